@@ -1,0 +1,168 @@
+//! Everything the account files say about one user.
+
+use bstr::BString;
+
+use crate::book::Book;
+use crate::policy::Policy;
+use crate::table::{Aging, File, Group, Line, Passwd, Shadow};
+use crate::value::{IdSpan, PasswordField};
+
+/// People and services, told apart by the policy's id spans.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display, strum::IntoStaticStr)]
+#[strum(serialize_all = "lowercase")]
+pub enum AccountKind {
+    /// An ordinary account.
+    Person,
+    /// A system account.
+    Service,
+}
+
+/// One user, gathered from all six files.
+#[derive(Debug)]
+pub struct Account<'b> {
+    /// The passwd record.
+    pub user: Passwd<'b>,
+    /// The first well-formed shadow record.
+    pub shadow: Option<Shadow<'b>>,
+    /// Whether the tree has a shadow file.
+    pub has_shadow_file: bool,
+    /// The name of the primary group, if a group has that gid.
+    pub primary: Option<&'b [u8]>,
+    /// The groups that list the user, in file order, with their gids.
+    pub groups: Vec<Group<'b>>,
+    /// Subordinate uids.
+    pub uid_ranges: Vec<IdSpan>,
+    /// Subordinate gids.
+    pub gid_ranges: Vec<IdSpan>,
+    /// Person or service.
+    pub kind: AccountKind,
+    /// Whether the user administers the machine: uid 0, or a member, listed or
+    /// by primary group, of the administrators' group.
+    pub admin: bool,
+}
+
+impl<'b> Account<'b> {
+    /// Gathers one user, given its record.
+    pub fn gather(book: &'b Book, policy: &Policy, user: Passwd<'b>) -> Self {
+        let groups = book.groups_listing(user.name).into_iter().map(|(_, group)| group).collect();
+        let primary =
+            user.gid().and_then(|gid| book.group_by_gid(gid)).map(|(_, group)| group.name);
+        let spans = |file| {
+            let lines = book.ranges_of(file, user.name, user.uid());
+            lines.into_iter().filter_map(|(_, range)| range.span()).collect()
+        };
+        Account {
+            shadow: book.shadow(user.name).map(|(_, shadow)| shadow),
+            uid_ranges: spans(File::Subuid),
+            gid_ranges: spans(File::Subgid),
+            ..Self::outline(book, policy, user, primary, groups)
+        }
+    }
+
+    /// An account with what the caller has at hand, and without what takes a
+    /// search of its own: shadow and ranges. For lists.
+    pub fn outline(
+        book: &'b Book,
+        policy: &Policy,
+        user: Passwd<'b>,
+        primary: Option<&'b [u8]>,
+        groups: Vec<Group<'b>>,
+    ) -> Self {
+        let admins = admin_group(book, policy);
+        let admin = user.uid() == Some(0)
+            || admins.is_some_and(|admins| {
+                groups.iter().any(|group| group.name == admins.name) || user.gid() == admins.gid()
+            });
+        Account {
+            kind: kind_of(policy, user.uid()),
+            shadow: None,
+            has_shadow_file: book.shadow.is_some(),
+            primary,
+            groups,
+            uid_ranges: Vec::new(),
+            gid_ranges: Vec::new(),
+            admin,
+            user,
+        }
+    }
+
+    /// What the password field means, wherever it stands.
+    pub fn password(&self) -> PasswordField {
+        match (&self.shadow, self.user.is_shadowed()) {
+            (Some(shadow), true) => shadow.field(),
+            (None, true) => PasswordField::Never,
+            (_, false) => PasswordField::read(self.user.password),
+        }
+    }
+
+    /// The aging fields, where there is a shadow line.
+    pub fn aging(&self) -> Option<Aging> {
+        self.shadow.map(|shadow| shadow.aging())
+    }
+}
+
+/// The kind of an account with this uid.
+pub fn kind_of(policy: &Policy, uid: Option<u32>) -> AccountKind {
+    if uid.is_some_and(|uid| policy.is_person(uid)) {
+        AccountKind::Person
+    } else {
+        AccountKind::Service
+    }
+}
+
+/// The administrators' group: the first of the policy's that exists.
+pub fn admin_group<'b>(book: &'b Book, policy: &Policy) -> Option<Group<'b>> {
+    let mut names = policy.admins_groups.iter();
+    names.find_map(|name| book.group(name.as_bytes())).map(|(_, group)| group)
+}
+
+/// A line of an account file about one user, as it is shown.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct ShownLine {
+    /// The file.
+    pub file: File,
+    /// The line's number, counted from 1.
+    pub line: usize,
+    /// The text, without hashes.
+    pub text: BString,
+}
+
+/// Every line of all files about this user: its records, well-formed or not,
+/// its private or primary group, the groups and gshadow lines that name it, its
+/// ranges.
+pub fn lines_about(book: &Book, user: &Passwd<'_>) -> Vec<ShownLine> {
+    let mut shown = Vec::new();
+    let mut push = |file: File, lines: Vec<Line<'_>>| {
+        let Some(table) = book.lines(file) else {
+            return;
+        };
+        shown.extend(lines.into_iter().map(|line| ShownLine {
+            file,
+            line: table.number(line.start),
+            text: crate::secret::shown(file, line.bytes),
+        }));
+    };
+    push(File::Passwd, book.named(File::Passwd, user.name));
+    push(File::Shadow, book.named(File::Shadow, user.name));
+    let mut groups: Vec<Line<'_>> =
+        book.groups_listing(user.name).into_iter().map(|(line, _)| line).collect();
+    groups.extend(user.gid().and_then(|gid| book.group_by_gid(gid)).map(|(line, _)| line));
+    push(File::Group, in_order(groups));
+    let mut gshadow = book.gshadow_mentioning(user.name);
+    let primary = user.gid().and_then(|gid| book.group_by_gid(gid));
+    if let Some((_, primary)) = primary {
+        gshadow.extend(book.gshadow(primary.name).map(|(line, _)| line));
+    }
+    push(File::Gshadow, in_order(gshadow));
+    for file in [File::Subuid, File::Subgid] {
+        let ranges = book.ranges_of(file, user.name, user.uid());
+        push(file, ranges.into_iter().map(|(line, _)| line).collect());
+    }
+    shown
+}
+
+fn in_order(mut lines: Vec<Line<'_>>) -> Vec<Line<'_>> {
+    lines.sort_by_key(|line| line.start);
+    lines.dedup_by_key(|line| line.start);
+    lines
+}

@@ -1,0 +1,9 @@
+//! Choosing numbers: ids for users and groups, ranges of subordinate ids.
+
+mod id_set;
+mod ids;
+mod ranges;
+
+pub use id_set::IdSet;
+pub use ids::{Holder, IdMap, holder_of_gid, holder_of_uid};
+pub use ranges::RangeMap;

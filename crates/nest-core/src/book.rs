@@ -1,0 +1,277 @@
+//! The account files of one tree, parsed, and the indexes over them.
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::OnceLock;
+
+use crate::table::{
+    File, Group, Groups, Gshadow, Gshadows, Line, Lines, NameIndex, Passwd, Record, Shadow,
+    Shadows, SubId, SubIds, Table, Text, Users,
+};
+
+/// The texts of the six files; `None` where the tree has no such file.
+#[derive(Default)]
+pub struct Texts {
+    texts: [Option<Text>; 6],
+    unreadable: BTreeMap<File, String>,
+}
+
+impl Texts {
+    /// Puts the text of `file` in.
+    pub fn set(&mut self, file: File, text: Text) {
+        self.texts[file as usize] = Some(text);
+    }
+
+    /// Says that `file` is there, but can't be read, and why.
+    pub fn set_unreadable(&mut self, file: File, why: String) {
+        self.unreadable.insert(file, why);
+    }
+
+    fn take(&mut self, file: File) -> Option<Text> {
+        self.texts[file as usize].take()
+    }
+}
+
+/// The account files of one tree. A file that is not there is `None`; without
+/// `passwd` and `group` there is no book.
+#[derive(Debug)]
+pub struct Book {
+    /// Users.
+    pub users: Table<Users>,
+    /// Password hashes and aging.
+    pub shadow: Option<Table<Shadows>>,
+    /// Groups.
+    pub groups: Table<Groups>,
+    /// Group passwords and administrators.
+    pub gshadow: Option<Table<Gshadows>>,
+    /// Subordinate uids.
+    pub subuid: Option<Table<SubIds>>,
+    /// Subordinate gids.
+    pub subgid: Option<Table<SubIds>>,
+    /// Files that are there but can't be read, and why. Their tables are `None`.
+    pub unreadable: BTreeMap<File, String>,
+    names: [OnceLock<NameIndex>; 4],
+}
+
+impl Book {
+    /// The book of these texts. A missing `passwd` or `group` counts as empty:
+    /// the host refuses trees without them before it comes to this.
+    pub fn new(mut texts: Texts) -> Self {
+        let empty = || -> Text { std::sync::Arc::new(Vec::new()) };
+        Book {
+            users: Table::new(File::Passwd, texts.take(File::Passwd).unwrap_or_else(empty)),
+            shadow: texts.take(File::Shadow).map(|text| Table::new(File::Shadow, text)),
+            groups: Table::new(File::Group, texts.take(File::Group).unwrap_or_else(empty)),
+            gshadow: texts.take(File::Gshadow).map(|text| Table::new(File::Gshadow, text)),
+            subuid: texts.take(File::Subuid).map(|text| Table::new(File::Subuid, text)),
+            subgid: texts.take(File::Subgid).map(|text| Table::new(File::Subgid, text)),
+            unreadable: texts.unreadable,
+            names: Default::default(),
+        }
+    }
+
+    /// The lines of a file, if the tree has it.
+    pub fn lines(&self, file: File) -> Option<&Lines> {
+        match file {
+            File::Passwd => Some(self.users.lines()),
+            File::Shadow => self.shadow.as_ref().map(Table::lines),
+            File::Group => Some(self.groups.lines()),
+            File::Gshadow => self.gshadow.as_ref().map(Table::lines),
+            File::Subuid => self.subuid.as_ref().map(Table::lines),
+            File::Subgid => self.subgid.as_ref().map(Table::lines),
+        }
+    }
+
+    /// The table of subordinate uids or gids.
+    pub fn sub_ids(&self, file: File) -> Option<&Table<SubIds>> {
+        match file {
+            File::Subuid => self.subuid.as_ref(),
+            File::Subgid => self.subgid.as_ref(),
+            _ => None,
+        }
+    }
+
+    /// The index over the names of a file that has names; `None` where the tree
+    /// has no such file. Built when first asked for.
+    pub fn name_index(&self, file: File) -> Option<&NameIndex> {
+        let lines = self.lines(file)?;
+        Some(self.names.get(file as usize)?.get_or_init(|| NameIndex::build(lines)))
+    }
+
+    /// The records of `file` with this name, well-formed or not. One lookup
+    /// searches the text; after [`Book::name_index`] was built it is asked.
+    pub fn named<'b>(&'b self, file: File, name: &[u8]) -> Vec<Line<'b>> {
+        let Some(lines) = self.lines(file) else {
+            return Vec::new();
+        };
+        match self.names.get(file as usize).and_then(OnceLock::get) {
+            None => lines.named(name).collect(),
+            Some(index) => {
+                let Some(first) = index.find(lines, name) else {
+                    return Vec::new();
+                };
+                let again = index
+                    .doubled
+                    .iter()
+                    .filter(|(earlier, _)| *earlier as usize == first)
+                    .map(|(_, at)| lines.get(*at as usize));
+                std::iter::once(lines.get(first)).chain(again).collect()
+            }
+        }
+    }
+
+    /// The first well-formed user of this name.
+    pub fn user<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Passwd<'b>)> {
+        first(self.named(File::Passwd, name))
+    }
+
+    /// The first user with this uid.
+    pub fn user_by_uid(&self, uid: u32) -> Option<(Line<'_>, Passwd<'_>)> {
+        // Nearly always the number is written plainly, and a search finds it.
+        let plain = self.users.lines().holding(format!(":{uid}:").into_bytes());
+        plain
+            .filter_map(|line| first(vec![line]))
+            .find(|(line, user): &(_, Passwd<'_>)| line.is_record() && user.uid() == Some(uid))
+            .or_else(|| self.users.records().find(|(_, user)| user.uid() == Some(uid)))
+    }
+
+    /// The first well-formed shadow line of this name.
+    pub fn shadow<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Shadow<'b>)> {
+        first(self.named(File::Shadow, name))
+    }
+
+    /// The first well-formed group of this name.
+    pub fn group<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Group<'b>)> {
+        first(self.named(File::Group, name))
+    }
+
+    /// The first group with this gid.
+    pub fn group_by_gid(&self, gid: u32) -> Option<(Line<'_>, Group<'_>)> {
+        let plain = self.groups.lines().holding(format!(":{gid}:").into_bytes());
+        plain
+            .filter_map(|line| first(vec![line]))
+            .find(|(line, group): &(_, Group<'_>)| line.is_record() && group.gid() == Some(gid))
+            .or_else(|| self.groups.records().find(|(_, group)| group.gid() == Some(gid)))
+    }
+
+    /// The first well-formed gshadow line of this name.
+    pub fn gshadow<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Gshadow<'b>)> {
+        first(self.named(File::Gshadow, name))
+    }
+
+    /// The groups whose list names this user, in file order.
+    pub fn groups_listing<'b>(&'b self, user: &[u8]) -> Vec<(Line<'b>, Group<'b>)> {
+        self.groups
+            .lines()
+            .holding(user.to_vec())
+            .filter(Line::is_record)
+            .filter_map(|line| Some((line, Group::read(line.record())?)))
+            .filter(|(_, group)| group.members().any(|member| member == user))
+            .collect()
+    }
+
+    /// The gshadow lines that name this user, as member or administrator.
+    pub fn gshadow_mentioning<'b>(&'b self, user: &[u8]) -> Vec<Line<'b>> {
+        let Some(table) = &self.gshadow else {
+            return Vec::new();
+        };
+        table
+            .lines()
+            .holding(user.to_vec())
+            .filter(Line::is_record)
+            .filter(|line| {
+                Gshadow::read(line.record()).is_some_and(|group| {
+                    let mut names = group.members().chain(crate::value::members(group.admins));
+                    names.any(|name| name == user)
+                })
+            })
+            .collect()
+    }
+
+    /// The groups that list each user, as line starts: for work on many users.
+    pub fn memberships(&self) -> HashMap<&[u8], Vec<Group<'_>>> {
+        let mut map: HashMap<&[u8], Vec<Group<'_>>> = HashMap::new();
+        for (_, group) in self.groups.records() {
+            for member in group.members() {
+                let of = map.entry(member).or_default();
+                if of.last().is_none_or(|last| last.name != group.name) {
+                    of.push(group);
+                }
+            }
+        }
+        map
+    }
+
+    /// The range lines that belong to the user of this name and uid.
+    pub fn ranges_of<'b>(
+        &'b self,
+        file: File,
+        name: &[u8],
+        uid: Option<u32>,
+    ) -> Vec<(Line<'b>, SubId<'b>)> {
+        let Some(table) = self.sub_ids(file) else {
+            return Vec::new();
+        };
+        let mut found: Vec<_> = table.named(name).collect();
+        if let Some(uid) = uid {
+            let uid = uid.to_string().into_bytes();
+            let by_number = table.lines().holding([&uid[..], b":"].concat());
+            found.extend(
+                by_number
+                    .filter(|line| line.is_record() && line.name() == uid)
+                    .filter_map(|line| Some((line, SubId::read(line.record())?))),
+            );
+        }
+        found.sort_by_key(|(line, _)| line.start);
+        found
+    }
+}
+
+fn first<'b, R: Record<'b>>(lines: Vec<Line<'b>>) -> Option<(Line<'b>, R)> {
+    lines.into_iter().find_map(|line| Some((line, R::read(line.record())?)))
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+
+    /// A book of the given texts, for tests.
+    pub(crate) fn book(texts: &[(File, &str)]) -> Book {
+        let mut all = Texts::default();
+        for (file, text) in texts {
+            all.set(*file, Arc::new(text.as_bytes().to_vec()));
+        }
+        Book::new(all)
+    }
+
+    #[test]
+    fn looking_up_gives_the_same_with_and_without_an_index() {
+        let text = "root:x:0:0:::\nmaren:x:7\nmaren:x:1004:1004:::\ntavish\n maren:x:9:9:::\n";
+        let book = book(&[(File::Passwd, text)]);
+        let look = |name: &'static [u8]| -> Vec<usize> {
+            let lines = book.named(File::Passwd, name);
+            lines.iter().map(|line| book.users.lines().number(line.start)).collect()
+        };
+        let plain = [look(b"maren"), look(b"tavish"), look(b"nobody")];
+        assert_eq!(plain, [vec![2, 3, 5], vec![], vec![]]);
+        assert_eq!(book.user(b"maren").unwrap().1.uid(), Some(1004));
+        book.name_index(File::Passwd);
+        assert_eq!([look(b"maren"), look(b"tavish"), look(b"nobody")], plain);
+    }
+
+    #[test]
+    fn ids_are_found_however_they_are_written() {
+        let book = book(&[
+            (File::Passwd, "a:x:5:1004:::\nb:x:01004:7:::\n"),
+            (File::Group, "crew:x: 7:b,ab,a\nrest:x:8:ab\n"),
+            (File::Subuid, "b:1:1\n1004:5:1\nb2:9:1\n"),
+        ]);
+        assert_eq!(book.user_by_uid(1004).unwrap().1.name, b"b");
+        assert_eq!(book.group_by_gid(7).unwrap().1.name, b"crew");
+        assert!(book.user_by_uid(6).is_none());
+        assert_eq!(book.groups_listing(b"a").len(), 1);
+        assert_eq!(book.memberships()[&b"ab"[..]].len(), 2);
+        assert_eq!(book.ranges_of(File::Subuid, b"b", Some(1004)).len(), 2);
+    }
+}

@@ -1,0 +1,114 @@
+//! One finding.
+
+use std::ops::Range;
+
+use bstr::{BString, ByteSlice};
+
+use super::Rule;
+use crate::table::File;
+
+/// What one rule found on one line.
+#[derive(Debug, Clone)]
+pub struct Finding {
+    /// The rule.
+    pub rule: &'static Rule,
+    /// The file.
+    pub file: File,
+    /// The line, counted from 1; 0 for the file as a whole.
+    pub line: usize,
+    /// The line as it may be shown: without hashes.
+    pub text: BString,
+    /// The faulty part.
+    pub mark: Mark,
+    /// What it is about: a user's, group's or owner's name.
+    pub subject: BString,
+    /// What is wrong, in a sentence.
+    pub message: String,
+    /// What to do about it, in a sentence.
+    pub remedy: String,
+    /// Other lines that it has to do with.
+    pub related: Vec<Related>,
+}
+
+/// Another line that a finding has to do with.
+#[derive(Debug, Clone)]
+pub struct Related {
+    /// The file.
+    pub file: File,
+    /// The line, counted from 1.
+    pub line: usize,
+    /// The text, without hashes.
+    pub text: BString,
+}
+
+/// The faulty part of a line.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Mark {
+    /// All of it.
+    Line,
+    /// A field, counted from 0.
+    Field(usize),
+    /// A name in the list that a field holds.
+    Member(usize, BString),
+}
+
+/// A rule that could not run, or not wholly.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Skipped {
+    /// The rule.
+    pub rule: &'static str,
+    /// Why.
+    pub why: String,
+}
+
+impl Finding {
+    /// The bytes of [`Finding::text`] that are at fault.
+    pub fn marked(&self) -> Range<usize> {
+        let whole = 0..self.text.len();
+        let (field, member) = match &self.mark {
+            Mark::Line => return whole,
+            Mark::Field(field) => (*field, None),
+            Mark::Member(field, member) => (*field, Some(member)),
+        };
+        let mut start = 0;
+        for (at, text) in self.text.split_str(":").enumerate() {
+            if at == field {
+                let mut word = start;
+                for entry in text.split_str(",") {
+                    if member.is_some_and(|member| entry.trim_ascii_start() == member.as_slice()) {
+                        let blank = entry.len() - entry.trim_ascii_start().len();
+                        return word + blank..word + entry.len();
+                    }
+                    word += entry.len() + 1;
+                }
+                return start..start + text.len();
+            }
+            start += text.len() + 1;
+        }
+        whole
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_faulty_part_is_found_in_the_shown_line() {
+        let finding = |mark| Finding {
+            rule: &super::super::RULES[0],
+            file: File::Group,
+            line: 22,
+            text: "pilots:x:210:odalys, tavis".into(),
+            mark,
+            subject: "pilots".into(),
+            message: String::new(),
+            remedy: String::new(),
+            related: Vec::new(),
+        };
+        assert_eq!(finding(Mark::Field(2)).marked(), 9..12);
+        assert_eq!(finding(Mark::Member(3, "tavis".into())).marked(), 21..26);
+        assert_eq!(finding(Mark::Member(3, "none".into())).marked(), 13..26);
+        assert_eq!(finding(Mark::Field(9)).marked(), 0..26);
+    }
+}

@@ -1,0 +1,207 @@
+//! The form of lines: malformed-line, bad-number.
+
+use bstr::{BString, ByteSlice};
+
+use super::{Finding, Mark, Out, Rule, Selection, rule};
+use crate::plan::Ground;
+use crate::secret::shown;
+use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
+use crate::value::{read_id, read_plain_id, read_signed};
+
+pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+    let (malformed, number) = (wanted("malformed-line"), wanted("bad-number"));
+    let mut out = Out::default();
+    if malformed.is_none() && number.is_none() {
+        return out;
+    }
+    for lines in File::ALL.iter().filter_map(|file| ground.book.lines(*file)) {
+        if let Some(rule) = malformed {
+            check_empty(rule, lines, &mut out);
+            find_nul(rule, lines, &mut out);
+        }
+        for line in lines.iter().filter(Line::is_record) {
+            let colons = memchr::memchr_iter(b':', line.record()).count();
+            if colons + 1 != lines.file().fields() {
+                out.findings
+                    .extend(malformed.map(|rule| wrong_count(rule, lines, line, colons + 1)));
+            } else if let Some(rule) = number {
+                numbers(lines.file(), line, |field, message| {
+                    let remedy = "write it in plain digits".to_owned();
+                    let mark = Mark::Field(field);
+                    out.findings.push(found(rule, lines, line, mark, message, remedy));
+                });
+            }
+        }
+    }
+    out
+}
+
+/// A finding about a line, named after its first field.
+pub(super) fn found(
+    rule: &'static Rule,
+    lines: &Lines,
+    line: Line<'_>,
+    mark: Mark,
+    message: String,
+    remedy: String,
+) -> Finding {
+    let number = lines.number(line.start);
+    let text = shown(lines.file(), line.bytes);
+    let subject = match text.trim_ascii_start().split_str(":").next() {
+        Some(name) if name.len() <= 64 && !name.is_empty() => BString::from(name),
+        _ => format!("line {number}").into(),
+    };
+    Finding {
+        rule,
+        file: lines.file(),
+        line: number,
+        text,
+        mark,
+        subject,
+        message,
+        remedy,
+        related: Vec::new(),
+    }
+}
+
+fn check_empty(rule: &'static Rule, lines: &Lines, out: &mut Out) {
+    let file = lines.file();
+    if !lines.is_empty() || !matches!(file, File::Passwd | File::Group | File::Shadow) {
+        return;
+    }
+    let what = if file == File::Group { "group" } else { "account" };
+    out.findings.push(Finding {
+        rule,
+        file,
+        line: 0,
+        text: BString::default(),
+        mark: Mark::Line,
+        subject: file.path().into(),
+        message: format!("the file is empty (0 bytes): no {what} is found in it."),
+        remedy: "put a copy of it back".into(),
+        related: Vec::new(),
+    });
+}
+
+fn find_nul(rule: &'static Rule, lines: &Lines, out: &mut Out) {
+    let mut from = 0;
+    while let Some(at) = lines.text()[from..].find_byte(0) {
+        let line = lines.around(from + at);
+        from = (line.range().end + 1).min(lines.text().len());
+        let message = "the line holds NUL bytes, at which C programs stop reading it.";
+        let remedy =
+            "take the NUL bytes out; they are often left by a crash of the machine".to_owned();
+        out.findings.push(found(rule, lines, line, Mark::Line, message.into(), remedy));
+    }
+}
+
+fn wrong_count(rule: &'static Rule, lines: &Lines, line: Line<'_>, count: usize) -> Finding {
+    let fields = if count == 1 { "1 field".to_owned() } else { format!("{count} fields") };
+    let wanted = lines.file().fields();
+    let message =
+        format!("the line has {fields}, not {wanted}: programs pass it over or misread it.");
+    let remedy = "mend the line by hand".to_owned();
+    found(rule, lines, line, Mark::Line, message, remedy)
+}
+
+/// Calls `tell` for each number of the line that is not plain, with the field
+/// and the message.
+fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, String)) {
+    let record = line.record();
+    let mut id = |field: usize, what: &str, text: &[u8]| match (read_plain_id(text), read_id(text))
+    {
+        (Some(u32::MAX), _) => {
+            tell(field, format!("{what} {} means \"no id\" to the kernel.", u32::MAX));
+        }
+        (Some(_), _) => {}
+        (None, Some(read)) => {
+            let text = text.as_bstr();
+            tell(
+                field,
+                format!(
+                    "{what} \"{text}\" is not a plain number; the C library reads it as {read}."
+                ),
+            );
+        }
+        (None, None) => {
+            let text = text.as_bstr();
+            tell(
+                field,
+                format!("{what} \"{text}\" is no number: the C library passes the line over."),
+            );
+        }
+    };
+    match file {
+        File::Passwd => {
+            let Some(user) = Passwd::read(record) else {
+                return;
+            };
+            id(2, "uid", user.uid);
+            id(3, "gid", user.gid);
+        }
+        File::Group => {
+            let Some(group) = Group::read(record) else {
+                return;
+            };
+            id(2, "gid", group.gid);
+        }
+        File::Shadow => {
+            let Some(shadow) = Shadow::read(record) else {
+                return;
+            };
+            for (at, (what, text)) in shadow.numbers().into_iter().enumerate() {
+                if read_signed(text).is_err() {
+                    let text = text.as_bstr();
+                    tell(
+                        at + 2,
+                        format!(
+                            "the {what}, \"{text}\", is no number: the C library passes the line over."
+                        ),
+                    );
+                }
+            }
+        }
+        File::Gshadow => {}
+        File::Subuid | File::Subgid => {
+            let Some(range) = SubId::read(record) else {
+                return;
+            };
+            let plain = [(1, "first id", range.first), (2, "count", range.count)];
+            let mut fine = true;
+            for (field, what, text) in plain {
+                if read_plain_id(text).is_none() {
+                    fine = false;
+                    tell(field, format!("the {what}, \"{}\", is no plain number.", text.as_bstr()));
+                }
+            }
+            if fine && range.span().is_none() {
+                tell(2, "the range is empty, or runs past the largest id, 4294967295.".into());
+            }
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn told(file: File, line: &str) -> Vec<(usize, String)> {
+        let mut all = Vec::new();
+        let line = Line { bytes: line.as_bytes(), start: 0 };
+        numbers(file, line, |field, message| all.push((field, message)));
+        all
+    }
+
+    #[test]
+    fn each_number_is_judged_as_the_c_library_reads_it() {
+        let both = told(File::Passwd, "maren:x:+0:ten:::");
+        assert!(both[0].1.contains("reads it as 0") && both[1].1.contains("is no number"));
+        assert_eq!((both[0].0, both[1].0), (2, 3));
+        assert!(told(File::Group, "crew:x:4294967295:")[0].1.contains("no id"));
+        assert_eq!(told(File::Shadow, "maren:!:soon:0::7:-1::")[0].0, 2);
+        assert!(told(File::Subuid, "maren:4294967295:2")[0].1.contains("runs past"));
+        assert_eq!(told(File::Subuid, "maren:1:-5")[0].0, 2);
+        assert_eq!(told(File::Passwd, "maren:x:1004:1004:::"), []);
+    }
+}

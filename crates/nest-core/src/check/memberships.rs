@@ -1,0 +1,135 @@
+//! Who is in which group: ghost-member, member-mismatch, no-primary-group.
+
+use std::collections::BTreeSet;
+
+use bstr::{BStr, ByteSlice};
+use rayon::prelude::*;
+
+use super::lines::found;
+use super::orphans::elsewhere;
+use super::{Mark, Out, Related, Rule, Selection, rule};
+use crate::allot::IdSet;
+use crate::plan::Ground;
+use crate::secret::shown;
+use crate::table::{File, Gshadow, Record};
+use crate::value::{members, nearest};
+
+/// A nearest name is looked for this often; then the findings are too many for
+/// slips of the fingers.
+const SUGGESTIONS: usize = 20;
+
+pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+    let mut out = Out::default();
+    if let Some(rule) = wanted("ghost-member") {
+        ghosts(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("member-mismatch") {
+        mismatches(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("no-primary-group") {
+        primary_groups(rule, ground, &mut out);
+    }
+    out
+}
+
+fn ghosts(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let Some(users) = book.name_index(File::Passwd) else {
+        return;
+    };
+    let (passwd, group) = (book.users.lines(), book.groups.lines());
+    // Most of the work is looking names up: spread it, a stretch of lines each.
+    let ghosts: Vec<(usize, &[u8])> = (0..group.len())
+        .into_par_iter()
+        .with_min_len(4096)
+        .flat_map_iter(|at| {
+            let listed = book.groups.record(at).map(|group| group.members);
+            members(listed.unwrap_or_default())
+                .filter(|member| users.find(passwd, member).is_none())
+                .map(move |member| (at, member))
+        })
+        .collect();
+    let mut suggestions = 0;
+    for (at, member) in ghosts {
+        match elsewhere(ground, member.into()) {
+            Ok(true) => continue,
+            Ok(false) => {}
+            Err(why) => {
+                out.skip(rule.name, why);
+                return;
+            }
+        }
+        let line = group.get(at);
+        let name = BStr::new(member);
+        suggestions += 1;
+        let near = (suggestions <= SUGGESTIONS)
+            .then(|| nearest(member, book.users.records().map(|(_, user)| user.name)))
+            .flatten();
+        let message = match near {
+            Some(near) => format!("no account is called {name}. The nearest is {near}."),
+            None => format!("no account is called {name}."),
+        };
+        let remedy = format!("take {name} out of the list of {}", BStr::new(line.name()));
+        let mark = Mark::Member(3, name.to_owned());
+        out.findings.push(found(rule, group, line, mark, message, remedy));
+    }
+}
+
+fn mismatches(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let (Some(table), Some(index)) = (&book.gshadow, book.name_index(File::Gshadow)) else {
+        return;
+    };
+    for (line, group) in book.groups.records() {
+        let Some(at) = index.find(table.lines(), group.name) else {
+            continue;
+        };
+        let other = table.lines().get(at);
+        let Some(gshadow) = Gshadow::read(other.record()) else {
+            continue;
+        };
+        if gshadow.members == group.members {
+            continue;
+        }
+        let ours: BTreeSet<&[u8]> = group.members().collect();
+        let theirs: BTreeSet<&[u8]> = gshadow.members().collect();
+        if ours == theirs {
+            continue;
+        }
+        let only = |a: &BTreeSet<&[u8]>, b: &BTreeSet<&[u8]>| bstr::join(", ", a.difference(b));
+        let mut parts = Vec::new();
+        for (names, file) in [(only(&ours, &theirs), "group"), (only(&theirs, &ours), "gshadow")] {
+            if !names.is_empty() {
+                parts.push(format!("{} only in etc/{file}", names.as_bstr()));
+            }
+        }
+        let message =
+            format!("the members differ between etc/group and etc/gshadow: {}.", parts.join("; "));
+        let remedy = format!("make the list in etc/gshadow:{} the same", at + 1);
+        let mut finding = found(rule, book.groups.lines(), line, Mark::Field(3), message, remedy);
+        finding.related.push(Related {
+            file: File::Gshadow,
+            line: at + 1,
+            text: shown(File::Gshadow, other.bytes),
+        });
+        out.findings.push(finding);
+    }
+}
+
+fn primary_groups(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let mut gids = IdSet::default();
+    for gid in book.groups.records().filter_map(|(_, group)| group.gid()) {
+        gids.insert(gid);
+    }
+    for (line, user) in book.users.records() {
+        let Some(gid) = user.gid().filter(|gid| !gids.contains(*gid)) else {
+            continue;
+        };
+        let name = BStr::new(user.name);
+        let message = format!("no group has gid {gid}, the primary group of {name}.");
+        let remedy = format!("create a group with gid {gid}, or give {name} another primary group");
+        out.findings.push(found(rule, book.users.lines(), line, Mark::Field(3), message, remedy));
+    }
+}

@@ -1,0 +1,195 @@
+//! Checking the account files: the rules, and what they found.
+
+mod duplicates;
+mod finding;
+mod homes;
+mod lines;
+mod memberships;
+mod orphans;
+mod ranges;
+mod rules;
+mod sign_in;
+
+pub use finding::{Finding, Mark, Related, Skipped};
+pub use rules::{Example, Family, RULES, Rule, Severity, rule};
+
+use rayon::prelude::*;
+
+use crate::plan::Ground;
+use crate::table::File;
+
+/// Which rules are to run.
+#[derive(Debug, Clone, Default)]
+pub struct Selection {
+    /// Only these; all when empty.
+    pub only: Vec<&'static Rule>,
+    /// Not these.
+    pub skip: Vec<&'static Rule>,
+    /// Leave out the rules that look at the tree besides the account files.
+    pub files_only: bool,
+}
+
+impl Selection {
+    /// Whether the rule is to run.
+    pub fn wants(&self, rule: &Rule) -> bool {
+        let named = self.only.is_empty() || self.only.iter().any(|only| only.name == rule.name);
+        named
+            && !self.skip.iter().any(|skip| skip.name == rule.name)
+            && !(self.files_only && rule.looks_at_tree)
+    }
+}
+
+/// What a check found.
+#[derive(Debug, Default)]
+pub struct Report {
+    /// The findings, file by file, in line order.
+    pub findings: Vec<Finding>,
+    /// Rules that could not run, or not wholly.
+    pub skipped: Vec<Skipped>,
+    /// How many findings the policy accepts; they are left out.
+    pub accepted: usize,
+}
+
+impl Report {
+    /// How many findings have this severity.
+    pub fn count(&self, severity: Severity) -> usize {
+        self.findings.iter().filter(|finding| finding.rule.severity == severity).count()
+    }
+}
+
+/// What the rules of a family hand back.
+#[derive(Default)]
+struct Out {
+    findings: Vec<Finding>,
+    skipped: Vec<Skipped>,
+}
+
+impl Out {
+    fn skip(&mut self, rule: &str, why: impl Into<String>) {
+        self.skipped
+            .push(Skipped { rule: self::rule(rule).map_or("", |rule| rule.name), why: why.into() });
+    }
+}
+
+/// Runs the selected rules.
+pub fn check(ground: Ground<'_>, selection: &Selection) -> Report {
+    let book = ground.book;
+    // Every family looks names up: make the indexes first, all at once.
+    [File::Passwd, File::Shadow, File::Group, File::Gshadow].par_iter().for_each(|file| {
+        book.name_index(*file);
+    });
+    type Family = fn(Ground<'_>, &Selection) -> Out;
+    let families: [Family; 7] = [
+        lines::run,
+        duplicates::run,
+        orphans::run,
+        memberships::run,
+        sign_in::run,
+        homes::run,
+        ranges::run,
+    ];
+    let outs: Vec<Out> = families.par_iter().map(|family| family(ground, selection)).collect();
+    let mut report = Report::default();
+    for out in outs {
+        report.findings.extend(out.findings);
+        report.skipped.extend(out.skipped);
+    }
+    for rule in RULES.iter().filter(|rule| selection.wants(rule)) {
+        for (file, why) in book.unreadable.iter().filter(|(file, _)| rule.reads.contains(file)) {
+            let why = format!("{} can't be read: {why}", file.path());
+            report.skipped.push(Skipped { rule: rule.name, why });
+        }
+    }
+    let accept = &ground.policy.check_accept;
+    let before = report.findings.len();
+    report.findings.retain(|finding| {
+        !accept
+            .iter()
+            .any(|accept| accept.rule == finding.rule.name && finding.subject == accept.subject)
+    });
+    report.accepted = before - report.findings.len();
+    report.findings.sort_by_key(|finding| (finding.file, finding.line));
+    report
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::book::tests::book;
+    use crate::policy::Policy;
+    use crate::surroundings::{Facts, Kind};
+    use crate::test_support::World;
+    use crate::value::Day;
+
+    /// The home of the examples is there and maren's, or as the bad examples of
+    /// the home rules have it.
+    fn example_world(rule: &Rule, bad: bool) -> World {
+        let mut world = World::default();
+        let uid = if bad && rule.name == "home-owner" { 1005 } else { 1004 };
+        let facts = Facts { kind: Kind::Directory, uid, gid: 1004, mode: 0o700 };
+        if !(bad && rule.name == "missing-home") {
+            world.facts.insert("/home/maren".into(), Ok(facts));
+        }
+        world
+    }
+
+    fn run(example: &Example, world: &World, policy: &Policy) -> Report {
+        let book = book(example.files);
+        let ground = Ground { book: &book, policy, world, today: Day(20781) };
+        check(ground, &Selection::default())
+    }
+
+    fn names(report: &Report) -> Vec<&str> {
+        report.findings.iter().map(|finding| finding.rule.name).collect()
+    }
+
+    #[test]
+    fn each_rule_finds_its_bad_example_and_nothing_in_its_good_one() {
+        for rule in RULES {
+            let policy = Policy::default();
+            let bad = run(&rule.bad, &example_world(rule, true), &policy);
+            assert!(names(&bad).contains(&rule.name), "{}: {:?}", rule.name, names(&bad));
+            let good = run(&rule.good, &example_world(rule, false), &policy);
+            assert_eq!(names(&good), [""; 0], "{}", rule.name);
+        }
+    }
+
+    #[test]
+    fn a_selection_narrows_what_runs() {
+        let rule = rule("duplicate-uid").unwrap();
+        let only = Selection { only: vec![rule], ..Selection::default() };
+        assert_eq!(RULES.iter().filter(|rule| only.wants(rule)).count(), 1);
+        let skip = Selection { skip: vec![rule], ..Selection::default() };
+        assert!(!skip.wants(rule));
+        let files = Selection { files_only: true, ..Selection::default() };
+        assert!(!files.wants(super::rule("home-owner").unwrap()) && files.wants(rule));
+    }
+
+    #[test]
+    fn accepted_findings_are_counted_and_left_out() {
+        let rule = rule("second-root").unwrap();
+        let text = "[check]\naccept = [\"second-root:keeper  agreed with the harbour office\"]";
+        let policy = Policy::read("p", text).unwrap();
+        let report = run(&rule.bad, &World::default(), &policy);
+        assert!(!names(&report).contains(&"second-root"));
+        assert_eq!(report.accepted, 1);
+    }
+
+    #[test]
+    fn unreadable_files_skip_the_rules_that_need_them() {
+        let mut texts = crate::book::Texts::default();
+        texts.set(File::Passwd, std::sync::Arc::new("maren:x:1004:1004::/home/maren:/bin/sh\n"));
+        texts.set(File::Group, std::sync::Arc::new("maren:x:1004:\n"));
+        texts.set_unreadable(File::Shadow, "permission denied".into());
+        let (book, policy, world) =
+            (crate::book::Book::new(texts), Policy::default(), World::default());
+        let ground = Ground { book: &book, policy: &policy, world: &world, today: Day(20781) };
+        let selection = Selection { files_only: true, ..Selection::default() };
+        let report = check(ground, &selection);
+        assert_eq!(names(&report), [""; 0]);
+        let skipped: Vec<_> = report.skipped.iter().map(|skipped| skipped.rule).collect();
+        assert!(skipped.contains(&"missing-shadow") && skipped.contains(&"open-password"));
+        assert!(!skipped.contains(&"duplicate-uid"));
+        assert!(report.skipped[0].why.contains("etc/shadow can't be read: permission denied"));
+    }
+}

@@ -1,0 +1,148 @@
+//! Lines whose counterpart is missing: shadow-orphan, missing-shadow,
+//! range-orphan.
+
+use bstr::{BStr, BString};
+
+use super::lines::found;
+use super::{Finding, Mark, Out, Rule, Selection, rule};
+use crate::allot::IdSet;
+use crate::plan::Ground;
+use crate::surroundings::Origin;
+use crate::table::{File, Line};
+
+pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+    let mut out = Out::default();
+    if let Some(rule) = wanted("shadow-orphan") {
+        shadow_orphans(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("missing-shadow") {
+        missing_shadow(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("range-orphan") {
+        range_orphans(rule, ground, &mut out);
+    }
+    out
+}
+
+fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let (Some(shadow), Some(users)) = (&book.shadow, book.name_index(File::Passwd)) else {
+        return;
+    };
+    let passwd = book.users.lines();
+    for line in shadow.lines().iter().filter(Line::is_record) {
+        let name = line.name();
+        // A line without a colon is malformed-line's.
+        if name.len() < line.record().len() && users.find(passwd, name).is_none() {
+            let message = format!(
+                "no account is called {}; the next one of that name would get this password.",
+                BStr::new(name)
+            );
+            let remedy = format!("take the line of {} out", BStr::new(name));
+            out.findings.push(found(rule, shadow.lines(), line, Mark::Field(0), message, remedy));
+        }
+    }
+}
+
+fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    if book.unreadable.contains_key(&File::Shadow) {
+        return;
+    }
+    let Some(shadow) = &book.shadow else {
+        let users = book.users.records().filter(|(_, user)| user.is_shadowed()).count();
+        if users > 0 {
+            out.findings.push(Finding {
+                rule,
+                file: File::Shadow,
+                line: 0,
+                text: BString::default(),
+                mark: Mark::Line,
+                subject: File::Shadow.path().into(),
+                message: format!(
+                    "there is no such file, and {users} accounts have their password there."
+                ),
+                remedy: "put a copy of it back".into(),
+                related: Vec::new(),
+            });
+        }
+        return;
+    };
+    let Some(index) = book.name_index(File::Shadow) else {
+        return;
+    };
+    for (line, user) in book.users.records().filter(|(_, user)| user.is_shadowed()) {
+        if index.find(shadow.lines(), user.name).is_none() {
+            let name = BStr::new(user.name);
+            let message = format!("etc/shadow has no line for {name}: no password lets it in.");
+            let remedy = format!("add the line {name}:!::::::: to etc/shadow");
+            let lines = book.users.lines();
+            out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
+        }
+    }
+}
+
+fn range_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let Some(users) = book.name_index(File::Passwd) else {
+        return;
+    };
+    let mut uids = None;
+    for table in [&book.subuid, &book.subgid].into_iter().flatten() {
+        for (line, range) in table.records() {
+            let known = match range.owner_uid() {
+                _ if users.find(book.users.lines(), range.owner).is_some() => true,
+                None => false,
+                Some(uid) => uids
+                    .get_or_insert_with(|| {
+                        let mut set = IdSet::default();
+                        book.users.records().filter_map(|(_, user)| user.uid()).for_each(|uid| {
+                            set.insert(uid);
+                        });
+                        set
+                    })
+                    .contains(uid),
+            };
+            if known {
+                continue;
+            }
+            match elsewhere(ground, range.owner.into()) {
+                Ok(false) => {
+                    let owner = BStr::new(range.owner);
+                    let message = format!(
+                        "no account is called {owner}; the next one of that name would get these ids."
+                    );
+                    let remedy = format!("take the line of {owner} out");
+                    let finding = found(rule, table.lines(), line, Mark::Field(0), message, remedy);
+                    out.findings.push(finding);
+                }
+                Ok(true) => {}
+                Err(why) => {
+                    out.skip(rule.name, why);
+                    return;
+                }
+            }
+        }
+    }
+}
+
+/// Whether a name that the files do not know is a user of a directory.
+///
+/// # Errors
+/// Why that can't be told: the rule is then skipped.
+pub(super) fn elsewhere(ground: Ground<'_>, name: &BStr) -> Result<bool, String> {
+    match ground.world.origin() {
+        Origin::FilesAlone => Ok(false),
+        Origin::Others(_) if ground.world.is_live() => {
+            let by_number = match crate::value::read_plain_id(name) {
+                Some(uid) => ground.world.service_user_by_uid(uid)?.is_some(),
+                None => false,
+            };
+            Ok(by_number || ground.world.service_knows_user(name)?)
+        }
+        Origin::Others(others) => {
+            Err(format!("etc/nsswitch.conf asks {others} for users too, who can't be asked here"))
+        }
+    }
+}

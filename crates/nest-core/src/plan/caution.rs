@@ -1,0 +1,179 @@
+//! What a change should make its administrator think about. The words of all
+//! cautions stand here.
+
+use bstr::BString;
+
+use crate::surroundings::Mention;
+use crate::value::IdSpan;
+
+/// One caution. `Display` gives the sentence.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Caution {
+    /// A shell that is not in the tree.
+    #[error("the shell {shell} does not exist in this tree: {name} can't sign in until it does")]
+    ShellMissing {
+        /// The account.
+        name: BString,
+        /// The shell.
+        shell: BString,
+    },
+    /// A shell that can't be started.
+    #[error("the shell {shell} can't be executed: {name} can't sign in until it can")]
+    ShellNotExecutable {
+        /// The account.
+        name: BString,
+        /// The shell.
+        shell: BString,
+    },
+    /// A person's shell that `etc/shells` leaves out.
+    #[error("the shell {shell} is not in etc/shells: some services will turn {name} away")]
+    ShellUnlisted {
+        /// The account.
+        name: BString,
+        /// The shell.
+        shell: BString,
+    },
+    /// Lines elsewhere that grant something to the name.
+    #[error("{} already {} {name}: what stands there is granted to the new account", mentions(.places), verb(.places))]
+    Mentioned {
+        /// The account.
+        name: BString,
+        /// Where.
+        places: Vec<Mention>,
+    },
+    /// A name that a deleted account had.
+    #[error(
+        "an earlier account was called {name} (id {id}, now retired): what was granted to it by name is granted to the new one"
+    )]
+    EarlierHolder {
+        /// The account.
+        name: BString,
+        /// The retired id.
+        id: u32,
+    },
+    /// An id outside its span.
+    #[error("uid {uid} lies outside the {kind} {span}: {name} will not be listed among them")]
+    OutsideSpan {
+        /// The account.
+        name: BString,
+        /// The uid.
+        uid: u32,
+        /// people or services.
+        kind: &'static str,
+        /// The span.
+        span: IdSpan,
+    },
+    /// An id the policy avoids.
+    #[error("{what} {id} lies in the avoided span {span} ({why})")]
+    Avoided {
+        /// uid or gid.
+        what: &'static str,
+        /// The id.
+        id: u32,
+        /// The span.
+        span: IdSpan,
+        /// The policy's reason.
+        why: String,
+    },
+    /// A shared uid.
+    #[error("uid {uid} is {other}'s too: each of them owns the other's files")]
+    SharedUid {
+        /// The uid.
+        uid: u32,
+        /// The other holder.
+        other: BString,
+    },
+    /// A second uid 0.
+    #[error(
+        "{name} has uid 0: it is root under another name, and everything root may do, {name} may do"
+    )]
+    SecondRoot {
+        /// The account.
+        name: BString,
+    },
+    /// No shadow file.
+    #[error(
+        "this tree has no etc/shadow: no password can be set, and passwords and accounts don't age or expire"
+    )]
+    NoShadow,
+    /// No gshadow file.
+    #[error("this tree has no etc/gshadow: groups have neither administrators nor passwords")]
+    NoGshadow,
+    /// A member list that had to be tidied.
+    #[error("the list of members of {group} held empty entries or spaces; they are taken out")]
+    ListTidied {
+        /// The group.
+        group: BString,
+    },
+    /// A home that is adopted.
+    #[error("{home} exists and is adopted: what is in it keeps its owners")]
+    HomeAdopted {
+        /// The home.
+        home: BString,
+    },
+    /// A home that another account has too.
+    #[error("{home} is also the home of {other}")]
+    HomeShared {
+        /// The home.
+        home: BString,
+        /// The other account.
+        other: BString,
+    },
+    /// A group that lists the name already.
+    #[error(
+        "etc/group:{line} already lists {name} in {group}: the new account is a member at once"
+    )]
+    ListedAlready {
+        /// The account.
+        name: BString,
+        /// The group.
+        group: BString,
+        /// The line, counted from 1.
+        line: usize,
+    },
+    /// A mail spool file that is there.
+    #[error("{path} exists already and stays as it is: look whose mail it holds")]
+    MailExists {
+        /// The file.
+        path: BString,
+    },
+    /// A mail spool that can't be made.
+    #[error("no mail spool file is made: {why}")]
+    MailNotMade {
+        /// Why.
+        why: String,
+    },
+    /// Members of a group take effect later.
+    #[error("the membership takes effect at {name}'s next sign-in")]
+    NextSignIn {
+        /// The account.
+        name: BString,
+    },
+}
+
+fn mentions(places: &[Mention]) -> String {
+    let places: Vec<String> =
+        places.iter().map(|place| format!("{}:{}", place.file, place.line)).collect();
+    places.join(", ")
+}
+
+fn verb(places: &[Mention]) -> &'static str {
+    if places.len() == 1 { "names" } else { "name" }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn mentions_read_as_a_sentence() {
+        let place = |line| Mention { file: "etc/sudoers".into(), line };
+        let one = Caution::Mentioned { name: "maren".into(), places: vec![place(4)] };
+        assert_eq!(
+            one.to_string(),
+            "etc/sudoers:4 already names maren: what stands there is granted to the new account"
+        );
+        let two = Caution::Mentioned { name: "maren".into(), places: vec![place(4), place(9)] };
+        assert!(two.to_string().starts_with("etc/sudoers:4, etc/sudoers:9 already name maren"));
+    }
+}

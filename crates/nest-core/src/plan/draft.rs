@@ -1,0 +1,96 @@
+//! Edits in the making: lines added and altered over a book, each line once.
+
+use std::collections::HashMap;
+
+use bstr::BString;
+
+use crate::book::Book;
+use crate::table::{Edit, File, Line};
+
+/// Edits over a book that are not finished yet. A line altered twice becomes
+/// one edit.
+pub struct Draft<'b> {
+    book: &'b Book,
+    edits: Vec<Edit>,
+    altered: HashMap<(File, usize), usize>,
+    /// Where the next new line of each file goes, and its number.
+    ends: HashMap<File, (usize, usize)>,
+}
+
+impl<'b> Draft<'b> {
+    /// No edits yet.
+    pub fn new(book: &'b Book) -> Self {
+        Draft { book, edits: Vec::new(), altered: HashMap::new(), ends: HashMap::new() }
+    }
+
+    /// Adds a line at the end of `file`; a file the tree lacks will be made.
+    pub fn add(&mut self, file: File, line: Vec<u8>) {
+        let lines = self.book.lines(file);
+        let (at, number) = self.ends.entry(file).or_insert_with(|| {
+            let Some(lines) = lines else { return (0, 1) };
+            let at = lines.insertion_point();
+            let unfinished = at > 0 && lines.text()[at - 1] != b'\n';
+            (at, lines.number(at) + usize::from(unfinished))
+        });
+        let range = *at..*at;
+        self.edits.push(Edit {
+            file,
+            line: *number,
+            before: None,
+            after: Some(line.into()),
+            range,
+        });
+        *number += 1;
+    }
+
+    /// The line as edited so far.
+    pub fn current(&self, file: File, line: Line<'b>) -> BString {
+        match self.altered.get(&(file, line.start)) {
+            Some(&at) => self.edits[at].after.clone().unwrap_or_default(),
+            None => line.bytes.into(),
+        }
+    }
+
+    /// Puts `after` in the place of a line of the book.
+    pub fn alter(&mut self, file: File, line: Line<'b>, after: Vec<u8>) {
+        match self.altered.get(&(file, line.start)) {
+            Some(&at) => self.edits[at].after = Some(after.into()),
+            None => {
+                let Some(lines) = self.book.lines(file) else {
+                    return;
+                };
+                self.altered.insert((file, line.start), self.edits.len());
+                self.edits.push(lines.replacing(line, after));
+            }
+        }
+    }
+
+    /// The edits, file by file; within a file in the order in which they came.
+    pub fn finish(mut self) -> Vec<Edit> {
+        self.edits.sort_by_key(|edit| edit.file);
+        self.edits
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::book::tests::book;
+
+    #[test]
+    fn a_line_altered_twice_is_one_edit() {
+        let book = book(&[(File::Group, "crew:x:7:a\nrest:x:8:")]);
+        let mut draft = Draft::new(&book);
+        let line = book.groups.lines().get(0);
+        draft.alter(File::Group, line, b"crew:x:7:a,b".to_vec());
+        draft.add(File::Group, b"new:x:9:".to_vec());
+        assert_eq!(draft.current(File::Group, line), "crew:x:7:a,b");
+        draft.alter(File::Group, line, b"crew:x:7:a,b,c".to_vec());
+        draft.add(File::Subuid, b"a:1:1".to_vec());
+        let edits = draft.finish();
+        assert_eq!(edits.len(), 3);
+        assert_eq!(edits[0].after.as_ref().unwrap(), "crew:x:7:a,b,c");
+        assert_eq!(edits[0].before.as_ref().unwrap(), "crew:x:7:a");
+        assert_eq!((edits[1].line, edits[2].line), (3, 1));
+    }
+}

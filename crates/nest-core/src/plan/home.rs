@@ -1,0 +1,213 @@
+//! Where a new user's home is, and what has to be done for it.
+
+use bstr::{BStr, BString};
+
+use super::create_user::{CreateUser, key_file, path_fault};
+use super::{Caution, Ground, Owner, Reason, Refusal, Step, Subject, join};
+use crate::surroundings::{Kind, Site};
+use crate::value::check_keys;
+
+/// The home field of accounts without a home: a path that never exists.
+pub const NO_HOME: &str = "/nonexistent";
+
+/// What was decided about a home.
+pub(super) struct HomePlan {
+    /// The home field of the passwd line.
+    pub field: BString,
+    pub steps: Vec<Step>,
+    pub cautions: Vec<Caution>,
+}
+
+pub(super) fn plan_home(
+    ground: Ground<'_>,
+    request: &CreateUser,
+    name: &BStr,
+    owner: Owner,
+    subject: &mut Subject,
+) -> Result<HomePlan, Box<Refusal>> {
+    let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
+    let mut plan = HomePlan { field: NO_HOME.into(), steps: Vec::new(), cautions: Vec::new() };
+    let none_wanted = request.no_home || request.service && request.home.is_none();
+    if none_wanted && request.keys.is_some() {
+        return Err(refuse(Reason::KeyWithoutHome));
+    }
+    if none_wanted && request.home.is_none() {
+        let why =
+            if request.no_home { "as asked" } else { "services have none unless --home names it" };
+        subject.decide("home", "none", format!("{why}; the field says {NO_HOME}"));
+        return Ok(plan);
+    }
+    let mut home: BString = match &request.home {
+        Some(home) => home.clone(),
+        None => ground.policy.home_of(name).into(),
+    };
+    if let Some(fault) = path_fault(&home) {
+        return Err(refuse(Reason::BadPath { what: "home", path: home, fault }));
+    }
+    while home.len() > 1 && home.ends_with(b"/") {
+        home.pop();
+    }
+    plan.field = home.clone();
+    let mut sharers = ground.book.users.lines().holding([b":", &home[..], b":"].concat());
+    let sharer = sharers.find_map(|line| {
+        let user = <crate::table::Passwd<'_> as crate::table::Record<'_>>::read(line.record())?;
+        (user.home == home).then(|| BString::from(user.name))
+    });
+    if let Some(other) = sharer {
+        plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
+    }
+    if none_wanted {
+        subject.decide("home", home, "the path is recorded, no directory is made");
+        return Ok(plan);
+    }
+    if request.adopt_home {
+        adopt(ground, request, &home, owner, &mut plan).map_err(|reason| refuse(*reason))?;
+        subject.decide("home", home, "adopted as it is");
+        return Ok(plan);
+    }
+    match ground.world.site(home.as_ref()) {
+        Site::Free => {}
+        Site::Taken(facts) => {
+            let owner = owner_name(ground, facts.uid);
+            let mut refusal =
+                refuse(Reason::HomeExists { path: home.clone(), kind: facts.kind, owner });
+            if facts.kind == Kind::Directory {
+                refusal = refusal.or(
+                    "take it over as it is",
+                    format!("create user {name} --home {home} --adopt-home"),
+                );
+            }
+            refusal =
+                refusal.or("or put the home elsewhere", format!("create user {name} --home PATH"));
+            return Err(refusal);
+        }
+        Site::ThroughLink { link, real } => {
+            let way = format!("create user {name} --home {real}");
+            let refusal = refuse(Reason::HomeThroughLink { home, link });
+            return Err(refusal.or("give the path it leads to", way));
+        }
+        site => {
+            let parent = match &site {
+                Site::NoParent(parent) | Site::ParentIsNoDirectory(parent) => parent.clone(),
+                _ => home.clone(),
+            };
+            let fault = match site {
+                Site::NoParent(_) => "does not exist".to_owned(),
+                Site::ParentIsNoDirectory(_) => "is no directory".to_owned(),
+                site => obstacle(&home, &site),
+            };
+            let refusal = refuse(Reason::HomeParent { home, parent, fault });
+            return Err(
+                refusal.or("put the home elsewhere", format!("create user {name} --home PATH"))
+            );
+        }
+    }
+    let skeleton = choose_skeleton(ground, request).map_err(|(path, fault)| {
+        let refusal = refuse(Reason::Skeleton { path, fault });
+        refusal.or("make an empty home", format!("create user {name} --skeleton none"))
+    })?;
+    let mode = ground.policy.people_home_permissions.0;
+    let why = match &skeleton {
+        Some((path, 1)) => format!("1 file from {path}, mode {mode:04o}"),
+        Some((path, files)) => format!("{files} files from {path}, mode {mode:04o}"),
+        None => format!("empty, mode {mode:04o}"),
+    };
+    subject.decide("home", home.clone(), why);
+    let files: Vec<_> = request.keys.iter().map(key_file).collect();
+    note_keys(request, subject, home.as_ref());
+    plan.steps.push(Step::MakeDirectory {
+        path: home,
+        skeleton: skeleton.map(|(path, _)| path),
+        files,
+        owner,
+        mode,
+    });
+    Ok(plan)
+}
+
+fn note_keys(request: &CreateUser, subject: &mut Subject, home: &BStr) {
+    if let Some(keys) = &request.keys {
+        let count = check_keys(&keys.text).unwrap_or(0);
+        let value = if count == 1 { "1 key".to_owned() } else { format!("{count} keys") };
+        let file = join(home, b".ssh/authorized_keys");
+        subject.decide("ssh", value, format!("from {}, in {file}", keys.path));
+    }
+}
+
+/// Services' homes are empty unless a skeleton is asked for.
+fn choose_skeleton(
+    ground: Ground<'_>,
+    request: &CreateUser,
+) -> Result<Option<(BString, usize)>, (BString, crate::surroundings::SkeletonFault)> {
+    let path: BString = match &request.skeleton {
+        Some(path) => path.clone(),
+        None if request.service => return Ok(None),
+        None => ground.policy.people_skeleton.as_str().into(),
+    };
+    if path == "none" {
+        return Ok(None);
+    }
+    match ground.world.skeleton(path.as_ref()) {
+        Ok(skeleton) => Ok(Some((path, skeleton.files))),
+        Err(fault) => Err((path, fault)),
+    }
+}
+
+fn adopt(
+    ground: Ground<'_>,
+    request: &CreateUser,
+    home: &BString,
+    owner: Owner,
+    plan: &mut HomePlan,
+) -> Result<(), Box<Reason>> {
+    let nothing = |fault: String| Reason::NothingToAdopt { path: home.clone(), fault };
+    if let Site::ThroughLink { link, .. } = ground.world.site(home.as_ref()) {
+        return Err(Box::new(Reason::HomeThroughLink { home: home.clone(), link }));
+    }
+    let facts = ground.world.facts(home.as_ref()).map_err(nothing)?;
+    let facts = facts.ok_or_else(|| nothing("it does not exist".into()))?;
+    if facts.kind != Kind::Directory || home == "/" {
+        return Err(Box::new(nothing(format!(
+            "it is {}",
+            if home == "/" { "the root of the tree".to_owned() } else { facts.kind.to_string() }
+        ))));
+    }
+    if facts.uid != owner.uid && facts.uid != 0 && ground.book.user_by_uid(facts.uid).is_some() {
+        let owner = owner_name(ground, facts.uid);
+        return Err(Box::new(Reason::HomeOfAnother { path: home.clone(), owner }));
+    }
+    if let Some(keys) = &request.keys {
+        let file = key_file(keys);
+        let path = join(home, &file.path);
+        if ground.world.facts(path.as_ref()).map_err(nothing)?.is_some() {
+            return Err(Box::new(Reason::KeysExist(path)));
+        }
+        plan.steps.push(Step::MakeFile { below: home.clone(), file, owner });
+    }
+    let from = Owner { uid: facts.uid, gid: facts.gid };
+    if from != owner {
+        plan.steps.push(Step::GiveDirectory { path: home.clone(), from, to: owner });
+    }
+    plan.cautions.push(Caution::HomeAdopted { home: home.clone() });
+    Ok(())
+}
+
+/// The name of a uid, or the number where nobody has it.
+fn owner_name(ground: Ground<'_>, uid: u32) -> BString {
+    match ground.book.user_by_uid(uid) {
+        Some((_, user)) => format!("{} ({uid})", BStr::new(user.name)).into(),
+        None => format!("{uid}, which nobody has").into(),
+    }
+}
+
+/// Why nothing can be made at a path, as a sentence.
+pub(super) fn obstacle(path: &BString, site: &Site) -> String {
+    match site {
+        Site::Free => String::new(),
+        Site::Taken(facts) => format!("{path} exists already: {}", facts.kind),
+        Site::NoParent(parent) => format!("{parent} does not exist"),
+        Site::ParentIsNoDirectory(parent) => format!("{parent} is no directory"),
+        Site::ThroughLink { link, .. } => format!("the way to {path} goes through the link {link}"),
+        Site::Unknown(why) => format!("{path} can't be looked at: {why}"),
+    }
+}

@@ -1,0 +1,288 @@
+//! Requests that are not planned: why, and the way round. The words of all
+//! refusals stand here.
+
+use bstr::BString;
+use strum::IntoStaticStr;
+
+use crate::allot::Holder;
+use crate::surroundings::{Kind, SkeletonFault};
+use crate::table::File;
+use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
+
+/// A request that was refused. Nothing was changed.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{what}: {reason}")]
+pub struct Refusal {
+    /// What did not happen: `maren was not created`.
+    pub what: String,
+    /// Why.
+    pub reason: Reason,
+    /// What to do instead.
+    pub ways: Vec<Way>,
+}
+
+/// A way round a refusal.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Way {
+    /// What it does, in a few words.
+    pub label: String,
+    /// The command, without the program's name and global options; or, when
+    /// `is_command` is false, what to look at or edit instead.
+    pub text: String,
+    /// Whether `text` is a command.
+    pub is_command: bool,
+}
+
+impl Refusal {
+    /// A refusal without a way round; [`Refusal::or`] adds them.
+    pub fn new(what: impl Into<String>, reason: Reason) -> Box<Self> {
+        Box::new(Refusal { what: what.into(), reason, ways: Vec::new() })
+    }
+
+    /// Adds a way round that is a command.
+    #[must_use]
+    pub fn or(self: Box<Self>, label: impl Into<String>, command: impl Into<String>) -> Box<Self> {
+        self.with(label.into(), command.into(), true)
+    }
+
+    /// Adds a way round that is no command.
+    #[must_use]
+    pub fn or_else(
+        self: Box<Self>,
+        label: impl Into<String>,
+        text: impl Into<String>,
+    ) -> Box<Self> {
+        self.with(label.into(), text.into(), false)
+    }
+
+    fn with(mut self: Box<Self>, label: String, text: String, is_command: bool) -> Box<Self> {
+        self.ways.push(Way { label, text, is_command });
+        self
+    }
+
+    /// Whether the cause is damage in an account file, which has an exit status
+    /// of its own.
+    pub fn is_damage(&self) -> bool {
+        matches!(self.reason, Reason::Damaged { .. } | Reason::Empty { .. })
+    }
+}
+
+/// Why a request is refused. `Display` gives the reason in words.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
+pub enum Reason {
+    /// A name that can't be.
+    #[error("the name {0}")]
+    BadName(NameFault),
+    /// The same name twice in one call.
+    #[error("the name comes twice in one call")]
+    NameTwice,
+    /// The name is a user's.
+    #[error("{file}:{line} already has a user of that name (uid {uid})", file = File::Passwd.path())]
+    UserExists {
+        /// The line, counted from 1.
+        line: usize,
+        /// The uid as written.
+        uid: BString,
+    },
+    /// The name is a group's.
+    #[error("{file}:{line} already has a group of that name (gid {gid}), which would be the private group's", file = File::Group.path())]
+    GroupExists {
+        /// The line, counted from 1.
+        line: usize,
+        /// The gid as written.
+        gid: BString,
+    },
+    /// A leftover record of that name in another file.
+    #[error("{}:{line} already has a line for that name, left over from an earlier account", .file.path())]
+    Leftover {
+        /// The file.
+        file: File,
+        /// The line, counted from 1.
+        line: usize,
+    },
+    /// The name is known to the system's name services.
+    #[error("the system's name services already know a {what} of that name")]
+    ServiceKnows {
+        /// user or group.
+        what: &'static str,
+    },
+    /// The name services gave no answer.
+    #[error("the system's name services gave no answer, which is not a no: {0}")]
+    ServiceFailed(String),
+    /// A line that must be edited can't be.
+    #[error("{}:{line} {fault}; it can't be edited safely", .file.path())]
+    Damaged {
+        /// The file.
+        file: File,
+        /// The line, counted from 1.
+        line: usize,
+        /// What is wrong with it, in words that follow.
+        fault: String,
+    },
+    /// A file of 0 bytes that can't be empty.
+    #[error("{} is empty (0 bytes), which no sound system has; put a copy of it back first", .0.path())]
+    Empty(File),
+    /// Options that only make sense for one account.
+    #[error("{0} is for one account, and several were named")]
+    OneOnly(&'static str),
+    /// Options that contradict each other.
+    #[error("{0} and {1} contradict each other")]
+    Contradiction(&'static str, &'static str),
+    /// The id is held.
+    #[error("{what} {id} {holder}")]
+    IdTaken {
+        /// uid or gid.
+        what: &'static str,
+        /// The id.
+        id: u32,
+        /// By whom.
+        holder: Holder,
+    },
+    /// The name services know a holder of the id.
+    #[error("{what} {id} belongs to {holder} in the system's name services")]
+    IdInService {
+        /// uid or gid.
+        what: &'static str,
+        /// The id.
+        id: u32,
+        /// By whom.
+        holder: BString,
+    },
+    /// Ids that must not be used.
+    #[error("{what} {id} is reserved: {why}")]
+    IdReserved {
+        /// uid or gid.
+        what: &'static str,
+        /// The id.
+        id: u32,
+        /// What it means.
+        why: &'static str,
+    },
+    /// No free id.
+    #[error("no id is free in {span}, the span of {setting}")]
+    SpanFull {
+        /// The span.
+        span: IdSpan,
+        /// The setting with its origin.
+        setting: String,
+    },
+    /// No gap for a range.
+    #[error("no gap of {count} ids is left in {span}, the span of {setting}")]
+    RangesFull {
+        /// How many were wanted.
+        count: u32,
+        /// The span.
+        span: IdSpan,
+        /// The setting with its origin.
+        setting: String,
+    },
+    /// A group that is not there.
+    #[error("there is no group {name}{}", nearest(.near))]
+    NoGroup {
+        /// The name that was given.
+        name: BString,
+        /// The nearest one.
+        near: Option<BString>,
+    },
+    /// None of the administrators' groups exists.
+    #[error("none of the administrators' groups exists: {groups} ({setting})")]
+    NoAdminGroup {
+        /// The groups.
+        groups: String,
+        /// The setting with its origin.
+        setting: String,
+    },
+    /// A path that can't be in an account file.
+    #[error("the {what} {path} {fault}")]
+    BadPath {
+        /// home or shell.
+        what: &'static str,
+        /// The path.
+        path: BString,
+        /// What is wrong, in words that follow.
+        fault: &'static str,
+    },
+    /// The home is there.
+    #[error("{path} exists already: {kind}, owned by {owner}")]
+    HomeExists {
+        /// The home.
+        path: BString,
+        /// What it is.
+        kind: Kind,
+        /// Whose it is.
+        owner: BString,
+    },
+    /// The home to be adopted is another user's.
+    #[error("{path} can't be adopted: it belongs to {owner}")]
+    HomeOfAnother {
+        /// The home.
+        path: BString,
+        /// The owner.
+        owner: BString,
+    },
+    /// Something to be adopted is not there, or no directory.
+    #[error("{path} can't be adopted: {fault}")]
+    NothingToAdopt {
+        /// The home.
+        path: BString,
+        /// What is wrong.
+        fault: String,
+    },
+    /// The parent is not there.
+    #[error("the home {home} can't be made: {parent} {fault}")]
+    HomeParent {
+        /// The home.
+        home: BString,
+        /// The directory that is wrong.
+        parent: BString,
+        /// What is wrong, in words that follow.
+        fault: String,
+    },
+    /// A link on the way.
+    #[error("the way to the home {home} goes through the link {link}")]
+    HomeThroughLink {
+        /// The home.
+        home: BString,
+        /// The link.
+        link: BString,
+    },
+    /// The skeleton can't be copied.
+    #[error("the skeleton {path} {fault}")]
+    Skeleton {
+        /// The skeleton.
+        path: BString,
+        /// What is wrong.
+        fault: SkeletonFault,
+    },
+    /// A full name that the GECOS field can't hold.
+    #[error("the full name holds {0}, which separates fields there")]
+    BadFullName(&'static str),
+    /// No date.
+    #[error(transparent)]
+    BadDate(#[from] DayFault),
+    /// An expiry that is over.
+    #[error("the expiry {0} is not in the future: the account would never work")]
+    ExpiryPast(crate::value::Day),
+    /// No shadow file to hold the expiry.
+    #[error("this tree has no etc/shadow, and an expiry is kept nowhere else")]
+    NoShadowForExpiry,
+    /// Keys that are none.
+    #[error("{path} {fault}")]
+    BadKeys {
+        /// The file that was given.
+        path: String,
+        /// What is wrong.
+        fault: KeyFault,
+    },
+    /// Keys without a home to keep them.
+    #[error("an SSH key needs a home to be kept in, and none is made")]
+    KeyWithoutHome,
+    /// Keys that are there.
+    #[error("{0} exists already; add the key there by hand")]
+    KeysExist(BString),
+}
+
+fn nearest(near: &Option<BString>) -> String {
+    near.as_ref().map(|near| format!("; the nearest is {near}")).unwrap_or_default()
+}

@@ -1,0 +1,444 @@
+//! The settings of a tree: built-in ones, and over them those of
+//! `etc/copper-nest/policy.toml`, each with where it comes from.
+
+mod keys;
+
+use std::collections::BTreeMap;
+use std::str::FromStr;
+
+use toml::de::{DeTable, DeValue};
+
+pub use keys::{KEYS, Key};
+
+use crate::value::{IdSpan, NameStyle, nearest};
+
+/// Days, or never.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Days {
+    /// After this many days.
+    After(u32),
+    /// At no day.
+    Never,
+}
+
+/// The permission bits of a directory, written in octal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Permissions(pub u32);
+
+/// A span of ids that is never allotted, with the reason the policy gives.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Avoid {
+    /// The span.
+    pub span: IdSpan,
+    /// Why, in the administrator's words; may be empty.
+    pub why: String,
+}
+
+/// A finding that `check` leaves out.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Accept {
+    /// The rule.
+    pub rule: String,
+    /// The subject of the finding.
+    pub subject: String,
+    /// Why it is accepted, in the administrator's words.
+    pub why: String,
+}
+
+/// Where a setting comes from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Source {
+    /// The program itself.
+    BuiltIn,
+    /// A line of the policy file, counted from 1.
+    File {
+        /// The file, as it is to be shown.
+        file: String,
+        /// The line.
+        line: usize,
+    },
+}
+
+/// What is wrong with a policy file.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{file}:{line}: {message}")]
+pub struct PolicyFault {
+    /// The file, as it is to be shown.
+    pub file: String,
+    /// The line, counted from 1.
+    pub line: usize,
+    /// What is wrong, and what would be right.
+    pub message: String,
+}
+
+/// Every setting. [`KEYS`] says what each means.
+#[derive(Debug, Clone)]
+#[allow(missing_docs)] // each field is the key of its name, documented in KEYS
+pub struct Policy {
+    pub people_ids: IdSpan,
+    pub people_home: String,
+    pub people_home_permissions: Permissions,
+    pub people_skeleton: String,
+    pub people_shell: String,
+    pub people_private_group: bool,
+    pub people_primary: String,
+    pub people_groups: Vec<String>,
+    pub people_ranges: u32,
+    pub services_ids: IdSpan,
+    pub services_shell: String,
+    pub ids_freed: Freed,
+    pub ids_avoid: Vec<Avoid>,
+    pub ranges_span: IdSpan,
+    pub names_style: NameStyle,
+    pub names_login: String,
+    pub passwords_scheme: String,
+    pub passwords_min_length: u32,
+    pub passwords_min_score: u32,
+    pub passwords_renew_days: Days,
+    pub passwords_hold_days: u32,
+    pub passwords_remind_days: u32,
+    pub passwords_late_days: Days,
+    pub admins_groups: Vec<String>,
+    pub retired_keep_days: u32,
+    pub changes_keep_days: u32,
+    pub mail_spool: String,
+    pub mail_create: bool,
+    pub check_accept: Vec<Accept>,
+    sources: BTreeMap<&'static str, Source>,
+}
+
+/// When a freed id may be given out again.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display, strum::EnumString)]
+#[strum(serialize_all = "kebab-case")]
+pub enum Freed {
+    /// Not at all.
+    Never,
+    /// When the retired account's days are over.
+    AfterRetention,
+}
+
+impl Default for Policy {
+    fn default() -> Self {
+        let words = |text: &[&str]| text.iter().map(|&word| word.to_owned()).collect();
+        Policy {
+            people_ids: IdSpan { first: 1000, last: 59999 },
+            people_home: "/home/{name}".into(),
+            people_home_permissions: Permissions(0o700),
+            people_skeleton: "/etc/skel".into(),
+            people_shell: "/bin/bash".into(),
+            people_private_group: true,
+            people_primary: "users".into(),
+            people_groups: Vec::new(),
+            people_ranges: 65536,
+            services_ids: IdSpan { first: 100, last: 999 },
+            services_shell: "/usr/sbin/nologin".into(),
+            ids_freed: Freed::Never,
+            ids_avoid: Vec::new(),
+            ranges_span: IdSpan { first: 2_001_010_688, last: 2_147_352_575 },
+            names_style: NameStyle::Strict,
+            names_login: "{first}".into(),
+            passwords_scheme: "auto".into(),
+            passwords_min_length: 10,
+            passwords_min_score: 2,
+            passwords_renew_days: Days::Never,
+            passwords_hold_days: 0,
+            passwords_remind_days: 7,
+            passwords_late_days: Days::Never,
+            admins_groups: words(&["sudo", "wheel"]),
+            retired_keep_days: 180,
+            changes_keep_days: 400,
+            mail_spool: "/var/mail/{name}".into(),
+            mail_create: false,
+            check_accept: Vec::new(),
+            sources: BTreeMap::new(),
+        }
+    }
+}
+
+impl Policy {
+    /// Reads a policy file over the built-in settings. `file` is how the file is
+    /// to be named in messages.
+    ///
+    /// # Errors
+    /// The first fault: broken TOML, an unknown key (the nearest known one is
+    /// named), a value of the wrong kind, settings that contradict each other.
+    pub fn read(file: &str, text: &str) -> Result<Self, PolicyFault> {
+        let line_at = |offset: usize| text[..offset.min(text.len())].matches('\n').count() + 1;
+        let fault = |offset: usize, message: String| PolicyFault {
+            file: file.to_owned(),
+            line: line_at(offset),
+            message,
+        };
+        let document = DeTable::parse(text).map_err(|error| {
+            fault(error.span().map_or(0, |span| span.start), error.message().to_owned())
+        })?;
+        let mut policy = Policy::default();
+        for (section, table) in document.get_ref() {
+            let Some(table) = table.get_ref().as_table() else {
+                let message = format!(
+                    "the key {} stands outside a section; every key belongs to one, as in [people]",
+                    section.get_ref()
+                );
+                return Err(fault(section.span().start, message));
+            };
+            let sections: Vec<_> = KEYS.iter().map(|key| key.section()).collect();
+            if !sections.contains(&section.get_ref().as_ref()) {
+                let message = unknown("section", section.get_ref(), sections.into_iter());
+                return Err(fault(section.span().start, message));
+            }
+            for (name, value) in table {
+                let full = format!("{}.{}", section.get_ref(), name.get_ref());
+                let Some(key) = KEYS.iter().find(|key| key.name == full) else {
+                    let message = unknown("setting", &full, KEYS.iter().map(|key| key.name));
+                    return Err(fault(name.span().start, message));
+                };
+                (key.set)(&mut policy, value.get_ref())
+                    .map_err(|message| fault(value.span().start, format!("{full}: {message}")))?;
+                let source =
+                    Source::File { file: file.to_owned(), line: line_at(name.span().start) };
+                policy.sources.insert(key.name, source);
+            }
+        }
+        Ok(policy)
+    }
+
+    /// Where the setting with this key comes from.
+    pub fn source(&self, key: &str) -> Source {
+        self.sources.get(key).cloned().unwrap_or(Source::BuiltIn)
+    }
+
+    /// The setting's source as a short phrase for the "why" column.
+    pub fn origin(&self, key: &str) -> String {
+        match self.source(key) {
+            Source::BuiltIn => format!("{key}, built in"),
+            Source::File { file, line } => format!("{key}, {file}:{line}"),
+        }
+    }
+
+    /// Whether an account with this uid is one of the people.
+    pub fn is_person(&self, uid: u32) -> bool {
+        self.people_ids.contains(uid)
+    }
+
+    /// The home that the policy gives to `name`.
+    pub fn home_of(&self, name: &[u8]) -> Vec<u8> {
+        fill(&self.people_home, name)
+    }
+
+    /// The mail spool file of `name`.
+    pub fn spool_of(&self, name: &[u8]) -> Vec<u8> {
+        fill(&self.mail_spool, name)
+    }
+}
+
+fn fill(pattern: &str, name: &[u8]) -> Vec<u8> {
+    bstr::ByteSlice::replace(pattern.as_bytes(), "{name}", name)
+}
+
+fn unknown(what: &str, word: &str, known: impl Iterator<Item = &'static str>) -> String {
+    let known: Vec<&str> = known.collect();
+    match nearest(word.as_bytes(), known.iter().map(|known| known.as_bytes())) {
+        Some(near) => format!("there is no {what} {word}; the nearest is {near}"),
+        None => format!("there is no {what} {word}; show policy lists those there are"),
+    }
+}
+
+/// How a value is read from TOML and written back to it.
+trait Setting: Sized {
+    fn read(value: &DeValue<'_>) -> Result<Self, String>;
+    fn write(&self) -> String;
+}
+
+impl Setting for bool {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        value.as_bool().ok_or_else(|| "this is true or false".into())
+    }
+    fn write(&self) -> String {
+        self.to_string()
+    }
+}
+
+impl Setting for u32 {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        value
+            .as_integer()
+            .and_then(|number| u32::from_str_radix(number.as_str(), number.radix()).ok())
+            .ok_or_else(|| "this is a whole number, 0 or more".into())
+    }
+    fn write(&self) -> String {
+        self.to_string()
+    }
+}
+
+impl Setting for String {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        value.as_str().map(str::to_owned).ok_or_else(|| "this is a text in quotes".into())
+    }
+    fn write(&self) -> String {
+        toml::Value::from(self.as_str()).to_string()
+    }
+}
+
+impl Setting for Days {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        if value.as_str() == Some("never") {
+            return Ok(Days::Never);
+        }
+        u32::read(value)
+            .map(Days::After)
+            .map_err(|_| "this is a number of days, or \"never\"".into())
+    }
+    fn write(&self) -> String {
+        match self {
+            Days::After(days) => days.to_string(),
+            Days::Never => "\"never\"".into(),
+        }
+    }
+}
+
+impl Setting for Permissions {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        let wrong = "this is an octal mode in quotes, from \"0700\" to \"0777\"";
+        let mode = u32::from_str_radix(value.as_str().ok_or(wrong)?, 8).map_err(|_| wrong)?;
+        // The owner must be able to use it, and set-id bits have no place here.
+        if mode & 0o700 == 0o700 && mode <= 0o777 {
+            Ok(Permissions(mode))
+        } else {
+            Err(wrong.into())
+        }
+    }
+    fn write(&self) -> String {
+        format!("\"{:04o}\"", self.0)
+    }
+}
+
+impl Setting for IdSpan {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        IdSpan::parse(&String::read(value)?)
+    }
+    fn write(&self) -> String {
+        format!("\"{self}\"")
+    }
+}
+
+/// Words of a fixed choice.
+fn read_word<T: FromStr>(value: &DeValue<'_>, choice: &str) -> Result<T, String> {
+    String::read(value)?.parse().map_err(|_| format!("this is one of {choice}"))
+}
+
+impl Setting for NameStyle {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        read_word(value, "\"strict\", \"dotted\", \"loose\"")
+    }
+    fn write(&self) -> String {
+        format!("\"{self}\"")
+    }
+}
+
+impl Setting for Freed {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        read_word(value, "\"never\", \"after-retention\"")
+    }
+    fn write(&self) -> String {
+        format!("\"{self}\"")
+    }
+}
+
+impl Setting for Avoid {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        let text = String::read(value)?;
+        let (span, why) = text.split_once(' ').unwrap_or((&text, ""));
+        Ok(Avoid { span: IdSpan::parse(span)?, why: why.trim().to_owned() })
+    }
+    fn write(&self) -> String {
+        format!("{} {}", self.span, self.why).trim_end().to_owned().write()
+    }
+}
+
+impl Setting for Accept {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        let text = String::read(value)?;
+        let wrong = || format!("\"{text}\" is not written as \"RULE:SUBJECT  reason\"");
+        let (what, why) = text.split_once(char::is_whitespace).ok_or_else(wrong)?;
+        let (rule, subject) = what.split_once(':').ok_or_else(wrong)?;
+        let known = crate::check::RULES.iter().map(|rule| rule.name);
+        if !known.clone().any(|name| name == rule) {
+            return Err(unknown("rule", rule, known));
+        }
+        Ok(Accept { rule: rule.into(), subject: subject.into(), why: why.trim().into() })
+    }
+    fn write(&self) -> String {
+        format!("{}:{}  {}", self.rule, self.subject, self.why).write()
+    }
+}
+
+impl<T: Setting> Setting for Vec<T> {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        let items = value.as_array().ok_or("this is a list in square brackets")?;
+        items.iter().map(|item| T::read(item.get_ref())).collect()
+    }
+    fn write(&self) -> String {
+        format!("[{}]", self.iter().map(T::write).collect::<Vec<_>>().join(", "))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn fault(text: &str) -> String {
+        Policy::read("etc/copper-nest/policy.toml", text).unwrap_err().to_string()
+    }
+
+    #[test]
+    fn each_setting_remembers_the_line_that_set_it() {
+        let text = "# ours\n[people]\nids = \"2000-2999\"\nhome_permissions = \"0750\"\n\n[ids]\navoid = [\"2500-2599 the directory's\"]\n[passwords]\nrenew_days = 365\n";
+        let policy = Policy::read("p.toml", text).unwrap();
+        assert_eq!(policy.people_ids.to_string(), "2000-2999");
+        assert_eq!(policy.people_home_permissions, Permissions(0o750));
+        assert_eq!(policy.ids_avoid[0].why, "the directory's");
+        assert_eq!(policy.passwords_renew_days, Days::After(365));
+        assert_eq!(policy.origin("people.ids"), "people.ids, p.toml:3");
+        assert_eq!(policy.origin("ids.avoid"), "ids.avoid, p.toml:7");
+        assert_eq!(policy.origin("people.shell"), "people.shell, built in");
+    }
+
+    #[test]
+    fn a_slip_is_named_with_file_line_and_the_nearest_key() {
+        assert_eq!(
+            fault("[people]\nshel = \"/bin/sh\"\n"),
+            "etc/copper-nest/policy.toml:2: there is no setting people.shel; the nearest is people.shell"
+        );
+        assert!(
+            fault("[poeple]\n").contains(":1: there is no section poeple; the nearest is people")
+        );
+        assert!(fault("shell = \"/bin/sh\"\n").contains("outside a section"));
+        assert!(
+            fault("[people]\n\nids = 5\n").contains(":3: people.ids: this is a text in quotes")
+        );
+        assert!(fault("[people]\nhome = \"home\"\n").contains("people.home"));
+        assert!(fault("[people]\nhome_permissions = \"9\"\n").contains("octal"));
+        assert!(fault("[names]\nstyle = \"free\"\n").contains("\"strict\", \"dotted\", \"loose\""));
+        assert!(
+            fault("[check]\naccept = [\"ghost-membr:x  y\"]\n").contains("nearest is ghost-member")
+        );
+        assert!(fault("[people]\nids = \"1-2\"\n[people]\n").contains(":3:"));
+    }
+
+    #[test]
+    fn what_is_written_reads_back() {
+        let mut text = String::new();
+        let mut section = "";
+        for key in KEYS {
+            if key.section() != section {
+                section = key.section();
+                text += &format!("[{section}]\n");
+            }
+            text += &format!("{} = {}\n", key.last(), (key.get)(&Policy::default()));
+        }
+        let policy = Policy::read("all.toml", &text).unwrap();
+        for key in KEYS {
+            assert_eq!((key.get)(&policy), (key.get)(&Policy::default()), "{}", key.name);
+        }
+    }
+}

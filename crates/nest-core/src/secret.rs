@@ -1,0 +1,76 @@
+//! Lines of account files as they may be shown: without any hash.
+
+use bstr::{BString, ByteSlice};
+
+use crate::table::File;
+use crate::value::{PasswordField, Scheme};
+
+/// What stands in the place of a hash.
+pub const HIDDEN: &str = "(hash)";
+
+/// The line with its password field replaced by `(hash)`, unless the field is a
+/// harmless marker. Of a line of a secret file that is not well-formed only the
+/// first field is shown: nobody can say where its hash stands.
+///
+/// ```
+/// use nest_core::{secret::shown, table::File};
+/// assert_eq!(shown(File::Shadow, b"maren:$6$a$bcdefghijkl:20781::::::"), "maren:(hash):20781::::::");
+/// assert_eq!(shown(File::Passwd, b"maren:x:1004:1004:::"), "maren:x:1004:1004:::");
+/// ```
+pub fn shown(file: File, line: &[u8]) -> BString {
+    if matches!(file, File::Subuid | File::Subgid) {
+        return line.into();
+    }
+    let fields: Vec<&[u8]> = line.split_str(":").collect();
+    if file.is_secret() && fields.len() != file.fields() {
+        return match line.trim_ascii_start().first() {
+            None | Some(b'+' | b'-') => line.into(),
+            _ if fields[0].len() <= 32 && !looks_like_hash(fields[0]) && fields.len() > 1 => {
+                [fields[0], b":(not shown: it may hold a hash)"].concat().into()
+            }
+            _ => "(not shown: it may hold a hash)".into(),
+        };
+    }
+    let shown: Vec<&[u8]> = fields
+        .iter()
+        .enumerate()
+        .map(|(at, field)| {
+            let hidden = match at {
+                1 => !PasswordField::is_harmless(field),
+                _ => looks_like_hash(field),
+            };
+            if hidden { HIDDEN.as_bytes() } else { field }
+        })
+        .collect();
+    shown.join(&b':').into()
+}
+
+fn looks_like_hash(field: &[u8]) -> bool {
+    field.contains(&b'$') && Scheme::of(field.trim_start_with(|c| c == '!')).is_some()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn no_hash_is_ever_shown() {
+        let hash = "$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2";
+        for (file, line) in [
+            (File::Shadow, format!("maren:{hash}:20781:0::7:::")),
+            (File::Shadow, format!("maren:!{hash}:20781:0::7:::")),
+            (File::Shadow, format!("maren:{hash}")),
+            (File::Shadow, format!("maren {hash}:::")),
+            (File::Shadow, hash.to_owned()),
+            (File::Shadow, format!("#maren:{hash}:::")),
+            (File::Shadow, format!("a:!:1:2:3:4:{hash}:6:7")),
+            (File::Passwd, format!("maren:{hash}:1004:1004:::")),
+            (File::Passwd, format!("maren:{hash}:1004")),
+            (File::Gshadow, format!("crew:{hash}::maren")),
+        ] {
+            let shown = shown(file, line.as_bytes()).to_string();
+            assert!(!shown.contains("TQrr"), "{shown}");
+        }
+        assert!(!shown(File::Shadow, b"maren:ab0123456789.:1::::::").contains_str("0123"));
+    }
+}

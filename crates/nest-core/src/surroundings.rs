@@ -1,0 +1,216 @@
+//! What a planner or a rule may ask about the world. The host answers from a
+//! real tree; tests answer by hand.
+
+use bstr::{BStr, BString};
+
+use crate::value::IdSpan;
+
+/// What kind of thing stands at a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
+#[allow(missing_docs)]
+pub enum Kind {
+    #[strum(serialize = "a directory")]
+    Directory,
+    #[strum(serialize = "a file")]
+    File,
+    #[strum(serialize = "a link")]
+    Link,
+    #[strum(serialize = "a fifo")]
+    Fifo,
+    #[strum(serialize = "a socket")]
+    Socket,
+    #[strum(serialize = "a device")]
+    Device,
+}
+
+/// What stands at a path.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Facts {
+    /// Its kind.
+    pub kind: Kind,
+    /// The owner's uid.
+    pub uid: u32,
+    /// The group's gid.
+    pub gid: u32,
+    /// Permission bits.
+    pub mode: u32,
+}
+
+/// Whether something new can be made at a path.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Site {
+    /// Nothing is there, and the parent is a directory.
+    Free,
+    /// Something is there.
+    Taken(Facts),
+    /// A directory above it is not there.
+    NoParent(BString),
+    /// Something above it is no directory.
+    ParentIsNoDirectory(BString),
+    /// The way there goes through a link.
+    ThroughLink {
+        /// The link.
+        link: BString,
+        /// The whole path, with that link followed once.
+        real: BString,
+    },
+    /// It could not be looked at.
+    Unknown(String),
+}
+
+/// A skeleton directory that can be copied.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Skeleton {
+    /// Files and links below it; directories are not counted.
+    pub files: usize,
+}
+
+/// Why a skeleton can't be copied, in words that follow its path.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum SkeletonFault {
+    /// Nothing there.
+    #[error("does not exist")]
+    Missing,
+    /// Not a directory.
+    #[error("is {0}, not a directory")]
+    NotADirectory(Kind),
+    /// Something in it that is neither file, directory nor link.
+    #[error("holds {kind}, {path}; a home is made of files, directories and links only")]
+    Special {
+        /// Where, below the skeleton.
+        path: BString,
+        /// What.
+        kind: Kind,
+    },
+    /// A link that leads out of it.
+    #[error("holds a link, {path}, that leads out of it, to {target}")]
+    LinkOutward {
+        /// Where, below the skeleton.
+        path: BString,
+        /// Where it points.
+        target: BString,
+    },
+    /// It could not be read.
+    #[error("can't be read: {0}")]
+    Unreadable(String),
+}
+
+/// Whether a shell can be started.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Program {
+    /// A file that can be executed.
+    Fine,
+    /// Nothing there.
+    Missing,
+    /// Something that can't be executed.
+    NotExecutable,
+    /// It could not be looked at.
+    Unknown,
+}
+
+/// A line of some configuration that names an account.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Mention {
+    /// The file, as a path in the tree.
+    pub file: String,
+    /// The line, counted from 1.
+    pub line: usize,
+}
+
+/// An id or range that a deleted account held.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RetiredId {
+    /// The ids; a span of one for a uid or gid.
+    pub span: IdSpan,
+    /// Whose they were.
+    pub name: BString,
+}
+
+/// The numbers that deleted accounts held.
+#[derive(Debug, Clone, Default)]
+pub struct Retired {
+    /// Uids.
+    pub users: Vec<RetiredId>,
+    /// Gids.
+    pub groups: Vec<RetiredId>,
+    /// Subordinate ranges.
+    pub ranges: Vec<RetiredId>,
+}
+
+/// Whether accounts come from the account files alone.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Origin {
+    /// Files only: a name they don't know is nobody's.
+    FilesAlone,
+    /// Other sources are asked too; these, in the words of the configuration.
+    Others(String),
+}
+
+/// The keys that a user may sign in with.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Keys {
+    /// So many, in the file named.
+    Count(usize),
+    /// The file exists, but the SSH server would not trust it: why.
+    Ignored(String),
+    /// It could not be looked at.
+    Unknown(String),
+}
+
+/// The world around the account files.
+pub trait Surroundings: Sync {
+    /// Whether the tree is the running system itself.
+    fn is_live(&self) -> bool;
+    /// Whether something new can be made at `path`.
+    fn site(&self, path: &BStr) -> Site;
+    /// What stands at `path`, links followed inside the tree.
+    ///
+    /// # Errors
+    /// Why it can't be looked at.
+    fn facts(&self, path: &BStr) -> Result<Option<Facts>, String>;
+    /// Whether owners in the tree mean anything: a tree that somebody without
+    /// root's rights unpacked belongs to them throughout.
+    ///
+    /// # Errors
+    /// Why they mean nothing.
+    fn owners_are_real(&self) -> Result<(), String>;
+    /// Looks a skeleton over.
+    ///
+    /// # Errors
+    /// Why it can't be copied.
+    fn skeleton(&self, path: &BStr) -> Result<Skeleton, SkeletonFault>;
+    /// Whether a shell can be started.
+    fn program(&self, path: &BStr) -> Program;
+    /// The shells that `etc/shells` lists; `None` when there is no such file.
+    fn shells(&self) -> Option<Vec<BString>>;
+    /// Whether `etc/nologin` keeps everybody but root out.
+    fn nologin(&self) -> bool;
+    /// The keys in the home of a user.
+    fn keys(&self, home: &BStr, uid: u32) -> Keys;
+    /// What the name services call this uid. Always `None` off the live system.
+    ///
+    /// # Errors
+    /// Why they gave no answer, which is not a no.
+    fn service_user_by_uid(&self, uid: u32) -> Result<Option<BString>, String>;
+    /// What the name services call this gid.
+    ///
+    /// # Errors
+    /// Why they gave no answer.
+    fn service_group_by_gid(&self, gid: u32) -> Result<Option<BString>, String>;
+    /// Whether the name services know a user of this name.
+    ///
+    /// # Errors
+    /// Why they gave no answer.
+    fn service_knows_user(&self, name: &BStr) -> Result<bool, String>;
+    /// Whether the name services know a group of this name.
+    ///
+    /// # Errors
+    /// Why they gave no answer.
+    fn service_knows_group(&self, name: &BStr) -> Result<bool, String>;
+    /// Where users come from besides the files.
+    fn origin(&self) -> Origin;
+    /// The numbers of deleted accounts.
+    fn retired(&self) -> &Retired;
+    /// Lines of sudoers, sshd_config and the like that name a user.
+    fn mentions(&self, name: &BStr) -> Vec<Mention>;
+}

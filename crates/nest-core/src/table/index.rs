@@ -1,0 +1,93 @@
+//! Indexes over a table, for work that looks up more than a few lines.
+
+use std::collections::HashMap;
+use std::hash::BuildHasher;
+
+use hashbrown::{DefaultHashBuilder, HashTable};
+
+use super::Lines;
+use crate::allot::IdSet;
+
+/// The first line of each name. Lines that repeat a name are kept apart.
+#[derive(Debug)]
+pub struct NameIndex {
+    /// Line indexes, counted from 0: the text itself is not copied.
+    slots: HashTable<u32>,
+    hasher: DefaultHashBuilder,
+    /// Lines whose name an earlier line has, as (earlier, this), in file order.
+    pub doubled: Vec<(u32, u32)>,
+}
+
+impl NameIndex {
+    /// Indexes the records of `lines`, well-formed or not.
+    pub fn build(lines: &Lines) -> Self {
+        let hasher = DefaultHashBuilder::default();
+        let mut slots = HashTable::with_capacity(lines.len());
+        let mut doubled = Vec::new();
+        let name_at = |at: u32| lines.get(at as usize).name();
+        for at in 0..lines.len() as u32 {
+            let line = lines.get(at as usize);
+            let name = line.name();
+            // Without a colon it names nobody.
+            if !line.is_record() || name.len() == line.record().len() {
+                continue;
+            }
+            let hash = hasher.hash_one(name);
+            match slots.find(hash, |&slot| name_at(slot) == name) {
+                Some(&first) => doubled.push((first, at)),
+                None => {
+                    slots.insert_unique(hash, at, |&slot| hasher.hash_one(name_at(slot)));
+                }
+            }
+        }
+        NameIndex { slots, hasher, doubled }
+    }
+
+    /// The first line with this name, counted from 0.
+    pub fn find(&self, lines: &Lines, name: &[u8]) -> Option<usize> {
+        let hash = self.hasher.hash_one(name);
+        self.slots
+            .find(hash, |&slot| lines.get(slot as usize).name() == name)
+            .map(|&slot| slot as usize)
+    }
+}
+
+/// The lines whose number an earlier line has, as (earlier, this), in file
+/// order. Numbers come with their lines, twice the same.
+pub fn doubled_numbers<I>(numbers: impl Fn() -> I) -> Vec<(u32, u32)>
+where
+    I: Iterator<Item = (u32, u32)>,
+{
+    let mut seen = IdSet::default();
+    let mut again: HashMap<u32, Option<u32>> = HashMap::new();
+    for (number, _) in numbers() {
+        if !seen.insert(number) {
+            again.insert(number, None);
+        }
+    }
+    if again.is_empty() {
+        return Vec::new();
+    }
+    let mut doubled = Vec::new();
+    for (number, at) in numbers() {
+        if let Some(first) = again.get_mut(&number) {
+            match first {
+                Some(first) => doubled.push((*first, at)),
+                None => *first = Some(at),
+            }
+        }
+    }
+    doubled
+}
+
+#[cfg(test)]
+mod tests {
+    use super::doubled_numbers;
+
+    #[test]
+    fn every_later_holder_of_a_number_is_named_with_the_first() {
+        let numbers = [(7, 0), (8, 1), (7, 2), (9, 3), (7, 4)];
+        assert_eq!(doubled_numbers(|| numbers.into_iter()), [(0, 2), (0, 4)]);
+        assert_eq!(doubled_numbers(|| numbers[..2].iter().copied()), []);
+    }
+}

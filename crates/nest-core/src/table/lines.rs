@@ -1,0 +1,213 @@
+//! The lines of one file, over one buffer.
+
+use std::ops::Range;
+use std::sync::{Arc, OnceLock};
+
+use memchr::{memchr, memchr_iter, memmem, memrchr};
+
+use super::File;
+
+/// The text of a file, however the caller holds it.
+pub type Text = Arc<dyn AsRef<[u8]> + Send + Sync>;
+
+/// The text of one account file and where its lines begin.
+pub struct Lines {
+    file: File,
+    text: Text,
+    /// Found when first needed: looking up one name needs no line table.
+    starts: OnceLock<Vec<u32>>,
+}
+
+/// One line, without its newline.
+#[derive(Debug, Clone, Copy)]
+pub struct Line<'a> {
+    /// The bytes, newline left out.
+    pub bytes: &'a [u8],
+    /// Where they begin in the file.
+    pub start: usize,
+}
+
+impl<'a> Line<'a> {
+    /// The bytes of the line in the file, newline left out.
+    pub fn range(&self) -> Range<usize> {
+        self.start..self.start + self.bytes.len()
+    }
+
+    /// The line as a record: the C library passes over leading white space.
+    pub fn record(&self) -> &'a [u8] {
+        match self.bytes.first() {
+            Some(byte) if byte.is_ascii_whitespace() => self.bytes.trim_ascii_start(),
+            _ => self.bytes,
+        }
+    }
+
+    /// Whether the line is meant as a record: not blank, no comment, no compat
+    /// line. It may still be malformed.
+    pub fn is_record(&self) -> bool {
+        !matches!(self.record().first(), None | Some(b'#' | b'+' | b'-'))
+    }
+
+    /// Whether the line is a compat line, which stands for entries of a
+    /// directory (`+` takes them in, `-` leaves them out).
+    pub fn is_compat(&self) -> bool {
+        matches!(self.record().first(), Some(b'+' | b'-'))
+    }
+
+    /// The first field, for a record.
+    pub fn name(&self) -> &'a [u8] {
+        let record = self.record();
+        &record[..memchr(b':', record).unwrap_or(record.len())]
+    }
+}
+
+impl Lines {
+    /// The lines of `text`.
+    pub fn new(file: File, text: Text) -> Self {
+        Lines { file, text, starts: OnceLock::new() }
+    }
+
+    /// Which file this is.
+    pub fn file(&self) -> File {
+        self.file
+    }
+
+    /// The whole text.
+    pub fn text(&self) -> &[u8] {
+        (*self.text).as_ref()
+    }
+
+    /// Where each line begins. A file over 4 GB has no line table; the host
+    /// refuses to load one.
+    fn starts(&self) -> &[u32] {
+        self.starts.get_or_init(|| {
+            let text = self.text();
+            let mut starts = Vec::with_capacity(text.len() / 48 + 1);
+            if !text.is_empty() {
+                starts.push(0);
+            }
+            starts.extend(memchr_iter(b'\n', text).map(|at| at as u32 + 1));
+            if text.ends_with(b"\n") {
+                starts.pop();
+            }
+            starts
+        })
+    }
+
+    /// How many lines there are.
+    pub fn len(&self) -> usize {
+        self.starts().len()
+    }
+
+    /// Whether the file has no line at all.
+    pub fn is_empty(&self) -> bool {
+        self.text().is_empty()
+    }
+
+    /// The line at `index`, counted from 0.
+    ///
+    /// # Panics
+    /// When there is no such line.
+    #[inline]
+    pub fn get(&self, index: usize) -> Line<'_> {
+        let starts = self.starts();
+        let start = starts[index] as usize;
+        let text = self.text();
+        let end = match starts.get(index + 1) {
+            Some(next) => *next as usize - 1,
+            None => text.len() - usize::from(text.ends_with(b"\n")),
+        };
+        Line { bytes: &text[start..end], start }
+    }
+
+    /// All lines, in order.
+    pub fn iter(&self) -> impl Iterator<Item = Line<'_>> {
+        let text = self.text();
+        let mut start = 0;
+        std::iter::from_fn(move || {
+            if start >= text.len() {
+                return None;
+            }
+            let rest = &text[start..];
+            let length = memchr(b'\n', rest).unwrap_or(rest.len());
+            let line = Line { bytes: &rest[..length], start };
+            start += length + 1;
+            Some(line)
+        })
+    }
+
+    /// The number of the line that begins at `start`, counted from 1. For the
+    /// end of the text it is the number that a line added there would have, as
+    /// long as the last line has its newline.
+    pub fn number(&self, start: usize) -> usize {
+        let text = self.text();
+        match self.starts.get() {
+            Some(starts) => {
+                let begun = starts.partition_point(|&at| at as usize <= start);
+                let past_end = start == text.len() && text.ends_with(b"\n");
+                (begun + usize::from(past_end)).max(1)
+            }
+            None => memchr_iter(b'\n', &text[..start]).count() + 1,
+        }
+    }
+
+    /// The line around the byte at `at`.
+    pub fn around(&self, at: usize) -> Line<'_> {
+        let text = self.text();
+        let start = memrchr(b'\n', &text[..at]).map_or(0, |newline| newline + 1);
+        let end = memchr(b'\n', &text[start..]).map_or(text.len(), |length| start + length);
+        Line { bytes: &text[start..end], start }
+    }
+
+    /// The records, well-formed or not, whose first field is `name`.
+    pub fn named<'t>(&'t self, name: &[u8]) -> impl Iterator<Item = Line<'t>> + use<'t> {
+        let wanted = [name, b":"].concat();
+        let length = name.len();
+        self.holding(wanted.clone())
+            .filter(move |line| line.is_record() && line.name() == &wanted[..length])
+    }
+
+    /// The lines that hold `wanted` anywhere, each once.
+    pub fn holding<'t>(&'t self, wanted: Vec<u8>) -> impl Iterator<Item = Line<'t>> + use<'t> {
+        let text = self.text();
+        let finder = memmem::Finder::new(&wanted).into_owned();
+        let mut from = 0;
+        std::iter::from_fn(move || {
+            let at = from + finder.find(text.get(from..)?)?;
+            let line = self.around(at);
+            from = line.range().end + 1;
+            Some(line)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn lines(text: &str) -> Lines {
+        Lines::new(File::Group, Arc::new(text.as_bytes().to_vec()))
+    }
+
+    #[test]
+    fn lines_are_found_with_and_without_a_last_newline() {
+        for text in ["a:x\n\nb:y\n", "a:x\n\nb:y"] {
+            let table = lines(text);
+            assert_eq!(table.len(), 3);
+            let all: Vec<_> = table.iter().map(|line| line.bytes).collect();
+            assert_eq!(all, [b"a:x".as_slice(), b"", b"b:y"]);
+            assert!((0..3).all(|at| table.get(at).bytes == all[at]));
+            assert_eq!(table.number(table.get(2).start), 3);
+        }
+        assert_eq!(lines("").len(), 0);
+        assert_eq!(lines("\n").len(), 1);
+    }
+
+    #[test]
+    fn names_are_found_only_where_they_are_the_first_field() {
+        let table =
+            lines("crew:x:1:maren\n#maren:x:2:\n maren:x:3:\n+maren:x:4:\nmarena:x:5:\nmaren:x");
+        let found: Vec<_> = table.named(b"maren").map(|line| table.number(line.start)).collect();
+        assert_eq!(found, [3, 6]);
+        assert_eq!(table.holding(b"mar".to_vec()).count(), 6);
+    }
+}

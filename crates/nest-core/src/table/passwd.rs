@@ -1,0 +1,74 @@
+//! Lines of `etc/passwd`, passwd(5).
+
+use super::{Record, split};
+use crate::value::read_id;
+
+/// A user.
+#[derive(Debug, Clone, Copy)]
+pub struct Passwd<'a> {
+    /// The login name.
+    pub name: &'a [u8],
+    /// `x` where the hash is in shadow.
+    pub password: &'a [u8],
+    /// The uid as written.
+    pub uid: &'a [u8],
+    /// The primary gid as written.
+    pub gid: &'a [u8],
+    /// The full name and up to four more parts, separated by commas.
+    pub gecos: &'a [u8],
+    /// The home directory.
+    pub home: &'a [u8],
+    /// The login shell; empty means `/bin/sh`.
+    pub shell: &'a [u8],
+}
+
+impl<'a> Record<'a> for Passwd<'a> {
+    #[inline]
+    fn read(line: &'a [u8]) -> Option<Self> {
+        let [name, password, uid, gid, gecos, home, shell] = split(line)?;
+        Some(Passwd { name, password, uid, gid, gecos, home, shell })
+    }
+}
+
+impl<'a> Passwd<'a> {
+    /// The uid, as the C library reads it.
+    pub fn uid(&self) -> Option<u32> {
+        read_id(self.uid)
+    }
+
+    /// The primary gid, as the C library reads it.
+    pub fn gid(&self) -> Option<u32> {
+        read_id(self.gid)
+    }
+
+    /// The full name: the first part of the GECOS field.
+    pub fn full_name(&self) -> &'a [u8] {
+        self.gecos.split(|&byte| byte == b',').next().unwrap_or_default()
+    }
+
+    /// The shell that signing in starts.
+    pub fn effective_shell(&self) -> &'a [u8] {
+        if self.shell.is_empty() { b"/bin/sh" } else { self.shell }
+    }
+
+    /// Whether the password is looked up in shadow.
+    pub fn is_shadowed(&self) -> bool {
+        self.password == b"x"
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_user_is_seven_fields() {
+        let user = Passwd::read(b"maren:x:1004:1004:Maren Solvik,Pier 2,,:/home/maren:").unwrap();
+        assert_eq!((user.uid(), user.gid()), (Some(1004), Some(1004)));
+        assert_eq!(user.full_name(), b"Maren Solvik");
+        assert_eq!(user.effective_shell(), b"/bin/sh");
+        assert!(user.is_shadowed());
+        assert!(Passwd::read(b"maren:x:1004:1004::/home/maren").is_none());
+        assert!(Passwd::read(b"maren:x:1004:1004::/home/maren:/bin/sh:").is_none());
+    }
+}

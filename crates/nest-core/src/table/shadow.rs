@@ -1,0 +1,101 @@
+//! Lines of `etc/shadow`, shadow(5). Days are counted from 1970-01-01.
+
+use super::{Record, split};
+use crate::value::{Day, PasswordField, read_signed};
+
+/// A user's password hash and its aging.
+#[derive(Debug, Clone, Copy)]
+pub struct Shadow<'a> {
+    /// The login name.
+    pub name: &'a [u8],
+    /// The hash, or a marker.
+    pub password: &'a [u8],
+    /// The day of the last change, as written; 0 means it must be changed at
+    /// the next sign-in.
+    pub changed: &'a [u8],
+    /// Days for which it can't be changed again.
+    pub hold: &'a [u8],
+    /// Days after which it must be changed.
+    pub renew: &'a [u8],
+    /// Days of reminder before that.
+    pub remind: &'a [u8],
+    /// Days of grace after that.
+    pub late: &'a [u8],
+    /// The first day on which the account no longer works.
+    pub expires: &'a [u8],
+    /// Kept for later use by the format.
+    pub reserved: &'a [u8],
+}
+
+/// The numbers of a shadow line; `None` where a field sets no limit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Aging {
+    /// The day of the last change.
+    pub changed: Option<i64>,
+    /// Days for which the password can't be changed again.
+    pub hold: Option<i64>,
+    /// Days after which it must be changed; 99999 and more are read as never.
+    pub renew: Option<i64>,
+    /// Days of reminder before that.
+    pub remind: Option<i64>,
+    /// Days of grace after that.
+    pub late: Option<i64>,
+    /// The first day on which the account no longer works.
+    pub expires: Option<Day>,
+}
+
+impl<'a> Record<'a> for Shadow<'a> {
+    #[inline]
+    fn read(line: &'a [u8]) -> Option<Self> {
+        let [name, password, changed, hold, renew, remind, late, expires, reserved] = split(line)?;
+        Some(Shadow { name, password, changed, hold, renew, remind, late, expires, reserved })
+    }
+}
+
+impl Shadow<'_> {
+    /// What the password field means.
+    pub fn field(&self) -> PasswordField {
+        PasswordField::read(self.password)
+    }
+
+    /// The six numbers with the names of their fields, as written.
+    pub fn numbers(&self) -> [(&'static str, &[u8]); 6] {
+        [
+            ("day of the last change", self.changed),
+            ("days to hold", self.hold),
+            ("days to renew", self.renew),
+            ("days to remind", self.remind),
+            ("days late", self.late),
+            ("day of expiry", self.expires),
+        ]
+    }
+
+    /// The numbers; a field that is no number counts as empty, since the C
+    /// library then passes the whole line over.
+    pub fn aging(&self) -> Aging {
+        let read = |field| read_signed(field).unwrap_or(None);
+        Aging {
+            changed: read(self.changed),
+            hold: read(self.hold),
+            renew: read(self.renew).filter(|days| *days < 99999),
+            remind: read(self.remind),
+            late: read(self.late),
+            expires: read(self.expires).map(Day),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn empty_and_very_large_fields_set_no_limit() {
+        let aging = Shadow::read(b"maren:!:20781:0:99999:7::-1:").unwrap().aging();
+        assert_eq!((aging.changed, aging.hold, aging.renew), (Some(20781), Some(0), None));
+        assert_eq!((aging.late, aging.expires), (None, None));
+        let aging = Shadow::read(b"maren:!:20781::365:7:14:20900:").unwrap().aging();
+        assert_eq!((aging.hold, aging.renew, aging.late), (None, Some(365), Some(14)));
+        assert_eq!(aging.expires, Some(Day(20900)));
+    }
+}

@@ -1,0 +1,57 @@
+//! Lines of `etc/subuid` and `etc/subgid`, subuid(5) and subgid(5).
+
+use super::{Record, split};
+use crate::value::{IdSpan, read_plain_id};
+
+/// A range of subordinate ids.
+#[derive(Debug, Clone, Copy)]
+pub struct SubId<'a> {
+    /// Whose it is: a user name, or a uid in digits.
+    pub owner: &'a [u8],
+    /// The first id as written.
+    pub first: &'a [u8],
+    /// How many ids, as written.
+    pub count: &'a [u8],
+}
+
+impl<'a> Record<'a> for SubId<'a> {
+    #[inline]
+    fn read(line: &'a [u8]) -> Option<Self> {
+        let [owner, first, count] = split(line)?;
+        Some(SubId { owner, first, count })
+    }
+}
+
+impl SubId<'_> {
+    /// The ids of the range; `None` when a number is none, the count is 0, or
+    /// the range would run past the largest id.
+    pub fn span(&self) -> Option<IdSpan> {
+        IdSpan::counted(read_plain_id(self.first)?, u64::from(read_plain_id(self.count)?))
+    }
+
+    /// The uid, when the owner is written as a number.
+    pub fn owner_uid(&self) -> Option<u32> {
+        read_plain_id(self.owner)
+    }
+
+    /// Whether the range belongs to the user of this name and uid.
+    pub fn is_owned_by(&self, name: &[u8], uid: Option<u32>) -> bool {
+        self.owner == name || uid.is_some() && self.owner_uid() == uid
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn owners_are_names_or_numbers() {
+        let range = SubId::read(b"1004:200000:65536").unwrap();
+        assert_eq!(range.span(), IdSpan::new(200_000, 265_535));
+        assert!(range.is_owned_by(b"maren", Some(1004)));
+        assert!(!range.is_owned_by(b"maren", None));
+        assert!(SubId::read(b"maren:1:1").unwrap().is_owned_by(b"maren", Some(9)));
+        assert_eq!(SubId::read(b"maren:4294967295:2").unwrap().span(), None);
+        assert_eq!(SubId::read(b"maren:10:0").unwrap().span(), None);
+    }
+}

@@ -1,0 +1,88 @@
+//! Surroundings that a test fills in by hand.
+
+use std::collections::BTreeMap;
+
+use bstr::{BStr, BString};
+
+use crate::surroundings::*;
+
+/// A world in which nothing stands in the way unless a field says so.
+#[derive(Default)]
+pub(crate) struct World {
+    pub live: bool,
+    pub sites: BTreeMap<BString, Site>,
+    pub facts: BTreeMap<BString, Result<Facts, String>>,
+    pub skeleton_fault: Option<SkeletonFault>,
+    pub missing_programs: Vec<BString>,
+    pub shells: Option<Vec<BString>>,
+    pub nologin: bool,
+    pub unowned: bool,
+    pub keys: usize,
+    pub service_ids: Vec<u32>,
+    pub service_names: Vec<BString>,
+    pub service_down: bool,
+    pub other_sources: Option<String>,
+    pub retired: Retired,
+    pub mentions: Vec<Mention>,
+}
+
+impl World {
+    fn asked<T>(&self, answer: T) -> Result<T, String> {
+        if self.service_down { Err("the name service is down".into()) } else { Ok(answer) }
+    }
+}
+
+impl Surroundings for World {
+    fn is_live(&self) -> bool {
+        self.live
+    }
+    fn site(&self, path: &BStr) -> Site {
+        self.sites.get(path).cloned().unwrap_or(Site::Free)
+    }
+    fn facts(&self, path: &BStr) -> Result<Option<Facts>, String> {
+        self.facts.get(path).cloned().transpose()
+    }
+    fn owners_are_real(&self) -> Result<(), String> {
+        if self.unowned { Err("needs root".into()) } else { Ok(()) }
+    }
+    fn skeleton(&self, _: &BStr) -> Result<Skeleton, SkeletonFault> {
+        self.skeleton_fault.clone().map_or(Ok(Skeleton { files: 3 }), Err)
+    }
+    fn program(&self, path: &BStr) -> Program {
+        if self.missing_programs.iter().any(|missing| missing == path) {
+            Program::Missing
+        } else {
+            Program::Fine
+        }
+    }
+    fn shells(&self) -> Option<Vec<BString>> {
+        self.shells.clone()
+    }
+    fn nologin(&self) -> bool {
+        self.nologin
+    }
+    fn keys(&self, _: &BStr, _: u32) -> Keys {
+        Keys::Count(self.keys)
+    }
+    fn service_user_by_uid(&self, uid: u32) -> Result<Option<BString>, String> {
+        self.asked(self.service_ids.contains(&uid).then(|| "elsewhere".into()))
+    }
+    fn service_group_by_gid(&self, _: u32) -> Result<Option<BString>, String> {
+        self.asked(None)
+    }
+    fn service_knows_user(&self, name: &BStr) -> Result<bool, String> {
+        self.asked(self.service_names.iter().any(|known| known == name))
+    }
+    fn service_knows_group(&self, _: &BStr) -> Result<bool, String> {
+        self.asked(false)
+    }
+    fn origin(&self) -> Origin {
+        self.other_sources.clone().map_or(Origin::FilesAlone, Origin::Others)
+    }
+    fn retired(&self) -> &Retired {
+        &self.retired
+    }
+    fn mentions(&self, _: &BStr) -> Vec<Mention> {
+        self.mentions.clone()
+    }
+}

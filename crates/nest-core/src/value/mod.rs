@@ -1,0 +1,18 @@
+//! Small checked values: each knows how it is written in an account file and
+//! refuses what the file could not carry.
+
+mod day;
+mod id;
+mod id_span;
+mod member_list;
+mod name;
+mod password_field;
+mod ssh_key;
+
+pub use day::{Day, DayFault, Expiry};
+pub use id::{is_reserved, read_id, read_plain_id, read_signed};
+pub use id_span::IdSpan;
+pub use member_list::{members, with_member};
+pub use name::{NameFault, NameStyle, check_name, nearest};
+pub use password_field::{PasswordField, Scheme};
+pub use ssh_key::{KeyFault, check_keys, count_keys};
