@@ -1,1 +1,23 @@
-fn main(){}
+//! Copper Nest looks after the local accounts of one Unix-like machine.
+
+mod cli;
+mod commands;
+mod failure;
+mod session;
+mod view;
+
+use std::process::ExitCode;
+
+use clap::Parser;
+
+fn main() -> ExitCode {
+    let cli = cli::Cli::parse();
+    cli.global.prepare();
+    match cli.run() {
+        Ok(status) => ExitCode::from(status),
+        Err(failure) => {
+            failure.tell(&cli.global);
+            ExitCode::from(failure.status)
+        }
+    }
+}

@@ -1,11 +1,13 @@
 //! Everything the account files say about one user.
 
+use std::collections::HashMap;
+
 use bstr::BString;
 
 use crate::book::Book;
 use crate::policy::Policy;
-use crate::table::{Aging, File, Group, Line, Passwd, Shadow};
-use crate::value::{IdSpan, PasswordField};
+use crate::table::{Aging, File, Group, Line, Passwd, Shadow, Table};
+use crate::value::{Day, IdSpan, PasswordField};
 
 /// People and services, told apart by the policy's id spans.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display, strum::IntoStaticStr)]
@@ -41,49 +43,117 @@ pub struct Account<'b> {
     pub admin: bool,
 }
 
+/// What is the same for every account of a book, found once: for lists.
+pub struct Roll<'b> {
+    book: &'b Book,
+    policy: &'b Policy,
+    admins: Option<Group<'b>>,
+    primaries: HashMap<u32, &'b [u8]>,
+    memberships: HashMap<&'b [u8], Vec<Group<'b>>>,
+    uid_ranges: HashMap<&'b [u8], Vec<IdSpan>>,
+    gid_ranges: HashMap<&'b [u8], Vec<IdSpan>>,
+}
+
+impl<'b> Roll<'b> {
+    /// Goes through groups and ranges once.
+    pub fn new(book: &'b Book, policy: &'b Policy) -> Self {
+        let mut primaries: HashMap<u32, &[u8]> = HashMap::new();
+        for (_, group) in book.groups.records() {
+            if let Some(gid) = group.gid() {
+                primaries.entry(gid).or_insert(group.name);
+            }
+        }
+        let ranges = |file| {
+            let mut all: HashMap<&[u8], Vec<IdSpan>> = HashMap::new();
+            for (_, range) in book.sub_ids(file).into_iter().flat_map(Table::records) {
+                all.entry(range.owner).or_default().extend(range.span());
+            }
+            all
+        };
+        book.name_index(File::Shadow);
+        Roll {
+            book,
+            policy,
+            admins: admin_group(book, policy),
+            primaries,
+            memberships: book.memberships(),
+            uid_ranges: ranges(File::Subuid),
+            gid_ranges: ranges(File::Subgid),
+        }
+    }
+
+    /// Every account, in file order.
+    pub fn accounts(&self) -> impl Iterator<Item = Account<'b>> {
+        self.book.users.records().map(|(_, user)| {
+            let of = |ranges: &HashMap<&[u8], Vec<IdSpan>>| {
+                let number = user.uid().map(|uid| uid.to_string().into_bytes());
+                let by_number = number.and_then(|number| ranges.get(&number[..]));
+                let by_name = ranges.get(user.name);
+                by_name.into_iter().chain(by_number).flatten().copied().collect()
+            };
+            let parts = Parts {
+                primary: user.gid().and_then(|gid| self.primaries.get(&gid).copied()),
+                groups: self.memberships.get(user.name).cloned().unwrap_or_default(),
+                uid_ranges: of(&self.uid_ranges),
+                gid_ranges: of(&self.gid_ranges),
+                admins: self.admins,
+            };
+            Account::of(self.book, self.policy, user, parts)
+        })
+    }
+}
+
+/// What was gathered about an account, one way or the other.
+struct Parts<'b> {
+    primary: Option<&'b [u8]>,
+    groups: Vec<Group<'b>>,
+    uid_ranges: Vec<IdSpan>,
+    gid_ranges: Vec<IdSpan>,
+    admins: Option<Group<'b>>,
+}
+
 impl<'b> Account<'b> {
     /// Gathers one user, given its record.
     pub fn gather(book: &'b Book, policy: &Policy, user: Passwd<'b>) -> Self {
-        let groups = book.groups_listing(user.name).into_iter().map(|(_, group)| group).collect();
-        let primary =
-            user.gid().and_then(|gid| book.group_by_gid(gid)).map(|(_, group)| group.name);
         let spans = |file| {
             let lines = book.ranges_of(file, user.name, user.uid());
             lines.into_iter().filter_map(|(_, range)| range.span()).collect()
         };
-        Account {
-            shadow: book.shadow(user.name).map(|(_, shadow)| shadow),
+        let primary = user.gid().and_then(|gid| book.group_by_gid(gid));
+        let parts = Parts {
+            primary: primary.map(|(_, group)| group.name),
+            groups: book.groups_listing(user.name).into_iter().map(|(_, group)| group).collect(),
             uid_ranges: spans(File::Subuid),
             gid_ranges: spans(File::Subgid),
-            ..Self::outline(book, policy, user, primary, groups)
-        }
+            admins: admin_group(book, policy),
+        };
+        Self::of(book, policy, user, parts)
     }
 
-    /// An account with what the caller has at hand, and without what takes a
-    /// search of its own: shadow and ranges. For lists.
-    pub fn outline(
-        book: &'b Book,
-        policy: &Policy,
-        user: Passwd<'b>,
-        primary: Option<&'b [u8]>,
-        groups: Vec<Group<'b>>,
-    ) -> Self {
-        let admins = admin_group(book, policy);
+    fn of(book: &'b Book, policy: &Policy, user: Passwd<'b>, parts: Parts<'b>) -> Self {
         let admin = user.uid() == Some(0)
-            || admins.is_some_and(|admins| {
-                groups.iter().any(|group| group.name == admins.name) || user.gid() == admins.gid()
+            || parts.admins.is_some_and(|admins| {
+                parts.groups.iter().any(|group| group.name == admins.name)
+                    || user.gid() == admins.gid()
             });
         Account {
             kind: kind_of(policy, user.uid()),
-            shadow: None,
+            shadow: book.shadow(user.name).map(|(_, shadow)| shadow),
             has_shadow_file: book.shadow.is_some(),
-            primary,
-            groups,
-            uid_ranges: Vec::new(),
-            gid_ranges: Vec::new(),
+            primary: parts.primary,
+            groups: parts.groups,
+            uid_ranges: parts.uid_ranges,
+            gid_ranges: parts.gid_ranges,
             admin,
             user,
         }
+    }
+
+    /// Whether the account is suspended: no password lets it in, and it expired
+    /// on day 1, the day that suspending writes.
+    pub fn is_suspended(&self) -> bool {
+        let locked = matches!(self.password(), PasswordField::Locked(_) | PasswordField::None);
+        locked && self.aging().and_then(|aging| aging.expires) == Some(Day(1))
     }
 
     /// What the password field means, wherever it stands.

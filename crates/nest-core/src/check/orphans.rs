@@ -110,9 +110,11 @@ fn range_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             match elsewhere(ground, range.owner.into()) {
                 Ok(false) => {
                     let owner = BStr::new(range.owner);
-                    let message = format!(
-                        "no account is called {owner}; the next one of that name would get these ids."
-                    );
+                    let nobody = match range.owner_uid() {
+                        Some(uid) => format!("no account has uid {uid}; the next one with it"),
+                        None => format!("no account is called {owner}; the next one of that name"),
+                    };
+                    let message = format!("{nobody} would get these ids.");
                     let remedy = format!("take the line of {owner} out");
                     let finding = found(rule, table.lines(), line, Mark::Field(0), message, remedy);
                     out.findings.push(finding);

@@ -143,12 +143,6 @@ pub enum Caution {
         /// Why.
         why: String,
     },
-    /// Members of a group take effect later.
-    #[error("the membership takes effect at {name}'s next sign-in")]
-    NextSignIn {
-        /// The account.
-        name: BString,
-    },
 }
 
 fn mentions(places: &[Mention]) -> String {

@@ -119,14 +119,14 @@ fn check_request(ground: Ground<'_>, request: &CreateUser) -> Result<(), Reason>
             return Err(Reason::Empty(file));
         }
     }
-    if let Some(text) = &request.expires {
-        if let Expiry::On(day) = Expiry::parse(text, ground.today)? {
-            if day <= ground.today {
-                return Err(Reason::ExpiryPast(day));
-            }
-            if ground.book.shadow.is_none() {
-                return Err(Reason::NoShadowForExpiry);
-            }
+    if let Some(text) = &request.expires
+        && let Expiry::On(day) = Expiry::parse(text, ground.today)?
+    {
+        if day <= ground.today {
+            return Err(Reason::ExpiryPast(day));
+        }
+        if ground.book.shadow.is_none() {
+            return Err(Reason::NoShadowForExpiry);
         }
     }
     if let Some(full_name) = &request.full_name {

@@ -52,14 +52,21 @@ pub fn read_plain_id(text: &[u8]) -> Option<u32> {
     u32::try_from(value).ok()
 }
 
+/// A field of days that holds no number.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct NotANumber;
+
 /// Reads a number of days from a shadow field. An empty field is `Ok(None)`;
-/// -1 means the same to the C library. `Err` holds for what is no number.
-pub fn read_signed(text: &[u8]) -> Result<Option<i64>, ()> {
+/// -1 means the same to the C library.
+///
+/// # Errors
+/// [`NotANumber`].
+pub fn read_signed(text: &[u8]) -> Result<Option<i64>, NotANumber> {
     if text.is_empty() {
         return Ok(None);
     }
-    let value: i64 =
-        std::str::from_utf8(text.trim_ascii_start()).map_err(drop)?.parse().map_err(drop)?;
+    let text = std::str::from_utf8(text.trim_ascii_start()).map_err(|_| NotANumber)?;
+    let value: i64 = text.parse().map_err(|_| NotANumber)?;
     Ok((value != -1).then_some(value))
 }
 
@@ -109,6 +116,6 @@ mod tests {
         assert_eq!(read_signed(b""), Ok(None));
         assert_eq!(read_signed(b"-1"), Ok(None));
         assert_eq!(read_signed(b"20781"), Ok(Some(20781)));
-        assert_eq!(read_signed(b"soon"), Err(()));
+        assert_eq!(read_signed(b"soon"), Err(NotANumber));
     }
 }

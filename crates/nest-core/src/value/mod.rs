@@ -10,7 +10,7 @@ mod password_field;
 mod ssh_key;
 
 pub use day::{Day, DayFault, Expiry};
-pub use id::{is_reserved, read_id, read_plain_id, read_signed};
+pub use id::{NotANumber, is_reserved, read_id, read_plain_id, read_signed};
 pub use id_span::IdSpan;
 pub use member_list::{members, with_member};
 pub use name::{NameFault, NameStyle, check_name, nearest};

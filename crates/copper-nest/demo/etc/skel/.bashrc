@@ -1,0 +1,1 @@
+alias tides="less /srv/tides.txt"

@@ -1,0 +1,2 @@
+# what every session begins with
+export EDITOR=vi

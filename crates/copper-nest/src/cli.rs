@@ -1,0 +1,213 @@
+//! The command line: global options, and the tree of commands.
+
+use std::path::PathBuf;
+
+use clap::{Args, Parser, Subcommand, ValueEnum};
+
+use crate::commands::{
+    check, create_user, demo, list_rules, list_users, show_policy, show_rule, show_user,
+};
+use crate::failure::Failure;
+
+/// Looks after the local accounts of one machine: creates users, shows what the
+/// account files say about them, and checks those files for faults.
+#[derive(Debug, Parser)]
+#[command(name = "copper-nest", version, max_term_width = 100, after_help = EXAMPLES)]
+pub struct Cli {
+    #[command(flatten)]
+    pub global: Global,
+    #[command(subcommand)]
+    verb: Verb,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest demo                    a walk through it on a made-up server
+  copper-nest create user maren --dry-run
+  copper-nest --tree /srv/image check
+
+Exit status:
+  0 done, or nothing found   1 check found something   2 the command line is wrong
+  3 refused, nothing changed   4 locked by someone else   5 a line is too damaged to edit
+  6 reading or writing failed, all is as it was   7 failed, and could not be put back";
+
+#[derive(Debug, Args)]
+pub struct Global {
+    /// The root directory of the system to administer.
+    #[arg(long, value_name = "DIR", default_value = "/", global = true)]
+    pub tree: PathBuf,
+    /// A policy file in place of etc/copper-nest/policy.toml in the tree.
+    #[arg(long, value_name = "FILE", global = true)]
+    pub policy: Option<PathBuf>,
+    /// Where changes and retired accounts are kept, in place of
+    /// var/lib/copper-nest in the tree; none keeps nothing.
+    #[arg(long, value_name = "DIR|none", global = true)]
+    pub state: Option<PathBuf>,
+    /// How results are printed.
+    #[arg(long, value_enum, default_value = "text", global = true)]
+    pub format: Format,
+    /// Show what would be done, and do nothing.
+    #[arg(short = 'n', long, global = true)]
+    pub dry_run: bool,
+    /// Answer every question with yes.
+    #[arg(short, long, global = true)]
+    pub yes: bool,
+    /// How long to wait for the account-file lock.
+    #[arg(long, value_name = "SECONDS", default_value_t = 15, global = true)]
+    pub wait: u64,
+    /// Print nothing but trouble.
+    #[arg(short, long, global = true)]
+    pub quiet: bool,
+    /// Tell more; twice, to follow every step.
+    #[arg(short, long, action = clap::ArgAction::Count, global = true)]
+    pub verbose: u8,
+    /// Whether to colour the output.
+    #[arg(long, value_enum, default_value = "auto", global = true)]
+    pub color: Color,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Format {
+    Text,
+    Json,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+pub enum Color {
+    Auto,
+    Always,
+    Never,
+}
+
+#[derive(Debug, Subcommand)]
+enum Verb {
+    /// List users, or rules.
+    #[command(subcommand)]
+    List(List),
+    /// Show one user, the policy, or one rule.
+    #[command(subcommand)]
+    Show(Show),
+    /// Create users.
+    #[command(subcommand)]
+    Create(Create),
+    Check(check::Check),
+    Demo(demo::Demo),
+}
+
+#[derive(Debug, Subcommand)]
+enum List {
+    Users(list_users::ListUsers),
+    Rules(list_rules::ListRules),
+}
+
+#[derive(Debug, Subcommand)]
+enum Show {
+    User(show_user::ShowUser),
+    Policy(show_policy::ShowPolicy),
+    Rule(show_rule::ShowRule),
+}
+
+#[derive(Debug, Subcommand)]
+enum Create {
+    User(Box<create_user::CreateUserArgs>),
+}
+
+impl Cli {
+    /// Runs the command; returns the exit status.
+    pub fn run(&self) -> Result<u8, Failure> {
+        let global = &self.global;
+        match &self.verb {
+            Verb::List(List::Users(args)) => args.run(global),
+            Verb::List(List::Rules(args)) => args.run(global),
+            Verb::Show(Show::User(args)) => args.run(global),
+            Verb::Show(Show::Policy(args)) => args.run(global),
+            Verb::Show(Show::Rule(args)) => args.run(global),
+            Verb::Create(Create::User(args)) => args.run(global),
+            Verb::Check(args) => args.run(global),
+            Verb::Demo(args) => args.run(global),
+        }
+    }
+}
+
+impl Global {
+    /// Sets up colour and tracing for the whole run.
+    pub fn prepare(&self) {
+        match self.color {
+            Color::Auto => anstream::ColorChoice::Auto,
+            Color::Always => anstream::ColorChoice::AlwaysAnsi,
+            Color::Never => anstream::ColorChoice::Never,
+        }
+        .write_global();
+        let level = match self.verbose {
+            0 => None,
+            1 => Some("info"),
+            _ => Some("debug"),
+        };
+        let wanted = std::env::var("RUST_LOG").ok().or(level.map(str::to_owned));
+        // Setting it up costs a millisecond; nobody pays for it unasked.
+        if let Some(wanted) = wanted {
+            tracing_subscriber::fmt()
+                .with_env_filter(tracing_subscriber::EnvFilter::new(wanted))
+                .with_writer(std::io::stderr)
+                .without_time()
+                .init();
+        }
+    }
+
+    /// Whether output is to be JSON.
+    pub fn json(&self) -> bool {
+        self.format == Format::Json
+    }
+
+    /// A command as it can be pasted: with the program's name and the options
+    /// that say which tree it is about.
+    pub fn command(&self, words: &str) -> String {
+        let mut command = "copper-nest".to_owned();
+        let mut add = |option: &str, value: &PathBuf| {
+            let value = value.to_string_lossy();
+            command += &format!(" {option} {}", shell_words::quote(&value));
+        };
+        if self.tree != PathBuf::from("/") {
+            add("--tree", &self.tree);
+        }
+        if let Some(policy) = &self.policy {
+            add("--policy", policy);
+        }
+        if let Some(state) = &self.state {
+            add("--state", state);
+        }
+        format!("{command} {words}")
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_command_tree_is_sound() {
+        use clap::CommandFactory;
+        Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn only_the_agreed_single_letters_exist() {
+        use clap::CommandFactory;
+        fn letters(command: &clap::Command, found: &mut std::collections::BTreeSet<char>) {
+            found.extend(command.get_arguments().filter_map(clap::Arg::get_short));
+            command.get_subcommands().for_each(|sub| letters(sub, found));
+        }
+        let mut command = Cli::command();
+        command.build();
+        let mut found = std::collections::BTreeSet::new();
+        letters(&command, &mut found);
+        assert_eq!(found.into_iter().collect::<String>(), "Vhnqvy");
+    }
+
+    #[test]
+    fn a_command_names_the_tree_it_is_about() {
+        let cli = Cli::parse_from(["copper-nest", "--tree", "/srv/my image", "show", "policy"]);
+        assert_eq!(cli.global.command("check"), "copper-nest --tree '/srv/my image' check");
+        let cli = Cli::parse_from(["copper-nest", "show", "policy"]);
+        assert_eq!(cli.global.command("check"), "copper-nest check");
+    }
+}

@@ -1,0 +1,129 @@
+//! `create user`.
+
+use std::ffi::OsString;
+use std::os::unix::ffi::OsStrExt;
+use std::path::PathBuf;
+
+use bstr::BString;
+use nest_core::plan::{CreateUser, KeyFile, create_user};
+
+use super::{Names, read_input};
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED, USAGE};
+use crate::session::Session;
+
+/// Create users: account, private group, home, subordinate ids.
+///
+/// Several names are one change: all are made, or none. What is not said here is
+/// decided by the policy; the receipt tells each decision and why.
+#[derive(Debug, clap::Args)]
+#[command(name = "user", after_help = EXAMPLES)]
+pub struct CreateUserArgs {
+    #[command(flatten)]
+    names: Names,
+    /// The full name.
+    #[arg(long, value_name = "TEXT")]
+    full_name: Option<OsString>,
+    /// A uid of your choice.
+    #[arg(long, value_name = "N")]
+    uid: Option<String>,
+    /// Let the uid be somebody else's too.
+    #[arg(long, requires = "uid")]
+    share_id: bool,
+    /// The primary group, in place of a private group.
+    #[arg(long, value_name = "GROUP")]
+    primary: Option<OsString>,
+    /// Groups to join.
+    #[arg(long, value_name = "G,…", value_delimiter = ',')]
+    join: Vec<OsString>,
+    /// Make an administrator of the machine.
+    #[arg(long)]
+    admin: bool,
+    /// The path of the home.
+    #[arg(long, value_name = "PATH")]
+    home: Option<OsString>,
+    /// Make no home; with --home, only record its path.
+    #[arg(long)]
+    no_home: bool,
+    /// Take over a home that exists.
+    #[arg(long)]
+    adopt_home: bool,
+    /// What the home is a copy of; none for an empty one.
+    #[arg(long, value_name = "DIR|none")]
+    skeleton: Option<OsString>,
+    /// The login shell.
+    #[arg(long, value_name = "PATH")]
+    shell: Option<OsString>,
+    /// Make a service: an id of their span, no login shell, no home unless named.
+    #[arg(long)]
+    service: bool,
+    /// The first day on which the account no longer works: 2027-03-31, +90d, never.
+    #[arg(long, value_name = "DATE")]
+    expires: Option<String>,
+    /// How many subordinate ids.
+    #[arg(long, value_name = "N|none")]
+    ranges: Option<String>,
+    /// Public keys for signing in, one a line; - is standard input.
+    #[arg(long, value_name = "FILE|-")]
+    ssh_key: Option<PathBuf>,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest create user maren --full-name \"Maren Solvik\" --join pilots,slipway
+  copper-nest create user tidegauge --service --home /var/lib/tidegauge
+  copper-nest create user perrin brannoc --dry-run";
+
+impl CreateUserArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let request = self.request()?;
+        session.carry_out(|ground| create_user(ground, &request))
+    }
+
+    fn request(&self) -> Result<CreateUser, Failure> {
+        let bytes =
+            |text: &Option<OsString>| text.as_ref().map(|text| BString::from(text.as_bytes()));
+        let refuse = |message: String| Failure::new(REFUSED, "bad-number", message);
+        let uid = self.uid.as_ref().map(|text| {
+            nest_core::value::read_plain_id(text.as_bytes()).ok_or_else(|| {
+                refuse(format!(
+                    "\"{text}\" is no uid: a uid is a whole number from 0 to 4294967293"
+                ))
+            })
+        });
+        let ranges = self.ranges.as_ref().map(|text| match text.as_str() {
+            "none" => Ok(0),
+            text => text.parse::<u32>().map_err(|_| {
+                refuse(format!("\"{text}\" is no number of ids; write a number, or none"))
+            }),
+        });
+        let keys = self.ssh_key.as_ref().map(|path| {
+            let text = read_input(path)?;
+            Ok::<_, Failure>(KeyFile { path: path.display().to_string(), text })
+        });
+        let from_stdin = [&self.names.names_from, &self.ssh_key];
+        if from_stdin.iter().all(|path| path.as_deref() == Some("-".as_ref())) {
+            let message = "standard input can be the names or the keys, not both";
+            return Err(Failure::new(USAGE, "usage", message));
+        }
+        Ok(CreateUser {
+            names: self.names.read()?,
+            full_name: bytes(&self.full_name),
+            uid: uid.transpose()?,
+            share_id: self.share_id,
+            primary: bytes(&self.primary),
+            join: self.join.iter().map(|group| group.as_bytes().into()).collect(),
+            admin: self.admin,
+            home: bytes(&self.home),
+            no_home: self.no_home,
+            adopt_home: self.adopt_home,
+            skeleton: bytes(&self.skeleton),
+            shell: bytes(&self.shell),
+            service: self.service,
+            expires: self.expires.clone(),
+            ranges: ranges.transpose()?,
+            keys: keys.transpose()?,
+        })
+    }
+}

@@ -1,0 +1,193 @@
+//! `demo`.
+
+use std::io::ErrorKind;
+use std::os::unix::fs::{PermissionsExt, lchown};
+use std::path::{Path, PathBuf};
+use std::process::Command;
+
+use include_dir::{Dir, DirEntry, include_dir};
+
+use crate::cli::{Color, Global};
+use crate::failure::{Failure, REFUSED, UNTOUCHED};
+use crate::view::style;
+
+/// Walk through the commands on the made-up server of Gullhaven Ferries.
+///
+/// Lays the server's tree out in a folder, runs an administrator's day on it,
+/// and leaves the folder for you to try things in. Nothing else is touched.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct Demo {
+    /// Where to lay the tree out; by default a new temporary folder.
+    #[arg(value_name = "DIR")]
+    directory: Option<PathBuf>,
+    /// Only lay the tree out.
+    #[arg(long)]
+    layout_only: bool,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest demo
+  copper-nest demo /tmp/gullhaven --layout-only";
+
+static TREE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
+
+/// What is not owned by root, or has another mode than 0755 and 0644: path,
+/// owner, group, mode. Everything below a directory has its owner.
+const SPECIAL: &[(&str, u32, u32, u32)] = &[
+    ("etc/shadow", 0, 42, 0o640),
+    ("etc/gshadow", 0, 42, 0o640),
+    ("bin/bash", 0, 0, 0o755),
+    ("bin/sh", 0, 0, 0o755),
+    ("usr/sbin/nologin", 0, 0, 0o755),
+    ("root", 0, 0, 0o700),
+    ("home/sunniva", 1000, 1000, 0o750),
+    ("home/sunniva/.ssh", 1000, 1000, 0o700),
+    ("home/brannoc", 1044, 1044, 0o750),
+    ("home/odalys", 1002, 1002, 0o750),
+    ("home/tavish", 1002, 1002, 0o750),
+    ("var/lib/tidegauge", 999, 999, 0o755),
+    ("var/mail/sunniva", 1000, 8, 0o660),
+];
+
+/// The day: what is going on, and the command.
+const DAY: &[(&str, &[&str])] = &[
+    ("Morning. Who works here?", &["list", "users"]),
+    ("The settings, and where each comes from.", &["show", "policy"]),
+    ("Are the account files sound?", &["check"]),
+    ("One of these: what does the rule mean?", &["show", "rule", "ghost-member"]),
+    (
+        "Maren starts today, as a pilot.",
+        &["create", "user", "maren", "--full-name", "Maren Solvik", "--join", "pilots,slipway"],
+    ),
+    ("What is there now?", &["show", "user", "maren"]),
+    ("The same record, field by field.", &["show", "user", "maren", "--fields"]),
+    (
+        "A weather station gets an account of its own.",
+        &["create", "user", "windvane", "--service", "--home", "/var/lib/windvane"],
+    ),
+    (
+        "Two at once, only to see what would happen.",
+        &["create", "user", "isolde", "corwin", "--dry-run"],
+    ),
+    ("A name that is taken is refused.", &["create", "user", "odalys"]),
+    ("Who is in the pilots' group now?", &["list", "users", "--in", "pilots"]),
+];
+
+impl Demo {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let directory = self.make_directory().map_err(failed)?;
+        let owned = lay_out(&directory).map_err(failed)?;
+        let (heading, quiet) = (style::HEADING, style::QUIET);
+        anstream::println!(
+            "The server of Gullhaven Ferries, all made up, is laid out in {}.",
+            directory.display()
+        );
+        if !owned {
+            anstream::println!(
+                "Its files are yours throughout: only root can give them their owners."
+            );
+        }
+        if self.layout_only {
+            return Ok(0);
+        }
+        let program = std::env::current_exe().map_err(failed)?;
+        for (story, words) in DAY {
+            anstream::println!("\n{heading}{story}{heading:#}");
+            let line = shell_words::join(*words);
+            let tree = directory.to_string_lossy();
+            let tree = shell_words::quote(&tree);
+            anstream::println!("{quiet}$ copper-nest --tree {tree} {line}{quiet:#}\n");
+            let status = Command::new(&program)
+                .arg("--tree")
+                .arg(&directory)
+                .args(["--color", color(global)])
+                .args(*words)
+                .status()
+                .map_err(failed)?;
+            if let Some(status) = status.code().filter(|status| *status != 0) {
+                anstream::println!("{quiet}(exit status {status}){quiet:#}");
+            }
+        }
+        anstream::println!(
+            "\n{heading}The tree is yours to play with:{heading:#} {}",
+            directory.display()
+        );
+        Ok(0)
+    }
+
+    fn make_directory(&self) -> std::io::Result<PathBuf> {
+        match &self.directory {
+            None => Ok(tempfile::Builder::new().prefix("gullhaven-").tempdir()?.keep()),
+            Some(directory) => {
+                std::fs::create_dir_all(directory)?;
+                if directory.read_dir()?.next().is_some() {
+                    let message =
+                        format!("{} is not empty, and is left alone", directory.display());
+                    return Err(std::io::Error::new(ErrorKind::AlreadyExists, message));
+                }
+                Ok(directory.clone())
+            }
+        }
+    }
+}
+
+fn failed(error: std::io::Error) -> Failure {
+    let status = if error.kind() == ErrorKind::AlreadyExists { REFUSED } else { UNTOUCHED };
+    Failure::new(status, "demo", format!("the demo could not be laid out: {error}"))
+}
+
+fn color(global: &Global) -> &'static str {
+    match global.color {
+        Color::Auto => "auto",
+        Color::Always => "always",
+        Color::Never => "never",
+    }
+}
+
+/// Writes the tree; returns whether the owners could be set.
+fn lay_out(directory: &Path) -> std::io::Result<bool> {
+    std::fs::set_permissions(directory, PermissionsExt::from_mode(0o755))?;
+    std::fs::create_dir_all(directory.join("tmp"))?;
+    let mut owned = true;
+    lay_out_directory(&TREE, directory, &mut owned)?;
+    for &(path, uid, gid, mode) in SPECIAL {
+        let path = directory.join(path);
+        own(&path, uid, gid, &mut owned)?;
+        std::fs::set_permissions(&path, PermissionsExt::from_mode(mode))?;
+    }
+    Ok(owned)
+}
+
+fn lay_out_directory(from: &Dir<'_>, root: &Path, owned: &mut bool) -> std::io::Result<()> {
+    for entry in from.entries() {
+        let path = root.join(entry.path());
+        match entry {
+            DirEntry::Dir(directory) => {
+                std::fs::create_dir_all(&path)?;
+                std::fs::set_permissions(&path, PermissionsExt::from_mode(0o755))?;
+                lay_out_directory(directory, root, owned)?;
+            }
+            DirEntry::File(file) => {
+                std::fs::write(&path, file.contents())?;
+                std::fs::set_permissions(&path, PermissionsExt::from_mode(0o644))?;
+            }
+        }
+        let below = SPECIAL.iter().rev().find(|(special, ..)| entry.path().starts_with(special));
+        if let Some(&(_, uid, gid, _)) = below {
+            own(&path, uid, gid, owned)?;
+        }
+    }
+    Ok(())
+}
+
+fn own(path: &Path, uid: u32, gid: u32, owned: &mut bool) -> std::io::Result<()> {
+    match lchown(path, Some(uid), Some(gid)) {
+        Err(error) if error.kind() == ErrorKind::PermissionDenied => {
+            *owned = false;
+            Ok(())
+        }
+        result => result,
+    }
+}

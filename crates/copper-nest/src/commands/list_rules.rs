@@ -1,0 +1,62 @@
+//! `list rules`.
+
+use std::io::IsTerminal;
+
+use nest_core::check::RULES;
+use serde_json::json;
+
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::view::{self, style};
+
+/// List the rules of check.
+#[derive(Debug, clap::Args)]
+#[command(name = "rules", after_help = EXAMPLES)]
+pub struct ListRules {}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest list rules
+  copper-nest show rule ghost-member";
+
+impl ListRules {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        if global.json() {
+            let rules: Vec<_> = RULES.iter().map(super::show_rule::to_json).collect();
+            view::print_json(&json!(rules));
+            return Ok(0);
+        }
+        if !std::io::stdout().is_terminal() {
+            for rule in RULES {
+                anstream::println!(
+                    "{}\t{}\t{}\t{}",
+                    rule.name,
+                    rule.severity,
+                    rule.family,
+                    rule.finds
+                );
+            }
+            return Ok(0);
+        }
+        let width = RULES.iter().map(|rule| rule.name.len()).max().unwrap_or(0);
+        let mut family = None;
+        for rule in RULES {
+            if family != Some(rule.family) {
+                if family.is_some() {
+                    anstream::println!();
+                }
+                family = Some(rule.family);
+                let heading = style::HEADING;
+                anstream::println!("{heading}{}{heading:#}", rule.family);
+            }
+            let color = style::of(rule.severity);
+            let severity = rule.severity.to_string();
+            anstream::println!(
+                "  {:width$}   {color}{severity:7}{color:#}   {}",
+                rule.name,
+                rule.finds
+            );
+        }
+        Ok(0)
+    }
+}

@@ -1,0 +1,73 @@
+//! `show policy`.
+
+use nest_core::policy::{KEYS, Source};
+use serde_json::json;
+
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::Session;
+use crate::view::{self, style};
+
+/// Show every setting, its value, and where it comes from.
+#[derive(Debug, clap::Args)]
+#[command(name = "policy", after_help = EXAMPLES)]
+pub struct ShowPolicy {}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest show policy
+  copper-nest show policy --verbose      with what each setting means";
+
+impl ShowPolicy {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let policy = &session.policy;
+        if global.json() {
+            let settings: Vec<_> = KEYS
+                .iter()
+                .map(|key| {
+                    let (file, line) = match policy.source(key.name) {
+                        Source::BuiltIn => (None, None),
+                        Source::File { file, line } => (Some(file), Some(line)),
+                    };
+                    json!({
+                        "key": key.name,
+                        "value": (key.get)(policy),
+                        "source": if file.is_some() { "file" } else { "built-in" },
+                        "file": file,
+                        "line": line,
+                        "meaning": key.meaning,
+                    })
+                })
+                .collect();
+            view::print_json(&json!(settings));
+            return Ok(0);
+        }
+        let rows: Vec<_> = KEYS.iter().map(|key| (key, (key.get)(policy))).collect();
+        let names = rows.iter().map(|(key, _)| key.last().len()).max().unwrap_or(0);
+        let values = rows.iter().map(|(_, value)| value.chars().count()).max().unwrap_or(0).min(34);
+        let (quiet, heading) = (style::QUIET, style::HEADING);
+        let mut section = "";
+        for (key, value) in rows {
+            if key.section() != section {
+                if !section.is_empty() {
+                    anstream::println!();
+                }
+                section = key.section();
+                anstream::println!("{heading}[{section}]{heading:#}");
+            }
+            let source = match policy.source(key.name) {
+                Source::BuiltIn => "built in".to_owned(),
+                Source::File { file, line } => format!("{file}:{line}"),
+            };
+            anstream::println!(
+                "  {:names$}   {value:values$}   {quiet}{source}{quiet:#}",
+                key.last()
+            );
+            if global.verbose > 0 {
+                anstream::println!("  {:names$}   {quiet}{}{quiet:#}", "", key.meaning);
+            }
+        }
+        Ok(0)
+    }
+}

@@ -1,0 +1,84 @@
+//! `show rule`.
+
+use nest_core::check::{Example, RULES, Rule, rule};
+use nest_core::value::nearest;
+use serde_json::json;
+
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED};
+use crate::view::{self, style};
+
+/// Show one rule of check: what it finds, why it matters, what to do.
+#[derive(Debug, clap::Args)]
+#[command(name = "rule", after_help = EXAMPLES)]
+pub struct ShowRule {
+    /// The rule.
+    #[arg(value_name = "NAME")]
+    name: String,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest show rule ghost-member
+  copper-nest show rule home-owner --format json";
+
+impl ShowRule {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let rule = find(&self.name)?;
+        if global.json() {
+            view::print_json(&to_json(rule));
+            return Ok(0);
+        }
+        let (heading, color) = (style::HEADING, style::of(rule.severity));
+        anstream::println!(
+            "{heading}{}{heading:#}   {color}{}{color:#}, of the family {}",
+            rule.name,
+            rule.severity,
+            rule.family
+        );
+        anstream::println!();
+        for (label, text) in [("finds", rule.finds), ("why", rule.why), ("to do", rule.remedy)] {
+            view::print_wrapped(label, text);
+        }
+        example("found", &rule.bad);
+        example("sound", &rule.good);
+        Ok(0)
+    }
+}
+
+/// A rule by name.
+pub fn find(name: &str) -> Result<&'static Rule, Failure> {
+    rule(name).ok_or_else(|| {
+        let near = nearest(name.as_bytes(), RULES.iter().map(|rule| rule.name.as_bytes()));
+        let near = near.map(|near| format!("; the nearest is {near}")).unwrap_or_default();
+        Failure::new(REFUSED, "no-rule", format!("there is no rule {name}{near}"))
+            .or("see them all", "list rules")
+    })
+}
+
+/// A rule for machines.
+pub fn to_json(rule: &Rule) -> serde_json::Value {
+    json!({
+        "name": rule.name,
+        "severity": rule.severity.to_string(),
+        "family": rule.family.to_string(),
+        "finds": rule.finds,
+        "why": rule.why,
+        "remedy": rule.remedy,
+    })
+}
+
+fn example(label: &str, example: &Example) {
+    let (heading, quiet) = (style::HEADING, style::QUIET);
+    anstream::println!();
+    let besides = match example.besides {
+        "" => String::new(),
+        besides => format!(", where {besides}"),
+    };
+    anstream::println!("  {heading}{label}{heading:#}{besides}");
+    for (file, text) in example.files {
+        for line in text.lines() {
+            anstream::println!("    {quiet}{:12}{quiet:#} {line}", file.path());
+        }
+    }
+}

@@ -1,0 +1,101 @@
+//! `show user`.
+
+use std::ffi::OsString;
+use std::os::unix::ffi::OsStrExt;
+
+use bstr::{BStr, ByteSlice};
+use nest_core::account::Account;
+use nest_core::book::Book;
+use nest_core::sign_in::sign_in;
+use nest_core::surroundings::Surroundings;
+use nest_core::table::Passwd;
+use nest_core::value::{nearest, read_plain_id};
+
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED};
+use crate::session::Session;
+use crate::view::{self, user};
+
+/// Show one user: ids, groups, home, password, and whether it can sign in.
+#[derive(Debug, clap::Args)]
+#[command(name = "user", after_help = EXAMPLES)]
+pub struct ShowUser {
+    /// The login name, or the uid.
+    #[arg(value_name = "NAME|UID")]
+    name: OsString,
+    /// Explain the record field by field.
+    #[arg(long)]
+    fields: bool,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest show user maren
+  copper-nest show user 1004 --fields";
+
+impl ShowUser {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let loaded = session.load()?;
+        let world = session.world_to_look_at()?;
+        let name = BStr::new(self.name.as_bytes());
+        let user = find(&loaded.book, name).ok_or_else(|| no_user(&loaded.book, &world, name))?;
+        let account = Account::gather(&loaded.book, &session.policy, user);
+        let shadow = account.shadow.as_ref();
+        let sign_in =
+            sign_in(&account.user, shadow, account.has_shadow_file, session.today, &world);
+        let shown = user::Shown {
+            account: &account,
+            sign_in: &sign_in,
+            home: user::look_at_home(&loaded.book, &world, &account),
+            shadow_unreadable: loaded.book.unreadable.get(&nest_core::table::File::Shadow),
+            today: session.today,
+        };
+        if global.json() {
+            view::print_json(&user::to_json(&shown));
+        } else if self.fields {
+            user::print_fields(&shown);
+        } else {
+            user::print(&shown, &nest_core::account::lines_about(&loaded.book, &account.user));
+        }
+        Ok(0)
+    }
+}
+
+/// A user by name or by uid. A name never is all digits.
+pub fn find<'b>(book: &'b Book, name: &BStr) -> Option<Passwd<'b>> {
+    match read_plain_id(name) {
+        Some(uid) => book.user_by_uid(uid),
+        None => book.user(name),
+    }
+    .map(|(_, user)| user)
+}
+
+fn no_user(book: &Book, world: &dyn Surroundings, name: &BStr) -> Failure {
+    let shown = name.to_str_lossy();
+    if let Some(uid) = read_plain_id(name) {
+        return Failure::new(REFUSED, "no-user", format!("no account here has uid {uid}"));
+    }
+    if world.service_knows_user(name).unwrap_or(false) {
+        let message = format!(
+            "{shown} is no local account: the system's name services know it, etc/passwd does not"
+        );
+        return Failure::new(REFUSED, "no-local-user", message);
+    }
+    if let Some(line) = book.named(nest_core::table::File::Passwd, name).first() {
+        let line = book.users.lines().number(line.start);
+        let message =
+            format!("etc/passwd:{line} is {shown}'s, but it is malformed and can't be read");
+        return Failure::new(crate::failure::DAMAGED, "damaged", message)
+            .or("see what is wrong", "check --only malformed-line");
+    }
+    match nearest(name, book.users.records().map(|(_, user)| user.name)) {
+        Some(near) => {
+            let message = format!("there is no user {shown}; the nearest is {near}");
+            Failure::new(REFUSED, "no-user", message)
+                .or("show that one", format!("show user {near}"))
+        }
+        None => Failure::new(REFUSED, "no-user", format!("there is no user {shown}"))
+            .or("see who there is", "list users --kind all"),
+    }
+}

@@ -1,0 +1,140 @@
+//! What went wrong, as the administrator is told: a sentence, the ways round,
+//! and the exit status.
+
+use nest_core::plan::{Refusal, Way};
+use nest_core::policy::PolicyFault;
+use nest_host::commit::CommitError;
+use nest_host::lock::LockError;
+use nest_host::retired::RetiredError;
+use nest_host::store::LoadError;
+use nest_host::tree::TreeError;
+use serde_json::json;
+
+use crate::cli::Global;
+use crate::view::style;
+
+/// A command that did not do what it was asked.
+#[derive(Debug)]
+pub struct Failure {
+    /// One word for machines.
+    pub kind: &'static str,
+    /// The sentence.
+    pub message: String,
+    /// The ways round.
+    pub ways: Vec<Way>,
+    /// The exit status.
+    pub status: u8,
+}
+
+/// The command line is wrong.
+pub const USAGE: u8 = 2;
+/// Refused; nothing changed.
+pub const REFUSED: u8 = 3;
+/// Locked by someone else.
+pub const LOCKED: u8 = 4;
+/// A file is too damaged to edit.
+pub const DAMAGED: u8 = 5;
+/// Reading or writing failed; all is as it was.
+pub const UNTOUCHED: u8 = 6;
+/// Failed, and could not be put back.
+pub const BROKEN: u8 = 7;
+
+impl Failure {
+    /// A failure without a way round.
+    pub fn new(status: u8, kind: &'static str, message: impl Into<String>) -> Self {
+        Failure { kind, message: message.into(), ways: Vec::new(), status }
+    }
+
+    /// Adds a way round that is a command.
+    pub fn or(mut self, label: &str, command: impl Into<String>) -> Self {
+        self.ways.push(Way { label: label.into(), text: command.into(), is_command: true });
+        self
+    }
+
+    /// Prints it: text on stderr, and with `--format json` a document on stdout.
+    pub fn tell(&self, global: &Global) {
+        if global.json() {
+            let remedy = self.ways.first().map(|way| way_text(way, global));
+            let error = json!({"error": {
+                "kind": self.kind, "message": self.message, "remedy": remedy,
+            }});
+            crate::view::print_json(&error);
+        }
+        let (bad, reset) = (style::BAD, style::BAD.render_reset());
+        let message = crate::view::visible(self.message.as_bytes());
+        let stop = if message.ends_with(['.', ':']) { "" } else { "." };
+        anstream::eprintln!("{bad}{message}{stop}{reset}");
+        let width = self.ways.iter().map(|way| way.label.chars().count()).max().unwrap_or(0);
+        for way in &self.ways {
+            anstream::eprintln!("  {:width$}    {}", way.label, way_text(way, global));
+        }
+    }
+}
+
+fn way_text(way: &Way, global: &Global) -> String {
+    if way.is_command { global.command(&way.text) } else { way.text.clone() }
+}
+
+impl From<Box<Refusal>> for Failure {
+    fn from(refusal: Box<Refusal>) -> Self {
+        Failure {
+            kind: (&refusal.reason).into(),
+            message: refusal.to_string(),
+            status: if refusal.is_damage() { DAMAGED } else { REFUSED },
+            ways: refusal.ways,
+        }
+    }
+}
+
+impl From<TreeError> for Failure {
+    fn from(error: TreeError) -> Self {
+        Failure::new(REFUSED, "no-tree", error.to_string())
+    }
+}
+
+impl From<PolicyFault> for Failure {
+    fn from(fault: PolicyFault) -> Self {
+        Failure::new(REFUSED, "policy", fault.to_string()).or("see every setting", "show policy")
+    }
+}
+
+impl From<LoadError> for Failure {
+    fn from(error: LoadError) -> Self {
+        match error {
+            LoadError::NoSuchFile { .. } => {
+                Failure::new(REFUSED, "no-account-file", error.to_string())
+            }
+            LoadError::Unreadable { .. } => {
+                Failure::new(UNTOUCHED, "unreadable", error.to_string())
+            }
+        }
+    }
+}
+
+impl From<RetiredError> for Failure {
+    fn from(error: RetiredError) -> Self {
+        Failure::new(UNTOUCHED, "retired-ids", error.to_string())
+    }
+}
+
+impl From<LockError> for Failure {
+    fn from(error: LockError) -> Self {
+        match error {
+            LockError::Held { .. } => Failure::new(LOCKED, "locked", error.to_string()),
+            LockError::NotAFile(_) => Failure::new(REFUSED, "lock-file", error.to_string()),
+            LockError::Unopened(_) => Failure::new(UNTOUCHED, "lock-file", error.to_string()),
+        }
+    }
+}
+
+impl From<CommitError> for Failure {
+    fn from(error: CommitError) -> Self {
+        let (kind, status) = match error {
+            CommitError::ChangedMeanwhile(_) => ("changed-meanwhile", UNTOUCHED),
+            CommitError::Interrupted => ("interrupted", UNTOUCHED),
+            CommitError::Failed { .. } => ("failed", UNTOUCHED),
+            CommitError::NotPutBack { .. } => ("not-put-back", BROKEN),
+        };
+        Failure::new(status, kind, error.to_string())
+    }
+}

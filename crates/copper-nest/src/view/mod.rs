@@ -1,0 +1,95 @@
+//! What is printed, one file a thing shown. Colour carries no meaning that the
+//! words lack.
+
+pub mod findings;
+pub mod receipt;
+pub mod style;
+pub mod user;
+pub mod users;
+
+/// How wide running text is set.
+const TEXT_WIDTH: usize = 78;
+
+/// Prints one JSON document.
+pub fn print_json(document: &serde_json::Value) {
+    // A value made of strings and numbers always serialises.
+    let text = serde_json::to_string_pretty(document).unwrap_or_default();
+    anstream::println!("{text}");
+}
+
+/// Text from an account file as it can be shown: what is not UTF-8, and what
+/// would steer the terminal, is written as `\xNN` or `\u{…}`.
+pub fn visible(text: &[u8]) -> String {
+    let mut shown = String::with_capacity(text.len());
+    for chunk in text.utf8_chunks() {
+        for c in chunk.valid().chars() {
+            let steers = c.is_control()
+                || matches!(c, '\u{200e}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+            match c {
+                _ if !steers => shown.push(c),
+                c if c.is_ascii() => shown += &format!("\\x{:02x}", u32::from(c)),
+                c => shown += &c.escape_unicode().to_string(),
+            }
+        }
+        for byte in chunk.invalid() {
+            shown += &format!("\\x{byte:02x}");
+        }
+    }
+    shown
+}
+
+/// How many columns a text takes, one a character.
+pub fn width(text: &str) -> usize {
+    text.chars().count()
+}
+
+/// Prints a label and a paragraph beside it.
+pub fn print_wrapped(label: &str, text: &str) {
+    let heading = style::HEADING;
+    let mut first = true;
+    for line in wrap(text, TEXT_WIDTH - 12) {
+        let label = if first { label } else { "" };
+        anstream::println!("  {heading}{label:8}{heading:#}{line}");
+        first = false;
+    }
+}
+
+/// Breaks a text into lines of at most `width` columns, at spaces.
+fn wrap(text: &str, width: usize) -> Vec<String> {
+    let mut lines: Vec<String> = vec![String::new()];
+    for word in text.split_whitespace() {
+        let line =
+            lines.last_mut().filter(|line| line.is_empty() || line.len() + word.len() < width);
+        match line {
+            Some(line) if line.is_empty() => line.push_str(word),
+            Some(line) => {
+                line.push(' ');
+                line.push_str(word);
+            }
+            None => lines.push(word.to_owned()),
+        }
+    }
+    lines
+}
+
+/// "1 file", "3 files".
+pub fn counted(count: usize, one: &str, many: &str) -> String {
+    if count == 1 { format!("1 {one}") } else { format!("{count} {many}") }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn nothing_in_a_file_steers_the_terminal() {
+        assert_eq!(visible(b"S\xf8lvi \x1b[2J\n"), "S\\xf8lvi \\x1b[2J\\x0a");
+        assert_eq!(visible("Sølvi \u{202e}x\u{85}".as_bytes()), "Sølvi \\u{202e}x\\u{85}");
+    }
+
+    #[test]
+    fn text_is_broken_at_spaces() {
+        assert_eq!(wrap("one two three", 8), ["one two", "three"]);
+        assert_eq!(wrap("", 8), [""]);
+    }
+}

@@ -1,0 +1,384 @@
+//! One user, shown.
+
+use bstr::{BStr, ByteSlice};
+use nest_core::account::{Account, AccountKind, ShownLine};
+use nest_core::book::Book;
+use nest_core::secret::HIDDEN;
+use nest_core::sign_in::{Obstacle, SignIn};
+use nest_core::surroundings::{Facts, Kind, Surroundings};
+use nest_core::value::{Day, IdSpan, PasswordField};
+use nest_host::surroundings::World;
+use serde_json::{Value, json};
+
+use super::{counted, style, visible, width};
+
+/// More files than this in a home are not counted.
+const MOST_FILES: usize = 1000;
+
+/// A user with what was found out about it.
+pub struct Shown<'a> {
+    /// What the account files say.
+    pub account: &'a Account<'a>,
+    /// Whether it can sign in.
+    pub sign_in: &'a SignIn,
+    /// Its home.
+    pub home: Home,
+    /// Why shadow could not be read, if it could not.
+    pub shadow_unreadable: Option<&'a String>,
+    /// Today.
+    pub today: Day,
+}
+
+/// A home, looked at.
+pub struct Home {
+    exists: Option<bool>,
+    /// In words.
+    state: String,
+}
+
+/// Looks at the home of an account.
+pub fn look_at_home(book: &Book, world: &World<'_>, account: &Account<'_>) -> Home {
+    let home = BStr::new(account.user.home);
+    match world.facts(home) {
+        Err(why) => Home { exists: None, state: format!("can't be looked at: {why}") },
+        Ok(None) => Home { exists: Some(false), state: "does not exist".into() },
+        Ok(Some(facts)) if facts.kind != Kind::Directory => {
+            Home { exists: Some(true), state: format!("is {}, not a directory", facts.kind) }
+        }
+        Ok(Some(facts)) => {
+            let state = format!("{}{}", describe(book, &facts), files(world, home));
+            Home { exists: Some(true), state }
+        }
+    }
+}
+
+fn describe(book: &Book, facts: &Facts) -> String {
+    let owner = match book.user_by_uid(facts.uid) {
+        Some((_, user)) => visible(user.name),
+        None => format!("{}, whom nobody is", facts.uid),
+    };
+    format!("{:04o}, owned by {owner}", facts.mode)
+}
+
+fn files(world: &World<'_>, home: &BStr) -> String {
+    // The home of many a service is a system directory.
+    if home == "/" || home.is_empty() {
+        return String::new();
+    }
+    match world.count_files(home, MOST_FILES) {
+        Ok((count, false)) => format!(", {}", counted(count, "file", "files")),
+        Ok((count, true)) => format!(", more than {count} files"),
+        Err(_) => String::new(),
+    }
+}
+
+impl Shown<'_> {
+    fn kind(&self) -> &'static str {
+        match self.account.kind {
+            AccountKind::Person => "a person",
+            AccountKind::Service => "a service",
+        }
+    }
+
+    fn groups(&self) -> String {
+        let groups: Vec<String> = self
+            .account
+            .groups
+            .iter()
+            .map(|group| format!("{} {}", visible(group.name), visible(group.gid)))
+            .collect();
+        if groups.is_empty() { "no other group".into() } else { groups.join(", ") }
+    }
+
+    fn primary(&self) -> String {
+        let gid = visible(self.account.user.gid);
+        match self.account.primary {
+            Some(name) => format!("{} {gid}", visible(name)),
+            None => format!("{gid}, which no group has"),
+        }
+    }
+
+    fn ranges(&self) -> String {
+        let (uids, gids) = (&self.account.uid_ranges, &self.account.gid_ranges);
+        match (uids.is_empty(), gids.is_empty()) {
+            (true, true) => "none".into(),
+            _ if uids == gids => format!("{}, uids and gids", spans(uids)),
+            (false, true) => format!("uids {}", spans(uids)),
+            (true, false) => format!("gids {}", spans(gids)),
+            _ => format!("uids {}; gids {}", spans(uids), spans(gids)),
+        }
+    }
+
+    fn password(&self) -> String {
+        if let Some(why) = self.shadow_unreadable {
+            return format!("not known: etc/shadow can't be read, {why}");
+        }
+        let field = self.account.password();
+        let scheme = field.scheme().map(|scheme| scheme.name()).unwrap_or_default();
+        let state = match field {
+            PasswordField::Set(_) => scheme.to_owned(),
+            PasswordField::Locked(_) => format!("{scheme}, locked"),
+            PasswordField::None => return "none is set".into(),
+            PasswordField::Never => return "none can match".into(),
+            PasswordField::Open => {
+                return "open: the field is empty, and no password is asked".into();
+            }
+        };
+        let Some(aging) = self.account.aging() else { return format!("{state}, in etc/passwd") };
+        let changed = match aging.changed {
+            Some(0) => "must be changed at the next sign-in".to_owned(),
+            Some(day) => format!("set {}", Day(day)),
+            None => "set on an unknown day".to_owned(),
+        };
+        let renew = match (aging.changed, aging.renew) {
+            (Some(changed), Some(days)) if changed > 0 => {
+                format!("must be renewed by {}", Day(changed.saturating_add(days)))
+            }
+            (_, None) => "need not be renewed".to_owned(),
+            (_, Some(days)) => format!("must be renewed every {days} days"),
+        };
+        format!("{state}, {changed}, {renew}")
+    }
+
+    fn expiry(&self) -> String {
+        match self.account.aging().and_then(|aging| aging.expires) {
+            _ if self.shadow_unreadable.is_some() => "not known".into(),
+            None => "does not expire".into(),
+            Some(day) if day <= self.today => format!("expired on {day}"),
+            Some(day) => format!("expires on {day}, the first day on which it no longer works"),
+        }
+    }
+
+    fn sign_in(&self) -> String {
+        let answer = self.sign_in;
+        let join = |obstacles: &[Obstacle]| {
+            let words: Vec<String> = obstacles.iter().map(ToString::to_string).collect();
+            visible(words.join(", ").as_bytes())
+        };
+        if !answer.both.is_empty() {
+            let mut all = answer.both.clone();
+            // Why there is no key does not matter where a key would not help.
+            all.extend(answer.password.iter().cloned());
+            return format!("no: {}", join(&all));
+        }
+        let password = match (self.shadow_unreadable, answer.by_password()) {
+            (Some(_), _) => "not known".to_owned(),
+            (None, false) => format!("no, {}", join(&answer.password)),
+            (None, true) if answer.open => "yes, and none is asked for".to_owned(),
+            (None, true) if answer.must_change => "yes, and it must be changed then".to_owned(),
+            (None, true) => "yes".to_owned(),
+        };
+        let key = match answer.by_key() {
+            true => format!("yes, {}", counted(answer.keys, "key", "keys")),
+            false => format!("no, {}", join(&answer.key)),
+        };
+        format!("by password: {password}. By key: {key}")
+    }
+}
+
+fn spans(spans: &[IdSpan]) -> String {
+    spans.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+}
+
+/// Prints a user: what is so, then every line that says it.
+pub fn print(shown: &Shown<'_>, lines: &[ShownLine]) {
+    let (heading, quiet) = (style::HEADING, style::QUIET);
+    let user = &shown.account.user;
+    let full_name = match user.full_name() {
+        b"" => String::new(),
+        name => format!("{}, ", visible(name)),
+    };
+    let admin = if shown.account.admin { ", an administrator" } else { "" };
+    let name = visible(user.name);
+    anstream::println!("{heading}{name}{heading:#}   {full_name}{}{admin}", shown.kind());
+    anstream::println!();
+    let row = |label: &str, value: String| anstream::println!("  {label:11} {value}");
+    row("uid", visible(user.uid));
+    row("primary", shown.primary());
+    row("member of", shown.groups());
+    let home = visible(user.home);
+    anstream::println!("  {:11} {home}   {quiet}{}{quiet:#}", "home", shown.home.state);
+    let shell = if user.shell.is_empty() {
+        "empty, which means /bin/sh".into()
+    } else {
+        visible(user.shell)
+    };
+    row("shell", shell);
+    row("ranges", shown.ranges());
+    row("password", shown.password());
+    row("account", shown.expiry());
+    row("sign-in", shown.sign_in());
+    anstream::println!();
+    let place = |line: &ShownLine| format!("{}:{}", line.file.path(), line.line);
+    let column = lines.iter().map(|line| place(line).len()).max().unwrap_or(0);
+    for line in lines {
+        anstream::println!("  {quiet}{:column$}{quiet:#}   {}", place(line), visible(&line.text));
+    }
+}
+
+/// A user for machines. No hash is in it.
+pub fn to_json(shown: &Shown<'_>) -> Value {
+    let account = shown.account;
+    let user = &account.user;
+    let text = |bytes: &[u8]| bytes.to_str_lossy().into_owned();
+    let aging = account.aging();
+    let password = match shown.shadow_unreadable {
+        Some(_) => Value::Null,
+        None => json!({
+            "state": account.password().state(),
+            "scheme": account.password().scheme().map(|scheme| scheme.name()),
+            "changed": aging.and_then(|aging| aging.changed).map(|day| Day(day).to_string()),
+            "renew_days": aging.and_then(|aging| aging.renew),
+            "hold_days": aging.and_then(|aging| aging.hold),
+            "remind_days": aging.and_then(|aging| aging.remind),
+            "late_days": aging.and_then(|aging| aging.late),
+        }),
+    };
+    let range = |spans: &[IdSpan]| -> Vec<Value> {
+        spans.iter().map(|span| json!({"start": span.first, "count": span.count()})).collect()
+    };
+    let groups: Vec<Value> = account
+        .groups
+        .iter()
+        .map(|group| json!({"name": text(group.name), "gid": group.gid()}))
+        .collect();
+    json!({
+        "name": text(user.name),
+        "uid": user.uid(),
+        "kind": account.kind.to_string(),
+        "full_name": text(user.full_name()),
+        "primary_group": {"name": account.primary.map(text), "gid": user.gid()},
+        "groups": groups,
+        "admin": account.admin,
+        "home": {"path": text(user.home), "exists": shown.home.exists},
+        "shell": text(user.effective_shell()),
+        "password": password,
+        "expires": aging.and_then(|aging| aging.expires).map(|day| day.to_string()),
+        "suspended": account.is_suspended(),
+        "ranges": {"uid": range(&account.uid_ranges), "gid": range(&account.gid_ranges)},
+        "sign_in": {
+            "password": shown.sign_in.by_password(),
+            "keys": shown.sign_in.by_key(),
+            "reasons": shown.sign_in.reasons(),
+        },
+    })
+}
+
+/// Explains the record, field by field.
+pub fn print_fields(shown: &Shown<'_>) {
+    let user = &shown.account.user;
+    let name = visible(user.name);
+    let uid = visible(user.uid);
+    heading("etc/passwd", "who the account is; everybody can read it");
+    let password = match user.password {
+        b"x" => "the hash is in etc/shadow, which only root can read".to_owned(),
+        b"" => "empty: no password is asked".to_owned(),
+        _ => "the password is kept here, and not in etc/shadow".to_owned(),
+    };
+    let primary = match shown.account.primary {
+        Some(group) => {
+            format!("the gid of the primary group, {}: new files belong to it", visible(group))
+        }
+        None => "the gid of the primary group, which no group has".to_owned(),
+    };
+    let rows = [
+        ("name", user.name, format!("what {name} signs in with")),
+        ("password", user.password, password),
+        (
+            "uid",
+            user.uid,
+            format!("the number that files and processes carry; {uid} is {}", shown.kind()),
+        ),
+        ("gid", user.gid, primary),
+        ("gecos", user.gecos, "the full name, and after commas up to four more parts".to_owned()),
+        ("home", user.home, "where a session starts".to_owned()),
+        ("shell", user.shell, "what a session runs; empty means /bin/sh".to_owned()),
+    ];
+    for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
+        field(at, label, &harmless(label, value), &meaning);
+    }
+    let Some(shadow) = &shown.account.shadow else { return };
+    anstream::println!();
+    heading("etc/shadow", "the password and how it ages; days count from 1970-01-01");
+    let aging = shadow.aging();
+    let day = |day: Option<i64>, what: &str, none: &str| match day {
+        Some(day) => format!("{what} {}", Day(day)),
+        None => none.to_owned(),
+    };
+    let days = |days: Option<i64>, what: &str, none: &str| match days {
+        Some(0) => format!("no day {what}"),
+        Some(days) => format!("{} {what}", counted(days.unsigned_abs() as usize, "day", "days")),
+        None => none.to_owned(),
+    };
+    let changed = match aging.changed {
+        Some(0) => "0: the password must be changed at the next sign-in".to_owned(),
+        changed => {
+            day(changed, "the password was last changed on", "no day: the password does not age")
+        }
+    };
+    let password = match shadow.field() {
+        PasswordField::Set(scheme) => format!("a hash, made with {}", scheme.name()),
+        PasswordField::Locked(scheme) => {
+            format!("! before a hash made with {}: locked", scheme.name())
+        }
+        PasswordField::None => "!: none was ever set".to_owned(),
+        PasswordField::Never => "no password can match".to_owned(),
+        PasswordField::Open => "empty: no password is asked".to_owned(),
+    };
+    let expires = day(
+        aging.expires.map(|day| day.0),
+        "the account no longer works from",
+        "empty: the account does not expire",
+    );
+    let rows = [
+        ("name", shadow.name, "the same as in etc/passwd".to_owned()),
+        ("password", shadow.password, password),
+        ("changed", shadow.changed, changed),
+        (
+            "hold",
+            shadow.hold,
+            days(
+                aging.hold,
+                "before it can be changed again",
+                "empty: it can be changed at any time",
+            ),
+        ),
+        (
+            "renew",
+            shadow.renew,
+            days(aging.renew, "after which it must be changed", "it need not be renewed"),
+        ),
+        (
+            "remind",
+            shadow.remind,
+            days(aging.remind, "of reminder before that", "empty: no reminder"),
+        ),
+        ("late", shadow.late, days(aging.late, "of grace after that", "empty: grace without end")),
+        ("expires", shadow.expires, expires),
+        ("reserved", shadow.reserved, "not used".to_owned()),
+    ];
+    for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
+        field(at, label, &harmless(label, value), &meaning);
+    }
+}
+
+/// A field's value, without hash.
+fn harmless(label: &str, value: &[u8]) -> String {
+    if label == "password" && !PasswordField::is_harmless(value) {
+        HIDDEN.to_owned()
+    } else {
+        visible(value)
+    }
+}
+
+fn heading(file: &str, what: &str) {
+    let (heading, quiet) = (style::HEADING, style::QUIET);
+    anstream::println!("{heading}{file}{heading:#}   {quiet}{what}{quiet:#}");
+}
+
+fn field(at: usize, label: &str, value: &str, meaning: &str) {
+    let quiet = style::QUIET;
+    let value = if value.is_empty() { "(empty)" } else { value };
+    let gap = " ".repeat(24usize.saturating_sub(width(value)));
+    anstream::println!("  {}  {label:9} {value}{gap}  {quiet}{meaning}{quiet:#}", at + 1);
+}

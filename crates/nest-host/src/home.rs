@@ -1,0 +1,368 @@
+//! Making directories and files for users: by handles, under a temporary name
+//! until the change happens, and without following any link.
+
+use std::ffi::{CStr, OsStr, OsString};
+use std::os::fd::{AsFd, OwnedFd};
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+
+use nest_core::plan::{NewFile, Owner};
+use rustix::fs::{AtFlags, Dir, FileType, Gid, Mode, OFlags, RenameFlags, Uid};
+use rustix::io::Errno;
+
+use crate::store::write_all;
+use crate::tree::{Tree, path_of};
+
+/// Something new that waits under a temporary name in the directory where it
+/// will stand.
+#[derive(Debug)]
+pub struct StagedEntry {
+    directory: OwnedFd,
+    temporary: OsString,
+    name: OsString,
+    /// Directories that were made on the way, outermost first; they go when the
+    /// entry is dropped.
+    made: Vec<(OwnedFd, OsString)>,
+}
+
+/// Collects the owners that could not be set, where that is allowed.
+pub struct Undone<'a> {
+    /// On the live system an owner that can't be set is an error.
+    pub live: bool,
+    /// The owners left undone, in words.
+    pub list: &'a mut Vec<String>,
+}
+
+impl Undone<'_> {
+    /// Takes an attempt to set an owner for done, noted, or failed.
+    fn note(
+        &mut self,
+        what: &str,
+        owner: Owner,
+        attempt: Result<(), Errno>,
+    ) -> std::io::Result<()> {
+        match attempt {
+            Err(Errno::PERM | Errno::INVAL) if !self.live => {
+                let note = format!("{what}: owner {}:{}", owner.uid, owner.gid);
+                // One line for a home, not one for each file in it.
+                if !self.list.contains(&note) {
+                    self.list.push(note);
+                }
+                Ok(())
+            }
+            result => Ok(result?),
+        }
+    }
+}
+
+const NEW_FILE: OFlags = OFlags::WRONLY
+    .union(OFlags::CREATE)
+    .union(OFlags::EXCL)
+    .union(OFlags::NOFOLLOW)
+    .union(OFlags::CLOEXEC);
+const DIRECTORY: OFlags =
+    OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
+const PRIVATE_FILE: Mode = Mode::RUSR.union(Mode::WUSR);
+const NO_FLAGS: AtFlags = AtFlags::empty();
+
+fn ids(owner: Owner) -> (Option<Uid>, Option<Gid>) {
+    (Some(Uid::from_raw(owner.uid)), Some(Gid::from_raw(owner.gid)))
+}
+
+fn temporary(name: &OsStr) -> OsString {
+    let mut temporary = OsString::from(".");
+    temporary.push(name);
+    temporary.push(".copper-nest-new");
+    temporary
+}
+
+/// Makes a directory with everything in it, under a temporary name.
+///
+/// # Errors
+/// The system's. Nothing is left behind then.
+pub fn stage_directory(
+    tree: &Tree,
+    path: &[u8],
+    skeleton: Option<&[u8]>,
+    files: &[NewFile],
+    owner: Owner,
+    mode: u32,
+    undone: &mut Undone<'_>,
+) -> std::io::Result<StagedEntry> {
+    let path = path_of(path);
+    let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
+        return Err(Errno::EXIST.into());
+    };
+    let directory = tree.open_directory_strictly(parent)?;
+    let temporary = temporary(name);
+    let make = || rustix::fs::mkdirat(&directory, &temporary, Mode::RWXU);
+    match make() {
+        Err(Errno::EXIST) => {
+            // We hold the lock: this is what a killed run left. Only root can
+            // put something there, as the parent of homes is root's.
+            remove_all(&directory, &temporary)?;
+            make()?;
+        }
+        made => made?,
+    }
+    let staged = StagedEntry { directory, temporary, name: name.to_owned(), made: Vec::new() };
+    let filled = (|| {
+        let home =
+            rustix::fs::openat(&staged.directory, &staged.temporary, DIRECTORY, Mode::empty())?;
+        let mut copy = Copy { owner, what: path.display().to_string(), undone };
+        if let Some(skeleton) = skeleton {
+            let flags = OFlags::RDONLY | OFlags::DIRECTORY;
+            copy.directory(&tree.open_file(path_of(skeleton), flags)?, &home)?;
+        }
+        for file in files {
+            copy.file(&home, file)?;
+        }
+        copy.own(&home)?;
+        rustix::fs::fchmod(&home, Mode::from_raw_mode(mode))?;
+        rustix::fs::fsync(&home)?;
+        Ok(())
+    })();
+    match filled {
+        Ok(()) => Ok(staged),
+        Err(error) => {
+            staged.discard();
+            Err(error)
+        }
+    }
+}
+
+/// Makes a file below a directory that may be a user's, under a temporary name;
+/// directories on the way are made with mode 0700.
+///
+/// # Errors
+/// The system's. Nothing is left behind then.
+pub fn stage_file(
+    tree: &Tree,
+    below: &[u8],
+    file: &NewFile,
+    owner: Owner,
+    undone: &mut Undone<'_>,
+) -> std::io::Result<StagedEntry> {
+    let mut directory = tree.open_directory_strictly(path_of(below))?;
+    let path = path_of(&file.path);
+    let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
+        return Err(Errno::INVAL.into());
+    };
+    let what = format!("{}/{}", path_of(below).display(), path.display());
+    let mut copy = Copy { owner, what, undone };
+    let mut made = Vec::new();
+    for part in parent {
+        let fresh = match rustix::fs::mkdirat(&directory, part, Mode::RWXU) {
+            Ok(()) => true,
+            Err(Errno::EXIST) => false,
+            Err(error) => return Err(error.into()),
+        };
+        let next = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
+        if fresh {
+            copy.own(&next)?;
+            made.push((directory, part.to_owned()));
+        }
+        directory = next;
+    }
+    let staged = StagedEntry { directory, temporary: temporary(name), name: name.to_owned(), made };
+    let filled = (|| {
+        let descriptor =
+            rustix::fs::openat(&staged.directory, &staged.temporary, NEW_FILE, PRIVATE_FILE)?;
+        copy.fill(&descriptor, file)
+    })();
+    match filled {
+        Ok(()) => Ok(staged),
+        Err(error) => {
+            staged.discard();
+            Err(error)
+        }
+    }
+}
+
+impl StagedEntry {
+    /// Gives the entry its name. Nothing that is there is replaced.
+    ///
+    /// # Errors
+    /// The system's; `EEXIST` when something came to be there.
+    pub fn publish(&self) -> Result<(), Errno> {
+        let (from, to) = (&self.temporary, &self.name);
+        let flags = RenameFlags::NOREPLACE;
+        match rustix::fs::renameat_with(&self.directory, from, &self.directory, to, flags) {
+            // File systems without that flag: look first.
+            Err(Errno::INVAL | Errno::NOSYS) => {
+                let here = AtFlags::SYMLINK_NOFOLLOW;
+                match rustix::fs::statat(&self.directory, to, here) {
+                    Err(Errno::NOENT) => {
+                        rustix::fs::renameat(&self.directory, from, &self.directory, to)
+                    }
+                    Ok(_) => Err(Errno::EXIST),
+                    Err(error) => Err(error),
+                }
+            }
+            renamed => renamed,
+        }
+    }
+
+    /// Takes the name away again.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn withdraw(&self) -> Result<(), Errno> {
+        rustix::fs::renameat(&self.directory, &self.name, &self.directory, &self.temporary)
+    }
+
+    /// Flushes the directory it stands in.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn flush(&self) -> Result<(), Errno> {
+        rustix::fs::fsync(&self.directory)
+    }
+
+    /// Removes what waits under the temporary name.
+    pub fn discard(&self) {
+        if let Err(error) = remove_all(&self.directory, &self.temporary) {
+            tracing::warn!(name = ?self.temporary, %error, "could not be removed");
+        }
+        for (directory, name) in self.made.iter().rev() {
+            let _ = rustix::fs::unlinkat(directory, name, AtFlags::REMOVEDIR);
+        }
+    }
+}
+
+struct Copy<'a, 'b> {
+    owner: Owner,
+    /// What is being made, for the list of owners left undone.
+    what: String,
+    undone: &'a mut Undone<'b>,
+}
+
+impl Copy<'_, '_> {
+    fn own(&mut self, descriptor: &OwnedFd) -> std::io::Result<()> {
+        let (uid, gid) = ids(self.owner);
+        self.undone.note(&self.what, self.owner, rustix::fs::fchown(descriptor, uid, gid))
+    }
+
+    /// Copies what is in a directory: links stay links, modes stay.
+    fn directory(&mut self, from: &OwnedFd, to: &OwnedFd) -> std::io::Result<()> {
+        for entry in Dir::read_from(from)? {
+            let entry = entry?;
+            let name = entry.file_name();
+            if name == c"." || name == c".." {
+                continue;
+            }
+            let stat = rustix::fs::statat(from, name, AtFlags::SYMLINK_NOFOLLOW)?;
+            let mode = Mode::from_raw_mode(stat.st_mode);
+            match FileType::from_raw_mode(stat.st_mode) {
+                FileType::Directory => {
+                    let source = rustix::fs::openat(from, name, DIRECTORY, Mode::empty())?;
+                    rustix::fs::mkdirat(to, name, Mode::RWXU)?;
+                    let target = rustix::fs::openat(to, name, DIRECTORY, Mode::empty())?;
+                    self.directory(&source, &target)?;
+                    self.own(&target)?;
+                    rustix::fs::fchmod(&target, mode)?;
+                    rustix::fs::fsync(&target)?;
+                }
+                FileType::RegularFile => self.copy_file(from, to, name, mode)?,
+                FileType::Symlink => {
+                    let target = rustix::fs::readlinkat(from, name, Vec::new())?;
+                    rustix::fs::symlinkat(&target, to, name)?;
+                    let (uid, gid) = ids(self.owner);
+                    let own = rustix::fs::chownat(to, name, uid, gid, AtFlags::SYMLINK_NOFOLLOW);
+                    self.undone.note(&self.what, self.owner, own)?;
+                }
+                // Planning looked for these; something was put there since.
+                _ => return Err(Errno::INVAL.into()),
+            }
+        }
+        Ok(())
+    }
+
+    fn copy_file(
+        &mut self,
+        from: &OwnedFd,
+        to: &OwnedFd,
+        name: &CStr,
+        mode: Mode,
+    ) -> std::io::Result<()> {
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        let mut source = std::fs::File::from(rustix::fs::openat(from, name, flags, Mode::empty())?);
+        let target = rustix::fs::openat(to, name, NEW_FILE, PRIVATE_FILE)?;
+        self.own(&target)?;
+        let mut target = std::fs::File::from(target);
+        std::io::copy(&mut source, &mut target)?;
+        rustix::fs::fchmod(&target, mode)?;
+        Ok(rustix::fs::fsync(&target)?)
+    }
+
+    /// Puts a file into a home that is being made.
+    fn file(&mut self, home: &OwnedFd, file: &NewFile) -> std::io::Result<()> {
+        let path = path_of(&file.path);
+        let mut directory = home.try_clone()?;
+        for part in path.parent().into_iter().flatten() {
+            match rustix::fs::mkdirat(&directory, part, Mode::RWXU) {
+                Ok(()) | Err(Errno::EXIST) => {}
+                Err(error) => return Err(error.into()),
+            }
+            directory = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
+            // The SSH server trusts no directory that others can write.
+            rustix::fs::fchmod(&directory, Mode::RWXU)?;
+            self.own(&directory)?;
+        }
+        let name = path.file_name().ok_or(Errno::INVAL)?;
+        // The skeleton may have one already: then these lines come after it.
+        let flags =
+            OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+        let descriptor = rustix::fs::openat(&directory, name, flags, PRIVATE_FILE)?;
+        self.fill(&descriptor, file)?;
+        Ok(rustix::fs::fsync(&directory)?)
+    }
+
+    fn fill(&mut self, descriptor: &OwnedFd, file: &NewFile) -> std::io::Result<()> {
+        self.own(descriptor)?;
+        write_all(descriptor, &file.contents)?;
+        rustix::fs::fchmod(descriptor, Mode::from_raw_mode(file.mode))?;
+        Ok(rustix::fs::fsync(descriptor)?)
+    }
+}
+
+/// Gives a directory itself to somebody else, if it is still `from`'s.
+///
+/// # Errors
+/// The system's; `ESTALE` when the owner is another one by now.
+pub fn give_directory(
+    tree: &Tree,
+    path: &[u8],
+    from: Owner,
+    to: Owner,
+    undone: &mut Undone<'_>,
+) -> std::io::Result<()> {
+    let directory = tree.open_directory_strictly(path_of(path))?;
+    let stat = rustix::fs::fstat(&directory)?;
+    if (stat.st_uid, stat.st_gid) != (from.uid, from.gid) {
+        return Err(Errno::STALE.into());
+    }
+    let (uid, gid) = ids(to);
+    undone.note(&path_of(path).display().to_string(), to, rustix::fs::fchown(&directory, uid, gid))
+}
+
+/// Removes an entry of a directory and everything below it, by handles.
+///
+/// # Errors
+/// The system's; what is not there is no error.
+pub fn remove_all(directory: impl AsFd, name: &OsStr) -> Result<(), Errno> {
+    match rustix::fs::unlinkat(&directory, name, NO_FLAGS) {
+        Err(Errno::ISDIR | Errno::PERM) => {}
+        Err(Errno::NOENT) => return Ok(()),
+        removed => return removed,
+    }
+    let below = rustix::fs::openat(&directory, name, DIRECTORY, Mode::empty())?;
+    let names: Vec<OsString> = Dir::read_from(&below)?
+        .filter_map(Result::ok)
+        .map(|entry| OsString::from_vec(entry.file_name().to_bytes().to_vec()))
+        .filter(|name| !matches!(name.as_bytes(), b"." | b".."))
+        .collect();
+    for name in names {
+        remove_all(&below, &name)?;
+    }
+    rustix::fs::unlinkat(&directory, name, AtFlags::REMOVEDIR)
+}

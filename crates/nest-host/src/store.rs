@@ -1,0 +1,413 @@
+//! Loading the account files of a tree, and staging new ones beside them.
+
+use std::collections::BTreeMap;
+use std::ffi::OsString;
+use std::os::fd::{AsFd, OwnedFd};
+use std::sync::Arc;
+
+use memmap2::{Advice, MmapMut, MmapOptions};
+use nest_core::book::{Book, Texts};
+use nest_core::table::{File, Piece, Rewrite, Text};
+use rustix::fs::{FileType, Gid, Mode, OFlags, Stat, Uid, XattrFlags};
+use rustix::io::Errno;
+
+use crate::tree::{Located, Tree};
+
+/// Files from this size on are read into memory of their own, in parallel, and
+/// copied by the kernel when they are rewritten.
+const LARGE: u64 = 1 << 20;
+
+/// Line tables count bytes in 32 bits.
+const MOST: u64 = u32::MAX as u64;
+
+/// A file may be replaced while we read it; then it is read again, this often.
+const ATTEMPTS: usize = 5;
+
+/// The account files of a tree, loaded.
+#[derive(Debug)]
+pub struct Loaded {
+    /// The book.
+    pub book: Book,
+    /// The files it was read from, where they exist.
+    pub originals: BTreeMap<File, Original>,
+}
+
+/// A file as it was when it was read.
+#[derive(Debug)]
+pub struct Original {
+    /// Where it is, with every link followed.
+    pub located: Located,
+    /// Held open: its cached pages then survive being replaced.
+    pub descriptor: OwnedFd,
+    /// What to recognise it by.
+    pub seal: Seal,
+    /// Owner and mode.
+    pub stat: Stat,
+}
+
+/// What tells whether a file is still the one that was read: device, inode,
+/// size, and the times of the last change of contents and of inode.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Seal {
+    identity: (u64, u64),
+    size: i64,
+    changed: (i64, u64),
+    touched: (i64, u64),
+}
+
+/// Why no book could be loaded.
+#[derive(Debug, thiserror::Error)]
+pub enum LoadError {
+    /// A file without which there is no tree.
+    #[error("there is no {} in {tree}: is that the root directory of a system?", .file.path())]
+    NoSuchFile {
+        /// The file.
+        file: File,
+        /// The tree as it was named.
+        tree: String,
+    },
+    /// A file that can't be read.
+    #[error("{} can't be read: {why}", .file.path())]
+    Unreadable {
+        /// The file.
+        file: File,
+        /// Why.
+        why: String,
+    },
+}
+
+struct Mapped {
+    map: MmapMut,
+    length: usize,
+}
+
+impl AsRef<[u8]> for Mapped {
+    fn as_ref(&self) -> &[u8] {
+        &self.map[..self.length]
+    }
+}
+
+impl Seal {
+    fn of(stat: &Stat) -> Self {
+        Seal {
+            identity: (stat.st_dev, stat.st_ino),
+            size: stat.st_size,
+            changed: (stat.st_mtime, stat.st_mtime_nsec),
+            touched: (stat.st_ctime, stat.st_ctime_nsec),
+        }
+    }
+}
+
+impl Original {
+    /// Whether the file at that place is still the one that was read.
+    pub fn is_unchanged(&self) -> bool {
+        let flags = rustix::fs::AtFlags::SYMLINK_NOFOLLOW;
+        rustix::fs::statat(&self.located.directory, &self.located.name, flags)
+            .is_ok_and(|stat| Seal::of(&stat) == self.seal)
+    }
+
+    /// Whether the file was altered so shortly before it was read that another
+    /// alteration could have kept the same times.
+    fn is_fresh(&self) -> bool {
+        let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
+        let now = now.map_or(0, |now| now.as_secs() as i64);
+        self.seal.touched.0 >= now - 2
+    }
+}
+
+impl Loaded {
+    /// Whether every file is still the one that was read, none has come since,
+    /// and none was so fresh that its times prove nothing.
+    pub fn is_current(&self, tree: &Tree) -> bool {
+        File::ALL.iter().all(|file| match self.originals.get(file) {
+            Some(original) => original.is_unchanged() && !original.is_fresh(),
+            None => tree.stat(file.path()).is_err(),
+        })
+    }
+}
+
+/// Loads the account files of a tree. A file that can't be read is noted in the
+/// book, unless it is `passwd` or `group`.
+///
+/// # Errors
+/// [`LoadError`] when there is no `passwd` or `group`, or they can't be read.
+pub fn load(tree: &Tree) -> Result<Loaded, LoadError> {
+    let read = |file: File| (file, read_file(tree, file));
+    let large = |file: &File| tree.stat(file.path()).is_ok_and(|stat| stat.st_size as u64 >= LARGE);
+    let (large, small): (Vec<File>, Vec<File>) = File::ALL.iter().partition(|file| large(file));
+    let mut results = Vec::new();
+    std::thread::scope(|scope| {
+        let threads: Vec<_> =
+            large.into_iter().map(|file| scope.spawn(move || read(file))).collect();
+        results.extend(small.into_iter().map(read));
+        // A thread that panicked has nothing to hand over but its panic.
+        results.extend(
+            threads.into_iter().map(|thread| {
+                thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            }),
+        );
+    });
+    let mut texts = Texts::default();
+    let mut originals = BTreeMap::new();
+    for (file, result) in results {
+        let needed = matches!(file, File::Passwd | File::Group);
+        match result {
+            Ok(Some((text, original))) => {
+                texts.set(file, text);
+                originals.insert(file, original);
+            }
+            Ok(None) if needed => {
+                let tree = tree.path().display().to_string();
+                return Err(LoadError::NoSuchFile { file, tree });
+            }
+            Ok(None) => {}
+            Err(why) if needed => return Err(LoadError::Unreadable { file, why }),
+            Err(why) => texts.set_unreadable(file, why),
+        }
+    }
+    tracing::debug!(files = originals.len(), "loaded the account files");
+    Ok(Loaded { book: Book::new(texts), originals })
+}
+
+fn read_file(tree: &Tree, file: File) -> Result<Option<(Text, Original)>, String> {
+    let located = match tree.locate(file.path()) {
+        Ok(located) => located,
+        Err(Errno::NOENT | Errno::NOTDIR) => return Ok(None),
+        Err(error) => return Err(error.to_string()),
+    };
+    for _ in 0..ATTEMPTS {
+        let flags =
+            OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;
+        let descriptor =
+            match rustix::fs::openat(&located.directory, &located.name, flags, Mode::empty()) {
+                Ok(descriptor) => descriptor,
+                Err(Errno::NOENT) => return Ok(None),
+                Err(error) => return Err(error.to_string()),
+            };
+        let stat = rustix::fs::fstat(&descriptor).map_err(|error| error.to_string())?;
+        match FileType::from_raw_mode(stat.st_mode) {
+            FileType::RegularFile => {}
+            FileType::Directory => return Err("it is a directory".into()),
+            _ => return Err("it is not a plain file".into()),
+        }
+        let size = stat.st_size as u64;
+        if size > MOST {
+            return Err(format!("it has {size} bytes, and 4 GB are the most"));
+        }
+        let text = read_text(&descriptor, size).map_err(|error| error.to_string())?;
+        let after = rustix::fs::fstat(&descriptor).map_err(|error| error.to_string())?;
+        let seal = Seal::of(&stat);
+        if Seal::of(&after) == seal && (*text).as_ref().len() as u64 == size {
+            return Ok(Some((text, Original { located, descriptor, seal, stat })));
+        }
+    }
+    Err("it keeps changing while it is read".into())
+}
+
+fn read_text(descriptor: &OwnedFd, size: u64) -> std::io::Result<Text> {
+    let size = size as usize;
+    if (size as u64) < LARGE {
+        let mut text = Vec::with_capacity(size + 1);
+        while rustix::io::read(descriptor, rustix::buffer::spare_capacity(&mut text))? > 0 {
+            if text.len() == text.capacity() {
+                text.reserve(4096);
+            }
+        }
+        return Ok(Arc::new(text));
+    }
+    let mut map = MmapOptions::new().len(size).map_anon()?;
+    // Without huge pages half of the time goes into page faults. Only advice:
+    // a kernel that has none of it still works.
+    let _ = map.advise(Advice::HugePage);
+    let mut length = 0;
+    while length < size {
+        match rustix::io::read(descriptor, &mut map[length..])? {
+            0 => break,
+            count => length += count,
+        }
+    }
+    Ok(Arc::new(Mapped { map, length }))
+}
+
+/// A new version of a file, beside the old one under a name of its own, flushed.
+#[derive(Debug)]
+pub struct Staged {
+    /// Which file.
+    pub file: File,
+    /// Where it will stand.
+    pub located: Located,
+    /// Its name until then.
+    pub name: OsString,
+    /// Owners and attributes that could not be set, in words.
+    pub left_undone: Vec<String>,
+}
+
+/// The name under which a new version waits.
+pub fn staged_name(name: &std::ffi::OsStr) -> OsString {
+    let mut staged = OsString::from(".");
+    staged.push(name);
+    staged.push(".copper-nest-new");
+    staged
+}
+
+/// Writes the new version of a file. Owner, mode and extended attributes are
+/// those of the old one and are set before the first byte; it is never more open
+/// than the old one.
+///
+/// # Errors
+/// The system's. Nothing is left behind then.
+pub fn stage(
+    tree: &Tree,
+    file: File,
+    original: Option<&Original>,
+    old: &[u8],
+    rewrite: &Rewrite,
+) -> std::io::Result<Staged> {
+    let located = tree.locate(file.path())?;
+    let name = staged_name(&located.name);
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let open = || rustix::fs::openat(&located.directory, &name, flags, Mode::RUSR | Mode::WUSR);
+    let descriptor = match open() {
+        Err(Errno::EXIST) => {
+            // We hold the lock: this is what a killed run left.
+            rustix::fs::unlinkat(&located.directory, &name, rustix::fs::AtFlags::empty())?;
+            open()?
+        }
+        opened => opened?,
+    };
+    let mut staged = Staged { file, located, name, left_undone: Vec::new() };
+    let filled = dress(&descriptor, file, original, tree.is_live(), &mut staged.left_undone)
+        .and_then(|()| fill(&descriptor, original, old, rewrite));
+    match filled {
+        Ok(()) => Ok(staged),
+        Err(error) => {
+            staged.discard();
+            Err(error)
+        }
+    }
+}
+
+impl Staged {
+    /// Drops the new version.
+    pub fn discard(&self) {
+        let flags = rustix::fs::AtFlags::empty();
+        let _ = rustix::fs::unlinkat(&self.located.directory, &self.name, flags);
+    }
+}
+
+/// Gives a fresh file the owner, attributes and mode of the one it replaces.
+fn dress(
+    descriptor: &OwnedFd,
+    file: File,
+    original: Option<&Original>,
+    live: bool,
+    left_undone: &mut Vec<String>,
+) -> std::io::Result<()> {
+    let Some(original) = original else {
+        let mode = if file.is_secret() { 0o600 } else { 0o644 };
+        return Ok(rustix::fs::fchmod(descriptor, Mode::from_raw_mode(mode))?);
+    };
+    let stat = &original.stat;
+    let mut mode = Mode::from_raw_mode(stat.st_mode);
+    let (uid, gid) = (stat.st_uid, stat.st_gid);
+    let fresh = rustix::fs::fstat(descriptor)?;
+    if (fresh.st_uid, fresh.st_gid) != (uid, gid) {
+        match rustix::fs::fchown(descriptor, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid))) {
+            Ok(()) => {}
+            Err(Errno::PERM | Errno::INVAL) if !live => {
+                left_undone.push(format!("{}: owner {uid}:{gid}", file.path()));
+                if file.is_secret() {
+                    mode = Mode::RUSR | Mode::WUSR;
+                }
+            }
+            Err(error) => return Err(error.into()),
+        }
+    }
+    copy_attributes(&original.descriptor, descriptor, file, left_undone)?;
+    // Last: until now it was 0600, and so never more open than the old one.
+    Ok(rustix::fs::fchmod(descriptor, mode)?)
+}
+
+/// Copies extended attributes: security labels, access lists, the user's own.
+/// Those that seal the contents themselves are left out.
+fn copy_attributes(
+    from: &OwnedFd,
+    to: &OwnedFd,
+    file: File,
+    left_undone: &mut Vec<String>,
+) -> std::io::Result<()> {
+    let mut names = vec![0; 65536];
+    let length = match rustix::fs::flistxattr(from, &mut names[..]) {
+        Ok(length) => length,
+        Err(Errno::NOTSUP) => return Ok(()),
+        Err(error) => return Err(error.into()),
+    };
+    for name in names[..length].split(|&byte| byte == 0).filter(|name| !name.is_empty()) {
+        if matches!(name, b"security.ima" | b"security.evm") {
+            continue;
+        }
+        let mut value = vec![0; 65536];
+        let length = rustix::fs::fgetxattr(from, name, &mut value[..])?;
+        match rustix::fs::fsetxattr(to, name, &value[..length], XattrFlags::empty()) {
+            Ok(()) => {}
+            Err(Errno::PERM | Errno::NOTSUP) => {
+                let name = String::from_utf8_lossy(name);
+                left_undone.push(format!("{}: attribute {name}", file.path()));
+            }
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(())
+}
+
+/// Writes the pieces and flushes them.
+fn fill(
+    to: &OwnedFd,
+    original: Option<&Original>,
+    old: &[u8],
+    rewrite: &Rewrite,
+) -> std::io::Result<()> {
+    for piece in &rewrite.pieces {
+        match piece {
+            Piece::New(bytes) => write_all(to, bytes)?,
+            Piece::Keep(range) => {
+                let copied = match original {
+                    Some(original) if range.len() as u64 >= LARGE => {
+                        copy_range(&original.descriptor, to, range.start as u64, range.len())?
+                    }
+                    _ => 0,
+                };
+                write_all(to, &old[range.start + copied..range.end])?;
+            }
+        }
+    }
+    Ok(rustix::fs::fsync(to)?)
+}
+
+/// Lets the kernel copy; returns how many bytes it did before it would not.
+fn copy_range(from: &OwnedFd, to: &OwnedFd, start: u64, length: usize) -> std::io::Result<usize> {
+    let mut offset = start;
+    let mut copied = 0;
+    while copied < length {
+        match rustix::fs::copy_file_range(from, Some(&mut offset), to, None, length - copied) {
+            Ok(0) | Err(Errno::XDEV | Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP) => break,
+            Ok(count) => copied += count,
+            Err(Errno::INTR) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(copied)
+}
+
+/// Writes all of the bytes.
+pub(crate) fn write_all(to: impl AsFd, mut bytes: &[u8]) -> std::io::Result<()> {
+    while !bytes.is_empty() {
+        match rustix::io::write(&to, bytes) {
+            Ok(0) => return Err(std::io::ErrorKind::WriteZero.into()),
+            Ok(count) => bytes = &bytes[count..],
+            Err(Errno::INTR) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+    Ok(())
+}

@@ -1,0 +1,445 @@
+//! What planners and rules may ask about the world, answered from a real tree.
+
+use std::path::{Path, PathBuf};
+
+use bstr::{BStr, BString, ByteSlice};
+use nest_core::surroundings::{
+    Facts, Keys, Kind, Mention, Origin, Program, Retired, Site, Skeleton, SkeletonFault,
+    Surroundings,
+};
+use nest_core::value::count_keys;
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat};
+use rustix::io::Errno;
+
+use crate::tree::{Tree, path_of};
+
+/// A real tree.
+#[derive(Debug)]
+pub struct World<'t> {
+    tree: &'t Tree,
+    retired: Retired,
+}
+
+/// Files that grant something by name.
+const GRANTING: [&str; 4] =
+    ["etc/sudoers", "etc/ssh/sshd_config", "etc/security/access.conf", "etc/cron.allow"];
+/// Directories of such files.
+const GRANTING_DIRECTORIES: [&str; 2] = ["etc/sudoers.d", "etc/ssh/sshd_config.d"];
+
+/// Sources of users that are this machine's own: files, and the accounts that
+/// its service manager makes up while a service runs.
+const LOCAL_SOURCES: [&str; 5] = ["files", "compat", "systemd", "db", "altfiles"];
+
+impl<'t> World<'t> {
+    /// The world of `tree`.
+    pub fn new(tree: &'t Tree, retired: Retired) -> Self {
+        World { tree, retired }
+    }
+
+    /// How many files are in a directory and below it, links not followed: up to
+    /// `most`, and whether there are more.
+    ///
+    /// # Errors
+    /// Why they can't be counted.
+    pub fn count_files(&self, path: &BStr, most: usize) -> Result<(usize, bool), String> {
+        let directory = self.tree.open_file(path_of(path), OFlags::RDONLY | OFlags::DIRECTORY);
+        let mut count = 0;
+        let counted = directory.and_then(|directory| {
+            each_below(&directory, b"", &mut |_, _, stat| {
+                if FileType::from_raw_mode(stat.st_mode) != FileType::Directory {
+                    count += 1;
+                }
+                if count > most { Err(Errno::RANGE) } else { Ok(()) }
+            })
+        });
+        match counted {
+            Ok(()) => Ok((count, false)),
+            Err(Errno::RANGE) => Ok((most, true)),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+
+    fn mentions_in(&self, file: &str, name: &BStr, mentions: &mut Vec<Mention>) {
+        let Ok(text) = self.tree.read(file) else { return };
+        for (at, line) in text.lines().enumerate() {
+            let words = line.split(|byte| {
+                !(byte.is_ascii_alphanumeric()
+                    || matches!(byte, b'_' | b'-' | b'.')
+                    || *byte >= 0x80)
+            });
+            if !line.trim_ascii_start().starts_with(b"#")
+                && words.into_iter().any(|word| word == name)
+            {
+                mentions.push(Mention { file: file.to_owned(), line: at + 1 });
+            }
+        }
+    }
+}
+
+/// Calls `tell` with the path, the directory and the status of everything below
+/// a directory, links not followed.
+fn each_below(
+    directory: &std::os::fd::OwnedFd,
+    path: &[u8],
+    tell: &mut dyn FnMut(&[u8], &std::os::fd::OwnedFd, &Stat) -> Result<(), Errno>,
+) -> Result<(), Errno> {
+    for entry in Dir::read_from(directory)? {
+        let entry = entry?;
+        let name = entry.file_name();
+        if name == c"." || name == c".." {
+            continue;
+        }
+        let mut below = path.to_vec();
+        if !below.is_empty() {
+            below.push(b'/');
+        }
+        below.extend_from_slice(name.to_bytes());
+        let stat = rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)?;
+        tell(&below, directory, &stat)?;
+        if FileType::from_raw_mode(stat.st_mode) == FileType::Directory {
+            let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+            each_below(&rustix::fs::openat(directory, name, flags, Mode::empty())?, &below, tell)?;
+        }
+    }
+    Ok(())
+}
+
+fn kind_of(stat: &Stat) -> Kind {
+    match FileType::from_raw_mode(stat.st_mode) {
+        FileType::Directory => Kind::Directory,
+        FileType::Symlink => Kind::Link,
+        FileType::Fifo => Kind::Fifo,
+        FileType::Socket => Kind::Socket,
+        FileType::BlockDevice | FileType::CharacterDevice => Kind::Device,
+        _ => Kind::File,
+    }
+}
+
+fn facts_of(stat: &Stat) -> Facts {
+    Facts { kind: kind_of(stat), uid: stat.st_uid, gid: stat.st_gid, mode: stat.st_mode & 0o7777 }
+}
+
+/// Whether a link, at `path` below a directory, leads out of that directory when
+/// read as text: absolute, or climbing above it.
+fn leads_out(path: &[u8], target: &[u8]) -> bool {
+    if target.starts_with(b"/") {
+        return true;
+    }
+    let mut depth = path.split_str("/").count() - 1;
+    for part in target.split_str("/") {
+        match part {
+            b"" | b"." => {}
+            b".." if depth == 0 => return true,
+            b".." => depth -= 1,
+            _ => depth += 1,
+        }
+    }
+    false
+}
+
+fn bytes(path: &Path) -> BString {
+    std::os::unix::ffi::OsStrExt::as_bytes(path.as_os_str()).into()
+}
+
+impl Surroundings for World<'_> {
+    fn is_live(&self) -> bool {
+        self.tree.is_live()
+    }
+
+    fn site(&self, path: &BStr) -> Site {
+        let unknown = |error: Errno| Site::Unknown(error.to_string());
+        let mut here = match self.tree.open_directory_strictly("/") {
+            Ok(root) => root,
+            Err(error) => return unknown(error),
+        };
+        let mut walked = PathBuf::from("/");
+        let mut parts = path_of(path).components().skip(1).peekable();
+        while let Some(part) = parts.next() {
+            walked.push(part);
+            let last = parts.peek().is_none();
+            let stat = match rustix::fs::statat(&here, part.as_os_str(), AtFlags::SYMLINK_NOFOLLOW)
+            {
+                Ok(stat) => stat,
+                Err(Errno::NOENT) if last => return Site::Free,
+                Err(Errno::NOENT) => return Site::NoParent(bytes(&walked)),
+                Err(error) => return unknown(error),
+            };
+            match (kind_of(&stat), last) {
+                (Kind::Link, _) => {
+                    let target = rustix::fs::readlinkat(&here, part.as_os_str(), Vec::new());
+                    let target = target.map(|target| target.into_bytes()).unwrap_or_default();
+                    let mut real = walked.parent().unwrap_or(Path::new("/")).join(path_of(&target));
+                    real.extend(parts);
+                    return Site::ThroughLink { link: bytes(&walked), real: bytes(&tidy(&real)) };
+                }
+                (_, true) => return Site::Taken(facts_of(&stat)),
+                (Kind::Directory, false) => {
+                    let flags =
+                        OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+                    here = match rustix::fs::openat(&here, part.as_os_str(), flags, Mode::empty()) {
+                        Ok(next) => next,
+                        Err(error) => return unknown(error),
+                    };
+                }
+                _ => return Site::ParentIsNoDirectory(bytes(&walked)),
+            }
+        }
+        match self.tree.stat("/") {
+            Ok(stat) => Site::Taken(facts_of(&stat)),
+            Err(error) => unknown(error),
+        }
+    }
+
+    fn facts(&self, path: &BStr) -> Result<Option<Facts>, String> {
+        match self.tree.stat(path_of(path)) {
+            Ok(stat) => Ok(Some(facts_of(&stat))),
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
+            Err(error) => Err(error.to_string()),
+        }
+    }
+
+    fn owners_are_real(&self) -> Result<(), String> {
+        let root = self.tree.stat("etc/passwd").is_ok_and(|stat| stat.st_uid == 0);
+        if root {
+            Ok(())
+        } else {
+            Err("needs root: this tree was unpacked by somebody else".into())
+        }
+    }
+
+    fn skeleton(&self, path: &BStr) -> Result<Skeleton, SkeletonFault> {
+        let unreadable = |error: Errno| SkeletonFault::Unreadable(error.to_string());
+        let stat = match self.tree.stat(path_of(path)) {
+            Ok(stat) => stat,
+            Err(Errno::NOENT | Errno::NOTDIR) => return Err(SkeletonFault::Missing),
+            Err(error) => return Err(unreadable(error)),
+        };
+        if kind_of(&stat) != Kind::Directory {
+            return Err(SkeletonFault::NotADirectory(kind_of(&stat)));
+        }
+        let directory = self.tree.open_file(path_of(path), OFlags::RDONLY | OFlags::DIRECTORY);
+        let directory = directory.map_err(unreadable)?;
+        let mut files = 0;
+        let mut fault = None;
+        let walked = each_below(&directory, b"", &mut |path, directory, stat| {
+            let kind = kind_of(stat);
+            match kind {
+                Kind::Directory => return Ok(()),
+                Kind::File => {}
+                Kind::Link => {
+                    let name = path.rsplit_str("/").next().unwrap_or(path);
+                    let target = rustix::fs::readlinkat(directory, path_of(name), Vec::new())?;
+                    if leads_out(path, target.as_bytes()) {
+                        let target = target.into_bytes().into();
+                        fault = Some(SkeletonFault::LinkOutward { path: path.into(), target });
+                        return Err(Errno::CANCELED);
+                    }
+                }
+                kind => {
+                    fault = Some(SkeletonFault::Special { path: path.into(), kind });
+                    return Err(Errno::CANCELED);
+                }
+            }
+            files += 1;
+            Ok(())
+        });
+        match (fault, walked) {
+            (Some(fault), _) => Err(fault),
+            (None, Err(error)) => Err(unreadable(error)),
+            (None, Ok(())) => Ok(Skeleton { files }),
+        }
+    }
+
+    fn program(&self, path: &BStr) -> Program {
+        match self.tree.stat(path_of(path)) {
+            Ok(stat) if kind_of(&stat) == Kind::File && stat.st_mode & 0o111 != 0 => Program::Fine,
+            Ok(_) => Program::NotExecutable,
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Program::Missing,
+            Err(_) => Program::Unknown,
+        }
+    }
+
+    fn shells(&self) -> Option<Vec<BString>> {
+        let text = self.tree.read("etc/shells").ok()?;
+        let lines = text.lines().map(<[u8]>::trim_ascii);
+        Some(lines.filter(|line| line.starts_with(b"/")).map(BString::from).collect())
+    }
+
+    fn nologin(&self) -> bool {
+        self.tree.stat("etc/nologin").is_ok()
+    }
+
+    fn keys(&self, home: &BStr, uid: u32) -> Keys {
+        let file = [home, b"/.ssh/authorized_keys".as_slice()].concat();
+        let path = BStr::new(&file);
+        let text = match self.tree.read(path_of(path)) {
+            Ok(text) => text,
+            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => {
+                return Keys::Unknown(format!("{path} can't be read"));
+            }
+            Err(_) => return Keys::Count(0),
+        };
+        // The SSH server passes keys over that others could have put there.
+        for place in [home.to_vec(), [home, b"/.ssh".as_slice()].concat(), file.clone()] {
+            let Ok(stat) = self.tree.stat(path_of(&place)) else { continue };
+            let place = BStr::new(&place);
+            if stat.st_mode & 0o022 != 0 {
+                return Keys::Ignored(format!(
+                    "{place} can be written by others, and the SSH server then ignores the keys"
+                ));
+            }
+            if self.owners_are_real().is_ok() && stat.st_uid != uid && stat.st_uid != 0 {
+                return Keys::Ignored(format!(
+                    "{place} belongs to uid {}, and the SSH server then ignores the keys",
+                    stat.st_uid
+                ));
+            }
+        }
+        Keys::Count(count_keys(&text))
+    }
+
+    fn service_user_by_uid(&self, uid: u32) -> Result<Option<BString>, String> {
+        if !self.is_live() {
+            return Ok(None);
+        }
+        let found = nix::unistd::User::from_uid(uid.into()).map_err(|error| error.to_string())?;
+        Ok(found.map(|user| user.name.into()))
+    }
+
+    fn service_group_by_gid(&self, gid: u32) -> Result<Option<BString>, String> {
+        if !self.is_live() {
+            return Ok(None);
+        }
+        let found = nix::unistd::Group::from_gid(gid.into()).map_err(|error| error.to_string())?;
+        Ok(found.map(|group| group.name.into()))
+    }
+
+    fn service_knows_user(&self, name: &BStr) -> Result<bool, String> {
+        match name.to_str() {
+            Ok(name) if self.is_live() => nix::unistd::User::from_name(name)
+                .map(|found| found.is_some())
+                .map_err(|error| error.to_string()),
+            _ => Ok(false),
+        }
+    }
+
+    fn service_knows_group(&self, name: &BStr) -> Result<bool, String> {
+        match name.to_str() {
+            Ok(name) if self.is_live() => nix::unistd::Group::from_name(name)
+                .map(|found| found.is_some())
+                .map_err(|error| error.to_string()),
+            _ => Ok(false),
+        }
+    }
+
+    fn origin(&self) -> Origin {
+        let Ok(text) = self.tree.read("etc/nsswitch.conf") else { return Origin::FilesAlone };
+        others_in(&text).map_or(Origin::FilesAlone, Origin::Others)
+    }
+
+    fn retired(&self) -> &Retired {
+        &self.retired
+    }
+
+    fn mentions(&self, name: &BStr) -> Vec<Mention> {
+        let mut mentions = Vec::new();
+        for file in GRANTING {
+            self.mentions_in(file, name, &mut mentions);
+        }
+        for directory in GRANTING_DIRECTORIES {
+            let opened = self.tree.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY);
+            let Ok(entries) = opened.and_then(Dir::new) else { continue };
+            let mut files: Vec<String> = entries
+                .filter_map(Result::ok)
+                .map(|entry| entry.file_name().to_string_lossy().into_owned())
+                .filter(|file| !file.starts_with('.'))
+                .collect();
+            files.sort();
+            for file in files {
+                self.mentions_in(&format!("{directory}/{file}"), name, &mut mentions);
+            }
+        }
+        mentions
+    }
+}
+
+/// The sources besides the machine's own that nsswitch.conf(5) names for users.
+fn others_in(text: &[u8]) -> Option<String> {
+    let line = text.lines().find_map(|line| line.trim_ascii().strip_prefix(b"passwd:"))?;
+    let line = line.split(|&byte| byte == b'#').next()?.to_str_lossy().into_owned();
+    // Actions like [NOTFOUND=return] may hold spaces.
+    let mut outside = true;
+    let plain: String = line
+        .chars()
+        .filter(|c| {
+            outside = match c {
+                '[' => false,
+                ']' => true,
+                _ => return outside,
+            };
+            false
+        })
+        .collect();
+    let others: Vec<&str> =
+        plain.split_whitespace().filter(|source| !LOCAL_SOURCES.contains(source)).collect();
+    (!others.is_empty()).then(|| others.join(", "))
+}
+
+/// Takes `.` and `..` out of a path as far as they can be without looking.
+fn tidy(path: &Path) -> PathBuf {
+    let mut tidy = PathBuf::new();
+    for part in path.components() {
+        match part {
+            std::path::Component::ParentDir => {
+                tidy.pop();
+            }
+            std::path::Component::CurDir => {}
+            part => tidy.push(part),
+        }
+    }
+    tidy
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn links_that_lead_out_of_a_skeleton_are_told() {
+        assert!(leads_out(b"link", b"/etc/passwd"));
+        assert!(leads_out(b"link", b"../x"));
+        assert!(leads_out(b"a/link", b"../../x"));
+        assert!(leads_out(b"a/link", b"b/../../../x"));
+        assert!(!leads_out(b"a/link", b"../x"));
+        assert!(!leads_out(b"link", b"./a/../b"));
+    }
+
+    #[test]
+    fn only_sources_beyond_this_machine_are_others() {
+        let read = |text: &str| others_in(text.as_bytes());
+        assert_eq!(read("passwd: files systemd\n"), None);
+        assert_eq!(read("hosts: dns\n"), None);
+        assert_eq!(
+            read("# x\npasswd:\tfiles [SUCCESS = merge] sss ldap # two\n").as_deref(),
+            Some("sss, ldap")
+        );
+    }
+
+    #[test]
+    fn a_site_is_judged_without_following_links() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |path: &str| folder.path().join(path);
+        std::fs::create_dir_all(at("srv/home/maren")).unwrap();
+        std::fs::write(at("srv/file"), "").unwrap();
+        std::os::unix::fs::symlink("srv/home", at("home")).unwrap();
+        let tree = Tree::open(folder.path()).unwrap();
+        let world = World::new(&tree, Retired::default());
+        assert_eq!(world.site("/srv/home/tavish".into()), Site::Free);
+        assert!(matches!(world.site("/srv/home/maren".into()), Site::Taken(_)));
+        assert_eq!(world.site("/srv/none/tavish".into()), Site::NoParent("/srv/none".into()));
+        let through = Site::ThroughLink { link: "/home".into(), real: "/srv/home/tavish".into() };
+        assert_eq!(world.site("/home/tavish".into()), through);
+        let parent = Site::ParentIsNoDirectory("/srv/file".into());
+        assert_eq!(world.site("/srv/file/tavish".into()), parent);
+    }
+}

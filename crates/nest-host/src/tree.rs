@@ -1,0 +1,313 @@
+//! The tree being administered: an opened root directory inside which every
+//! path is resolved, so that a link in an image never leads out of it.
+
+use std::collections::VecDeque;
+use std::ffi::{OsStr, OsString};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::path::{Component, Path, PathBuf};
+
+use rustix::fs::{AtFlags, FileType, Mode, OFlags, ResolveFlags, Stat};
+use rustix::io::{Errno, Result};
+
+/// The most links that one path may go through, as in the kernel.
+const MOST_LINKS: usize = 40;
+
+/// An opened tree.
+#[derive(Debug)]
+pub struct Tree {
+    root: OwnedFd,
+    path: PathBuf,
+    live: bool,
+}
+
+/// Why a tree can't be opened.
+#[derive(Debug, thiserror::Error)]
+pub enum TreeError {
+    /// Nothing there.
+    #[error("there is no directory {0}")]
+    Missing(String),
+    /// Not a directory.
+    #[error("{0} is not a directory; a tree is the root directory of a system")]
+    NotADirectory(String),
+    /// It can't be opened.
+    #[error("{path} can't be opened: {error}")]
+    Unopened {
+        /// The path as given.
+        path: String,
+        /// The system's reason.
+        error: Errno,
+    },
+}
+
+/// Where a path leads once every link is followed: an entry of a directory,
+/// which may or may not be there.
+#[derive(Debug)]
+pub struct Located {
+    /// The directory.
+    pub directory: OwnedFd,
+    /// The name in it.
+    pub name: OsString,
+    /// The path inside the tree, without links.
+    pub path: PathBuf,
+}
+
+/// Flags for opening a directory only to go on from it.
+const STEP: OFlags = OFlags::PATH.union(OFlags::DIRECTORY).union(OFlags::CLOEXEC);
+
+impl Tree {
+    /// Opens the tree at `path`.
+    ///
+    /// # Errors
+    /// [`TreeError`] when it is not there, no directory, or out of reach.
+    pub fn open(path: &Path) -> std::result::Result<Self, TreeError> {
+        let shown = || path.display().to_string();
+        let root = rustix::fs::open(path, STEP, Mode::empty()).map_err(|error| match error {
+            Errno::NOENT => TreeError::Missing(shown()),
+            Errno::NOTDIR => TreeError::NotADirectory(shown()),
+            error => TreeError::Unopened { path: shown(), error },
+        })?;
+        // By device and inode: `//`, `/proc/self/root` and a bind mount of the
+        // root are the running system too.
+        let live = match (rustix::fs::fstat(&root), rustix::fs::stat("/")) {
+            (Ok(ours), Ok(real)) => (ours.st_dev, ours.st_ino) == (real.st_dev, real.st_ino),
+            _ => false,
+        };
+        Ok(Tree { root, path: path.to_owned(), live })
+    }
+
+    /// Whether the tree is the running system itself.
+    pub fn is_live(&self) -> bool {
+        self.live
+    }
+
+    /// The path the tree was opened by.
+    pub fn path(&self) -> &Path {
+        &self.path
+    }
+
+    /// The root directory.
+    pub fn root(&self) -> BorrowedFd<'_> {
+        self.root.as_fd()
+    }
+
+    /// Opens a path, links followed inside the tree.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn open_file(&self, path: impl AsRef<Path>, flags: OFlags) -> Result<OwnedFd> {
+        let path = path.as_ref();
+        let flags = flags | OFlags::CLOEXEC;
+        let resolve = ResolveFlags::IN_ROOT | ResolveFlags::NO_MAGICLINKS;
+        match rustix::fs::openat2(&self.root, inside(path), flags, Mode::empty(), resolve) {
+            Err(Errno::NOSYS | Errno::PERM) => self.open_by_walking(path, flags),
+            opened => opened,
+        }
+    }
+
+    /// Opens a directory whose path must not go through any link.
+    ///
+    /// # Errors
+    /// The system's; `ELOOP` where a link is on the way.
+    pub fn open_directory_strictly(&self, path: impl AsRef<Path>) -> Result<OwnedFd> {
+        let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+        let resolve =
+            ResolveFlags::IN_ROOT | ResolveFlags::NO_SYMLINKS | ResolveFlags::NO_MAGICLINKS;
+        match rustix::fs::openat2(&self.root, inside(path.as_ref()), flags, Mode::empty(), resolve)
+        {
+            Err(Errno::NOSYS | Errno::PERM) => {
+                let mut directory = reopen(&self.root)?;
+                for part in parts(path.as_ref()) {
+                    let next = STEP | OFlags::NOFOLLOW;
+                    directory = rustix::fs::openat(&directory, part, next, Mode::empty())?;
+                }
+                reopen(&directory)
+            }
+            opened => opened,
+        }
+    }
+
+    /// What stands at a path, links followed inside the tree.
+    ///
+    /// # Errors
+    /// The system's; `ENOENT` when nothing is there.
+    pub fn stat(&self, path: impl AsRef<Path>) -> Result<Stat> {
+        rustix::fs::fstat(self.open_file(path, OFlags::PATH)?)
+    }
+
+    /// The whole of a file, links followed inside the tree.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn read(&self, path: impl AsRef<Path>) -> std::io::Result<Vec<u8>> {
+        // Not to hang on a fifo that somebody put there.
+        let fd = self.open_file(path, OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY)?;
+        let mut file = std::fs::File::from(fd);
+        let mut text = Vec::new();
+        std::io::Read::read_to_end(&mut file, &mut text)?;
+        Ok(text)
+    }
+
+    /// For kernels and sandboxes without `openat2`.
+    fn open_by_walking(&self, path: &Path, flags: OFlags) -> Result<OwnedFd> {
+        let located = self.locate(path)?;
+        rustix::fs::openat(
+            &located.directory,
+            &located.name,
+            flags | OFlags::NOFOLLOW,
+            Mode::empty(),
+        )
+    }
+
+    /// Follows every link of a path inside the tree, the last one included, by
+    /// handles: nobody can change what was already passed. Nothing has to be at
+    /// the end.
+    ///
+    /// # Errors
+    /// The system's; `ELOOP` after 40 links.
+    pub fn locate(&self, path: impl AsRef<Path>) -> Result<Located> {
+        let mut ahead: VecDeque<OsString> = parts(path.as_ref()).map(ToOwned::to_owned).collect();
+        let mut behind: Vec<(OwnedFd, OsString)> = Vec::new();
+        let mut links = 0;
+        while let Some(part) = ahead.pop_front() {
+            if part == ".." {
+                behind.pop();
+                continue;
+            }
+            let here = behind.last().map_or(self.root.as_fd(), |(directory, _)| directory.as_fd());
+            let kind = match rustix::fs::statat(here, &part, AtFlags::SYMLINK_NOFOLLOW) {
+                Ok(stat) => Some(FileType::from_raw_mode(stat.st_mode)),
+                Err(Errno::NOENT) if ahead.is_empty() => None,
+                Err(error) => return Err(error),
+            };
+            if kind == Some(FileType::Symlink) {
+                links += 1;
+                if links > MOST_LINKS {
+                    return Err(Errno::LOOP);
+                }
+                let target = rustix::fs::readlinkat(here, &part, Vec::new())?.into_bytes();
+                let target = PathBuf::from(OsString::from_vec(target));
+                if target.is_absolute() {
+                    behind.clear();
+                }
+                parts(&target).rev().for_each(|part| ahead.push_front(part.to_owned()));
+            } else if ahead.is_empty() {
+                return located(here, &behind, part);
+            } else {
+                let next = rustix::fs::openat(here, &part, STEP | OFlags::NOFOLLOW, Mode::empty())?;
+                behind.push((next, part));
+            }
+        }
+        // The path ends in a directory that was passed already: the root, or
+        // what `..` led back to.
+        match behind.pop() {
+            None => located(self.root.as_fd(), &behind, ".".into()),
+            Some((_, name)) => {
+                let here = behind.last().map_or(self.root.as_fd(), |(fd, _)| fd.as_fd());
+                located(here, &behind, name)
+            }
+        }
+    }
+}
+
+fn located(
+    here: BorrowedFd<'_>,
+    behind: &[(OwnedFd, OsString)],
+    name: OsString,
+) -> Result<Located> {
+    let mut path = PathBuf::from("/");
+    path.extend(behind.iter().map(|(_, name)| name));
+    path.push(&name);
+    Ok(Located { directory: reopen(&here)?, name, path })
+}
+
+/// A handle that a directory can be read and flushed by, or at least one to go
+/// on from where reading is not allowed.
+fn reopen(directory: &impl AsFd) -> Result<OwnedFd> {
+    let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
+    match rustix::fs::openat(directory, ".", flags, Mode::empty()) {
+        Err(Errno::ACCESS) => rustix::fs::openat(directory, ".", STEP, Mode::empty()),
+        opened => opened,
+    }
+}
+
+/// The parts of a path; a leading slash and `.` are left out.
+fn parts(path: &Path) -> impl DoubleEndedIterator<Item = &OsStr> {
+    path.components().filter_map(|component| match component {
+        Component::Normal(part) => Some(part),
+        Component::ParentDir => Some(OsStr::new("..")),
+        _ => None,
+    })
+}
+
+/// The path as openat2 takes it for the root itself.
+fn inside(path: &Path) -> &Path {
+    if path.as_os_str().is_empty() { Path::new(".") } else { path }
+}
+
+/// A path of bytes.
+pub fn path_of(bytes: &[u8]) -> &Path {
+    Path::new(OsStr::from_bytes(bytes))
+}
+
+#[cfg(test)]
+mod tests {
+    use std::os::unix::fs::symlink;
+
+    use super::*;
+
+    fn tree() -> (tempfile::TempDir, Tree) {
+        let folder = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(folder.path().join("etc/real")).unwrap();
+        std::fs::write(folder.path().join("etc/real/file"), "inside").unwrap();
+        symlink("/etc/real", folder.path().join("etc/absolute")).unwrap();
+        symlink("../../../../etc/real/file", folder.path().join("etc/climbing")).unwrap();
+        symlink("absolute/missing", folder.path().join("etc/dangling")).unwrap();
+        symlink("loop", folder.path().join("etc/loop")).unwrap();
+        let tree = Tree::open(folder.path()).unwrap();
+        (folder, tree)
+    }
+
+    #[test]
+    fn links_are_followed_inside_the_tree_only_by_both_ways_of_opening() {
+        let (_folder, tree) = tree();
+        assert!(!tree.is_live());
+        for path in ["/etc/absolute/file", "etc/climbing", "../../etc/real/./file"] {
+            assert_eq!(tree.read(path).unwrap(), b"inside", "{path}");
+            let walked = tree.open_by_walking(Path::new(path), OFlags::RDONLY).unwrap();
+            let mut text = String::new();
+            std::io::Read::read_to_string(&mut std::fs::File::from(walked), &mut text).unwrap();
+            assert_eq!(text, "inside", "{path}");
+        }
+        assert_eq!(tree.stat("/etc/passwd").unwrap_err(), Errno::NOENT);
+        assert_eq!(tree.locate("etc/loop").unwrap_err(), Errno::LOOP);
+    }
+
+    #[test]
+    fn a_path_is_located_where_its_last_link_leads() {
+        let (_folder, tree) = tree();
+        let located = tree.locate("etc/dangling").unwrap();
+        assert_eq!(located.path, Path::new("/etc/real/missing"));
+        assert_eq!(tree.locate("/etc/climbing").unwrap().path, Path::new("/etc/real/file"));
+        assert_eq!(tree.locate("/").unwrap().name, ".");
+        assert_eq!(tree.locate("/etc/real/..").unwrap().path, Path::new("/etc"));
+        assert_eq!(tree.locate("/nowhere/at/all").unwrap_err(), Errno::NOENT);
+    }
+
+    #[test]
+    fn a_strict_path_goes_through_no_link() {
+        let (_folder, tree) = tree();
+        assert!(tree.open_directory_strictly("/etc/real").is_ok());
+        assert_eq!(tree.open_directory_strictly("/etc/absolute").unwrap_err(), Errno::LOOP);
+    }
+
+    #[test]
+    fn the_live_system_is_known_by_any_spelling() {
+        for path in ["/", "//", "/proc/self/root", "/usr/.."] {
+            assert!(Tree::open(Path::new(path)).unwrap().is_live(), "{path}");
+        }
+        assert!(matches!(Tree::open(Path::new("/no/such")), Err(TreeError::Missing(_))));
+        let file = tempfile::NamedTempFile::new().unwrap();
+        assert!(matches!(Tree::open(file.path()), Err(TreeError::NotADirectory(_))));
+    }
+}
