@@ -9,7 +9,7 @@ use nest_core::policy::Policy;
 use nest_core::value::Day;
 use nest_host::lock::Lock;
 use nest_host::retired::{self, State};
-use nest_host::store::{self, Loaded};
+use nest_host::store::{self, Focus, Loaded};
 use nest_host::surroundings::World;
 use nest_host::tree::Tree;
 use rustix::fs::{Access, AtFlags};
@@ -45,7 +45,12 @@ impl<'g> Session<'g> {
 
     /// Loads the account files.
     pub fn load(&self) -> Result<Loaded, Failure> {
-        Ok(store::load(&self.tree)?)
+        self.load_some(&Focus::new())
+    }
+
+    /// Loads the account files, but of large ones in `focus` only some lines.
+    pub fn load_some(&self, focus: &Focus) -> Result<Loaded, Failure> {
+        Ok(store::load(&self.tree, focus)?)
     }
 
     /// The world around the files. Without the right to read the retired
@@ -70,10 +75,11 @@ impl<'g> Session<'g> {
     /// nobody up; and again under the lock where the files are others by then.
     pub fn carry_out(
         &self,
+        focus: &Focus,
         planner: impl Fn(Ground<'_>) -> Result<Plan, Box<Refusal>>,
     ) -> Result<u8, Failure> {
         self.require_rights()?;
-        let mut loaded = self.load()?;
+        let mut loaded = self.load_some(focus)?;
         let mut plan = self.plan(&loaded, &planner)?;
         if self.global.dry_run {
             receipt::show(self.global, &plan, None);
@@ -81,12 +87,13 @@ impl<'g> Session<'g> {
         }
         let lock = self.lock()?;
         if !loaded.is_current(&self.tree) {
-            loaded = self.load()?;
+            loaded = self.load_some(focus)?;
             plan = self.plan(&loaded, &planner)?;
         }
         let outcome = nest_host::commit::commit(&lock, &self.tree, &loaded, &plan)?;
         drop(lock);
         receipt::show(self.global, &plan, Some(&outcome));
+        loaded.release();
         Ok(0)
     }
 

@@ -4,21 +4,27 @@ use std::collections::{BTreeMap, HashMap};
 use std::sync::OnceLock;
 
 use crate::table::{
-    File, Group, Groups, Gshadow, Gshadows, Line, Lines, NameIndex, Passwd, Record, Shadow,
+    File, Group, Groups, Gshadow, Gshadows, Kind, Line, Lines, NameIndex, Passwd, Record, Shadow,
     Shadows, SubId, SubIds, Table, Text, Users,
 };
 
 /// The texts of the six files; `None` where the tree has no such file.
 #[derive(Default)]
 pub struct Texts {
-    texts: [Option<Text>; 6],
+    lines: [Option<Lines>; 6],
     unreadable: BTreeMap<File, String>,
 }
 
 impl Texts {
     /// Puts the text of `file` in.
     pub fn set(&mut self, file: File, text: Text) {
-        self.texts[file as usize] = Some(text);
+        self.set_lines(Lines::new(file, text));
+    }
+
+    /// Puts the lines of a file in.
+    pub fn set_lines(&mut self, lines: Lines) {
+        let file = lines.file();
+        self.lines[file as usize] = Some(lines);
     }
 
     /// Says that `file` is there, but can't be read, and why.
@@ -26,8 +32,8 @@ impl Texts {
         self.unreadable.insert(file, why);
     }
 
-    fn take(&mut self, file: File) -> Option<Text> {
-        self.texts[file as usize].take()
+    fn take<K: Kind>(&mut self, file: File) -> Option<Table<K>> {
+        self.lines[file as usize].take().map(Table::over)
     }
 }
 
@@ -57,13 +63,15 @@ impl Book {
     /// the host refuses trees without them before it comes to this.
     pub fn new(mut texts: Texts) -> Self {
         let empty = || -> Text { std::sync::Arc::new(Vec::new()) };
+        let users = texts.take(File::Passwd);
+        let groups = texts.take(File::Group);
         Book {
-            users: Table::new(File::Passwd, texts.take(File::Passwd).unwrap_or_else(empty)),
-            shadow: texts.take(File::Shadow).map(|text| Table::new(File::Shadow, text)),
-            groups: Table::new(File::Group, texts.take(File::Group).unwrap_or_else(empty)),
-            gshadow: texts.take(File::Gshadow).map(|text| Table::new(File::Gshadow, text)),
-            subuid: texts.take(File::Subuid).map(|text| Table::new(File::Subuid, text)),
-            subgid: texts.take(File::Subgid).map(|text| Table::new(File::Subgid, text)),
+            users: users.unwrap_or_else(|| Table::new(File::Passwd, empty())),
+            shadow: texts.take(File::Shadow),
+            groups: groups.unwrap_or_else(|| Table::new(File::Group, empty())),
+            gshadow: texts.take(File::Gshadow),
+            subuid: texts.take(File::Subuid),
+            subgid: texts.take(File::Subgid),
             unreadable: texts.unreadable,
             names: Default::default(),
         }

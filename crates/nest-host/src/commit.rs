@@ -16,7 +16,7 @@ use rustix::io::Errno;
 
 use crate::home::{StagedEntry, Undone, give_directory, stage_directory, stage_file};
 use crate::lock::Lock;
-use crate::store::{Loaded, Staged, stage, write_all};
+use crate::store::{Loaded, Original, Staged, stage, write_all};
 use crate::tree::Tree;
 
 /// What came of a change besides what its plan says.
@@ -74,8 +74,8 @@ enum Visible {
     Renamed(usize, OsString),
     /// There was no old version.
     Fresh(usize),
-    /// The old text has to be written back.
-    InPlace(usize),
+    /// This old text has to be written back.
+    InPlace(usize, Vec<u8>),
 }
 
 /// Carries out a plan that was made from `loaded`. The lock proves that no other
@@ -200,7 +200,7 @@ impl Change<'_> {
         let original = self.loaded.originals.get(&file);
         let empty = nest_core::table::Lines::new(file, Arc::new(Vec::new()));
         let lines = self.loaded.book.lines(file).unwrap_or(&empty);
-        stage(self.tree, file, original, lines.text(), &lines.rewrite(&edits))
+        stage(self.tree, file, original, &lines.rewrite(&edits))
     }
 
     fn discard(&self) {
@@ -230,7 +230,7 @@ impl Change<'_> {
                     self.replace(at, staged).map_err(|error| (what, error))?
                 }
             };
-            if let (Visible::InPlace(_), Ready::File(staged)) = (&visible, &self.ready[at]) {
+            if let (Visible::InPlace(..), Ready::File(staged)) = (&visible, &self.ready[at]) {
                 self.outcome.in_place.push(staged.file);
             }
             self.visible.push(visible);
@@ -257,16 +257,13 @@ impl Change<'_> {
         let (directory, name) = (&staged.located.directory, &staged.located.name);
         let rename =
             |flags| rustix::fs::renameat_with(directory, &staged.name, directory, name, flags);
-        if !self.loaded.originals.contains_key(&staged.file) {
+        let Some(original) = self.loaded.originals.get(&staged.file) else {
             rename(RenameFlags::NOREPLACE)?;
             return Ok(Visible::Fresh(at));
-        }
+        };
         match rename(RenameFlags::EXCHANGE) {
             Ok(()) => Ok(Visible::Exchanged(at)),
-            Err(Errno::BUSY) => {
-                self.rewrite_in_place(staged, &staged_text(staged)?)?;
-                Ok(Visible::InPlace(at))
-            }
+            Err(Errno::BUSY) => Ok(Visible::InPlace(at, rewrite_in_place(staged, original)?)),
             // File systems that can't exchange: keep the old version by a link.
             Err(Errno::INVAL | Errno::NOSYS) => {
                 let mut kept = staged.name.clone();
@@ -277,25 +274,13 @@ impl Change<'_> {
                     Ok(()) => Ok(Visible::Renamed(at, kept)),
                     Err(Errno::BUSY) => {
                         rustix::fs::unlinkat(directory, &kept, AtFlags::empty())?;
-                        self.rewrite_in_place(staged, &staged_text(staged)?)?;
-                        Ok(Visible::InPlace(at))
+                        Ok(Visible::InPlace(at, rewrite_in_place(staged, original)?))
                     }
                     Err(error) => Err(error.into()),
                 }
             }
             Err(error) => Err(error.into()),
         }
-    }
-
-    /// For a file that is a mount point of its own. When it fails half-way the
-    /// old text is written back at once.
-    fn rewrite_in_place(&self, staged: &Staged, text: &[u8]) -> std::io::Result<()> {
-        let target = open_in_place(staged)?;
-        overwrite(&target, text).or_else(|error| {
-            let old = self.loaded.book.lines(staged.file).map_or(&b""[..], |lines| lines.text());
-            overwrite(&target, old)?;
-            Err(error)
-        })
     }
 
     fn flush(&self) -> Result<(), Failure> {
@@ -340,7 +325,7 @@ impl Change<'_> {
             Visible::Exchanged(at)
             | Visible::Fresh(at)
             | Visible::Renamed(at, _)
-            | Visible::InPlace(at) => {
+            | Visible::InPlace(at, _) => {
                 let Ready::File(staged) = &self.ready[*at] else { return Ok(()) };
                 self.take_back_file(visible, staged)
                     .map_err(|error| (staged.file.path().to_owned(), error))
@@ -357,11 +342,7 @@ impl Change<'_> {
             }
             Visible::Renamed(_, kept) => rustix::fs::renameat(directory, kept, directory, name)?,
             Visible::Fresh(_) => rustix::fs::renameat(directory, name, directory, &staged.name)?,
-            Visible::InPlace(_) => {
-                let old =
-                    self.loaded.book.lines(staged.file).map_or(&b""[..], |lines| lines.text());
-                overwrite(&open_in_place(staged)?, old)?;
-            }
+            Visible::InPlace(_, old) => overwrite(&open_in_place(staged)?, old)?,
             Visible::Entry(_) | Visible::Gave(_) => {}
         }
         Ok(())
@@ -371,7 +352,7 @@ impl Change<'_> {
     fn clear_up(&self) {
         for visible in &self.visible {
             let (at, name) = match visible {
-                Visible::Exchanged(at) | Visible::InPlace(at) => (at, None),
+                Visible::Exchanged(at) | Visible::InPlace(at, _) => (at, None),
                 Visible::Renamed(at, kept) => (at, Some(kept)),
                 _ => continue,
             };
@@ -396,6 +377,19 @@ fn publish_order(file: File) -> u8 {
         File::Group => 4,
         File::Passwd => 5,
     }
+}
+
+/// For a file that is a mount point of its own: puts the staged text into it and
+/// returns the old one. When that fails half-way the old text is written back at
+/// once.
+fn rewrite_in_place(staged: &Staged, original: &Original) -> std::io::Result<Vec<u8>> {
+    let (new, old) = (staged_text(staged)?, original.text()?);
+    let target = open_in_place(staged)?;
+    overwrite(&target, &new).or_else(|error| {
+        overwrite(&target, &old)?;
+        Err(error)
+    })?;
+    Ok(old)
 }
 
 fn staged_text(staged: &Staged) -> std::io::Result<Vec<u8>> {

@@ -6,6 +6,8 @@ use std::path::PathBuf;
 
 use bstr::BString;
 use nest_core::plan::{CreateUser, KeyFile, create_user};
+use nest_core::table::File;
+use nest_host::store::Focus;
 
 use super::{Names, read_input};
 use crate::cli::Global;
@@ -78,7 +80,8 @@ impl CreateUserArgs {
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
         let request = self.request()?;
-        session.carry_out(|ground| create_user(ground, &request))
+        let focus = focus(&session, &request);
+        session.carry_out(&focus, |ground| create_user(ground, &request))
     }
 
     fn request(&self) -> Result<CreateUser, Failure> {
@@ -126,4 +129,22 @@ impl CreateUserArgs {
             keys: keys.transpose()?,
         })
     }
+}
+
+/// Of shadow and gshadow only the lines about the new users and the groups they
+/// join are looked at. Groups named by number could have any name: then, and for
+/// more than a few names, the files are loaded whole.
+fn focus(session: &Session<'_>, request: &CreateUser) -> Focus {
+    let policy = &session.policy;
+    let numbered = |group: &BString| group.first().is_some_and(u8::is_ascii_digit);
+    if request.names.len() > 4 || request.join.iter().any(numbered) {
+        return Focus::new();
+    }
+    let groups =
+        policy.people_groups.iter().chain(&policy.admins_groups).map(|name| name.as_bytes());
+    let joined = request.join.iter().map(|name| name.as_slice()).chain(groups);
+    let word = |name: &[u8]| [name, b":"].concat();
+    let users: Vec<Vec<u8>> = request.names.iter().map(|name| word(name)).collect();
+    let groups = users.iter().cloned().chain(joined.map(word)).collect();
+    Focus::from([(File::Shadow, users), (File::Gshadow, groups)])
 }

@@ -8,8 +8,9 @@ use nest_core::account::Account;
 use nest_core::book::Book;
 use nest_core::sign_in::sign_in;
 use nest_core::surroundings::Surroundings;
-use nest_core::table::Passwd;
+use nest_core::table::{File, Lines, Passwd};
 use nest_core::value::{nearest, read_plain_id};
+use nest_host::store::{Focus, Loaded};
 
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
@@ -36,9 +37,12 @@ impl ShowUser {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
-        let loaded = session.load()?;
         let world = session.world_to_look_at()?;
         let name = BStr::new(self.name.as_bytes());
+        let loaded = match load_about(&session, &world, name)? {
+            Some(loaded) => loaded,
+            None => session.load()?,
+        };
         let user = find(&loaded.book, name).ok_or_else(|| no_user(&loaded.book, &world, name))?;
         let account = Account::gather(&loaded.book, &session.policy, user);
         let shadow = account.shadow.as_ref();
@@ -48,7 +52,7 @@ impl ShowUser {
             account: &account,
             sign_in: &sign_in,
             home: user::look_at_home(&loaded.book, &world, &account),
-            shadow_unreadable: loaded.book.unreadable.get(&nest_core::table::File::Shadow),
+            shadow_unreadable: loaded.book.unreadable.get(&File::Shadow),
             today: session.today,
         };
         if global.json() {
@@ -71,6 +75,47 @@ pub fn find<'b>(book: &'b Book, name: &BStr) -> Option<Passwd<'b>> {
     .map(|(_, user)| user)
 }
 
+/// Loads what large account files say about one user, and no more: first who it
+/// is, then whatever names it, its numbers, its primary group and the owner of
+/// its home. `None` when that leads nowhere, and everything has to be loaded.
+fn load_about(
+    session: &Session<'_>,
+    world: &dyn Surroundings,
+    name: &BStr,
+) -> Result<Option<Loaded>, Failure> {
+    let first = |name: &[u8]| [name, b":"].concat();
+    let third = |id: u32| format!(":{id}:").into_bytes();
+    let mut focus: Focus = File::ALL.iter().map(|file| (*file, Vec::new())).collect();
+    let wanted = read_plain_id(name).map_or_else(|| first(name), third);
+    focus.insert(File::Passwd, vec![wanted.clone()]);
+    let found = session.load_some(&focus)?;
+    if !found.book.users.lines().is_excerpt() {
+        // A small file was loaded whole; the others may not have been.
+        return Ok(None);
+    }
+    let Some(user) = find(&found.book, name) else { return Ok(None) };
+    let (Some(uid), Some(gid)) = (user.uid(), user.gid()) else { return Ok(None) };
+    let owner = world.facts(BStr::new(user.home)).ok().flatten().map_or(uid, |facts| facts.uid);
+    let name = user.name.to_vec();
+    let mut groups = vec![name.clone(), third(gid)];
+    groups.extend(session.policy.admins_groups.iter().map(|group| first(group.as_bytes())));
+    focus.insert(File::Passwd, vec![wanted, first(&name), third(owner)]);
+    focus.insert(File::Shadow, vec![first(&name)]);
+    focus.insert(File::Group, groups);
+    for file in [File::Subuid, File::Subgid] {
+        focus.insert(file, vec![first(&name), first(uid.to_string().as_bytes())]);
+    }
+    let mut loaded = session.load_some(&focus)?;
+    if loaded.book.lines(File::Gshadow).is_some_and(Lines::is_excerpt) {
+        let primary = loaded.book.group_by_gid(gid).map(|(_, group)| group.name);
+        let words = vec![name, first(primary.unwrap_or_default())];
+        focus = File::ALL.iter().map(|file| (*file, Vec::new())).collect();
+        focus.insert(File::Gshadow, words);
+        loaded.book.gshadow = session.load_some(&focus)?.book.gshadow;
+    }
+    Ok(Some(loaded))
+}
+
 fn no_user(book: &Book, world: &dyn Surroundings, name: &BStr) -> Failure {
     let shown = name.to_str_lossy();
     if let Some(uid) = read_plain_id(name) {
@@ -82,7 +127,7 @@ fn no_user(book: &Book, world: &dyn Surroundings, name: &BStr) -> Failure {
         );
         return Failure::new(REFUSED, "no-local-user", message);
     }
-    if let Some(line) = book.named(nest_core::table::File::Passwd, name).first() {
+    if let Some(line) = book.named(File::Passwd, name).first() {
         let line = book.users.lines().number(line.start);
         let message =
             format!("etc/passwd:{line} is {shown}'s, but it is malformed and can't be read");

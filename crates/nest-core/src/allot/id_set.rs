@@ -3,15 +3,44 @@
 const PAGE_BITS: u32 = 16;
 const WORDS: usize = (1 << PAGE_BITS) / 64;
 
-/// A set of 32-bit ids: a page of bits for each 65,536 of them that are used.
+/// A set of 32-bit ids: a page of bits for each 65,536 of them of which some are
+/// in, and none for those of which all are.
 #[derive(Debug)]
 pub struct IdSet {
-    pages: Vec<Option<Box<[u64; WORDS]>>>,
+    pages: Vec<Page>,
+}
+
+#[derive(Debug, Clone)]
+enum Page {
+    Empty,
+    Full,
+    Some(Box<[u64; WORDS]>),
 }
 
 impl Default for IdSet {
     fn default() -> Self {
-        IdSet { pages: vec![None; 1 << (32 - PAGE_BITS)] }
+        IdSet { pages: vec![Page::Empty; 1 << (32 - PAGE_BITS)] }
+    }
+}
+
+impl Page {
+    /// The page as bits; `None` for a full one.
+    fn bits(&mut self) -> Option<&mut [u64; WORDS]> {
+        if matches!(self, Page::Empty) {
+            *self = Page::Some(Box::new([0; WORDS]));
+        }
+        match self {
+            Page::Some(bits) => Some(bits),
+            _ => None,
+        }
+    }
+
+    fn word(&self, at: usize) -> u64 {
+        match self {
+            Page::Empty => 0,
+            Page::Full => u64::MAX,
+            Page::Some(bits) => bits[at],
+        }
     }
 }
 
@@ -19,42 +48,79 @@ impl IdSet {
     /// Adds an id. Returns whether it was new.
     #[inline]
     pub fn insert(&mut self, id: u32) -> bool {
-        let page =
-            self.pages[(id >> PAGE_BITS) as usize].get_or_insert_with(|| Box::new([0; WORDS]));
-        let word = &mut page[(id as usize & 0xffff) / 64];
+        let Some(bits) = self.pages[(id >> PAGE_BITS) as usize].bits() else { return false };
+        let word = &mut bits[(id as usize & 0xffff) / 64];
         let bit = 1 << (id % 64);
         let new = *word & bit == 0;
         *word |= bit;
         new
     }
 
+    /// Adds the ids from `first` to `last`.
+    pub fn insert_span(&mut self, first: u32, last: u32) {
+        for number in first >> PAGE_BITS..=last >> PAGE_BITS {
+            let base = number << PAGE_BITS;
+            let from = first.max(base) - base;
+            let to = last.min(base + 0xffff) - base;
+            let page = &mut self.pages[number as usize];
+            if (from, to) == (0, 0xffff) {
+                *page = Page::Full;
+            }
+            let Some(bits) = page.bits() else { continue };
+            for word in from / 64..=to / 64 {
+                let low = from.max(word * 64) - word * 64;
+                let high = to.min(word * 64 + 63) - word * 64;
+                bits[word as usize] |= (u64::MAX >> (63 - high)) & (u64::MAX << low);
+            }
+        }
+    }
+
     /// Whether the id is in.
     #[inline]
     pub fn contains(&self, id: u32) -> bool {
-        match &self.pages[(id >> PAGE_BITS) as usize] {
-            Some(page) => page[(id as usize & 0xffff) / 64] & (1 << (id % 64)) != 0,
-            None => false,
+        let page = &self.pages[(id >> PAGE_BITS) as usize];
+        page.word((id as usize & 0xffff) / 64) & (1 << (id % 64)) != 0
+    }
+
+    /// The lowest id from `first` on that is not in.
+    pub fn first_absent(&self, first: u32) -> Option<u32> {
+        let mut id = first;
+        loop {
+            let page = &self.pages[(id >> PAGE_BITS) as usize];
+            if matches!(page, Page::Full) {
+                id = (id | 0xffff).checked_add(1)?;
+                continue;
+            }
+            let word = page.word((id as usize & 0xffff) / 64) >> (id % 64);
+            let run = word.trailing_ones();
+            if run < 64 - id % 64 {
+                return Some(id + run);
+            }
+            id = (id | 63).checked_add(1)?;
         }
     }
 
     /// The highest id from `first` to `last` that is in.
     pub fn highest_in(&self, first: u32, last: u32) -> Option<u32> {
-        for page in (first >> PAGE_BITS..=last >> PAGE_BITS).rev() {
-            let Some(words) = &self.pages[page as usize] else {
+        for number in (first >> PAGE_BITS..=last >> PAGE_BITS).rev() {
+            let page = &self.pages[number as usize];
+            if matches!(page, Page::Empty) {
                 continue;
-            };
-            for word in (0..WORDS).rev() {
-                let base = (page << PAGE_BITS) + (word * 64) as u32;
-                if base > last || base + 63 < first {
-                    continue;
+            }
+            let base = number << PAGE_BITS;
+            let from = (first.max(base) - base) / 64;
+            let to = (last.min(base + 0xffff) - base) / 64;
+            for word in (from..=to).rev() {
+                let start = base + word * 64;
+                let mut bits = page.word(word as usize);
+                if start < first {
+                    bits &= u64::MAX << (first - start);
                 }
-                let mut bits = words[word];
-                while bits != 0 {
-                    let id = base + 63 - bits.leading_zeros();
-                    if (first..=last).contains(&id) {
-                        return Some(id);
-                    }
-                    bits &= !(1 << (id % 64));
+                if last - start < 63 {
+                    bits &= u64::MAX >> (63 - (last - start));
+                }
+                if bits != 0 {
+                    return Some(start + 63 - bits.leading_zeros());
                 }
             }
         }
@@ -64,12 +130,12 @@ impl IdSet {
     /// Puts all ids of `other` in.
     pub fn extend(&mut self, other: IdSet) {
         for (page, theirs) in self.pages.iter_mut().zip(other.pages) {
-            match (page.as_mut(), theirs) {
-                (Some(ours), Some(theirs)) => {
-                    ours.iter_mut().zip(theirs.iter()).for_each(|(a, b)| *a |= b);
+            match (&mut *page, theirs) {
+                (_, Page::Empty) | (Page::Full, _) => {}
+                (Page::Some(ours), Page::Some(theirs)) => {
+                    ours.iter_mut().zip(theirs.iter()).for_each(|(ours, theirs)| *ours |= theirs);
                 }
-                (None, Some(theirs)) => *page = Some(theirs),
-                (_, None) => {}
+                (_, theirs) => *page = theirs,
             }
         }
     }
@@ -86,9 +152,34 @@ mod tests {
             assert!(set.insert(id) && !set.insert(id) && set.contains(id));
         }
         assert!(!set.contains(1));
+        assert_eq!(set.first_absent(0), Some(1));
+        assert_eq!(set.first_absent(63), Some(65));
+        assert_eq!(set.first_absent(65535), Some(65537));
+        assert_eq!(set.first_absent(u32::MAX), None);
         assert_eq!(set.highest_in(0, 65535), Some(65535));
         assert_eq!(set.highest_in(1, 65534), Some(64));
         assert_eq!(set.highest_in(65, 65534), None);
         assert_eq!(set.highest_in(u32::MAX, u32::MAX), Some(u32::MAX));
+    }
+
+    #[test]
+    fn spans_go_in_whole_and_only_they() {
+        for (first, last) in [(5, 5), (60, 70), (65500, 65600), (100, 300_000), (0, u32::MAX)] {
+            let mut set = IdSet::default();
+            set.insert_span(first, last);
+            assert!(
+                set.contains(first)
+                    && set.contains(last)
+                    && set.contains(first + (last - first) / 2)
+            );
+            assert!(first == 0 || !set.contains(first - 1), "{first}");
+            assert!(last == u32::MAX || !set.contains(last + 1), "{last}");
+            assert_eq!(set.highest_in(0, u32::MAX), Some(last));
+            assert_eq!(set.first_absent(first), last.checked_add(1));
+            let mut other = IdSet::default();
+            other.insert(7);
+            other.extend(set);
+            assert!(other.contains(7) && other.contains(last));
+        }
     }
 }

@@ -1,20 +1,21 @@
 //! Which ids are free, and choosing one.
 
 use bstr::BString;
+use rayon::prelude::*;
 
-use super::{IdSet, RangeMap};
+use super::IdSet;
 use crate::book::Book;
 use crate::policy::Policy;
 use crate::surroundings::{Retired, Surroundings};
-use crate::table::{Lines, Record};
+use crate::table::{File, Lines, SubId, each_row};
 use crate::value::{IdSpan, is_reserved, read_id};
 
 /// Every id that is spoken for.
 pub struct IdMap<'a> {
     /// Ids of users and groups, and retired ones.
     used: IdSet,
-    /// Subordinate ranges, live and retired.
-    pub ranges: RangeMap,
+    /// Ids in subordinate ranges, live and retired.
+    ranges: IdSet,
     policy: &'a Policy,
     world: &'a dyn Surroundings,
 }
@@ -51,7 +52,7 @@ impl<'a> IdMap<'a> {
                     || third_fields(book.groups.lines()),
                 )
             },
-            || RangeMap::new(book, world.retired()),
+            || in_ranges(book, world.retired()),
         );
         used.extend(groups);
         let Retired { users, groups, .. } = world.retired();
@@ -66,6 +67,11 @@ impl<'a> IdMap<'a> {
         self.used.insert(id);
     }
 
+    /// Marks a range as used by an account that is being planned.
+    pub fn take_range(&mut self, span: IdSpan) {
+        self.ranges.insert_span(span.first, span.last);
+    }
+
     /// The avoid span that holds `id`, if one does.
     pub fn avoided(&self, id: u32) -> Option<&'a crate::policy::Avoid> {
         self.policy.ids_avoid.iter().find(|avoid| avoid.span.contains(id))
@@ -74,10 +80,11 @@ impl<'a> IdMap<'a> {
     /// Where the search may go on after `id`: `None` when `id` itself is free
     /// of everything the files and the policy know.
     fn blocked(&self, id: u32) -> Option<IdSpan> {
-        if id == 0 || is_reserved(id) || self.used.contains(id) {
+        let held = self.used.contains(id) || self.ranges.contains(id);
+        if id == 0 || is_reserved(id) || held {
             return Some(IdSpan { first: id, last: id });
         }
-        self.avoided(id).map(|avoid| avoid.span).or_else(|| self.ranges.covering(id))
+        self.avoided(id).map(|avoid| avoid.span)
     }
 
     /// Whether nothing holds `id`: no user, group, retired id, `avoid` span,
@@ -96,18 +103,18 @@ impl<'a> IdMap<'a> {
     /// # Errors
     /// Why a name service gave no answer.
     pub fn lowest(&self, span: IdSpan) -> Result<Option<u32>, String> {
-        let mut id = span.first;
-        loop {
-            let next = match self.blocked(id) {
+        let mut from = Some(span.first);
+        while let Some(id) = from.and_then(|from| self.used.first_absent(from)) {
+            if id > span.last {
+                break;
+            }
+            from = match self.blocked(id) {
                 None if self.is_free(id)? => return Ok(Some(id)),
                 None => id.checked_add(1),
                 Some(blocked) => blocked.last.checked_add(1),
             };
-            match next {
-                Some(next) if next <= span.last => id = next,
-                _ => return Ok(None),
-            }
         }
+        Ok(None)
     }
 
     /// The highest free id of `span`.
@@ -137,12 +144,15 @@ impl<'a> IdMap<'a> {
         let within = self.policy.ranges_span;
         let mut first = within.first;
         loop {
-            let Some(span) = self.ranges.gap(first, count, within.last) else {
-                return Ok(None);
-            };
+            let span = self.ranges.first_absent(first).and_then(|first| {
+                IdSpan::counted(first, u64::from(count)).filter(|span| span.last <= within.last)
+            });
+            let Some(span) = span else { return Ok(None) };
+            // The search goes on after the last id in the way.
             let avoided = self.policy.ids_avoid.iter().filter(|avoid| avoid.span.overlaps(span));
             let held = avoided
                 .map(|avoid| avoid.span.last)
+                .chain(self.ranges.highest_in(span.first, span.last))
                 .chain(self.used.highest_in(span.first, span.last))
                 .max();
             let next = match held {
@@ -189,17 +199,107 @@ fn range_over(book: &Book, id: u32) -> Option<Holder> {
 /// The third field of every record, as a set: the uids of passwd, the gids of
 /// group. A broken line's number counts too, as long as it can be read.
 fn third_fields(lines: &Lines) -> IdSet {
+    let sets = lines.parts().map(|part| {
+        let mut set = IdSet::default();
+        each_row(part, |row| {
+            if let Some(id) = row.field(2).and_then(read_id) {
+                set.insert(id);
+            }
+        });
+        set
+    });
+    sets.reduce(IdSet::default, |mut one, other| {
+        one.extend(other);
+        one
+    })
+}
+
+/// Every id of every subordinate range.
+fn in_ranges(book: &Book, retired: &Retired) -> IdSet {
+    let read = |file| {
+        let mut spans = book.lines(file).map(spans).unwrap_or_default();
+        // In order they fill the set page by page, which is much faster.
+        spans.par_sort_unstable_by_key(|span| span.first);
+        spans
+    };
+    // Nearly always the two files hold the same ranges, in the same order.
+    let text = |file| book.lines(file).map(Lines::text);
+    let (uids, gids) = if text(File::Subuid) == text(File::Subgid) {
+        (read(File::Subuid), Vec::new())
+    } else {
+        rayon::join(|| read(File::Subuid), || read(File::Subgid))
+    };
+    let gids = if uids == gids { Vec::new() } else { gids };
+    let retired = retired.ranges.iter().map(|retired| retired.span);
     let mut set = IdSet::default();
-    for line in lines.iter().filter(|line| line.is_record()) {
-        let mut fields = line.record().splitn(4, |&byte| byte == b':');
-        if let Some(id) = fields.nth(2).and_then(read_id) {
-            set.insert(id);
-        }
+    for span in uids.into_iter().chain(gids).chain(retired) {
+        set.insert_span(span.first, span.last);
     }
     set
 }
 
-/// The span of a range line, for [`RangeMap`].
-pub(super) fn span_of(line: &[u8]) -> Option<IdSpan> {
-    crate::table::SubId::read(line)?.span()
+fn spans(lines: &Lines) -> Vec<IdSpan> {
+    let parts = lines.parts().map(|part| {
+        let mut spans = Vec::with_capacity(part.len() / 24);
+        each_row(part, |row| {
+            let fields = (row.field(0), row.field(1), row.field(2), row.count());
+            if let (Some(owner), Some(first), Some(count), 3) = fields {
+                spans.extend(SubId { owner, first, count }.span());
+            }
+        });
+        spans
+    });
+    parts.collect::<Vec<_>>().concat()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::book::tests::book;
+    use crate::surroundings::RetiredId;
+    use crate::test_support::World;
+
+    fn policy(text: &str) -> Policy {
+        Policy::read("p", text).unwrap()
+    }
+
+    #[test]
+    fn ids_are_free_of_everything_that_holds_one() {
+        let book = book(&[
+            (File::Passwd, "a:x:1000:1:::\nbroken:x:1001\n"),
+            (File::Group, "g:x:1002:\n"),
+            (File::Subuid, "a:1003:2\n"),
+        ]);
+        let policy =
+            policy("[ids]\navoid = [\"1005-1006 theirs\"]\n[services]\nids = \"990-1001\"");
+        let one = |id| RetiredId { span: IdSpan { first: id, last: id }, name: "old".into() };
+        let mut world = World { service_ids: vec![1008], ..World::default() };
+        world.retired.users.push(one(1007));
+        let mut ids = IdMap::new(&book, &policy, &world);
+        assert_eq!(ids.lowest(policy.people_ids), Ok(Some(1009)));
+        ids.take(1009);
+        assert_eq!(ids.lowest(policy.people_ids), Ok(Some(1010)));
+        assert_eq!(ids.highest(policy.services_ids), Ok(Some(999)));
+        assert_eq!(ids.lowest(IdSpan { first: 1000, last: 1008 }), Ok(None));
+        assert_eq!(ids.lowest(IdSpan { first: 65534, last: 65536 }), Ok(Some(65536)));
+        world.service_down = true;
+        assert!(IdMap::new(&book, &policy, &world).lowest(policy.people_ids).is_err());
+    }
+
+    #[test]
+    fn a_range_takes_the_first_gap_that_is_clear_of_everything() {
+        let book = book(&[
+            (File::Passwd, "a:x:5150:1:::\n"),
+            (File::Subuid, "a:5000:100\n"),
+            (File::Subgid, "a:5300:10\n"),
+        ]);
+        let policy = policy("[ranges]\nspan = \"5000-5999\"\n[ids]\navoid = [\"5420-5430\"]");
+        let world = World { service_ids: vec![5151], ..World::default() };
+        let mut ids = IdMap::new(&book, &policy, &world);
+        assert_eq!(ids.range(50), Ok(IdSpan::new(5100, 5149)));
+        assert_eq!(ids.range(100), Ok(IdSpan::new(5152, 5251)));
+        ids.take_range(IdSpan { first: 5152, last: 5251 });
+        assert_eq!(ids.range(110), Ok(IdSpan::new(5310, 5419)));
+        assert_eq!(ids.range(900), Ok(None));
+    }
 }

@@ -2,8 +2,6 @@
 
 mod id_set;
 mod ids;
-mod ranges;
 
 pub use id_set::IdSet;
 pub use ids::{Holder, IdMap, holder_of_gid, holder_of_uid};
-pub use ranges::RangeMap;

@@ -3,6 +3,7 @@
 use std::collections::HashSet;
 
 use bstr::{BStr, BString, ByteSlice};
+use rayon::prelude::*;
 
 use super::home::plan_home;
 use super::{Caution, Draft, Ground, NewFile, Owner, Plan, Reason, Refusal, Step, Subject, join};
@@ -10,7 +11,7 @@ use crate::account::admin_group;
 use crate::allot::{Holder, IdMap, holder_of_gid, holder_of_uid};
 use crate::policy::Days;
 use crate::surroundings::{Program, Site};
-use crate::table::{File, Group, Gshadow, Record};
+use crate::table::{File, Group, Gshadow, Passwd, Record};
 use crate::value::{Expiry, IdSpan, check_keys, check_name, is_reserved, nearest, with_member};
 
 /// One or more users to be made. What is `None` is left to the policy.
@@ -236,29 +237,38 @@ impl<'a> Planner<'a> {
         check_name(policy.names_style, name).map_err(|fault| refuse(Reason::BadName(fault)))?;
         let private = self.makes_private_group();
         let number = |file: File, start| book.lines(file).map_or(0, |lines| lines.number(start));
-        if let Some(line) = book.named(File::Passwd, name).first() {
-            let at = number(File::Passwd, line.start);
-            return Err(match crate::table::Passwd::read(line.record()) {
-                Some(user) => refuse(Reason::UserExists { line: at, uid: user.uid.into() })
-                    .or("look at it", format!("show user {name}")),
-                None => refuse(damaged(File::Passwd, at)),
+        // Large files are searched side by side.
+        let (holders, listing) = rayon::join(
+            || {
+                let found = File::ALL.par_iter().map(|file| (*file, book.named(*file, name)));
+                let found = found
+                    .filter(|(file, _)| private || !matches!(file, File::Group | File::Gshadow));
+                found.collect::<Vec<_>>()
+            },
+            || book.groups_listing(name),
+        );
+        // The plainest reason first: a user of that name, then a group, then
+        // what is left over of either.
+        let order =
+            [File::Passwd, File::Group, File::Shadow, File::Gshadow, File::Subuid, File::Subgid];
+        for file in order {
+            let found = holders.iter().find(|(holder, _)| *holder == file);
+            let Some(line) = found.and_then(|(_, lines)| lines.first()) else { continue };
+            let at = number(file, line.start);
+            return Err(match file {
+                File::Passwd => match Passwd::read(line.record()) {
+                    Some(user) => refuse(Reason::UserExists { line: at, uid: user.uid.into() })
+                        .or("look at it", format!("show user {name}")),
+                    None => refuse(damaged(file, at)),
+                },
+                File::Group => match Group::read(line.record()) {
+                    Some(group) => refuse(Reason::GroupExists { line: at, gid: group.gid.into() })
+                        .or("use that group", format!("create user {name} --primary {name}")),
+                    None => refuse(damaged(file, at)),
+                },
+                _ => refuse(Reason::Leftover { file, line: at })
+                    .or("see what is left over", "check --files-only"),
             });
-        }
-        if let Some(line) = book.named(File::Group, name).first().filter(|_| private) {
-            let at = number(File::Group, line.start);
-            return Err(match Group::read(line.record()) {
-                Some(group) => refuse(Reason::GroupExists { line: at, gid: group.gid.into() })
-                    .or("use that group", format!("create user {name} --primary {name}")),
-                None => refuse(damaged(File::Group, at)),
-            });
-        }
-        let gshadow = private.then_some(File::Gshadow);
-        let others = [Some(File::Shadow), gshadow, Some(File::Subuid), Some(File::Subgid)];
-        for file in others.into_iter().flatten() {
-            if let Some(line) = book.named(file, name).first() {
-                return Err(refuse(Reason::Leftover { file, line: number(file, line.start) })
-                    .or("see what is left over", "check --files-only".to_owned()));
-            }
         }
         let failed = |why| refuse(Reason::ServiceFailed(why));
         if world.service_knows_user(name).map_err(failed)? {
@@ -278,7 +288,7 @@ impl<'a> Planner<'a> {
         if !places.is_empty() {
             self.plan.cautions.push(Caution::Mentioned { name: name.into(), places });
         }
-        for (line, group) in book.groups_listing(name) {
+        for (line, group) in listing {
             self.plan.cautions.push(Caution::ListedAlready {
                 name: name.into(),
                 group: group.name.into(),
@@ -604,7 +614,7 @@ impl<'a> Planner<'a> {
         for file in files {
             self.draft.add(file, format!("{name}:{}:{count}", span.first).into_bytes());
         }
-        self.ids.ranges.take(span);
+        self.ids.take_range(span);
         subject.decide("ranges", format!("uids and gids {span}"), "");
         Ok(())
     }

@@ -26,12 +26,10 @@ impl<'b> Draft<'b> {
     /// Adds a line at the end of `file`; a file the tree lacks will be made.
     pub fn add(&mut self, file: File, line: Vec<u8>) {
         let lines = self.book.lines(file);
-        let (at, number) = self.ends.entry(file).or_insert_with(|| {
-            let Some(lines) = lines else { return (0, 1) };
-            let at = lines.insertion_point();
-            let unfinished = at > 0 && lines.text()[at - 1] != b'\n';
-            (at, lines.number(at) + usize::from(unfinished))
-        });
+        let (at, number) = self
+            .ends
+            .entry(file)
+            .or_insert_with(|| lines.map_or((0, 1), |lines| lines.insertion()));
         let range = *at..*at;
         self.edits.push(Edit {
             file,

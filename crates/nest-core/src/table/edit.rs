@@ -74,7 +74,7 @@ impl Lines {
     /// The file with `edits` carried out. They may come in any order, but each
     /// names other bytes; those that insert at the same place keep their order.
     pub fn rewrite(&self, edits: &[&Edit]) -> Rewrite {
-        let text = self.text();
+        let length = self.file_length();
         let mut edits = edits.to_vec();
         // What comes in front of a line is written before the line is.
         edits.sort_by_key(|edit| (edit.range.start, edit.before.is_some()));
@@ -89,13 +89,16 @@ impl Lines {
             kept = edit.range.end;
             match (&edit.before, &edit.after) {
                 (None, Some(line)) => {
-                    // The last line of the file may lack its newline.
-                    let last = match (fresh.last(), pieces.last()) {
-                        (Some(&byte), _) => byte,
-                        (None, Some(Piece::Keep(range))) => text[range.end - 1],
-                        _ => b'\n',
+                    // Only the last line of the file may lack its newline, or
+                    // one that was put in its place.
+                    let unfinished = match (fresh.last(), pieces.last()) {
+                        (Some(&byte), _) => byte != b'\n',
+                        (None, Some(Piece::Keep(range))) => {
+                            range.end == length && !self.is_finished()
+                        }
+                        _ => false,
                     };
-                    if last != b'\n' {
+                    if unfinished {
                         fresh.push(b'\n');
                     }
                     fresh.extend_from_slice(line);
@@ -105,26 +108,12 @@ impl Lines {
                 (_, None) => {}
             }
         }
-        if kept < text.len() {
+        if kept < length {
             flush(&mut fresh, &mut pieces);
-            pieces.push(Piece::Keep(kept..text.len()));
+            pieces.push(Piece::Keep(kept..length));
         }
         flush(&mut fresh, &mut pieces);
         Rewrite { pieces }
-    }
-
-    /// Where new lines go: at the end, but before closing compat lines, which
-    /// hide what follows them from some readers.
-    pub fn insertion_point(&self) -> usize {
-        let mut at = self.text().len();
-        while at > 0 {
-            let line = self.around(at - 1);
-            if !line.is_compat() {
-                break;
-            }
-            at = line.start;
-        }
-        at
     }
 
     /// The edit that puts `after` in the place of `line`.
@@ -134,14 +123,14 @@ impl Lines {
             line: self.number(line.start),
             before: Some(line.bytes.into()),
             after: Some(after.into()),
-            range: line.range(),
+            range: self.file_range(line),
         }
     }
 
     /// The edit that takes `line` out.
     pub fn removing(&self, line: Line<'_>) -> Edit {
-        let mut range = line.range();
-        range.end = self.text().len().min(range.end + 1);
+        let mut range = self.file_range(line);
+        range.end = self.file_length().min(range.end + 1);
         Edit {
             file: self.file(),
             line: self.number(line.start),
@@ -149,6 +138,13 @@ impl Lines {
             after: None,
             range,
         }
+    }
+}
+
+impl Lines {
+    fn file_range(&self, line: Line<'_>) -> Range<usize> {
+        let start = self.file_offset(line.start);
+        start..start + line.bytes.len()
     }
 }
 
@@ -171,7 +167,7 @@ mod tests {
     }
 
     fn inserting(lines: &Lines, line: &str) -> Edit {
-        let at = lines.insertion_point();
+        let at = lines.insertion().0;
         Edit { file: File::Passwd, line: 0, before: None, after: Some(line.into()), range: at..at }
     }
 
@@ -230,8 +226,8 @@ mod tests {
                     wanted[at] = Some(b"changed".to_vec());
                 }
             }
-            let place = lines.number(lines.insertion_point()) - 1;
-            let at_end = lines.insertion_point() == text.len();
+            let (at, number) = lines.insertion();
+            let (place, at_end) = (number - 1, at == text.len());
             for _ in 0..added {
                 edits.push(inserting(&lines, "new:line"));
                 let place = if at_end { wanted.len() } else { place };

@@ -1,6 +1,6 @@
 //! Lines of `etc/group`, group(5).
 
-use super::{Record, split};
+use super::{Record, fields::split};
 use crate::value::{members, read_id};
 
 /// A group.

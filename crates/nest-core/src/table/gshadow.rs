@@ -1,6 +1,6 @@
 //! Lines of `etc/gshadow`, gshadow(5).
 
-use super::{Record, split};
+use super::{Record, fields::split};
 use crate::value::members;
 
 /// A group's password, administrators and members.

@@ -5,7 +5,13 @@ use std::sync::{Arc, OnceLock};
 
 use memchr::{memchr, memchr_iter, memmem, memrchr};
 
+use rayon::prelude::*;
+
 use super::File;
+use super::excerpt::Outside;
+
+/// Work on less text than this is not worth a thread's attention.
+const PART: usize = 1 << 20;
 
 /// The text of a file, however the caller holds it.
 pub type Text = Arc<dyn AsRef<[u8]> + Send + Sync>;
@@ -16,6 +22,8 @@ pub struct Lines {
     text: Text,
     /// Found when first needed: looking up one name needs no line table.
     starts: OnceLock<Vec<u32>>,
+    /// Set when `text` holds only some lines of the file.
+    outside: Option<Outside>,
 }
 
 /// One line, without its newline.
@@ -63,7 +71,38 @@ impl<'a> Line<'a> {
 impl Lines {
     /// The lines of `text`.
     pub fn new(file: File, text: Text) -> Self {
-        Lines { file, text, starts: OnceLock::new() }
+        Lines { file, text, starts: OnceLock::new(), outside: None }
+    }
+
+    /// Some lines of a file; see [`super::Excerpter`].
+    pub(super) fn excerpt(file: File, text: Vec<u8>, outside: Outside) -> Self {
+        Lines { file, text: Arc::new(text), starts: OnceLock::new(), outside: Some(outside) }
+    }
+
+    /// Whether only the lines that were asked for are here.
+    pub fn is_excerpt(&self) -> bool {
+        self.outside.is_some()
+    }
+
+    /// How long the file is, in bytes.
+    pub fn file_length(&self) -> usize {
+        self.outside.as_ref().map_or(self.text().len(), |outside| outside.length)
+    }
+
+    /// Whether the last line of the file has its newline; an empty file needs
+    /// none.
+    pub fn is_finished(&self) -> bool {
+        match &self.outside {
+            Some(outside) => outside.finished,
+            None => self.text().is_empty() || self.text().ends_with(b"\n"),
+        }
+    }
+
+    /// Where in the file a line begins that begins at `start` in the text.
+    pub(super) fn file_offset(&self, start: usize) -> usize {
+        let Some(outside) = &self.outside else { return start };
+        let at = outside.kept.partition_point(|kept| kept.0 <= start);
+        outside.kept[at - 1].1 + (start - outside.kept[at - 1].0)
     }
 
     /// Which file this is.
@@ -100,7 +139,7 @@ impl Lines {
 
     /// Whether the file has no line at all.
     pub fn is_empty(&self) -> bool {
-        self.text().is_empty()
+        self.file_length() == 0
     }
 
     /// The line at `index`, counted from 0.
@@ -135,19 +174,57 @@ impl Lines {
         })
     }
 
-    /// The number of the line that begins at `start`, counted from 1. For the
-    /// end of the text it is the number that a line added there would have, as
-    /// long as the last line has its newline.
-    pub fn number(&self, start: usize) -> usize {
+    /// The text in a few parts of about the same size, each of whole lines, to
+    /// be gone through in parallel.
+    pub fn parts(&self) -> impl IndexedParallelIterator<Item = &[u8]> {
         let text = self.text();
-        match self.starts.get() {
-            Some(starts) => {
-                let begun = starts.partition_point(|&at| at as usize <= start);
-                let past_end = start == text.len() && text.ends_with(b"\n");
-                (begun + usize::from(past_end)).max(1)
-            }
-            None => memchr_iter(b'\n', &text[..start]).count() + 1,
+        let count = (text.len() / PART).clamp(1, 2 * rayon::current_num_threads());
+        let line_start = |at: usize| match at {
+            0 => 0,
+            at => memchr(b'\n', &text[at..]).map_or(text.len(), |length| at + length + 1),
+        };
+        let starts: Vec<usize> =
+            (0..=count).map(|part| line_start(text.len() * part / count)).collect();
+        let parts: Vec<&[u8]> =
+            starts.windows(2).map(|pair| &text[pair[0]..pair[1].max(pair[0])]).collect();
+        parts.into_par_iter()
+    }
+
+    /// The number in the file of the line that begins at `start`, counted from 1.
+    pub fn number(&self, start: usize) -> usize {
+        if let Some(outside) = &self.outside {
+            let at = outside.kept.partition_point(|kept| kept.0 <= start);
+            return outside.kept[at - 1].2;
         }
+        match self.starts.get() {
+            Some(starts) => starts.partition_point(|&at| at as usize <= start).max(1),
+            None => memchr_iter(b'\n', &self.text()[..start]).count() + 1,
+        }
+    }
+
+    /// Where new lines go, as a place in the file, and the number of a line
+    /// there: at the end, but before closing compat lines, which hide what
+    /// follows them from some readers.
+    pub fn insertion(&self) -> (usize, usize) {
+        if let Some(outside) = &self.outside {
+            return outside.insertion;
+        }
+        let text = self.text();
+        let mut at = text.len();
+        while at > 0 {
+            let line = self.around(at - 1);
+            if !line.is_compat() {
+                break;
+            }
+            at = line.start;
+        }
+        let before = &text[..at];
+        let unfinished = !before.is_empty() && !before.ends_with(b"\n");
+        let newlines = match self.starts.get() {
+            Some(starts) if at == text.len() => starts.len() - usize::from(unfinished),
+            _ => memchr_iter(b'\n', before).count(),
+        };
+        (at, newlines + 1 + usize::from(unfinished))
     }
 
     /// The line around the byte at `at`.
@@ -200,6 +277,19 @@ mod tests {
         }
         assert_eq!(lines("").len(), 0);
         assert_eq!(lines("\n").len(), 1);
+    }
+
+    #[test]
+    fn parts_hold_every_line_once() {
+        let text: String = (0..200_000).map(|at| format!("crew{at}:x:{at}:\n\n")).collect();
+        for text in [text.as_str(), &text[..text.len() - 9], "one", "\n", ""] {
+            let table = lines(text);
+            let parts: Vec<&[u8]> = table.parts().collect();
+            let whole = |part: &&[u8]| part.ends_with(b"\n") || part.is_empty();
+            assert!(parts.iter().rev().skip(1).all(whole));
+            let all = text.as_bytes();
+            assert_eq!(parts.concat(), all);
+        }
     }
 
     #[test]

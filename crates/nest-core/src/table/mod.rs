@@ -5,6 +5,8 @@
 //! compat lines, broken lines, carriage returns, a missing last newline.
 
 mod edit;
+mod excerpt;
+mod fields;
 mod group;
 mod gshadow;
 mod index;
@@ -16,10 +18,13 @@ mod subid;
 use std::marker::PhantomData;
 
 pub use edit::{Edit, Piece, Rewrite};
+pub use excerpt::Excerpter;
+pub use fields::{Row, each_row};
 pub use group::Group;
 pub use gshadow::Gshadow;
 pub use index::{NameIndex, doubled_numbers};
 pub use lines::{Line, Lines, Text};
+
 pub use passwd::Passwd;
 pub use shadow::{Aging, Shadow};
 pub use subid::SubId;
@@ -128,7 +133,12 @@ pub struct Table<K> {
 impl<K: Kind> Table<K> {
     /// A table over the text of `file`.
     pub fn new(file: File, text: Text) -> Self {
-        Table { lines: Lines::new(file, text), kind: PhantomData }
+        Self::over(Lines::new(file, text))
+    }
+
+    /// A table over lines.
+    pub fn over(lines: Lines) -> Self {
+        Table { lines, kind: PhantomData }
     }
 
     /// The lines as they are.
@@ -163,22 +173,4 @@ impl<K> std::fmt::Debug for Table<K> {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Table").field("file", &self.lines.file()).finish_non_exhaustive()
     }
-}
-
-/// Splits a line into exactly `N` fields; `None` when it has more or fewer.
-#[inline]
-fn split<const N: usize>(line: &[u8]) -> Option<[&[u8]; N]> {
-    let mut fields = [&b""[..]; N];
-    let mut start = 0;
-    let mut at = 0;
-    for colon in memchr::memchr_iter(b':', line) {
-        if at == N - 1 {
-            return None;
-        }
-        fields[at] = &line[start..colon];
-        start = colon + 1;
-        at += 1;
-    }
-    fields[at] = &line[start..];
-    (at == N - 1).then_some(fields)
 }

@@ -1,6 +1,6 @@
 //! Lines of `etc/passwd`, passwd(5).
 
-use super::{Record, split};
+use super::{Record, fields::split};
 use crate::value::read_id;
 
 /// A user.

@@ -1,6 +1,6 @@
 //! Lines of `etc/subuid` and `etc/subgid`, subuid(5) and subgid(5).
 
-use super::{Record, split};
+use super::{Record, fields::split};
 use crate::value::{IdSpan, read_plain_id};
 
 /// A range of subordinate ids.

@@ -1,0 +1,177 @@
+//! Splitting a line at its colons.
+
+use wide::u8x16;
+
+/// How many bytes are looked at together. Lines are short: a search for one
+/// colon after the other would start anew too often.
+const BLOCK: usize = 16;
+
+/// Calls `tell` with the place of each colon until it says to stop.
+#[inline(always)]
+fn each_colon(line: &[u8], mut tell: impl FnMut(usize) -> bool) {
+    let colons = u8x16::splat(b':');
+    let mut base = 0;
+    while base < line.len() {
+        let block: [u8; BLOCK] = match line.get(base..base + BLOCK) {
+            // The length is right, so this is only a copy.
+            Some(block) => block.try_into().unwrap_or_default(),
+            None => {
+                let rest = &line[base..];
+                let mut block = [0; BLOCK];
+                block[..rest.len()].copy_from_slice(rest);
+                block
+            }
+        };
+        let mut mask = u8x16::new(block).simd_eq(colons).to_bitmask();
+        while mask != 0 {
+            if !tell(base + mask.trailing_zeros() as usize) {
+                return;
+            }
+            mask &= mask - 1;
+        }
+        base += BLOCK;
+    }
+}
+
+/// Splits a line into exactly `N` fields; `None` when it has more or fewer.
+#[inline]
+pub(super) fn split<const N: usize>(line: &[u8]) -> Option<[&[u8]; N]> {
+    let mut fields = [&b""[..]; N];
+    let (mut start, mut at) = (0, 0);
+    each_colon(line, |colon| {
+        if at < N - 1 {
+            fields[at] = &line[start..colon];
+            start = colon + 1;
+        }
+        at += 1;
+        at < N
+    });
+    fields[N - 1] = &line[start..];
+    (at == N - 1).then_some(fields)
+}
+
+/// The most colons that a row tells the places of; no file has more.
+const MOST_COLONS: usize = 8;
+
+/// A line and where its first colons are.
+#[derive(Debug, Clone, Copy)]
+pub struct Row<'a> {
+    /// The line, without newline.
+    pub line: &'a [u8],
+    colons: [u32; MOST_COLONS],
+    count: usize,
+}
+
+impl<'a> Row<'a> {
+    /// How many fields there are; nine for nine or more.
+    pub fn count(&self) -> usize {
+        self.count + 1
+    }
+
+    /// The field at `at`, counted from 0, if there are as many and fewer than
+    /// nine before it.
+    #[inline]
+    pub fn field(&self, at: usize) -> Option<&'a [u8]> {
+        if at > self.count {
+            return None;
+        }
+        let start = if at == 0 { 0 } else { self.colons[at - 1] as usize + 1 };
+        let end = if at < self.count { self.colons[at] as usize } else { self.line.len() };
+        Some(&self.line[start..end])
+    }
+}
+
+/// Goes through lines of a text and their colons in one sweep, which is several
+/// times as fast as looking for the ends of lines and then for colons. Only
+/// records are told, without the white space before them.
+pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
+    let (colon, newline) = (u8x16::splat(b':'), u8x16::splat(b'\n'));
+    let mut colons = [0u32; MOST_COLONS];
+    let (mut start, mut count, mut base) = (0, 0, 0);
+    let mut row = |line: &'a [u8], colons: [u32; MOST_COLONS], count: usize| {
+        match line.first() {
+            None | Some(b'#' | b'+' | b'-') => return,
+            Some(first) if first.is_ascii_whitespace() => {}
+            _ => return tell(Row { line, colons, count }),
+        }
+        // Rare enough to be done again, for the line without its white space.
+        let line = line.trim_ascii_start();
+        if !matches!(line.first(), None | Some(b'#' | b'+' | b'-')) {
+            let (mut colons, mut count) = ([0; MOST_COLONS], 0);
+            each_colon(line, |at| {
+                colons[count] = at as u32;
+                count += 1;
+                count < MOST_COLONS
+            });
+            tell(Row { line, colons, count });
+        }
+    };
+    while base < text.len() {
+        let block: [u8; BLOCK] = match text.get(base..base + BLOCK) {
+            Some(block) => block.try_into().unwrap_or_default(),
+            None => {
+                let rest = &text[base..];
+                let mut block = [0; BLOCK];
+                block[..rest.len()].copy_from_slice(rest);
+                block
+            }
+        };
+        let block = u8x16::new(block);
+        let newlines = block.simd_eq(newline).to_bitmask();
+        let mut both = block.simd_eq(colon).to_bitmask() | newlines;
+        while both != 0 {
+            let bit = both.trailing_zeros();
+            let at = base + bit as usize;
+            both &= both - 1;
+            if newlines >> bit & 1 == 1 {
+                row(&text[start..at], colons, count);
+                start = at + 1;
+                count = 0;
+            } else if count < MOST_COLONS {
+                colons[count] = (at - start) as u32;
+                count += 1;
+            }
+        }
+        base += BLOCK;
+    }
+    if start < text.len() {
+        row(&text[start..], colons, count);
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use proptest::prelude::*;
+
+    use super::*;
+
+    proptest! {
+        #[test]
+        fn splitting_is_what_it_says(line in "[:a-z]{0,60}") {
+            let plain: Vec<&[u8]> = line.as_bytes().split(|&byte| byte == b':').collect();
+            let split = split::<4>(line.as_bytes()).map(|fields| fields.to_vec());
+            prop_assert_eq!(split, (plain.len() == 4).then(|| plain.clone()));
+        }
+
+        #[test]
+        fn rows_are_the_records_of_the_lines(text in "[:a#+ \\n]{0,80}") {
+            let mut rows = Vec::new();
+            each_row(text.as_bytes(), |row| {
+                let fields: Vec<&[u8]> = (0..row.count()).filter_map(|at| row.field(at)).collect();
+                rows.push(fields);
+            });
+            let lines = text.split('\n').map(|line| line.trim_ascii_start().as_bytes());
+            let records = lines.filter(|line| !matches!(line.first(), None | Some(b'#' | b'+')));
+            let plain: Vec<Vec<&[u8]>> = records
+                .map(|line| {
+                    let mut fields: Vec<&[u8]> = line.splitn(9, |&byte| byte == b':').collect();
+                    if let Some(last) = fields.get_mut(8) {
+                        *last = &line[line.len() - last.len()..];
+                    }
+                    fields
+                })
+                .collect();
+            prop_assert_eq!(rows, plain);
+        }
+    }
+}
