@@ -166,7 +166,7 @@ impl Global {
             let value = value.to_string_lossy();
             command += &format!(" {option} {}", shell_words::quote(&value));
         };
-        if self.tree != PathBuf::from("/") {
+        if self.tree.as_os_str() != "/" {
             add("--tree", &self.tree);
         }
         if let Some(policy) = &self.policy {

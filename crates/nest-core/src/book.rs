@@ -142,9 +142,12 @@ impl Book {
             .or_else(|| self.users.records().find(|(_, user)| user.uid() == Some(uid)))
     }
 
-    /// The first well-formed shadow line of this name.
+    /// The first shadow line of this name that the C library can read.
     pub fn shadow<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Shadow<'b>)> {
-        first(self.named(File::Shadow, name))
+        let lines = self.named(File::Shadow, name).into_iter();
+        lines
+            .filter_map(|line| Some((line, Shadow::read(line.record())?)))
+            .find(|(_, shadow)| shadow.is_readable())
     }
 
     /// The first well-formed group of this name.

@@ -22,7 +22,7 @@ pub enum Obstacle {
     #[error("the password field ({0}) matches no password")]
     NoMatch(BString),
     /// No shadow line.
-    #[error("etc/shadow has no line for it")]
+    #[error("etc/shadow has no line for it that can be read")]
     NoShadowLine,
     /// `x`, but no shadow file.
     #[error("the password is in etc/shadow, and there is no such file")]

@@ -76,12 +76,15 @@ impl<'t> World<'t> {
     }
 }
 
+/// Is told the path, the directory and the status of an entry.
+type Tell<'a> = dyn FnMut(&[u8], &std::os::fd::OwnedFd, &Stat) -> Result<(), Errno> + 'a;
+
 /// Calls `tell` with the path, the directory and the status of everything below
 /// a directory, links not followed.
 fn each_below(
     directory: &std::os::fd::OwnedFd,
     path: &[u8],
-    tell: &mut dyn FnMut(&[u8], &std::os::fd::OwnedFd, &Stat) -> Result<(), Errno>,
+    tell: &mut Tell<'_>,
 ) -> Result<(), Errno> {
     for entry in Dir::read_from(directory)? {
         let entry = entry?;

@@ -2,7 +2,7 @@
 
 use std::io::IsTerminal;
 
-use comfy_table::{Attribute, Cell, Color, ContentArrangement, Table, presets};
+use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
 use nest_core::account::Account;
 
 use super::{counted, style, visible};
@@ -20,15 +20,10 @@ pub fn print(global: &Global, accounts: &[Account<'_>], of: usize) {
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     let titles = ["name", "uid", "kind", "primary", "member of", "home", "shell", "full name"];
-    // The table crate knows its own colours only; 208 is the copper of the rest.
-    table.set_header(titles.map(|title| {
-        let cell = Cell::new(title);
-        if global.color == Choice::Never {
-            cell
-        } else {
-            cell.fg(Color::AnsiValue(208)).add_attribute(Attribute::NormalIntensity)
-        }
-    }));
+    // Colour is always put in; what prints it takes it out where it has no place.
+    // The table knows its own colours only; 208 is the copper of the rest.
+    table.enforce_styling();
+    table.set_header(titles.map(|title| Cell::new(title).fg(Color::AnsiValue(208))));
     for account in accounts {
         table.add_row(row(account));
     }

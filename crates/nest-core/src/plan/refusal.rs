@@ -73,7 +73,7 @@ impl Refusal {
 pub enum Reason {
     /// A name that can't be.
     #[error("the name {0}")]
-    BadName(NameFault),
+    UnfitName(NameFault),
     /// The same name twice in one call.
     #[error("the name comes twice in one call")]
     NameTwice,

@@ -58,6 +58,12 @@ impl Shadow<'_> {
         PasswordField::read(self.password)
     }
 
+    /// Whether the C library reads the line: it passes one over that has a
+    /// number it can't read.
+    pub fn is_readable(&self) -> bool {
+        self.numbers().into_iter().all(|(_, text)| read_signed(text).is_ok())
+    }
+
     /// The six numbers with the names of their fields, as written.
     pub fn numbers(&self) -> [(&'static str, &[u8]); 6] {
         [
@@ -91,9 +97,10 @@ mod tests {
 
     #[test]
     fn empty_and_very_large_fields_set_no_limit() {
-        let aging = Shadow::read(b"maren:!:20781:0:99999:7::-1:").unwrap().aging();
+        let aging = Shadow::read(b"maren:!:20781:0:99999:7::4294967295:").unwrap().aging();
         assert_eq!((aging.changed, aging.hold, aging.renew), (Some(20781), Some(0), None));
         assert_eq!((aging.late, aging.expires), (None, None));
+        assert!(!Shadow::read(b"maren:!:20781:0:::-1::").unwrap().is_readable());
         let aging = Shadow::read(b"maren:!:20781::365:7:14:20900:").unwrap().aging();
         assert_eq!((aging.hold, aging.renew, aging.late), (None, Some(365), Some(14)));
         assert_eq!(aging.expires, Some(Day(20900)));

@@ -3,15 +3,14 @@
 /// Reads an id the way the C library's account-file readers do: leading white
 /// space, an optional sign and decimal digits, with nothing after them.
 ///
-/// `00`, `+0` and ` 0` are all 0. A negative or too large number becomes
-/// 4294967295, because the C library clamps it. `None` where it would pass the
-/// whole line over.
+/// `00`, `+0`, ` 0` and `-0` are all 0. `None` where the C library passes the
+/// whole line over: for what is no number, negative, or above 4294967295.
 ///
 /// ```
 /// use nest_core::value::read_id;
 /// assert_eq!(read_id(b"1004"), Some(1004));
 /// assert_eq!(read_id(b" +00"), Some(0));
-/// assert_eq!(read_id(b"-1"), Some(u32::MAX));
+/// assert_eq!(read_id(b"-1"), None);
 /// assert_eq!(read_id(b"10x"), None);
 /// ```
 pub fn read_id(text: &[u8]) -> Option<u32> {
@@ -29,9 +28,9 @@ pub fn read_id(text: &[u8]) -> Option<u32> {
     }
     let value = digits
         .iter()
-        .try_fold(0u64, |sum, digit| sum.checked_mul(10)?.checked_add(u64::from(digit - b'0')))
-        .map_or(u64::MAX, |value| if negative { value.wrapping_neg() } else { value });
-    Some(u32::try_from(value).unwrap_or(u32::MAX))
+        .try_fold(0u64, |sum, digit| sum.checked_mul(10)?.checked_add(u64::from(digit - b'0')))?;
+    // The sign is applied to 64 bits, so that -1 is far too large.
+    u32::try_from(if negative { value.wrapping_neg() } else { value }).ok()
 }
 
 /// Reads an id that is written plainly: decimal digits without sign, spaces or
@@ -56,17 +55,17 @@ pub fn read_plain_id(text: &[u8]) -> Option<u32> {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct NotANumber;
 
-/// Reads a number of days from a shadow field. An empty field is `Ok(None)`;
-/// -1 means the same to the C library.
+/// Reads a number of days from a shadow field. An empty field is `Ok(None)`, and
+/// so is 4294967295, which the C library's 32 bits turn into -1.
 ///
 /// # Errors
-/// [`NotANumber`].
+/// [`NotANumber`], also for a negative number: the C library passes the whole
+/// line over.
 pub fn read_signed(text: &[u8]) -> Result<Option<i64>, NotANumber> {
     if text.is_empty() {
         return Ok(None);
     }
-    let text = std::str::from_utf8(text.trim_ascii_start()).map_err(|_| NotANumber)?;
-    let value: i64 = text.parse().map_err(|_| NotANumber)?;
+    let value = i64::from(read_id(text).ok_or(NotANumber)?.cast_signed());
     Ok((value != -1).then_some(value))
 }
 
@@ -89,10 +88,11 @@ mod tests {
             ("+7", Some(7)),
             ("\t 7", Some(7)),
             ("-0", Some(0)),
-            ("-5", Some(u32::MAX)),
+            ("-5", None),
+            ("-18446744073709551611", Some(5)),
             ("4294967295", Some(u32::MAX)),
-            ("4294967296", Some(u32::MAX)),
-            ("99999999999999999999999", Some(u32::MAX)),
+            ("4294967296", None),
+            ("99999999999999999999999", None),
             ("", None),
             ("+", None),
             ("- 5", None),
@@ -114,7 +114,10 @@ mod tests {
     #[test]
     fn an_empty_day_field_and_minus_one_mean_none() {
         assert_eq!(read_signed(b""), Ok(None));
-        assert_eq!(read_signed(b"-1"), Ok(None));
+        assert_eq!(read_signed(b"4294967295"), Ok(None));
+        assert_eq!(read_signed(b"-1"), Err(NotANumber));
+        assert_eq!(read_signed(b"2147483648"), Ok(Some(-2147483648)));
+        assert_eq!(read_signed(b" 5"), Ok(Some(5)));
         assert_eq!(read_signed(b"20781"), Ok(Some(20781)));
         assert_eq!(read_signed(b"soon"), Err(NotANumber));
     }

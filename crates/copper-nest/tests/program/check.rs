@@ -1,0 +1,228 @@
+//! `check`, `list rules`, `show rule`.
+
+use crate::harness::{Run, TestTree, is_root};
+
+/// A tree with a fault for nearly every rule.
+fn faulty() -> TestTree {
+    let tree = TestTree::new();
+    tree.append(
+        "etc/passwd",
+        "keeper:x:0:0::/root:/bin/sh\nodalys:x:1001:100::/home/odalys:/bin/bash\n\
+         perrin:x:01005:4711::/home/tavish:/bin/bash\nbroken:x:7\ntavish:x:1009:100::/:/bin/sh\n",
+    );
+    tree.append("etc/shadow", "hesper:!:1::::::\nkeeper::1::::::\nodalys:!:soon::::::\n");
+    tree.append("etc/group", "crew:x:210:tavis\ncrew:x:212:\n");
+    tree.append("etc/gshadow", "crew:!::tavish\n");
+    tree.append("etc/subuid", "hesper:2001200000:5\nodalys:2001076300:10\n4711:3000000000:1\n");
+    tree
+}
+
+#[test]
+fn a_sound_tree_has_no_finding() {
+    let tree = TestTree::new();
+    let run = tree.run("check --fail-on note --allow-skipped");
+    assert_eq!((run.status, run.stdout.as_str()), (0, ""), "{}", run.stderr);
+    assert!(run.stderr.starts_with("nothing found in 6 files."), "{}", run.stderr);
+    if is_root() {
+        assert_eq!(tree.run("check").status, 0);
+    }
+}
+
+#[test]
+fn each_fault_is_found_on_its_line() {
+    let tree = faulty();
+    let run = tree.run("check --files-only");
+    assert_eq!(run.status, 1);
+    for finding in [
+        "etc/passwd:7: error second-root: keeper has uid 0 and is root under another name, like root (line 1).",
+        "etc/passwd:8: error duplicate-uid: uid 1001 is also tavish (line 6): each of them owns the other's files.",
+        "etc/passwd:9: error bad-number: uid \"01005\" is not a plain number; the C library reads it as 1005.",
+        "etc/passwd:9: error missing-shadow: etc/shadow has no line for perrin: no password lets it in.",
+        "etc/passwd:9: error no-primary-group: no group has gid 4711, the primary group of perrin.",
+        "etc/passwd:10: error malformed-line: the line has 3 fields, not 7: programs pass it over or misread it.",
+        "etc/passwd:11: error duplicate-name: line 6 says tavish already, and only that one is found by name.",
+        "etc/shadow:7: error shadow-orphan: no account is called hesper; the next one of that name would get this password.",
+        "etc/shadow:8: error open-password: the password field of keeper is empty: no password is asked.",
+        "etc/shadow:9: error bad-number: the day of the last change, \"soon\", is no number: the C library passes the line over.",
+        "etc/group:13: error duplicate-gid: gid 210 is also pilots (line 8): the members of each reach the files of the other.",
+        "etc/group:13: error ghost-member: no account is called tavis. The nearest is tavish.",
+        "etc/group:13: warning member-mismatch: the members differ between etc/group and etc/gshadow: tavis only in etc/group; tavish only in etc/gshadow.",
+        "etc/group:14: error duplicate-name: line 13 says crew already, and only that one is found by name.",
+        "etc/subuid:3: warning range-orphan: no account is called hesper; the next one of that name would get these ids.",
+        "etc/subuid:4: error overlapping-range: 2001076300-2001076309 are also tavish's (2001076224-2001141759, line 2): their containers share files.",
+        "etc/subuid:5: warning range-orphan: no account has uid 4711; the next one with it would get these ids.",
+    ] {
+        assert!(run.stdout.lines().any(|line| line == finding), "no {finding}\nin\n{}", run.stdout);
+    }
+    assert_eq!(run.stdout.lines().count(), 18, "{}", run.stdout);
+    assert!(run.stderr.starts_with("14 errors, 4 warnings in 6 files."), "{}", run.stderr);
+}
+
+#[test]
+fn on_a_terminal_the_faulty_field_is_marked() {
+    let tree = faulty();
+    let run = tree.run("--color always check --files-only --only ghost-member,duplicate-uid");
+    let plain: String = anstream::adapter::strip_str(&run.stdout).to_string();
+    let wanted = "\
+etc/passwd
+   8  odalys:x:1001:100::/home/odalys:/bin/bash
+               ────  duplicate-uid, error
+      uid 1001 is also tavish (line 6): each of them owns the other's files.
+      line 6  tavish:x:1001:1001:Tavish Rowe:/home/tavish:/bin/bash
+      to do  give odalys a uid of its own, such as 1002.
+
+etc/group
+  13  crew:x:210:tavis
+                 ─────  ghost-member, error
+      no account is called tavis. The nearest is tavish.
+      to do  take tavis out of the list of crew.
+
+2 errors in 6 files.
+";
+    assert_eq!(plain, wanted);
+}
+
+#[test]
+fn homes_are_looked_at_unless_told_otherwise() {
+    let tree = TestTree::new();
+    std::fs::remove_dir(tree.path("home/sunniva")).unwrap();
+    tree.write("home/sunniva", "not a directory\n");
+    std::fs::remove_dir(tree.path("home/tavish")).unwrap();
+    let run = tree.run("check --fail-on warning --allow-skipped");
+    assert_eq!(run.status, 1);
+    run.says("etc/passwd:5: warning missing-home: /home/sunniva is a file, not a directory.");
+    run.says("etc/passwd:6: warning missing-home: /home/tavish is not there.");
+    assert_eq!(tree.run("check --fail-on warning --files-only").status, 0);
+    assert_eq!(tree.run("check --allow-skipped").status, 0, "a warning is no error");
+    if is_root() {
+        std::fs::create_dir(tree.path("home/tavish")).unwrap();
+        tree.chown("home/tavish", 1000, 1000);
+        let run = tree.run("check --only home-owner");
+        run.says("etc/passwd:6: error home-owner: /home/tavish belongs to sunniva (1000), not to tavish (1001).");
+    }
+}
+
+#[test]
+fn rules_are_chosen_by_name() {
+    let tree = faulty();
+    let only = tree.run("check --files-only --only second-root,ghost-member");
+    assert_eq!(only.stdout.lines().count(), 2);
+    let all = tree.run("check --files-only").stdout.lines().count();
+    let skip = tree.run("check --files-only --skip second-root,ghost-member");
+    assert_eq!(skip.stdout.lines().count(), all - 2);
+    tree.refused(
+        "check --only ghost-membr",
+        3,
+        "there is no rule ghost-membr; the nearest is ghost-member",
+    );
+    assert_eq!(tree.run("check --files-only --only range-orphan").status, 0);
+    assert_eq!(tree.run("check --files-only --only range-orphan --fail-on warning").status, 1);
+}
+
+#[test]
+fn machines_get_findings_counts_and_what_was_skipped() {
+    let tree = faulty();
+    let report = tree.json("check --files-only");
+    assert_eq!(report["counts"], serde_json::json!({"error": 14, "warning": 4, "note": 0}));
+    let first = &report["findings"][0];
+    assert_eq!(first["rule"], "second-root");
+    assert_eq!((&first["file"], &first["line"]), (&"etc/passwd".into(), &7.into()));
+    assert_eq!((&first["severity"], &first["subject"]), (&"error".into(), &"keeper".into()));
+    assert!(first["remedy"].as_str().unwrap().contains("another uid"));
+    assert_eq!(report["skipped"], serde_json::json!([]));
+    assert_eq!(report["accepted"], 0);
+}
+
+#[test]
+fn where_a_directory_is_asked_too_an_unknown_member_is_not_judged() {
+    let tree = faulty();
+    tree.write("etc/nsswitch.conf", "passwd: files sss\n");
+    let run = tree.run("check --files-only --only ghost-member");
+    assert_eq!((run.status, run.stdout.as_str()), (1, ""));
+    let why = "ghost-member (etc/nsswitch.conf asks sss for users too, who can't be asked here)";
+    assert!(run.stderr.contains(why), "{}", run.stderr);
+    assert_eq!(tree.run("check --files-only --only ghost-member --allow-skipped").status, 0);
+    let report = tree.json("check --files-only --only ghost-member");
+    assert_eq!(report["skipped"][0]["rule"], "ghost-member");
+}
+
+#[test]
+fn a_tree_unpacked_without_root_says_that_owners_mean_nothing() {
+    if !is_root() {
+        return crate::harness::passed_over(
+            "a_tree_unpacked_without_root",
+            "root, to give files away",
+        );
+    }
+    let tree = TestTree::new();
+    tree.chown("etc/passwd", 4711, 4711);
+    let run = tree.run("check --only home-owner");
+    assert_eq!(run.status, 1);
+    assert!(
+        run.stderr.contains(
+            "Not judged: home-owner (needs root: this tree was unpacked by somebody else)"
+        ),
+        "{}",
+        run.stderr
+    );
+}
+
+#[test]
+fn rules_explain_themselves() {
+    let tree = TestTree::new();
+    let run = tree.done("show rule ghost-member");
+    run.says("ghost-member   error, of the family memberships").says("pilots:x:210:maren,tavis");
+    assert_eq!(tree.json("show rule ghost-member")["severity"], "error");
+    let run = tree.done("list rules");
+    assert_eq!(run.stdout.lines().count(), nest_core::check::RULES.len());
+    run.says("missing-home\twarning\thomes\ta person whose home is not there");
+    assert_eq!(tree.json("list rules").as_array().unwrap().len(), nest_core::check::RULES.len());
+    tree.done("--color always list rules").says("memberships");
+    tree.refused("show rule ghost", 3, "there is no rule ghost");
+}
+
+/// The files of real systems: no error that their administrator would wave away.
+#[test]
+fn the_files_of_this_machine_are_sound_enough() {
+    let tree = TestTree::new();
+    for file in ["passwd", "group", "shadow", "gshadow", "subuid", "subgid"] {
+        match std::fs::read(format!("/etc/{file}")) {
+            Ok(text) => tree.write(&format!("etc/{file}"), text),
+            Err(_) if tree.exists(&format!("etc/{file}")) => tree.remove(&format!("etc/{file}")),
+            Err(_) => {}
+        }
+    }
+    let before = tree.snapshot();
+    let run = tree.run("check --files-only --skip missing-shadow,open-password,second-root");
+    assert_eq!((run.status, run.stdout.as_str()), (0, ""), "{}", run.stderr);
+    for words in ["list users --kind all", "show user root", "show user 0 --fields"] {
+        tree.done(words);
+    }
+    tree.done("create user maren --uid 31999 --no-home -n");
+    crate::harness::assert_same(&before, &tree.snapshot());
+}
+
+#[test]
+fn any_bytes_end_with_an_answer() {
+    let tree = TestTree::new();
+    let mut seed = 0x2545_f491_4f6c_dd1du64;
+    let mut random = || {
+        seed ^= seed << 13;
+        seed ^= seed >> 7;
+        seed ^= seed << 17;
+        seed
+    };
+    let letters = b"rota:x:0\n+-#,! \xff\0$1";
+    for _ in 0..40 {
+        for file in ["passwd", "shadow", "group", "gshadow", "subuid", "subgid"] {
+            let length = random() as usize % 600;
+            let text: Vec<u8> =
+                (0..length).map(|_| letters[random() as usize % letters.len()]).collect();
+            tree.write(&format!("etc/{file}"), text);
+        }
+        let run: Run = tree.run("check --files-only");
+        assert!(run.status == 0 || run.status == 1, "{}", run.stderr);
+        tree.run("--color always check --files-only --format json").json();
+        assert!([0, 3, 5].contains(&tree.run("create user maren -n --join root").status));
+    }
+}

@@ -1,0 +1,75 @@
+//! `demo`.
+
+use crate::harness::{Run, is_root, program};
+
+#[test]
+fn the_demo_runs_a_day_and_leaves_the_tree() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path().join("gullhaven");
+    let run = Run::of(program().arg("demo").arg(&at));
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    let shown = at.display();
+    for words in [
+        format!("$ copper-nest --tree {shown} list users"),
+        format!(
+            "$ copper-nest --tree {shown} create user maren --full-name 'Maren Solvik' --join pilots,slipway"
+        ),
+        "uid         1004          first never-used id in 1000-59999".to_owned(),
+        "etc/passwd:17: error duplicate-uid: uid 1002 is also odalys (line 15)".to_owned(),
+        format!("The tree is yours to play with: {shown}"),
+    ] {
+        run.says(&words);
+    }
+    assert!(run.stderr.contains("odalys was not created"), "{}", run.stderr);
+    let passwd = std::fs::read_to_string(at.join("etc/passwd")).unwrap();
+    assert!(passwd.contains("maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"));
+    // Nothing that stands there is overwritten.
+    let again = Run::of(program().arg("demo").arg(&at));
+    assert_eq!(again.status, 3);
+    assert!(again.stderr.contains("is not empty, and is left alone"), "{}", again.stderr);
+}
+
+#[test]
+fn the_shipped_tree_has_a_dozen_faults_and_no_more_than_meant() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path().join("gullhaven");
+    let run = Run::of(program().arg("demo").arg(&at).arg("--layout-only"));
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    let run = Run::of(program().arg("--tree").arg(&at).args([
+        "check",
+        "--format",
+        "json",
+        "--allow-skipped",
+    ]));
+    let report = run.json();
+    let mut rules: Vec<&str> = report["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|finding| finding["rule"].as_str().unwrap())
+        .collect();
+    rules.sort_unstable();
+    let mut wanted = vec![
+        "duplicate-gid",
+        "duplicate-uid",
+        "ghost-member",
+        "malformed-line",
+        "member-mismatch",
+        "missing-home",
+        "missing-shadow",
+        "no-primary-group",
+        "open-password",
+        "overlapping-range",
+        "overlapping-range",
+        "range-orphan",
+        "range-orphan",
+        "second-root",
+        "shadow-orphan",
+    ];
+    if is_root() {
+        wanted.insert(2, "home-owner");
+        wanted.sort_unstable();
+    }
+    assert_eq!(rules, wanted);
+    assert_eq!(report["accepted"], 1);
+}

@@ -1,0 +1,318 @@
+//! A tree in a temporary folder, the program run on it, and what came of it.
+
+use std::collections::BTreeMap;
+use std::ffi::OsStr;
+use std::fs;
+use std::io::Write;
+use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
+use std::path::{Path, PathBuf};
+use std::process::{Command, Output, Stdio};
+
+/// The moment at which all tests take place: 2026-11-24, day 20781.
+pub const NOW: &str = "1795500000";
+
+/// A small sound tree of Gullhaven Ferries.
+pub struct TestTree {
+    folder: tempfile::TempDir,
+}
+
+/// What one run of the program gave back.
+pub struct Run {
+    pub status: i32,
+    pub stdout: String,
+    pub stderr: String,
+}
+
+/// Kind, mode, owner, group and contents of everything in a tree.
+pub type Snapshot = BTreeMap<PathBuf, (u32, u32, u32, Vec<u8>)>;
+
+pub const PASSWD: &str = "\
+root:x:0:0:root:/root:/bin/bash
+daemon:x:1:1:daemon:/usr/sbin:/usr/sbin/nologin
+nobody:x:65534:65534:nobody:/nonexistent:/usr/sbin/nologin
+tidegauge:x:999:999:Tide gauge:/nonexistent:/usr/sbin/nologin
+sunniva:x:1000:1000:Sunniva Hale:/home/sunniva:/bin/bash
+tavish:x:1001:1001:Tavish Rowe:/home/tavish:/bin/bash
+";
+
+pub const SHADOW: &str = "\
+root:*:20600::::::
+daemon:*:20600::::::
+nobody:*:20600::::::
+tidegauge:!:20600::::::
+sunniva:$y$j9T$Gk8rTqW1xZ0aLmNvB3cD5/$oMUdqLIIUbNlp.5ERqT8mq/0KPAoLbWTEaHGlGEYnd1:20602:0::7:::
+tavish:!$6$Gullhaven2$0123456789abcdef:20602:0:365:7:30:20900:
+";
+
+pub const GROUP: &str = "\
+root:x:0:
+daemon:x:1:
+mail:x:8:
+sudo:x:27:sunniva
+shadow:x:42:
+users:x:100:
+tidegauge:x:999:
+pilots:x:210:tavish
+slipway:x:211:
+sunniva:x:1000:
+tavish:x:1001:
+nogroup:x:65534:
+";
+
+pub const GSHADOW: &str = "\
+root:*::
+daemon:*::
+mail:*::
+sudo:*::sunniva
+shadow:*::
+users:*::
+tidegauge:!::
+pilots:!:tavish:tavish
+slipway:!::
+sunniva:!::
+tavish:!::
+nogroup:*::
+";
+
+pub const SUBID: &str = "sunniva:2001010688:65536\ntavish:2001076224:65536\n";
+
+/// A public key, made for the tests.
+pub const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour\n";
+
+impl TestTree {
+    pub fn new() -> Self {
+        let tree = TestTree { folder: tempfile::tempdir().unwrap() };
+        fs::set_permissions(tree.folder.path(), PermissionsExt::from_mode(0o755)).unwrap();
+        for (name, text, mode) in [
+            ("etc/passwd", PASSWD, 0o644),
+            ("etc/shadow", SHADOW, 0o640),
+            ("etc/group", GROUP, 0o644),
+            ("etc/gshadow", GSHADOW, 0o640),
+            ("etc/subuid", SUBID, 0o644),
+            ("etc/subgid", SUBID, 0o644),
+            ("etc/shells", "/bin/sh\n/bin/bash\n", 0o644),
+            ("etc/skel/.profile", "export EDITOR=vi\n", 0o644),
+            ("etc/skel/bin/tides", "#!/bin/sh\n", 0o755),
+            ("bin/bash", "a shell\n", 0o755),
+            ("bin/sh", "a shell\n", 0o755),
+            ("usr/sbin/nologin", "no\n", 0o755),
+        ] {
+            tree.write(name, text);
+            tree.chmod(name, mode);
+        }
+        symlink(".profile", tree.path("etc/skel/.login")).unwrap();
+        for directory in ["home/sunniva", "home/tavish", "var/mail", "var/lib", "root"] {
+            fs::create_dir_all(tree.path(directory)).unwrap();
+        }
+        tree.chmod("home/sunniva", 0o700);
+        tree.chmod("home/tavish", 0o700);
+        if is_root() {
+            tree.chown("home/sunniva", 1000, 1000);
+            tree.chown("home/tavish", 1001, 1001);
+            tree.chown("etc/shadow", 0, 42);
+            tree.chown("etc/gshadow", 0, 42);
+        }
+        tree
+    }
+
+    pub fn root(&self) -> &Path {
+        self.folder.path()
+    }
+
+    pub fn path(&self, path: &str) -> PathBuf {
+        self.root().join(path)
+    }
+
+    pub fn write(&self, path: &str, text: impl AsRef<[u8]>) {
+        let path = self.path(path);
+        fs::create_dir_all(path.parent().unwrap()).unwrap();
+        fs::write(path, text).unwrap();
+    }
+
+    pub fn append(&self, path: &str, text: impl AsRef<[u8]>) {
+        let mut file = fs::OpenOptions::new().append(true).open(self.path(path)).unwrap();
+        file.write_all(text.as_ref()).unwrap();
+    }
+
+    pub fn remove(&self, path: &str) {
+        fs::remove_file(self.path(path)).unwrap();
+    }
+
+    pub fn bytes(&self, path: &str) -> Vec<u8> {
+        fs::read(self.path(path)).unwrap_or_else(|error| panic!("{path}: {error}"))
+    }
+
+    pub fn read(&self, path: &str) -> String {
+        String::from_utf8(self.bytes(path)).unwrap()
+    }
+
+    pub fn exists(&self, path: &str) -> bool {
+        self.path(path).symlink_metadata().is_ok()
+    }
+
+    pub fn mode(&self, path: &str) -> u32 {
+        self.path(path).symlink_metadata().unwrap().mode() & 0o7777
+    }
+
+    pub fn owner(&self, path: &str) -> (u32, u32) {
+        let metadata = self.path(path).symlink_metadata().unwrap();
+        (metadata.uid(), metadata.gid())
+    }
+
+    pub fn chmod(&self, path: &str, mode: u32) {
+        fs::set_permissions(self.path(path), PermissionsExt::from_mode(mode)).unwrap();
+    }
+
+    pub fn chown(&self, path: &str, uid: u32, gid: u32) {
+        std::os::unix::fs::lchown(self.path(path), Some(uid), Some(gid)).unwrap();
+    }
+
+    /// A line of a file, counted from 1.
+    pub fn line(&self, path: &str, number: usize) -> String {
+        self.read(path).lines().nth(number - 1).unwrap_or_default().to_owned()
+    }
+
+    /// The program with this tree and these words, not started yet.
+    pub fn command<S: AsRef<OsStr>>(&self, words: &[S]) -> Command {
+        let mut command = program();
+        command.arg("--tree").arg(self.root()).args(words);
+        command
+    }
+
+    /// Runs the program on this tree.
+    pub fn run(&self, words: &str) -> Run {
+        self.run_words(&words.split_whitespace().collect::<Vec<_>>())
+    }
+
+    pub fn run_words<S: AsRef<OsStr>>(&self, words: &[S]) -> Run {
+        Run::of(&mut self.command(words))
+    }
+
+    /// Runs the program and expects it to do what it was asked.
+    pub fn done(&self, words: &str) -> Run {
+        let run = self.run(words);
+        assert_eq!(run.status, 0, "{words}\n{}{}", run.stdout, run.stderr);
+        run
+    }
+
+    /// Runs the program with `--format json`.
+    pub fn json(&self, words: &str) -> serde_json::Value {
+        self.run(&format!("{words} --format json")).json()
+    }
+
+    /// Runs the program, expects a refusal with this status and these words, and
+    /// that nothing in the tree changed.
+    pub fn refused(&self, words: &str, status: i32, says: &str) -> Run {
+        self.refused_words(&words.split_whitespace().collect::<Vec<_>>(), status, says)
+    }
+
+    pub fn refused_words<S: AsRef<OsStr> + std::fmt::Debug>(
+        &self,
+        words: &[S],
+        status: i32,
+        says: &str,
+    ) -> Run {
+        let before = self.snapshot();
+        let run = self.run_words(words);
+        assert_eq!(run.status, status, "{words:?}\n{}{}", run.stdout, run.stderr);
+        assert!(run.stderr.contains(says), "{words:?} says\n{}and not\n{says}", run.stderr);
+        assert_eq!(run.stdout, "", "{words:?}");
+        assert_same(&before, &self.snapshot());
+        run
+    }
+
+    /// Everything in the tree but the lock file, which every program that
+    /// changes accounts makes and leaves.
+    pub fn snapshot(&self) -> Snapshot {
+        let mut all = Snapshot::new();
+        let mut ahead = vec![self.root().to_owned()];
+        while let Some(path) = ahead.pop() {
+            // Not even opened: closing it would drop a lock that a test holds.
+            if path.ends_with("etc/.pwd.lock") {
+                continue;
+            }
+            let metadata = path.symlink_metadata().unwrap();
+            let mut contents = Vec::new();
+            if metadata.is_dir() {
+                ahead.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
+            } else if metadata.is_symlink() {
+                contents = fs::read_link(&path).unwrap().into_os_string().into_encoded_bytes();
+            } else if metadata.is_file() {
+                contents = fs::read(&path).unwrap_or_default();
+            }
+            let (mode, uid, gid) = (metadata.mode(), metadata.uid(), metadata.gid());
+            all.insert(path, (mode, uid, gid, contents));
+        }
+        all
+    }
+}
+
+/// Compares two snapshots and names the paths that differ.
+pub fn assert_same(before: &Snapshot, after: &Snapshot) {
+    let paths: std::collections::BTreeSet<_> = before.keys().chain(after.keys()).collect();
+    let differ: Vec<_> =
+        paths.into_iter().filter(|path| before.get(*path) != after.get(*path)).collect();
+    assert!(differ.is_empty(), "changed: {differ:?}");
+}
+
+/// The built program, at the moment of the tests and without colour.
+pub fn program() -> Command {
+    let mut command = Command::new(env!("CARGO_BIN_EXE_copper-nest"));
+    command.env("SOURCE_DATE_EPOCH", NOW).env_remove("RUST_LOG").stdin(Stdio::null());
+    command
+}
+
+impl Run {
+    pub fn of(command: &mut Command) -> Self {
+        Self::from(command.output().unwrap())
+    }
+
+    fn from(output: Output) -> Self {
+        Run {
+            status: output.status.code().unwrap_or(-1),
+            stdout: String::from_utf8(output.stdout).unwrap(),
+            stderr: String::from_utf8(output.stderr).unwrap(),
+        }
+    }
+
+    /// What stdout holds, as JSON.
+    pub fn json(&self) -> serde_json::Value {
+        serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|error| panic!("{error}: {}{}", self.stdout, self.stderr))
+    }
+
+    /// The value beside a label, in a receipt or a shown user, with single
+    /// spaces.
+    pub fn value(&self, label: &str) -> String {
+        let line = self.stdout.lines().find_map(|line| {
+            let rest = line.trim_start().strip_prefix(label)?;
+            rest.starts_with("  ").then_some(rest)
+        });
+        let line = line.unwrap_or_else(|| panic!("no {label} in\n{}", self.stdout));
+        line.split_whitespace().collect::<Vec<_>>().join(" ")
+    }
+
+    /// Expects these words on stdout.
+    pub fn says(&self, words: &str) -> &Self {
+        assert!(self.stdout.contains(words), "no \"{words}\" in\n{}", self.stdout);
+        self
+    }
+}
+
+pub fn is_root() -> bool {
+    rustix::process::geteuid().is_root()
+}
+
+/// For tests that need root: says so where the test harness does not swallow it.
+pub fn passed_over(test: &str, needs: &str) {
+    let _ = writeln!(std::io::stderr(), "\nPASSED OVER: {test} needs {needs}");
+}
+
+/// Whether a program that a test needs is there.
+pub fn has_program(name: &str) -> bool {
+    Command::new("sh")
+        .args(["-c", &format!("command -v {name}")])
+        .stdout(Stdio::null())
+        .status()
+        .is_ok_and(|status| status.success())
+}

@@ -1,0 +1,14 @@
+//! The built program, run on trees in temporary folders.
+
+mod bad_input;
+mod check;
+mod commit;
+mod create_user;
+mod damage;
+mod demo;
+mod docs;
+mod harness;
+mod list_users;
+mod policy;
+mod show_user;
+mod system;

@@ -1,0 +1,116 @@
+//! What else belongs to an account: its shell, how its password ages, its mail.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::{Planner, path_fault};
+use crate::plan::home::obstacle;
+use crate::plan::{Caution, Ground, NewFile, Owner, Reason, Refusal, Step, Subject};
+use crate::policy::Days;
+use crate::surroundings::{Program, Site};
+use crate::table::File;
+use crate::value::Expiry;
+
+impl<'a> Planner<'a> {
+    pub(super) fn choose_shell(
+        &mut self,
+        name: &BStr,
+        subject: &mut Subject,
+    ) -> Result<BString, Box<Refusal>> {
+        let Ground { policy, world, .. } = self.ground;
+        let setting = if self.request.service { "services.shell" } else { "people.shell" };
+        let (shell, why): (BString, _) = match &self.request.shell {
+            Some(shell) => (shell.clone(), "as asked".to_owned()),
+            None if self.request.service => {
+                (policy.services_shell.as_str().into(), policy.origin(setting))
+            }
+            None => (policy.people_shell.as_str().into(), policy.origin(setting)),
+        };
+        if let Some(fault) = path_fault(&shell) {
+            let reason = Reason::BadPath { what: "shell", path: shell, fault };
+            return Err(Refusal::new(format!("{name} was not created"), reason));
+        }
+        let name: BString = name.into();
+        let caution = match world.program(shell.as_ref()) {
+            Program::Missing => Some(Caution::ShellMissing { name, shell: shell.clone() }),
+            Program::NotExecutable => {
+                Some(Caution::ShellNotExecutable { name, shell: shell.clone() })
+            }
+            _ => {
+                let listed = world.shells().is_none_or(|shells| shells.contains(&shell));
+                let unlisted = !listed && !self.request.service;
+                unlisted.then(|| Caution::ShellUnlisted { name, shell: shell.clone() })
+            }
+        };
+        self.plan.cautions.extend(caution);
+        subject.decide("shell", shell.clone(), why);
+        Ok(shell)
+    }
+
+    pub(super) fn add_shadow(&mut self, name: &BStr, subject: &mut Subject) {
+        let Ground { book, policy, today, .. } = self.ground;
+        let expiry = self.request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
+        let expires = match expiry {
+            Some(Expiry::On(day)) => {
+                subject.decide(
+                    "expires",
+                    day.to_string(),
+                    "the first day on which it no longer works",
+                );
+                day.0.to_string()
+            }
+            Some(Expiry::Never) => {
+                subject.decide("expires", "never", "");
+                String::new()
+            }
+            None => String::new(),
+        };
+        if book.shadow.is_none() {
+            return;
+        }
+        let aging = if self.request.service {
+            // Nobody changes a service's password: it does not age.
+            ":::".to_owned()
+        } else {
+            let days = |days| match days {
+                Days::After(days) => days.to_string(),
+                Days::Never => String::new(),
+            };
+            format!(
+                "{}:{}:{}:{}",
+                policy.passwords_hold_days,
+                days(policy.passwords_renew_days),
+                policy.passwords_remind_days,
+                days(policy.passwords_late_days)
+            )
+        };
+        self.draft
+            .add(File::Shadow, format!("{name}:!:{}:{aging}:{expires}:", today.0).into_bytes());
+    }
+
+    /// The mail spool file: of the group `mail` where there is one, so that the
+    /// delivering program can write it.
+    pub(super) fn make_mail(&mut self, name: &BStr, owner: Owner) {
+        let Ground { book, policy, world, .. } = self.ground;
+        let path: BString = policy.spool_of(name).into();
+        match world.site(path.as_ref()) {
+            Site::Free => {
+                let mail = book.group(b"mail").and_then(|(_, group)| group.gid());
+                let (below, file) = path.rsplit_once_str("/").unwrap_or((b"", &path));
+                self.plan.steps.push(Step::MakeFile {
+                    below: if below.is_empty() { "/".into() } else { below.into() },
+                    file: NewFile {
+                        path: file.into(),
+                        contents: Vec::new(),
+                        mode: if mail.is_some() { 0o660 } else { 0o600 },
+                    },
+                    owner: Owner { uid: owner.uid, gid: mail.unwrap_or(owner.gid) },
+                });
+            }
+            Site::Taken(_) => self.plan.cautions.push(Caution::MailExists { path }),
+            site => {
+                let why = obstacle(&path, &site);
+                self.plan.cautions.push(Caution::MailNotMade { why });
+            }
+        }
+    }
+}

@@ -1,0 +1,206 @@
+//! Choosing the uid, the private group's gid and the subordinate ids.
+
+use bstr::{BStr, ByteSlice};
+
+use super::{Planner, Primary};
+use crate::allot::{Holder, holder_of_gid, holder_of_uid};
+use crate::plan::{Caution, Ground, Reason, Refusal, Subject};
+use crate::table::File;
+use crate::value::{IdSpan, is_reserved};
+
+impl<'a> Planner<'a> {
+    /// The span that new accounts of this kind come from, with its setting.
+    pub(super) fn span(&self) -> (IdSpan, &'static str, &'static str) {
+        let policy = self.ground.policy;
+        if self.request.service {
+            (policy.services_ids, "services.ids", "services")
+        } else {
+            (policy.people_ids, "people.ids", "people")
+        }
+    }
+
+    pub(super) fn choose_uid(
+        &mut self,
+        name: &'a BStr,
+        subject: &mut Subject,
+    ) -> Result<u32, Box<Refusal>> {
+        let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
+        let (span, setting, kind) = self.span();
+        let uid = match self.request.uid {
+            Some(uid) => {
+                self.check_wanted_uid(name, uid)?;
+                if !span.contains(uid) {
+                    let name = name.into();
+                    self.plan.cautions.push(Caution::OutsideSpan { name, uid, kind, span });
+                }
+                subject.decide("uid", uid.to_string(), "as asked");
+                uid
+            }
+            None => {
+                let found = self.free_id().map_err(|why| refuse(Reason::ServiceFailed(why)))?;
+                let Some(uid) = found else {
+                    let setting = self.ground.policy.origin(setting);
+                    return Err(refuse(Reason::SpanFull { span, setting })
+                        .or("choose one outside it", format!("create user {name} --uid N"))
+                        .or_else(
+                            "or widen the span",
+                            format!("{} in etc/copper-nest/policy.toml", setting_key(kind)),
+                        ));
+                };
+                let why = match kind {
+                    "people" => format!("first never-used id in {span}"),
+                    _ => format!("highest never-used id in {span}, the services'"),
+                };
+                subject.decide("uid", uid.to_string(), why);
+                uid
+            }
+        };
+        self.ids.take(uid);
+        Ok(uid)
+    }
+
+    pub(super) fn free_id(&self) -> Result<Option<u32>, String> {
+        let (span, ..) = self.span();
+        if self.request.service { self.ids.highest(span) } else { self.ids.lowest(span) }
+    }
+
+    pub(super) fn check_wanted_uid(&mut self, name: &BStr, uid: u32) -> Result<(), Box<Refusal>> {
+        let Ground { book, world, .. } = self.ground;
+        let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
+        if is_reserved(uid) {
+            return Err(refuse(Reason::IdReserved { what: "uid", id: uid, why: reserved(uid) }));
+        }
+        match holder_of_uid(book, world, uid) {
+            Some(Holder::User(other)) if self.request.share_id => {
+                self.plan.cautions.push(Caution::SharedUid { uid, other });
+                if uid == 0 {
+                    self.plan.cautions.push(Caution::SecondRoot { name: name.into() });
+                }
+            }
+            Some(holder @ Holder::User(_)) => {
+                return Err(refuse(Reason::IdTaken { what: "uid", id: uid, holder })
+                    .or("let the policy choose one", format!("create user {name}"))
+                    .or(
+                        "or share it all the same",
+                        format!("create user {name} --uid {uid} --share-id"),
+                    ));
+            }
+            Some(holder) => {
+                return Err(refuse(Reason::IdTaken { what: "uid", id: uid, holder })
+                    .or("let the policy choose one", format!("create user {name}")));
+            }
+            None => {
+                let held = world.service_user_by_uid(uid);
+                let held = held.map_err(|why| refuse(Reason::ServiceFailed(why)))?;
+                if let Some(holder) = held {
+                    return Err(refuse(Reason::IdInService { what: "uid", id: uid, holder }));
+                }
+                self.plan.cautions.extend(self.ids.avoided(uid).map(|avoid| Caution::Avoided {
+                    what: "uid",
+                    id: uid,
+                    span: avoid.span,
+                    why: avoid.why.clone(),
+                }));
+            }
+        }
+        Ok(())
+    }
+
+    pub(super) fn choose_primary(
+        &mut self,
+        name: &'a BStr,
+        uid: u32,
+        subject: &mut Subject,
+    ) -> Result<Primary, Box<Refusal>> {
+        let policy = self.ground.policy;
+        let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
+        if !self.makes_private_group() {
+            let (wanted, why) = match &self.request.primary {
+                Some(wanted) => (wanted.clone(), "as asked".to_owned()),
+                None => (policy.people_primary.as_str().into(), policy.origin("people.primary")),
+            };
+            let group = self.find_group(name, wanted.as_ref())?;
+            let Some(gid) = group.gid() else {
+                let line = self.group_line(group.name);
+                return Err(refuse(Reason::Damaged {
+                    file: File::Group,
+                    line,
+                    fault: "has no readable gid".into(),
+                }));
+            };
+            subject.decide("primary", format!("{} {gid}", group.name.as_bstr()), why);
+            return Ok(Primary { gid, private: false });
+        }
+        let failed = |why| refuse(Reason::ServiceFailed(why));
+        let Ground { book, world, .. } = self.ground;
+        // A uid that the policy chose is free as a gid too; one that was asked
+        // for may not be.
+        let same = self.request.uid.is_none()
+            || holder_of_gid(book, world, uid).is_none()
+                && world.service_group_by_gid(uid).map_err(failed)?.is_none();
+        let gid = if same { Some(uid) } else { self.free_id().map_err(failed)? };
+        let Some(gid) = gid else {
+            let (span, setting, _) = self.span();
+            let setting = policy.origin(setting);
+            return Err(refuse(Reason::SpanFull { span, setting })
+                .or("use a group there is", format!("create user {name} --primary GROUP")));
+        };
+        self.ids.take(gid);
+        let why = match same {
+            true => "a new group of its own".to_owned(),
+            false => format!("a new group of its own; gid {uid} is taken"),
+        };
+        subject.decide("primary", format!("{name} {gid}"), why);
+        Ok(Primary { gid, private: true })
+    }
+
+    pub(super) fn give_ranges(
+        &mut self,
+        name: &BStr,
+        subject: &mut Subject,
+    ) -> Result<(), Box<Refusal>> {
+        let Ground { book, policy, .. } = self.ground;
+        let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
+        let asked = self.request.ranges;
+        let count = match asked {
+            Some(count) => count,
+            None if self.request.service => 0,
+            None => policy.people_ranges,
+        };
+        let files = [File::Subuid, File::Subgid];
+        if count == 0 {
+            if asked.is_some() {
+                subject.decide("ranges", "none", "as asked");
+            }
+            return Ok(());
+        }
+        if asked.is_none() && files.iter().any(|file| book.lines(*file).is_none()) {
+            subject.decide("ranges", "none", "this tree has no etc/subuid and etc/subgid");
+            return Ok(());
+        }
+        let found = self.ids.range(count).map_err(|why| refuse(Reason::ServiceFailed(why)))?;
+        let Some(span) = found else {
+            let setting = policy.origin("ranges.span");
+            return Err(refuse(Reason::RangesFull { count, span: policy.ranges_span, setting })
+                .or("give none", format!("create user {name} --ranges none")));
+        };
+        for file in files {
+            self.draft.add(file, format!("{name}:{}:{count}", span.first).into_bytes());
+        }
+        self.ids.take_range(span);
+        subject.decide("ranges", format!("uids and gids {span}"), "");
+        Ok(())
+    }
+}
+
+fn setting_key(kind: &str) -> &'static str {
+    if kind == "people" { "people.ids" } else { "services.ids" }
+}
+
+fn reserved(id: u32) -> &'static str {
+    match id {
+        65534 => "the kernel shows it for ids it can't show",
+        65535 => "it meant \"no id\" when ids had 16 bits, and some programs still read it so",
+        _ => "it means \"no id\" to the kernel",
+    }
+}
