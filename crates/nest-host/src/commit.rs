@@ -16,7 +16,8 @@ use rustix::io::Errno;
 
 use crate::home::{StagedEntry, Undone, give_directory, stage_directory, stage_file};
 use crate::lock::Lock;
-use crate::store::{Loaded, Original, Staged, stage, write_all};
+use crate::stage::{Staged, stage, write_all};
+use crate::store::{Loaded, Original};
 use crate::tree::Tree;
 
 /// What came of a change besides what its plan says.

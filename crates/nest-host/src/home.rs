@@ -9,7 +9,7 @@ use nest_core::plan::{NewFile, Owner};
 use rustix::fs::{AtFlags, Dir, FileType, Gid, Mode, OFlags, RenameFlags, Uid};
 use rustix::io::Errno;
 
-use crate::store::write_all;
+use crate::stage::write_all;
 use crate::tree::{Tree, path_of};
 
 /// Something new that waits under a temporary name in the directory where it

@@ -1,28 +1,27 @@
-//! Loading the account files of a tree, and staging new ones beside them.
+//! Loading the account files of a tree.
 
 use std::collections::BTreeMap;
-use std::ffi::OsString;
-use std::os::fd::{AsFd, OwnedFd};
+use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
 use memmap2::{Advice, MmapMut, MmapOptions};
 use nest_core::book::{Book, Texts};
-use nest_core::table::{Excerpter, File, Lines, Piece, Rewrite, Text};
-use rustix::fs::{FileType, Gid, Mode, OFlags, Stat, Uid, XattrFlags};
+use nest_core::table::{Excerpter, File, Lines, Text};
+use rustix::fs::{FileType, Mode, OFlags, Stat};
 use rustix::io::Errno;
 
 use crate::tree::{Located, Tree};
 
 /// Files from this size on are read into memory of their own, in parallel, and
 /// copied by the kernel when they are rewritten.
-const LARGE: u64 = 1 << 20;
+pub(crate) const LARGE: u64 = 1 << 20;
 
 /// Line tables count bytes in 32 bits.
 const MOST: u64 = u32::MAX as u64;
 
 /// How much of a file is in memory at a time when only some lines are kept:
 /// small enough for the processor's cache.
-const PIECE: usize = 256 << 10;
+pub(crate) const PIECE: usize = 256 << 10;
 
 /// A file may be replaced while we read it; then it is read again, this often.
 const ATTEMPTS: usize = 5;
@@ -300,194 +299,4 @@ fn read_excerpt(descriptor: &OwnedFd, file: File, words: &[Vec<u8>]) -> std::io:
             Err(error) => return Err(error.into()),
         }
     }
-}
-
-/// A new version of a file, beside the old one under a name of its own, flushed.
-#[derive(Debug)]
-pub struct Staged {
-    /// Which file.
-    pub file: File,
-    /// Where it will stand.
-    pub located: Located,
-    /// Its name until then.
-    pub name: OsString,
-    /// Owners and attributes that could not be set, in words.
-    pub left_undone: Vec<String>,
-}
-
-/// The name under which a new version waits.
-pub fn staged_name(name: &std::ffi::OsStr) -> OsString {
-    let mut staged = OsString::from(".");
-    staged.push(name);
-    staged.push(".copper-nest-new");
-    staged
-}
-
-/// Writes the new version of a file. Owner, mode and extended attributes are
-/// those of the old one and are set before the first byte; it is never more open
-/// than the old one.
-///
-/// # Errors
-/// The system's. Nothing is left behind then.
-pub fn stage(
-    tree: &Tree,
-    file: File,
-    original: Option<&Original>,
-    rewrite: &Rewrite,
-) -> std::io::Result<Staged> {
-    let located = tree.locate(file.path())?;
-    let name = staged_name(&located.name);
-    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let open = || rustix::fs::openat(&located.directory, &name, flags, Mode::RUSR | Mode::WUSR);
-    let descriptor = match open() {
-        Err(Errno::EXIST) => {
-            // We hold the lock: this is what a killed run left.
-            rustix::fs::unlinkat(&located.directory, &name, rustix::fs::AtFlags::empty())?;
-            open()?
-        }
-        opened => opened?,
-    };
-    let mut staged = Staged { file, located, name, left_undone: Vec::new() };
-    let filled = dress(&descriptor, file, original, tree.is_live(), &mut staged.left_undone)
-        .and_then(|()| fill(&descriptor, original, rewrite));
-    match filled {
-        Ok(()) => Ok(staged),
-        Err(error) => {
-            staged.discard();
-            Err(error)
-        }
-    }
-}
-
-impl Staged {
-    /// Drops the new version.
-    pub fn discard(&self) {
-        let flags = rustix::fs::AtFlags::empty();
-        let _ = rustix::fs::unlinkat(&self.located.directory, &self.name, flags);
-    }
-}
-
-/// Gives a fresh file the owner, attributes and mode of the one it replaces.
-fn dress(
-    descriptor: &OwnedFd,
-    file: File,
-    original: Option<&Original>,
-    live: bool,
-    left_undone: &mut Vec<String>,
-) -> std::io::Result<()> {
-    let Some(original) = original else {
-        let mode = if file.is_secret() { 0o600 } else { 0o644 };
-        return Ok(rustix::fs::fchmod(descriptor, Mode::from_raw_mode(mode))?);
-    };
-    let stat = &original.stat;
-    let mut mode = Mode::from_raw_mode(stat.st_mode);
-    let (uid, gid) = (stat.st_uid, stat.st_gid);
-    let fresh = rustix::fs::fstat(descriptor)?;
-    if (fresh.st_uid, fresh.st_gid) != (uid, gid) {
-        match rustix::fs::fchown(descriptor, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid))) {
-            Ok(()) => {}
-            Err(Errno::PERM | Errno::INVAL) if !live => {
-                left_undone.push(format!("{}: owner {uid}:{gid}", file.path()));
-                if file.is_secret() {
-                    mode = Mode::RUSR | Mode::WUSR;
-                }
-            }
-            Err(error) => return Err(error.into()),
-        }
-    }
-    copy_attributes(&original.descriptor, descriptor, file, left_undone)?;
-    // Last: until now it was 0600, and so never more open than the old one.
-    Ok(rustix::fs::fchmod(descriptor, mode)?)
-}
-
-/// Copies extended attributes: security labels, access lists, the user's own.
-/// Those that seal the contents themselves are left out.
-fn copy_attributes(
-    from: &OwnedFd,
-    to: &OwnedFd,
-    file: File,
-    left_undone: &mut Vec<String>,
-) -> std::io::Result<()> {
-    let mut names = vec![0; 65536];
-    let length = match rustix::fs::flistxattr(from, &mut names[..]) {
-        Ok(length) => length,
-        Err(Errno::NOTSUP) => return Ok(()),
-        Err(error) => return Err(error.into()),
-    };
-    for name in names[..length].split(|&byte| byte == 0).filter(|name| !name.is_empty()) {
-        if matches!(name, b"security.ima" | b"security.evm") {
-            continue;
-        }
-        let mut value = vec![0; 65536];
-        let length = rustix::fs::fgetxattr(from, name, &mut value[..])?;
-        match rustix::fs::fsetxattr(to, name, &value[..length], XattrFlags::empty()) {
-            Ok(()) => {}
-            Err(Errno::PERM | Errno::NOTSUP) => {
-                let name = String::from_utf8_lossy(name);
-                left_undone.push(format!("{}: attribute {name}", file.path()));
-            }
-            Err(error) => return Err(error.into()),
-        }
-    }
-    Ok(())
-}
-
-/// Writes the pieces and flushes them. What is kept comes from the old file, by
-/// the descriptor it was read by; whether that is still what was read is looked
-/// at before anything is renamed.
-fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io::Result<()> {
-    for piece in &rewrite.pieces {
-        match (piece, original) {
-            (Piece::New(bytes), _) => write_all(to, bytes)?,
-            (Piece::Keep(range), Some(original)) => {
-                let (start, length) = (range.start as u64, range.len());
-                let copied = match length as u64 >= LARGE {
-                    true => copy_range(&original.descriptor, to, start, length)?,
-                    false => 0,
-                };
-                let mut rest = vec![0; (length - copied).min(PIECE)];
-                let mut at = start + copied as u64;
-                while at < range.end as u64 {
-                    let most = rest.len().min(range.end - at as usize);
-                    match rustix::io::pread(&original.descriptor, &mut rest[..most], at)? {
-                        0 => return Err(std::io::ErrorKind::UnexpectedEof.into()),
-                        count => {
-                            write_all(to, &rest[..count])?;
-                            at += count as u64;
-                        }
-                    }
-                }
-            }
-            (Piece::Keep(_), None) => return Err(std::io::ErrorKind::NotFound.into()),
-        }
-    }
-    Ok(rustix::fs::fsync(to)?)
-}
-
-/// Lets the kernel copy; returns how many bytes it did before it would not.
-fn copy_range(from: &OwnedFd, to: &OwnedFd, start: u64, length: usize) -> std::io::Result<usize> {
-    let mut offset = start;
-    let mut copied = 0;
-    while copied < length {
-        match rustix::fs::copy_file_range(from, Some(&mut offset), to, None, length - copied) {
-            Ok(0) | Err(Errno::XDEV | Errno::INVAL | Errno::NOSYS | Errno::OPNOTSUPP) => break,
-            Ok(count) => copied += count,
-            Err(Errno::INTR) => {}
-            Err(error) => return Err(error.into()),
-        }
-    }
-    Ok(copied)
-}
-
-/// Writes all of the bytes.
-pub(crate) fn write_all(to: impl AsFd, mut bytes: &[u8]) -> std::io::Result<()> {
-    while !bytes.is_empty() {
-        match rustix::io::write(&to, bytes) {
-            Ok(0) => return Err(std::io::ErrorKind::WriteZero.into()),
-            Ok(count) => bytes = &bytes[count..],
-            Err(Errno::INTR) => {}
-            Err(error) => return Err(error.into()),
-        }
-    }
-    Ok(())
 }

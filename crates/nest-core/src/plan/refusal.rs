@@ -286,3 +286,97 @@ pub enum Reason {
 fn nearest(near: &Option<BString>) -> String {
     near.as_ref().map(|near| format!("; the nearest is {near}")).unwrap_or_default()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::value::{Day, NameStyle};
+
+    #[test]
+    fn every_reason_reads_as_a_sentence() {
+        let name = || BString::from("pilots");
+        let holder = Holder::Group("pilots".into());
+        let span = IdSpan { first: 1000, last: 1002 };
+        let setting = || "people.ids, built in".to_owned();
+        let cases = [
+            (
+                Reason::UnfitName(NameFault::Style(NameStyle::Strict, 'M')),
+                "the name holds 'M'; names of the strict style are made of lower-case letters, digits, _ and -, and begin with a letter or _",
+            ),
+            (Reason::NameTwice, "the name comes twice in one call"),
+            (
+                Reason::UserExists { line: 7, uid: "1002".into() },
+                "etc/passwd:7 already has a user of that name (uid 1002)",
+            ),
+            (
+                Reason::GroupExists { line: 8, gid: "210".into() },
+                "etc/group:8 already has a group of that name (gid 210), which would be the private group's",
+            ),
+            (
+                Reason::Leftover { file: File::Subuid, line: 3 },
+                "etc/subuid:3 already has a line for that name, left over from an earlier account",
+            ),
+            (
+                Reason::Damaged { file: File::Group, line: 4, fault: "has no readable gid".into() },
+                "etc/group:4 has no readable gid; it can't be edited safely",
+            ),
+            (
+                Reason::Empty(File::Shadow),
+                "etc/shadow is empty (0 bytes), which no sound system has; put a copy of it back first",
+            ),
+            (Reason::OneOnly("--uid"), "--uid is for one account, and several were named"),
+            (Reason::IdTaken { what: "gid", id: 210, holder }, "gid 210 is the group pilots's"),
+            (
+                Reason::IdReserved { what: "uid", id: 65535, why: "why" },
+                "uid 65535 is reserved: why",
+            ),
+            (
+                Reason::SpanFull { span, setting: setting() },
+                "no id is free in 1000-1002, the span of people.ids, built in",
+            ),
+            (
+                Reason::RangesFull { count: 9, span, setting: setting() },
+                "no gap of 9 ids is left in 1000-1002, the span of people.ids, built in",
+            ),
+            (
+                Reason::NoGroup { name: "pilot".into(), near: Some(name()) },
+                "there is no group pilot; the nearest is pilots",
+            ),
+            (Reason::NoGroup { name: "pilot".into(), near: None }, "there is no group pilot"),
+            (
+                Reason::BadFullName("a colon"),
+                "the full name holds a colon, which separates fields there",
+            ),
+            (
+                Reason::ExpiryPast(Day(20781)),
+                "the expiry 2026-11-24 is not in the future: the account would never work",
+            ),
+            (
+                Reason::BadKeys { path: "keys".into(), fault: KeyFault::NotAKey { line: 3 } },
+                "keys line 3 is no public key",
+            ),
+            (
+                Reason::KeysExist("/home/maren/.ssh/authorized_keys".into()),
+                "/home/maren/.ssh/authorized_keys exists already; add the key there by hand",
+            ),
+        ];
+        for (reason, says) in cases {
+            assert_eq!(reason.to_string(), says);
+        }
+    }
+
+    #[test]
+    fn damage_is_told_apart_and_ways_keep_their_order() {
+        let refusal = Refusal::new("maren was not created", Reason::Empty(File::Passwd))
+            .or("first", "show policy")
+            .or_else("second", "the policy");
+        assert!(refusal.is_damage());
+        assert_eq!(
+            refusal.ways.iter().map(|way| way.is_command).collect::<Vec<_>>(),
+            [true, false]
+        );
+        assert!(!Refusal::new("x", Reason::NameTwice).is_damage());
+        let kind: &'static str = (&Reason::NameTwice).into();
+        assert_eq!(kind, "name-twice");
+    }
+}

@@ -261,3 +261,6 @@ pub(super) fn path_fault(path: &[u8]) -> Option<&'static str> {
     let dots = parts.into_iter().any(|part| part == b"." || part == b"..");
     dots.then_some("goes through . or ..; give the path they lead to")
 }
+
+#[cfg(test)]
+mod tests;
