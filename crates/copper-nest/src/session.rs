@@ -80,7 +80,13 @@ impl<'g> Session<'g> {
     ) -> Result<u8, Failure> {
         self.require_rights()?;
         let mut loaded = self.load_some(focus)?;
-        let mut plan = self.plan(&loaded, &planner)?;
+        let mut planned = self.plan(&loaded, &planner);
+        if planned.is_err() && !focus.is_empty() {
+            // A refusal is worth the whole truth: the nearest names, say.
+            loaded = self.load()?;
+            planned = self.plan(&loaded, &planner);
+        }
+        let mut plan = planned?;
         if self.global.dry_run {
             receipt::show(self.global, &plan, None);
             return Ok(0);

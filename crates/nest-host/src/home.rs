@@ -108,6 +108,11 @@ pub fn stage_directory(
     let filled = (|| {
         let home =
             rustix::fs::openat(&staged.directory, &staged.temporary, DIRECTORY, Mode::empty())?;
+        // Where the parent is somebody's own, they could have put another
+        // directory into its place by now.
+        if rustix::fs::fstat(&home)?.st_uid != rustix::process::geteuid().as_raw() {
+            return Err(Errno::STALE.into());
+        }
         let mut copy = Copy { owner, what: path.display().to_string(), undone };
         if let Some(skeleton) = skeleton {
             let flags = OFlags::RDONLY | OFlags::DIRECTORY;

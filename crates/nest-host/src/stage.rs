@@ -169,7 +169,24 @@ fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io
             (Piece::Keep(_), None) => return Err(std::io::ErrorKind::NotFound.into()),
         }
     }
-    Ok(rustix::fs::fsync(to)?)
+    flush(to, original)
+}
+
+/// Flushes the new version. While that waits for the disk, the kernel throws the
+/// old one's pages out of its cache: it would have to when the old one goes, and
+/// for a large file that takes longer than all the rest of a change.
+fn flush(to: &OwnedFd, original: Option<&Original>) -> std::io::Result<()> {
+    let large = original.filter(|original| original.stat.st_size as u64 >= LARGE);
+    std::thread::scope(|scope| {
+        if let Some(original) = large {
+            scope.spawn(|| {
+                let advice = rustix::fs::Advice::DontNeed;
+                // Advice: without it the pages go later.
+                let _ = rustix::fs::fadvise(&original.descriptor, 0, None, advice);
+            });
+        }
+        Ok(rustix::fs::fsync(to)?)
+    })
 }
 
 /// Lets the kernel copy; returns how many bytes it did before it would not.

@@ -164,10 +164,18 @@ impl Loaded {
     }
 }
 
-/// Which lines of a file are wanted, where not all are: those that hold one of
-/// these words; without a word the file is not even read. Small files are kept
-/// whole all the same.
-pub type Focus = BTreeMap<File, Vec<Vec<u8>>>;
+/// What is wanted of a file, where not all of it is. Small files are kept whole
+/// all the same.
+#[derive(Debug, Clone, Default)]
+pub struct Wanted {
+    /// The lines that hold one of these; without a word the file is not read.
+    pub words: Vec<Vec<u8>>,
+    /// The numbers of all lines, too.
+    pub numbers: bool,
+}
+
+/// The files of which not everything is wanted.
+pub type Focus = BTreeMap<File, Wanted>;
 
 /// Loads the account files of a tree. A file that can't be read is noted in the
 /// book, unless it is `passwd` or `group`. Of a large file in `focus` only the
@@ -217,7 +225,7 @@ pub fn load(tree: &Tree, focus: &Focus) -> Result<Loaded, LoadError> {
 fn read_file(
     tree: &Tree,
     file: File,
-    focus: Option<&Vec<Vec<u8>>>,
+    focus: Option<&Wanted>,
 ) -> Result<Option<(Lines, Original)>, String> {
     let located = match tree.locate(file.path()) {
         Ok(located) => located,
@@ -246,11 +254,11 @@ fn read_file(
         let seal = Seal::of(&stat);
         let fresh = is_fresh(&seal);
         let lines = match focus.filter(|_| size >= LARGE) {
-            Some(words) if words.is_empty() => {
-                let lines = Excerpter::new(file, words).finish();
+            Some(wanted) if wanted.words.is_empty() => {
+                let lines = Excerpter::new(file, &[], false).finish();
                 return Ok(Some((lines, Original { located, descriptor, seal, stat, fresh })));
             }
-            Some(words) => read_excerpt(&descriptor, file, words),
+            Some(wanted) => read_excerpt(&descriptor, file, wanted),
             None => read_text(&descriptor, size).map(|text| Lines::new(file, text)),
         }
         .map_err(|error| error.to_string())?;
@@ -287,9 +295,9 @@ fn read_text(descriptor: &OwnedFd, size: u64) -> std::io::Result<Text> {
     Ok(Arc::new(Mapped { map, length }))
 }
 
-/// Goes through a file in pieces and keeps the lines that hold one of `words`.
-fn read_excerpt(descriptor: &OwnedFd, file: File, words: &[Vec<u8>]) -> std::io::Result<Lines> {
-    let mut excerpter = Excerpter::new(file, words);
+/// Goes through a file in pieces and keeps what is wanted.
+fn read_excerpt(descriptor: &OwnedFd, file: File, wanted: &Wanted) -> std::io::Result<Lines> {
+    let mut excerpter = Excerpter::new(file, &wanted.words, wanted.numbers);
     let mut piece = vec![0; PIECE];
     loop {
         match rustix::io::read(descriptor, &mut piece[..]) {

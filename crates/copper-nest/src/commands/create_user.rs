@@ -4,10 +4,10 @@ use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
-use bstr::BString;
+use bstr::{BString, ByteSlice};
 use nest_core::plan::{CreateUser, KeyFile, create_user};
 use nest_core::table::File;
-use nest_host::store::Focus;
+use nest_host::store::{Focus, Wanted};
 
 use super::{Names, read_input};
 use crate::cli::Global;
@@ -131,20 +131,43 @@ impl CreateUserArgs {
     }
 }
 
-/// Of shadow and gshadow only the lines about the new users and the groups they
-/// join are looked at. Groups named by number could have any name: then, and for
-/// more than a few names, the files are loaded whole.
+/// What a plan for a few users looks at in large files: lines about the users
+/// and the groups they join, others with the same home, and all numbers. A group
+/// named by number could have any name, and a uid of one's own choice any
+/// holder: then everything is loaded.
 fn focus(session: &Session<'_>, request: &CreateUser) -> Focus {
     let policy = &session.policy;
-    let numbered = |group: &BString| group.first().is_some_and(u8::is_ascii_digit);
-    if request.names.len() > 4 || request.join.iter().any(numbered) {
+    let groups: Vec<&[u8]> = request
+        .join
+        .iter()
+        .chain(&request.primary)
+        .map(|group| group.as_slice())
+        .chain([policy.people_primary.as_bytes(), b"mail"])
+        .chain(policy.people_groups.iter().chain(&policy.admins_groups).map(|name| name.as_bytes()))
+        .collect();
+    let numbered = groups.iter().any(|group| group.first().is_some_and(u8::is_ascii_digit));
+    if request.names.len() > 4 || request.uid.is_some() || request.adopt_home || numbered {
         return Focus::new();
     }
-    let groups =
-        policy.people_groups.iter().chain(&policy.admins_groups).map(|name| name.as_bytes());
-    let joined = request.join.iter().map(|name| name.as_slice()).chain(groups);
-    let word = |name: &[u8]| [name, b":"].concat();
-    let users: Vec<Vec<u8>> = request.names.iter().map(|name| word(name)).collect();
-    let groups = users.iter().cloned().chain(joined.map(word)).collect();
-    Focus::from([(File::Shadow, users), (File::Gshadow, groups)])
+    let first = |name: &[u8]| [name, b":"].concat();
+    let users: Vec<Vec<u8>> = request.names.iter().map(|name| first(name)).collect();
+    let homes = request.names.iter().map(|name| {
+        let home = request.home.clone().unwrap_or_else(|| policy.home_of(name).into());
+        let end = home.trim_end_with(|c| c == '/').len();
+        [b":", &home[..end], b":"].concat()
+    });
+    let named: Vec<Vec<u8>> = groups.into_iter().map(first).collect();
+    // Groups that list a user come to light by the name alone.
+    let listing = request.names.iter().map(|name| name.to_vec());
+    let passwd: Vec<Vec<u8>> = users.iter().cloned().chain(homes).collect();
+    let group: Vec<Vec<u8>> = named.iter().cloned().chain(listing).collect();
+    let gshadow: Vec<Vec<u8>> = named.into_iter().chain(users.iter().cloned()).collect();
+    Focus::from([
+        (File::Passwd, Wanted { words: passwd, numbers: true }),
+        (File::Shadow, Wanted { words: users.clone(), numbers: false }),
+        (File::Group, Wanted { words: group, numbers: true }),
+        (File::Gshadow, Wanted { words: gshadow, numbers: false }),
+        (File::Subuid, Wanted { words: users.clone(), numbers: true }),
+        (File::Subgid, Wanted { words: users, numbers: true }),
+    ])
 }

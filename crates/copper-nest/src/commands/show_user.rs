@@ -10,7 +10,7 @@ use nest_core::sign_in::sign_in;
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Lines, Passwd};
 use nest_core::value::{nearest, read_plain_id};
-use nest_host::store::{Focus, Loaded};
+use nest_host::store::{Focus, Loaded, Wanted};
 
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
@@ -85,9 +85,10 @@ fn load_about(
 ) -> Result<Option<Loaded>, Failure> {
     let first = |name: &[u8]| [name, b":"].concat();
     let third = |id: u32| format!(":{id}:").into_bytes();
-    let mut focus: Focus = File::ALL.iter().map(|file| (*file, Vec::new())).collect();
+    let lines = |words| Wanted { words, numbers: false };
+    let mut focus: Focus = File::ALL.iter().map(|file| (*file, Wanted::default())).collect();
     let wanted = read_plain_id(name).map_or_else(|| first(name), third);
-    focus.insert(File::Passwd, vec![wanted.clone()]);
+    focus.insert(File::Passwd, lines(vec![wanted.clone()]));
     let found = session.load_some(&focus)?;
     if !found.book.users.lines().is_excerpt() {
         // A small file was loaded whole; the others may not have been.
@@ -99,18 +100,18 @@ fn load_about(
     let name = user.name.to_vec();
     let mut groups = vec![name.clone(), third(gid)];
     groups.extend(session.policy.admins_groups.iter().map(|group| first(group.as_bytes())));
-    focus.insert(File::Passwd, vec![wanted, first(&name), third(owner)]);
-    focus.insert(File::Shadow, vec![first(&name)]);
-    focus.insert(File::Group, groups);
+    focus.insert(File::Passwd, lines(vec![wanted, first(&name), third(owner)]));
+    focus.insert(File::Shadow, lines(vec![first(&name)]));
+    focus.insert(File::Group, lines(groups));
     for file in [File::Subuid, File::Subgid] {
-        focus.insert(file, vec![first(&name), first(uid.to_string().as_bytes())]);
+        focus.insert(file, lines(vec![first(&name), first(uid.to_string().as_bytes())]));
     }
     let mut loaded = session.load_some(&focus)?;
     if loaded.book.lines(File::Gshadow).is_some_and(Lines::is_excerpt) {
         let primary = loaded.book.group_by_gid(gid).map(|(_, group)| group.name);
         let words = vec![name, first(primary.unwrap_or_default())];
-        focus = File::ALL.iter().map(|file| (*file, Vec::new())).collect();
-        focus.insert(File::Gshadow, words);
+        focus = File::ALL.iter().map(|file| (*file, Wanted::default())).collect();
+        focus.insert(File::Gshadow, lines(words));
         loaded.book.gshadow = session.load_some(&focus)?.book.gshadow;
     }
     Ok(Some(loaded))

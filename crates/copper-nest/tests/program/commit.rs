@@ -56,6 +56,34 @@ fn a_lock_that_comes_free_is_taken() {
     assert_eq!(tree.line("etc/passwd", 8), "maren:x:1003:1003::/home/maren:/bin/bash");
 }
 
+/// The lock is the one that the C library's own call takes.
+#[test]
+fn a_program_that_holds_the_c_librarys_lock_makes_us_wait() {
+    if !has_program("python3") {
+        return passed_over("a_program_that_holds_the_c_librarys_lock", "python3");
+    }
+    let tree = TestTree::new();
+    let at = tree.root().display();
+    let script = format!(
+        "mount --bind {at}/etc /etc
+         python3 -c 'import ctypes, time; print(ctypes.CDLL(None).lckpwdf(), flush=True); time.sleep(3)' > {at}/locked &
+         while [ ! -s {at}/locked ]; do sleep 0.05; done
+         status=0; $NEST --tree {at} --wait 1 create user maren || status=$?
+         wait; $NEST --tree {at} --wait 0 -q create user maren; exit $status"
+    );
+    let Some(run) = in_namespace("a_program_that_holds_the_c_librarys_lock", &script) else {
+        return;
+    };
+    assert_eq!(tree.read("locked"), "0\n");
+    assert_eq!(run.status, 4, "{}", run.stderr);
+    assert!(
+        run.stderr.contains("locked by process") && run.stderr.contains("(python3)"),
+        "{}",
+        run.stderr
+    );
+    assert!(tree.read("etc/passwd").contains("\nmaren:"));
+}
+
 #[test]
 fn eight_at_once_lose_nothing_and_share_nothing() {
     let tree = TestTree::new();

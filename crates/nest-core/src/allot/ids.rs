@@ -7,8 +7,8 @@ use super::IdSet;
 use crate::book::Book;
 use crate::policy::Policy;
 use crate::surroundings::{Retired, Surroundings};
-use crate::table::{File, Lines, SubId, each_row};
-use crate::value::{IdSpan, is_reserved, read_id};
+use crate::table::{File, Lines, Numbers};
+use crate::value::{IdSpan, is_reserved};
 
 /// Every id that is spoken for.
 pub struct IdMap<'a> {
@@ -46,12 +46,7 @@ impl<'a> IdMap<'a> {
     /// Gathers the ids of `book` and of deleted accounts.
     pub fn new(book: &Book, policy: &'a Policy, world: &'a dyn Surroundings) -> Self {
         let ((mut used, groups), ranges) = rayon::join(
-            || {
-                rayon::join(
-                    || third_fields(book.users.lines()),
-                    || third_fields(book.groups.lines()),
-                )
-            },
+            || rayon::join(|| ids(book.users.lines()), || ids(book.groups.lines())),
             || in_ranges(book, world.retired()),
         );
         used.extend(groups);
@@ -196,39 +191,30 @@ fn range_over(book: &Book, id: u32) -> Option<Holder> {
     })
 }
 
-/// The third field of every record, as a set: the uids of passwd, the gids of
-/// group. A broken line's number counts too, as long as it can be read.
-fn third_fields(lines: &Lines) -> IdSet {
-    let sets = lines.parts().map(|part| {
-        let mut set = IdSet::default();
-        each_row(part, |row| {
-            if let Some(id) = row.field(2).and_then(read_id) {
-                set.insert(id);
-            }
-        });
-        set
-    });
-    sets.reduce(IdSet::default, |mut one, other| {
-        one.extend(other);
-        one
-    })
+/// The uids of passwd, or the gids of group, as a set.
+fn ids(lines: &Lines) -> IdSet {
+    let mut set = IdSet::default();
+    if let Numbers::Ids(ids) = lines.numbers() {
+        for id in ids {
+            set.insert(id);
+        }
+    }
+    set
 }
 
 /// Every id of every subordinate range.
 fn in_ranges(book: &Book, retired: &Retired) -> IdSet {
-    let read = |file| {
-        let mut spans = book.lines(file).map(spans).unwrap_or_default();
-        // In order they fill the set page by page, which is much faster.
-        spans.par_sort_unstable_by_key(|span| span.first);
-        spans
+    let read = |file| match book.lines(file).map(Lines::numbers) {
+        Some(Numbers::Spans(spans)) => spans,
+        _ => Vec::new(),
     };
-    // Nearly always the two files hold the same ranges, in the same order.
-    let text = |file| book.lines(file).map(Lines::text);
-    let (uids, gids) = if text(File::Subuid) == text(File::Subgid) {
-        (read(File::Subuid), Vec::new())
-    } else {
-        rayon::join(|| read(File::Subuid), || read(File::Subgid))
-    };
+    let (mut uids, mut gids) = rayon::join(|| read(File::Subuid), || read(File::Subgid));
+    // In order they fill the set page by page, which is much faster; and nearly
+    // always the two files hold the same ranges.
+    if uids != gids {
+        gids.par_sort_unstable_by_key(|span| span.first);
+    }
+    uids.par_sort_unstable_by_key(|span| span.first);
     let gids = if uids == gids { Vec::new() } else { gids };
     let retired = retired.ranges.iter().map(|retired| retired.span);
     let mut set = IdSet::default();
@@ -236,20 +222,6 @@ fn in_ranges(book: &Book, retired: &Retired) -> IdSet {
         set.insert_span(span.first, span.last);
     }
     set
-}
-
-fn spans(lines: &Lines) -> Vec<IdSpan> {
-    let parts = lines.parts().map(|part| {
-        let mut spans = Vec::with_capacity(part.len() / 24);
-        each_row(part, |row| {
-            let fields = (row.field(0), row.field(1), row.field(2), row.count());
-            if let (Some(owner), Some(first), Some(count), 3) = fields {
-                spans.extend(SubId { owner, first, count }.span());
-            }
-        });
-        spans
-    });
-    parts.collect::<Vec<_>>().concat()
 }
 
 #[cfg(test)]

@@ -5,7 +5,8 @@
 
 use memchr::{memchr_iter, memmem, memrchr};
 
-use super::{File, Line, Lines};
+use super::{File, Line, Lines, SubId, each_row};
+use crate::value::{IdSpan, read_id};
 
 /// What is known of a file of which only some lines were kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,6 +20,43 @@ pub(super) struct Outside {
     pub finished: bool,
     /// Where new lines go, and the number of a line there.
     pub insertion: (usize, usize),
+    /// The numbers of all lines, if they were wanted.
+    pub numbers: Option<Numbers>,
+}
+
+/// The numbers that the lines of a file hold, those of broken ones too as long
+/// as they can be read.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Numbers {
+    /// The uids of passwd, the gids of group; any order, and maybe more than once.
+    Ids(Vec<u32>),
+    /// The ranges of subuid and subgid, in file order.
+    Spans(Vec<IdSpan>),
+}
+
+impl Numbers {
+    /// None yet, of the kind that `file` has.
+    pub fn of(file: File) -> Self {
+        match file {
+            File::Subuid | File::Subgid => Numbers::Spans(Vec::new()),
+            _ => Numbers::Ids(Vec::new()),
+        }
+    }
+
+    /// Adds the numbers of some whole lines.
+    pub fn gather(&mut self, text: &[u8]) {
+        match self {
+            Numbers::Ids(ids) => each_row(text, |row| {
+                ids.extend(row.field(2).and_then(read_id));
+            }),
+            Numbers::Spans(spans) => each_row(text, |row| {
+                let fields = (row.field(0), row.field(1), row.field(2), row.count());
+                if let (Some(owner), Some(first), Some(count), 3) = fields {
+                    spans.extend(SubId { owner, first, count }.span());
+                }
+            }),
+        }
+    }
 }
 
 /// Goes through a file piece by piece and keeps the lines that hold one of some
@@ -35,10 +73,17 @@ pub struct Excerpter {
 }
 
 impl Excerpter {
-    /// Keeps the lines of `file` that hold one of `words`.
-    pub fn new(file: File, words: &[Vec<u8>]) -> Self {
+    /// Keeps the lines of `file` that hold one of `words`; with `numbers`, also
+    /// the numbers of all lines.
+    pub fn new(file: File, words: &[Vec<u8>], numbers: bool) -> Self {
         let finders = words.iter().map(|word| memmem::Finder::new(word).into_owned()).collect();
-        let outside = Outside { kept: Vec::new(), length: 0, finished: true, insertion: (0, 1) };
+        let outside = Outside {
+            kept: Vec::new(),
+            length: 0,
+            finished: true,
+            insertion: (0, 1),
+            numbers: numbers.then(|| Numbers::of(file)),
+        };
         Excerpter { file, finders, begun: Vec::new(), text: Vec::new(), outside, lines: 0 }
     }
 
@@ -96,6 +141,9 @@ impl Excerpter {
             self.outside.kept.push((self.text.len(), self.outside.length + start, number + 1));
             self.text.extend_from_slice(&text[start..end]);
         }
+        if let Some(numbers) = &mut self.outside.numbers {
+            numbers.gather(text);
+        }
         let lines = memchr_iter(b'\n', text).count() + usize::from(!text.ends_with(b"\n"));
         self.note_insertion(text, lines);
         self.lines += lines;
@@ -129,7 +177,7 @@ mod tests {
     use crate::table::Edit;
 
     fn excerpt(text: &[u8], piece: usize, word: &str) -> Lines {
-        let mut excerpter = Excerpter::new(File::Shadow, &[word.as_bytes().to_vec()]);
+        let mut excerpter = Excerpter::new(File::Shadow, &[word.as_bytes().to_vec()], false);
         text.chunks(piece.max(1)).for_each(|piece| excerpter.feed(piece));
         excerpter.finish()
     }
@@ -159,6 +207,23 @@ mod tests {
             let edits: Vec<Edit> = look(&whole).into_iter().map(|found| found.2).collect();
             let edits: Vec<&Edit> = edits.iter().collect();
             prop_assert_eq!(whole.rewrite(&edits), part.rewrite(&edits));
+        }
+    }
+
+    #[test]
+    fn the_numbers_of_all_lines_are_gathered() {
+        for (file, text, numbers) in [
+            (File::Passwd, "a:x:7\n#b:x:8:\nc:x:+9:1:::\nd\n", Numbers::Ids(vec![7, 9])),
+            (
+                File::Subgid,
+                "a:10:2\nb:1\nc:5:1",
+                Numbers::Spans(vec![IdSpan { first: 10, last: 11 }, IdSpan { first: 5, last: 5 }]),
+            ),
+        ] {
+            let mut excerpter = Excerpter::new(file, &[], true);
+            text.as_bytes().chunks(3).for_each(|piece| excerpter.feed(piece));
+            assert_eq!(excerpter.finish().numbers(), numbers);
+            assert_eq!(Lines::new(file, Arc::new(text)).numbers(), numbers);
         }
     }
 

@@ -8,7 +8,7 @@ use memchr::{memchr, memchr_iter, memmem, memrchr};
 use rayon::prelude::*;
 
 use super::File;
-use super::excerpt::Outside;
+use super::excerpt::{Numbers, Outside};
 
 /// Work on less text than this is not worth a thread's attention.
 const PART: usize = 1 << 20;
@@ -96,6 +96,32 @@ impl Lines {
             Some(outside) => outside.finished,
             None => self.text().is_empty() || self.text().ends_with(b"\n"),
         }
+    }
+
+    /// The numbers of all lines of the file: ids, or ranges.
+    ///
+    /// # Panics
+    /// On an excerpt that was made without them.
+    pub fn numbers(&self) -> Numbers {
+        if let Some(outside) = &self.outside {
+            let numbers = outside.numbers.clone();
+            return numbers.expect("the excerpt was to be made with its numbers");
+        }
+        let parts = self.parts().map(|part| {
+            let mut numbers = Numbers::of(self.file);
+            numbers.gather(part);
+            numbers
+        });
+        parts.reduce(
+            || Numbers::of(self.file),
+            |one, other| match (one, other) {
+                (Numbers::Ids(one), Numbers::Ids(other)) => Numbers::Ids([one, other].concat()),
+                (Numbers::Spans(one), Numbers::Spans(other)) => {
+                    Numbers::Spans([one, other].concat())
+                }
+                (one, _) => one,
+            },
+        )
     }
 
     /// Where in the file a line begins that begins at `start` in the text.
