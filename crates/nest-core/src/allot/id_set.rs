@@ -5,12 +5,12 @@ const WORDS: usize = (1 << PAGE_BITS) / 64;
 
 /// A set of 32-bit ids: a page of bits for each 65,536 of them of which some are
 /// in, and none for those of which all are.
-#[derive(Debug)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub struct IdSet {
     pages: Vec<Page>,
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 enum Page {
     Empty,
     Full,
@@ -128,14 +128,14 @@ impl IdSet {
     }
 
     /// Puts all ids of `other` in.
-    pub fn extend(&mut self, other: IdSet) {
-        for (page, theirs) in self.pages.iter_mut().zip(other.pages) {
+    pub fn extend(&mut self, other: &IdSet) {
+        for (page, theirs) in self.pages.iter_mut().zip(&other.pages) {
             match (&mut *page, theirs) {
                 (_, Page::Empty) | (Page::Full, _) => {}
                 (Page::Some(ours), Page::Some(theirs)) => {
                     ours.iter_mut().zip(theirs.iter()).for_each(|(ours, theirs)| *ours |= theirs);
                 }
-                (_, theirs) => *page = theirs,
+                (_, theirs) => *page = theirs.clone(),
             }
         }
     }
@@ -178,7 +178,7 @@ mod tests {
             assert_eq!(set.first_absent(first), last.checked_add(1));
             let mut other = IdSet::default();
             other.insert(7);
-            other.extend(set);
+            other.extend(&set);
             assert!(other.contains(7) && other.contains(last));
         }
     }

@@ -1,13 +1,12 @@
 //! Which ids are free, and choosing one.
 
 use bstr::BString;
-use rayon::prelude::*;
 
 use super::IdSet;
 use crate::book::Book;
 use crate::policy::Policy;
 use crate::surroundings::{Retired, Surroundings};
-use crate::table::{File, Lines, Numbers};
+use crate::table::File;
 use crate::value::{IdSpan, is_reserved};
 
 /// Every id that is spoken for.
@@ -45,11 +44,20 @@ pub enum Holder {
 impl<'a> IdMap<'a> {
     /// Gathers the ids of `book` and of deleted accounts.
     pub fn new(book: &Book, policy: &'a Policy, world: &'a dyn Surroundings) -> Self {
-        let ((mut used, groups), ranges) = rayon::join(
-            || rayon::join(|| ids(book.users.lines()), || ids(book.groups.lines())),
-            || in_ranges(book, world.retired()),
+        let numbers = |files: [File; 2]| {
+            let mut ids = IdSet::default();
+            for lines in files.into_iter().filter_map(|file| book.lines(file)) {
+                lines.add_numbers(&mut ids);
+            }
+            ids
+        };
+        let (mut used, mut ranges) = rayon::join(
+            || numbers([File::Passwd, File::Group]),
+            || numbers([File::Subuid, File::Subgid]),
         );
-        used.extend(groups);
+        for retired in &world.retired().ranges {
+            ranges.insert_span(retired.span.first, retired.span.last);
+        }
         let Retired { users, groups, .. } = world.retired();
         for retired in users.iter().chain(groups) {
             used.insert(retired.span.first);
@@ -189,39 +197,6 @@ fn range_over(book: &Book, id: u32) -> Option<Holder> {
             Some(Holder::Range { owner: range.owner.into(), span })
         })
     })
-}
-
-/// The uids of passwd, or the gids of group, as a set.
-fn ids(lines: &Lines) -> IdSet {
-    let mut set = IdSet::default();
-    if let Numbers::Ids(ids) = lines.numbers() {
-        for id in ids {
-            set.insert(id);
-        }
-    }
-    set
-}
-
-/// Every id of every subordinate range.
-fn in_ranges(book: &Book, retired: &Retired) -> IdSet {
-    let read = |file| match book.lines(file).map(Lines::numbers) {
-        Some(Numbers::Spans(spans)) => spans,
-        _ => Vec::new(),
-    };
-    let (mut uids, mut gids) = rayon::join(|| read(File::Subuid), || read(File::Subgid));
-    // In order they fill the set page by page, which is much faster; and nearly
-    // always the two files hold the same ranges.
-    if uids != gids {
-        gids.par_sort_unstable_by_key(|span| span.first);
-    }
-    uids.par_sort_unstable_by_key(|span| span.first);
-    let gids = if uids == gids { Vec::new() } else { gids };
-    let retired = retired.ranges.iter().map(|retired| retired.span);
-    let mut set = IdSet::default();
-    for span in uids.into_iter().chain(gids).chain(retired) {
-        set.insert_span(span.first, span.last);
-    }
-    set
 }
 
 #[cfg(test)]

@@ -8,7 +8,8 @@ use memchr::{memchr, memchr_iter, memmem, memrchr};
 use rayon::prelude::*;
 
 use super::File;
-use super::excerpt::{Numbers, Outside};
+use super::excerpt::{Gathered, Outside};
+use crate::allot::IdSet;
 
 /// Work on less text than this is not worth a thread's attention.
 const PART: usize = 1 << 20;
@@ -98,30 +99,22 @@ impl Lines {
         }
     }
 
-    /// The numbers of all lines of the file: ids, or ranges.
+    /// Adds the numbers of all lines of the file: ids, or those of ranges.
     ///
     /// # Panics
-    /// On an excerpt that was made without them.
-    pub fn numbers(&self) -> Numbers {
-        if let Some(outside) = &self.outside {
-            let numbers = outside.numbers.clone();
-            return numbers.expect("the excerpt was to be made with its numbers");
+    /// For an excerpt that was made without its numbers.
+    pub fn add_numbers(&self, ids: &mut IdSet) {
+        match &self.outside {
+            None => {
+                let mut numbers = Gathered::default();
+                numbers.gather(self.file, self.text());
+                ids.extend(&numbers.finish());
+            }
+            Some(outside) => {
+                let numbers = outside.numbers.as_ref();
+                ids.extend(numbers.expect("the excerpt was to be made with its numbers"));
+            }
         }
-        let parts = self.parts().map(|part| {
-            let mut numbers = Numbers::of(self.file);
-            numbers.gather(part);
-            numbers
-        });
-        parts.reduce(
-            || Numbers::of(self.file),
-            |one, other| match (one, other) {
-                (Numbers::Ids(one), Numbers::Ids(other)) => Numbers::Ids([one, other].concat()),
-                (Numbers::Spans(one), Numbers::Spans(other)) => {
-                    Numbers::Spans([one, other].concat())
-                }
-                (one, _) => one,
-            },
-        )
     }
 
     /// Where in the file a line begins that begins at `start` in the text.

@@ -18,7 +18,7 @@ mod subid;
 use std::marker::PhantomData;
 
 pub use edit::{Edit, Piece, Rewrite};
-pub use excerpt::{Excerpter, Numbers};
+pub use excerpt::Excerpter;
 pub use fields::{Row, each_row};
 pub use group::Group;
 pub use gshadow::Gshadow;
