@@ -5,7 +5,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    check, create_user, demo, list_rules, list_users, show_policy, show_rule, show_user,
+    check, create_user, demo, list_changes, list_rules, list_users, recover, show_change,
+    show_policy, show_rule, show_user, undo,
 };
 use crate::failure::Failure;
 
@@ -80,28 +81,32 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// List users, or rules.
+    /// List users, changes, or rules.
     #[command(subcommand)]
     List(List),
-    /// Show one user, the policy, or one rule.
+    /// Show one user, one change, the policy, or one rule.
     #[command(subcommand)]
     Show(Show),
     /// Create users.
     #[command(subcommand)]
     Create(Create),
     Check(check::Check),
+    Undo(undo::UndoArgs),
+    Recover(recover::Recover),
     Demo(demo::Demo),
 }
 
 #[derive(Debug, Subcommand)]
 enum List {
     Users(list_users::ListUsers),
+    Changes(list_changes::ListChanges),
     Rules(list_rules::ListRules),
 }
 
 #[derive(Debug, Subcommand)]
 enum Show {
     User(show_user::ShowUser),
+    Change(show_change::ShowChange),
     Policy(show_policy::ShowPolicy),
     Rule(show_rule::ShowRule),
 }
@@ -117,12 +122,16 @@ impl Cli {
         let global = &self.global;
         match &self.verb {
             Verb::List(List::Users(args)) => args.run(global),
+            Verb::List(List::Changes(args)) => args.run(global),
             Verb::List(List::Rules(args)) => args.run(global),
             Verb::Show(Show::User(args)) => args.run(global),
+            Verb::Show(Show::Change(args)) => args.run(global),
             Verb::Show(Show::Policy(args)) => args.run(global),
             Verb::Show(Show::Rule(args)) => args.run(global),
             Verb::Create(Create::User(args)) => args.run(global),
             Verb::Check(args) => args.run(global),
+            Verb::Undo(args) => args.run(global),
+            Verb::Recover(args) => args.run(global),
             Verb::Demo(args) => args.run(global),
         }
     }

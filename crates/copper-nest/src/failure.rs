@@ -3,9 +3,13 @@
 
 use nest_core::plan::{Refusal, Way};
 use nest_core::policy::PolicyFault;
+use nest_host::changes::ChangesError;
 use nest_host::commit::CommitError;
+use nest_host::journal::JournalError;
 use nest_host::lock::LockError;
+use nest_host::recover::{Edited, RecoverError};
 use nest_host::retired::RetiredError;
+use nest_host::state::StateError;
 use nest_host::store::LoadError;
 use nest_host::tree::TreeError;
 use serde_json::json;
@@ -61,7 +65,9 @@ impl Failure {
             crate::view::print_json(&error);
         }
         let (bad, reset) = (style::BAD, style::BAD.render_reset());
-        let message = crate::view::visible(self.message.as_bytes());
+        let lines: Vec<String> =
+            self.message.split('\n').map(|line| crate::view::visible(line.as_bytes())).collect();
+        let message = lines.join("\n");
         let stop = if message.ends_with(['.', ':']) { "" } else { "." };
         anstream::eprintln!("{bad}{message}{stop}{reset}");
         let width = self.ways.iter().map(|way| way.label.chars().count()).max().unwrap_or(0);
@@ -113,8 +119,67 @@ impl From<LoadError> for Failure {
 
 impl From<RetiredError> for Failure {
     fn from(error: RetiredError) -> Self {
-        Failure::new(UNTOUCHED, "retired-ids", error.to_string())
+        match error {
+            RetiredError::State(error) => error.into(),
+            _ => Failure::new(UNTOUCHED, "retired-ids", error.to_string()),
+        }
     }
+}
+
+impl From<StateError> for Failure {
+    fn from(error: StateError) -> Self {
+        let status = if matches!(error, StateError::Unusable { .. }) { UNTOUCHED } else { REFUSED };
+        Failure::new(status, "state", error.to_string())
+    }
+}
+
+impl From<ChangesError> for Failure {
+    fn from(error: ChangesError) -> Self {
+        match error {
+            ChangesError::NoSuchChange { .. } => {
+                Failure::new(REFUSED, "no-change", error.to_string())
+                    .or("see them all", "list changes")
+            }
+            ChangesError::Damaged { .. } => Failure::new(REFUSED, "record", error.to_string()),
+            ChangesError::Unread { .. } => Failure::new(UNTOUCHED, "record", error.to_string()),
+        }
+    }
+}
+
+impl From<RecoverError> for Failure {
+    fn from(error: RecoverError) -> Self {
+        match error {
+            RecoverError::State(error) => error.into(),
+            RecoverError::Journal(JournalError::Unusable { .. }) => {
+                Failure::new(UNTOUCHED, "journal", error.to_string())
+            }
+            RecoverError::Journal(_) => Failure::new(REFUSED, "journal", error.to_string()),
+            RecoverError::Edited { ref files, .. } => edited(&error, files),
+            RecoverError::Failed { .. } => Failure::new(BROKEN, "unfinished", error.to_string())
+                .or("when the cause is mended", "recover"),
+        }
+    }
+}
+
+/// Shows each file as it is and as it was or would be.
+fn edited(error: &RecoverError, files: &[Edited]) -> Failure {
+    let mut failure = Failure::new(REFUSED, "edited-after-crash", error.to_string());
+    let mut tell = |label: String, text: String| {
+        failure.ways.push(Way { label, text, is_command: false });
+    };
+    for file in files {
+        let [before, after, now] = &file.digests;
+        let path = file.file.path();
+        tell(format!("{path} before"), before.clone());
+        tell(format!("{path} after"), after.clone());
+        tell(format!("{path} now"), now.clone());
+        tell(format!("{path} in its other version"), file.staged.to_string());
+        for line in &file.lines {
+            tell("a line of neither version".into(), line.to_string());
+        }
+    }
+    tell("how to go on".into(), "docs/formats.md, \"A crash and an edit\"".into());
+    failure
 }
 
 impl From<LockError> for Failure {
@@ -132,6 +197,8 @@ impl From<CommitError> for Failure {
         let (kind, status) = match error {
             CommitError::ChangedMeanwhile(_) => ("changed-meanwhile", UNTOUCHED),
             CommitError::Interrupted => ("interrupted", UNTOUCHED),
+            CommitError::State(error) => return error.into(),
+            CommitError::Journal(_) => ("journal", UNTOUCHED),
             CommitError::Failed { .. } => ("failed", UNTOUCHED),
             CommitError::NotPutBack { .. } => ("not-put-back", BROKEN),
         };

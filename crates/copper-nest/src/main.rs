@@ -1,6 +1,8 @@
 //! Copper Nest looks after the local accounts of one Unix-like machine.
 
+mod author;
 mod cli;
+mod clock;
 mod commands;
 mod failure;
 mod session;

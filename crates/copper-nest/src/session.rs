@@ -1,22 +1,40 @@
 //! One run of the program on one tree: the tree, its policy, today, and the one
 //! way in which a change is carried out.
 
+use std::io::IsTerminal;
 use std::path::Path;
 use std::time::Duration;
 
 use nest_core::plan::{Ground, Plan, Refusal};
 use nest_core::policy::Policy;
+use nest_core::record::Told;
 use nest_core::value::Day;
+use nest_host::changes::{self, LeftBehind};
+use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::lock::Lock;
-use nest_host::retired::{self, State};
+use nest_host::recover;
+use nest_host::retired;
+use nest_host::state::{Folder, State};
 use nest_host::store::{self, Focus, Loaded};
 use nest_host::surroundings::World;
+use nest_host::system_log;
 use nest_host::tree::Tree;
 use rustix::fs::{Access, AtFlags};
 
+use crate::author::author;
 use crate::cli::Global;
+use crate::clock::Now;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
-use crate::view::receipt;
+use crate::view::{receipt, visible};
+
+/// Whether a change is asked about before it is made.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Asks {
+    /// It only adds, or is easily taken back.
+    Nothing,
+    /// It takes something away.
+    First,
+}
 
 /// Where the policy of a tree is.
 pub const POLICY: &str = "etc/copper-nest/policy.toml";
@@ -27,7 +45,8 @@ pub struct Session<'g> {
     pub tree: Tree,
     pub policy: Policy,
     pub today: Day,
-    state: State,
+    pub state: State,
+    now: Now,
 }
 
 impl<'g> Session<'g> {
@@ -40,7 +59,8 @@ impl<'g> Session<'g> {
             Some(path) if path == Path::new("none") => State::Nowhere,
             Some(path) => State::At(path.to_owned()),
         };
-        Ok(Session { global, tree, policy, today: today()?, state })
+        let now = Now::look()?;
+        Ok(Session { global, tree, policy, today: now.today(), state, now })
     }
 
     /// Loads the account files.
@@ -57,28 +77,37 @@ impl<'g> Session<'g> {
     /// numbers, looking goes on without them.
     pub fn world_to_look_at(&self) -> Result<World<'_>, Failure> {
         match retired::read(&self.tree, &self.state) {
-            Err(retired::RetiredError::Unread { path, error }) => {
-                tracing::info!(path, %error, "the retired numbers can't be read");
+            Err(
+                error @ (retired::RetiredError::Unread { .. } | retired::RetiredError::State(_)),
+            ) => {
+                tracing::info!(%error, "the retired numbers can't be read");
                 Ok(World::new(&self.tree, nest_core::surroundings::Retired::default()))
             }
             retired => Ok(World::new(&self.tree, retired?)),
         }
+        .map(|world| world.with_unfinished(self.unfinished()))
     }
 
     /// What planners and rules go by.
     pub fn ground<'a>(&'a self, loaded: &'a Loaded, world: &'a World<'_>) -> Ground<'a> {
-        Ground { book: &loaded.book, policy: &self.policy, world, today: self.today }
+        Ground { book: &loaded.book, policy: &self.policy, world, today: self.today, change: None }
     }
 
-    /// Plans a change, carries it out and shows the receipt. The plan is made
-    /// before the lock is taken, so that a request that will be refused holds
-    /// nobody up; and again under the lock where the files are others by then.
+    /// Plans a change, carries it out and shows the receipt. The plan is made,
+    /// shown and asked about before the lock is taken, so that nobody is held up;
+    /// and made again under the lock where the files are others by then.
     pub fn carry_out(
         &self,
         focus: &Focus,
+        asks: Asks,
         planner: impl Fn(Ground<'_>) -> Result<Plan, Box<Refusal>>,
     ) -> Result<u8, Failure> {
         self.require_rights()?;
+        if self.global.dry_run {
+            self.tell_unfinished();
+        } else if recover::unfinished(&self.tree, &self.state)?.is_some() {
+            self.recover(&self.lock()?)?;
+        }
         let mut loaded = self.load_some(focus)?;
         let mut planned = self.plan(&loaded, &planner);
         if planned.is_err() && !focus.is_empty() {
@@ -86,37 +115,184 @@ impl<'g> Session<'g> {
             loaded = self.load()?;
             planned = self.plan(&loaded, &planner);
         }
-        let mut plan = planned?;
+        let (mut plan, mut number) = planned?;
         if self.global.dry_run {
-            receipt::show(self.global, &plan, None);
+            receipt::show(self.global, &Told::of(&plan), receipt::Stage::DryRun);
             return Ok(0);
         }
-        let lock = self.lock()?;
-        if !loaded.is_current(&self.tree) {
+        self.ask(asks, &plan)?;
+        let (lock, folder) = loop {
+            let lock = self.lock()?;
+            let recovered = self.recover(&lock)?;
+            let folder = self.state.open(&self.tree)?;
+            let current = self.next_number(folder.as_ref())? == number;
+            if !recovered && current && loaded.is_current(&self.tree) {
+                break (lock, folder);
+            }
             loaded = self.load_some(focus)?;
-            plan = self.plan(&loaded, &planner)?;
-        }
-        let outcome = nest_host::commit::commit(&lock, &self.tree, &loaded, &plan)?;
+            let (again, new_number) = self.plan(&loaded, &planner)?;
+            let same = again == plan;
+            (plan, number) = (again, new_number);
+            if same || asks == Asks::Nothing {
+                break (lock, folder);
+            }
+            // What was agreed to is not what would happen now.
+            drop(lock);
+            anstream::eprintln!("the account files were changed in the meantime; the plan is now:");
+            self.ask(asks, &plan)?;
+        };
+        let left = folder.as_ref().map(LeftBehind::read).unwrap_or_default();
+        let other_hands = left.drift(&loaded).map_err(|error| {
+            Failure::new(
+                UNTOUCHED,
+                "unreadable",
+                format!("the account files can't be read: {error}"),
+            )
+        })?;
+        drop(folder);
+        let circumstances = Circumstances {
+            by: author(),
+            time: self.now.zoned(),
+            today: self.today,
+            arguments: std::env::args_os()
+                .skip(1)
+                .map(|word| word.to_string_lossy().into())
+                .collect(),
+            other_hands,
+            keep_days: self.policy.changes_keep_days,
+            retired: retired::read(&self.tree, &self.state)?,
+        };
+        let committed = commit(&lock, &self.tree, &self.state, &loaded, &plan, &circumstances);
+        self.log(&plan, &circumstances, &committed);
+        let outcome = committed?;
         drop(lock);
-        receipt::show(self.global, &plan, Some(&outcome));
+        let mut told = Told::of(&plan);
+        told.cautions.splice(0..0, circumstances.other_hands.iter().map(ToString::to_string));
+        receipt::show(self.global, &told, receipt::Stage::Done(&outcome));
         loaded.release();
         Ok(0)
+    }
+
+    /// Finishes or rolls back what a crash left, and says so. Returns whether
+    /// there was anything.
+    pub fn recover(&self, lock: &Lock) -> Result<bool, Failure> {
+        let Some(recovered) = recover::recover(lock, &self.tree, &self.state)? else {
+            return Ok(false);
+        };
+        anstream::eprintln!("{}", recovered_in_words(&recovered));
+        Ok(true)
+    }
+
+    /// Says on stderr that a change stands unfinished, before showing anything.
+    pub fn tell_unfinished(&self) {
+        if let Some(what) = self.unfinished() {
+            let command = self.global.command("recover");
+            anstream::eprintln!(
+                "{what} stands unfinished since a crash; finish it with   {command}"
+            );
+        }
+    }
+
+    /// The change that a crash left unfinished, as far as it can be told.
+    pub fn unfinished(&self) -> Option<String> {
+        let unfinished = match recover::unfinished(&self.tree, &self.state) {
+            Ok(unfinished) => unfinished,
+            Err(error) => {
+                tracing::info!(%error, "the journal can't be read");
+                None
+            }
+        };
+        unfinished.filter(|_| !recover::is_being_changed(&self.tree))
+    }
+
+    /// The folder with the records of changes, for looking at.
+    pub fn changes_folder(&self) -> Result<Option<Folder>, Failure> {
+        if self.state == State::Nowhere {
+            let message = "with --state none no changes are kept, and none can be looked up";
+            return Err(Failure::new(REFUSED, "no-state", message));
+        }
+        Ok(self.state.open(&self.tree)?)
+    }
+
+    fn next_number(&self, folder: Option<&Folder>) -> Result<Option<u64>, Failure> {
+        match self.state {
+            State::Nowhere => Ok(None),
+            _ => Ok(Some(changes::next_number(folder)?)),
+        }
+    }
+
+    /// Shows a plan that takes something away, and asks; without a terminal,
+    /// `--yes` has to be said.
+    fn ask(&self, asks: Asks, plan: &Plan) -> Result<(), Failure> {
+        if asks == Asks::Nothing || self.global.yes {
+            return Ok(());
+        }
+        let terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+        if !terminal {
+            let message = format!(
+                "{} was not done: it takes something away, and there is no terminal to ask at",
+                plan.summary
+            );
+            return Err(Failure::new(REFUSED, "needs-yes", message)
+                .or("see what it would do", format!("{} --dry-run", plan.summary))
+                .or("or do it without asking", format!("{} --yes", plan.summary)));
+        }
+        receipt::show(self.global, &Told::of(plan), receipt::Stage::Asked);
+        let prompt = dialoguer::Confirm::new().with_prompt("Do this?").default(false);
+        match prompt.interact_opt() {
+            Ok(Some(true)) => Ok(()),
+            Ok(_) => Err(Failure::new(REFUSED, "declined", "nothing was changed")),
+            Err(error) => Err(Failure::new(
+                REFUSED,
+                "declined",
+                format!("no answer ({error}); nothing was changed"),
+            )),
+        }
+    }
+
+    /// One line a change for the system's log.
+    fn log(
+        &self,
+        plan: &Plan,
+        circumstances: &Circumstances,
+        committed: &Result<Outcome, CommitError>,
+    ) {
+        let by = match &circumstances.by.name {
+            Some(name) => format!("{name} (uid {})", circumstances.by.uid),
+            None => format!("uid {}", circumstances.by.uid),
+        };
+        let tree = match self.tree.is_live() {
+            true => String::new(),
+            false => format!(" in {}", self.tree.path().display()),
+        };
+        let summary = visible(plan.summary.as_bytes());
+        let line = match committed {
+            Ok(Outcome { number: Some(number), .. }) => {
+                format!("change {number} by {by}{tree}: {summary}")
+            }
+            Ok(_) => format!("change by {by}{tree}: {summary}"),
+            Err(error) => format!("failed, by {by}{tree}: {summary}: {error}"),
+        };
+        system_log::send(&self.now.for_log(), &line);
     }
 
     fn plan(
         &self,
         loaded: &Loaded,
         planner: &impl Fn(Ground<'_>) -> Result<Plan, Box<Refusal>>,
-    ) -> Result<Plan, Failure> {
+    ) -> Result<(Plan, Option<u64>), Failure> {
         if let Some((file, why)) = loaded.book.unreadable.first_key_value() {
             let message = format!("{} can't be read: {why}", file.path());
             return Err(Failure::new(UNTOUCHED, "unreadable", message));
         }
         let world = World::new(&self.tree, retired::read(&self.tree, &self.state)?);
-        Ok(planner(self.ground(loaded, &world))?)
+        let change = self.next_number(self.state.open(&self.tree)?.as_ref())?;
+        let ground = Ground { change, ..self.ground(loaded, &world) };
+        Ok((planner(ground)?, change))
     }
 
-    fn lock(&self) -> Result<Lock, Failure> {
+    /// Takes the account-file lock.
+    pub fn lock(&self) -> Result<Lock, Failure> {
         let wait = Duration::from_secs(self.global.wait);
         let quiet = self.global.quiet;
         Ok(Lock::take(&self.tree, wait, &mut |holder| {
@@ -127,7 +303,7 @@ impl<'g> Session<'g> {
     }
 
     /// Refuses at once where nothing could be written in the end.
-    fn require_rights(&self) -> Result<(), Failure> {
+    pub fn require_rights(&self) -> Result<(), Failure> {
         let etc = self.tree.locate("etc").and_then(|etc| {
             rustix::fs::accessat(&etc.directory, &etc.name, Access::WRITE_OK, AtFlags::EACCESS)
         });
@@ -168,31 +344,16 @@ fn read_policy(global: &Global, tree: &Tree) -> Result<Policy, Failure> {
     }
 }
 
-/// The day that new records carry: of `SOURCE_DATE_EPOCH` where that is set, so
-/// that an image built twice is the same twice
-/// (<https://reproducible-builds.org/specs/source-date-epoch/>).
-fn today() -> Result<Day, Failure> {
-    let refuse = |message: String| Err(Failure::new(REFUSED, "clock", message));
-    let (seconds, source) = match std::env::var("SOURCE_DATE_EPOCH") {
-        Ok(text) => match text.parse::<i64>() {
-            Ok(seconds) => (seconds, "SOURCE_DATE_EPOCH"),
-            Err(_) => {
-                return refuse(format!(
-                    "SOURCE_DATE_EPOCH is \"{text}\", which is no number of seconds"
-                ));
-            }
-        },
-        Err(_) => {
-            let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
-            (now.map_or(0, |now| now.as_secs() as i64), "the clock")
-        }
+/// What recovery did, in a line.
+pub fn recovered_in_words(recovered: &recover::Recovered) -> String {
+    let what = match recovered.number {
+        Some(number) => format!("change {number} ({})", visible(recovered.summary.as_bytes())),
+        None => format!("a change ({})", visible(recovered.summary.as_bytes())),
     };
-    let today = Day::of_seconds(seconds);
-    if today < Day::EARLIEST_TODAY {
-        return refuse(format!(
-            "{source} says {today}, which can't be: dates in the account files would be wrong, \
-             and passwords seem to be expired. Set it right first"
-        ));
+    match recovered.finished {
+        true => format!("recovered: {what}, which a crash had cut off, is now finished"),
+        false => format!(
+            "recovered: {what}, which a crash had cut off before it happened, was rolled back"
+        ),
     }
-    Ok(today)
 }

@@ -10,6 +10,7 @@
 //! - [`policy`]: the settings, each with its source.
 //! - [`allot`]: choosing ids and ranges.
 //! - [`plan`]: what a request will do, or why it is refused.
+//! - [`record`], [`drift`]: what was done, and what other hands did since.
 //! - [`account`], [`sign_in`]: what the files say about one user.
 //! - [`check`]: the rules, and what they found.
 //!
@@ -35,8 +36,10 @@ pub mod account;
 pub mod allot;
 pub mod book;
 pub mod check;
+pub mod drift;
 pub mod plan;
 pub mod policy;
+pub mod record;
 pub mod secret;
 pub mod sign_in;
 pub mod surroundings;

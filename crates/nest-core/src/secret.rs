@@ -8,7 +8,7 @@ use crate::value::{PasswordField, Scheme};
 /// What stands in the place of a hash.
 pub const HIDDEN: &str = "(hash)";
 
-/// The line with its password field replaced by `(hash)`, unless the field is a
+/// The line with its password field replaced by `(hash)`, or `!(hash)` when it is locked, unless the field is a
 /// harmless marker. Of a line of a secret file that is not well-formed only the
 /// first field is shown: nobody can say where its hash stands.
 ///
@@ -39,10 +39,23 @@ pub fn shown(file: File, line: &[u8]) -> BString {
                 1 => !PasswordField::is_harmless(field),
                 _ => looks_like_hash(field),
             };
-            if hidden { HIDDEN.as_bytes() } else { field }
+            match hidden {
+                true if at == 1 && field.starts_with(b"!") => b"!(hash)",
+                true => HIDDEN.as_bytes(),
+                false => field,
+            }
         })
         .collect();
     shown.join(&b':').into()
+}
+
+/// The hash in a line, without the mark of a lock; `None` where there is none.
+pub fn hash_of(file: File, line: &[u8]) -> Option<&[u8]> {
+    if matches!(file, File::Subuid | File::Subgid) {
+        return None;
+    }
+    let field = line.split_str(":").nth(1)?;
+    (!PasswordField::is_harmless(field)).then(|| field.trim_start_with(|c| c == '!'))
 }
 
 fn looks_like_hash(field: &[u8]) -> bool {

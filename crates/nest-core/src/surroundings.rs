@@ -2,8 +2,9 @@
 //! real tree; tests answer by hand.
 
 use bstr::{BStr, BString};
+use serde::{Deserialize, Serialize};
 
-use crate::value::IdSpan;
+use crate::value::{IdSpan, escaped};
 
 /// What kind of thing stands at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
@@ -118,16 +119,29 @@ pub struct Mention {
 }
 
 /// An id or range that a deleted account held.
-#[derive(Debug, Clone, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct RetiredId {
     /// The ids; a span of one for a uid or gid.
     pub span: IdSpan,
     /// Whose they were.
+    #[serde(with = "escaped::text")]
     pub name: BString,
 }
 
+/// What is in a file or directory, to tell later whether it is still the same.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Inventory {
+    /// Files and links; directories are not counted.
+    pub files: u64,
+    /// The bytes in the files.
+    pub bytes: u64,
+    /// A digest of every path in it with kind, mode, owner, size, time of the
+    /// last alteration and link target.
+    pub digest: String,
+}
+
 /// The numbers that deleted accounts held.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Retired {
     /// Uids.
     pub users: Vec<RetiredId>,
@@ -211,6 +225,16 @@ pub trait Surroundings: Sync {
     fn origin(&self) -> Origin;
     /// The numbers of deleted accounts.
     fn retired(&self) -> &Retired;
+    /// What is in the file or directory at a path that goes through no link;
+    /// `None` when nothing is there. Where numbers and sizes are not those of
+    /// `like` nothing is read, and the digest is empty.
+    ///
+    /// # Errors
+    /// Why it can't be looked at.
+    fn inventory(&self, path: &BStr, like: Option<&Inventory>)
+    -> Result<Option<Inventory>, String>;
+    /// The change that was begun and neither finished nor rolled back, in words.
+    fn unfinished(&self) -> Option<String>;
     /// Lines of sudoers, sshd_config and the like that name a user.
     fn mentions(&self, name: &BStr) -> Vec<Mention>;
 }

@@ -24,6 +24,8 @@ pub(crate) struct World {
     pub other_sources: Option<String>,
     pub retired: Retired,
     pub mentions: Vec<Mention>,
+    pub inventories: BTreeMap<BString, Inventory>,
+    pub unfinished: Option<String>,
 }
 
 impl World {
@@ -81,6 +83,12 @@ impl Surroundings for World {
     }
     fn retired(&self) -> &Retired {
         &self.retired
+    }
+    fn inventory(&self, path: &BStr, _: Option<&Inventory>) -> Result<Option<Inventory>, String> {
+        Ok(self.inventories.get(path).cloned())
+    }
+    fn unfinished(&self) -> Option<String> {
+        self.unfinished.clone()
     }
     fn mentions(&self, _: &BStr) -> Vec<Mention> {
         self.mentions.clone()

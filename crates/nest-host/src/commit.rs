@@ -1,30 +1,64 @@
 //! Carrying a plan out, whole or not at all.
 //!
-//! Everything new is staged beside what it replaces and flushed; only then is it
-//! renamed into place. A failure before the first rename drops what was staged;
-//! a failure after it puts the originals back.
+//! What will be staged is written into the journal first; everything new is then
+//! staged beside what it replaces and flushed; the journal is marked ready, which
+//! is the moment the change happens; only then is anything renamed into place. A
+//! failure before that moment drops what was staged; a failure after it puts the
+//! originals back; a crash is finished or rolled back by [`crate::recover`].
 
-use std::ffi::OsString;
-use std::os::fd::OwnedFd;
+use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
+use nest_core::drift::Drift;
 use nest_core::plan::{Plan, Step};
-use nest_core::table::{Edit, File};
-use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags};
-use rustix::io::Errno;
+use nest_core::record::{Author, Record, RecordedStep, Told, VERSION};
+use nest_core::surroundings::Inventory;
+use nest_core::table::{Edit, File, Lines, Order, holding_both, order};
+use nest_core::value::Day;
+use nest_core::value::escaped::Escaped;
 
-use crate::home::{StagedEntry, Undone, give_directory, stage_directory, stage_file};
+use crate::changes::{self, LeftBehind};
+use crate::effect::{BOTH, Hands, NEW, Place, Published, digest_of_file, escaped};
+use crate::home::{Undone, missing_directories, stage_directory, stage_file};
+use crate::inventory;
+use crate::journal::{self, Effect, Entry, Journal, JournalError, Replaced, Rooted};
 use crate::lock::Lock;
-use crate::stage::{Staged, stage, write_all};
-use crate::store::{Loaded, Original};
+use crate::reown;
+use crate::retired;
+use crate::stage::{Staged, stage};
+use crate::state::{State, StateError};
+use crate::store::Loaded;
 use crate::tree::Tree;
+
+/// What goes for a change besides its plan.
+#[derive(Debug, Clone)]
+pub struct Circumstances {
+    /// Who makes it.
+    pub by: Author,
+    /// When, as it will stand in the record.
+    pub time: String,
+    /// Today.
+    pub today: Day,
+    /// The arguments as typed.
+    pub arguments: Vec<String>,
+    /// What other hands did since the change before.
+    pub other_hands: Vec<Drift>,
+    /// For how many days records are kept.
+    pub keep_days: u32,
+    /// Numbers retired so far.
+    pub retired: nest_core::surroundings::Retired,
+}
 
 /// What came of a change besides what its plan says.
 #[derive(Debug, Default)]
 pub struct Outcome {
+    /// The number of the change; nothing where no state is kept.
+    pub number: Option<u64>,
     /// Owners and attributes that could not be set, in words.
     pub left_undone: Vec<String>,
+    /// What else has to be told, in words.
+    pub notes: Vec<String>,
     /// Files that are mount points, and were rewritten in place.
     pub in_place: Vec<File>,
 }
@@ -38,6 +72,12 @@ pub enum CommitError {
     /// A signal came before the change happened.
     #[error("interrupted; nothing was changed")]
     Interrupted,
+    /// The state folder can't be used.
+    #[error("{0}; nothing was changed")]
+    State(#[from] StateError),
+    /// The journal can't be used.
+    #[error("{0}; nothing was changed")]
+    Journal(#[from] JournalError),
     /// Something failed, and all is as it was.
     #[error("{what}: {error}; all is as it was")]
     Failed {
@@ -58,29 +98,8 @@ pub enum CommitError {
     },
 }
 
-/// What is about to become visible.
-enum Ready {
-    Entry { what: String, entry: StagedEntry },
-    Give { step: Step },
-    File(Box<Staged>),
-}
-
-/// What has become visible, and how to take it back.
-enum Visible {
-    Entry(usize),
-    Gave(usize),
-    /// The old version stands under the staged name.
-    Exchanged(usize),
-    /// The old version stands under this name.
-    Renamed(usize, OsString),
-    /// There was no old version.
-    Fresh(usize),
-    /// This old text has to be written back.
-    InPlace(usize, Vec<u8>),
-}
-
 /// Carries out a plan that was made from `loaded`. The lock proves that no other
-/// program which takes it is at work.
+/// program which takes it is at work, and that nothing unfinished stands.
 ///
 /// # Errors
 /// [`CommitError`]; all but [`CommitError::NotPutBack`] mean that nothing
@@ -88,34 +107,57 @@ enum Visible {
 pub fn commit(
     _lock: &Lock,
     tree: &Tree,
+    state: &State,
     loaded: &Loaded,
     plan: &Plan,
+    circumstances: &Circumstances,
 ) -> Result<Outcome, CommitError> {
     let interrupted = catch_signals();
-    let mut outcome = Outcome::default();
-    let mut change =
-        Change { tree, loaded, ready: Vec::new(), visible: Vec::new(), outcome: &mut outcome };
-    if let Err(error) = change.stage(plan) {
+    let folder = state.open_or_make(tree)?;
+    let keeps = *state != State::Nowhere;
+    let number = keeps.then(|| changes::next_number(Some(&folder)));
+    let number = number.transpose().map_err(|error| CommitError::Failed {
+        what: "looking for the number of the change".into(),
+        error: std::io::Error::other(error.to_string()),
+    })?;
+    let journal = Journal::make(&folder)?;
+    let mut change = Change {
+        hands: Hands { tree, state: &folder, journal: &journal },
+        loaded,
+        plan,
+        circumstances,
+        entry: Entry {
+            version: journal::VERSION,
+            tree: Rooted::of(tree),
+            number,
+            summary: plan.summary.clone(),
+            effects: Vec::new(),
+            record: None,
+        },
+        made: vec![None; plan.steps.len()],
+        outcome: Outcome { number, ..Outcome::default() },
+    };
+    let begun = change.prepare().and_then(|()| change.begin());
+    let staged = begun.and_then(|()| change.stage()).and_then(|()| change.look_once_more());
+    let staged = staged.and_then(|()| match interrupted.load(Ordering::Relaxed) {
+        true => Err(CommitError::Interrupted),
+        false => change.mark_ready(),
+    });
+    if let Err(error) = staged {
         change.discard();
+        state.drop_if_empty(tree);
         return Err(error);
     }
-    for (file, original) in &loaded.originals {
-        if !original.is_unchanged() {
-            change.discard();
-            return Err(CommitError::ChangedMeanwhile(*file));
-        }
+    // The change has happened. From here on it is finished, or put back whole.
+    let published = change.publish();
+    if let Err((what, error, reached)) = published {
+        return Err(change.put_back(what, error, reached));
     }
-    if interrupted.load(Ordering::Relaxed) {
-        change.discard();
-        return Err(CommitError::Interrupted);
-    }
-    // From here on the change happens.
-    if let Err((what, error)) = change.publish().and_then(|()| change.flush()) {
-        return Err(change.put_back(what, error));
-    }
-    change.clear_up();
+    change.keep_record();
+    change.finish();
+    state.drop_if_empty(tree);
     tracing::info!(change = plan.summary, "committed");
-    Ok(outcome)
+    Ok(change.outcome)
 }
 
 /// From here on an interrupt is only noted: a half-done change is worse than a
@@ -132,244 +174,472 @@ fn catch_signals() -> Arc<AtomicBool> {
 }
 
 struct Change<'a> {
-    tree: &'a Tree,
+    hands: Hands<'a>,
     loaded: &'a Loaded,
-    ready: Vec<Ready>,
-    visible: Vec<Visible>,
-    outcome: &'a mut Outcome,
+    plan: &'a Plan,
+    circumstances: &'a Circumstances,
+    entry: Entry,
+    /// What each step made.
+    made: Vec<Option<Inventory>>,
+    outcome: Outcome,
 }
 
-type Failure = (String, std::io::Error);
+fn failed(what: impl Into<String>, error: impl Into<std::io::Error>) -> CommitError {
+    CommitError::Failed { what: what.into(), error: error.into() }
+}
 
 impl Change<'_> {
-    /// Steps first, then the files in the order in which they will become
-    /// visible: a reader that finds a user in passwd, which comes last, finds
-    /// its group, its shadow line and its home too.
-    fn stage(&mut self, plan: &Plan) -> Result<(), CommitError> {
-        for step in &plan.steps {
-            let mut undone =
-                Undone { live: self.tree.is_live(), list: &mut self.outcome.left_undone };
-            let ready = match step {
-                Step::MakeDirectory { path, skeleton, files, owner, mode } => {
-                    let skeleton = skeleton.as_ref().map(|skeleton| skeleton.as_slice());
-                    stage_directory(self.tree, path, skeleton, files, *owner, *mode, &mut undone)
-                        .map(|entry| Ready::Entry { what: path.to_string(), entry })
+    fn tree(&self) -> &Tree {
+        self.hands.tree
+    }
+
+    /// Lists the effects in the order in which they will become visible: homes
+    /// before the lines of those who come, after the lines of those who go.
+    fn prepare(&mut self) -> Result<(), CommitError> {
+        let (mut first, mut last) = (self.retired_ids(), Vec::new());
+        for (at, step) in self.plan.steps.iter().enumerate() {
+            let fail = |error: rustix::io::Errno| failed(step.describe(), error);
+            match step {
+                Step::MakeDirectory { path, .. } => {
+                    let (path, made) = (Escaped(path.clone()), Vec::new());
+                    first.push(Effect::Make { path, made, inventory: None });
                 }
-                Step::MakeFile { below, file, owner } => {
-                    stage_file(self.tree, below, file, *owner, &mut undone)
-                        .map(|entry| Ready::Entry { what: format!("{below}/{}", file.path), entry })
+                Step::MakeFile { below, file, .. } => {
+                    let made = missing_directories(self.tree(), below, &file.path).map_err(fail)?;
+                    let path = Escaped(join(below, &file.path));
+                    first.push(Effect::Make { path, made, inventory: None });
                 }
-                Step::GiveDirectory { .. } => Ok(Ready::Give { step: step.clone() }),
-            };
-            let failed = |error| CommitError::Failed { what: step.describe(), error };
-            self.ready.push(ready.map_err(failed)?);
+                Step::GiveDirectory { path, from, to } => {
+                    first.push(Effect::Give { path: Escaped(path.clone()), from: *from, to: *to });
+                }
+                Step::Move { from, to, aside } => {
+                    let effect = self.prepare_move(from, to, *aside);
+                    let effect = effect.map_err(|error| failed(step.describe(), error))?;
+                    if *aside { last.push(effect) } else { first.push(effect) }
+                }
+                Step::Remove { path, made, .. } => {
+                    let path = Escaped(path.clone());
+                    last.push(Effect::Remove { path, made: made.clone() });
+                }
+                Step::Reown(reown) => {
+                    let (reown, list) = (reown.clone(), format!("files-{at}"));
+                    first.push(Effect::Reown { reown, list });
+                }
+                Step::RetireIds(_) | Step::ReviveIds(_) => {}
+            }
         }
-        let mut files: Vec<File> = plan.edits.iter().map(|edit| edit.file).collect();
-        files.sort_by_key(|file| publish_order(*file));
+        self.entry.effects = first;
+        for (file, ending) in self.publish_order() {
+            let located = self.tree().locate(file.path());
+            let located =
+                located.map_err(|error| failed(format!("looking at {}", file.path()), error))?;
+            self.entry.effects.push(Effect::Replace {
+                what: Replaced::Account(file),
+                staged: escaped(crate::effect::beside(&located.name, ending)),
+                path: escaped(&located.path),
+                before: None,
+                after: String::new(),
+            });
+        }
+        self.entry.effects.extend(last);
+        Ok(())
+    }
+
+    fn retired_ids(&self) -> Vec<Effect> {
+        let bookkeeping = self.plan.steps.iter().any(Step::is_bookkeeping);
+        let effect = Effect::Replace {
+            what: Replaced::RetiredIds,
+            path: escaped(retired::NAME),
+            staged: escaped(""),
+            before: None,
+            after: String::new(),
+        };
+        Vec::from_iter(bookkeeping.then_some(effect))
+    }
+
+    fn prepare_move(&self, from: &[u8], to: &[u8], aside: bool) -> std::io::Result<Effect> {
+        let parent = crate::tree::path_of(to).parent().filter(|_| aside).map(escaped);
+        let made = match parent {
+            Some(parent) => (!self.hands.is_private(&parent)?).then_some(parent),
+            None => None,
+        };
+        let old = Place::of(self.tree(), from)?;
+        let here = rustix::fs::AtFlags::SYMLINK_NOFOLLOW;
+        let device = rustix::fs::statat(&old.directory, &old.name, here)?.st_dev;
+        // A directory that is yet to be made is on the file system it is made in.
+        let target = if aside { crate::tree::path_of(from) } else { crate::tree::path_of(to) };
+        let target = self.tree().open_directory_strictly(target.parent().unwrap_or(target))?;
+        let copied = rustix::fs::fstat(&target)?.st_dev != device;
+        Ok(Effect::Move { from: Escaped(from.into()), to: Escaped(to.into()), made, copied })
+    }
+
+    /// The account files in the order in which their versions are published.
+    fn publish_order(&self) -> Vec<(File, &'static str)> {
+        let mut files: Vec<File> = self.plan.edits.iter().map(|edit| edit.file).collect();
+        files.sort_by_key(|file| place_in_order(*file));
         files.dedup();
-        // One thread a file: flushing is mostly waiting.
+        let new = |file: &File| (*file, NEW);
+        match order(&self.plan.edits) {
+            Order::PasswdLast => files.iter().map(new).collect(),
+            Order::PasswdFirst => files.iter().rev().map(new).collect(),
+            Order::Between => {
+                let both = files.iter().filter(|file| **file != File::Passwd);
+                let both = both.filter(|file| !holding_both(&self.edits(**file)).is_empty());
+                both.map(|file| (*file, BOTH)).chain(files.iter().rev().map(new)).collect()
+            }
+        }
+    }
+
+    fn edits(&self, file: File) -> Vec<&Edit> {
+        self.plan.edits.iter().filter(|edit| edit.file == file).collect()
+    }
+
+    fn begin(&self) -> Result<(), CommitError> {
+        let begun = self.hands.journal.begin(&self.entry);
+        begun.map_err(|error| failed("writing the journal", error))
+    }
+
+    /// Everything new is made beside its place, and flushed.
+    fn stage(&mut self) -> Result<(), CommitError> {
+        let mut effects = std::mem::take(&mut self.entry.effects);
+        let staged = self.stage_all(&mut effects);
+        self.entry.effects = effects;
+        staged
+    }
+
+    fn stage_all(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
+        for effect in effects.iter_mut() {
+            let Some(at) = self.plan.steps.iter().position(|step| is_of(effect, step)) else {
+                continue;
+            };
+            let step = &self.plan.steps[at];
+            self.stage_step(at, step, effect).map_err(|error| failed(step.describe(), error))?;
+        }
+        self.stage_retired(effects)?;
+        self.stage_files(effects)
+    }
+
+    fn stage_step(&mut self, at: usize, step: &Step, effect: &mut Effect) -> std::io::Result<()> {
+        let tree = self.hands.tree;
+        let mut undone = Undone { live: tree.is_live(), list: &mut self.outcome.left_undone };
+        match (step, effect) {
+            (Step::MakeDirectory { path, skeleton, files, owner, mode }, effect) => {
+                let skeleton = skeleton.as_ref().map(|skeleton| skeleton.as_slice());
+                stage_directory(tree, path, skeleton, files, *owner, *mode, &mut undone)?;
+                self.made[at] = note_made(tree, effect)?;
+            }
+            (Step::MakeFile { below, file, owner }, effect) => {
+                stage_file(tree, below, file, *owner, &mut undone)?;
+                self.made[at] = note_made(tree, effect)?;
+            }
+            (_, Effect::Move { from, to, copied: true, .. }) => {
+                let (old, new) = (Place::of(tree, &from.0)?, Place::of(tree, &to.0)?);
+                let name = new.beside(NEW);
+                crate::copy::copy(&old.directory, &old.name, &new.directory, &name)?;
+                let was = inventory::take(&old.directory, &old.name, None)?;
+                if inventory::take(&new.directory, &name, None)? != was {
+                    let message = "it was altered while it was copied";
+                    return Err(std::io::Error::other(message));
+                }
+                self.made[at] = was;
+            }
+            (_, Effect::Reown { reown, list }) => {
+                let carriers = match reown.of_change {
+                    None => reown::find(tree, reown)?,
+                    Some(number) => reown::Carriers {
+                        list: changes::kept_lists(self.hands.state, number)?,
+                        ..reown::Carriers::default()
+                    },
+                };
+                self.outcome.notes.extend(carriers.notes);
+                self.hands.journal.keep(list, &carriers.list)?;
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn stage_retired(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
+        let wanted = effects.iter_mut().find_map(|effect| match effect {
+            Effect::Replace { what: Replaced::RetiredIds, before, after, .. } => {
+                Some((before, after))
+            }
+            _ => None,
+        });
+        let Some((before, after)) = wanted else { return Ok(()) };
+        let (mut more, mut back) = (Vec::new(), Vec::new());
+        for step in &self.plan.steps {
+            match step {
+                Step::RetireIds(ids) => more.push(ids),
+                Step::ReviveIds(ids) => back.push(ids),
+                _ => {}
+            }
+        }
+        let text = retired::text(&self.circumstances.retired, &more, &back);
+        let state = self.hands.state;
+        let staged = state.read(retired::NAME).and_then(|old| {
+            *before = old.map(|old| nest_core::drift::digest(&old));
+            *after = nest_core::drift::digest(&text);
+            state.write_beside(retired::NAME, &text)
+        });
+        staged.map(drop).map_err(|error| failed("writing the retired numbers", error))
+    }
+
+    /// One thread a file: flushing is mostly waiting.
+    fn stage_files(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
+        let this = &*self;
         let results: Vec<_> = std::thread::scope(|scope| {
-            let threads: Vec<_> = files
-                .iter()
-                .map(|file| scope.spawn(|| (*file, self.stage_one(*file, &plan.edits))))
-                .collect();
-            threads
-                .into_iter()
-                .map(|thread| {
-                    thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            let threads: Vec<_> = effects
+                .iter_mut()
+                .filter_map(|effect| match effect {
+                    Effect::Replace { what: Replaced::Account(file), .. } => Some((*file, effect)),
+                    _ => None,
                 })
-                .collect()
+                .map(|(file, effect)| scope.spawn(move || (file, this.stage_one(file, effect))))
+                .collect();
+            let join = |thread: std::thread::ScopedJoinHandle<'_, _>| {
+                thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            };
+            threads.into_iter().map(join).collect()
         });
         let mut failure = None;
         for (file, result) in results {
             match result {
-                Ok(staged) => {
-                    self.outcome.left_undone.extend(staged.left_undone.iter().cloned());
-                    self.ready.push(Ready::File(Box::new(staged)));
-                }
+                Ok(staged) => self.outcome.left_undone.extend(staged.left_undone),
                 Err(error) => {
                     let what = format!("writing the new {}", file.path());
-                    failure.get_or_insert(CommitError::Failed { what, error });
+                    failure.get_or_insert(failed(what, error));
                 }
             }
         }
+        self.outcome.left_undone.sort();
+        self.outcome.left_undone.dedup();
+        chain_digests(effects);
         failure.map_or(Ok(()), Err)
     }
 
-    fn stage_one(&self, file: File, edits: &[Edit]) -> std::io::Result<Staged> {
-        let edits: Vec<&Edit> = edits.iter().filter(|edit| edit.file == file).collect();
+    fn stage_one(&self, file: File, effect: &mut Effect) -> std::io::Result<Staged> {
+        let Effect::Replace { staged, before, after, .. } = effect else {
+            return Err(std::io::ErrorKind::InvalidInput.into());
+        };
+        let edits = self.edits(file);
+        let both = staged.0.ends_with(BOTH.as_bytes()).then(|| holding_both(&edits));
+        let edits = both.as_ref().map_or(edits, |both| both.iter().collect());
         let original = self.loaded.originals.get(&file);
-        let empty = nest_core::table::Lines::new(file, Arc::new(Vec::new()));
+        let empty = Lines::new(file, Arc::new(Vec::new()));
         let lines = self.loaded.book.lines(file).unwrap_or(&empty);
-        stage(self.tree, file, original, &lines.rewrite(&edits))
+        if let Some(original) = original {
+            *before = Some(digest_of_file(&original.descriptor)?);
+        }
+        let name = crate::tree::path_of(&staged.0).as_os_str();
+        let staged = stage(self.tree(), file, original, &lines.rewrite(&edits), name)?;
+        *after = staged.digest.clone();
+        Ok(staged)
+    }
+
+    fn look_once_more(&self) -> Result<(), CommitError> {
+        match self.loaded.originals.iter().find(|(_, original)| !original.is_unchanged()) {
+            Some((file, _)) => Err(CommitError::ChangedMeanwhile(*file)),
+            None => Ok(()),
+        }
+    }
+
+    fn mark_ready(&mut self) -> Result<(), CommitError> {
+        self.entry.record = self.entry.number.map(|number| self.record(number));
+        let ready = self.hands.journal.mark_ready(&self.entry);
+        ready.map_err(|error| failed("writing the journal", error))
+    }
+
+    fn record(&self, number: u64) -> Record {
+        let mut told = Told::of(self.plan);
+        let steps = self.plan.steps.iter().zip(&self.made);
+        told.steps = steps
+            .map(|(step, made)| RecordedStep { step: step.clone(), left_as: made.clone() })
+            .collect();
+        told.cautions.extend(self.notes());
+        let mut left = BTreeMap::new();
+        for (file, original) in &self.loaded.originals {
+            let lines = self.loaded.book.lines(*file).filter(|lines| !lines.is_excerpt());
+            if let Some(lines) = lines.filter(|_| !original.is_large()) {
+                let digest = nest_core::drift::digest(lines.text());
+                left.insert(*file, changes::left(digest, lines.text().len() as u64));
+            }
+        }
+        for effect in &self.entry.effects {
+            if let Effect::Replace { what: Replaced::Account(file), after, .. } = effect {
+                let empty = Lines::new(*file, Arc::new(Vec::new()));
+                let lines = self.loaded.book.lines(*file).unwrap_or(&empty);
+                let size = lines.rewrite(&self.edits(*file)).len() as u64;
+                left.insert(*file, changes::left(after.clone(), size));
+            }
+        }
+        Record {
+            version: VERSION,
+            number,
+            time: self.circumstances.time.clone(),
+            by: self.circumstances.by.clone(),
+            arguments: self.circumstances.arguments.clone(),
+            undoes: self.plan.undoes,
+            told,
+            left,
+            other_hands: self.circumstances.other_hands.clone(),
+        }
+    }
+
+    fn notes(&self) -> Vec<String> {
+        let undone = self.outcome.left_undone.iter();
+        let undone = undone.map(|what| format!("not set, for lack of the right to: {what}"));
+        self.outcome.notes.iter().cloned().chain(undone).collect()
     }
 
     fn discard(&self) {
-        for ready in &self.ready {
-            match ready {
-                Ready::Entry { entry, .. } => entry.discard(),
-                Ready::File(staged) => staged.discard(),
-                Ready::Give { .. } => {}
+        self.entry.effects.iter().for_each(|effect| self.hands.discard(effect));
+        self.drop_journal();
+    }
+
+    fn drop_journal(&self) {
+        self.hands.journal.drop();
+        self.hands.state.remove("journal");
+    }
+
+    fn publish(&mut self) -> Result<(), (String, std::io::Error, usize)> {
+        for at in 0..self.entry.effects.len() {
+            let effect = &self.entry.effects[at];
+            let published = self.hands.publish(effect);
+            let published = published.map_err(|error| (effect.describe(), error, at))?;
+            if let (Published::InPlace, Effect::Replace { what: Replaced::Account(file), .. }) =
+                (published, effect)
+            {
+                self.outcome.in_place.push(*file);
             }
         }
+        let all = self.entry.effects.len();
+        flush(&self.hands, &self.entry.effects)
+            .map_err(|error| ("flushing a directory".to_owned(), error, all))
     }
 
-    fn publish(&mut self) -> Result<(), Failure> {
-        for at in 0..self.ready.len() {
-            let visible = match &self.ready[at] {
-                Ready::Entry { what, entry } => {
-                    let make = |error: Errno| (format!("making {what}"), error.into());
-                    entry.publish().map_err(make)?;
-                    Visible::Entry(at)
-                }
-                Ready::Give { step } => {
-                    self.give(step, false).map_err(|error| (step.describe(), error))?;
-                    Visible::Gave(at)
-                }
-                Ready::File(staged) => {
-                    let what = format!("replacing {}", staged.file.path());
-                    self.replace(at, staged).map_err(|error| (what, error))?
-                }
-            };
-            if let (Visible::InPlace(..), Ready::File(staged)) = (&visible, &self.ready[at]) {
-                self.outcome.in_place.push(staged.file);
-            }
-            self.visible.push(visible);
-        }
-        Ok(())
-    }
-
-    fn give(&self, step: &Step, back: bool) -> std::io::Result<()> {
-        let Step::GiveDirectory { path, from, to } = step else { return Ok(()) };
-        let (from, to) = if back { (*to, *from) } else { (*from, *to) };
-        let mut list = Vec::new();
-        give_directory(
-            self.tree,
-            path,
-            from,
-            to,
-            &mut Undone { live: self.tree.is_live(), list: &mut list },
-        )
-    }
-
-    /// Puts the new version of a file into place, and keeps the old one until
-    /// everything is done.
-    fn replace(&self, at: usize, staged: &Staged) -> std::io::Result<Visible> {
-        let (directory, name) = (&staged.located.directory, &staged.located.name);
-        let rename =
-            |flags| rustix::fs::renameat_with(directory, &staged.name, directory, name, flags);
-        let Some(original) = self.loaded.originals.get(&staged.file) else {
-            rename(RenameFlags::NOREPLACE)?;
-            return Ok(Visible::Fresh(at));
-        };
-        match rename(RenameFlags::EXCHANGE) {
-            Ok(()) => Ok(Visible::Exchanged(at)),
-            Err(Errno::BUSY) => Ok(Visible::InPlace(at, rewrite_in_place(staged, original)?)),
-            // File systems that can't exchange: keep the old version by a link.
-            Err(Errno::INVAL | Errno::NOSYS) => {
-                let mut kept = staged.name.clone();
-                kept.push(".old");
-                let _ = rustix::fs::unlinkat(directory, &kept, AtFlags::empty());
-                rustix::fs::linkat(directory, name, directory, &kept, AtFlags::empty())?;
-                match rustix::fs::renameat(directory, &staged.name, directory, name) {
-                    Ok(()) => Ok(Visible::Renamed(at, kept)),
-                    Err(Errno::BUSY) => {
-                        rustix::fs::unlinkat(directory, &kept, AtFlags::empty())?;
-                        Ok(Visible::InPlace(at, rewrite_in_place(staged, original)?))
-                    }
-                    Err(error) => Err(error.into()),
-                }
-            }
-            Err(error) => Err(error.into()),
-        }
-    }
-
-    fn flush(&self) -> Result<(), Failure> {
-        for ready in &self.ready {
-            let flushed = match ready {
-                Ready::Entry { entry, .. } => entry.flush(),
-                Ready::File(staged) => rustix::fs::fsync(&staged.located.directory),
-                Ready::Give { .. } => Ok(()),
-            };
-            flushed.map_err(|error| ("flushing a directory".to_owned(), error.into()))?;
-        }
-        Ok(())
-    }
-
-    /// Undoes what became visible, last first, and drops what was staged.
-    fn put_back(&mut self, what: String, error: std::io::Error) -> CommitError {
+    /// Takes back what became visible, last first, and drops what was staged.
+    fn put_back(&self, what: String, error: std::io::Error, reached: usize) -> CommitError {
         let mut stands = Vec::new();
-        for visible in self.visible.iter().rev() {
-            if let Err((place, error)) = self.take_back(visible) {
-                stands.push(format!("{place} is the new version ({error})"));
+        for effect in self.entry.effects[..reached].iter().rev() {
+            if let Err(error) = self.hands.withdraw(effect) {
+                stands.push(format!("{} stays done ({error})", effect.describe()));
             }
+        }
+        if !stands.is_empty() {
+            return CommitError::NotPutBack { what, error, stands: stands.join(", ") };
+        }
+        let unmarked =
+            flush(&self.hands, &self.entry.effects).and_then(|()| self.hands.journal.unmark());
+        if let Err(unmarked) = unmarked {
+            let stands = format!("all is as it was, but the journal says otherwise ({unmarked})");
+            return CommitError::NotPutBack { what, error, stands };
         }
         self.discard();
-        let _ = self.flush();
-        if stands.is_empty() {
-            CommitError::Failed { what, error }
-        } else {
-            CommitError::NotPutBack { what, error, stands: stands.join(", ") }
-        }
+        CommitError::Failed { what, error }
     }
 
-    fn take_back(&self, visible: &Visible) -> Result<(), Failure> {
-        match visible {
-            Visible::Entry(at) => {
-                let Ready::Entry { what, entry } = &self.ready[*at] else { return Ok(()) };
-                entry.withdraw().map_err(|error| (what.clone(), error.into()))
-            }
-            Visible::Gave(at) => {
-                let Ready::Give { step } = &self.ready[*at] else { return Ok(()) };
-                self.give(step, true).map_err(|error| (step.describe(), error))
-            }
-            Visible::Exchanged(at)
-            | Visible::Fresh(at)
-            | Visible::Renamed(at, _)
-            | Visible::InPlace(at, _) => {
-                let Ready::File(staged) = &self.ready[*at] else { return Ok(()) };
-                self.take_back_file(visible, staged)
-                    .map_err(|error| (staged.file.path().to_owned(), error))
-            }
+    /// The record is kept; that it can't be is no reason to take the change back.
+    fn keep_record(&mut self) {
+        let Some(record) = &self.entry.record else { return };
+        if let Err(error) = keep_record(&self.hands, &self.entry.effects, record) {
+            self.outcome.notes.push(format!("the record of the change could not be kept: {error}"));
         }
+        let mut left = LeftBehind::read(self.hands.state);
+        left.note(self.tree(), self.loaded, record);
+        if let Err(error) = left.write(self.hands.state) {
+            tracing::warn!(%error, "what the files are like now could not be noted");
+        }
+        changes::tidy(self.hands.state, self.circumstances.today, self.circumstances.keep_days);
     }
 
-    fn take_back_file(&self, visible: &Visible, staged: &Staged) -> std::io::Result<()> {
-        let (directory, name) = (&staged.located.directory, &staged.located.name);
-        match visible {
-            Visible::Exchanged(_) => {
-                let flags = RenameFlags::EXCHANGE;
-                rustix::fs::renameat_with(directory, &staged.name, directory, name, flags)?;
-            }
-            Visible::Renamed(_, kept) => rustix::fs::renameat(directory, kept, directory, name)?,
-            Visible::Fresh(_) => rustix::fs::renameat(directory, name, directory, &staged.name)?,
-            Visible::InPlace(_, old) => overwrite(&open_in_place(staged)?, old)?,
-            Visible::Entry(_) | Visible::Gave(_) => {}
-        }
-        Ok(())
+    fn finish(&self) {
+        self.entry.effects.iter().for_each(|effect| self.hands.finish(effect));
+        self.drop_journal();
     }
+}
 
-    /// The change has happened: old versions go.
-    fn clear_up(&self) {
-        for visible in &self.visible {
-            let (at, name) = match visible {
-                Visible::Exchanged(at) | Visible::InPlace(at, _) => (at, None),
-                Visible::Renamed(at, kept) => (at, Some(kept)),
-                _ => continue,
-            };
-            let Ready::File(staged) = &self.ready[*at] else { continue };
-            let name = name.unwrap_or(&staged.name);
-            if let Err(error) =
-                rustix::fs::unlinkat(&staged.located.directory, name, AtFlags::empty())
-            {
-                tracing::warn!(?name, %error, "the old version could not be removed");
+/// Writes the record of a change, with the lists of files it gave another number.
+pub(crate) fn keep_record(
+    hands: &Hands<'_>,
+    effects: &[Effect],
+    record: &Record,
+) -> std::io::Result<()> {
+    for (at, effect) in effects.iter().enumerate() {
+        if let Effect::Reown { list, .. } = effect
+            && let Some(list) = hands.journal.kept(list)?
+        {
+            changes::keep_list(hands.state, record.number, at, &list)?;
+        }
+    }
+    changes::write(hands.state, record)
+}
+
+/// Flushes the directories in which something became visible, each once.
+pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect]) -> std::io::Result<()> {
+    let mut parents: Vec<&std::path::Path> = effects
+        .iter()
+        .flat_map(|effect| hands.touched(effect))
+        .filter_map(|path| crate::tree::path_of(&path.0).parent())
+        .collect();
+    parents.sort_unstable();
+    parents.dedup();
+    for parent in parents {
+        rustix::fs::fsync(hands.tree.open_directory_strictly(parent)?)?;
+    }
+    if effects
+        .iter()
+        .any(|effect| matches!(effect, Effect::Replace { what: Replaced::RetiredIds, .. }))
+    {
+        hands.state.flush()?;
+    }
+    Ok(())
+}
+
+/// Whether an effect is the one of a step.
+fn is_of(effect: &Effect, step: &Step) -> bool {
+    match (effect, step) {
+        (Effect::Make { path, .. }, Step::MakeDirectory { path: step, .. })
+        | (Effect::Give { path, .. }, Step::GiveDirectory { path: step, .. })
+        | (Effect::Remove { path, .. }, Step::Remove { path: step, .. })
+        | (Effect::Move { from: path, .. }, Step::Move { from: step, .. }) => path.0 == *step,
+        (Effect::Make { path, .. }, Step::MakeFile { below, file, .. }) => {
+            path.0 == join(below, &file.path)
+        }
+        (Effect::Reown { reown, .. }, Step::Reown(step)) => reown == step,
+        _ => false,
+    }
+}
+
+fn join(below: &[u8], path: &[u8]) -> bstr::BString {
+    let between: &[u8] = if below.ends_with(b"/") { b"" } else { b"/" };
+    [below, between, path].concat().into()
+}
+
+/// What was made, as it waits beside its place.
+fn note_made(tree: &Tree, effect: &mut Effect) -> std::io::Result<Option<Inventory>> {
+    let Effect::Make { path, inventory, .. } = effect else { return Ok(None) };
+    let place = Place::of(tree, &path.0)?;
+    *inventory = inventory::take(&place.directory, &place.beside(NEW), None)?;
+    Ok(inventory.clone())
+}
+
+/// A file that is replaced twice is replaced the second time from what the first
+/// one made of it.
+fn chain_digests(effects: &mut [Effect]) {
+    let mut current: BTreeMap<File, String> = BTreeMap::new();
+    for effect in effects {
+        if let Effect::Replace { what: Replaced::Account(file), before, after, .. } = effect {
+            if let Some(current) = current.get(file) {
+                *before = Some(current.clone());
             }
+            current.insert(*file, after.clone());
         }
     }
 }
 
-/// Users become visible last: see [`Change::stage`].
-fn publish_order(file: File) -> u8 {
+/// Users become visible last.
+fn place_in_order(file: File) -> u8 {
     match file {
         File::Gshadow => 0,
         File::Shadow => 1,
@@ -378,38 +648,4 @@ fn publish_order(file: File) -> u8 {
         File::Group => 4,
         File::Passwd => 5,
     }
-}
-
-/// For a file that is a mount point of its own: puts the staged text into it and
-/// returns the old one. When that fails half-way the old text is written back at
-/// once.
-fn rewrite_in_place(staged: &Staged, original: &Original) -> std::io::Result<Vec<u8>> {
-    let (new, old) = (staged_text(staged)?, original.text()?);
-    let target = open_in_place(staged)?;
-    overwrite(&target, &new).or_else(|error| {
-        overwrite(&target, &old)?;
-        Err(error)
-    })?;
-    Ok(old)
-}
-
-fn staged_text(staged: &Staged) -> std::io::Result<Vec<u8>> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let fd = rustix::fs::openat(&staged.located.directory, &staged.name, flags, Mode::empty())?;
-    let mut text = Vec::new();
-    std::io::Read::read_to_end(&mut std::fs::File::from(fd), &mut text)?;
-    Ok(text)
-}
-
-fn open_in_place(staged: &Staged) -> std::io::Result<OwnedFd> {
-    let flags = OFlags::WRONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let located = &staged.located;
-    Ok(rustix::fs::openat(&located.directory, &located.name, flags, Mode::empty())?)
-}
-
-fn overwrite(target: &OwnedFd, text: &[u8]) -> std::io::Result<()> {
-    rustix::fs::seek(target, rustix::fs::SeekFrom::Start(0))?;
-    write_all(target, text)?;
-    rustix::fs::ftruncate(target, text.len() as u64)?;
-    Ok(rustix::fs::fsync(target)?)
 }

@@ -1,28 +1,18 @@
 //! Making directories and files for users: by handles, under a temporary name
 //! until the change happens, and without following any link.
 
-use std::ffi::{CStr, OsStr, OsString};
+use std::ffi::{CStr, OsStr};
 use std::os::fd::{AsFd, OwnedFd};
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
 
 use nest_core::plan::{NewFile, Owner};
-use rustix::fs::{AtFlags, Dir, FileType, Gid, Mode, OFlags, RenameFlags, Uid};
+use nest_core::value::escaped::Escaped;
+use rustix::fs::{AtFlags, Dir, FileType, Gid, Mode, OFlags, Uid};
 use rustix::io::Errno;
 
+use crate::effect::{NEW, Place, beside, escaped};
+use crate::inventory::{DIRECTORY, names};
 use crate::stage::write_all;
 use crate::tree::{Tree, path_of};
-
-/// Something new that waits under a temporary name in the directory where it
-/// will stand.
-#[derive(Debug)]
-pub struct StagedEntry {
-    directory: OwnedFd,
-    temporary: OsString,
-    name: OsString,
-    /// Directories that were made on the way, outermost first; they go when the
-    /// entry is dropped.
-    made: Vec<(OwnedFd, OsString)>,
-}
 
 /// Collects the owners that could not be set, where that is allowed.
 pub struct Undone<'a> {
@@ -59,20 +49,11 @@ const NEW_FILE: OFlags = OFlags::WRONLY
     .union(OFlags::EXCL)
     .union(OFlags::NOFOLLOW)
     .union(OFlags::CLOEXEC);
-const DIRECTORY: OFlags =
-    OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 const PRIVATE_FILE: Mode = Mode::RUSR.union(Mode::WUSR);
 const NO_FLAGS: AtFlags = AtFlags::empty();
 
 fn ids(owner: Owner) -> (Option<Uid>, Option<Gid>) {
     (Some(Uid::from_raw(owner.uid)), Some(Gid::from_raw(owner.gid)))
-}
-
-fn temporary(name: &OsStr) -> OsString {
-    let mut temporary = OsString::from(".");
-    temporary.push(name);
-    temporary.push(".copper-nest-new");
-    temporary
 }
 
 /// Makes a directory with everything in it, under a temporary name.
@@ -87,33 +68,27 @@ pub fn stage_directory(
     owner: Owner,
     mode: u32,
     undone: &mut Undone<'_>,
-) -> std::io::Result<StagedEntry> {
-    let path = path_of(path);
-    let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
-        return Err(Errno::EXIST.into());
-    };
-    let directory = tree.open_directory_strictly(parent)?;
-    let temporary = temporary(name);
-    let make = || rustix::fs::mkdirat(&directory, &temporary, Mode::RWXU);
+) -> std::io::Result<()> {
+    let place = Place::of(tree, path)?;
+    let (directory, temporary) = (&place.directory, place.beside(NEW));
+    let make = || rustix::fs::mkdirat(directory, &temporary, Mode::RWXU);
     match make() {
         Err(Errno::EXIST) => {
             // We hold the lock: this is what a killed run left. Only root can
             // put something there, as the parent of homes is root's.
-            remove_all(&directory, &temporary)?;
+            remove_all(directory, &temporary)?;
             make()?;
         }
         made => made?,
     }
-    let staged = StagedEntry { directory, temporary, name: name.to_owned(), made: Vec::new() };
     let filled = (|| {
-        let home =
-            rustix::fs::openat(&staged.directory, &staged.temporary, DIRECTORY, Mode::empty())?;
+        let home = rustix::fs::openat(directory, &temporary, DIRECTORY, Mode::empty())?;
         // Where the parent is somebody's own, they could have put another
         // directory into its place by now.
         if rustix::fs::fstat(&home)?.st_uid != rustix::process::geteuid().as_raw() {
             return Err(Errno::STALE.into());
         }
-        let mut copy = Copy { owner, what: path.display().to_string(), undone };
+        let mut copy = Copy { owner, what: path_of(path).display().to_string(), undone };
         if let Some(skeleton) = skeleton {
             let flags = OFlags::RDONLY | OFlags::DIRECTORY;
             copy.directory(&tree.open_file(path_of(skeleton), flags)?, &home)?;
@@ -126,13 +101,34 @@ pub fn stage_directory(
         rustix::fs::fsync(&home)?;
         Ok(())
     })();
-    match filled {
-        Ok(()) => Ok(staged),
-        Err(error) => {
-            staged.discard();
-            Err(error)
+    if filled.is_err() {
+        let _ = remove_all(directory, &temporary);
+    }
+    filled
+}
+
+/// The directories that a file below a directory needs and that are not there,
+/// outermost first, as paths in the tree.
+///
+/// # Errors
+/// The system's.
+pub fn missing_directories(tree: &Tree, below: &[u8], file: &[u8]) -> Result<Vec<Escaped>, Errno> {
+    let mut directory = tree.open_directory_strictly(path_of(below))?;
+    let mut path = path_of(below).to_owned();
+    let mut missing = Vec::new();
+    for part in path_of(file).parent().into_iter().flatten() {
+        path.push(part);
+        if missing.is_empty() {
+            match rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty()) {
+                Ok(next) => directory = next,
+                Err(Errno::NOENT) => missing.push(escaped(&path)),
+                Err(error) => return Err(error),
+            }
+        } else {
+            missing.push(escaped(&path));
         }
     }
+    Ok(missing)
 }
 
 /// Makes a file below a directory that may be a user's, under a temporary name;
@@ -146,7 +142,7 @@ pub fn stage_file(
     file: &NewFile,
     owner: Owner,
     undone: &mut Undone<'_>,
-) -> std::io::Result<StagedEntry> {
+) -> std::io::Result<()> {
     let mut directory = tree.open_directory_strictly(path_of(below))?;
     let path = path_of(&file.path);
     let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
@@ -154,7 +150,6 @@ pub fn stage_file(
     };
     let what = format!("{}/{}", path_of(below).display(), path.display());
     let mut copy = Copy { owner, what, undone };
-    let mut made = Vec::new();
     for part in parent {
         let fresh = match rustix::fs::mkdirat(&directory, part, Mode::RWXU) {
             Ok(()) => true,
@@ -164,74 +159,17 @@ pub fn stage_file(
         let next = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
         if fresh {
             copy.own(&next)?;
-            made.push((directory, part.to_owned()));
         }
         directory = next;
     }
-    let staged = StagedEntry { directory, temporary: temporary(name), name: name.to_owned(), made };
-    let filled = (|| {
-        let descriptor =
-            rustix::fs::openat(&staged.directory, &staged.temporary, NEW_FILE, PRIVATE_FILE)?;
-        copy.fill(&descriptor, file)
-    })();
-    match filled {
-        Ok(()) => Ok(staged),
-        Err(error) => {
-            staged.discard();
-            Err(error)
-        }
+    let temporary = beside(name, NEW);
+    let filled = rustix::fs::openat(&directory, &temporary, NEW_FILE, PRIVATE_FILE)
+        .map_err(Into::into)
+        .and_then(|descriptor| copy.fill(&descriptor, file));
+    if filled.is_err() {
+        let _ = remove_all(&directory, &temporary);
     }
-}
-
-impl StagedEntry {
-    /// Gives the entry its name. Nothing that is there is replaced.
-    ///
-    /// # Errors
-    /// The system's; `EEXIST` when something came to be there.
-    pub fn publish(&self) -> Result<(), Errno> {
-        let (from, to) = (&self.temporary, &self.name);
-        let flags = RenameFlags::NOREPLACE;
-        match rustix::fs::renameat_with(&self.directory, from, &self.directory, to, flags) {
-            // File systems without that flag: look first.
-            Err(Errno::INVAL | Errno::NOSYS) => {
-                let here = AtFlags::SYMLINK_NOFOLLOW;
-                match rustix::fs::statat(&self.directory, to, here) {
-                    Err(Errno::NOENT) => {
-                        rustix::fs::renameat(&self.directory, from, &self.directory, to)
-                    }
-                    Ok(_) => Err(Errno::EXIST),
-                    Err(error) => Err(error),
-                }
-            }
-            renamed => renamed,
-        }
-    }
-
-    /// Takes the name away again.
-    ///
-    /// # Errors
-    /// The system's.
-    pub fn withdraw(&self) -> Result<(), Errno> {
-        rustix::fs::renameat(&self.directory, &self.name, &self.directory, &self.temporary)
-    }
-
-    /// Flushes the directory it stands in.
-    ///
-    /// # Errors
-    /// The system's.
-    pub fn flush(&self) -> Result<(), Errno> {
-        rustix::fs::fsync(&self.directory)
-    }
-
-    /// Removes what waits under the temporary name.
-    pub fn discard(&self) {
-        if let Err(error) = remove_all(&self.directory, &self.temporary) {
-            tracing::warn!(name = ?self.temporary, %error, "could not be removed");
-        }
-        for (directory, name) in self.made.iter().rev() {
-            let _ = rustix::fs::unlinkat(directory, name, AtFlags::REMOVEDIR);
-        }
-    }
+    filled
 }
 
 struct Copy<'a, 'b> {
@@ -343,6 +281,9 @@ pub fn give_directory(
 ) -> std::io::Result<()> {
     let directory = tree.open_directory_strictly(path_of(path))?;
     let stat = rustix::fs::fstat(&directory)?;
+    if (stat.st_uid, stat.st_gid) == (to.uid, to.gid) {
+        return Ok(());
+    }
     if (stat.st_uid, stat.st_gid) != (from.uid, from.gid) {
         return Err(Errno::STALE.into());
     }
@@ -361,11 +302,7 @@ pub fn remove_all(directory: impl AsFd, name: &OsStr) -> Result<(), Errno> {
         removed => return removed,
     }
     let below = rustix::fs::openat(&directory, name, DIRECTORY, Mode::empty())?;
-    let names: Vec<OsString> = Dir::read_from(&below)?
-        .filter_map(Result::ok)
-        .map(|entry| OsString::from_vec(entry.file_name().to_bytes().to_vec()))
-        .filter(|name| !matches!(name.as_bytes(), b"." | b".."))
-        .collect();
+    let names = names(&below)?;
     for name in names {
         remove_all(&below, &name)?;
     }

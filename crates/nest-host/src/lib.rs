@@ -3,20 +3,32 @@
 //! - [`tree`]: the opened root; every path is resolved inside it.
 //! - [`lock`]: the account-file lock that the C library's programs take too.
 //! - [`store`]: loading a book.
-//! - [`stage`]: new versions of files, beside the old ones.
-//! - [`home`]: making home directories.
+//! - [`state`]: the state folder.
+//! - [`journal`], [`effect`]: what a change does to the disk, written down first.
+//! - [`stage`], [`home`], [`copy`], [`reown`]: making what is new, beside the old.
 //! - [`commit`]: carrying a plan out, whole or not at all.
+//! - [`recover`]: finishing or rolling back what a crash left.
+//! - [`changes`], [`retired`]: what was done, and the numbers of deleted accounts.
 //! - [`surroundings`]: what planners and rules ask about the world.
-//! - [`retired`]: the numbers of deleted accounts.
+//! - [`system_log`]: a line a change for the system's log.
 //!
 //! Nothing here knows what a user or a group is: plans come from `nest-core`,
 //! and are made of edits and steps.
 
+pub mod changes;
 pub mod commit;
+pub mod copy;
+pub mod effect;
 pub mod home;
+pub mod inventory;
+pub mod journal;
 pub mod lock;
+pub mod recover;
+pub mod reown;
 pub mod retired;
 pub mod stage;
+pub mod state;
 pub mod store;
 pub mod surroundings;
+pub mod system_log;
 pub mod tree;

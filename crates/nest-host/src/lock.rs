@@ -107,6 +107,17 @@ fn holder(inode: u64) -> Option<String> {
     })
 }
 
+/// Whether anybody holds a lock on the inode, also from outside our process
+/// namespace.
+pub(crate) fn is_held(inode: u64) -> bool {
+    let locks = std::fs::read_to_string("/proc/locks").unwrap_or_default();
+    let of_inode = |line: &str| {
+        let file = line.split_whitespace().nth(5)?;
+        file.rsplit(':').next()?.parse::<u64>().ok()
+    };
+    locks.lines().any(|line| of_inode(line) == Some(inode))
+}
+
 /// The process id in a line of `/proc/locks` like
 /// `1: POSIX  ADVISORY  WRITE 1234 08:01:5678 0 EOF`, if it is about the inode.
 fn pid_in(line: &str, inode: u64) -> Option<u32> {

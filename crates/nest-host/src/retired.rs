@@ -1,29 +1,18 @@
 //! The numbers of deleted accounts, from `ids.json` in the state folder.
 
-use std::path::{Path, PathBuf};
-
+use bstr::BString;
 use nest_core::surroundings::{Retired, RetiredId};
-use nest_core::value::IdSpan;
-use serde::Deserialize;
+use nest_core::value::{IdSpan, escaped};
+use serde::{Deserialize, Serialize};
 
+use crate::state::{State, StateError};
 use crate::tree::Tree;
-
-/// Where changes and deleted accounts are kept.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub enum State {
-    /// `var/lib/copper-nest` in the tree.
-    InTree,
-    /// A folder of the administrator's choice, outside the tree.
-    At(PathBuf),
-    /// Nowhere.
-    Nowhere,
-}
 
 /// The version of `ids.json` that this program reads.
 const VERSION: u32 = 1;
 
 /// `ids.json`; see `docs/formats.md`.
-#[derive(Debug, Default, Deserialize)]
+#[derive(Debug, Default, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Ids {
     version: u32,
@@ -35,24 +24,29 @@ struct Ids {
     ranges: Vec<Range>,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Single {
     id: u32,
-    name: String,
+    #[serde(with = "escaped::text")]
+    name: BString,
 }
 
-#[derive(Debug, Deserialize)]
+#[derive(Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Range {
     first: u32,
     count: u32,
-    name: String,
+    #[serde(with = "escaped::text")]
+    name: BString,
 }
 
 /// Why the retired numbers can't be had.
 #[derive(Debug, thiserror::Error)]
 pub enum RetiredError {
+    /// The state folder can't be used.
+    #[error(transparent)]
+    State(#[from] StateError),
     /// It can't be read.
     #[error("{path} can't be read: {error}")]
     Unread {
@@ -71,26 +65,54 @@ pub enum RetiredError {
     },
 }
 
+/// The file in the state folder.
+pub(crate) const NAME: &str = "ids.json";
+
 /// Reads the retired numbers. A state folder without the file has none.
 ///
 /// # Errors
 /// [`RetiredError`]: ids must not be allotted without knowing which are retired.
 pub fn read(tree: &Tree, state: &State) -> Result<Retired, RetiredError> {
-    let path = match state {
-        State::Nowhere => return Ok(Retired::default()),
-        State::InTree => Path::new("var/lib/copper-nest").join("ids.json"),
-        State::At(folder) => folder.join("ids.json"),
-    };
-    let text = match state {
-        State::At(_) => std::fs::read(&path),
-        _ => tree.read(&path),
-    };
-    let shown = path.display().to_string();
-    match text {
-        Ok(text) => parse(&text).map_err(|fault| RetiredError::Damaged { path: shown, fault }),
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound => Ok(Retired::default()),
-        Err(error) => Err(RetiredError::Unread { path: shown, error }),
+    let Some(folder) = state.open(tree)? else { return Ok(Retired::default()) };
+    let path = folder.shown(NAME);
+    match folder.read(NAME) {
+        Ok(None) => Ok(Retired::default()),
+        Ok(Some(text)) => parse(&text).map_err(|fault| RetiredError::Damaged { path, fault }),
+        Err(error) => Err(RetiredError::Unread { path, error }),
     }
+}
+
+/// The file that holds these numbers: those of `retired`, with `more` and without
+/// `back`.
+pub(crate) fn text(retired: &Retired, more: &[&Retired], back: &[&Retired]) -> Vec<u8> {
+    type Of = fn(&Retired) -> &Vec<RetiredId>;
+    let all = |of: Of| -> Vec<RetiredId> {
+        let back: Vec<IdSpan> =
+            back.iter().flat_map(|back| of(back)).map(|retired| retired.span).collect();
+        let mut all: Vec<RetiredId> = of(retired).clone();
+        let held: std::collections::HashSet<IdSpan> = all.iter().map(|id| id.span).collect();
+        let more = more.iter().flat_map(|more| of(more));
+        all.extend(more.filter(|id| !held.contains(&id.span)).cloned());
+        all.retain(|retired| !back.contains(&retired.span));
+        all.sort_by_key(|retired| retired.span);
+        all
+    };
+    let single = |id: RetiredId| Single { id: id.span.first, name: id.name };
+    let range = |id: RetiredId| Range {
+        first: id.span.first,
+        count: id.span.count() as u32,
+        name: id.name,
+    };
+    let ids = Ids {
+        version: VERSION,
+        users: all(|retired| &retired.users).into_iter().map(single).collect(),
+        groups: all(|retired| &retired.groups).into_iter().map(single).collect(),
+        ranges: all(|retired| &retired.ranges).into_iter().map(range).collect(),
+    };
+    // Made of numbers and text: it always serialises.
+    let mut text = serde_json::to_vec_pretty(&ids).unwrap_or_default();
+    text.push(b'\n');
+    text
 }
 
 fn parse(text: &[u8]) -> Result<Retired, String> {
@@ -100,13 +122,13 @@ fn parse(text: &[u8]) -> Result<Retired, String> {
     }
     let single = |single: Single| RetiredId {
         span: IdSpan { first: single.id, last: single.id },
-        name: single.name.into(),
+        name: single.name,
     };
     let range = |range: Range| {
         let span = IdSpan::counted(range.first, range.count.into());
         let span =
             span.ok_or_else(|| format!("the range at {} is empty or too long", range.first))?;
-        Ok(RetiredId { span, name: range.name.into() })
+        Ok(RetiredId { span, name: range.name })
     };
     Ok(Retired {
         users: ids.users.into_iter().map(single).collect(),

@@ -1,12 +1,13 @@
 //! New versions of account files, written beside the old ones.
 
-use std::ffi::OsString;
+use std::ffi::{OsStr, OsString};
 use std::os::fd::{AsFd, OwnedFd};
 
 use nest_core::table::{File, Piece, Rewrite};
 use rustix::fs::{Gid, Mode, OFlags, Uid, XattrFlags};
 use rustix::io::Errno;
 
+use crate::effect::digest_of_file;
 use crate::store::{LARGE, Original, PIECE};
 use crate::tree::{Located, Tree};
 
@@ -19,16 +20,10 @@ pub struct Staged {
     pub located: Located,
     /// Its name until then.
     pub name: OsString,
+    /// The digest of what is in it.
+    pub digest: String,
     /// Owners and attributes that could not be set, in words.
     pub left_undone: Vec<String>,
-}
-
-/// The name under which a new version waits.
-pub fn staged_name(name: &std::ffi::OsStr) -> OsString {
-    let mut staged = OsString::from(".");
-    staged.push(name);
-    staged.push(".copper-nest-new");
-    staged
 }
 
 /// Writes the new version of a file. Owner, mode and extended attributes are
@@ -42,10 +37,11 @@ pub fn stage(
     file: File,
     original: Option<&Original>,
     rewrite: &Rewrite,
+    name: &OsStr,
 ) -> std::io::Result<Staged> {
     let located = tree.locate(file.path())?;
-    let name = staged_name(&located.name);
-    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let name = name.to_owned();
+    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
     let open = || rustix::fs::openat(&located.directory, &name, flags, Mode::RUSR | Mode::WUSR);
     let descriptor = match open() {
         Err(Errno::EXIST) => {
@@ -55,11 +51,14 @@ pub fn stage(
         }
         opened => opened?,
     };
-    let mut staged = Staged { file, located, name, left_undone: Vec::new() };
+    let mut staged = Staged { file, located, name, digest: String::new(), left_undone: Vec::new() };
     let filled = dress(&descriptor, file, original, tree.is_live(), &mut staged.left_undone)
         .and_then(|()| fill(&descriptor, original, rewrite));
     match filled {
-        Ok(()) => Ok(staged),
+        Ok(digest) => {
+            staged.digest = digest;
+            Ok(staged)
+        }
         Err(error) => {
             staged.discard();
             Err(error)
@@ -143,7 +142,7 @@ fn copy_attributes(
 /// Writes the pieces and flushes them. What is kept comes from the old file, by
 /// the descriptor it was read by; whether that is still what was read is looked
 /// at before anything is renamed.
-fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io::Result<()> {
+fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io::Result<String> {
     for piece in &rewrite.pieces {
         match (piece, original) {
             (Piece::New(bytes), _) => write_all(to, bytes)?,
@@ -172,20 +171,28 @@ fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io
     flush(to, original)
 }
 
-/// Flushes the new version. While that waits for the disk, the kernel throws the
-/// old one's pages out of its cache: it would have to when the old one goes, and
-/// for a large file that takes longer than all the rest of a change.
-fn flush(to: &OwnedFd, original: Option<&Original>) -> std::io::Result<()> {
-    let large = original.filter(|original| original.stat.st_size as u64 >= LARGE);
+/// Flushes the new version, and takes its digest while that waits for the disk.
+/// The kernel throws the old one's pages out of its cache meanwhile: it would have
+/// to when the old one goes, and for a large file that takes longer than all the
+/// rest of a change.
+fn flush(to: &OwnedFd, original: Option<&Original>) -> std::io::Result<String> {
+    let large = original.filter(|original| original.is_large());
+    if large.is_none() {
+        rustix::fs::fsync(to)?;
+        return digest_of_file(to);
+    }
     std::thread::scope(|scope| {
-        if let Some(original) = large {
-            scope.spawn(|| {
+        let digest = scope.spawn(|| {
+            let digest = digest_of_file(to);
+            if let Some(original) = large {
                 let advice = rustix::fs::Advice::DontNeed;
                 // Advice: without it the pages go later.
                 let _ = rustix::fs::fadvise(&original.descriptor, 0, None, advice);
-            });
-        }
-        Ok(rustix::fs::fsync(to)?)
+            }
+            digest
+        });
+        rustix::fs::fsync(to)?;
+        digest.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
     })
 }
 

@@ -53,7 +53,7 @@ pub struct Original {
 
 /// What tells whether a file is still the one that was read: device, inode,
 /// size, and the times of the last change of contents and of inode.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
 pub struct Seal {
     identity: (u64, u64),
     size: i64,
@@ -94,7 +94,7 @@ impl AsRef<[u8]> for Mapped {
 }
 
 impl Seal {
-    fn of(stat: &Stat) -> Self {
+    pub(crate) fn of(stat: &Stat) -> Self {
         Seal {
             identity: (stat.st_dev, stat.st_ino),
             size: stat.st_size,
@@ -105,20 +105,9 @@ impl Seal {
 }
 
 impl Original {
-    /// The whole text, read again.
-    ///
-    /// # Errors
-    /// The system's.
-    pub fn text(&self) -> std::io::Result<Vec<u8>> {
-        let mut text = vec![0; self.seal.size as usize];
-        let mut at = 0;
-        while at < text.len() {
-            match rustix::io::pread(&self.descriptor, &mut text[at..], at as u64)? {
-                0 => return Err(std::io::ErrorKind::UnexpectedEof.into()),
-                count => at += count,
-            }
-        }
-        Ok(text)
+    /// Whether it is read and copied as large files are.
+    pub fn is_large(&self) -> bool {
+        self.stat.st_size as u64 >= LARGE
     }
 
     /// Whether the file at that place is still the one that was read.

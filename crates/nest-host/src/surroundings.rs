@@ -4,13 +4,15 @@ use std::path::{Path, PathBuf};
 
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::{
-    Facts, Keys, Kind, Mention, Origin, Program, Retired, Site, Skeleton, SkeletonFault,
+    Facts, Inventory, Keys, Kind, Mention, Origin, Program, Retired, Site, Skeleton, SkeletonFault,
     Surroundings,
 };
 use nest_core::value::count_keys;
 use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat};
 use rustix::io::Errno;
 
+use crate::effect::Place;
+use crate::inventory;
 use crate::tree::{Tree, path_of};
 
 /// A real tree.
@@ -18,6 +20,7 @@ use crate::tree::{Tree, path_of};
 pub struct World<'t> {
     tree: &'t Tree,
     retired: Retired,
+    unfinished: Option<String>,
 }
 
 /// Files that grant something by name.
@@ -33,7 +36,13 @@ const LOCAL_SOURCES: [&str; 5] = ["files", "compat", "systemd", "db", "altfiles"
 impl<'t> World<'t> {
     /// The world of `tree`.
     pub fn new(tree: &'t Tree, retired: Retired) -> Self {
-        World { tree, retired }
+        World { tree, retired, unfinished: None }
+    }
+
+    /// The same world, in which this change stands unfinished.
+    #[must_use]
+    pub fn with_unfinished(self, unfinished: Option<String>) -> Self {
+        World { unfinished, ..self }
     }
 
     /// How many files are in a directory and below it, links not followed: up to
@@ -344,6 +353,22 @@ impl Surroundings for World<'_> {
         &self.retired
     }
 
+    fn inventory(
+        &self,
+        path: &BStr,
+        like: Option<&Inventory>,
+    ) -> Result<Option<Inventory>, String> {
+        let taken = match Place::of(self.tree, path) {
+            Err(Errno::NOENT) => Ok(None),
+            place => place.and_then(|place| inventory::take(&place.directory, &place.name, like)),
+        };
+        taken.map_err(|error| error.to_string())
+    }
+
+    fn unfinished(&self) -> Option<String> {
+        self.unfinished.clone()
+    }
+
     fn mentions(&self, name: &BStr) -> Vec<Mention> {
         let mut mentions = Vec::new();
         for file in GRANTING {
@@ -364,6 +389,11 @@ impl Surroundings for World<'_> {
         }
         mentions
     }
+}
+
+/// What this machine calls a uid, whatever tree is being administered.
+pub fn name_of_uid(uid: u32) -> Option<String> {
+    nix::unistd::User::from_uid(uid.into()).ok().flatten().map(|user| user.name)
 }
 
 /// The sources besides the machine's own that nsswitch.conf(5) names for users.

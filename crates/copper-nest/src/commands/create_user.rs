@@ -12,7 +12,7 @@ use nest_host::store::{Focus, Wanted};
 use super::{Names, read_input};
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, USAGE};
-use crate::session::Session;
+use crate::session::{Asks, Session};
 
 /// Create users: account, private group, home, subordinate ids.
 ///
@@ -81,7 +81,7 @@ impl CreateUserArgs {
         let session = Session::open(global)?;
         let request = self.request()?;
         let focus = focus(&session, &request);
-        session.carry_out(&focus, |ground| create_user(ground, &request))
+        session.carry_out(&focus, Asks::Nothing, |ground| create_user(ground, &request))
     }
 
     fn request(&self) -> Result<CreateUser, Failure> {

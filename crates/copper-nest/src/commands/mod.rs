@@ -4,11 +4,15 @@
 pub mod check;
 pub mod create_user;
 pub mod demo;
+pub mod list_changes;
 pub mod list_rules;
 pub mod list_users;
+pub mod recover;
+pub mod show_change;
 pub mod show_policy;
 pub mod show_rule;
 pub mod show_user;
+pub mod undo;
 
 use std::ffi::OsString;
 use std::io::Read;

@@ -1,11 +1,18 @@
 //! What is printed, one file a thing shown. Colour carries no meaning that the
 //! words lack.
 
+pub mod changes;
 pub mod findings;
 pub mod receipt;
 pub mod style;
 pub mod user;
 pub mod users;
+
+use std::io::IsTerminal;
+
+use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
+
+use crate::cli::{Color as Choice, Global};
 
 /// How wide running text is set.
 const TEXT_WIDTH: usize = 78;
@@ -15,6 +22,25 @@ pub fn print_json(document: &serde_json::Value) {
     // A value made of strings and numbers always serialises.
     let text = serde_json::to_string_pretty(document).unwrap_or_default();
     anstream::println!("{text}");
+}
+
+/// Whether results are read by a person at a terminal, or to look so.
+pub fn for_a_person(global: &Global) -> bool {
+    std::io::stdout().is_terminal() || global.color == Choice::Always
+}
+
+/// A table with a copper heading, for a terminal.
+pub fn table<const N: usize>(titles: [&str; N], rows: impl Iterator<Item = [String; N]>) -> String {
+    let mut table = Table::new();
+    table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    // Colour is always put in; what prints it takes it out where it has no place.
+    // The table knows its own colours only; 208 is the copper of the rest.
+    table.enforce_styling();
+    table.set_header(titles.map(|title| Cell::new(title).fg(Color::AnsiValue(208))));
+    for row in rows {
+        table.add_row(row);
+    }
+    table.trim_fmt()
 }
 
 /// Text from an account file as it can be shown: what is not UTF-8, and what

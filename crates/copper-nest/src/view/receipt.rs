@@ -1,8 +1,7 @@
 //! The receipt: a plan, shown.
 
-use nest_core::plan::{Plan, Subject};
-use nest_core::secret::shown;
-use nest_core::table::Edit;
+use nest_core::plan::Subject;
+use nest_core::record::{RecordedEdit, Told};
 use nest_host::commit::Outcome;
 use serde_json::json;
 
@@ -12,49 +11,77 @@ use crate::cli::Global;
 /// From this many accounts on, each gets one line; `--verbose` shows all.
 const MANY: usize = 9;
 
-/// Shows a plan: before it is carried out (a dry run), or after.
-pub fn show(global: &Global, plan: &Plan, outcome: Option<&Outcome>) {
+/// How far a change has come.
+#[derive(Debug, Clone, Copy)]
+pub enum Stage<'a> {
+    /// It will not be carried out.
+    DryRun,
+    /// It is asked about.
+    Asked,
+    /// It was carried out.
+    Done(&'a Outcome),
+}
+
+/// Shows what a change does, or did.
+pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
     if global.json() {
-        print_json(&to_json(global, plan, outcome));
+        if !matches!(stage, Stage::Asked) {
+            print_json(&to_json(global, told, stage));
+        }
         return;
     }
-    if global.quiet {
+    if global.quiet && !matches!(stage, Stage::Asked) {
         return;
     }
     let (heading, good) = (style::HEADING, style::GOOD);
-    anstream::println!("{heading}{}{heading:#}", visible(plan.summary.as_bytes()));
+    anstream::println!("{heading}{}{heading:#}", visible(told.summary.as_bytes()));
     anstream::println!();
-    let many = plan.subjects.len() >= MANY && global.verbose == 0;
-    if many {
-        outline(plan);
-    } else {
-        for subject in &plan.subjects {
-            if plan.subjects.len() > 1 {
-                anstream::println!("  {heading}{}{heading:#}", visible(&subject.name));
-            }
-            decisions(subject);
-            anstream::println!();
+    body(global, told);
+    cautions(&all_cautions(told, stage));
+    anstream::println!();
+    let outcome = match stage {
+        Stage::DryRun => {
+            anstream::println!("dry run: nothing was changed.");
+            return;
         }
-        lines(&plan.edits);
+        Stage::Asked => return,
+        Stage::Done(outcome) => outcome,
+    };
+    match outcome.number {
+        Some(number) => {
+            let undo = global.command(&format!("undo {number}"));
+            anstream::println!("{good}done{good:#}: change {number}. To take it back: {undo}");
+        }
+        None => anstream::println!("{good}done{good:#}: {}.", amount(told)),
     }
-    cautions(plan, outcome);
-    anstream::println!();
-    match outcome {
-        None => anstream::println!("dry run: nothing was changed."),
-        Some(_) => anstream::println!("{good}done{good:#}: {}.", amount(plan)),
+    let next = told.next.first().filter(|_| told.subjects.len() == 1 || told.next.len() == 1);
+    let next = next.map_or("list users", String::as_str);
+    anstream::println!("next: {}", global.command(next));
+}
+
+/// The decisions and the lines.
+pub fn body(global: &Global, told: &Told) {
+    let many = told.subjects.len() >= MANY && global.verbose == 0;
+    if many {
+        outline(told);
+        return;
     }
-    if outcome.is_some() {
-        let next = plan.next.first().filter(|_| plan.subjects.len() == 1);
-        let next = next.map_or("list users", String::as_str);
-        anstream::println!("next: {}", global.command(next));
+    for subject in &told.subjects {
+        if told.subjects.len() > 1 {
+            let heading = style::HEADING;
+            anstream::println!("  {heading}{}{heading:#}", visible(&subject.name));
+        }
+        decisions(subject);
+        anstream::println!();
     }
+    lines(&told.edits);
 }
 
 /// One line an account, when there are many.
-fn outline(plan: &Plan) {
-    let names = plan.subjects.iter().map(|subject| width(&visible(&subject.name))).max();
+fn outline(told: &Told) {
+    let names = told.subjects.iter().map(|subject| width(&visible(&subject.name))).max();
     let names = names.unwrap_or(0);
-    for subject in &plan.subjects {
+    for subject in &told.subjects {
         let value = |label: &str| {
             let found = subject.decisions.iter().find(|decision| decision.label == label);
             found.map(|decision| visible(&decision.value)).unwrap_or_default()
@@ -74,7 +101,7 @@ fn outline(plan: &Plan) {
 
 fn decisions(subject: &Subject) {
     let quiet = style::QUIET;
-    let label = subject.decisions.iter().map(|decision| width(decision.label)).max().unwrap_or(0);
+    let label = subject.decisions.iter().map(|decision| width(&decision.label)).max().unwrap_or(0);
     let explained = subject.decisions.iter().filter(|decision| !decision.why.is_empty());
     let value = explained.map(|decision| width(&visible(&decision.value))).max().unwrap_or(0);
     for decision in &subject.decisions {
@@ -92,12 +119,12 @@ fn decisions(subject: &Subject) {
 }
 
 /// Each line of each file as it comes, goes, or was and is now.
-fn lines(edits: &[Edit]) {
+fn lines(edits: &[RecordedEdit]) {
     let (good, quiet) = (style::GOOD, style::QUIET);
-    let place = |edit: &Edit| format!("{}:{}", edit.file.path(), edit.line);
+    let place = |edit: &RecordedEdit| format!("{}:{}", edit.file.path(), edit.line);
     let column = edits.iter().map(|edit| place(edit).len()).max().unwrap_or(0);
     for edit in edits {
-        let show = |line: &bstr::BString| visible(&shown(edit.file, line));
+        let show = |line: &bstr::BString| visible(line);
         let place = place(edit);
         match (&edit.before, &edit.after) {
             (None, Some(after)) => {
@@ -115,15 +142,16 @@ fn lines(edits: &[Edit]) {
     }
 }
 
-fn all_cautions(plan: &Plan, outcome: Option<&Outcome>) -> Vec<String> {
-    let mut all: Vec<String> = plan.cautions.iter().map(ToString::to_string).collect();
-    if let Some(outcome) = outcome {
+fn all_cautions(told: &Told, stage: Stage<'_>) -> Vec<String> {
+    let mut all = told.cautions.clone();
+    if let Stage::Done(outcome) = stage {
         all.extend(outcome.in_place.iter().map(|file| {
             format!(
                 "{} is a mount point of its own and was rewritten in place: a reader may have seen it half-written",
                 file.path()
             )
         }));
+        all.extend(outcome.notes.iter().cloned());
         all.extend(
             outcome
                 .left_undone
@@ -134,9 +162,9 @@ fn all_cautions(plan: &Plan, outcome: Option<&Outcome>) -> Vec<String> {
     all
 }
 
-fn cautions(plan: &Plan, outcome: Option<&Outcome>) {
+/// Prints cautions, one a line.
+pub fn cautions(all: &[String]) {
     let warn = style::WARN;
-    let all = all_cautions(plan, outcome);
     if !all.is_empty() {
         anstream::println!();
     }
@@ -146,28 +174,43 @@ fn cautions(plan: &Plan, outcome: Option<&Outcome>) {
 }
 
 /// How much was done, in words.
-fn amount(plan: &Plan) -> String {
-    let mut files: Vec<_> = plan.edits.iter().map(|edit| edit.file).collect();
+fn amount(told: &Told) -> String {
+    let mut files: Vec<_> = told.edits.iter().map(|edit| edit.file).collect();
     files.dedup();
     let mut amount = format!(
         "{} in {}",
-        counted(plan.edits.len(), "line", "lines"),
+        counted(told.edits.len(), "line", "lines"),
         counted(files.len(), "file", "files")
     );
-    if !plan.steps.is_empty() {
-        amount += &format!(", {} on the tree", counted(plan.steps.len(), "step", "steps"));
+    if !told.steps.is_empty() {
+        amount += &format!(", {} on the tree", counted(told.steps.len(), "step", "steps"));
     }
     amount
 }
 
-fn to_json(global: &Global, plan: &Plan, outcome: Option<&Outcome>) -> serde_json::Value {
-    let edits: Vec<_> = plan
+fn to_json(global: &Global, told: &Told, stage: Stage<'_>) -> serde_json::Value {
+    let number = match stage {
+        Stage::Done(outcome) => outcome.number,
+        _ => None,
+    };
+    let mut document = json!({
+        "change": number,
+        "dry_run": !matches!(stage, Stage::Done(_)),
+    });
+    let told = told_to_json(global, told, all_cautions(told, stage));
+    if let (Some(document), Some(told)) = (document.as_object_mut(), told.as_object()) {
+        document.extend(told.clone());
+    }
+    document
+}
+
+/// What was told, for machines.
+pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serde_json::Value {
+    let edits: Vec<_> = told
         .edits
         .iter()
         .map(|edit| {
-            let show = |line: &Option<bstr::BString>| {
-                line.as_ref().map(|line| visible(&shown(edit.file, line)))
-            };
+            let show = |line: &Option<bstr::BString>| line.as_ref().map(|line| visible(line));
             json!({
                 "file": edit.file.path(),
                 "line": edit.line,
@@ -176,15 +219,13 @@ fn to_json(global: &Global, plan: &Plan, outcome: Option<&Outcome>) -> serde_jso
             })
         })
         .collect();
-    let steps: Vec<_> = plan.steps.iter().map(|step| step.describe()).collect();
-    let next: Vec<_> = plan.next.iter().map(|next| global.command(next)).collect();
+    let steps: Vec<_> = told.steps.iter().map(|step| step.step.describe()).collect();
+    let next: Vec<_> = told.next.iter().map(|next| global.command(next)).collect();
     json!({
-        "change": null,
-        "dry_run": outcome.is_none(),
-        "summary": plan.summary,
+        "summary": told.summary,
         "edits": edits,
         "steps": steps,
-        "cautions": all_cautions(plan, outcome),
+        "cautions": cautions,
         "next": next,
     })
 }

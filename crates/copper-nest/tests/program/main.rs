@@ -1,6 +1,7 @@
 //! The built program, run on trees in temporary folders.
 
 mod bad_input;
+mod changes;
 mod check;
 mod commit;
 mod create_user;

@@ -26,7 +26,7 @@ tavish   Tavish Rowe, a person
   sign-in     by password: no, the password is locked. By key: no, /home/tavish/.ssh holds none
 
   etc/passwd:6     tavish:x:1001:1001:Tavish Rowe:/home/tavish:/bin/bash
-  etc/shadow:6     tavish:(hash):20602:0:365:7:30:20900:
+  etc/shadow:6     tavish:!(hash):20602:0:365:7:30:20900:
   etc/group:8      pilots:x:210:tavish
   etc/group:11     tavish:x:1001:
   etc/gshadow:8    pilots:!:tavish:tavish

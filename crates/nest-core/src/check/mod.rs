@@ -1,6 +1,7 @@
 //! Checking the account files: the rules, and what they found.
 
 mod duplicates;
+mod files;
 mod finding;
 mod homes;
 mod lines;
@@ -79,7 +80,7 @@ pub fn check(ground: Ground<'_>, selection: &Selection) -> Report {
         book.name_index(*file);
     });
     type Family = fn(Ground<'_>, &Selection) -> Out;
-    let families: [Family; 7] = [
+    let families: [Family; 8] = [
         lines::run,
         duplicates::run,
         orphans::run,
@@ -87,6 +88,7 @@ pub fn check(ground: Ground<'_>, selection: &Selection) -> Report {
         sign_in::run,
         homes::run,
         ranges::run,
+        files::run,
     ];
     let outs: Vec<Out> = families.par_iter().map(|family| family(ground, selection)).collect();
     let mut report = Report::default();
@@ -127,6 +129,9 @@ mod tests {
         let mut world = World::default();
         let uid = if bad && rule.name == "home-owner" { 1005 } else { 1004 };
         let facts = Facts { kind: Kind::Directory, uid, gid: 1004, mode: 0o700 };
+        if bad && rule.name == "unfinished-change" {
+            world.unfinished = Some("change 14 (create user maren)".into());
+        }
         if !(bad && rule.name == "missing-home") {
             world.facts.insert("/home/maren".into(), Ok(facts));
         }
@@ -135,7 +140,7 @@ mod tests {
 
     fn run(example: &Example, world: &World, policy: &Policy) -> Report {
         let book = book(example.files);
-        let ground = Ground { book: &book, policy, world, today: Day(20781) };
+        let ground = Ground { book: &book, policy, world, today: Day(20781), change: None };
         check(ground, &Selection::default())
     }
 
@@ -183,7 +188,8 @@ mod tests {
         texts.set_unreadable(File::Shadow, "permission denied".into());
         let (book, policy, world) =
             (crate::book::Book::new(texts), Policy::default(), World::default());
-        let ground = Ground { book: &book, policy: &policy, world: &world, today: Day(20781) };
+        let ground =
+            Ground { book: &book, policy: &policy, world: &world, today: Day(20781), change: None };
         let selection = Selection { files_only: true, ..Selection::default() };
         let report = check(ground, &selection);
         assert_eq!(names(&report), [""; 0]);

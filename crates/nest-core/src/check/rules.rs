@@ -35,6 +35,8 @@ pub enum Family {
     Homes,
     /// Subordinate ids.
     Ranges,
+    /// The account files themselves.
+    Files,
 }
 
 /// Account files that show a rule.
@@ -435,5 +437,17 @@ pub const RULES: &[Rule] = &[
             ],
             besides: "",
         },
+    },
+    Rule {
+        name: "unfinished-change",
+        severity: Severity::Error,
+        family: Family::Files,
+        looks_at_tree: true,
+        reads: &[],
+        finds: "a change that a crash cut off",
+        why: "Some of the account files may be as before it and some as after it.",
+        remedy: "Finish it, or roll it back: copper-nest recover does what is right.",
+        bad: Example { files: SOUND.files, besides: "a journal says that change 14 was begun" },
+        good: SOUND,
     },
 ];

@@ -131,6 +131,18 @@ pub enum Caution {
         /// The line, counted from 1.
         line: usize,
     },
+    /// A password that does not come back.
+    #[error("the password of {name} is kept nowhere and has to be set anew")]
+    PasswordAnew {
+        /// The account.
+        name: BString,
+    },
+    /// What was done on the tree and is not taken back.
+    #[error("{count} {} on the tree {} as done: only the lines are taken back", if *.count == 1 { "step" } else { "steps" }, if *.count == 1 { "stays" } else { "stay" })]
+    StepsLeft {
+        /// How many steps.
+        count: usize,
+    },
     /// A mail spool file that is there.
     #[error("{path} exists already and stays as it is: look whose mail it holds")]
     MailExists {

@@ -15,12 +15,20 @@ pub struct Draft<'b> {
     altered: HashMap<(File, usize), usize>,
     /// Where the next new line of each file goes, and its number.
     ends: HashMap<File, (usize, usize)>,
+    /// How many lines came back to each file so far.
+    put_back: HashMap<File, usize>,
 }
 
 impl<'b> Draft<'b> {
     /// No edits yet.
     pub fn new(book: &'b Book) -> Self {
-        Draft { book, edits: Vec::new(), altered: HashMap::new(), ends: HashMap::new() }
+        Draft {
+            book,
+            edits: Vec::new(),
+            altered: HashMap::new(),
+            ends: HashMap::new(),
+            put_back: HashMap::new(),
+        }
     }
 
     /// Adds a line at the end of `file`; a file the tree lacks will be made.
@@ -61,6 +69,31 @@ impl<'b> Draft<'b> {
                 self.edits.push(lines.replacing(line, after));
             }
         }
+    }
+
+    /// Takes a line of the book out.
+    pub fn remove(&mut self, file: File, line: Line<'b>) {
+        if let Some(lines) = self.book.lines(file) {
+            self.edits.push(lines.removing(line));
+        }
+    }
+
+    /// Puts a line back to where it was, as line `number` of the file that is to
+    /// be; at the end when the file has become shorter. Lines that come back to
+    /// one file have to be given in order.
+    pub fn put_back(&mut self, file: File, number: usize, line: Vec<u8>) {
+        let Some(lines) = self.book.lines(file).filter(|lines| !lines.is_empty()) else {
+            return self.add(file, line);
+        };
+        let back = self.put_back.entry(file).or_default();
+        let at = number.saturating_sub(*back + 1);
+        *back += 1;
+        if at >= lines.len() {
+            return self.add(file, line);
+        }
+        let start = lines.get(at).start;
+        let range = start..start;
+        self.edits.push(Edit { file, line: number, before: None, after: Some(line.into()), range });
     }
 
     /// The edits, file by file; within a file in the order in which they came.

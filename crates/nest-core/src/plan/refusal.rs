@@ -278,9 +278,50 @@ pub enum Reason {
     /// Keys without a home to keep them.
     #[error("an SSH key needs a home to be kept in, and none is made")]
     KeyWithoutHome,
+    /// A change that is undone.
+    #[error("change {by} has taken it back already")]
+    UndoneAlready {
+        /// The change that did.
+        by: u64,
+    },
+    /// A line that other changes, or other hands, have altered.
+    #[error("{}:{line} has changed since\n  it was left as   {left}\n  and is now       {}", .file.path(), gone(.now))]
+    LineChanged {
+        /// The file.
+        file: File,
+        /// The line, counted from 1.
+        line: usize,
+        /// The line as the change left it.
+        left: BString,
+        /// The line of that name as it is.
+        now: Option<BString>,
+    },
+    /// A password that was replaced.
+    #[error("it replaced the password of {name}, and a replaced hash is kept nowhere")]
+    HashNotKept {
+        /// The account or group.
+        name: BString,
+    },
+    /// Something has taken the place of a line that went.
+    #[error("{}:{line} has a {name} again", .file.path())]
+    PlaceTaken {
+        /// The file.
+        file: File,
+        /// The line, counted from 1.
+        line: usize,
+        /// The name.
+        name: BString,
+    },
+    /// Something on the tree that can't be taken back.
+    #[error("{0}")]
+    StepStands(String),
     /// Keys that are there.
     #[error("{0} exists already; add the key there by hand")]
     KeysExist(BString),
+}
+
+fn gone(now: &Option<BString>) -> String {
+    now.as_ref().map_or_else(|| "gone".to_owned(), ToString::to_string)
 }
 
 fn nearest(near: &Option<BString>) -> String {

@@ -14,6 +14,7 @@ mod lines;
 mod passwd;
 mod shadow;
 mod subid;
+mod transition;
 
 use std::marker::PhantomData;
 
@@ -28,12 +29,15 @@ pub use lines::{Line, Lines, Text};
 pub use passwd::Passwd;
 pub use shadow::{Aging, Shadow};
 pub use subid::SubId;
+pub use transition::{Order, holding_both, order};
 
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use strum::IntoStaticStr;
 
 /// One of the six account files.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, IntoStaticStr)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Serialize, Deserialize, IntoStaticStr,
+)]
 pub enum File {
     /// Users: `name:password:uid:gid:gecos:home:shell`, passwd(5).
     #[serde(rename = "etc/passwd")]

@@ -3,7 +3,9 @@
 use std::fmt;
 
 /// An inclusive span of ids, written `first-last`.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize,
+)]
 pub struct IdSpan {
     /// The lowest id of the span.
     pub first: u32,

@@ -2,6 +2,7 @@
 //! refuses what the file could not carry.
 
 mod day;
+pub mod escaped;
 mod id;
 mod id_span;
 mod member_list;
@@ -10,6 +11,7 @@ mod password_field;
 mod ssh_key;
 
 pub use day::{Day, DayFault, Expiry};
+pub use escaped::{escape, unescape};
 pub use id::{NotANumber, is_reserved, read_id, read_plain_id, read_signed};
 pub use id_span::IdSpan;
 pub use member_list::{members, with_member};

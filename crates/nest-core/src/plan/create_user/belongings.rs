@@ -100,7 +100,7 @@ impl<'a> Planner<'a> {
                     below: if below.is_empty() { "/".into() } else { below.into() },
                     file: NewFile {
                         path: file.into(),
-                        contents: Vec::new(),
+                        contents: BString::default(),
                         mode: if mail.is_some() { 0o660 } else { 0o600 },
                     },
                     owner: Owner { uid: owner.uid, gid: mail.unwrap_or(owner.gid) },

@@ -239,7 +239,7 @@ impl<'a> Planner<'a> {
 
 /// The steps that put public keys where the SSH server looks for them.
 pub(super) fn key_file(keys: &KeyFile) -> NewFile {
-    let mut contents = keys.text.clone();
+    let mut contents: BString = keys.text.clone().into();
     if !contents.ends_with(b"\n") {
         contents.push(b'\n');
     }

@@ -21,7 +21,10 @@ fn planned(request: &CreateUser, world: &World, policy: &str) -> Result<Plan, Bo
         (File::Subgid, ""),
     ]);
     let policy = Policy::read("p.toml", policy).unwrap();
-    create_user(Ground { book: &book, policy: &policy, world, today: Day(20781) }, request)
+    create_user(
+        Ground { book: &book, policy: &policy, world, today: Day(20781), change: None },
+        request,
+    )
 }
 
 fn maren() -> CreateUser {

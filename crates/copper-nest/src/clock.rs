@@ -1,0 +1,63 @@
+//! The time, as records and the system's log write it.
+
+use jiff::tz::TimeZone;
+use jiff::{Timestamp, ZonedDateTime};
+use nest_core::value::Day;
+
+use crate::failure::{Failure, REFUSED};
+
+/// This moment: of `SOURCE_DATE_EPOCH` where that is set, in UTC, so that an
+/// image built twice is the same twice
+/// (<https://reproducible-builds.org/specs/source-date-epoch/>).
+pub struct Now {
+    moment: ZonedDateTime,
+}
+
+impl Now {
+    /// Looks at the clock.
+    pub fn look() -> Result<Self, Failure> {
+        let refuse = |message: String| Err(Failure::new(REFUSED, "clock", message));
+        let (moment, source) = match std::env::var("SOURCE_DATE_EPOCH") {
+            Ok(text) => {
+                let moment =
+                    text.parse().ok().and_then(|seconds| Timestamp::from_second(seconds).ok());
+                let Some(moment) = moment else {
+                    return refuse(format!(
+                        "SOURCE_DATE_EPOCH is \"{text}\", which is no number of seconds"
+                    ));
+                };
+                (moment.to_zoned_datetime(TimeZone::UTC), "SOURCE_DATE_EPOCH")
+            }
+            Err(_) => (ZonedDateTime::now(), "the clock"),
+        };
+        let now = Now { moment };
+        if now.today() < Day::EARLIEST_TODAY {
+            return refuse(format!(
+                "{source} says {}, which can't be: dates in the account files would be wrong, \
+                 and passwords seem to be expired. Set it right first",
+                now.today()
+            ));
+        }
+        Ok(now)
+    }
+
+    /// The day, in UTC, as the account files count it.
+    pub fn today(&self) -> Day {
+        Day::of_seconds(self.moment.timestamp().as_second())
+    }
+
+    /// The moment with its zone: `2026-11-24T07:00:00+01:00`.
+    pub fn zoned(&self) -> String {
+        self.moment.strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()
+    }
+
+    /// The moment as the system's log writes it: `Nov 24 07:00:00`.
+    pub fn for_log(&self) -> String {
+        self.moment.strftime("%b %e %H:%M:%S").to_string()
+    }
+}
+
+/// The time of a record for people: `2026-11-24 07:00`.
+pub fn for_people(time: &str) -> String {
+    time.get(..16).unwrap_or(time).replace('T', " ")
+}

@@ -1,0 +1,66 @@
+//! `list changes`.
+
+use std::ffi::OsString;
+use std::os::unix::ffi::OsStrExt;
+
+use nest_core::record::undone;
+use nest_core::value::Day;
+use nest_host::changes::{self, LeftBehind};
+
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED};
+use crate::session::Session;
+use crate::view::{changes as view, print_json};
+
+/// List what was done, newest first.
+///
+/// Where the account files differ from the way a change left them, a row says
+/// how: somebody edited them by other means.
+#[derive(Debug, clap::Args)]
+#[command(name = "changes", after_help = EXAMPLES)]
+pub struct ListChanges {
+    /// Only since this day: 2026-11-24, today.
+    #[arg(long, value_name = "DATE")]
+    since: Option<String>,
+    /// Only those that had to do with this user or group.
+    #[arg(long, value_name = "NAME")]
+    about: Option<OsString>,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest list changes
+  copper-nest list changes --since 2026-11-01 --about maren";
+
+impl ListChanges {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        session.tell_unfinished();
+        let since = self.since.as_ref().map(|text| Day::parse(text, session.today));
+        let since = since
+            .transpose()
+            .map_err(|fault| Failure::new(REFUSED, "bad-date", fault.to_string()))?;
+        let folder = session.changes_folder()?;
+        let (records, drift) = match &folder {
+            None => (Vec::new(), Vec::new()),
+            Some(folder) => {
+                let loaded = session.load()?;
+                let drift = LeftBehind::read(folder).drift(&loaded).unwrap_or_default();
+                (changes::all(folder)?, drift)
+            }
+        };
+        let undone = undone(&records);
+        let wanted = records.iter().rev().filter(|record| {
+            let day = record.time.get(..10).and_then(|day| Day::parse(day, session.today).ok());
+            let young = since.is_none_or(|since| day.is_some_and(|day| day >= since));
+            young && self.about.as_ref().is_none_or(|name| record.is_about(name.as_bytes()))
+        });
+        let shown = view::Shown { records: wanted.collect(), undone: &undone, since: &drift };
+        if global.json() {
+            print_json(&view::to_json(global, &shown));
+        } else if !global.quiet {
+            view::print(global, &shown);
+        }
+        Ok(0)
+    }
+}

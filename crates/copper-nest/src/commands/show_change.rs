@@ -1,0 +1,41 @@
+//! `show change`.
+
+use nest_core::record::undone;
+use nest_host::changes;
+
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED};
+use crate::session::Session;
+use crate::view::{changes as view, print_json};
+
+/// Show one change: who made it, when, and the receipt as it was.
+#[derive(Debug, clap::Args)]
+#[command(name = "change", after_help = EXAMPLES)]
+pub struct ShowChange {
+    /// Its number.
+    #[arg(value_name = "N")]
+    number: u64,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest show change 14
+  copper-nest show change 14 --format json";
+
+impl ShowChange {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        session.tell_unfinished();
+        let folder = session
+            .changes_folder()?
+            .ok_or_else(|| Failure::new(REFUSED, "no-change", "no change was made here yet"))?;
+        let record = changes::read(&folder, self.number)?;
+        let undone = undone(&changes::all(&folder)?);
+        if global.json() {
+            print_json(&view::one_to_json(global, &record, &undone));
+        } else {
+            view::print_one(global, &record, &undone);
+        }
+        Ok(0)
+    }
+}

@@ -1,0 +1,50 @@
+//! `undo`.
+
+use nest_core::plan::{Undo, undo};
+use nest_core::record::{newest_to_undo, undone};
+use nest_host::changes;
+use nest_host::store::Focus;
+
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED};
+use crate::session::{Asks, Session};
+
+/// Take a change back.
+///
+/// It goes line by line: a line that has changed since stops it, and both are
+/// shown; other later changes in the same files stay. A home that was made and
+/// has been used since is set aside, not removed. Without a number it is the
+/// newest change that is neither undone nor itself an undo, so that saying it
+/// again goes further back. Undoing an undo does the change again.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct UndoArgs {
+    /// The number of the change.
+    #[arg(value_name = "N")]
+    number: Option<u64>,
+    /// Take back the lines of the account files only, not what was done to homes.
+    #[arg(long)]
+    lines_only: bool,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest undo
+  copper-nest undo 14 --dry-run";
+
+impl UndoArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let nothing = || Failure::new(REFUSED, "no-change", "there is no change to take back");
+        let folder = session.changes_folder()?.ok_or_else(nothing)?;
+        let records = changes::all(&folder)?;
+        let number = match self.number {
+            Some(number) => number,
+            None => newest_to_undo(&records).ok_or_else(nothing)?,
+        };
+        let record = changes::read(&folder, number)?;
+        let undone_by = undone(&records).get(&number).copied();
+        let request = Undo { record: &record, undone_by, lines_only: self.lines_only };
+        session.carry_out(&Focus::new(), Asks::First, |ground| undo(ground, request))
+    }
+}

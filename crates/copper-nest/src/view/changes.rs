@@ -1,0 +1,145 @@
+//! Changes: a list of them, and one.
+
+use std::collections::BTreeMap;
+
+use nest_core::drift::Drift;
+use nest_core::record::{Author, Record};
+use serde_json::json;
+
+use super::{counted, for_a_person, receipt, style, table, visible};
+use crate::cli::Global;
+use crate::clock::for_people;
+
+/// What there is to show of the changes.
+pub struct Shown<'a> {
+    /// The records, newest first.
+    pub records: Vec<&'a Record>,
+    /// Which change is undone by which.
+    pub undone: &'a BTreeMap<u64, u64>,
+    /// What other hands did since the newest change.
+    pub since: &'a [Drift],
+}
+
+/// Prints a list of changes: a table on a terminal, else one a line with tabs
+/// between the fields.
+pub fn print(global: &Global, shown: &Shown<'_>) {
+    let rows = rows(shown);
+    if !for_a_person(global) {
+        rows.iter().for_each(|row| anstream::println!("{}", row.join("\t")));
+        return;
+    }
+    if rows.is_empty() {
+        anstream::println!("no changes");
+        return;
+    }
+    let titles = ["change", "when", "by", "what", ""];
+    anstream::println!("{}", table(titles, rows.into_iter()));
+    anstream::println!();
+    let (quiet, count) = (style::QUIET, shown.records.len());
+    anstream::println!("{quiet}{}{quiet:#}", counted(count, "change", "changes"));
+}
+
+/// One row a change, and one for what other hands did in between.
+fn rows(shown: &Shown<'_>) -> Vec<[String; 5]> {
+    let drift = |drift: &Drift| {
+        [
+            "-".into(),
+            String::new(),
+            "other hands".into(),
+            visible(drift.to_string().as_bytes()),
+            String::new(),
+        ]
+    };
+    let mut rows: Vec<_> = shown.since.iter().map(drift).collect();
+    for record in &shown.records {
+        rows.push([
+            record.number.to_string(),
+            for_people(&record.time),
+            by(&record.by),
+            visible(record.told.summary.as_bytes()),
+            fate(record, shown.undone),
+        ]);
+        rows.extend(record.other_hands.iter().map(drift));
+    }
+    rows
+}
+
+fn by(author: &Author) -> String {
+    match &author.name {
+        Some(name) => visible(name.as_bytes()),
+        None => format!("uid {}", author.uid),
+    }
+}
+
+fn fate(record: &Record, undone: &BTreeMap<u64, u64>) -> String {
+    match undone.get(&record.number) {
+        Some(by) => format!("undone by {by}"),
+        None => String::new(),
+    }
+}
+
+/// Prints one change: the receipt as it was.
+pub fn print_one(global: &Global, record: &Record, undone: &BTreeMap<u64, u64>) {
+    let (heading, quiet) = (style::HEADING, style::QUIET);
+    let summary = visible(record.told.summary.as_bytes());
+    anstream::println!("{heading}change {}{heading:#}   {summary}", record.number);
+    anstream::println!();
+    let typed: Vec<String> = record.arguments.iter().map(|word| visible(word.as_bytes())).collect();
+    let uid = format!("uid {}", record.by.uid);
+    let mut facts = vec![
+        ("when", record.time.clone(), String::new()),
+        ("by", by(&record.by), if record.by.name.is_some() { uid } else { String::new() }),
+        ("as typed", format!("copper-nest {}", shell_words::join(&typed)), String::new()),
+    ];
+    if let Some(number) = record.undoes {
+        facts.push(("undoes", format!("change {number}"), String::new()));
+    }
+    if let Some(number) = undone.get(&record.number) {
+        facts.push(("undone by", format!("change {number}"), String::new()));
+    }
+    for (label, value, why) in facts {
+        let gap = if why.is_empty() { "" } else { "   " };
+        anstream::println!("  {label:9}   {value}{gap}{quiet}{why}{quiet:#}");
+    }
+    anstream::println!();
+    receipt::body(global, &record.told);
+    receipt::cautions(&record.told.cautions);
+    let drifts: Vec<String> = record.other_hands.iter().map(ToString::to_string).collect();
+    receipt::cautions(&drifts);
+}
+
+/// A list of changes, for machines.
+pub fn to_json(global: &Global, shown: &Shown<'_>) -> serde_json::Value {
+    let records: Vec<_> =
+        shown.records.iter().map(|record| one_to_json(global, record, shown.undone)).collect();
+    json!({"changes": records, "other_hands": drifts(shown.since)})
+}
+
+/// One change, for machines.
+pub fn one_to_json(
+    global: &Global,
+    record: &Record,
+    undone: &BTreeMap<u64, u64>,
+) -> serde_json::Value {
+    let mut document = json!({
+        "change": record.number,
+        "time": record.time,
+        "by": {"uid": record.by.uid, "name": record.by.name},
+        "arguments": record.arguments,
+        "undoes": record.undoes,
+        "undone_by": undone.get(&record.number),
+        "other_hands": drifts(&record.other_hands),
+    });
+    let told = receipt::told_to_json(global, &record.told, record.told.cautions.clone());
+    if let (Some(document), Some(told)) = (document.as_object_mut(), told.as_object()) {
+        document.extend(told.clone());
+    }
+    document
+}
+
+fn drifts(drifts: &[Drift]) -> Vec<serde_json::Value> {
+    drifts
+        .iter()
+        .map(|drift| json!({"file": drift.file.path(), "since": drift.since, "lines": drift.lines}))
+        .collect()
+}

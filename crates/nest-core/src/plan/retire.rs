@@ -1,0 +1,112 @@
+//! Numbers that lose their holder by a change are retired, and those whose
+//! holder comes back are taken into use again.
+
+use std::collections::{BTreeMap, HashSet};
+
+use bstr::{BStr, BString};
+
+use super::{Ground, Plan, Step};
+use crate::surroundings::{Retired, RetiredId};
+use crate::table::{Edit, File, Group, Passwd, Record, SubId};
+use crate::value::IdSpan;
+
+/// What a line holds: a uid, a gid, or a range; with the name it goes by.
+fn held(file: File, line: &[u8]) -> Option<(IdSpan, BString)> {
+    let line = line.trim_ascii_start();
+    let one = |id: u32, name: &[u8]| (IdSpan { first: id, last: id }, name.into());
+    match file {
+        File::Passwd => Passwd::read(line).and_then(|user| Some(one(user.uid()?, user.name))),
+        File::Group => Group::read(line).and_then(|group| Some(one(group.gid()?, group.name))),
+        File::Subuid | File::Subgid => {
+            SubId::read(line).and_then(|range| Some((range.span()?, range.owner.into())))
+        }
+        File::Shadow | File::Gshadow => None,
+    }
+}
+
+type Numbers = BTreeMap<IdSpan, BString>;
+
+/// The numbers of `files` that no line holds any more, and those that a line
+/// holds again.
+fn gone_and_back(ground: Ground<'_>, edits: &[Edit], files: &[File]) -> (Numbers, Numbers) {
+    let edits = || edits.iter().filter(|edit| files.contains(&edit.file));
+    let of = |line: fn(&Edit) -> &Option<BString>| -> Numbers {
+        edits().filter_map(|edit| held(edit.file, line(edit).as_ref()?)).collect()
+    };
+    let (before, after) = (of(|edit| &edit.before), of(|edit| &edit.after));
+    let mut gone: Numbers =
+        before.iter().filter(|(span, _)| !after.contains_key(span)).map(cloned).collect();
+    let back = after.iter().filter(|(span, _)| !before.contains_key(span)).map(cloned).collect();
+    if !gone.is_empty() {
+        // Somebody else may hold the same number.
+        let touched: HashSet<(File, usize)> =
+            edits().filter(|edit| edit.before.is_some()).map(place).collect();
+        for file in files {
+            for line in ground.book.lines(*file).into_iter().flat_map(|lines| lines.iter()) {
+                if line.is_record()
+                    && let Some((span, _)) = held(*file, line.bytes)
+                    && gone.contains_key(&span)
+                    && !touched.contains(&(*file, line.start))
+                {
+                    gone.remove(&span);
+                }
+            }
+        }
+    }
+    (gone, back)
+}
+
+fn cloned((span, name): (&IdSpan, &BString)) -> (IdSpan, BString) {
+    (*span, name.clone())
+}
+
+fn place(edit: &Edit) -> (File, usize) {
+    (edit.file, edit.range.start)
+}
+
+fn ids(numbers: Numbers) -> Vec<RetiredId> {
+    numbers.into_iter().map(|(span, name)| RetiredId { span, name }).collect()
+}
+
+/// Adds the steps that retire and revive numbers, and tells them among the
+/// decisions of the account or group they were, where the plan speaks of it.
+pub(super) fn settle_numbers(ground: Ground<'_>, plan: &mut Plan) {
+    if ground.change.is_none() {
+        return;
+    }
+    let (mut gone, mut back) = (Retired::default(), Retired::default());
+    let known = ground.world.retired();
+    let retired = |numbers: Numbers, known: &[RetiredId]| -> Vec<RetiredId> {
+        let was = |id: &RetiredId| known.iter().any(|retired| retired.span == id.span);
+        ids(numbers).into_iter().filter(was).collect()
+    };
+    let (users, returning) = gone_and_back(ground, &plan.edits, &[File::Passwd]);
+    (gone.users, back.users) = (ids(users), retired(returning, &known.users));
+    let (groups, returning) = gone_and_back(ground, &plan.edits, &[File::Group]);
+    (gone.groups, back.groups) = (ids(groups), retired(returning, &known.groups));
+    let (ranges, returning) = gone_and_back(ground, &plan.edits, &[File::Subuid, File::Subgid]);
+    (gone.ranges, back.ranges) = (ids(ranges), retired(returning, &known.ranges));
+    for subject in &mut plan.subjects {
+        let of = |ids: &Retired, name: &BStr| {
+            let mine = |all: &[RetiredId]| -> Vec<RetiredId> {
+                all.iter().filter(|id| id.name == name).cloned().collect()
+            };
+            let (users, groups, ranges) = (mine(&ids.users), mine(&ids.groups), mine(&ids.ranges));
+            let mine = Retired { users, groups, ranges };
+            (mine != Retired::default()).then(|| super::step::numbers(&mine))
+        };
+        let name = subject.name.clone();
+        if let Some(numbers) = of(&gone, name.as_ref()) {
+            subject.decide("retired", numbers, "not given to anybody else: files may carry them");
+        }
+        if let Some(numbers) = of(&back, name.as_ref()) {
+            subject.decide("back in use", numbers, "retired until now");
+        }
+    }
+    if gone != Retired::default() {
+        plan.steps.push(Step::RetireIds(gone));
+    }
+    if back != Retired::default() {
+        plan.steps.push(Step::ReviveIds(back));
+    }
+}

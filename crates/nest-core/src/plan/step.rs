@@ -1,0 +1,189 @@
+//! What a change does on the tree besides editing account files.
+
+use bstr::BString;
+use serde::{Deserialize, Serialize};
+
+use crate::surroundings::{Inventory, Retired};
+use crate::value::escaped;
+
+/// An owner and a group, as numbers.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Owner {
+    /// The uid.
+    pub uid: u32,
+    /// The gid.
+    pub gid: u32,
+}
+
+/// One step.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "step", rename_all = "kebab-case")]
+pub enum Step {
+    /// Makes a directory, with everything in it, that was not there.
+    MakeDirectory {
+        /// Where.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// What it is a copy of; nothing for an empty one.
+        #[serde(with = "escaped::optional")]
+        skeleton: Option<BString>,
+        /// Files put in besides.
+        files: Vec<NewFile>,
+        /// Whose everything in it becomes.
+        owner: Owner,
+        /// The mode of the directory itself.
+        mode: u32,
+    },
+    /// Makes a file that was not there, below a directory that may belong to a
+    /// user.
+    MakeFile {
+        /// The directory to start from.
+        #[serde(with = "escaped::text")]
+        below: BString,
+        /// The file.
+        file: NewFile,
+        /// Whose the file, and directories made for it, become.
+        owner: Owner,
+    },
+    /// Gives a directory itself, not what is in it, to somebody else.
+    GiveDirectory {
+        /// The directory.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// Whose it was.
+        from: Owner,
+        /// Whose it becomes.
+        to: Owner,
+    },
+    /// Moves a file or directory, whole, to a place where nothing is; across
+    /// file systems by a copy.
+    Move {
+        /// Where it is.
+        #[serde(with = "escaped::text")]
+        from: BString,
+        /// Where it will be.
+        #[serde(with = "escaped::text")]
+        to: BString,
+        /// The directory it goes into is one that only root may enter, and is
+        /// made when it is not there.
+        aside: bool,
+    },
+    /// Removes what an earlier change made, as long as it is still as it was
+    /// made.
+    Remove {
+        /// What.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// What it has to be for that.
+        made: Inventory,
+        /// The step that makes it again.
+        again: Box<Step>,
+    },
+    /// Gives everything below some paths that carries one number to another.
+    Reown(Reown),
+    /// Notes numbers that must not be given out again.
+    RetireIds(Retired),
+    /// Takes numbers out of those notes: their holder is back.
+    ReviveIds(Retired),
+}
+
+/// A number that files carry, and the one they will carry.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Reown {
+    /// Where to look: these files and directories and all below, on the same
+    /// file system, no link followed.
+    pub paths: Vec<escaped::Escaped>,
+    /// Whether the number is a gid; else a uid.
+    pub group: bool,
+    /// The number files carry.
+    pub from: u32,
+    /// The number they get.
+    pub to: u32,
+    /// The change whose files alone are meant, when this takes that change back.
+    pub of_change: Option<u64>,
+}
+
+/// A file with its contents.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NewFile {
+    /// The path, relative to the directory it is put into. Directories on the
+    /// way are made with mode 0700.
+    #[serde(with = "escaped::text")]
+    pub path: BString,
+    /// What is in it.
+    #[serde(with = "escaped::text")]
+    pub contents: BString,
+    /// Its mode.
+    pub mode: u32,
+}
+
+impl Step {
+    /// The step in words.
+    pub fn describe(&self) -> String {
+        match self {
+            Step::MakeDirectory { path, skeleton: Some(skeleton), mode, owner, .. } => format!(
+                "makes {path} from {skeleton}, mode {mode:04o}, owner {}:{}",
+                owner.uid, owner.gid
+            ),
+            Step::MakeDirectory { path, skeleton: None, mode, owner, .. } => {
+                format!("makes {path}, mode {mode:04o}, owner {}:{}", owner.uid, owner.gid)
+            }
+            Step::MakeFile { below, file, owner } => format!(
+                "makes {}, mode {:04o}, owner {}:{}",
+                join(below, &file.path),
+                file.mode,
+                owner.uid,
+                owner.gid
+            ),
+            Step::GiveDirectory { path, from, to } => format!(
+                "gives {path} itself from {}:{} to {}:{}",
+                from.uid, from.gid, to.uid, to.gid
+            ),
+            Step::Move { from, to, aside: false } => format!("moves {from} to {to}"),
+            Step::Move { from, to, aside: true } => {
+                format!("sets {from} aside as {to}, whole; only root can enter there")
+            }
+            Step::Remove { path, .. } => format!("removes {path}, unused since it was made"),
+            Step::Reown(Reown { paths, group, from, to, .. }) => {
+                let paths: Vec<String> = paths.iter().map(|path| path.0.to_string()).collect();
+                let (verb, what) = if *group { ("re-groups", "gid") } else { ("re-owns", "uid") };
+                format!("{verb} what carries {what} {from} in {} to {to}", paths.join(" and "))
+            }
+            Step::RetireIds(retired) => format!("retires {}", numbers(retired)),
+            Step::ReviveIds(retired) => format!("takes {} back into use", numbers(retired)),
+        }
+    }
+
+    /// Whether the step is bookkeeping, which its decision tells well enough.
+    pub fn is_bookkeeping(&self) -> bool {
+        matches!(self, Step::RetireIds(_) | Step::ReviveIds(_))
+    }
+}
+
+/// Numbers in words: `uid 1004, gid 1004 and ids 2001207296-2001272831`.
+pub(super) fn numbers(retired: &Retired) -> String {
+    let single = |what, ids: &[crate::surroundings::RetiredId]| {
+        ids.iter().map(|id| format!("{what} {}", id.span.first)).collect::<Vec<_>>()
+    };
+    let mut all = single("uid", &retired.users);
+    all.extend(single("gid", &retired.groups));
+    let ranges: std::collections::BTreeSet<_> =
+        retired.ranges.iter().map(|range| format!("ids {}", range.span)).collect();
+    all.extend(ranges);
+    match all.pop() {
+        None => "nothing".to_owned(),
+        Some(last) if all.is_empty() => last,
+        Some(last) if all.len() < 6 => format!("{} and {last}", all.join(", ")),
+        Some(_) => format!("{} numbers", all.len() + 1),
+    }
+}
+
+/// A path below a directory.
+pub(crate) fn join(directory: &[u8], path: &[u8]) -> BString {
+    let mut joined: BString = directory.into();
+    if !joined.ends_with(b"/") {
+        joined.push(b'/');
+    }
+    joined.extend_from_slice(path);
+    joined
+}

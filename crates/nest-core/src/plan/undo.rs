@@ -1,0 +1,335 @@
+//! Taking a change back: line by line, step by step, the other way round.
+
+use std::collections::BTreeMap;
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::retire::settle_numbers;
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Step, Subject, join};
+use crate::allot::Holder;
+use crate::record::{Record, RecordedEdit, RecordedStep, Secret};
+use crate::secret::{hash_of, shown};
+use crate::surroundings::Site;
+use crate::table::{File, Line, Passwd, Record as _};
+
+/// A change to be taken back.
+#[derive(Debug, Clone, Copy)]
+pub struct Undo<'a> {
+    /// Its record.
+    pub record: &'a Record,
+    /// The change that took it back already.
+    pub undone_by: Option<u64>,
+    /// Only the lines of the account files, not what was done on the tree.
+    pub lines_only: bool,
+}
+
+/// Plans the taking back of a change. A line that has changed since stops it;
+/// other lines of the same files are left as they are.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn undo(ground: Ground<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>> {
+    let record = request.record;
+    let mut undoing =
+        Undoing { ground, record, draft: Draft::new(ground.book), plan: Plan::default() };
+    undoing.plan.summary = format!("undo {}", record.number);
+    undoing.plan.undoes = Some(record.number);
+    let mut subject =
+        Subject { name: format!("change {}", record.number).into(), decisions: Vec::new() };
+    let by = record.by.name.clone().unwrap_or_else(|| format!("uid {}", record.by.uid));
+    let day = record.time.split('T').next().unwrap_or_default();
+    let summary = record.told.summary.as_str();
+    subject.decide("takes back", summary, format!("of {day}, by {by}"));
+    undoing.plan.subjects.push(subject);
+    if let Some(by) = request.undone_by {
+        let number = record.number;
+        return Err(undoing
+            .refuse(Reason::UndoneAlready { by })
+            .or(format!("do change {number} again"), format!("undo {by}")));
+    }
+    undoing.lines()?;
+    if request.lines_only {
+        let left = record.told.steps.iter().filter(|step| !step.step.is_bookkeeping()).count();
+        if left > 0 {
+            undoing.plan.cautions.push(Caution::StepsLeft { count: left });
+        }
+    } else {
+        undoing.steps()?;
+    }
+    let mut plan = undoing.plan;
+    plan.edits = undoing.draft.finish();
+    note_people(&mut plan);
+    settle_numbers(ground, &mut plan);
+    plan.next.push("list changes".to_owned());
+    Ok(plan)
+}
+
+/// One subject for each account and group whose lines come or go, so that what
+/// becomes of its numbers is told with its name.
+fn note_people(plan: &mut Plan) {
+    let mut names: BTreeMap<BString, &'static str> = BTreeMap::new();
+    for edit in &plan.edits {
+        let name = |line: &BString| -> BString {
+            let line = line.trim_ascii_start();
+            line[..line.find_byte(b':').unwrap_or(line.len())].into()
+        };
+        let (before, after) = (edit.before.as_ref().map(name), edit.after.as_ref().map(name));
+        if before == after || !matches!(edit.file, File::Passwd | File::Group) {
+            continue;
+        }
+        names.extend(before.map(|name| (name, "goes")));
+        names.extend(after.map(|name| (name, "comes back")));
+    }
+    for (name, what) in names {
+        let mut subject = Subject { name, decisions: Vec::new() };
+        subject.decide("account", what, "");
+        plan.subjects.push(subject);
+    }
+}
+
+struct Undoing<'a> {
+    ground: Ground<'a>,
+    record: &'a Record,
+    draft: Draft<'a>,
+    plan: Plan,
+}
+
+impl<'a> Undoing<'a> {
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(format!("change {} was not taken back", self.record.number), reason)
+    }
+
+    fn decide(&mut self, label: &'static str, value: impl Into<BString>, why: impl Into<String>) {
+        if let Some(subject) = self.plan.subjects.first_mut() {
+            subject.decide(label, value, why);
+        }
+    }
+
+    fn lines(&mut self) -> Result<(), Box<Refusal>> {
+        let mut edits: Vec<&RecordedEdit> = self.record.told.edits.iter().collect();
+        // Lines that come back to one file are put back from the top down.
+        edits.sort_by_key(|edit| (edit.file, edit.line));
+        for edit in edits {
+            match (&edit.before, &edit.after) {
+                (Some(before), None) => self.put_back(edit, before)?,
+                (before, Some(after)) => {
+                    let line = self.find(edit, after)?;
+                    match before {
+                        None => self.draft.remove(edit.file, line),
+                        Some(before) => self.restore(edit, line, before)?,
+                    }
+                }
+                (None, None) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// The line as the change left it; a refusal when there is none.
+    fn find(&self, edit: &RecordedEdit, left: &BString) -> Result<Line<'a>, Box<Refusal>> {
+        let record = left.trim_ascii_start();
+        let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
+        let lines = self.ground.book.lines(edit.file);
+        let named = self.ground.book.named(edit.file, name);
+        let same = |line: &&Line<'a>| shown(edit.file, line.bytes) == *left;
+        if let Some(line) = named.iter().find(same) {
+            return Ok(*line);
+        }
+        // A line that is no record has no name to be found by.
+        let other = lines.filter(|_| named.is_empty()).and_then(|lines| {
+            lines.iter().find(|line| !line.is_record() && line.bytes == left.as_slice())
+        });
+        if let Some(line) = other {
+            return Ok(line);
+        }
+        let now = named.first().map(|line| shown(edit.file, line.bytes));
+        let number = named.first().map(|line| lines.map_or(0, |lines| lines.number(line.start)));
+        Err(self.refuse(Reason::LineChanged {
+            file: edit.file,
+            line: number.unwrap_or(edit.line),
+            left: left.clone(),
+            now,
+        }))
+    }
+
+    /// An altered line gets its old text, with the hash that stands in it now.
+    fn restore(
+        &mut self,
+        edit: &RecordedEdit,
+        line: Line<'a>,
+        before: &BString,
+    ) -> Result<(), Box<Refusal>> {
+        let name = BString::from(line.name());
+        let restored = match edit.secret {
+            Secret::Lost => return Err(self.refuse(Reason::HashNotKept { name })),
+            Secret::Kept => {
+                let hash = hash_of(edit.file, line.bytes).unwrap_or_default();
+                with_hash(before, hash)
+            }
+            Secret::None | Secret::New => before.to_vec(),
+        };
+        self.draft.alter(edit.file, line, restored);
+        Ok(())
+    }
+
+    /// A line that went comes back, if nothing has taken its place.
+    fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<(), Box<Refusal>> {
+        let record = before.trim_ascii_start();
+        let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
+        let book = self.ground.book;
+        if let Some(line) = book.named(edit.file, name).first()
+            && !matches!(edit.file, File::Subuid | File::Subgid)
+        {
+            return Err(self.refuse(Reason::PlaceTaken {
+                file: edit.file,
+                line: book.lines(edit.file).map_or(0, |lines| lines.number(line.start)),
+                name: name.into(),
+            }));
+        }
+        if edit.file == File::Passwd
+            && let Some(uid) = Passwd::read(record).and_then(|user| user.uid())
+            && let Some((_, other)) = book.user_by_uid(uid)
+        {
+            let holder = Holder::User(other.name.into());
+            return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid, holder }));
+        }
+        let line = match edit.secret {
+            Secret::Lost => {
+                self.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
+                with_hash(before, b"")
+            }
+            _ => before.to_vec(),
+        };
+        self.draft.put_back(edit.file, edit.line, line);
+        Ok(())
+    }
+
+    fn steps(&mut self) -> Result<(), Box<Refusal>> {
+        let steps: Vec<&RecordedStep> = self.record.told.steps.iter().rev().collect();
+        for recorded in steps {
+            match &recorded.step {
+                Step::MakeDirectory { path, owner, .. } => {
+                    self.unmake(recorded, path.clone(), owner.uid)?;
+                }
+                Step::MakeFile { below, file, owner } => {
+                    self.unmake(recorded, join(below, &file.path), owner.uid)?;
+                }
+                Step::GiveDirectory { path, from, to } => {
+                    self.expect_owner(path, to.uid)?;
+                    let (path, from, to) = (path.clone(), *to, *from);
+                    self.plan.steps.push(Step::GiveDirectory { path, from, to });
+                }
+                Step::Move { from, to, .. } => {
+                    self.move_back(to.clone(), from.clone())?;
+                }
+                Step::Remove { path, again, .. } => {
+                    self.expect_free(path)?;
+                    self.decide("made again", path.clone(), "");
+                    self.plan.steps.push((**again).clone());
+                }
+                Step::Reown(reown) => {
+                    let back = Reown {
+                        from: reown.to,
+                        to: reown.from,
+                        of_change: Some(self.record.number),
+                        ..reown.clone()
+                    };
+                    self.plan.steps.push(Step::Reown(back));
+                }
+                // The lines say which numbers have a holder again.
+                Step::RetireIds(_) | Step::ReviveIds(_) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// What was made goes if it is still as it was made; what has been used
+    /// since is set aside.
+    fn unmake(
+        &mut self,
+        recorded: &RecordedStep,
+        path: BString,
+        uid: u32,
+    ) -> Result<(), Box<Refusal>> {
+        let found = self.ground.world.inventory(path.as_ref(), recorded.left_as.as_ref());
+        let found =
+            found.map_err(|why| self.cannot(format!("{path} can't be looked at: {why}")))?;
+        match (found, &recorded.left_as) {
+            (None, _) => self.decide("gone already", path, ""),
+            (Some(now), Some(made)) if now == *made => {
+                self.decide("removes", path.clone(), "unused since it was made");
+                let again = Box::new(recorded.step.clone());
+                self.plan.steps.push(Step::Remove { path, made: made.clone(), again });
+            }
+            (Some(now), _) => {
+                let to = set_aside_place(&path, uid, self.ground.change);
+                self.expect_free(&to)?;
+                let files =
+                    if now.files == 1 { "1 file".into() } else { format!("{} files", now.files) };
+                self.decide("sets aside", to.clone(), format!("used since it was made: {files}"));
+                self.plan.steps.push(Step::Move { from: path, to, aside: true });
+            }
+        }
+        Ok(())
+    }
+
+    fn move_back(&mut self, from: BString, to: BString) -> Result<(), Box<Refusal>> {
+        match self.ground.world.site(from.as_ref()) {
+            Site::Taken(_) => {}
+            _ => return Err(self.cannot(format!("{from} is not there any more"))),
+        }
+        self.expect_free(&to)?;
+        self.decide("moves back", to.clone(), format!("from {from}"));
+        self.plan.steps.push(Step::Move { from, to, aside: false });
+        Ok(())
+    }
+
+    fn expect_free(&self, path: &BString) -> Result<(), Box<Refusal>> {
+        match self.ground.world.site(path.as_ref()) {
+            Site::Taken(_) => Err(self.cannot(format!("something else is at {path} now"))),
+            Site::Unknown(why) => Err(self.cannot(format!("{path} can't be looked at: {why}"))),
+            _ => Ok(()),
+        }
+    }
+
+    fn expect_owner(&self, path: &BString, uid: u32) -> Result<(), Box<Refusal>> {
+        match self.ground.world.facts(path.as_ref()) {
+            Ok(Some(facts)) if facts.uid == uid => Ok(()),
+            Ok(Some(facts)) => Err(self.cannot(format!("{path} belongs to {} now", facts.uid))),
+            Ok(None) => Err(self.cannot(format!("{path} is not there any more"))),
+            Err(why) => Err(self.cannot(format!("{path} can't be looked at: {why}"))),
+        }
+    }
+
+    fn cannot(&self, why: String) -> Box<Refusal> {
+        let number = self.record.number;
+        self.refuse(Reason::StepStands(why))
+            .or("take back the lines only", format!("undo {number} --lines-only"))
+    }
+}
+
+/// Where a thing is set aside: behind a directory of root's beside it.
+pub(super) fn set_aside_place(path: &BString, uid: u32, change: Option<u64>) -> BString {
+    let (parent, name) = path.rsplit_once_str("/").unwrap_or((b"", path));
+    let parent = if parent.is_empty() { BStr::new("/") } else { BStr::new(parent) };
+    let mut place = join(parent, b".set-aside/");
+    place.extend_from_slice(name);
+    place.extend_from_slice(format!(".{uid}.{}", change.unwrap_or(0)).as_bytes());
+    place
+}
+
+/// A recorded line with a hash in the place of `(hash)`; without one the field
+/// says that none was ever set.
+fn with_hash(line: &[u8], hash: &[u8]) -> Vec<u8> {
+    let mut fields: Vec<&[u8]> = line.split_str(":").collect();
+    let locked = fields.get(1).is_some_and(|field| field.starts_with(b"!"));
+    let field = match (hash, locked) {
+        (b"", _) => b"!".to_vec(),
+        (hash, true) => [b"!", hash].concat(),
+        (hash, false) => hash.to_vec(),
+    };
+    if let Some(place) = fields.get_mut(1) {
+        *place = &field;
+    }
+    fields.join(&b':')
+}

@@ -1,0 +1,276 @@
+//! The record of a change: what was decided, and each line as it was and is,
+//! without any hash. `docs/formats.md` describes the file it is kept in.
+
+use std::collections::BTreeMap;
+
+use bstr::BString;
+use serde::{Deserialize, Serialize};
+
+use crate::drift::Drift;
+use crate::plan::{Plan, Step, Subject};
+use crate::secret::{hash_of, shown};
+use crate::surroundings::Inventory;
+use crate::table::{Edit, File};
+use crate::value::escaped;
+
+/// The version of records that this program writes and reads.
+pub const VERSION: u32 = 1;
+
+/// One change that was carried out.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Record {
+    /// The version of the format.
+    pub version: u32,
+    /// The number of the change, from 1; never given twice.
+    pub number: u64,
+    /// When, with zone, as RFC 3339 writes it.
+    pub time: String,
+    /// Who.
+    pub by: Author,
+    /// The arguments as typed.
+    pub arguments: Vec<String>,
+    /// The change that this one took back.
+    pub undoes: Option<u64>,
+    /// What the receipt told.
+    pub told: Told,
+    /// The account files as they were left.
+    pub left: BTreeMap<File, Left>,
+    /// What other hands had done to the files since the change before.
+    pub other_hands: Vec<Drift>,
+}
+
+/// Who made a change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Author {
+    /// The uid of the login behind the privilege; that of the process where the
+    /// system tells no login.
+    pub uid: u32,
+    /// Its name, where the system knows one.
+    pub name: Option<String>,
+}
+
+/// What a receipt tells: a plan, without its hashes.
+#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Told {
+    /// The change in a few words.
+    pub summary: String,
+    /// What was decided, account by account.
+    pub subjects: Vec<Subject>,
+    /// The lines that came, went or were altered.
+    pub edits: Vec<RecordedEdit>,
+    /// What happened on the tree.
+    pub steps: Vec<RecordedStep>,
+    /// What the administrator was to know.
+    pub cautions: Vec<String>,
+    /// Likely next commands.
+    pub next: Vec<String>,
+}
+
+/// A line that came, went, or was altered, without its hash.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RecordedEdit {
+    /// The file.
+    pub file: File,
+    /// The line, counted from 1: of the old file, or of the new one for a line
+    /// that came.
+    pub line: usize,
+    /// The line as it was; nothing for one that came.
+    #[serde(with = "escaped::optional")]
+    pub before: Option<BString>,
+    /// The line as it is; nothing for one that went.
+    #[serde(with = "escaped::optional")]
+    pub after: Option<BString>,
+    /// What became of the hash in it.
+    #[serde(default, skip_serializing_if = "Secret::is_none")]
+    pub secret: Secret,
+}
+
+/// What became of the hash in a line.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(rename_all = "kebab-case")]
+pub enum Secret {
+    /// There was none, and is none.
+    #[default]
+    None,
+    /// The same before and after.
+    Kept,
+    /// There was none, and is one.
+    New,
+    /// It was replaced, or went with its line: it is kept nowhere.
+    Lost,
+}
+
+impl Secret {
+    fn is_none(&self) -> bool {
+        *self == Secret::None
+    }
+}
+
+/// A step, and what it made.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct RecordedStep {
+    /// The step.
+    #[serde(flatten)]
+    pub step: Step,
+    /// What it made, as it was left.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub left_as: Option<Inventory>,
+}
+
+/// An account file as a change left it.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Left {
+    /// XXH3, 128 bits, in hexadecimal.
+    pub digest: String,
+    /// In bytes.
+    pub size: u64,
+}
+
+impl RecordedEdit {
+    /// An edit, without its hash.
+    pub fn of(edit: &Edit) -> Self {
+        let hash = |line: &Option<BString>| {
+            line.as_ref().and_then(|line| hash_of(edit.file, line)).map(<[u8]>::to_vec)
+        };
+        let secret = match (hash(&edit.before), hash(&edit.after)) {
+            (None, None) => Secret::None,
+            (None, Some(_)) => Secret::New,
+            (before, after) if before == after => Secret::Kept,
+            (Some(_), _) => Secret::Lost,
+        };
+        let show = |line: &Option<BString>| line.as_ref().map(|line| shown(edit.file, line));
+        RecordedEdit {
+            file: edit.file,
+            line: edit.line,
+            before: show(&edit.before),
+            after: show(&edit.after),
+            secret,
+        }
+    }
+
+    /// Whether the line speaks of `name`, in any of its fields and lists.
+    pub fn mentions(&self, name: &[u8]) -> bool {
+        let words = |line: &BString| {
+            let mut words = line.split(|byte| matches!(byte, b':' | b','));
+            words.any(|word| word == name)
+        };
+        self.before.as_ref().is_some_and(words) || self.after.as_ref().is_some_and(words)
+    }
+}
+
+impl Told {
+    /// What the receipt of a plan tells before it is carried out.
+    pub fn of(plan: &Plan) -> Self {
+        let step = |step: &Step| RecordedStep { step: step.clone(), left_as: None };
+        Told {
+            summary: plan.summary.clone(),
+            subjects: plan.subjects.clone(),
+            edits: plan.edits.iter().map(RecordedEdit::of).collect(),
+            steps: plan.steps.iter().map(step).collect(),
+            cautions: plan.cautions.iter().map(ToString::to_string).collect(),
+            next: plan.next.clone(),
+        }
+    }
+}
+
+impl Record {
+    /// Whether the change had to do with the account or group `name`.
+    pub fn is_about(&self, name: &[u8]) -> bool {
+        self.told.subjects.iter().any(|subject| subject.name == name)
+            || self.told.edits.iter().any(|edit| edit.mentions(name))
+    }
+}
+
+/// The numbers of changes that are undone now: taken back by a change that is
+/// not itself undone.
+pub fn undone(records: &[Record]) -> BTreeMap<u64, u64> {
+    let mut undone = BTreeMap::new();
+    let mut newest_first: Vec<&Record> = records.iter().collect();
+    newest_first.sort_by_key(|record| std::cmp::Reverse(record.number));
+    for record in newest_first {
+        if let Some(number) = record.undoes
+            && !undone.contains_key(&record.number)
+        {
+            undone.insert(number, record.number);
+        }
+    }
+    undone
+}
+
+/// The newest change that is neither undone nor itself an undo.
+pub fn newest_to_undo(records: &[Record]) -> Option<u64> {
+    let undone = undone(records);
+    let candidates = records.iter().filter(|record| record.undoes.is_none());
+    candidates.map(|record| record.number).filter(|number| !undone.contains_key(number)).max()
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use super::*;
+
+    pub(crate) fn record(number: u64, undoes: Option<u64>, told: Told) -> Record {
+        Record {
+            version: VERSION,
+            number,
+            time: "2026-11-24T06:00:00+00:00".into(),
+            by: Author { uid: 1000, name: Some("sunniva".into()) },
+            arguments: vec![],
+            undoes,
+            told,
+            left: BTreeMap::new(),
+            other_hands: vec![],
+        }
+    }
+
+    fn edit(before: Option<&str>, after: Option<&str>) -> RecordedEdit {
+        let line = |line: Option<&str>| line.map(BString::from);
+        let (before, after) = (line(before), line(after));
+        RecordedEdit::of(&Edit { file: File::Shadow, line: 3, before, after, range: 0..0 })
+    }
+
+    #[test]
+    fn no_hash_is_recorded_only_what_became_of_it() {
+        let (one, other) = ("$6$salt$aaaaaaaaaaaa", "$6$salt$bbbbbbbbbbbb");
+        let line = |field: &str| format!("maren:{field}:20781:0::7:::");
+        let said = |before: Option<&str>, after: Option<&str>| {
+            let edit = edit(before.map(line).as_deref(), after.map(line).as_deref());
+            let text = serde_json::to_string(&edit).unwrap();
+            assert!(!text.contains("salt"), "{text}");
+            edit
+        };
+        assert_eq!(said(Some(one), Some(other)).secret, Secret::Lost);
+        assert_eq!(said(Some(one), None).secret, Secret::Lost);
+        assert_eq!(said(None, Some(one)).secret, Secret::New);
+        assert_eq!(said(Some("!"), Some("*")).secret, Secret::None);
+        let locked = said(Some(one), Some(&format!("!{one}")));
+        assert_eq!(locked.secret, Secret::Kept);
+        assert_eq!(locked.after.unwrap(), "maren:!(hash):20781:0::7:::");
+    }
+
+    #[test]
+    fn an_undo_of_an_undo_puts_a_change_back_into_force() {
+        let told = Told::default;
+        let mut records = vec![record(1, None, told()), record(2, None, told())];
+        assert_eq!(newest_to_undo(&records), Some(2));
+        records.push(record(3, Some(2), told()));
+        assert_eq!(newest_to_undo(&records), Some(1));
+        records.push(record(4, Some(3), told()));
+        assert_eq!(undone(&records), BTreeMap::from([(3, 4)]));
+        assert_eq!(newest_to_undo(&records), Some(2));
+        assert_eq!(newest_to_undo(&[]), None);
+    }
+
+    #[test]
+    fn a_record_is_about_everybody_in_its_lines() {
+        let told = Told {
+            edits: vec![edit(Some("pilots:!:odalys:tavish"), Some("pilots:!:odalys:"))],
+            ..Told::default()
+        };
+        let record = record(1, None, told);
+        assert!(record.is_about(b"tavish") && record.is_about(b"pilots"));
+        assert!(!record.is_about(b"tavi"));
+        let text = serde_json::to_string(&record).unwrap();
+        assert_eq!(serde_json::from_str::<Record>(&text).unwrap(), record);
+    }
+}

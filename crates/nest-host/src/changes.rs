@@ -1,0 +1,316 @@
+//! What was done: the records of changes, their numbers, and the account files as
+//! the last change left them.
+
+use std::collections::BTreeMap;
+
+use nest_core::drift::{Drift, DriftedLines, Print, digest, prints};
+use nest_core::record::{Left, Record, VERSION};
+use nest_core::table::{File, Lines};
+use nest_core::value::Day;
+use rustix::io::Errno;
+use serde::{Deserialize, Serialize};
+
+use crate::effect::{Place, digest_of_file};
+use crate::state::Folder;
+use crate::store::{LARGE, Loaded, Original, Seal};
+use crate::tree::Tree;
+
+/// The folder of the records in the state folder.
+const FOLDER: &str = "changes";
+/// The account files as they were left, in the state folder.
+const LEFT: &str = "left.json";
+
+/// Why the records can't be had.
+#[derive(Debug, thiserror::Error)]
+pub enum ChangesError {
+    /// It can't be read.
+    #[error("{path} can't be read: {error}")]
+    Unread {
+        /// The file or folder.
+        path: String,
+        /// The system's reason.
+        error: std::io::Error,
+    },
+    /// It makes no sense.
+    #[error("{path} is damaged: {fault}; docs/formats.md tells how to mend it")]
+    Damaged {
+        /// The file.
+        path: String,
+        /// What is wrong.
+        fault: String,
+    },
+    /// There is no such change.
+    #[error("there is no change {number}{}", .newest.map(|newest| format!("; the newest is {newest}")).unwrap_or_default())]
+    NoSuchChange {
+        /// The number.
+        number: u64,
+        /// The newest there is.
+        newest: Option<u64>,
+    },
+}
+
+/// `left.json`: the account files as the last change left them.
+#[derive(Debug, Clone, Default, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct LeftBehind {
+    version: u32,
+    /// The highest number that was given to a change, also to one that a crash
+    /// cut off.
+    pub number: u64,
+    /// The change that left the files so.
+    pub since: u64,
+    files: BTreeMap<File, LeftFile>,
+}
+
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+struct LeftFile {
+    digest: String,
+    seal: Seal,
+    /// The prints of its lines; nothing for a large file.
+    lines: Option<Vec<Print>>,
+}
+
+impl LeftBehind {
+    /// Reads it. What is damaged counts as not there: it only serves to tell
+    /// what other hands did.
+    pub fn read(state: &Folder) -> Self {
+        let text = state.read(LEFT).ok().flatten().unwrap_or_default();
+        serde_json::from_slice::<LeftBehind>(&text)
+            .ok()
+            .filter(|left| left.version == VERSION)
+            .unwrap_or_default()
+    }
+
+    /// Writes it.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn write(&self, state: &Folder) -> std::io::Result<()> {
+        let left = LeftBehind { version: VERSION, ..self.clone() };
+        state.write(LEFT, &serde_json::to_vec(&left).map_err(std::io::Error::from)?)
+    }
+
+    /// What other hands did to the files since they were left.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn drift(&self, loaded: &Loaded) -> std::io::Result<Vec<Drift>> {
+        let mut drifts = Vec::new();
+        for (file, left) in &self.files {
+            let since = self.since;
+            let Some(original) = loaded.originals.get(file) else {
+                if !loaded.book.unreadable.contains_key(file) {
+                    let lines = left.lines.as_ref().map(|lines| DriftedLines::between(lines, &[]));
+                    drifts.push(Drift { file: *file, since, lines });
+                }
+                continue;
+            };
+            if original.seal == left.seal || digest_of_file(&original.descriptor)? == left.digest {
+                continue;
+            }
+            let lines = loaded.book.lines(*file).filter(|lines| !lines.is_excerpt());
+            let lines = left.lines.as_ref().zip(lines);
+            let lines = lines.map(|(before, now)| DriftedLines::between(before, &prints(now)));
+            drifts.push(Drift { file: *file, since, lines });
+        }
+        Ok(drifts)
+    }
+
+    /// Notes the files as they stand in the tree now, after change `number`.
+    /// Files the change did not touch keep what is known of them, if they are
+    /// still so.
+    pub fn note(&mut self, tree: &Tree, loaded: &Loaded, record: &Record) {
+        self.number = self.number.max(record.number);
+        self.since = record.number;
+        let touched = |file: &File| record.left.contains_key(file);
+        for file in File::ALL {
+            let Ok(located) = tree.locate(file.path()) else { continue };
+            let place = Place { directory: located.directory, name: located.name };
+            let Ok(Some((seal, text))) = small_text(&place) else {
+                self.files.remove(&file);
+                continue;
+            };
+            match text {
+                Some(text) => {
+                    let digest = digest(&text);
+                    let lines = prints(&Lines::new(file, std::sync::Arc::new(text)));
+                    self.files.insert(file, LeftFile { digest, seal, lines: Some(lines) });
+                }
+                None => {
+                    let digest = match record.left.get(&file) {
+                        Some(left) => Some(left.digest.clone()),
+                        None => self.known_digest(&file, loaded.originals.get(&file)),
+                    };
+                    match digest {
+                        Some(digest) => {
+                            self.files.insert(file, LeftFile { digest, seal, lines: None });
+                        }
+                        None if !touched(&file) => {
+                            self.files.remove(&file);
+                        }
+                        None => {}
+                    }
+                }
+            }
+        }
+    }
+
+    /// The digest of a large file that no change touched: as it is known, else
+    /// nothing, since reading it would take longer than the change.
+    fn known_digest(&self, file: &File, original: Option<&Original>) -> Option<String> {
+        let left = self.files.get(file)?;
+        (original?.seal == left.seal).then(|| left.digest.clone())
+    }
+}
+
+/// A file's seal, and its text when it is small; `None` when it is not there.
+fn small_text(place: &Place) -> std::io::Result<Option<(Seal, Option<Vec<u8>>)>> {
+    use rustix::fs::{Mode, OFlags};
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let file = match rustix::fs::openat(&place.directory, &place.name, flags, Mode::empty()) {
+        Ok(file) => file,
+        Err(Errno::NOENT) => return Ok(None),
+        Err(error) => return Err(error.into()),
+    };
+    let stat = rustix::fs::fstat(&file)?;
+    let seal = Seal::of(&stat);
+    if stat.st_size as u64 >= LARGE {
+        return Ok(Some((seal, None)));
+    }
+    let mut text = Vec::new();
+    std::io::Read::read_to_end(&mut std::fs::File::from(file), &mut text)?;
+    Ok(Some((seal, Some(text))))
+}
+
+/// The digest and size of a file as a change left it.
+pub(crate) fn left(digest: String, size: u64) -> Left {
+    Left { digest, size }
+}
+
+/// The number the next change will have.
+///
+/// # Errors
+/// [`ChangesError`].
+pub fn next_number(state: Option<&Folder>) -> Result<u64, ChangesError> {
+    let Some(state) = state else { return Ok(1) };
+    let newest = numbers(state)?.into_iter().max().unwrap_or(0);
+    Ok(newest.max(LeftBehind::read(state).number) + 1)
+}
+
+/// The numbers of the changes that are kept, in no order.
+fn numbers(state: &Folder) -> Result<Vec<u64>, ChangesError> {
+    let unread =
+        |error: Errno| ChangesError::Unread { path: state.shown(FOLDER), error: error.into() };
+    let Some(folder) = state.inner_if_there(FOLDER).map_err(unread)? else {
+        return Ok(Vec::new());
+    };
+    let names = folder.names().map_err(unread)?;
+    Ok(names.iter().filter_map(|name| name.strip_suffix(".json")?.parse().ok()).collect())
+}
+
+/// All records, oldest first.
+///
+/// # Errors
+/// [`ChangesError`].
+pub fn all(state: &Folder) -> Result<Vec<Record>, ChangesError> {
+    let mut numbers = numbers(state)?;
+    numbers.sort_unstable();
+    numbers.into_iter().map(|number| read(state, number)).collect()
+}
+
+/// One record.
+///
+/// # Errors
+/// [`ChangesError`].
+pub fn read(state: &Folder, number: u64) -> Result<Record, ChangesError> {
+    let name = format!("{number}.json");
+    let missing = || {
+        let newest = numbers(state).ok().and_then(|numbers| numbers.into_iter().max());
+        ChangesError::NoSuchChange { number, newest }
+    };
+    let path = state.shown(&format!("{FOLDER}/{name}"));
+    let unread = |error| ChangesError::Unread { path: path.clone(), error };
+    let folder = state.inner_if_there(FOLDER).map_err(|error| unread(error.into()))?;
+    let text = folder.ok_or_else(missing)?.read(&name).map_err(unread)?.ok_or_else(missing)?;
+    let record = parse(&text, path.clone())?;
+    if record.number != number {
+        let fault = format!("it says that it is change {}", record.number);
+        return Err(ChangesError::Damaged { path, fault });
+    }
+    Ok(record)
+}
+
+/// Reads a record. Any bytes may come in.
+///
+/// # Errors
+/// [`ChangesError::Damaged`], also for a version that is not known.
+pub fn parse(text: &[u8], path: String) -> Result<Record, ChangesError> {
+    let fault = match serde_json::from_slice::<Record>(text) {
+        Ok(record) if record.version == VERSION => return Ok(record),
+        Ok(record) => format!("it has version {}, and {VERSION} is known", record.version),
+        Err(error) => error.to_string(),
+    };
+    Err(ChangesError::Damaged { path, fault })
+}
+
+/// Writes a record, flushed with its directory.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn write(state: &Folder, record: &Record) -> std::io::Result<()> {
+    let folder = state.inner(FOLDER)?;
+    let mut text = serde_json::to_vec_pretty(record).map_err(std::io::Error::from)?;
+    text.push(b'\n');
+    folder.write(&format!("{}.json", record.number), &text)?;
+    Ok(folder.flush()?)
+}
+
+/// Keeps the list of files that a change gave another number.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn keep_list(
+    state: &Folder,
+    number: u64,
+    at: usize,
+    list: &[u8],
+) -> std::io::Result<()> {
+    state.inner(FOLDER)?.write(&format!("{number}.files-{at}"), list)
+}
+
+/// The lists of files that a change gave another number, as one.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn kept_lists(state: &Folder, number: u64) -> std::io::Result<Vec<u8>> {
+    let Some(folder) = state.inner_if_there(FOLDER)? else { return Ok(Vec::new()) };
+    let start = format!("{number}.files-");
+    let mut all = Vec::new();
+    for name in folder.names()?.iter().filter(|name| name.starts_with(&start)) {
+        all.extend(folder.read(name)?.unwrap_or_default());
+    }
+    Ok(all)
+}
+
+/// Removes the records that are older than `keep_days`; the newest stays, so that
+/// its number is not given again.
+pub(crate) fn tidy(state: &Folder, today: Day, keep_days: u32) {
+    let (Ok(numbers), Ok(Some(folder))) = (numbers(state), state.inner_if_there(FOLDER)) else {
+        return;
+    };
+    let newest = numbers.iter().copied().max().unwrap_or(0);
+    let names = folder.names().unwrap_or_default();
+    let mut old: Vec<u64> = numbers.into_iter().filter(|number| *number != newest).collect();
+    old.sort_unstable();
+    for number in old {
+        let Ok(record) = read(state, number) else { continue };
+        let day = record.time.get(..10).and_then(|day| Day::parse(day, today).ok());
+        // Records are in order of time: the rest is younger.
+        if day.is_none_or(|day| day.0 + i64::from(keep_days) >= today.0) {
+            break;
+        }
+        let start = format!("{number}.");
+        names.iter().filter(|name| name.starts_with(&start)).for_each(|name| folder.remove(name));
+    }
+}

@@ -1,0 +1,551 @@
+//! Carrying effects out, and taking them back: each knows from its place on the
+//! disk how far it has come, so that recovery can do the same as a change.
+
+use std::ffi::{OsStr, OsString};
+use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
+use std::path::Path;
+
+use nest_core::plan::Owner;
+use nest_core::value::escaped::Escaped;
+use rustix::fs::{AtFlags, Mode, OFlags, RenameFlags};
+use rustix::io::Errno;
+
+use crate::home::{Undone, give_directory, remove_all};
+use crate::inventory;
+use crate::journal::{Effect, Journal, Replaced, is_missing};
+use crate::reown;
+use crate::stage::write_all;
+use crate::state::Folder;
+use crate::tree::{Tree, path_of};
+
+/// Where effects take place.
+pub struct Hands<'a> {
+    /// The tree.
+    pub tree: &'a Tree,
+    /// The state folder.
+    pub state: &'a Folder,
+    /// The journal, which keeps what can't be had from the disk.
+    pub journal: &'a Journal,
+}
+
+/// A path as the directory it is in, opened without following any link, and the
+/// name in it.
+pub struct Place {
+    /// The directory.
+    pub directory: OwnedFd,
+    /// The name.
+    pub name: OsString,
+}
+
+impl Place {
+    /// Opens the place of a path in the tree.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn of(tree: &Tree, path: &[u8]) -> Result<Self, Errno> {
+        let path = path_of(path);
+        let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
+            return Err(Errno::EXIST);
+        };
+        Ok(Place { directory: tree.open_directory_strictly(parent)?, name: name.to_owned() })
+    }
+
+    /// Another name in the same directory: the one with `.` before and an ending.
+    pub fn beside(&self, ending: &str) -> OsString {
+        beside(&self.name, ending)
+    }
+
+    fn rename(&self, from: &OsStr, to: &OsStr) -> Result<(), Errno> {
+        rename_to_nothing(&self.directory, from, &self.directory, to)
+    }
+
+    fn exists(&self, name: &OsStr) -> Result<bool, Errno> {
+        match rustix::fs::statat(&self.directory, name, AtFlags::SYMLINK_NOFOLLOW) {
+            Ok(_) => Ok(true),
+            Err(Errno::NOENT) => Ok(false),
+            Err(error) => Err(error),
+        }
+    }
+
+    fn unlink(&self, name: &OsStr) {
+        if let Err(error) = rustix::fs::unlinkat(&self.directory, name, AtFlags::empty())
+            && error != Errno::NOENT
+        {
+            tracing::warn!(?name, %error, "could not be removed");
+        }
+    }
+}
+
+/// The ending of what waits for its name.
+pub const NEW: &str = "copper-nest-new";
+/// The ending of a version that holds the old and the new, see
+/// [`nest_core::table::Order::Between`].
+pub const BOTH: &str = "copper-nest-both";
+/// The ending of what is about to be removed.
+pub const GONE: &str = "copper-nest-gone";
+
+/// `.NAME.ENDING`
+pub fn beside(name: &OsStr, ending: &str) -> OsString {
+    let mut beside = OsString::from(".");
+    beside.push(name);
+    beside.push(".");
+    beside.push(ending);
+    beside
+}
+
+/// Renames to a name that nothing has.
+fn rename_to_nothing(
+    from_directory: &OwnedFd,
+    from: &OsStr,
+    to_directory: &OwnedFd,
+    to: &OsStr,
+) -> Result<(), Errno> {
+    let flags = RenameFlags::NOREPLACE;
+    match rustix::fs::renameat_with(from_directory, from, to_directory, to, flags) {
+        // File systems without that flag: look first.
+        Err(Errno::INVAL | Errno::NOSYS) => {
+            match rustix::fs::statat(to_directory, to, AtFlags::SYMLINK_NOFOLLOW) {
+                Err(Errno::NOENT) => rustix::fs::renameat(from_directory, from, to_directory, to),
+                Ok(_) => Err(Errno::EXIST),
+                Err(error) => Err(error),
+            }
+        }
+        renamed => renamed,
+    }
+}
+
+/// Whether a file had to be rewritten in place, since it is a mount point.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Published {
+    /// No reader ever saw it half-done.
+    AtOnce,
+    /// A reader may have seen it torn.
+    InPlace,
+}
+
+impl Hands<'_> {
+    fn place(&self, path: &Escaped) -> Result<Place, Errno> {
+        Place::of(self.tree, &path.0)
+    }
+
+    /// Makes an effect visible. What is visible already stays so.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn publish(&self, effect: &Effect) -> std::io::Result<Published> {
+        match effect {
+            Effect::Replace { what: Replaced::RetiredIds, path, before, .. } => {
+                self.exchange_in_state(&path.0.to_string(), before.is_some())?;
+            }
+            Effect::Replace { path, staged, before, .. } => {
+                return self.replace(path, path_of(&staged.0).as_os_str(), before.is_some());
+            }
+            Effect::Make { path, .. } => {
+                let place = self.place(path)?;
+                match place.rename(&place.beside(NEW), &place.name) {
+                    Err(error) if is_missing(error) && place.exists(&place.name)? => {}
+                    renamed => renamed?,
+                }
+            }
+            Effect::Give { path, from, to } => self.give(path, *from, *to)?,
+            Effect::Move { from, to, copied: true, .. } => {
+                let (old, place) = (self.place(from)?, self.place(to)?);
+                match place.rename(&place.beside(NEW), &place.name) {
+                    Err(error) if is_missing(error) && place.exists(&place.name)? => {}
+                    renamed => renamed?,
+                }
+                drop(old);
+            }
+            Effect::Move { from, to, made, copied: false } => {
+                if let Some(made) = made {
+                    self.make_private(made)?;
+                }
+                self.rename_across(from, to)?;
+            }
+            Effect::Remove { path, made } => {
+                let place = self.place(path)?;
+                let now = inventory::take(&place.directory, &place.name, Some(made))?;
+                match now {
+                    Some(now) if now == *made => place.rename(&place.name, &place.beside(GONE))?,
+                    Some(_) => return Err(Errno::STALE.into()),
+                    None => {}
+                }
+            }
+            Effect::Reown { reown, list } => {
+                let list = self.journal.kept(list)?.unwrap_or_default();
+                reown::give(self.tree, &list, reown.group, reown.from, reown.to)?;
+            }
+        }
+        Ok(Published::AtOnce)
+    }
+
+    /// Takes an effect back that has become visible.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn withdraw(&self, effect: &Effect) -> std::io::Result<()> {
+        match effect {
+            Effect::Replace { what: Replaced::RetiredIds, path, before, .. } => {
+                let name = path.0.to_string();
+                match self.journal.kept(&before_name(OsStr::new(&name)))? {
+                    Some(old) => self.state.write(&name, &old)?,
+                    None => self.state.exchange_back(&name, before.is_some())?,
+                }
+            }
+            Effect::Replace { path, staged, before, .. } => {
+                self.put_back(path, path_of(&staged.0).as_os_str(), before.is_some())?;
+            }
+            Effect::Make { path, .. } | Effect::Move { to: path, copied: true, .. } => {
+                let place = self.place(path)?;
+                place.rename(&place.name, &place.beside(NEW))?;
+            }
+            Effect::Give { path, from, to } => self.give(path, *to, *from)?,
+            Effect::Move { from, to, made, .. } => {
+                self.rename_across(to, from)?;
+                self.unmake(made.as_slice());
+            }
+            Effect::Remove { path, .. } => {
+                let place = self.place(path)?;
+                match place.rename(&place.beside(GONE), &place.name) {
+                    Err(error) if is_missing(error) => {}
+                    renamed => renamed?,
+                }
+            }
+            Effect::Reown { reown, list } => {
+                let list = self.journal.kept(list)?.unwrap_or_default();
+                reown::give(self.tree, &list, reown.group, reown.to, reown.from)?;
+            }
+        }
+        Ok(())
+    }
+
+    /// Drops what was staged for an effect.
+    pub fn discard(&self, effect: &Effect) {
+        match effect {
+            Effect::Replace { what: Replaced::RetiredIds, path, .. } => {
+                self.state.remove_beside(&path.0.to_string());
+            }
+            Effect::Replace { path, staged, .. } => {
+                let Ok(place) = self.place(path) else { return };
+                let staged = path_of(&staged.0).as_os_str();
+                place.unlink(staged);
+                place.unlink(&kept_name(staged));
+            }
+            Effect::Make { path, made, .. } => {
+                if let Ok(place) = self.place(path) {
+                    erase(&place, &place.beside(NEW));
+                }
+                self.unmake(made);
+            }
+            Effect::Move { to, made, copied, .. } => {
+                if *copied && let Ok(place) = self.place(to) {
+                    erase(&place, &place.beside(NEW));
+                }
+                self.unmake(made.as_slice());
+            }
+            Effect::Give { .. } | Effect::Remove { .. } | Effect::Reown { .. } => {}
+        }
+    }
+
+    /// What comes last of all: old versions and what is to be erased go.
+    pub fn finish(&self, effect: &Effect) {
+        match effect {
+            Effect::Replace { .. } => self.discard(effect),
+            Effect::Move { from, copied: true, .. } => {
+                let Ok(place) = self.place(from) else { return };
+                // Renamed first: nobody finds half of it under its own name.
+                if place.exists(&place.name).is_ok_and(|exists| exists)
+                    && let Err(error) = place.rename(&place.name, &place.beside(GONE))
+                {
+                    tracing::warn!(path = %from.0, %error, "the old place could not be cleared");
+                }
+                erase(&place, &place.beside(GONE));
+            }
+            Effect::Remove { path, .. } => {
+                if let Ok(place) = self.place(path) {
+                    erase(&place, &place.beside(GONE));
+                }
+            }
+            Effect::Make { .. } | Effect::Give { .. } | Effect::Move { .. } => {}
+            Effect::Reown { .. } => {}
+        }
+    }
+
+    /// Directories that have to be flushed once the effect is visible, by the
+    /// path of what is in them.
+    pub fn touched<'e>(&self, effect: &'e Effect) -> Vec<&'e Escaped> {
+        match effect {
+            Effect::Replace { what: Replaced::RetiredIds, .. } => Vec::new(),
+            Effect::Replace { path, .. }
+            | Effect::Make { path, .. }
+            | Effect::Remove { path, .. } => vec![path],
+            Effect::Move { from, to, .. } => vec![from, to],
+            Effect::Give { .. } | Effect::Reown { .. } => Vec::new(),
+        }
+    }
+
+    fn exchange_in_state(&self, name: &str, existed: bool) -> std::io::Result<()> {
+        match self.state.exchange(name, existed) {
+            // File systems that can't exchange: the journal keeps the old one.
+            Err(Errno::INVAL | Errno::NOSYS) => {
+                let old = self.state.read(name)?.unwrap_or_default();
+                self.journal.keep(&before_name(OsStr::new(name)), &old)?;
+                Ok(self.state.publish(name)?)
+            }
+            exchanged => Ok(exchanged?),
+        }
+    }
+
+    fn give(&self, path: &Escaped, from: Owner, to: Owner) -> std::io::Result<()> {
+        let mut list = Vec::new();
+        let mut undone = Undone { live: self.tree.is_live(), list: &mut list };
+        give_directory(self.tree, &path.0, from, to, &mut undone)
+    }
+
+    /// Makes a directory that only root may enter, if there is none.
+    fn make_private(&self, path: &Escaped) -> std::io::Result<()> {
+        let place = self.place(path)?;
+        match rustix::fs::mkdirat(&place.directory, &place.name, Mode::RWXU) {
+            Ok(()) => Ok(()),
+            Err(Errno::EXIST) => self.is_private(path).map(drop),
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    /// Whether there is a directory that only root may enter.
+    ///
+    /// # Errors
+    /// The system's, and one for something else in its place: then somebody has
+    /// planted it.
+    pub fn is_private(&self, path: &Escaped) -> std::io::Result<bool> {
+        let place = self.place(path)?;
+        let here = AtFlags::SYMLINK_NOFOLLOW;
+        let stat = match rustix::fs::statat(&place.directory, &place.name, here) {
+            Err(Errno::NOENT) => return Ok(false),
+            stat => stat?,
+        };
+        let ours = stat.st_uid == rustix::process::geteuid().as_raw();
+        let directory = rustix::fs::FileType::from_raw_mode(stat.st_mode).is_dir();
+        if ours && directory && stat.st_mode & 0o077 == 0 {
+            return Ok(true);
+        }
+        let message = format!("{} is there already, and is no directory of root's alone", path.0);
+        Err(std::io::Error::other(message))
+    }
+
+    fn unmake(&self, made: &[Escaped]) {
+        for path in made.iter().rev() {
+            if let Ok(place) = self.place(path) {
+                // Not empty any more: somebody else uses it.
+                let _ = rustix::fs::unlinkat(&place.directory, &place.name, AtFlags::REMOVEDIR);
+            }
+        }
+    }
+
+    fn rename_across(&self, from: &Escaped, to: &Escaped) -> Result<(), Errno> {
+        let (old, new) = (self.place(from)?, self.place(to)?);
+        match rename_to_nothing(&old.directory, &old.name, &new.directory, &new.name) {
+            Err(error) if is_missing(error) && new.exists(&new.name)? => Ok(()),
+            renamed => renamed,
+        }
+    }
+
+    /// Puts the new version of an account file into place, and keeps the old one
+    /// under the staged name.
+    fn replace(&self, path: &Escaped, staged: &OsStr, existed: bool) -> std::io::Result<Published> {
+        let place = self.place(path)?;
+        let (directory, name) = (&place.directory, &place.name);
+        if !existed {
+            place.rename(staged, name)?;
+            return Ok(Published::AtOnce);
+        }
+        let flags = RenameFlags::EXCHANGE;
+        match rustix::fs::renameat_with(directory, staged, directory, name, flags) {
+            Ok(()) => Ok(Published::AtOnce),
+            Err(Errno::BUSY) => self.rewrite_in_place(&place, staged),
+            // File systems that can't exchange: keep the old version by a link.
+            Err(Errno::INVAL | Errno::NOSYS) => {
+                let kept = kept_name(staged);
+                place.unlink(&kept);
+                rustix::fs::linkat(directory, name, directory, &kept, AtFlags::empty())?;
+                match rustix::fs::renameat(directory, staged, directory, name) {
+                    Ok(()) => Ok(Published::AtOnce),
+                    Err(Errno::BUSY) => self.rewrite_in_place(&place, staged),
+                    Err(error) => Err(error.into()),
+                }
+            }
+            Err(error) => Err(error.into()),
+        }
+    }
+
+    fn put_back(&self, path: &Escaped, staged: &OsStr, existed: bool) -> std::io::Result<()> {
+        let place = self.place(path)?;
+        let (directory, name) = (&place.directory, &place.name);
+        if !existed {
+            return Ok(rustix::fs::renameat(directory, name, directory, staged)?);
+        }
+        if let Some(old) = self.journal.kept(&before_name(name))? {
+            return overwrite(&open_in_place(&place)?, &old);
+        }
+        let kept = kept_name(staged);
+        if place.exists(&kept)? {
+            return Ok(rustix::fs::renameat(directory, &kept, directory, name)?);
+        }
+        let flags = RenameFlags::EXCHANGE;
+        Ok(rustix::fs::renameat_with(directory, staged, directory, name, flags)?)
+    }
+
+    /// For a file that is a mount point of its own: both texts go into the
+    /// journal, then the new one into the file. When that fails half-way the old
+    /// text is written back at once.
+    fn rewrite_in_place(&self, place: &Place, staged: &OsStr) -> std::io::Result<Published> {
+        let (new, old) = (read(place, staged)?, read(place, &place.name)?);
+        self.journal.keep(&before_name(&place.name), &old)?;
+        self.journal.keep(&after_name(&place.name), &new)?;
+        let target = open_in_place(place)?;
+        overwrite(&target, &new).or_else(|error| {
+            overwrite(&target, &old)?;
+            Err(error)
+        })?;
+        Ok(Published::InPlace)
+    }
+
+    /// Finishes rewriting a file in place, if that is what a crash tore: the file
+    /// then begins with the new text and goes on with the old one.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn mend_torn(&self, path: &Escaped) -> std::io::Result<bool> {
+        let place = self.place(path)?;
+        let (Some(old), Some(new)) = (
+            self.journal.kept(&before_name(&place.name))?,
+            self.journal.kept(&after_name(&place.name))?,
+        ) else {
+            return Ok(false);
+        };
+        if !is_torn(&read(&place, &place.name)?, &old, &new) {
+            return Ok(false);
+        }
+        overwrite(&open_in_place(&place)?, &new)?;
+        Ok(true)
+    }
+}
+
+/// Whether a text is what writing `new` over `old` may have left half-way.
+fn is_torn(text: &[u8], old: &[u8], new: &[u8]) -> bool {
+    let same = text.iter().zip(new).take_while(|(one, other)| one == other).count();
+    if same == new.len() {
+        // Only cutting off what was longer is missing.
+        return text.len() == old.len() && text[same..] == old[same..];
+    }
+    text.len() == old.len().max(same) && (same >= old.len() || text[same..] == old[same..])
+}
+
+fn erase(place: &Place, name: &OsStr) {
+    if let Err(error) = remove_all(&place.directory, name) {
+        tracing::warn!(?name, %error, "could not be removed");
+    }
+}
+
+/// Where the old version is kept on file systems that can't exchange.
+fn kept_name(staged: &OsStr) -> OsString {
+    let mut kept = staged.to_owned();
+    kept.push(".old");
+    kept
+}
+
+fn before_name(name: &OsStr) -> String {
+    format!("{}.before", Path::new(name).display())
+}
+
+fn after_name(name: &OsStr) -> String {
+    format!("{}.after", Path::new(name).display())
+}
+
+fn read(place: &Place, name: &OsStr) -> std::io::Result<Vec<u8>> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let file = rustix::fs::openat(&place.directory, name, flags, Mode::empty())?;
+    let mut text = Vec::new();
+    std::io::Read::read_to_end(&mut std::fs::File::from(file), &mut text)?;
+    Ok(text)
+}
+
+fn open_in_place(place: &Place) -> std::io::Result<OwnedFd> {
+    let flags = OFlags::WRONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    Ok(rustix::fs::openat(&place.directory, &place.name, flags, Mode::empty())?)
+}
+
+fn overwrite(target: &OwnedFd, text: &[u8]) -> std::io::Result<()> {
+    rustix::fs::seek(target, rustix::fs::SeekFrom::Start(0))?;
+    write_all(target, text)?;
+    rustix::fs::ftruncate(target, text.len() as u64)?;
+    Ok(rustix::fs::fsync(target)?)
+}
+
+/// The digest of a file; `None` when it is not there.
+///
+/// # Errors
+/// The system's.
+pub fn digest_of(place: &Place, name: &OsStr) -> std::io::Result<Option<String>> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    match rustix::fs::openat(&place.directory, name, flags, Mode::empty()) {
+        Ok(file) => Ok(Some(digest_of_file(&file)?)),
+        Err(Errno::NOENT) => Ok(None),
+        Err(error) => Err(error.into()),
+    }
+}
+
+/// The digest of an opened file, see [`nest_core::drift::digest`].
+///
+/// # Errors
+/// The system's.
+pub fn digest_of_file(file: &OwnedFd) -> std::io::Result<String> {
+    let mut hasher = xxhash_rust::xxh3::Xxh3::new();
+    let mut piece = vec![0; crate::store::PIECE];
+    let mut at = 0;
+    loop {
+        match rustix::io::pread(file, &mut piece[..], at) {
+            Ok(0) => return Ok(format!("{:032x}", hasher.digest128())),
+            Ok(count) => {
+                hasher.update(&piece[..count]);
+                at += count as u64;
+            }
+            Err(Errno::INTR) => {}
+            Err(error) => return Err(error.into()),
+        }
+    }
+}
+
+/// The name of a path, as bytes.
+pub(crate) fn escaped(path: impl AsRef<OsStr>) -> Escaped {
+    Escaped(path.as_ref().as_bytes().into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn only_what_we_tore_counts_as_torn() {
+        let (old, new) = (b"one\ntwo\n".as_slice(), b"one\nthree\nfour\n".as_slice());
+        for written in 0..=new.len() {
+            let mut text = new[..written].to_vec();
+            text.extend_from_slice(old.get(written..).unwrap_or_default());
+            assert!(is_torn(&text, old, new), "{written}");
+        }
+        assert!(!is_torn(b"one\ntwo\nmore\n", old, new));
+        assert!(!is_torn(b"one\n", old, new));
+        assert!(!is_torn(b"other", old, new));
+    }
+
+    #[test]
+    fn a_shorter_text_over_a_longer_one_is_torn_at_every_byte() {
+        let (old, new) = (b"one\ntwo\nthree\n".as_slice(), b"one\n2\n".as_slice());
+        for written in 0..=new.len() {
+            let text = [&new[..written], &old[written..]].concat();
+            assert!(is_torn(&text, old, new), "{written}");
+        }
+        assert!(!is_torn(b"one\n", old, new));
+    }
+}
