@@ -69,10 +69,10 @@ impl Failure {
             self.message.split('\n').map(|line| crate::view::visible(line.as_bytes())).collect();
         let message = lines.join("\n");
         let stop = if message.ends_with(['.', ':']) { "" } else { "." };
-        anstream::eprintln!("{bad}{message}{stop}{reset}");
+        errln!("{bad}{message}{stop}{reset}");
         let width = self.ways.iter().map(|way| way.label.chars().count()).max().unwrap_or(0);
         for way in &self.ways {
-            anstream::eprintln!("  {:width$}    {}", way.label, way_text(way, global));
+            errln!("  {:width$}    {}", way.label, way_text(way, global));
         }
     }
 }

@@ -1,5 +1,8 @@
 //! Copper Nest looks after the local accounts of one Unix-like machine.
 
+#[macro_use]
+mod output;
+
 mod author;
 mod cli;
 mod clock;
@@ -16,6 +19,7 @@ fn main() -> ExitCode {
     let cli = cli::Cli::parse();
     cli.global.prepare();
     match cli.run() {
+        Ok(0) if output::was_lost() => ExitCode::from(failure::UNTOUCHED),
         Ok(status) => ExitCode::from(status),
         Err(failure) => {
             failure.tell(&cli.global);

@@ -138,7 +138,7 @@ impl<'g> Session<'g> {
             }
             // What was agreed to is not what would happen now.
             drop(lock);
-            anstream::eprintln!("the account files were changed in the meantime; the plan is now:");
+            errln!("the account files were changed in the meantime; the plan is now:");
             self.ask(asks, &plan)?;
         };
         let left = folder.as_ref().map(LeftBehind::read).unwrap_or_default();
@@ -169,6 +169,7 @@ impl<'g> Session<'g> {
         let mut told = Told::of(&plan);
         told.cautions.splice(0..0, circumstances.other_hands.iter().map(ToString::to_string));
         receipt::show(self.global, &told, receipt::Stage::Done(&outcome));
+        crate::output::forgive();
         loaded.release();
         Ok(0)
     }
@@ -179,7 +180,7 @@ impl<'g> Session<'g> {
         let Some(recovered) = recover::recover(lock, &self.tree, &self.state)? else {
             return Ok(false);
         };
-        anstream::eprintln!("{}", recovered_in_words(&recovered));
+        errln!("{}", recovered_in_words(&recovered));
         Ok(true)
     }
 
@@ -187,9 +188,7 @@ impl<'g> Session<'g> {
     pub fn tell_unfinished(&self) {
         if let Some(what) = self.unfinished() {
             let command = self.global.command("recover");
-            anstream::eprintln!(
-                "{what} stands unfinished since a crash; finish it with   {command}"
-            );
+            errln!("{what} stands unfinished since a crash; finish it with   {command}");
         }
     }
 
@@ -297,7 +296,7 @@ impl<'g> Session<'g> {
         let quiet = self.global.quiet;
         Ok(Lock::take(&self.tree, wait, &mut |holder| {
             if !quiet {
-                anstream::eprintln!("waiting for the account files, which are locked by {holder}");
+                errln!("waiting for the account files, which are locked by {holder}");
             }
         })?)
     }

@@ -120,7 +120,10 @@ pub fn commit(
         what: "looking for the number of the change".into(),
         error: std::io::Error::other(error.to_string()),
     })?;
-    let journal = Journal::make(&folder)?;
+    let journal = Journal::make(&folder).inspect_err(|_| {
+        Journal::sweep(&folder);
+        state.drop_if_empty(tree);
+    })?;
     let mut change = Change {
         hands: Hands { tree, state: &folder, journal: &journal },
         loaded,

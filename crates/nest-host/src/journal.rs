@@ -229,6 +229,14 @@ impl Journal {
         Ok(None)
     }
 
+    /// Removes a journal in which nothing stands.
+    pub fn sweep(state: &Folder) {
+        if let Ok(Some(folder)) = state.inner_if_there(FOLDER) {
+            Journal { folder }.drop();
+        }
+        state.remove(FOLDER);
+    }
+
     /// Writes down what will be staged, flushed.
     ///
     /// # Errors

@@ -111,6 +111,10 @@ pub fn recover(
     state: &State,
 ) -> Result<Option<Recovered>, RecoverError> {
     let Some((folder, found)) = find(tree, state)? else {
+        // A crash may have left a journal in which nothing stands yet, or no more.
+        for folder in [state.open(tree)?, state::left_without_state(tree)?].iter().flatten() {
+            Journal::sweep(folder);
+        }
         State::Nowhere.drop_if_empty(tree);
         return Ok(None);
     };

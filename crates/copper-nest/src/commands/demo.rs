@@ -80,25 +80,23 @@ impl Demo {
         let directory = self.make_directory().map_err(failed)?;
         let owned = lay_out(&directory).map_err(failed)?;
         let (heading, quiet) = (style::HEADING, style::QUIET);
-        anstream::println!(
+        outln!(
             "The server of Gullhaven Ferries, all made up, is laid out in {}.",
             directory.display()
         );
         if !owned {
-            anstream::println!(
-                "Its files are yours throughout: only root can give them their owners."
-            );
+            outln!("Its files are yours throughout: only root can give them their owners.");
         }
         if self.layout_only {
             return Ok(0);
         }
         let program = std::env::current_exe().map_err(failed)?;
         for (story, words) in DAY {
-            anstream::println!("\n{heading}{story}{heading:#}");
+            outln!("\n{heading}{story}{heading:#}");
             let line = shell_words::join(*words);
             let tree = directory.to_string_lossy();
             let tree = shell_words::quote(&tree);
-            anstream::println!("{quiet}$ copper-nest --tree {tree} {line}{quiet:#}\n");
+            outln!("{quiet}$ copper-nest --tree {tree} {line}{quiet:#}\n");
             let status = Command::new(&program)
                 .arg("--tree")
                 .arg(&directory)
@@ -107,13 +105,10 @@ impl Demo {
                 .status()
                 .map_err(failed)?;
             if let Some(status) = status.code().filter(|status| *status != 0) {
-                anstream::println!("{quiet}(exit status {status}){quiet:#}");
+                outln!("{quiet}(exit status {status}){quiet:#}");
             }
         }
-        anstream::println!(
-            "\n{heading}The tree is yours to play with:{heading:#} {}",
-            directory.display()
-        );
+        outln!("\n{heading}The tree is yours to play with:{heading:#} {}", directory.display());
         Ok(0)
     }
 

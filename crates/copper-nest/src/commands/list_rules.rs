@@ -28,13 +28,7 @@ impl ListRules {
         }
         if !std::io::stdout().is_terminal() {
             for rule in RULES {
-                anstream::println!(
-                    "{}\t{}\t{}\t{}",
-                    rule.name,
-                    rule.severity,
-                    rule.family,
-                    rule.finds
-                );
+                outln!("{}\t{}\t{}\t{}", rule.name, rule.severity, rule.family, rule.finds);
             }
             return Ok(0);
         }
@@ -43,19 +37,15 @@ impl ListRules {
         for rule in RULES {
             if family != Some(rule.family) {
                 if family.is_some() {
-                    anstream::println!();
+                    outln!();
                 }
                 family = Some(rule.family);
                 let heading = style::HEADING;
-                anstream::println!("{heading}{}{heading:#}", rule.family);
+                outln!("{heading}{}{heading:#}", rule.family);
             }
             let color = style::of(rule.severity);
             let severity = rule.severity.to_string();
-            anstream::println!(
-                "  {:width$}   {color}{severity:7}{color:#}   {}",
-                rule.name,
-                rule.finds
-            );
+            outln!("  {:width$}   {color}{severity:7}{color:#}   {}", rule.name, rule.finds);
         }
         Ok(0)
     }

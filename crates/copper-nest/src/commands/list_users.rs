@@ -48,6 +48,7 @@ impl ListUsers {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
+        session.tell_unfinished();
         let loaded = session.load()?;
         let (book, policy) = (&loaded.book, &session.policy);
         let wanted_gid = self.group.as_ref().map(|group| {

@@ -28,9 +28,9 @@ impl Recover {
         if global.dry_run {
             match session.unfinished() {
                 Some(what) => {
-                    anstream::println!("{what} stands unfinished, and would be recovered.")
+                    outln!("{what} stands unfinished, and would be recovered.")
                 }
-                None => anstream::println!("nothing stands unfinished."),
+                None => outln!("nothing stands unfinished."),
             }
             return Ok(0);
         }
@@ -47,7 +47,7 @@ impl Recover {
             print_json(&json!({"recovered": recovered}));
         } else if !global.quiet {
             let text = recovered.as_ref().map(recovered_in_words);
-            anstream::println!("{}", text.unwrap_or("nothing stands unfinished".into()));
+            outln!("{}", text.unwrap_or("nothing stands unfinished".into()));
         }
         Ok(0)
     }

@@ -51,21 +51,18 @@ impl ShowPolicy {
         for (key, value) in rows {
             if key.section() != section {
                 if !section.is_empty() {
-                    anstream::println!();
+                    outln!();
                 }
                 section = key.section();
-                anstream::println!("{heading}[{section}]{heading:#}");
+                outln!("{heading}[{section}]{heading:#}");
             }
             let source = match policy.source(key.name) {
                 Source::BuiltIn => "built in".to_owned(),
                 Source::File { file, line } => format!("{file}:{line}"),
             };
-            anstream::println!(
-                "  {:names$}   {value:values$}   {quiet}{source}{quiet:#}",
-                key.last()
-            );
+            outln!("  {:names$}   {value:values$}   {quiet}{source}{quiet:#}", key.last());
             if global.verbose > 0 {
-                anstream::println!("  {:names$}   {quiet}{}{quiet:#}", "", key.meaning);
+                outln!("  {:names$}   {quiet}{}{quiet:#}", "", key.meaning);
             }
         }
         Ok(0)

@@ -30,13 +30,13 @@ impl ShowRule {
             return Ok(0);
         }
         let (heading, color) = (style::HEADING, style::of(rule.severity));
-        anstream::println!(
+        outln!(
             "{heading}{}{heading:#}   {color}{}{color:#}, of the family {}",
             rule.name,
             rule.severity,
             rule.family
         );
-        anstream::println!();
+        outln!();
         for (label, text) in [("finds", rule.finds), ("why", rule.why), ("to do", rule.remedy)] {
             view::print_wrapped(label, text);
         }
@@ -70,15 +70,15 @@ pub fn to_json(rule: &Rule) -> serde_json::Value {
 
 fn example(label: &str, example: &Example) {
     let (heading, quiet) = (style::HEADING, style::QUIET);
-    anstream::println!();
+    outln!();
     let besides = match example.besides {
         "" => String::new(),
         besides => format!(", where {besides}"),
     };
-    anstream::println!("  {heading}{label}{heading:#}{besides}");
+    outln!("  {heading}{label}{heading:#}{besides}");
     for (file, text) in example.files {
         for line in text.lines() {
-            anstream::println!("    {quiet}{:12}{quiet:#} {line}", file.path());
+            outln!("    {quiet}{:12}{quiet:#} {line}", file.path());
         }
     }
 }

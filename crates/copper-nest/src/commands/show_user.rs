@@ -37,6 +37,7 @@ impl ShowUser {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
+        session.tell_unfinished();
         let world = session.world_to_look_at()?;
         let name = BStr::new(self.name.as_bytes());
         let loaded = match load_about(&session, &world, name)? {

@@ -25,18 +25,18 @@ pub struct Shown<'a> {
 pub fn print(global: &Global, shown: &Shown<'_>) {
     let rows = rows(shown);
     if !for_a_person(global) {
-        rows.iter().for_each(|row| anstream::println!("{}", row.join("\t")));
+        rows.iter().for_each(|row| outln!("{}", row.join("\t")));
         return;
     }
     if rows.is_empty() {
-        anstream::println!("no changes");
+        outln!("no changes");
         return;
     }
     let titles = ["change", "when", "by", "what", ""];
-    anstream::println!("{}", table(titles, rows.into_iter()));
-    anstream::println!();
+    outln!("{}", table(titles, rows.into_iter()));
+    outln!();
     let (quiet, count) = (style::QUIET, shown.records.len());
-    anstream::println!("{quiet}{}{quiet:#}", counted(count, "change", "changes"));
+    outln!("{quiet}{}{quiet:#}", counted(count, "change", "changes"));
 }
 
 /// One row a change, and one for what other hands did in between.
@@ -82,8 +82,8 @@ fn fate(record: &Record, undone: &BTreeMap<u64, u64>) -> String {
 pub fn print_one(global: &Global, record: &Record, undone: &BTreeMap<u64, u64>) {
     let (heading, quiet) = (style::HEADING, style::QUIET);
     let summary = visible(record.told.summary.as_bytes());
-    anstream::println!("{heading}change {}{heading:#}   {summary}", record.number);
-    anstream::println!();
+    outln!("{heading}change {}{heading:#}   {summary}", record.number);
+    outln!();
     let typed: Vec<String> = record.arguments.iter().map(|word| visible(word.as_bytes())).collect();
     let uid = format!("uid {}", record.by.uid);
     let mut facts = vec![
@@ -99,9 +99,9 @@ pub fn print_one(global: &Global, record: &Record, undone: &BTreeMap<u64, u64>) 
     }
     for (label, value, why) in facts {
         let gap = if why.is_empty() { "" } else { "   " };
-        anstream::println!("  {label:9}   {value}{gap}{quiet}{why}{quiet:#}");
+        outln!("  {label:9}   {value}{gap}{quiet}{why}{quiet:#}");
     }
-    anstream::println!();
+    outln!();
     receipt::body(global, &record.told);
     receipt::cautions(&record.told.cautions);
     let drifts: Vec<String> = record.other_hands.iter().map(ToString::to_string).collect();

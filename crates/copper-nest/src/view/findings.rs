@@ -17,7 +17,7 @@ pub fn print(report: &Report, files: usize) {
         grouped(report);
     } else {
         for finding in &report.findings {
-            anstream::println!("{}", one_line(finding));
+            outln!("{}", one_line(finding));
         }
     }
     summary(report, files);
@@ -40,10 +40,10 @@ fn grouped(report: &Report) {
         if file != Some(finding.file) {
             file = Some(finding.file);
             let heading = style::HEADING;
-            anstream::println!("{heading}{}{heading:#}", finding.file.path());
+            outln!("{heading}{}{heading:#}", finding.file.path());
         }
         print_one(finding, column);
-        anstream::println!();
+        outln!();
     }
 }
 
@@ -53,26 +53,26 @@ fn print_one(finding: &Finding, column: usize) {
     let margin = " ".repeat(column + 4);
     let text = cut(&visible(&finding.text));
     if finding.line == 0 {
-        anstream::println!("{margin}{color}{name}{color:#}");
+        outln!("{margin}{color}{name}{color:#}");
     } else {
-        anstream::println!("  {:>column$}  {text}", finding.line);
+        outln!("  {:>column$}  {text}", finding.line);
         let marked = finding.marked();
         let before = width(&visible(&finding.text[..marked.start])).min(MOST);
         let length = width(&visible(&finding.text[marked])).clamp(1, MOST + 1 - before);
         // An empty field has nothing to underline: point at its place.
         let mark = "─".repeat(length);
-        anstream::println!("{margin}{}{color}{mark}  {name}{color:#}", " ".repeat(before));
+        outln!("{margin}{}{color}{mark}  {name}{color:#}", " ".repeat(before));
     }
-    anstream::println!("{margin}{}", visible(finding.message.as_bytes()));
+    outln!("{margin}{}", visible(finding.message.as_bytes()));
     for related in &finding.related {
         let place = match related.file == finding.file {
             true => format!("line {}", related.line),
             false => format!("{}:{}", related.file.path(), related.line),
         };
-        anstream::println!("{margin}{quiet}{place}  {}{quiet:#}", cut(&visible(&related.text)));
+        outln!("{margin}{quiet}{place}  {}{quiet:#}", cut(&visible(&related.text)));
     }
     let good = style::GOOD;
-    anstream::println!("{margin}{good}to do{good:#}  {}.", visible(finding.remedy.as_bytes()));
+    outln!("{margin}{good}to do{good:#}  {}.", visible(finding.remedy.as_bytes()));
 }
 
 /// More of a line than this is not shown: it may be a megabyte.
@@ -120,9 +120,9 @@ fn summary(report: &Report, files: usize) {
     if std::io::stdout().is_terminal()
         || anstream::ColorChoice::global() == anstream::ColorChoice::AlwaysAnsi
     {
-        anstream::println!("{text}{not_judged}");
+        outln!("{text}{not_judged}");
     } else {
-        anstream::eprintln!("{text}{not_judged}");
+        errln!("{text}{not_judged}");
     }
 }
 

@@ -21,7 +21,7 @@ const TEXT_WIDTH: usize = 78;
 pub fn print_json(document: &serde_json::Value) {
     // A value made of strings and numbers always serialises.
     let text = serde_json::to_string_pretty(document).unwrap_or_default();
-    anstream::println!("{text}");
+    outln!("{text}");
 }
 
 /// Whether results are read by a person at a terminal, or to look so.
@@ -75,7 +75,7 @@ pub fn print_wrapped(label: &str, text: &str) {
     let mut first = true;
     for line in wrap(text, TEXT_WIDTH - 12) {
         let label = if first { label } else { "" };
-        anstream::println!("  {heading}{label:8}{heading:#}{line}");
+        outln!("  {heading}{label:8}{heading:#}{line}");
         first = false;
     }
 }

@@ -34,14 +34,14 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
         return;
     }
     let (heading, good) = (style::HEADING, style::GOOD);
-    anstream::println!("{heading}{}{heading:#}", visible(told.summary.as_bytes()));
-    anstream::println!();
+    outln!("{heading}{}{heading:#}", visible(told.summary.as_bytes()));
+    outln!();
     body(global, told);
     cautions(&all_cautions(told, stage));
-    anstream::println!();
+    outln!();
     let outcome = match stage {
         Stage::DryRun => {
-            anstream::println!("dry run: nothing was changed.");
+            outln!("dry run: nothing was changed.");
             return;
         }
         Stage::Asked => return,
@@ -50,13 +50,13 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
     match outcome.number {
         Some(number) => {
             let undo = global.command(&format!("undo {number}"));
-            anstream::println!("{good}done{good:#}: change {number}. To take it back: {undo}");
+            outln!("{good}done{good:#}: change {number}. To take it back: {undo}");
         }
-        None => anstream::println!("{good}done{good:#}: {}.", amount(told)),
+        None => outln!("{good}done{good:#}: {}.", amount(told)),
     }
     let next = told.next.first().filter(|_| told.subjects.len() == 1 || told.next.len() == 1);
     let next = next.map_or("list users", String::as_str);
-    anstream::println!("next: {}", global.command(next));
+    outln!("next: {}", global.command(next));
 }
 
 /// The decisions and the lines.
@@ -69,10 +69,10 @@ pub fn body(global: &Global, told: &Told) {
     for subject in &told.subjects {
         if told.subjects.len() > 1 {
             let heading = style::HEADING;
-            anstream::println!("  {heading}{}{heading:#}", visible(&subject.name));
+            outln!("  {heading}{}{heading:#}", visible(&subject.name));
         }
         decisions(subject);
-        anstream::println!();
+        outln!();
     }
     lines(&told.edits);
 }
@@ -93,10 +93,10 @@ fn outline(told: &Told) {
             value("home"),
             value("member of")
         );
-        anstream::println!("{}", line.trim_end());
+        outln!("{}", line.trim_end());
     }
-    anstream::println!();
-    anstream::println!("  --verbose shows each decision and each line.");
+    outln!();
+    outln!("  --verbose shows each decision and each line.");
 }
 
 fn decisions(subject: &Subject) {
@@ -107,13 +107,10 @@ fn decisions(subject: &Subject) {
     for decision in &subject.decisions {
         let shown = visible(&decision.value);
         if decision.why.is_empty() {
-            anstream::println!("  {:label$}   {shown}", decision.label);
+            outln!("  {:label$}   {shown}", decision.label);
         } else {
             let why = visible(decision.why.as_bytes());
-            anstream::println!(
-                "  {:label$}   {shown:value$}   {quiet}{why}{quiet:#}",
-                decision.label
-            );
+            outln!("  {:label$}   {shown:value$}   {quiet}{why}{quiet:#}", decision.label);
         }
     }
 }
@@ -128,14 +125,14 @@ fn lines(edits: &[RecordedEdit]) {
         let place = place(edit);
         match (&edit.before, &edit.after) {
             (None, Some(after)) => {
-                anstream::println!("  {place:column$}   {good}adds{good:#}   {}", show(after));
+                outln!("  {place:column$}   {good}adds{good:#}   {}", show(after));
             }
             (Some(before), None) => {
-                anstream::println!("  {place:column$}   {quiet}drops{quiet:#}  {}", show(before));
+                outln!("  {place:column$}   {quiet}drops{quiet:#}  {}", show(before));
             }
             (Some(before), Some(after)) => {
-                anstream::println!("  {place:column$}   {quiet}was{quiet:#}    {}", show(before));
-                anstream::println!("  {:column$}   {good}now{good:#}    {}", "", show(after));
+                outln!("  {place:column$}   {quiet}was{quiet:#}    {}", show(before));
+                outln!("  {:column$}   {good}now{good:#}    {}", "", show(after));
             }
             (None, None) => {}
         }
@@ -166,10 +163,10 @@ fn all_cautions(told: &Told, stage: Stage<'_>) -> Vec<String> {
 pub fn cautions(all: &[String]) {
     let warn = style::WARN;
     if !all.is_empty() {
-        anstream::println!();
+        outln!();
     }
     for caution in all {
-        anstream::println!("  {warn}note{warn:#}   {}.", visible(caution.as_bytes()));
+        outln!("  {warn}note{warn:#}   {}.", visible(caution.as_bytes()));
     }
 }
 

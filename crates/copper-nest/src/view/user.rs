@@ -190,14 +190,14 @@ pub fn print(shown: &Shown<'_>, lines: &[ShownLine]) {
     };
     let admin = if shown.account.admin { ", an administrator" } else { "" };
     let name = visible(user.name);
-    anstream::println!("{heading}{name}{heading:#}   {full_name}{}{admin}", shown.kind());
-    anstream::println!();
-    let row = |label: &str, value: String| anstream::println!("  {label:11} {value}");
+    outln!("{heading}{name}{heading:#}   {full_name}{}{admin}", shown.kind());
+    outln!();
+    let row = |label: &str, value: String| outln!("  {label:11} {value}");
     row("uid", visible(user.uid));
     row("primary", shown.primary());
     row("member of", shown.groups());
     let home = visible(user.home);
-    anstream::println!("  {:11} {home}   {quiet}{}{quiet:#}", "home", shown.home.state);
+    outln!("  {:11} {home}   {quiet}{}{quiet:#}", "home", shown.home.state);
     let shell = if user.shell.is_empty() {
         "empty, which means /bin/sh".into()
     } else {
@@ -208,11 +208,11 @@ pub fn print(shown: &Shown<'_>, lines: &[ShownLine]) {
     row("password", shown.password());
     row("account", shown.expiry());
     row("sign-in", shown.sign_in());
-    anstream::println!();
+    outln!();
     let place = |line: &ShownLine| format!("{}:{}", line.file.path(), line.line);
     let column = lines.iter().map(|line| place(line).len()).max().unwrap_or(0);
     for line in lines {
-        anstream::println!("  {quiet}{:column$}{quiet:#}   {}", place(line), visible(&line.text));
+        outln!("  {quiet}{:column$}{quiet:#}   {}", place(line), visible(&line.text));
     }
 }
 
@@ -298,7 +298,7 @@ pub fn print_fields(shown: &Shown<'_>) {
         field(at, label, &harmless(label, value), &meaning);
     }
     let Some(shadow) = &shown.account.shadow else { return };
-    anstream::println!();
+    outln!();
     heading("etc/shadow", "the password and how it ages; days count from 1970-01-01");
     let aging = shadow.aging();
     let day = |day: Option<i64>, what: &str, none: &str| match day {
@@ -373,12 +373,12 @@ fn harmless(label: &str, value: &[u8]) -> String {
 
 fn heading(file: &str, what: &str) {
     let (heading, quiet) = (style::HEADING, style::QUIET);
-    anstream::println!("{heading}{file}{heading:#}   {quiet}{what}{quiet:#}");
+    outln!("{heading}{file}{heading:#}   {quiet}{what}{quiet:#}");
 }
 
 fn field(at: usize, label: &str, value: &str, meaning: &str) {
     let quiet = style::QUIET;
     let value = if value.is_empty() { "(empty)" } else { value };
     let gap = " ".repeat(24usize.saturating_sub(width(value)));
-    anstream::println!("  {}  {label:9} {value}{gap}  {quiet}{meaning}{quiet:#}", at + 1);
+    outln!("  {}  {label:9} {value}{gap}  {quiet}{meaning}{quiet:#}", at + 1);
 }

@@ -10,18 +10,18 @@ use crate::cli::Global;
 pub fn print(global: &Global, accounts: &[Account<'_>], of: usize) {
     if !for_a_person(global) {
         for account in accounts {
-            anstream::println!("{}", row(account).join("\t"));
+            outln!("{}", row(account).join("\t"));
         }
         return;
     }
     let titles = ["name", "uid", "kind", "primary", "member of", "home", "shell", "full name"];
     let table = table(titles, accounts.iter().map(row));
     if !accounts.is_empty() {
-        anstream::println!("{table}");
-        anstream::println!();
+        outln!("{table}");
+        outln!();
     }
     let quiet = style::QUIET;
-    anstream::println!("{quiet}{} of {of}{quiet:#}", counted(accounts.len(), "user", "users"));
+    outln!("{quiet}{} of {of}{quiet:#}", counted(accounts.len(), "user", "users"));
 }
 
 fn row(account: &Account<'_>) -> [String; 8] {

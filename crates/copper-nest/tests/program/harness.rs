@@ -13,7 +13,8 @@ pub const NOW: &str = "1795500000";
 
 /// A small sound tree of Gullhaven Ferries.
 pub struct TestTree {
-    folder: tempfile::TempDir,
+    root: PathBuf,
+    _folder: tempfile::TempDir,
 }
 
 /// What one run of the program gave back.
@@ -80,9 +81,17 @@ pub const SUBID: &str = "sunniva:2001010688:65536\ntavish:2001076224:65536\n";
 pub const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour\n";
 
 impl TestTree {
+    /// A folder with nothing in it.
+    pub fn empty() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        let tree = TestTree { root: folder.path().join("tree"), _folder: folder };
+        fs::create_dir(tree.root()).unwrap();
+        fs::set_permissions(tree.root(), PermissionsExt::from_mode(0o755)).unwrap();
+        tree
+    }
+
     pub fn new() -> Self {
-        let tree = TestTree { folder: tempfile::tempdir().unwrap() };
-        fs::set_permissions(tree.folder.path(), PermissionsExt::from_mode(0o755)).unwrap();
+        let tree = Self::empty();
         for (name, text, mode) in [
             ("etc/passwd", PASSWD, 0o644),
             ("etc/shadow", SHADOW, 0o640),
@@ -115,8 +124,9 @@ impl TestTree {
         tree
     }
 
+    /// The root of the tree; beside it is room for what belongs to the test.
     pub fn root(&self) -> &Path {
-        self.folder.path()
+        &self.root
     }
 
     pub fn path(&self, path: &str) -> PathBuf {

@@ -9,6 +9,7 @@ mod damage;
 mod demo;
 mod docs;
 mod harness;
+mod killed;
 mod list_users;
 mod policy;
 mod show_user;

@@ -1,0 +1,407 @@
+//! Killed at any system call, or refused by the kernel at any: the next command
+//! finds the tree wholly before or wholly after the change.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::path::PathBuf;
+use std::process::{Command, Stdio};
+
+use crate::harness::{NOW, TestTree, has_program, passed_over};
+
+/// The system calls that can change a file.
+const CHANGING: [&str; 16] = [
+    "openat",
+    "mkdirat",
+    "write",
+    "pwrite64",
+    "copy_file_range",
+    "fsync",
+    "fchmod",
+    "fchown",
+    "fchownat",
+    "symlinkat",
+    "linkat",
+    "renameat",
+    "renameat2",
+    "unlinkat",
+    "ftruncate",
+    "utimensat",
+];
+
+/// What is in a tree, by paths below it; not the lock file and the state.
+type Contents = BTreeMap<PathBuf, (u32, u32, u32, Vec<u8>)>;
+
+fn contents(tree: &TestTree) -> Contents {
+    let all = tree.snapshot().into_iter();
+    all.map(|(path, what)| (path.strip_prefix(tree.root()).unwrap().to_owned(), what)).collect()
+}
+
+/// A tree and a command on it.
+pub struct Scene {
+    base: TestTree,
+    words: Vec<String>,
+    before: Contents,
+    after: Contents,
+    /// How often the command was killed or hindered.
+    pub points: usize,
+    /// How often it had happened all the same.
+    pub happened: usize,
+}
+
+/// What is done to the command at a system call.
+#[derive(Clone, Copy)]
+pub enum Fate {
+    Killed,
+    Fails(&'static str),
+}
+
+impl Scene {
+    pub fn new(base: TestTree, words: &str) -> Option<Self> {
+        if !has_program("strace") {
+            passed_over(words, "strace");
+            return None;
+        }
+        let words: Vec<String> = words.split(' ').map(str::to_owned).collect();
+        let before = contents(&base);
+        let whole = copy(&base);
+        let run = whole.run_words(&words);
+        assert_eq!(run.status, 0, "{words:?}: {}{}", run.stdout, run.stderr);
+        let after = contents(&whole);
+        assert_ne!(before, after);
+        Some(Scene { base, words, before, after, points: 0, happened: 0 })
+    }
+
+    /// Meets the fate at the first, second, third … call of each kind, and looks
+    /// at what is left.
+    pub fn at_every_call(&mut self, calls: &[&str], fate: Fate) {
+        for call in calls {
+            for at in 1.. {
+                let tree = copy(&self.base);
+                if !self.run(&tree, call, at, fate) {
+                    break;
+                }
+                self.points += 1;
+            }
+        }
+    }
+
+    /// Returns whether the fate was met.
+    fn run(&mut self, tree: &TestTree, call: &str, at: usize, fate: Fate) -> bool {
+        let place = format!("{:?} at {call} {at}", self.words);
+        let status = traced(tree, &self.words, call, at, fate);
+        assert_sound(tree, &place);
+        let met = match fate {
+            Fate::Killed => status.is_none(),
+            Fate::Fails(_) => hindered(tree),
+        };
+        if met && let Fate::Killed = fate {
+            let run = tree.run("recover");
+            assert_eq!(run.status, 0, "{place}: {}{}", run.stdout, run.stderr);
+        }
+        let now = contents(tree);
+        let after = now == self.after;
+        if !after {
+            assert_same(&self.before, &now, &place);
+        }
+        if let Fate::Fails(_) = fate {
+            assert_eq!(status == Some(0), after, "{place}: status {status:?}");
+            assert_ne!(status, Some(7), "{place}");
+        }
+        self.happened += usize::from(after);
+        assert!(!tree.exists("var/lib/copper-nest/journal"), "{place}: the journal is left");
+        assert!(!tree.run("check").stdout.contains("unfinished-change"), "{place}");
+        met
+    }
+}
+
+/// Runs the program under strace; returns its status, nothing if it was killed.
+fn traced(tree: &TestTree, words: &[String], call: &str, at: usize, fate: Fate) -> Option<i32> {
+    let what = match fate {
+        Fate::Killed => "signal=SIGKILL".to_owned(),
+        Fate::Fails(error) => format!("error={error}"),
+    };
+    let mut command = Command::new("strace");
+    command
+        .args(["-f", "-qq", "-o"])
+        .arg(tree.root().join("../trace"))
+        .args(["-e", &format!("trace={call}")])
+        .args(["-e", &format!("inject={call}:{what}:when={at}")])
+        .arg(env!("CARGO_BIN_EXE_copper-nest"))
+        .arg("--tree")
+        .arg(tree.root())
+        .args(words)
+        .env("SOURCE_DATE_EPOCH", NOW)
+        .env_remove("RUST_LOG")
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(Stdio::null());
+    command.status().unwrap().code()
+}
+
+/// Whether an error was put in.
+fn hindered(tree: &TestTree) -> bool {
+    let trace = std::fs::read(tree.root().join("../trace")).unwrap();
+    bstr::ByteSlice::contains_str(&trace[..], "(INJECTED)")
+}
+
+/// A copy of a tree, owners and all, in a folder of its own.
+fn copy(base: &TestTree) -> TestTree {
+    let tree = TestTree::empty();
+    let status =
+        Command::new("cp").arg("-a").arg(base.root().join(".")).arg(tree.root()).status().unwrap();
+    assert!(status.success());
+    tree
+}
+
+fn assert_same(wanted: &Contents, found: &Contents, place: &str) {
+    let paths: BTreeSet<&PathBuf> = wanted.keys().chain(found.keys()).collect();
+    let differ: Vec<&PathBuf> =
+        paths.into_iter().filter(|path| wanted.get(*path) != found.get(*path)).collect();
+    assert!(differ.is_empty(), "{place}: neither before nor after, {differ:?} differ");
+}
+
+/// No reader may ever meet a torn line, or a user without group or shadow line.
+pub fn assert_sound(tree: &TestTree, place: &str) {
+    let read = |name: &str| std::fs::read_to_string(tree.path(name)).unwrap_or_default();
+    // passwd first, as a reader does; see harness::Reader for the order.
+    let (passwd, shadow, group) = (read("etc/passwd"), read("etc/shadow"), read("etc/group"));
+    let fault = fault_in(&passwd, &shadow, &group);
+    assert_eq!(fault, None, "{place}");
+}
+
+/// What is wrong with three files that were read one after the other.
+pub fn fault_in(passwd: &str, shadow: &str, group: &str) -> Option<String> {
+    let fields = |text: &'_ str, at: usize| -> BTreeSet<String> {
+        text.lines().filter_map(|line| Some(line.split(':').nth(at)?.to_owned())).collect()
+    };
+    let (names, gids) = (fields(shadow, 0), fields(group, 2));
+    for (text, colons) in [(passwd, 6), (shadow, 8), (group, 3)] {
+        let torn = text.lines().find(|line| line.matches(':').count() != colons);
+        if let Some(line) = torn.filter(|_| !text.is_empty()) {
+            return Some(format!("the line {line:?} is torn"));
+        }
+        if text.is_empty() || !text.ends_with('\n') {
+            return Some("a file is torn".into());
+        }
+    }
+    passwd.lines().find_map(|line| {
+        let field = |at: usize| line.split(':').nth(at).unwrap_or_default();
+        if !names.contains(field(0)) {
+            Some(format!("{} has no shadow line", field(0)))
+        } else if !gids.contains(field(3)) {
+            Some(format!("{} has no group", field(0)))
+        } else {
+            None
+        }
+    })
+}
+
+fn with_maren() -> TestTree {
+    let tree = TestTree::new();
+    tree.done("create user maren --join pilots");
+    tree
+}
+
+#[test]
+fn making_a_user_killed_anywhere() {
+    let Some(mut scene) = Scene::new(TestTree::new(), "create user maren --join pilots") else {
+        return;
+    };
+    scene.at_every_call(&CHANGING, Fate::Killed);
+    assert!(scene.points >= 60 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
+    assert!(scene.happened < scene.points);
+}
+
+#[test]
+fn making_a_user_without_state_killed_anywhere() {
+    let words = "--state none create user maren";
+    let Some(mut scene) = Scene::new(TestTree::new(), words) else { return };
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    assert!(scene.points >= 40, "{}", scene.points);
+}
+
+#[test]
+fn an_undo_killed_anywhere() {
+    let Some(mut scene) = Scene::new(with_maren(), "undo --yes") else { return };
+    scene.at_every_call(&CHANGING, Fate::Killed);
+    assert!(scene.points >= 50 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
+}
+
+#[test]
+fn an_undo_that_sets_aside_killed_anywhere() {
+    let tree = with_maren();
+    tree.write("home/maren/letter", "dear\n");
+    let Some(mut scene) = Scene::new(tree, "undo --yes") else { return };
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    assert!(scene.points >= 40, "{}", scene.points);
+}
+
+#[test]
+fn making_a_user_hindered_anywhere() {
+    let Some(mut scene) = Scene::new(TestTree::new(), "create user maren --join pilots") else {
+        return;
+    };
+    for (call, error) in [
+        ("write", "ENOSPC"),
+        ("fsync", "EIO"),
+        ("renameat2", "EIO"),
+        ("renameat", "EACCES"),
+        ("openat", "EACCES"),
+        ("mkdirat", "ENOSPC"),
+        ("fchown", "EIO"),
+        ("fchmod", "EPERM"),
+    ] {
+        scene.at_every_call(&[call], Fate::Fails(error));
+    }
+    assert!(scene.points >= 60, "{}", scene.points);
+}
+
+#[test]
+fn an_undo_hindered_anywhere() {
+    let Some(mut scene) = Scene::new(with_maren(), "undo --yes") else { return };
+    for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("renameat2", "EIO")] {
+        scene.at_every_call(&[call], Fate::Fails(error));
+    }
+    assert!(scene.points >= 15, "{}", scene.points);
+}
+
+/// Recovery is itself killed at every call, again and again.
+#[test]
+fn recovery_killed_anywhere() {
+    let Some(scene) = Scene::new(TestTree::new(), "create user maren --join pilots") else {
+        return;
+    };
+    let mut points = 0;
+    // Torn before the moment it happened, and at several places after it.
+    for (call, at) in [("fchmod", 2), ("renameat2", 1), ("renameat2", 3), ("renameat2", 6)] {
+        let torn = copy(&scene.base);
+        assert_eq!(traced(&torn, &scene.words, call, at, Fate::Killed), None, "{call} {at}");
+        let whole = copy(&torn);
+        whole.done("recover");
+        let wanted = contents(&whole);
+        assert!(wanted == scene.before || wanted == scene.after);
+        for call in &CHANGING[1..] {
+            for at in 1.. {
+                let tree = copy(&torn);
+                if traced(&tree, &["recover".to_owned()], call, at, Fate::Killed).is_some() {
+                    break;
+                }
+                points += 1;
+                let run = tree.run("recover");
+                assert_eq!(run.status, 0, "{call} {at}: {}", run.stderr);
+                assert_same(&wanted, &contents(&tree), &format!("recover killed at {call} {at}"));
+            }
+        }
+    }
+    assert!(points >= 30, "{points}");
+}
+
+/// In between the calls, by a clock.
+#[test]
+fn killed_by_a_timer() {
+    let base = TestTree::new();
+    let before = contents(&base);
+    let whole = copy(&base);
+    whole.done("create user maren --join pilots");
+    let after = contents(&whole);
+    for at in 0..40u64 {
+        let tree = copy(&base);
+        let mut command = tree.command(&["create", "user", "maren", "--join", "pilots"]);
+        let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+        std::thread::sleep(std::time::Duration::from_micros(500 * at));
+        let _ = child.kill();
+        child.wait().unwrap();
+        assert_sound(&tree, &format!("killed after {at} half milliseconds"));
+        tree.done("recover");
+        let now = contents(&tree);
+        if now != after {
+            assert_same(&before, &now, &format!("killed after {at} half milliseconds"));
+        }
+    }
+}
+
+#[test]
+fn the_next_change_recovers_by_itself_and_says_so() {
+    let Some(scene) = Scene::new(TestTree::new(), "create user maren") else { return };
+    for (call, at, says) in [
+        (
+            "renameat2",
+            2,
+            "recovered: change 1 (create user maren), which a crash had cut off, is now finished\n",
+        ),
+        ("fchmod", 3, "which a crash had cut off before it happened, was rolled back\n"),
+    ] {
+        let tree = copy(&scene.base);
+        assert_eq!(traced(&tree, &scene.words, call, at, Fate::Killed), None);
+        let shown = tree.done("show user tavish");
+        assert!(
+            shown.stderr.contains("change 1 (create user maren) stands unfinished"),
+            "{}",
+            shown.stderr
+        );
+        tree.run("check").says("error unfinished-change: change 1 (create user maren)");
+        assert!(tree.done("recover --dry-run").stdout.contains("would be recovered"));
+        let run = tree.done("create user perrin");
+        assert!(run.stderr.contains(says), "{}", run.stderr);
+        assert_sound(&tree, call);
+        run.says("done: change 2.");
+        let again = tree.done("recover");
+        assert_eq!(again.stdout, "nothing stands unfinished\n");
+    }
+}
+
+#[test]
+fn an_edit_after_a_crash_is_never_overwritten() {
+    let Some(scene) = Scene::new(TestTree::new(), "create user maren") else { return };
+    let tree = copy(&scene.base);
+    assert_eq!(traced(&tree, &scene.words, "renameat2", 4, Fate::Killed), None);
+    tree.append("etc/passwd", "guest:x:1500:100::/:/bin/sh\n");
+    let refused = tree.refused("recover", 3, "etc/passwd was edited after the crash");
+    for says in ["etc/passwd before", "etc/passwd after", "etc/passwd now", "guest:x:1500:100"] {
+        assert!(refused.stderr.contains(says), "{says}: {}", refused.stderr);
+    }
+    tree.refused("create user perrin", 3, "etc/passwd was edited after the crash");
+    let passwd = tree.read("etc/passwd").replace("guest:x:1500:100::/:/bin/sh\n", "");
+    tree.write("etc/passwd", passwd);
+    tree.done("recover");
+    assert_eq!(contents(&tree), scene.after);
+}
+
+#[test]
+fn journals_that_make_no_sense_are_refused() {
+    let Some(scene) = Scene::new(TestTree::new(), "create user maren") else { return };
+    let tree = copy(&scene.base);
+    assert_eq!(traced(&tree, &scene.words, "renameat2", 2, Fate::Killed), None);
+    let path = "var/lib/copper-nest/journal/ready.json";
+    let sound = tree.read(path);
+    for (text, says) in [
+        (sound[..sound.len() - 9].to_owned(), "ready.json is damaged (EOF"),
+        (
+            sound.replace("\"version\":1,\"tree", "\"version\":2,\"tree"),
+            "written by a newer version",
+        ),
+        (sound.replace("\"effects\"", "\"effect\""), "ready.json is damaged"),
+    ] {
+        tree.write(path, text);
+        tree.refused("recover", 3, says);
+        tree.refused("create user perrin", 3, says);
+    }
+    tree.write(path, sound);
+    tree.done("recover");
+    assert_eq!(contents(&tree), scene.after);
+}
+
+#[test]
+fn a_state_folder_of_another_tree_is_refused() {
+    let (one, other) = (TestTree::new(), TestTree::new());
+    let state = tempfile::tempdir().unwrap();
+    let words = format!("--state {} create user maren", state.path().display());
+    let words: Vec<String> = words.split(' ').map(str::to_owned).collect();
+    if !has_program("strace") {
+        return passed_over("a_state_folder_of_another_tree_is_refused", "strace");
+    }
+    assert_eq!(traced(&one, &words, "renameat2", 2, Fate::Killed), None);
+    let says = format!("about another tree, {}", one.root().display());
+    other.refused(&words.join(" "), 3, &says);
+    one.done(&format!("--state {} recover", state.path().display()));
+    other.done(&words.join(" "));
+}
