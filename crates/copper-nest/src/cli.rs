@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    check, create_user, demo, list_changes, list_rules, list_users, recover, show_change,
-    show_policy, show_rule, show_user, undo,
+    change_user, check, create_user, demo, list_changes, list_rules, list_users, recover,
+    rename_user, show_change, show_policy, show_rule, show_user, undo,
 };
 use crate::failure::Failure;
 
@@ -90,6 +90,12 @@ enum Verb {
     /// Create users.
     #[command(subcommand)]
     Create(Create),
+    /// Change an account.
+    #[command(subcommand)]
+    Change(Change),
+    /// Rename a user.
+    #[command(subcommand)]
+    Rename(Rename),
     Check(check::Check),
     Undo(undo::UndoArgs),
     Recover(recover::Recover),
@@ -116,6 +122,16 @@ enum Create {
     User(Box<create_user::CreateUserArgs>),
 }
 
+#[derive(Debug, Subcommand)]
+enum Change {
+    User(Box<change_user::ChangeUserArgs>),
+}
+
+#[derive(Debug, Subcommand)]
+enum Rename {
+    User(rename_user::RenameUserArgs),
+}
+
 impl Cli {
     /// Runs the command; returns the exit status.
     pub fn run(&self) -> Result<u8, Failure> {
@@ -129,6 +145,8 @@ impl Cli {
             Verb::Show(Show::Policy(args)) => args.run(global),
             Verb::Show(Show::Rule(args)) => args.run(global),
             Verb::Create(Create::User(args)) => args.run(global),
+            Verb::Change(Change::User(args)) => args.run(global),
+            Verb::Rename(Rename::User(args)) => args.run(global),
             Verb::Check(args) => args.run(global),
             Verb::Undo(args) => args.run(global),
             Verb::Recover(args) => args.run(global),

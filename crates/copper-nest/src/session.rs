@@ -116,6 +116,10 @@ impl<'g> Session<'g> {
             planned = self.plan(&loaded, &planner);
         }
         let (mut plan, mut number) = planned?;
+        if plan.nothing {
+            receipt::show(self.global, &Told::of(&plan), receipt::Stage::Nothing);
+            return Ok(0);
+        }
         if self.global.dry_run {
             receipt::show(self.global, &Told::of(&plan), receipt::Stage::DryRun);
             return Ok(0);
@@ -285,6 +289,7 @@ impl<'g> Session<'g> {
             return Err(Failure::new(UNTOUCHED, "unreadable", message));
         }
         let world = World::new(&self.tree, retired::read(&self.tree, &self.state)?);
+        let world = world.seen_by(author().uid);
         let change = self.next_number(self.state.open(&self.tree)?.as_ref())?;
         let ground = Ground { change, ..self.ground(loaded, &world) };
         Ok((planner(ground)?, change))

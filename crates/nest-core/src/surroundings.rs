@@ -109,6 +109,17 @@ pub enum Program {
     Unknown,
 }
 
+/// A running process.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Process {
+    /// Its number.
+    pub pid: u32,
+    /// What runs.
+    pub command: String,
+    /// Since when, for people.
+    pub since: String,
+}
+
 /// A line of some configuration that names an account.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Mention {
@@ -233,6 +244,20 @@ pub trait Surroundings: Sync {
     /// Why it can't be looked at.
     fn inventory(&self, path: &BStr, like: Option<&Inventory>)
     -> Result<Option<Inventory>, String>;
+    /// Whether something is mounted at a path.
+    fn is_mount_point(&self, path: &BStr) -> bool;
+    /// How many files outside some paths carry a uid, on the local file systems
+    /// of the tree.
+    ///
+    /// # Errors
+    /// Why they were not counted.
+    fn carriers_elsewhere(&self, uid: u32, but: &[BString]) -> Result<usize, String>;
+    /// The login behind the privilege.
+    fn me(&self) -> Option<u32>;
+    /// The processes that run under a uid; none off the live system.
+    fn processes(&self, uid: u32) -> Vec<Process>;
+    /// Lines of configuration, sudoers to systemd units, that name a user.
+    fn mentions_of_user(&self, name: &BStr) -> Vec<Mention>;
     /// The change that was begun and neither finished nor rolled back, in words.
     fn unfinished(&self) -> Option<String>;
     /// Lines of sudoers, sshd_config and the like that name a user.

@@ -26,6 +26,9 @@ pub(crate) struct World {
     pub mentions: Vec<Mention>,
     pub inventories: BTreeMap<BString, Inventory>,
     pub unfinished: Option<String>,
+    pub mounted: Vec<BString>,
+    pub me: Option<u32>,
+    pub processes: Vec<(u32, Process)>,
 }
 
 impl World {
@@ -86,6 +89,22 @@ impl Surroundings for World {
     }
     fn inventory(&self, path: &BStr, _: Option<&Inventory>) -> Result<Option<Inventory>, String> {
         Ok(self.inventories.get(path).cloned())
+    }
+    fn is_mount_point(&self, path: &BStr) -> bool {
+        self.mounted.iter().any(|mounted| mounted == path)
+    }
+    fn carriers_elsewhere(&self, _: u32, _: &[BString]) -> Result<usize, String> {
+        Ok(0)
+    }
+    fn me(&self) -> Option<u32> {
+        self.me
+    }
+    fn processes(&self, uid: u32) -> Vec<Process> {
+        let of = self.processes.iter().filter(|(of, _)| *of == uid);
+        of.map(|(_, process)| process.clone()).collect()
+    }
+    fn mentions_of_user(&self, _: &BStr) -> Vec<Mention> {
+        self.mentions.clone()
     }
     fn unfinished(&self) -> Option<String> {
         self.unfinished.clone()

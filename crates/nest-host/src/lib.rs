@@ -10,6 +10,7 @@
 //! - [`recover`]: finishing or rolling back what a crash left.
 //! - [`changes`], [`retired`]: what was done, and the numbers of deleted accounts.
 //! - [`surroundings`]: what planners and rules ask about the world.
+//! - [`walk`], [`processes`]: whose the files and the processes are.
 //! - [`system_log`]: a line a change for the system's log.
 //!
 //! Nothing here knows what a user or a group is: plans come from `nest-core`,
@@ -23,6 +24,7 @@ pub mod home;
 pub mod inventory;
 pub mod journal;
 pub mod lock;
+pub mod processes;
 pub mod recover;
 pub mod reown;
 pub mod retired;
@@ -32,3 +34,4 @@ pub mod store;
 pub mod surroundings;
 pub mod system_log;
 pub mod tree;
+pub mod walk;

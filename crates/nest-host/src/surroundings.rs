@@ -1,19 +1,22 @@
 //! What planners and rules may ask about the world, answered from a real tree.
 
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::{
-    Facts, Inventory, Keys, Kind, Mention, Origin, Program, Retired, Site, Skeleton, SkeletonFault,
-    Surroundings,
+    Facts, Inventory, Keys, Kind, Mention, Origin, Process, Program, Retired, Site, Skeleton,
+    SkeletonFault, Surroundings,
 };
 use nest_core::value::count_keys;
-use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat};
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 
 use crate::effect::Place;
 use crate::inventory;
+use crate::processes;
 use crate::tree::{Tree, path_of};
+use crate::walk;
 
 /// A real tree.
 #[derive(Debug)]
@@ -21,6 +24,7 @@ pub struct World<'t> {
     tree: &'t Tree,
     retired: Retired,
     unfinished: Option<String>,
+    me: Option<u32>,
 }
 
 /// Files that grant something by name.
@@ -36,13 +40,19 @@ const LOCAL_SOURCES: [&str; 5] = ["files", "compat", "systemd", "db", "altfiles"
 impl<'t> World<'t> {
     /// The world of `tree`.
     pub fn new(tree: &'t Tree, retired: Retired) -> Self {
-        World { tree, retired, unfinished: None }
+        World { tree, retired, unfinished: None, me: None }
     }
 
     /// The same world, in which this change stands unfinished.
     #[must_use]
     pub fn with_unfinished(self, unfinished: Option<String>) -> Self {
         World { unfinished, ..self }
+    }
+
+    /// The same world, seen by the login of this uid.
+    #[must_use]
+    pub fn seen_by(self, uid: u32) -> Self {
+        World { me: Some(uid), ..self }
     }
 
     /// How many files are in a directory and below it, links not followed: up to
@@ -66,6 +76,20 @@ impl<'t> World<'t> {
             Err(Errno::RANGE) => Ok((most, true)),
             Err(error) => Err(error.to_string()),
         }
+    }
+
+    /// The paths of what is in a directory, sorted; hidden files are left out.
+    fn files_in(&self, directory: &str) -> Vec<String> {
+        let opened = self.tree.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY);
+        let Ok(entries) = opened.and_then(Dir::new) else { return Vec::new() };
+        let mut files: Vec<String> = entries
+            .filter_map(Result::ok)
+            .map(|entry| entry.file_name().to_string_lossy().into_owned())
+            .filter(|file| !file.starts_with('.'))
+            .map(|file| format!("{directory}/{file}"))
+            .collect();
+        files.sort();
+        files
     }
 
     fn mentions_in(&self, file: &str, name: &BStr, mentions: &mut Vec<Mention>) {
@@ -365,6 +389,63 @@ impl Surroundings for World<'_> {
         taken.map_err(|error| error.to_string())
     }
 
+    fn is_mount_point(&self, path: &BStr) -> bool {
+        let place = Place::of(self.tree, path);
+        place.is_ok_and(|place| {
+            let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+            let mask = rustix::fs::StatxFlags::TYPE;
+            match rustix::fs::statx(&place.directory, &place.name, flags, mask) {
+                Ok(stat) => stat.stx_attributes.contains(StatxAttributes::MOUNT_ROOT),
+                // Older kernels tell nothing but another device.
+                Err(_) => {
+                    let here = AtFlags::SYMLINK_NOFOLLOW;
+                    let inside = rustix::fs::statat(&place.directory, &place.name, here);
+                    let above = rustix::fs::fstat(&place.directory);
+                    inside
+                        .is_ok_and(|inside| above.is_ok_and(|above| above.st_dev != inside.st_dev))
+                }
+            }
+        })
+    }
+
+    fn carriers_elsewhere(&self, uid: u32, but: &[BString]) -> Result<usize, String> {
+        let count = AtomicUsize::new(0);
+        let but: Vec<Vec<u8>> = but.iter().map(|path| path.to_vec()).collect();
+        let tell = |_: &[u8], stat: &Stat| {
+            if stat.st_uid == uid {
+                count.fetch_add(1, Ordering::Relaxed);
+            }
+        };
+        walk::everything(self.tree, &but, &tell).map_err(|error| error.to_string())?;
+        Ok(count.into_inner())
+    }
+
+    fn me(&self) -> Option<u32> {
+        self.me
+    }
+
+    fn processes(&self, uid: u32) -> Vec<Process> {
+        if self.tree.is_live() { processes::of_uid(uid) } else { Vec::new() }
+    }
+
+    fn mentions_of_user(&self, name: &BStr) -> Vec<Mention> {
+        let mut mentions = self.mentions(name);
+        self.mentions_in("etc/aliases", name, &mut mentions);
+        for directory in ["etc/systemd/system", "usr/lib/systemd/system"] {
+            for file in self.files_in(directory) {
+                let mut of_unit = Vec::new();
+                self.mentions_in(&file, name, &mut of_unit);
+                let text = self.tree.read(&file).unwrap_or_default();
+                let lines: Vec<&[u8]> = text.lines().collect();
+                of_unit.retain(|mention| {
+                    lines.get(mention.line - 1).is_some_and(|line| line.starts_with(b"User="))
+                });
+                mentions.extend(of_unit);
+            }
+        }
+        mentions
+    }
+
     fn unfinished(&self) -> Option<String> {
         self.unfinished.clone()
     }
@@ -375,16 +456,8 @@ impl Surroundings for World<'_> {
             self.mentions_in(file, name, &mut mentions);
         }
         for directory in GRANTING_DIRECTORIES {
-            let opened = self.tree.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY);
-            let Ok(entries) = opened.and_then(Dir::new) else { continue };
-            let mut files: Vec<String> = entries
-                .filter_map(Result::ok)
-                .map(|entry| entry.file_name().to_string_lossy().into_owned())
-                .filter(|file| !file.starts_with('.'))
-                .collect();
-            files.sort();
-            for file in files {
-                self.mentions_in(&format!("{directory}/{file}"), name, &mut mentions);
+            for file in self.files_in(directory) {
+                self.mentions_in(&file, name, &mut mentions);
             }
         }
         mentions

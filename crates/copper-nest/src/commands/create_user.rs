@@ -1,17 +1,16 @@
 //! `create user`.
 
 use std::ffi::OsString;
-use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
-use bstr::{BString, ByteSlice};
-use nest_core::plan::{CreateUser, KeyFile, create_user};
+use bstr::ByteSlice;
+use nest_core::plan::{CreateUser, create_user};
 use nest_core::table::File;
 use nest_host::store::{Focus, Wanted};
 
-use super::{Names, read_input};
+use super::{Names, bytes, read_keys, read_ranges, read_uid};
 use crate::cli::Global;
-use crate::failure::{Failure, REFUSED, USAGE};
+use crate::failure::{Failure, USAGE};
 use crate::session::{Asks, Session};
 
 /// Create users: account, private group, home, subordinate ids.
@@ -85,26 +84,6 @@ impl CreateUserArgs {
     }
 
     fn request(&self) -> Result<CreateUser, Failure> {
-        let bytes =
-            |text: &Option<OsString>| text.as_ref().map(|text| BString::from(text.as_bytes()));
-        let refuse = |message: String| Failure::new(REFUSED, "bad-number", message);
-        let uid = self.uid.as_ref().map(|text| {
-            nest_core::value::read_plain_id(text.as_bytes()).ok_or_else(|| {
-                refuse(format!(
-                    "\"{text}\" is no uid: a uid is a whole number from 0 to 4294967293"
-                ))
-            })
-        });
-        let ranges = self.ranges.as_ref().map(|text| match text.as_str() {
-            "none" => Ok(0),
-            text => text.parse::<u32>().map_err(|_| {
-                refuse(format!("\"{text}\" is no number of ids; write a number, or none"))
-            }),
-        });
-        let keys = self.ssh_key.as_ref().map(|path| {
-            let text = read_input(path)?;
-            Ok::<_, Failure>(KeyFile { path: path.display().to_string(), text })
-        });
         let from_stdin = [&self.names.names_from, &self.ssh_key];
         if from_stdin.iter().all(|path| path.as_deref() == Some("-".as_ref())) {
             let message = "standard input can be the names or the keys, not both";
@@ -112,21 +91,21 @@ impl CreateUserArgs {
         }
         Ok(CreateUser {
             names: self.names.read()?,
-            full_name: bytes(&self.full_name),
-            uid: uid.transpose()?,
+            full_name: self.full_name.as_ref().map(bytes),
+            uid: self.uid.as_deref().map(read_uid).transpose()?,
             share_id: self.share_id,
-            primary: bytes(&self.primary),
-            join: self.join.iter().map(|group| group.as_bytes().into()).collect(),
+            primary: self.primary.as_ref().map(bytes),
+            join: self.join.iter().map(bytes).collect(),
             admin: self.admin,
-            home: bytes(&self.home),
+            home: self.home.as_ref().map(bytes),
             no_home: self.no_home,
             adopt_home: self.adopt_home,
-            skeleton: bytes(&self.skeleton),
-            shell: bytes(&self.shell),
+            skeleton: self.skeleton.as_ref().map(bytes),
+            shell: self.shell.as_ref().map(bytes),
             service: self.service,
             expires: self.expires.clone(),
-            ranges: ranges.transpose()?,
-            keys: keys.transpose()?,
+            ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
+            keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
         })
     }
 }

@@ -1,6 +1,7 @@
 //! One file a command: an `Args` struct whose comments are the help, and the
 //! function that runs it.
 
+pub mod change_user;
 pub mod check;
 pub mod create_user;
 pub mod demo;
@@ -8,6 +9,7 @@ pub mod list_changes;
 pub mod list_rules;
 pub mod list_users;
 pub mod recover;
+pub mod rename_user;
 pub mod show_change;
 pub mod show_policy;
 pub mod show_rule;
@@ -19,8 +21,9 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use bstr::BString;
+use nest_core::plan::{Even, KeyFile};
 
-use crate::failure::{Failure, USAGE};
+use crate::failure::{Failure, REFUSED, USAGE};
 
 /// NAME… and `--names-from`.
 #[derive(Debug, clap::Args)]
@@ -51,6 +54,68 @@ impl Names {
             return Err(Failure::new(USAGE, "usage", "no name was given"));
         }
         Ok(names)
+    }
+}
+
+/// Words from the command line as bytes: names and paths need not be UTF-8.
+pub fn bytes(text: &OsString) -> BString {
+    use std::os::unix::ffi::OsStrExt;
+    text.as_bytes().into()
+}
+
+/// A uid.
+pub fn read_uid(text: &str) -> Result<u32, Failure> {
+    nest_core::value::read_plain_id(text.as_bytes()).ok_or_else(|| {
+        let message = format!("\"{text}\" is no uid: a uid is a whole number from 0 to 4294967293");
+        Failure::new(REFUSED, "bad-number", message)
+    })
+}
+
+/// A number of subordinate ids, or none.
+pub fn read_ranges(text: &str) -> Result<u32, Failure> {
+    let fault = || format!("\"{text}\" is no number of ids; write a number, or none");
+    match text {
+        "none" => Ok(0),
+        text => text.parse().map_err(|_| Failure::new(REFUSED, "bad-number", fault())),
+    }
+}
+
+/// A file of public keys.
+pub fn read_keys(path: &Path) -> Result<KeyFile, Failure> {
+    Ok(KeyFile { path: path.display().to_string(), text: read_input(path)? })
+}
+
+/// The guards that an administrator can wave through.
+#[derive(Debug, clap::Args)]
+#[group(skip)]
+pub struct EvenArgs {
+    /// Even if it is your own account.
+    #[arg(long)]
+    even_me: bool,
+    /// Even if it is root.
+    #[arg(long)]
+    even_root: bool,
+    /// Even if nobody else could administer the machine.
+    #[arg(long)]
+    even_last_admin: bool,
+    /// Even if it is a service.
+    #[arg(long)]
+    service: bool,
+    /// Even if processes run under it.
+    #[arg(long)]
+    even_if_busy: bool,
+}
+
+impl EvenArgs {
+    /// As the planners take them.
+    pub fn read(&self) -> Even {
+        Even {
+            me: self.even_me,
+            root: self.even_root,
+            last_admin: self.even_last_admin,
+            service: self.service,
+            busy: self.even_if_busy,
+        }
     }
 }
 

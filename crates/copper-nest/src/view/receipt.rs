@@ -16,6 +16,8 @@ const MANY: usize = 9;
 pub enum Stage<'a> {
     /// It will not be carried out.
     DryRun,
+    /// There is nothing to do.
+    Nothing,
     /// It is asked about.
     Asked,
     /// It was carried out.
@@ -42,6 +44,10 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
     let outcome = match stage {
         Stage::DryRun => {
             outln!("dry run: nothing was changed.");
+            return;
+        }
+        Stage::Nothing => {
+            outln!("everything is so already: nothing was changed.");
             return;
         }
         Stage::Asked => return,
@@ -72,7 +78,9 @@ pub fn body(global: &Global, told: &Told) {
             outln!("  {heading}{}{heading:#}", visible(&subject.name));
         }
         decisions(subject);
-        outln!();
+        if !told.edits.is_empty() {
+            outln!();
+        }
     }
     lines(&told.edits);
 }
@@ -192,7 +200,7 @@ fn to_json(global: &Global, told: &Told, stage: Stage<'_>) -> serde_json::Value 
     };
     let mut document = json!({
         "change": number,
-        "dry_run": !matches!(stage, Stage::Done(_)),
+        "dry_run": matches!(stage, Stage::DryRun | Stage::Asked),
     });
     let told = told_to_json(global, told, all_cautions(told, stage));
     if let (Some(document), Some(told)) = (document.as_object_mut(), told.as_object()) {

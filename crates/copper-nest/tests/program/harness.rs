@@ -234,11 +234,18 @@ impl TestTree {
     /// Everything in the tree but the state folder and the lock file, which every
     /// program that changes accounts makes and leaves.
     pub fn snapshot(&self) -> Snapshot {
+        let mut all = self.snapshot_with_state();
+        all.retain(|path, _| !path.starts_with(self.path("var/lib/copper-nest")));
+        all
+    }
+
+    /// Everything in the tree but the lock file.
+    pub fn snapshot_with_state(&self) -> Snapshot {
         let mut all = Snapshot::new();
         let mut ahead = vec![self.root().to_owned()];
         while let Some(path) = ahead.pop() {
             // Not even opened: closing it would drop a lock that a test holds.
-            if path.ends_with("etc/.pwd.lock") || path.ends_with("var/lib/copper-nest") {
+            if path.ends_with("etc/.pwd.lock") {
                 continue;
             }
             let metadata = path.symlink_metadata().unwrap();

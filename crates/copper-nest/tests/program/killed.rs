@@ -5,7 +5,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
-use crate::harness::{NOW, TestTree, has_program, passed_over};
+use nix::mount::{MntFlags, MsFlags, mount, umount2};
+use nix::sched::{CloneFlags, unshare};
+
+use crate::harness::{NOW, TestTree, has_program, is_root, passed_over};
 
 /// The system calls that can change a file.
 const CHANGING: [&str; 16] = [
@@ -38,6 +41,8 @@ fn contents(tree: &TestTree) -> Contents {
 /// A tree and a command on it.
 pub struct Scene {
     base: TestTree,
+    /// Whether `srv` in the tree is a file system of its own.
+    mounted: bool,
     words: Vec<String>,
     before: Contents,
     after: Contents,
@@ -56,18 +61,25 @@ pub enum Fate {
 
 impl Scene {
     pub fn new(base: TestTree, words: &str) -> Option<Self> {
+        Self::on(base, words, false)
+    }
+
+    fn on(base: TestTree, words: &str, mounted: bool) -> Option<Self> {
         if !has_program("strace") {
             passed_over(words, "strace");
             return None;
         }
         let words: Vec<String> = words.split(' ').map(str::to_owned).collect();
         let before = contents(&base);
-        let whole = copy(&base);
-        let run = whole.run_words(&words);
-        assert_eq!(run.status, 0, "{words:?}: {}{}", run.stdout, run.stderr);
-        let after = contents(&whole);
-        assert_ne!(before, after);
-        Some(Scene { base, words, before, after, points: 0, happened: 0 })
+        let mut scene =
+            Scene { base, mounted, words, before, after: Contents::new(), points: 0, happened: 0 };
+        let whole = scene.copy();
+        let run = whole.run_words(&scene.words);
+        assert_eq!(run.status, 0, "{words:?}: {}{}", run.stdout, run.stderr, words = scene.words);
+        scene.after = contents(&whole);
+        scene.unmount(&whole);
+        assert_ne!(scene.before, scene.after);
+        Some(scene)
     }
 
     /// Meets the fate at the first, second, third … call of each kind, and looks
@@ -75,12 +87,30 @@ impl Scene {
     pub fn at_every_call(&mut self, calls: &[&str], fate: Fate) {
         for call in calls {
             for at in 1.. {
-                let tree = copy(&self.base);
-                if !self.run(&tree, call, at, fate) {
+                let tree = self.copy();
+                let met = self.run(&tree, call, at, fate);
+                self.unmount(&tree);
+                if !met {
                     break;
                 }
                 self.points += 1;
             }
+        }
+    }
+
+    fn copy(&self) -> TestTree {
+        let tree = copy(&self.base);
+        if self.mounted {
+            let none: Option<&str> = None;
+            mount(Some("none"), &tree.path("srv"), Some("tmpfs"), MsFlags::empty(), none).unwrap();
+            tree.chmod("srv", 0o755);
+        }
+        tree
+    }
+
+    fn unmount(&self, tree: &TestTree) {
+        if self.mounted {
+            umount2(&tree.path("srv"), MntFlags::MNT_DETACH).unwrap();
         }
     }
 
@@ -89,6 +119,7 @@ impl Scene {
         let place = format!("{:?} at {call} {at}", self.words);
         let status = traced(tree, &self.words, call, at, fate);
         assert_sound(tree, &place);
+        assert_closed(tree, &place);
         let met = match fate {
             Fate::Killed => status.is_none(),
             Fate::Fails(_) => hindered(tree),
@@ -110,6 +141,22 @@ impl Scene {
         assert!(!tree.exists("var/lib/copper-nest/journal"), "{place}: the journal is left");
         assert!(!tree.run("check").stdout.contains("unfinished-change"), "{place}");
         met
+    }
+}
+
+/// Nothing staged is more open than what it replaces, and nothing of the state is
+/// open to anybody but root.
+fn assert_closed(tree: &TestTree, place: &str) {
+    for (path, (mode, ..)) in tree.snapshot_with_state() {
+        let name = path.file_name().unwrap().to_string_lossy().into_owned();
+        if path.starts_with(tree.path("var/lib/copper-nest")) || name == ".copper-nest-journal" {
+            assert_eq!(mode & 0o077, 0, "{place}: {}", path.display());
+        }
+        let staged = name.strip_prefix('.').and_then(|name| name.split_once(".copper-nest-"));
+        if let Some((name, _)) = staged.filter(|_| path.starts_with(tree.path("etc"))) {
+            let open = tree.mode(&format!("etc/{name}"));
+            assert_eq!(mode & 0o7777 & !open, 0, "{place}: {}", path.display());
+        }
     }
 }
 
@@ -201,6 +248,78 @@ fn with_maren() -> TestTree {
     tree
 }
 
+/// A user with a home with something in it, and `srv` to move it to.
+fn with_a_full_home() -> TestTree {
+    let tree = with_maren();
+    std::fs::create_dir(tree.path("srv")).unwrap();
+    tree.write("home/maren/letters/one", "dear\n");
+    tree.write("home/maren/theirs", "not maren's\n");
+    std::fs::hard_link(tree.path("home/maren/letters/one"), tree.path("home/maren/two")).unwrap();
+    std::os::unix::fs::symlink("../tavish", tree.path("home/maren/link")).unwrap();
+    for mine in ["letters", "letters/one", "link"] {
+        tree.chown(&format!("home/maren/{mine}"), 1002, 1002);
+    }
+    tree.chown("home/maren/theirs", 1001, 1001);
+    tree
+}
+
+/// Runs a test in a mount namespace of its own.
+fn with_mounts_of_its_own(test: impl FnOnce() + Send + 'static) {
+    if !is_root() {
+        return passed_over("a home on another file system", "root");
+    }
+    let thread = std::thread::spawn(move || {
+        let none: Option<&str> = None;
+        if unshare(CloneFlags::CLONE_NEWNS).is_err() {
+            return passed_over("a home on another file system", "a mount namespace");
+        }
+        mount(none, "/", none, MsFlags::MS_REC | MsFlags::MS_PRIVATE, none).unwrap();
+        test();
+    });
+    if let Err(panic) = thread.join() {
+        std::panic::resume_unwind(panic);
+    }
+}
+
+#[test]
+fn a_home_moved_to_another_file_system_killed_anywhere() {
+    with_mounts_of_its_own(|| {
+        let words = "change user maren --home /srv/maren";
+        let Some(mut scene) = Scene::on(with_a_full_home(), words, true) else { return };
+        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        assert!(scene.points >= 50 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
+        for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("mkdirat", "EACCES")] {
+            scene.at_every_call(&[call], Fate::Fails(error));
+        }
+    });
+}
+
+#[test]
+fn a_home_that_is_re_owned_killed_anywhere() {
+    if !is_root() {
+        return passed_over("a_home_that_is_re_owned_killed_anywhere", "root");
+    }
+    let words = "change user maren --uid 1500";
+    let Some(mut scene) = Scene::new(with_a_full_home(), words) else { return };
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    assert!(scene.points >= 30 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
+    for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("fchownat", "EPERM")] {
+        scene.at_every_call(&[call], Fate::Fails(error));
+    }
+}
+
+#[test]
+fn a_renaming_killed_anywhere() {
+    let tree = with_maren();
+    tree.write("var/mail/maren", "");
+    let Some(mut scene) = Scene::new(tree, "rename user maren marlo") else { return };
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    assert!(scene.points >= 40 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
+    for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("renameat2", "EIO")] {
+        scene.at_every_call(&[call], Fate::Fails(error));
+    }
+}
+
 #[test]
 fn making_a_user_killed_anywhere() {
     let Some(mut scene) = Scene::new(TestTree::new(), "create user maren --join pilots") else {
@@ -222,7 +341,7 @@ fn making_a_user_without_state_killed_anywhere() {
 #[test]
 fn an_undo_killed_anywhere() {
     let Some(mut scene) = Scene::new(with_maren(), "undo --yes") else { return };
-    scene.at_every_call(&CHANGING, Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
     assert!(scene.points >= 50 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
 }
 

@@ -12,5 +12,6 @@ mod harness;
 mod killed;
 mod list_users;
 mod policy;
+mod readers;
 mod show_user;
 mod system;

@@ -131,6 +131,44 @@ pub enum Caution {
         /// The line, counted from 1.
         line: usize,
     },
+    /// A change of groups.
+    #[error("takes effect at {name}'s next sign-in")]
+    NextSignIn {
+        /// The account.
+        name: BString,
+    },
+    /// A number that two accounts share.
+    #[error("uid {uid} stays {other}'s: whose the files are can't be told, and none is re-owned")]
+    FilesShared {
+        /// The old uid.
+        uid: u32,
+        /// The other holder.
+        other: BString,
+    },
+    /// Files that keep the old number.
+    #[error("{count} {} outside the home still {} uid {uid}; to find them: find / -uid {uid}", if *.count == 1 { "file" } else { "files" }, if *.count == 1 { "carries" } else { "carry" })]
+    FilesElsewhere {
+        /// The old uid.
+        uid: u32,
+        /// How many.
+        count: usize,
+    },
+    /// A home that is not there.
+    #[error("{home} is not there: make it, or the account has no home")]
+    HomeMissing {
+        /// The home.
+        home: BString,
+    },
+    /// Lines elsewhere that name the account as it was called.
+    #[error("{} {} {old}, which is called {new} now: look there", mentions(.places), if .places.len() == 1 { "names" } else { "name" })]
+    Dangling {
+        /// The old name.
+        old: BString,
+        /// The new name.
+        new: BString,
+        /// Where.
+        places: Vec<Mention>,
+    },
     /// A password that does not come back.
     #[error("the password of {name} is kept nowhere and has to be set anew")]
     PasswordAnew {

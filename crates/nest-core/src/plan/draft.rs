@@ -96,9 +96,9 @@ impl<'b> Draft<'b> {
         self.edits.push(Edit { file, line: number, before: None, after: Some(line.into()), range });
     }
 
-    /// The edits, file by file; within a file in the order in which they came.
+    /// The edits, file by file and line by line.
     pub fn finish(mut self) -> Vec<Edit> {
-        self.edits.sort_by_key(|edit| edit.file);
+        self.edits.sort_by_key(|edit| (edit.file, edit.line));
         self.edits
     }
 }

@@ -3,6 +3,7 @@
 use bstr::{BStr, BString};
 
 use super::create_user::{CreateUser, key_file, path_fault};
+use super::find::{FoundUser, homes_below};
 use super::{Caution, Ground, Owner, Reason, Refusal, Step, Subject, join};
 use crate::surroundings::{Kind, Site};
 use crate::value::check_keys;
@@ -190,6 +191,63 @@ fn adopt(
     }
     plan.cautions.push(Caution::HomeAdopted { home: home.clone() });
     Ok(())
+}
+
+/// The step that takes a home with everything in it to another place.
+///
+/// # Errors
+/// The [`Refusal`], of `what`: the home can't be moved, or not there.
+pub(super) fn move_home(
+    ground: Ground<'_>,
+    found: &FoundUser<'_>,
+    from: &BString,
+    to: &BString,
+    what: &str,
+    otherwise: &str,
+) -> Result<Step, Box<Refusal>> {
+    let refuse = |reason| Refusal::new(what, reason);
+    let only_record = |refusal: Box<Refusal>| match otherwise.contains("--keep-home") {
+        true => refusal.or("leave the home where it is", otherwise),
+        false => refusal.or("only change the record", format!("{otherwise} --record-only")),
+    };
+    let facts = match ground.world.site(from.as_ref()) {
+        Site::Taken(facts) => facts,
+        site => {
+            let fault = obstacle(from, &site);
+            let fault = if fault.is_empty() { format!("{from} is not there") } else { fault };
+            return Err(only_record(refuse(Reason::HomeNotMovable(fault))));
+        }
+    };
+    let fault = if facts.kind != Kind::Directory {
+        Some(format!("{from} is {}, not a directory", facts.kind))
+    } else if from == "/" || ground.world.is_mount_point(from.as_ref()) {
+        Some(format!("{from} is a mount point: what is mounted there can't be moved"))
+    } else if to.starts_with(&join(from, b"")[..]) {
+        Some(format!("{to} lies inside {from}"))
+    } else {
+        None
+    };
+    if let Some(fault) = fault {
+        return Err(only_record(refuse(Reason::HomeNotMovable(fault))));
+    }
+    let others = homes_below(ground, from, found.user.name);
+    if !others.is_empty() {
+        let others = bstr::join(", ", &others).into();
+        return Err(only_record(refuse(Reason::HomeOfOthers { home: from.clone(), others })));
+    }
+    match ground.world.site(to.as_ref()) {
+        Site::Free => Ok(Step::Move { from: from.clone(), to: to.clone(), aside: false }),
+        Site::ThroughLink { link, .. } => {
+            Err(refuse(Reason::HomeThroughLink { home: to.clone(), link }))
+        }
+        site => Err(only_record(refuse(Reason::HomeNotMovable(obstacle(to, &site))))),
+    }
+}
+
+/// What has to be told about a path that is only recorded as a home.
+pub(super) fn record_home(ground: Ground<'_>, home: &BString) -> Option<Caution> {
+    let missing = !matches!(ground.world.facts(home.as_ref()), Ok(Some(_)));
+    missing.then(|| Caution::HomeMissing { home: home.clone() })
 }
 
 /// The name of a uid, or the number where nobody has it.

@@ -1,18 +1,27 @@
 //! What a request will do, decided before anything is touched.
 
 mod caution;
+mod change_user;
 mod create_user;
 mod draft;
+mod find;
+mod guard;
 mod home;
+mod new_name;
 mod refusal;
+mod rename_user;
 mod retire;
 mod step;
 mod undo;
+mod wanted_id;
 
 pub use caution::Caution;
+pub use change_user::{AgingRequest, ChangeUser, change_user};
 pub use create_user::{CreateUser, KeyFile, create_user};
 pub use draft::Draft;
+pub use guard::Even;
 pub use refusal::{Reason, Refusal, Way};
+pub use rename_user::{RenameUser, rename_user};
 pub use step::{NewFile, Owner, Reown, Step};
 pub use undo::{Undo, undo};
 
@@ -60,6 +69,8 @@ pub struct Plan {
     pub next: Vec<String>,
     /// The change that this one takes back.
     pub undoes: Option<u64>,
+    /// Everything is as was asked already: there is nothing to do.
+    pub nothing: bool,
 }
 
 /// The decisions about one account.

@@ -5,7 +5,7 @@ use bstr::BString;
 use strum::IntoStaticStr;
 
 use crate::allot::Holder;
-use crate::surroundings::{Kind, SkeletonFault};
+use crate::surroundings::{Kind, Process, SkeletonFault};
 use crate::table::File;
 use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
 
@@ -177,6 +177,14 @@ pub enum Reason {
         /// The setting with its origin.
         setting: String,
     },
+    /// A user that is not there.
+    #[error("there is no user {name}{}", nearest(.near))]
+    NoUser {
+        /// The name that was given.
+        name: BString,
+        /// The nearest one.
+        near: Option<BString>,
+    },
     /// A group that is not there.
     #[error("there is no group {name}{}", nearest(.near))]
     NoGroup {
@@ -278,6 +286,55 @@ pub enum Reason {
     /// Keys without a home to keep them.
     #[error("an SSH key needs a home to be kept in, and none is made")]
     KeyWithoutHome,
+    /// The account is root.
+    #[error("it has uid 0: it is root")]
+    IsRoot,
+    /// The account is the administrator's own.
+    #[error("it is your own account")]
+    IsMe,
+    /// The account is a service.
+    #[error("it is a service (uid {uid}), and what runs under it would stop working")]
+    IsService {
+        /// The uid.
+        uid: u32,
+    },
+    /// Nobody else can administer the machine.
+    #[error("no other account can sign in as administrator")]
+    LastAdmin,
+    /// Processes run under the account.
+    #[error("{} {} under it{}", processes.len(), if processes.len() == 1 { "process runs" } else { "processes run" }, listed(.processes))]
+    Busy {
+        /// The processes.
+        processes: Vec<Process>,
+    },
+    /// Nothing to rename.
+    #[error("that is its name already")]
+    SameName,
+    /// A home that can't be moved.
+    #[error("its home can't be moved: {0}")]
+    HomeNotMovable(String),
+    /// A home that others need.
+    #[error("{home} is, or holds, the home of {others} too")]
+    HomeOfOthers {
+        /// The home.
+        home: BString,
+        /// Whose.
+        others: BString,
+    },
+    /// No line in the shadow file.
+    #[error("etc/shadow has no line for {name}, and what was asked is kept there")]
+    NoShadowLine {
+        /// The account.
+        name: BString,
+    },
+    /// A password that could never be changed.
+    #[error("a password that is to be renewed after {renew} days can't be held for {hold}")]
+    HoldAboveRenew {
+        /// Days to hold.
+        hold: i64,
+        /// Days to renew.
+        renew: i64,
+    },
     /// A change that is undone.
     #[error("change {by} has taken it back already")]
     UndoneAlready {
@@ -318,6 +375,19 @@ pub enum Reason {
     /// Keys that are there.
     #[error("{0} exists already; add the key there by hand")]
     KeysExist(BString),
+}
+
+/// The first few processes, one a line.
+fn listed(processes: &[Process]) -> String {
+    const MOST: usize = 8;
+    let mut text = String::new();
+    for process in processes.iter().take(MOST) {
+        text += &format!("\n  {:>7}  since {}  {}", process.pid, process.since, process.command);
+    }
+    if processes.len() > MOST {
+        text += &format!("\n  and {} more", processes.len() - MOST);
+    }
+    text
 }
 
 fn gone(now: &Option<BString>) -> String {

@@ -1,9 +1,9 @@
 //! Numbers that lose their holder by a change are retired, and those whose
 //! holder comes back are taken into use again.
 
-use std::collections::{BTreeMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 
-use bstr::{BStr, BString};
+use bstr::BString;
 
 use super::{Ground, Plan, Step};
 use crate::surroundings::{Retired, RetiredId};
@@ -86,27 +86,31 @@ pub(super) fn settle_numbers(ground: Ground<'_>, plan: &mut Plan) {
     (gone.groups, back.groups) = (ids(groups), retired(returning, &known.groups));
     let (ranges, returning) = gone_and_back(ground, &plan.edits, &[File::Subuid, File::Subgid]);
     (gone.ranges, back.ranges) = (ids(ranges), retired(returning, &known.ranges));
-    for subject in &mut plan.subjects {
-        let of = |ids: &Retired, name: &BStr| {
-            let mine = |all: &[RetiredId]| -> Vec<RetiredId> {
-                all.iter().filter(|id| id.name == name).cloned().collect()
-            };
-            let (users, groups, ranges) = (mine(&ids.users), mine(&ids.groups), mine(&ids.ranges));
-            let mine = Retired { users, groups, ranges };
-            (mine != Retired::default()).then(|| super::step::numbers(&mine))
-        };
-        let name = subject.name.clone();
-        if let Some(numbers) = of(&gone, name.as_ref()) {
-            subject.decide("retired", numbers, "not given to anybody else: files may carry them");
-        }
-        if let Some(numbers) = of(&back, name.as_ref()) {
-            subject.decide("back in use", numbers, "retired until now");
-        }
-    }
+    tell(plan, &gone, "retired", "not given to anybody else: files may carry them");
+    tell(plan, &back, "back in use", "retired until now");
     if gone != Retired::default() {
         plan.steps.push(Step::RetireIds(gone));
     }
     if back != Retired::default() {
         plan.steps.push(Step::ReviveIds(back));
+    }
+}
+
+/// Tells numbers among the decisions of the account or group they were, or of
+/// the first one the plan speaks of.
+fn tell(plan: &mut Plan, ids: &Retired, label: &'static str, why: &str) {
+    let lists = || [&ids.users, &ids.groups, &ids.ranges].into_iter().flatten();
+    let names: BTreeSet<&BString> = lists().map(|id| &id.name).collect();
+    for name in names {
+        let mine = |all: &[RetiredId]| -> Vec<RetiredId> {
+            all.iter().filter(|id| id.name == *name).cloned().collect()
+        };
+        let (users, groups, ranges) = (mine(&ids.users), mine(&ids.groups), mine(&ids.ranges));
+        let numbers = super::step::numbers(&Retired { users, groups, ranges });
+        let named = plan.subjects.iter().position(|subject| subject.name == *name);
+        if let Some(subject) = plan.subjects.get_mut(named.unwrap_or(0)) {
+            let value = if named.is_some() { numbers } else { format!("{numbers} ({name})") };
+            subject.decide(label, value, why);
+        }
     }
 }

@@ -234,6 +234,13 @@ impl<'a> Undoing<'a> {
                         of_change: Some(self.record.number),
                         ..reown.clone()
                     };
+                    let what = if back.group { "gid" } else { "uid" };
+                    let value = format!("{what} {} to {}", back.from, back.to);
+                    self.decide(
+                        "re-owns",
+                        value,
+                        "the same files, those that have not changed hands since",
+                    );
                     self.plan.steps.push(Step::Reown(back));
                 }
                 // The lines say which numbers have a holder again.

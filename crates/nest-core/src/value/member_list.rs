@@ -18,6 +18,22 @@ pub fn with_member(list: &[u8], name: &[u8]) -> Option<(Vec<u8>, bool)> {
     Some((names.join(&b","[..]), tidied))
 }
 
+/// The list with one name replaced by another, and all else as it is; `None` when
+/// it does not hold the name.
+pub fn replace_member(list: &[u8], old: &[u8], new: &[u8]) -> Option<Vec<u8>> {
+    if !members(list).any(|member| member == old) {
+        return None;
+    }
+    let parts: Vec<Vec<u8>> = list
+        .split(|&byte| byte == b',')
+        .map(|part| match part.trim_ascii_start() == old {
+            true => [&part[..part.len() - old.len()], new].concat(),
+            false => part.to_vec(),
+        })
+        .collect();
+    Some(parts.join(&b','))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -27,6 +43,13 @@ mod tests {
         assert_eq!(with_member(b"", b"maren"), Some((b"maren".to_vec(), false)));
         assert_eq!(with_member(b"tavish", b"maren"), Some((b"tavish,maren".to_vec(), false)));
         assert_eq!(with_member(b"tavish,maren", b"maren"), None);
+    }
+
+    #[test]
+    fn a_name_is_replaced_where_it_stands() {
+        let replaced = |list: &[u8]| replace_member(list, b"maren", b"marlo");
+        assert_eq!(replaced(b"a, maren,,marenb"), Some(b"a, marlo,,marenb".to_vec()));
+        assert_eq!(replaced(b"a,marenb"), None);
     }
 
     #[test]

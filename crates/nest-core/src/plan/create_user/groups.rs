@@ -3,11 +3,10 @@
 use bstr::{BStr, BString};
 
 use super::Planner;
-use super::name::damaged;
 use crate::account::admin_group;
+use crate::plan::find::{find_group, list_member};
 use crate::plan::{Caution, Ground, Reason, Refusal};
-use crate::table::{File, Group, Gshadow, Record};
-use crate::value::{nearest, with_member};
+use crate::table::Group;
 
 impl<'a> Planner<'a> {
     pub(super) fn group_line(&self, name: &[u8]) -> usize {
@@ -17,35 +16,7 @@ impl<'a> Planner<'a> {
 
     /// A group by name, or by gid.
     pub(super) fn find_group(&self, name: &BStr, wanted: &BStr) -> Result<Group<'a>, Box<Refusal>> {
-        let book = self.ground.book;
-        let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-        let by_name = book.named(File::Group, wanted);
-        if by_name.len() > 1 {
-            let lines = book.groups.lines();
-            return Err(refuse(Reason::Damaged {
-                file: File::Group,
-                line: lines.number(by_name[1].start),
-                fault: format!(
-                    "says {wanted} again, after line {}",
-                    lines.number(by_name[0].start)
-                ),
-            }));
-        }
-        let found = match by_name.first() {
-            Some(line) => Group::read(line.record()).ok_or_else(|| {
-                refuse(damaged(File::Group, book.groups.lines().number(line.start)))
-            })?,
-            None => {
-                let gid = crate::value::read_plain_id(wanted);
-                let by_gid = gid.and_then(|gid| book.group_by_gid(gid));
-                by_gid.map(|(_, group)| group).ok_or_else(|| {
-                    let names = book.groups.records().map(|(_, group)| group.name);
-                    let near = nearest(wanted, names).map(ToOwned::to_owned);
-                    refuse(Reason::NoGroup { name: wanted.to_owned(), near })
-                })?
-            }
-        };
-        Ok(found)
+        find_group(self.ground, wanted, &format!("{name} was not created"))
     }
 
     /// Puts the user into the lists of the groups it joins; returns their names.
@@ -87,30 +58,9 @@ impl<'a> Planner<'a> {
         Ok(joined)
     }
 
-    /// Adds the user to a group's list in group, and in gshadow where the group
-    /// has a line.
-    pub(super) fn list_member(&mut self, group: Group<'a>, name: &BStr) {
-        let book = self.ground.book;
-        if let Some((line, _)) = book.group(group.name) {
-            let current = self.draft.current(File::Group, line);
-            if let Some(now) = Group::read(current.trim_ascii_start())
-                && let Some((list, tidied)) = with_member(now.members, name)
-            {
-                let after = [now.name, now.password, now.gid, &list].join(&b':');
-                self.draft.alter(File::Group, line, after);
-                self.note_tidied(tidied, group.name);
-            }
-        }
-        if let Some((line, _)) = book.gshadow(group.name) {
-            let current = self.draft.current(File::Gshadow, line);
-            if let Some(now) = Gshadow::read(current.trim_ascii_start())
-                && let Some((list, tidied)) = with_member(now.members, name)
-            {
-                let after = [now.name, now.password, now.admins, &list].join(&b':');
-                self.draft.alter(File::Gshadow, line, after);
-                self.note_tidied(tidied, group.name);
-            }
-        }
+    fn list_member(&mut self, group: Group<'a>, name: &BStr) {
+        let tidied = list_member(self.ground, &mut self.draft, group.name, name);
+        self.note_tidied(tidied, group.name);
     }
 
     pub(super) fn note_tidied(&mut self, tidied: bool, group: &[u8]) {

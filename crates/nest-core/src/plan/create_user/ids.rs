@@ -3,10 +3,11 @@
 use bstr::{BStr, ByteSlice};
 
 use super::{Planner, Primary};
-use crate::allot::{Holder, holder_of_gid, holder_of_uid};
+use crate::allot::holder_of_gid;
+use crate::plan::wanted_id::check_wanted_uid;
 use crate::plan::{Caution, Ground, Reason, Refusal, Subject};
 use crate::table::File;
-use crate::value::{IdSpan, is_reserved};
+use crate::value::IdSpan;
 
 impl<'a> Planner<'a> {
     /// The span that new accounts of this kind come from, with its setting.
@@ -28,7 +29,11 @@ impl<'a> Planner<'a> {
         let (span, setting, kind) = self.span();
         let uid = match self.request.uid {
             Some(uid) => {
-                self.check_wanted_uid(name, uid)?;
+                let what = format!("{name} was not created");
+                let again = format!("create user {name}");
+                let share = self.request.share_id;
+                let cautions = check_wanted_uid(self.ground, name, uid, share, &what, &again)?;
+                self.plan.cautions.extend(cautions);
                 if !span.contains(uid) {
                     let name = name.into();
                     self.plan.cautions.push(Caution::OutsideSpan { name, uid, kind, span });
@@ -62,48 +67,6 @@ impl<'a> Planner<'a> {
     pub(super) fn free_id(&self) -> Result<Option<u32>, String> {
         let (span, ..) = self.span();
         if self.request.service { self.ids.highest(span) } else { self.ids.lowest(span) }
-    }
-
-    pub(super) fn check_wanted_uid(&mut self, name: &BStr, uid: u32) -> Result<(), Box<Refusal>> {
-        let Ground { book, world, .. } = self.ground;
-        let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-        if is_reserved(uid) {
-            return Err(refuse(Reason::IdReserved { what: "uid", id: uid, why: reserved(uid) }));
-        }
-        match holder_of_uid(book, world, uid) {
-            Some(Holder::User(other)) if self.request.share_id => {
-                self.plan.cautions.push(Caution::SharedUid { uid, other });
-                if uid == 0 {
-                    self.plan.cautions.push(Caution::SecondRoot { name: name.into() });
-                }
-            }
-            Some(holder @ Holder::User(_)) => {
-                return Err(refuse(Reason::IdTaken { what: "uid", id: uid, holder })
-                    .or("let the policy choose one", format!("create user {name}"))
-                    .or(
-                        "or share it all the same",
-                        format!("create user {name} --uid {uid} --share-id"),
-                    ));
-            }
-            Some(holder) => {
-                return Err(refuse(Reason::IdTaken { what: "uid", id: uid, holder })
-                    .or("let the policy choose one", format!("create user {name}")));
-            }
-            None => {
-                let held = world.service_user_by_uid(uid);
-                let held = held.map_err(|why| refuse(Reason::ServiceFailed(why)))?;
-                if let Some(holder) = held {
-                    return Err(refuse(Reason::IdInService { what: "uid", id: uid, holder }));
-                }
-                self.plan.cautions.extend(self.ids.avoided(uid).map(|avoid| Caution::Avoided {
-                    what: "uid",
-                    id: uid,
-                    span: avoid.span,
-                    why: avoid.why.clone(),
-                }));
-            }
-        }
-        Ok(())
     }
 
     pub(super) fn choose_primary(
@@ -195,12 +158,4 @@ impl<'a> Planner<'a> {
 
 fn setting_key(kind: &str) -> &'static str {
     if kind == "people" { "people.ids" } else { "services.ids" }
-}
-
-fn reserved(id: u32) -> &'static str {
-    match id {
-        65534 => "the kernel shows it for ids it can't show",
-        65535 => "it meant \"no id\" when ids had 16 bits, and some programs still read it so",
-        _ => "it means \"no id\" to the kernel",
-    }
 }

@@ -3,13 +3,13 @@
 mod belongings;
 mod groups;
 mod ids;
-mod name;
 
 use std::collections::HashSet;
 
 use bstr::{BStr, BString, ByteSlice};
 
 use super::home::plan_home;
+use super::new_name::check_new_name;
 use super::{Caution, Draft, Ground, NewFile, Owner, Plan, Reason, Refusal, Subject, join};
 use crate::allot::IdMap;
 use crate::table::File;
@@ -132,22 +132,25 @@ fn check_request(ground: Ground<'_>, request: &CreateUser) -> Result<(), Reason>
         }
     }
     if let Some(full_name) = &request.full_name {
-        let fault = full_name.chars().find_map(|c| match c {
-            ':' => Some("a colon"),
-            ',' => Some("a comma"),
-            '\n' | '\r' => Some("a line end"),
-            c if c.is_control() => Some("a control character"),
-            _ => None,
-        });
-        if let Some(fault) = fault {
-            return Err(Reason::BadFullName(fault));
-        }
+        check_full_name(full_name)?;
     }
     if let Some(keys) = &request.keys {
         check_keys(&keys.text)
             .map_err(|fault| Reason::BadKeys { path: keys.path.clone(), fault })?;
     }
     Ok(())
+}
+
+/// What the GECOS field can't hold in a full name.
+pub(super) fn check_full_name(full_name: &[u8]) -> Result<(), Reason> {
+    let fault = full_name.chars().find_map(|c| match c {
+        ':' => Some("a colon"),
+        ',' => Some("a comma"),
+        '\n' | '\r' => Some("a line end"),
+        c if c.is_control() => Some("a control character"),
+        _ => None,
+    });
+    fault.map_or(Ok(()), |fault| Err(Reason::BadFullName(fault)))
 }
 
 struct Planner<'a> {
@@ -181,7 +184,11 @@ impl<'a> Planner<'a> {
 
     fn one(&mut self, name: &'a BStr) -> Result<(), Box<Refusal>> {
         let (policy, request) = (self.ground.policy, self.request);
-        self.check_name(name)?;
+        let what = format!("{name} was not created");
+        let group_way = format!("create user {name} --primary {name}");
+        let private = self.makes_private_group();
+        let cautions = check_new_name(self.ground, name, private, &what, group_way)?;
+        self.plan.cautions.extend(cautions);
         let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
         let uid = self.choose_uid(name, &mut subject)?;
         let primary = self.choose_primary(name, uid, &mut subject)?;

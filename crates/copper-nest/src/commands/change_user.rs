@@ -1,0 +1,121 @@
+//! `change user`.
+
+use std::ffi::OsString;
+use std::path::PathBuf;
+
+use nest_core::plan::{AgingRequest, ChangeUser, change_user};
+use nest_core::policy::Days;
+use nest_host::store::Focus;
+
+use super::{EvenArgs, bytes, read_keys, read_ranges, read_uid};
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED};
+use crate::session::{Asks, Session};
+
+/// Change an account: names, numbers, places, how long it lasts.
+///
+/// What is not said stays as it is. A new uid goes with the files that carry the
+/// old one in the home and the mail spool; a new home takes the files along.
+#[derive(Debug, clap::Args)]
+#[command(name = "user", after_help = EXAMPLES)]
+pub struct ChangeUserArgs {
+    /// The login name.
+    #[arg(value_name = "NAME")]
+    name: OsString,
+    /// The full name.
+    #[arg(long, value_name = "TEXT")]
+    full_name: Option<OsString>,
+    /// Another uid.
+    #[arg(long, value_name = "N")]
+    uid: Option<String>,
+    /// Let the uid be somebody else's too.
+    #[arg(long, requires = "uid")]
+    share_id: bool,
+    /// Another primary group; the old one stays an ordinary membership.
+    #[arg(long, value_name = "GROUP")]
+    primary: Option<OsString>,
+    /// Another place for the home; what is in it is moved.
+    #[arg(long, value_name = "PATH")]
+    home: Option<OsString>,
+    /// With --home: change the record only, and move nothing.
+    #[arg(long, requires = "home")]
+    record_only: bool,
+    /// The login shell.
+    #[arg(long, value_name = "PATH")]
+    shell: Option<OsString>,
+    /// The first day on which the account no longer works: 2027-03-31, +90d, never.
+    #[arg(long, value_name = "DATE")]
+    expires: Option<String>,
+    /// How many subordinate ids it has in all.
+    #[arg(long, value_name = "N|none")]
+    ranges: Option<String>,
+    /// Days after which the password must be changed.
+    #[arg(long, value_name = "DAYS|never")]
+    password_renew: Option<String>,
+    /// Days for which it can't be changed again.
+    #[arg(long, value_name = "DAYS")]
+    password_hold: Option<String>,
+    /// Days of reminder before it must be changed.
+    #[arg(long, value_name = "DAYS")]
+    password_remind: Option<String>,
+    /// Days of grace after that.
+    #[arg(long, value_name = "DAYS|never")]
+    password_late: Option<String>,
+    /// The password must be changed at the next sign-in.
+    #[arg(long)]
+    must_change: bool,
+    /// Public keys for signing in, one a line; - is standard input.
+    #[arg(long, value_name = "FILE|-")]
+    ssh_key: Option<PathBuf>,
+    #[command(flatten)]
+    even: EvenArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest change user maren --full-name \"Maren Solvik-Rowe\" --expires 2027-03-31
+  copper-nest change user maren --home /srv/crew/maren";
+
+impl ChangeUserArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let request = ChangeUser {
+            name: bytes(&self.name),
+            full_name: self.full_name.as_ref().map(bytes),
+            uid: self.uid.as_deref().map(read_uid).transpose()?,
+            share_id: self.share_id,
+            primary: self.primary.as_ref().map(bytes),
+            home: self.home.as_ref().map(bytes),
+            record_only: self.record_only,
+            shell: self.shell.as_ref().map(bytes),
+            expires: self.expires.clone(),
+            ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
+            aging: self.aging()?,
+            keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
+            even: self.even.read(),
+        };
+        session.carry_out(&Focus::new(), Asks::Nothing, |ground| change_user(ground, &request))
+    }
+
+    fn aging(&self) -> Result<AgingRequest, Failure> {
+        let days = |text: &Option<String>| text.as_deref().map(read_days).transpose();
+        let or_never = |text: &Option<String>| match text.as_deref() {
+            Some("never") => Ok(Some(Days::Never)),
+            _ => Ok::<_, Failure>(days(text)?.map(Days::After)),
+        };
+        Ok(AgingRequest {
+            renew: or_never(&self.password_renew)?,
+            hold: days(&self.password_hold)?,
+            remind: days(&self.password_remind)?,
+            late: or_never(&self.password_late)?,
+            must_change: self.must_change,
+        })
+    }
+}
+
+fn read_days(text: &str) -> Result<u32, Failure> {
+    text.parse().ok().filter(|days| *days <= 99_999).ok_or_else(|| {
+        let message = format!("\"{text}\" is no number of days; write a number from 0 to 99999");
+        Failure::new(REFUSED, "bad-number", message)
+    })
+}

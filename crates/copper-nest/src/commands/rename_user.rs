@@ -1,0 +1,54 @@
+//! `rename user`.
+
+use std::ffi::OsString;
+
+use nest_core::plan::{RenameUser, rename_user};
+use nest_host::store::Focus;
+
+use super::{EvenArgs, bytes};
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::{Asks, Session};
+
+/// Rename a user, in every place that bears the name.
+///
+/// All account files, memberships and administrations, subordinate ranges, the
+/// private group, the home that is named after the user, the mail spool and the
+/// crontab change together. Places that only mention the name are listed.
+#[derive(Debug, clap::Args)]
+#[command(name = "user", after_help = EXAMPLES)]
+pub struct RenameUserArgs {
+    /// The name it has.
+    #[arg(value_name = "OLD")]
+    old: OsString,
+    /// The name it gets.
+    #[arg(value_name = "NEW")]
+    new: OsString,
+    /// Leave the home where it is.
+    #[arg(long)]
+    keep_home: bool,
+    /// Leave the private group its name.
+    #[arg(long)]
+    keep_group: bool,
+    #[command(flatten)]
+    even: EvenArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest rename user maren marlo
+  copper-nest rename user maren marlo --keep-home --dry-run";
+
+impl RenameUserArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let request = RenameUser {
+            old: bytes(&self.old),
+            new: bytes(&self.new),
+            keep_home: self.keep_home,
+            keep_group: self.keep_group,
+            even: self.even.read(),
+        };
+        session.carry_out(&Focus::new(), Asks::Nothing, |ground| rename_user(ground, &request))
+    }
+}

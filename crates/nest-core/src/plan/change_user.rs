@@ -1,0 +1,478 @@
+//! Changing what an account is: its name in full, its number, its place, how long
+//! it lasts and how its password ages.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::create_user::{KeyFile, check_full_name, key_file, path_fault};
+use super::find::{FoundUser, find_group, find_user, list_member, with_fields};
+use super::guard::{Even, Threat, guard};
+use super::home::{move_home, record_home};
+use super::retire::settle_numbers;
+use super::wanted_id::check_wanted_uid;
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Step, Subject, join};
+use crate::allot::IdMap;
+use crate::policy::Days;
+use crate::surroundings::{Program, Site};
+use crate::table::File;
+use crate::value::escaped::Escaped;
+use crate::value::{Expiry, check_keys};
+
+/// What is to be changed; `None` stays as it is.
+#[derive(Debug, Clone, Default)]
+pub struct ChangeUser {
+    /// Whose.
+    pub name: BString,
+    /// The full name.
+    pub full_name: Option<BString>,
+    /// The uid.
+    pub uid: Option<u32>,
+    /// The uid may be somebody else's too.
+    pub share_id: bool,
+    /// The primary group, by name or gid.
+    pub primary: Option<BString>,
+    /// Where the home is to be.
+    pub home: Option<BString>,
+    /// Only the path of the home, not the files.
+    pub record_only: bool,
+    /// The login shell.
+    pub shell: Option<BString>,
+    /// When the account stops working: a date, `+90d` or `never`.
+    pub expires: Option<String>,
+    /// How many subordinate ids; 0 for none.
+    pub ranges: Option<u32>,
+    /// How the password ages.
+    pub aging: AgingRequest,
+    /// Public keys for signing in.
+    pub keys: Option<KeyFile>,
+    /// Guards waved through.
+    pub even: Even,
+}
+
+/// How a password is to age; `None` stays as it is.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct AgingRequest {
+    /// Days after which it must be changed.
+    pub renew: Option<Days>,
+    /// Days for which it can't be changed again.
+    pub hold: Option<u32>,
+    /// Days of reminder before it must be.
+    pub remind: Option<u32>,
+    /// Days of grace after.
+    pub late: Option<Days>,
+    /// It must be changed at the next sign-in.
+    pub must_change: bool,
+}
+
+impl AgingRequest {
+    fn asks(&self) -> bool {
+        self.renew.is_some() || self.hold.is_some() || self.remind.is_some() || self.late.is_some()
+    }
+}
+
+/// Plans the change of an account.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn change_user(ground: Ground<'_>, request: &ChangeUser) -> Result<Plan, Box<Refusal>> {
+    let name = BStr::new(&request.name);
+    let what = format!("{name} was not changed");
+    let found = find_user(ground, name, &what)?;
+    let mut planner = Planner {
+        ground,
+        request,
+        found,
+        what,
+        draft: Draft::new(ground.book),
+        plan: Plan { summary: format!("change user {name}"), ..Plan::default() },
+        subject: Subject { name: name.to_owned(), decisions: Vec::new() },
+    };
+    planner.everything()?;
+    let Planner { draft, mut plan, subject, .. } = planner;
+    plan.edits = draft.finish();
+    if plan.edits.is_empty() && plan.steps.is_empty() {
+        plan.nothing = true;
+    }
+    plan.subjects.push(subject);
+    settle_numbers(ground, &mut plan);
+    plan.next.push(format!("show user {name}"));
+    Ok(plan)
+}
+
+struct Planner<'a> {
+    ground: Ground<'a>,
+    request: &'a ChangeUser,
+    found: FoundUser<'a>,
+    what: String,
+    draft: Draft<'a>,
+    plan: Plan,
+    subject: Subject,
+}
+
+impl<'a> Planner<'a> {
+    fn name(&self) -> &'a BStr {
+        BStr::new(self.found.user.name)
+    }
+
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    fn everything(&mut self) -> Result<(), Box<Refusal>> {
+        self.full_name()?;
+        self.shell()?;
+        self.primary()?;
+        self.uid()?;
+        self.home()?;
+        self.shadow()?;
+        self.ranges()?;
+        self.keys()
+    }
+
+    /// Puts a value into a field of the passwd line; a value that is there
+    /// already is said, and no change.
+    fn set(&mut self, at: usize, label: &'static str, old: &[u8], new: &[u8]) -> bool {
+        if old == new {
+            self.subject.decide(label, new, "as it was");
+            return false;
+        }
+        let current = self.draft.current(File::Passwd, self.found.line);
+        self.draft.alter(File::Passwd, self.found.line, with_fields(&current, &[(at, new)]));
+        true
+    }
+
+    fn full_name(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(full_name) = &self.request.full_name else { return Ok(()) };
+        check_full_name(full_name).map_err(|reason| self.refuse(reason))?;
+        // The first part only: office and telephone stay.
+        let old = self.found.user.gecos;
+        let rest = old.find_byte(b',').map_or(&b""[..], |at| &old[at..]);
+        let new = [full_name, rest].concat();
+        if self.set(4, "full name", old, &new) {
+            let was = BStr::new(self.found.user.full_name()).to_string();
+            self.subject.decide("full name", full_name.clone(), format!("was {was}"));
+        }
+        Ok(())
+    }
+
+    fn shell(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(shell) = &self.request.shell else { return Ok(()) };
+        if let Some(fault) = path_fault(shell) {
+            let reason = Reason::BadPath { what: "shell", path: shell.clone(), fault };
+            return Err(self.refuse(reason));
+        }
+        let name: BString = self.name().into();
+        let world = self.ground.world;
+        let caution = match world.program(shell.as_ref()) {
+            Program::Missing => Some(Caution::ShellMissing { name, shell: shell.clone() }),
+            Program::NotExecutable => {
+                Some(Caution::ShellNotExecutable { name, shell: shell.clone() })
+            }
+            _ => {
+                let listed = world.shells().is_none_or(|shells| shells.contains(shell));
+                (!listed).then(|| Caution::ShellUnlisted { name, shell: shell.clone() })
+            }
+        };
+        self.plan.cautions.extend(caution);
+        if self.set(6, "shell", self.found.user.shell, shell) {
+            let was = BStr::new(self.found.user.effective_shell()).to_string();
+            self.subject.decide("shell", shell.clone(), format!("was {was}"));
+        }
+        Ok(())
+    }
+
+    /// New files get the new group; the old one stays an ordinary membership,
+    /// unless it was the user's own.
+    fn primary(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(wanted) = &self.request.primary else { return Ok(()) };
+        let group = find_group(self.ground, wanted.as_ref(), &self.what)?;
+        let Some(gid) = group.gid() else {
+            let (line, _) = self.ground.book.group(group.name).unzip();
+            let lines = self.ground.book.groups.lines();
+            let line = line.map_or(0, |line| lines.number(line.start));
+            let fault = "has no readable gid".into();
+            return Err(self.refuse(Reason::Damaged { file: File::Group, line, fault }));
+        };
+        let new = gid.to_string();
+        let plain: &[u8] = if self.found.gid == gid { self.found.user.gid } else { new.as_bytes() };
+        if !self.set(3, "primary", self.found.user.gid, plain) {
+            return Ok(());
+        }
+        let old = self.ground.book.group_by_gid(self.found.gid).map(|(_, group)| group.name);
+        let was = old.map_or(self.found.gid.to_string(), |old| BStr::new(old).to_string());
+        let value = format!("{} {gid}", BStr::new(group.name));
+        self.subject.decide(
+            "primary",
+            value,
+            format!("was {was}; files that exist keep their group"),
+        );
+        if let Some(old) = old.filter(|old| *old != self.found.user.name) {
+            let name = self.name();
+            let tidied = list_member(self.ground, &mut self.draft, old, name);
+            self.subject.decide("member of", old, "the old primary group, kept as an ordinary one");
+            if tidied {
+                self.plan.cautions.push(Caution::ListTidied { group: old.into() });
+            }
+        }
+        self.plan.cautions.push(Caution::NextSignIn { name: self.name().into() });
+        Ok(())
+    }
+
+    /// A new number goes with the files that carry the old one.
+    fn uid(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(uid) = self.request.uid else { return Ok(()) };
+        let (name, old) = (self.name(), self.found.uid);
+        if uid == old {
+            self.subject.decide("uid", uid.to_string(), "as it was");
+            return Ok(());
+        }
+        let again = format!("change user {name}");
+        let what = self.what.clone();
+        let cautions =
+            check_wanted_uid(self.ground, name, uid, self.request.share_id, &what, &again)?;
+        self.plan.cautions.extend(cautions);
+        self.not_while_busy(&format!("change user {name} --uid {uid}"))?;
+        let text = uid.to_string();
+        self.set(2, "uid", self.found.user.uid, text.as_bytes());
+        self.subject.decide("uid", text.clone(), format!("was {old}"));
+        // Ranges that name their owner by number go with it.
+        for file in [File::Subuid, File::Subgid] {
+            let by_number = old.to_string();
+            for line in self.ground.book.named(file, by_number.as_bytes()) {
+                let new = with_fields(line.bytes, &[(0, text.as_bytes())]);
+                self.draft.alter(file, line, new);
+            }
+        }
+        let shared = self.ground.book.users.records();
+        let shared = shared.filter(|(_, user)| user.uid() == Some(old) && user.name != name);
+        if let Some((_, other)) = shared.into_iter().next() {
+            let other = other.name.into();
+            self.plan.cautions.push(Caution::FilesShared { uid: old, other });
+            return Ok(());
+        }
+        let mail: BString = self.ground.policy.spool_of(name).into();
+        let paths = vec![self.found.user.home.into(), mail];
+        let elsewhere = self.ground.world.carriers_elsewhere(old, &paths);
+        let paths: Vec<Escaped> = paths.into_iter().map(Escaped).collect();
+        let (from, to) = (old, uid);
+        self.plan.steps.push(Step::Reown(Reown { paths, group: false, from, to, of_change: None }));
+        let home = BStr::new(self.found.user.home);
+        self.subject.decide(
+            "files",
+            format!("{home} and the mail spool"),
+            format!("what carries uid {old} there gets {uid}"),
+        );
+        let (value, why) = match elsewhere {
+            Ok(0) => ("none".to_owned(), format!("no file outside carries uid {old}")),
+            Ok(count) => {
+                self.plan.cautions.push(Caution::FilesElsewhere { uid: old, count });
+                (count.to_string(), format!("files outside still carry uid {old}"))
+            }
+            Err(why) => ("not counted".to_owned(), why),
+        };
+        self.subject.decide("elsewhere", value, why);
+        Ok(())
+    }
+
+    fn not_while_busy(&self, again: &str) -> Result<(), Box<Refusal>> {
+        let processes = self.ground.world.processes(self.found.uid);
+        if processes.is_empty() || self.request.even.busy {
+            return Ok(());
+        }
+        Err(self
+            .refuse(Reason::Busy { processes })
+            .or("do it all the same", format!("{again} --even-if-busy")))
+    }
+
+    fn home(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(home) = &self.request.home else { return Ok(()) };
+        let mut home = home.clone();
+        if let Some(fault) = path_fault(&home) {
+            return Err(self.refuse(Reason::BadPath { what: "home", path: home, fault }));
+        }
+        while home.len() > 1 && home.ends_with(b"/") {
+            home.pop();
+        }
+        let old = BString::from(self.found.user.home);
+        if !self.set(5, "home", &old, &home) {
+            return Ok(());
+        }
+        if self.request.record_only {
+            self.plan.cautions.extend(record_home(self.ground, &home));
+            self.subject.decide(
+                "home",
+                home,
+                format!("was {old}; only the record, no file is moved"),
+            );
+            return Ok(());
+        }
+        let again = format!("change user {} --home {home}", self.name());
+        self.not_while_busy(&again)?;
+        let step = move_home(self.ground, &self.found, &old, &home, &self.what, &again)?;
+        self.subject.decide("home", home, format!("moved from {old}"));
+        self.plan.steps.push(step);
+        Ok(())
+    }
+
+    fn shadow(&mut self) -> Result<(), Box<Refusal>> {
+        let AgingRequest { renew, hold, remind, late, must_change } = self.request.aging;
+        if self.request.expires.is_none() && !self.request.aging.asks() && !must_change {
+            return Ok(());
+        }
+        let Some((line, shadow)) = self.found.shadow else {
+            return Err(self.refuse(match self.ground.book.shadow {
+                None => Reason::NoShadowForExpiry,
+                Some(_) => Reason::NoShadowLine { name: self.name().into() },
+            }));
+        };
+        let aging = shadow.aging();
+        let days = |days: Days| match days {
+            Days::After(days) => Some(i64::from(days)),
+            Days::Never => None,
+        };
+        let will_renew = renew.map_or(aging.renew, days);
+        let will_hold = hold.map_or(aging.hold, |hold| Some(i64::from(hold)));
+        if let (Some(renew), Some(hold)) = (will_renew, will_hold)
+            && hold > renew
+        {
+            return Err(self.refuse(Reason::HoldAboveRenew { hold, renew }));
+        }
+        let mut fields: Vec<(usize, String)> = Vec::new();
+        let written = |days: Days| match days {
+            Days::After(days) => days.to_string(),
+            Days::Never => String::new(),
+        };
+        let named = |days: &str, none: &str| {
+            if days.is_empty() { none.to_owned() } else { format!("{days} days") }
+        };
+        let old = |field: &[u8]| format!("was {}", named(&BStr::new(field).to_string(), "not set"));
+        if must_change {
+            fields.push((2, "0".into()));
+            self.subject.decide("password", "must be changed", "at the next sign-in");
+        }
+        if let Some(hold) = hold {
+            fields.push((3, hold.to_string()));
+            self.subject.decide("hold", format!("{hold} days"), old(shadow.hold));
+        }
+        if let Some(renew) = renew {
+            let text = written(renew);
+            self.subject.decide("renew", named(&text, "never"), old(shadow.renew));
+            fields.push((4, text));
+        }
+        if let Some(remind) = remind {
+            fields.push((5, remind.to_string()));
+            self.subject.decide("remind", format!("{remind} days"), old(shadow.remind));
+        }
+        if let Some(late) = late {
+            let text = written(late);
+            self.subject.decide("late", named(&text, "grace without end"), old(shadow.late));
+            fields.push((6, text));
+        }
+        if let Some(expires) = &self.request.expires {
+            fields.push((7, self.expiry(expires)?));
+        }
+        let fields: Vec<(usize, &[u8])> =
+            fields.iter().map(|(at, text)| (*at, text.as_bytes())).collect();
+        let new = with_fields(line.bytes, &fields);
+        if new != line.bytes {
+            self.draft.alter(File::Shadow, line, new);
+        }
+        Ok(())
+    }
+
+    fn expiry(&mut self, text: &str) -> Result<String, Box<Refusal>> {
+        let today = self.ground.today;
+        let expiry = Expiry::parse(text, today).map_err(|fault| self.refuse(fault.into()))?;
+        let Expiry::On(day) = expiry else {
+            self.subject.decide("expires", "never", "");
+            return Ok(String::new());
+        };
+        if day <= today {
+            return Err(self
+                .refuse(Reason::ExpiryPast(day))
+                .or("to keep somebody out now", format!("suspend user {}", self.name())));
+        }
+        let again = format!("change user {} --expires {text}", self.name());
+        let threat = Threat { what: &self.what, again: &again, busy: false };
+        guard(self.ground, &self.found, self.request.even, threat)?;
+        self.subject.decide(
+            "expires",
+            day.to_string(),
+            "the first day on which it no longer works",
+        );
+        Ok(day.0.to_string())
+    }
+
+    /// Fewer ids retire the rest; more come as a further range.
+    fn ranges(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(wanted) = self.request.ranges else { return Ok(()) };
+        let book = self.ground.book;
+        let (name, uid) = (self.name(), Some(self.found.uid));
+        let mut further = None;
+        for file in [File::Subuid, File::Subgid] {
+            let lines = book.ranges_of(file, name, uid);
+            let count: u64 =
+                lines.iter().filter_map(|(_, range)| Some(range.span()?.count())).sum();
+            if u64::from(wanted) > count {
+                let missing = wanted - count as u32;
+                let span = match further {
+                    Some((had, span)) if had == missing => span,
+                    _ => self.free_range(missing)?,
+                };
+                further = Some((missing, span));
+                self.draft.add(file, format!("{name}:{}:{missing}", span.first).into_bytes());
+                continue;
+            }
+            let mut left = u64::from(wanted);
+            for (line, range) in lines {
+                let Some(span) = range.span() else { continue };
+                if left == 0 {
+                    self.draft.remove(file, line);
+                } else if span.count() > left {
+                    let count = left.to_string();
+                    self.draft.alter(file, line, with_fields(line.bytes, &[(2, count.as_bytes())]));
+                    left = 0;
+                } else {
+                    left -= span.count();
+                }
+            }
+        }
+        let (value, why) = match (wanted, further) {
+            (0, _) => ("none".to_owned(), "given up".to_owned()),
+            (count, Some((_, span))) => (format!("{count} ids"), format!("{span} added")),
+            (count, None) => (format!("{count} ids"), String::new()),
+        };
+        self.subject.decide("ranges", value, why);
+        Ok(())
+    }
+
+    fn free_range(&self, count: u32) -> Result<crate::value::IdSpan, Box<Refusal>> {
+        let Ground { book, policy, world, .. } = self.ground;
+        let found = IdMap::new(book, policy, world).range(count);
+        let found = found.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
+        found.ok_or_else(|| {
+            let setting = policy.origin("ranges.span");
+            self.refuse(Reason::RangesFull { count, span: policy.ranges_span, setting })
+        })
+    }
+
+    fn keys(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(keys) = &self.request.keys else { return Ok(()) };
+        let fault = |fault| Reason::BadKeys { path: keys.path.clone(), fault };
+        let count = check_keys(&keys.text).map_err(|found| self.refuse(fault(found)))?;
+        let home = self.request.home.as_ref().filter(|_| !self.request.record_only);
+        let below = BString::from(self.found.user.home);
+        let file = key_file(keys);
+        let path = join(&below, &file.path);
+        match self.ground.world.site(path.as_ref()) {
+            Site::Free | Site::NoParent(_) if home.is_none() => {}
+            Site::Taken(_) => return Err(self.refuse(Reason::KeysExist(path))),
+            _ => return Err(self.refuse(Reason::KeyWithoutHome)),
+        }
+        let owner =
+            super::Owner { uid: self.request.uid.unwrap_or(self.found.uid), gid: self.found.gid };
+        let value = if count == 1 { "1 key".to_owned() } else { format!("{count} keys") };
+        self.subject.decide("ssh", value, format!("from {}, in {path}", keys.path));
+        self.plan.steps.push(Step::MakeFile { below, file, owner });
+        Ok(())
+    }
+}

@@ -1,0 +1,197 @@
+//! Finding the users and groups that a request names, and editing their lines.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::new_name::damaged;
+use super::{Draft, Ground, Reason, Refusal};
+use crate::table::{File, Group, Gshadow, Line, Passwd, Record, Shadow};
+use crate::value::{nearest, read_plain_id, with_member};
+
+/// A user that a request names.
+#[derive(Clone, Copy)]
+pub(super) struct FoundUser<'a> {
+    pub line: Line<'a>,
+    pub user: Passwd<'a>,
+    pub uid: u32,
+    pub gid: u32,
+    /// Its shadow line, where there is one that can be edited.
+    pub shadow: Option<(Line<'a>, Shadow<'a>)>,
+}
+
+/// A user by name, whose lines can be edited safely.
+///
+/// # Errors
+/// The [`Refusal`], of `what`: there is none, or a line is malformed or doubled.
+pub(super) fn find_user<'a>(
+    ground: Ground<'a>,
+    name: &BStr,
+    what: &str,
+) -> Result<FoundUser<'a>, Box<Refusal>> {
+    let book = ground.book;
+    let refuse = |reason| Refusal::new(what, reason);
+    let once = |file: File| -> Result<Option<Line<'a>>, Box<Refusal>> {
+        let named = book.named(file, name);
+        let number = |line: &Line<'_>| book.lines(file).map_or(0, |lines| lines.number(line.start));
+        match named[..] {
+            [] => Ok(None),
+            [line] => Ok(Some(line)),
+            [first, second, ..] => Err(refuse(Reason::Damaged {
+                file,
+                line: number(&second),
+                fault: format!("says {name} again, after line {}", number(&first)),
+            })),
+        }
+    };
+    let Some(line) = once(File::Passwd)? else {
+        let names = book.users.records().map(|(_, user)| user.name);
+        let near = nearest(name, names).map(ToOwned::to_owned);
+        let refusal = refuse(Reason::NoUser { name: name.to_owned(), near });
+        let number = read_plain_id(name).and_then(|uid| book.user_by_uid(uid));
+        return Err(match number {
+            Some((_, user)) => {
+                refusal.or("the user of that number", format!("show user {}", BStr::new(user.name)))
+            }
+            None => refusal.or("see them all", "list users --kind all"),
+        });
+    };
+    let at = book.users.lines().number(line.start);
+    let unreadable = |what: &str| Reason::Damaged {
+        file: File::Passwd,
+        line: at,
+        fault: format!("has no readable {what}"),
+    };
+    let user = Passwd::read(line.record()).ok_or_else(|| refuse(damaged(File::Passwd, at)))?;
+    let uid = user.uid().ok_or_else(|| refuse(unreadable("uid")))?;
+    let gid = user.gid().ok_or_else(|| refuse(unreadable("gid")))?;
+    let shadow = match once(File::Shadow)? {
+        None => None,
+        Some(line) => {
+            let number = book.shadow.as_ref().map_or(0, |table| table.lines().number(line.start));
+            let shadow = Shadow::read(line.record()).filter(Shadow::is_readable);
+            Some((line, shadow.ok_or_else(|| refuse(damaged(File::Shadow, number)))?))
+        }
+    };
+    Ok(FoundUser { line, user, uid, gid, shadow })
+}
+
+/// A line with some fields replaced; white space before the record stays.
+pub(super) fn with_fields(line: &[u8], fields: &[(usize, &[u8])]) -> Vec<u8> {
+    let mut parts: Vec<&[u8]> = line.split_str(":").collect();
+    let indent = line.len() - line.trim_ascii_start().len();
+    let mut first = line[..indent].to_vec();
+    for (at, value) in fields {
+        if *at == 0 {
+            first.extend_from_slice(value);
+        } else if let Some(part) = parts.get_mut(*at) {
+            *part = value;
+        }
+    }
+    if fields.iter().any(|(at, _)| *at == 0)
+        && let Some(part) = parts.first_mut()
+    {
+        *part = &first;
+    }
+    parts.join(&b':')
+}
+
+/// The names of other users whose home lies at or below a path.
+pub(super) fn homes_below(ground: Ground<'_>, home: &[u8], but: &[u8]) -> Vec<BString> {
+    let below = |other: &[u8]| {
+        other.strip_prefix(home).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+    };
+    let users = ground.book.users.lines().holding([b":", home].concat());
+    users
+        .filter_map(|line| Passwd::read(line.record()))
+        .filter(|user| user.name != but && below(user.home))
+        .map(|user| user.name.into())
+        .collect()
+}
+
+/// A group by name, or by gid.
+pub(super) fn find_group<'a>(
+    ground: Ground<'a>,
+    wanted: &BStr,
+    what: &str,
+) -> Result<Group<'a>, Box<Refusal>> {
+    let book = ground.book;
+    let refuse = |reason| Refusal::new(what, reason);
+    let by_name = book.named(File::Group, wanted);
+    if by_name.len() > 1 {
+        let lines = book.groups.lines();
+        return Err(refuse(Reason::Damaged {
+            file: File::Group,
+            line: lines.number(by_name[1].start),
+            fault: format!("says {wanted} again, after line {}", lines.number(by_name[0].start)),
+        }));
+    }
+    let found = match by_name.first() {
+        Some(line) => Group::read(line.record())
+            .ok_or_else(|| refuse(damaged(File::Group, book.groups.lines().number(line.start))))?,
+        None => {
+            let gid = read_plain_id(wanted);
+            let by_gid = gid.and_then(|gid| book.group_by_gid(gid));
+            by_gid.map(|(_, group)| group).ok_or_else(|| {
+                let names = book.groups.records().map(|(_, group)| group.name);
+                let near = nearest(wanted, names).map(ToOwned::to_owned);
+                refuse(Reason::NoGroup { name: wanted.to_owned(), near })
+            })?
+        }
+    };
+    Ok(found)
+}
+
+/// Adds a user to a group's list in group, and in gshadow where the group has a
+/// line. Returns whether a list had to be tidied for that.
+pub(super) fn list_member<'a>(
+    ground: Ground<'a>,
+    draft: &mut Draft<'a>,
+    group: &[u8],
+    name: &BStr,
+) -> bool {
+    edit_lists(ground, draft, group, |list| with_member(list, name))
+}
+
+/// Edits the list of members of a group in group, and in gshadow where the group
+/// has a line; `edit` says what becomes of a list, and whether it was tidied.
+pub(super) fn edit_lists<'a>(
+    ground: Ground<'a>,
+    draft: &mut Draft<'a>,
+    group: &[u8],
+    edit: impl Fn(&[u8]) -> Option<(Vec<u8>, bool)>,
+) -> bool {
+    let mut any = false;
+    if let Some((line, _)) = ground.book.group(group) {
+        let current = draft.current(File::Group, line);
+        if let Some(now) = Group::read(current.trim_ascii_start())
+            && let Some((list, tidied)) = edit(now.members)
+        {
+            draft.alter(File::Group, line, with_fields(&current, &[(3, &list)]));
+            any |= tidied;
+        }
+    }
+    if let Some((line, _)) = ground.book.gshadow(group) {
+        let current = draft.current(File::Gshadow, line);
+        if let Some(now) = Gshadow::read(current.trim_ascii_start())
+            && let Some((list, tidied)) = edit(now.members)
+        {
+            draft.alter(File::Gshadow, line, with_fields(&current, &[(3, &list)]));
+            any |= tidied;
+        }
+    }
+    any
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fields_are_replaced_and_all_else_stays() {
+        let line = b" maren:x:1004:1004:M\xf8,,:/home/maren:/bin/sh\r";
+        assert_eq!(
+            with_fields(line, &[(0, b"marlo"), (2, b"7")]),
+            b" marlo:x:7:1004:M\xf8,,:/home/maren:/bin/sh\r"
+        );
+        assert_eq!(with_fields(b"a:b", &[(5, b"x")]), b"a:b");
+    }
+}

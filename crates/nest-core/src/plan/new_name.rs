@@ -1,0 +1,91 @@
+//! Whether a name can be had.
+
+use bstr::BStr;
+use rayon::prelude::*;
+
+use super::{Caution, Ground, Reason, Refusal};
+use crate::table::{File, Group, Passwd, Record};
+use crate::value::check_name;
+
+/// The name of a user must be new in every file, and well-formed; with `private`,
+/// that of its group too. `group_way` is the command that does without that.
+/// Returns what has to be told.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(super) fn check_new_name(
+    ground: Ground<'_>,
+    name: &BStr,
+    private: bool,
+    what: &str,
+    group_way: String,
+) -> Result<Vec<Caution>, Box<Refusal>> {
+    let Ground { book, policy, world, .. } = ground;
+    let refuse = |reason| Refusal::new(what, reason);
+    let mut cautions = Vec::new();
+    check_name(policy.names_style, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
+    let number = |file: File, start| book.lines(file).map_or(0, |lines| lines.number(start));
+    // Large files are searched side by side.
+    let (holders, listing) = rayon::join(
+        || {
+            let found = File::ALL.par_iter().map(|file| (*file, book.named(*file, name)));
+            let found =
+                found.filter(|(file, _)| private || !matches!(file, File::Group | File::Gshadow));
+            found.collect::<Vec<_>>()
+        },
+        || book.groups_listing(name),
+    );
+    // The plainest reason first: a user of that name, then a group, then
+    // what is left over of either.
+    let order =
+        [File::Passwd, File::Group, File::Shadow, File::Gshadow, File::Subuid, File::Subgid];
+    for file in order {
+        let found = holders.iter().find(|(holder, _)| *holder == file);
+        let Some(line) = found.and_then(|(_, lines)| lines.first()) else { continue };
+        let at = number(file, line.start);
+        return Err(match file {
+            File::Passwd => match Passwd::read(line.record()) {
+                Some(user) => refuse(Reason::UserExists { line: at, uid: user.uid.into() })
+                    .or("look at it", format!("show user {name}")),
+                None => refuse(damaged(file, at)),
+            },
+            File::Group => match Group::read(line.record()) {
+                Some(group) => refuse(Reason::GroupExists { line: at, gid: group.gid.into() })
+                    .or("leave that group as it is", group_way),
+                None => refuse(damaged(file, at)),
+            },
+            _ => refuse(Reason::Leftover { file, line: at })
+                .or("see what is left over", "check --files-only"),
+        });
+    }
+    let failed = |why| refuse(Reason::ServiceFailed(why));
+    if world.service_knows_user(name).map_err(failed)? {
+        return Err(refuse(Reason::ServiceKnows { what: "user" }));
+    }
+    if private && world.service_knows_group(name).map_err(failed)? {
+        return Err(refuse(Reason::ServiceKnows { what: "group" }));
+    }
+    let earlier = world.retired().users.iter().find(|retired| retired.name == name);
+    cautions.extend(
+        earlier.map(|retired| Caution::EarlierHolder { name: name.into(), id: retired.span.first }),
+    );
+    let places = world.mentions(name);
+    if !places.is_empty() {
+        cautions.push(Caution::Mentioned { name: name.into(), places });
+    }
+    for (line, group) in listing {
+        cautions.push(Caution::ListedAlready {
+            name: name.into(),
+            group: group.name.into(),
+            line: number(File::Group, line.start),
+        });
+    }
+    Ok(cautions)
+}
+
+/// A line that names something, but can't be read.
+pub(super) fn damaged(file: File, line: usize) -> Reason {
+    let fault =
+        format!("names it too, but is malformed (a line there has {} fields)", file.fields());
+    Reason::Damaged { file, line, fault }
+}

@@ -1,0 +1,241 @@
+//! Giving an account another name, in every place that bears it.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::find::{FoundUser, edit_lists, find_user, homes_below, with_fields};
+use super::guard::Even;
+use super::home::{move_home, obstacle};
+use super::new_name::check_new_name;
+use super::retire::settle_numbers;
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject, join};
+use crate::surroundings::Site;
+use crate::table::{File, Gshadow, Record};
+use crate::value::replace_member;
+
+/// A user to be renamed.
+#[derive(Debug, Clone, Default)]
+pub struct RenameUser {
+    /// The name it has.
+    pub old: BString,
+    /// The name it gets.
+    pub new: BString,
+    /// The home stays where it is.
+    pub keep_home: bool,
+    /// The private group keeps its name.
+    pub keep_group: bool,
+    /// Guards waved through.
+    pub even: Even,
+}
+
+/// Plans the renaming of a user.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn rename_user(ground: Ground<'_>, request: &RenameUser) -> Result<Plan, Box<Refusal>> {
+    let (old, new) = (BStr::new(&request.old), BStr::new(&request.new));
+    let what = format!("{old} was not renamed");
+    let found = find_user(ground, old, &what)?;
+    if old == new {
+        return Err(Refusal::new(what, Reason::SameName));
+    }
+    let mut renaming = Renaming {
+        ground,
+        request,
+        found,
+        what,
+        draft: Draft::new(ground.book),
+        plan: Plan { summary: format!("rename user {old} {new}"), ..Plan::default() },
+        subject: Subject { name: old.to_owned(), decisions: Vec::new() },
+    };
+    renaming.everything()?;
+    let Renaming { draft, mut plan, subject, .. } = renaming;
+    plan.edits = draft.finish();
+    plan.subjects.push(subject);
+    settle_numbers(ground, &mut plan);
+    plan.next.push(format!("show user {new}"));
+    Ok(plan)
+}
+
+struct Renaming<'a> {
+    ground: Ground<'a>,
+    request: &'a RenameUser,
+    found: FoundUser<'a>,
+    what: String,
+    draft: Draft<'a>,
+    plan: Plan,
+    subject: Subject,
+}
+
+/// Where crontabs are, by the name of their user.
+const CRONTABS: [&str; 2] = ["/var/spool/cron/crontabs", "/var/spool/cron"];
+
+impl<'a> Renaming<'a> {
+    fn old(&self) -> &'a BStr {
+        BStr::new(self.found.user.name)
+    }
+
+    fn new_name(&self) -> &'a BStr {
+        BStr::new(&self.request.new)
+    }
+
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    fn everything(&mut self) -> Result<(), Box<Refusal>> {
+        let (old, new) = (self.old(), self.new_name());
+        let again = format!("rename user {old} {new}");
+        if self.found.uid == 0 && !self.request.even.root {
+            let refusal = self.refuse(Reason::IsRoot);
+            return Err(refusal.or("do it all the same", format!("{again} --even-root")));
+        }
+        let private = self.private_group();
+        let group_way = format!("{again} --keep-group");
+        let cautions = check_new_name(self.ground, new, private.is_some(), &self.what, group_way)?;
+        self.plan.cautions.extend(cautions);
+        let processes = self.ground.world.processes(self.found.uid);
+        if !processes.is_empty() && !self.request.even.busy {
+            return Err(self
+                .refuse(Reason::Busy { processes })
+                .or("do it all the same", format!("{again} --even-if-busy")));
+        }
+        self.subject.decide("name", new, format!("was {old}"));
+        self.subject.decide(
+            "uid",
+            self.found.uid.to_string(),
+            "as it was: files stay the account's",
+        );
+        self.lines(private)?;
+        self.lists();
+        self.home(&again)?;
+        self.belongings()?;
+        let places = self.ground.world.mentions_of_user(old);
+        if !places.is_empty() {
+            let (old, new) = (old.into(), new.into());
+            self.plan.cautions.push(Caution::Dangling { old, new, places });
+        }
+        Ok(())
+    }
+
+    /// The group of the user's own name, if it is the user's alone.
+    fn private_group(&self) -> Option<&'a [u8]> {
+        if self.request.keep_group {
+            return None;
+        }
+        let (_, group) = self.ground.book.group(self.found.user.name)?;
+        let others = group.members().any(|member| member != self.found.user.name);
+        let primaries = self.ground.book.users.records();
+        let mut primaries = primaries.filter(|(_, user)| user.gid() == group.gid());
+        let shared = primaries.any(|(_, user)| user.name != self.found.user.name);
+        let own = group.gid() == Some(self.found.gid) && !others && !shared;
+        own.then_some(group.name)
+    }
+
+    fn lines(&mut self, private: Option<&'a [u8]>) -> Result<(), Box<Refusal>> {
+        let (book, new) = (self.ground.book, self.new_name());
+        let mut files = vec![File::Passwd, File::Shadow, File::Subuid, File::Subgid];
+        if private.is_some() {
+            files.extend([File::Group, File::Gshadow]);
+            let gid = format!("{new} {}", self.found.gid);
+            self.subject.decide("primary", gid, "the private group is renamed too");
+        }
+        for file in files {
+            for line in book.named(file, self.found.user.name) {
+                let current = self.draft.current(file, line);
+                self.draft.alter(file, line, with_fields(&current, &[(0, new)]));
+            }
+        }
+        Ok(())
+    }
+
+    /// Every list of members and of administrators.
+    fn lists(&mut self) {
+        let (ground, book, old, new) = (self.ground, self.ground.book, self.old(), self.new_name());
+        let groups: Vec<&[u8]> =
+            book.groups_listing(old).into_iter().map(|(_, group)| group.name).collect();
+        for group in &groups {
+            edit_lists(ground, &mut self.draft, group, |list| {
+                replace_member(list, old, new).map(|list| (list, false))
+            });
+        }
+        for line in book.gshadow_mentioning(old) {
+            let current = self.draft.current(File::Gshadow, line);
+            let Some(now) = Gshadow::read(current.trim_ascii_start()) else { continue };
+            let admins = replace_member(now.admins, old, new);
+            let list = replace_member(now.members, old, new);
+            let mut fields: Vec<(usize, &[u8])> = Vec::new();
+            fields.extend(admins.as_ref().map(|admins| (2, &admins[..])));
+            fields.extend(list.as_ref().map(|list| (3, &list[..])));
+            if !fields.is_empty() {
+                self.draft.alter(File::Gshadow, line, with_fields(&current, &fields));
+            }
+        }
+        if !groups.is_empty() {
+            self.subject.decide("member of", bstr::join(", ", &groups), "under the new name");
+        }
+    }
+
+    /// The home goes along when it is named after the user.
+    fn home(&mut self, again: &str) -> Result<(), Box<Refusal>> {
+        let home = BString::from(self.found.user.home);
+        let (parent, last) = home.rsplit_once_str("/").unwrap_or((b"", &home));
+        if last != self.found.user.name {
+            self.subject.decide("home", home.clone(), "not named after the account, and stays");
+            return Ok(());
+        }
+        if self.request.keep_home {
+            self.subject.decide("home", home.clone(), "kept, as asked");
+            return Ok(());
+        }
+        if !matches!(self.ground.world.site(home.as_ref()), Site::Taken(_)) {
+            self.subject.decide("home", home.clone(), "not there; the path stays as it is");
+            return Ok(());
+        }
+        let parent: BString = if parent.is_empty() { "/".into() } else { parent.into() };
+        let new = join(&parent, self.new_name());
+        let others = homes_below(self.ground, &home, self.old());
+        if !others.is_empty() {
+            let others = bstr::join(", ", &others).into();
+            return Err(self
+                .refuse(Reason::HomeOfOthers { home, others })
+                .or("leave the home where it is", format!("{again} --keep-home")));
+        }
+        let step = move_home(
+            self.ground,
+            &self.found,
+            &home,
+            &new,
+            &self.what,
+            &format!("{again} --keep-home"),
+        )?;
+        let current = self.draft.current(File::Passwd, self.found.line);
+        self.draft.alter(File::Passwd, self.found.line, with_fields(&current, &[(5, &new)]));
+        self.subject.decide("home", new, format!("moved from {home}"));
+        self.plan.steps.push(step);
+        Ok(())
+    }
+
+    /// The mail spool file and the crontab bear the name too.
+    fn belongings(&mut self) -> Result<(), Box<Refusal>> {
+        let policy = self.ground.policy;
+        let (old, new) = (self.old(), self.new_name());
+        let spool = (policy.spool_of(old).into(), policy.spool_of(new).into());
+        let mut all: Vec<(&'static str, BString, BString)> = vec![("mail", spool.0, spool.1)];
+        for directory in CRONTABS {
+            all.push(("crontab", join(directory.as_bytes(), old), join(directory.as_bytes(), new)));
+        }
+        for (label, from, to) in all {
+            if !matches!(self.ground.world.site(from.as_ref()), Site::Taken(_)) {
+                continue;
+            }
+            match self.ground.world.site(to.as_ref()) {
+                Site::Free => {
+                    self.subject.decide(label, to.clone(), format!("moved from {from}"));
+                    self.plan.steps.push(Step::Move { from, to, aside: false });
+                }
+                site => return Err(self.refuse(Reason::StepStands(obstacle(&to, &site)))),
+            }
+        }
+        Ok(())
+    }
+}

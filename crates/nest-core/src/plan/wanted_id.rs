@@ -1,0 +1,70 @@
+//! An id of the administrator's own choice.
+
+use bstr::BStr;
+
+use super::{Caution, Ground, Reason, Refusal};
+use crate::allot::{Holder, holder_of_uid};
+use crate::value::is_reserved;
+
+/// Whether a user may have this uid. `again` is the command without the choice.
+/// Returns what has to be told.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(super) fn check_wanted_uid(
+    ground: Ground<'_>,
+    name: &BStr,
+    uid: u32,
+    share_id: bool,
+    what: &str,
+    again: &str,
+) -> Result<Vec<Caution>, Box<Refusal>> {
+    let Ground { book, world, policy, .. } = ground;
+    let refuse = |reason| Refusal::new(what, reason);
+    let mut cautions = Vec::new();
+    if is_reserved(uid) {
+        return Err(refuse(Reason::IdReserved { what: "uid", id: uid, why: reserved(uid) }));
+    }
+    match holder_of_uid(book, world, uid) {
+        Some(Holder::User(other)) if share_id => {
+            cautions.push(Caution::SharedUid { uid, other });
+            if uid == 0 {
+                cautions.push(Caution::SecondRoot { name: name.into() });
+            }
+        }
+        Some(holder @ Holder::User(_)) => {
+            return Err(refuse(Reason::IdTaken { what: "uid", id: uid, holder })
+                .or("let the policy choose one", again)
+                .or("or share it all the same", format!("{again} --uid {uid} --share-id")));
+        }
+        Some(holder) => {
+            return Err(refuse(Reason::IdTaken { what: "uid", id: uid, holder })
+                .or("let the policy choose one", again));
+        }
+        None => {
+            let held = world.service_user_by_uid(uid);
+            let held = held.map_err(|why| refuse(Reason::ServiceFailed(why)))?;
+            if let Some(holder) = held {
+                return Err(refuse(Reason::IdInService { what: "uid", id: uid, holder }));
+            }
+            cautions.extend(policy.ids_avoid.iter().find(|avoid| avoid.span.contains(uid)).map(
+                |avoid| Caution::Avoided {
+                    what: "uid",
+                    id: uid,
+                    span: avoid.span,
+                    why: avoid.why.clone(),
+                },
+            ));
+        }
+    }
+    Ok(cautions)
+}
+
+/// What a reserved id means.
+pub(super) fn reserved(id: u32) -> &'static str {
+    match id {
+        65534 => "the kernel shows it for ids it can't show",
+        65535 => "it meant \"no id\" when ids had 16 bits, and some programs still read it so",
+        _ => "it means \"no id\" to the kernel",
+    }
+}

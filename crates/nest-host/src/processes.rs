@@ -1,0 +1,80 @@
+//! The processes of this machine, from `/proc`, proc(5).
+
+use nest_core::surroundings::Process;
+use nest_core::value::Day;
+
+/// Clock ticks a second in `/proc`: fixed at 100 for programs, whatever the
+/// kernel's own clock does.
+const TICKS: u64 = 100;
+
+/// The processes that run under a uid, as their real or effective one; not this
+/// one.
+pub fn of_uid(uid: u32) -> Vec<Process> {
+    let Ok(entries) = std::fs::read_dir("/proc") else { return Vec::new() };
+    let booted = booted();
+    let mut processes: Vec<Process> = entries
+        .filter_map(|entry| entry.ok()?.file_name().to_str()?.parse::<u32>().ok())
+        .filter(|pid| *pid != std::process::id() && uids(*pid).contains(&uid))
+        .filter_map(|pid| describe(pid, booted))
+        .collect();
+    processes.sort_by_key(|process| process.pid);
+    processes
+}
+
+/// The real and the effective uid.
+fn uids(pid: u32) -> Vec<u32> {
+    let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
+    let line = status.lines().find_map(|line| line.strip_prefix("Uid:")).unwrap_or_default();
+    line.split_whitespace().take(2).filter_map(|uid| uid.parse().ok()).collect()
+}
+
+fn describe(pid: u32, booted: u64) -> Option<Process> {
+    let stat = std::fs::read_to_string(format!("/proc/{pid}/stat")).ok()?;
+    // The command's name is in brackets and may hold anything.
+    let after = stat.get(stat.rfind(')')? + 2..)?;
+    let mut fields = after.split_whitespace();
+    // A zombie runs no more: only its parent has not noticed yet.
+    if fields.next()? == "Z" {
+        return None;
+    }
+    let started: u64 = fields.nth(18)?.parse().ok()?;
+    let line = std::fs::read(format!("/proc/{pid}/cmdline")).unwrap_or_default();
+    let command = match line.is_empty() {
+        true => stat.get(stat.find('(')?..=stat.rfind(')')?)?.to_owned(),
+        false => String::from_utf8_lossy(&line).replace('\0', " ").trim_end().to_owned(),
+    };
+    Some(Process { pid, command, since: moment(booted + started / TICKS) })
+}
+
+/// When the machine was booted, in seconds since 1970-01-01.
+fn booted() -> u64 {
+    let stat = std::fs::read_to_string("/proc/stat").unwrap_or_default();
+    let line = stat.lines().find_map(|line| line.strip_prefix("btime "));
+    line.and_then(|seconds| seconds.trim().parse().ok()).unwrap_or(0)
+}
+
+fn moment(seconds: u64) -> String {
+    let (hour, minute) = (seconds / 3600 % 24, seconds / 60 % 60);
+    format!("{} {hour:02}:{minute:02} UTC", Day::of_seconds(seconds as i64))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_process_is_found_by_its_uid() {
+        let mut child = std::process::Command::new("sleep").arg("7").spawn().unwrap();
+        let me = rustix::process::geteuid().as_raw();
+        // Between fork and exec it has our own command line.
+        let found = (0..50).find_map(|_| {
+            std::thread::sleep(std::time::Duration::from_millis(10));
+            let mut all = of_uid(me).into_iter();
+            all.find(|process| process.pid == child.id() && process.command == "sleep 7")
+        });
+        child.kill().unwrap();
+        child.wait().unwrap();
+        assert!(found.unwrap().since.ends_with(" UTC"));
+        assert_eq!(moment(1_795_500_000), "2026-11-24 06:00 UTC");
+    }
+}
