@@ -5,8 +5,8 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    change_user, check, create_user, demo, list_changes, list_rules, list_users, recover,
-    rename_user, show_change, show_policy, show_rule, show_user, undo,
+    change_user, check, create_user, demo, list_changes, list_rules, list_users, password_user,
+    recover, rename_user, show_change, show_policy, show_rule, show_user, suspend_user, undo,
 };
 use crate::failure::Failure;
 
@@ -96,6 +96,15 @@ enum Verb {
     /// Rename a user.
     #[command(subcommand)]
     Rename(Rename),
+    /// Set passwords.
+    #[command(subcommand)]
+    Password(Password),
+    /// Keep accounts out for a while.
+    #[command(subcommand)]
+    Suspend(Suspend),
+    /// Let suspended accounts back in.
+    #[command(subcommand)]
+    Resume(Resume),
     Check(check::Check),
     Undo(undo::UndoArgs),
     Recover(recover::Recover),
@@ -132,6 +141,21 @@ enum Rename {
     User(rename_user::RenameUserArgs),
 }
 
+#[derive(Debug, Subcommand)]
+enum Password {
+    User(password_user::PasswordUser),
+}
+
+#[derive(Debug, Subcommand)]
+enum Suspend {
+    User(suspend_user::SuspendUser),
+}
+
+#[derive(Debug, Subcommand)]
+enum Resume {
+    User(suspend_user::ResumeUser),
+}
+
 impl Cli {
     /// Runs the command; returns the exit status.
     pub fn run(&self) -> Result<u8, Failure> {
@@ -147,6 +171,9 @@ impl Cli {
             Verb::Create(Create::User(args)) => args.run(global),
             Verb::Change(Change::User(args)) => args.run(global),
             Verb::Rename(Rename::User(args)) => args.run(global),
+            Verb::Password(Password::User(args)) => args.run(global),
+            Verb::Suspend(Suspend::User(args)) => args.run(global),
+            Verb::Resume(Resume::User(args)) => args.run(global),
             Verb::Check(args) => args.run(global),
             Verb::Undo(args) => args.run(global),
             Verb::Recover(args) => args.run(global),

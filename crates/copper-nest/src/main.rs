@@ -8,6 +8,7 @@ mod cli;
 mod clock;
 mod commands;
 mod failure;
+mod prompt;
 mod session;
 mod view;
 

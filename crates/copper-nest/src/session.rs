@@ -17,6 +17,7 @@ use nest_host::retired;
 use nest_host::state::{Folder, State};
 use nest_host::store::{self, Focus, Loaded};
 use nest_host::surroundings::World;
+use nest_host::suspended;
 use nest_host::system_log;
 use nest_host::tree::Tree;
 use rustix::fs::{Access, AtFlags};
@@ -165,6 +166,7 @@ impl<'g> Session<'g> {
             other_hands,
             keep_days: self.policy.changes_keep_days,
             retired: retired::read(&self.tree, &self.state)?,
+            suspended: suspended::read(&self.tree, &self.state)?,
         };
         let committed = commit(&lock, &self.tree, &self.state, &loaded, &plan, &circumstances);
         self.log(&plan, &circumstances, &committed);
@@ -279,6 +281,16 @@ impl<'g> Session<'g> {
         system_log::send(&self.now.for_log(), &line);
     }
 
+    /// Looks at the accounts before the administrator is asked for anything.
+    pub fn before_asking<T>(
+        &self,
+        look: impl Fn(Ground<'_>) -> Result<T, Box<Refusal>>,
+    ) -> Result<T, Failure> {
+        let loaded = self.load()?;
+        let world = self.world_to_look_at()?;
+        Ok(look(self.ground(&loaded, &world))?)
+    }
+
     fn plan(
         &self,
         loaded: &Loaded,
@@ -289,7 +301,8 @@ impl<'g> Session<'g> {
             return Err(Failure::new(UNTOUCHED, "unreadable", message));
         }
         let world = World::new(&self.tree, retired::read(&self.tree, &self.state)?);
-        let world = world.seen_by(author().uid);
+        let world =
+            world.seen_by(author().uid).with_suspended(suspended::read(&self.tree, &self.state)?);
         let change = self.next_number(self.state.open(&self.tree)?.as_ref())?;
         let ground = Ground { change, ..self.ground(loaded, &world) };
         Ok((planner(ground)?, change))

@@ -152,7 +152,7 @@ impl<'b> Account<'b> {
     /// Whether the account is suspended: no password lets it in, and it expired
     /// on day 1, the day that suspending writes.
     pub fn is_suspended(&self) -> bool {
-        let locked = matches!(self.password(), PasswordField::Locked(_) | PasswordField::None);
+        let locked = !matches!(self.password(), PasswordField::Set(_) | PasswordField::Open);
         locked && self.aging().and_then(|aging| aging.expires) == Some(Day(1))
     }
 

@@ -4,7 +4,7 @@
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
-use crate::value::{IdSpan, escaped};
+use crate::value::{Day, IdSpan, escaped};
 
 /// What kind of thing stands at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
@@ -139,6 +139,26 @@ pub struct RetiredId {
     pub name: BString,
 }
 
+/// What a suspended account was like before.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Suspended {
+    /// Its name.
+    #[serde(with = "escaped::text")]
+    pub name: BString,
+    /// Its uid.
+    pub uid: u32,
+    /// The expiry it had.
+    pub expires: Option<Day>,
+    /// Whether its password was locked already.
+    pub was_locked: bool,
+    /// Whether its password field was empty.
+    pub was_open: bool,
+    /// Why it was suspended, in the administrator's words; may be empty.
+    pub reason: String,
+    /// Since when.
+    pub since: Day,
+}
+
 /// What is in a file or directory, to tell later whether it is still the same.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Inventory {
@@ -256,6 +276,10 @@ pub trait Surroundings: Sync {
     fn me(&self) -> Option<u32>;
     /// The processes that run under a uid; none off the live system.
     fn processes(&self, uid: u32) -> Vec<Process>;
+    /// The accounts that were suspended, as they were before.
+    fn suspended(&self) -> &[Suspended];
+    /// What goes on for a user who is kept out: lingering services, at jobs.
+    fn left_running(&self, name: &BStr, uid: u32) -> Vec<String>;
     /// Lines of configuration, sudoers to systemd units, that name a user.
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention>;
     /// The change that was begun and neither finished nor rolled back, in words.

@@ -27,6 +27,7 @@ pub(crate) struct World {
     pub inventories: BTreeMap<BString, Inventory>,
     pub unfinished: Option<String>,
     pub mounted: Vec<BString>,
+    pub suspended: Vec<Suspended>,
     pub me: Option<u32>,
     pub processes: Vec<(u32, Process)>,
 }
@@ -102,6 +103,12 @@ impl Surroundings for World {
     fn processes(&self, uid: u32) -> Vec<Process> {
         let of = self.processes.iter().filter(|(of, _)| *of == uid);
         of.map(|(_, process)| process.clone()).collect()
+    }
+    fn suspended(&self) -> &[Suspended] {
+        &self.suspended
+    }
+    fn left_running(&self, _: &BStr, _: u32) -> Vec<String> {
+        Vec::new()
     }
     fn mentions_of_user(&self, _: &BStr) -> Vec<Mention> {
         self.mentions.clone()

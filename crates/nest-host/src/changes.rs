@@ -254,15 +254,21 @@ pub fn parse(text: &[u8], path: String) -> Result<Record, ChangesError> {
     Err(ChangesError::Damaged { path, fault })
 }
 
+/// The file that holds a record.
+pub fn to_text(record: &Record) -> Vec<u8> {
+    // Made of numbers and text: it always serialises.
+    let mut text = serde_json::to_vec_pretty(record).unwrap_or_default();
+    text.push(b'\n');
+    text
+}
+
 /// Writes a record, flushed with its directory.
 ///
 /// # Errors
 /// The system's.
 pub(crate) fn write(state: &Folder, record: &Record) -> std::io::Result<()> {
     let folder = state.inner(FOLDER)?;
-    let mut text = serde_json::to_vec_pretty(record).map_err(std::io::Error::from)?;
-    text.push(b'\n');
-    folder.write(&format!("{}.json", record.number), &text)?;
+    folder.write(&format!("{}.json", record.number), &to_text(record))?;
     Ok(folder.flush()?)
 }
 

@@ -29,6 +29,7 @@ use crate::retired;
 use crate::stage::{Staged, stage};
 use crate::state::{State, StateError};
 use crate::store::Loaded;
+use crate::suspended;
 use crate::tree::Tree;
 
 /// What goes for a change besides its plan.
@@ -48,6 +49,8 @@ pub struct Circumstances {
     pub keep_days: u32,
     /// Numbers retired so far.
     pub retired: nest_core::surroundings::Retired,
+    /// Accounts suspended so far.
+    pub suspended: Vec<nest_core::surroundings::Suspended>,
 }
 
 /// What came of a change besides what its plan says.
@@ -199,7 +202,7 @@ impl Change<'_> {
     /// Lists the effects in the order in which they will become visible: homes
     /// before the lines of those who come, after the lines of those who go.
     fn prepare(&mut self) -> Result<(), CommitError> {
-        let (mut first, mut last) = (self.retired_ids(), Vec::new());
+        let (mut first, mut last) = (self.state_files(), Vec::new());
         for (at, step) in self.plan.steps.iter().enumerate() {
             let fail = |error: rustix::io::Errno| failed(step.describe(), error);
             match step {
@@ -228,7 +231,8 @@ impl Change<'_> {
                     let (reown, list) = (reown.clone(), format!("files-{at}"));
                     first.push(Effect::Reown { reown, list });
                 }
-                Step::RetireIds(_) | Step::ReviveIds(_) => {}
+                step if step.is_bookkeeping() => {}
+                _ => {}
             }
         }
         self.entry.effects = first;
@@ -248,16 +252,24 @@ impl Change<'_> {
         Ok(())
     }
 
-    fn retired_ids(&self) -> Vec<Effect> {
-        let bookkeeping = self.plan.steps.iter().any(Step::is_bookkeeping);
-        let effect = Effect::Replace {
-            what: Replaced::RetiredIds,
-            path: escaped(retired::NAME),
+    /// The files of the state folder that the plan's bookkeeping alters.
+    fn state_files(&self) -> Vec<Effect> {
+        let of = |step: &Step| match step {
+            Step::RetireIds(_) | Step::ReviveIds(_) => Some(retired::NAME),
+            Step::NoteSuspended(_) | Step::ForgetSuspended(_) => Some(suspended::NAME),
+            _ => None,
+        };
+        let mut names: Vec<&str> = self.plan.steps.iter().filter_map(of).collect();
+        names.sort_unstable();
+        names.dedup();
+        let effect = |name| Effect::Replace {
+            what: Replaced::State,
+            path: escaped(name),
             staged: escaped(""),
             before: None,
             after: String::new(),
         };
-        Vec::from_iter(bookkeeping.then_some(effect))
+        names.into_iter().map(effect).collect()
     }
 
     fn prepare_move(&self, from: &[u8], to: &[u8], aside: bool) -> std::io::Result<Effect> {
@@ -318,7 +330,7 @@ impl Change<'_> {
             let step = &self.plan.steps[at];
             self.stage_step(at, step, effect).map_err(|error| failed(step.describe(), error))?;
         }
-        self.stage_retired(effects)?;
+        self.stage_state(effects)?;
         self.stage_files(effects)
     }
 
@@ -362,30 +374,40 @@ impl Change<'_> {
         Ok(())
     }
 
-    fn stage_retired(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
-        let wanted = effects.iter_mut().find_map(|effect| match effect {
-            Effect::Replace { what: Replaced::RetiredIds, before, after, .. } => {
-                Some((before, after))
-            }
-            _ => None,
-        });
-        let Some((before, after)) = wanted else { return Ok(()) };
+    fn stage_state(&self, effects: &mut [Effect]) -> Result<(), CommitError> {
+        for effect in effects {
+            let Effect::Replace { what: Replaced::State, path, before, after, .. } = effect else {
+                continue;
+            };
+            let (name, state) = (path.0.to_string(), self.hands.state);
+            let text = self.state_text(&name);
+            let staged = state.read(&name).and_then(|old| {
+                *before = old.map(|old| nest_core::drift::digest(&old));
+                *after = nest_core::drift::digest(&text);
+                state.write_beside(&name, &text)
+            });
+            staged.map_err(|error| failed(format!("writing {}", state.shown(&name)), error))?;
+        }
+        Ok(())
+    }
+
+    /// A file of the state folder as it will be.
+    fn state_text(&self, name: &str) -> Vec<u8> {
         let (mut more, mut back) = (Vec::new(), Vec::new());
+        let (mut noted, mut forgotten) = (Vec::new(), Vec::new());
         for step in &self.plan.steps {
             match step {
                 Step::RetireIds(ids) => more.push(ids),
                 Step::ReviveIds(ids) => back.push(ids),
+                Step::NoteSuspended(note) => noted.push(note),
+                Step::ForgetSuspended(note) => forgotten.push(note),
                 _ => {}
             }
         }
-        let text = retired::text(&self.circumstances.retired, &more, &back);
-        let state = self.hands.state;
-        let staged = state.read(retired::NAME).and_then(|old| {
-            *before = old.map(|old| nest_core::drift::digest(&old));
-            *after = nest_core::drift::digest(&text);
-            state.write_beside(retired::NAME, &text)
-        });
-        staged.map(drop).map_err(|error| failed("writing the retired numbers", error))
+        match name {
+            suspended::NAME => suspended::text(&self.circumstances.suspended, &noted, &forgotten),
+            _ => retired::text(&self.circumstances.retired, &more, &back),
+        }
     }
 
     /// One thread a file: flushing is mostly waiting.
@@ -593,9 +615,7 @@ pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect]) -> std::io::Result<()
     for parent in parents {
         rustix::fs::fsync(hands.tree.open_directory_strictly(parent)?)?;
     }
-    if effects
-        .iter()
-        .any(|effect| matches!(effect, Effect::Replace { what: Replaced::RetiredIds, .. }))
+    if effects.iter().any(|effect| matches!(effect, Effect::Replace { what: Replaced::State, .. }))
     {
         hands.state.flush()?;
     }

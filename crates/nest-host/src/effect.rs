@@ -135,7 +135,7 @@ impl Hands<'_> {
     /// The system's.
     pub fn publish(&self, effect: &Effect) -> std::io::Result<Published> {
         match effect {
-            Effect::Replace { what: Replaced::RetiredIds, path, before, .. } => {
+            Effect::Replace { what: Replaced::State, path, before, .. } => {
                 self.exchange_in_state(&path.0.to_string(), before.is_some())?;
             }
             Effect::Replace { path, staged, before, .. } => {
@@ -186,7 +186,7 @@ impl Hands<'_> {
     /// The system's.
     pub fn withdraw(&self, effect: &Effect) -> std::io::Result<()> {
         match effect {
-            Effect::Replace { what: Replaced::RetiredIds, path, before, .. } => {
+            Effect::Replace { what: Replaced::State, path, before, .. } => {
                 let name = path.0.to_string();
                 match self.journal.kept(&before_name(OsStr::new(&name)))? {
                     Some(old) => self.state.write(&name, &old)?,
@@ -223,7 +223,7 @@ impl Hands<'_> {
     /// Drops what was staged for an effect.
     pub fn discard(&self, effect: &Effect) {
         match effect {
-            Effect::Replace { what: Replaced::RetiredIds, path, .. } => {
+            Effect::Replace { what: Replaced::State, path, .. } => {
                 self.state.remove_beside(&path.0.to_string());
             }
             Effect::Replace { path, staged, .. } => {
@@ -276,7 +276,7 @@ impl Hands<'_> {
     /// path of what is in them.
     pub fn touched<'e>(&self, effect: &'e Effect) -> Vec<&'e Escaped> {
         match effect {
-            Effect::Replace { what: Replaced::RetiredIds, .. } => Vec::new(),
+            Effect::Replace { what: Replaced::State, .. } => Vec::new(),
             Effect::Replace { path, .. }
             | Effect::Make { path, .. }
             | Effect::Remove { path, .. } => vec![path],

@@ -95,8 +95,8 @@ pub enum Effect {
 pub enum Replaced {
     /// An account file.
     Account(File),
-    /// The retired numbers, in the state folder.
-    RetiredIds,
+    /// A file of the state folder.
+    State,
 }
 
 /// What `begun.json` and `ready.json` hold.

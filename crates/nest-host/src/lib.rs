@@ -8,7 +8,9 @@
 //! - [`stage`], [`home`], [`copy`], [`reown`]: making what is new, beside the old.
 //! - [`commit`]: carrying a plan out, whole or not at all.
 //! - [`recover`]: finishing or rolling back what a crash left.
-//! - [`changes`], [`retired`]: what was done, and the numbers of deleted accounts.
+//! - [`changes`], [`retired`], [`suspended`]: what was done, the numbers of deleted
+//!   accounts, and how suspended ones were.
+//! - [`secrets`]: salts and passwords.
 //! - [`surroundings`]: what planners and rules ask about the world.
 //! - [`walk`], [`processes`]: whose the files and the processes are.
 //! - [`system_log`]: a line a change for the system's log.
@@ -28,10 +30,12 @@ pub mod processes;
 pub mod recover;
 pub mod reown;
 pub mod retired;
+pub mod secrets;
 pub mod stage;
 pub mod state;
 pub mod store;
 pub mod surroundings;
+pub mod suspended;
 pub mod system_log;
 pub mod tree;
 pub mod walk;

@@ -21,6 +21,35 @@ pub fn of_uid(uid: u32) -> Vec<Process> {
     processes
 }
 
+/// Ends the processes of a uid: asks them to stop, waits, then makes them.
+/// Returns those that are still there.
+pub fn end(uid: u32, patience: std::time::Duration) -> Vec<Process> {
+    use rustix::process::{Pid, Signal, kill_process};
+    let began = std::time::Instant::now();
+    let tell = |processes: &[Process], signal| {
+        for process in processes {
+            if let Some(pid) = Pid::from_raw(process.pid.cast_signed()) {
+                // It may have ended by itself.
+                let _ = kill_process(pid, signal);
+            }
+        }
+    };
+    tell(&of_uid(uid), Signal::TERM);
+    while began.elapsed() < patience && !of_uid(uid).is_empty() {
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    // Some start others while they end.
+    for _ in 0..20 {
+        let left = of_uid(uid);
+        if left.is_empty() {
+            break;
+        }
+        tell(&left, Signal::KILL);
+        std::thread::sleep(std::time::Duration::from_millis(50));
+    }
+    of_uid(uid)
+}
+
 /// The real and the effective uid.
 fn uids(pid: u32) -> Vec<u32> {
     let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();

@@ -228,7 +228,7 @@ fn versions(entry: &Entry, wanted: &BString) -> Vec<Option<String>> {
 
 fn digest_now(hands: &Hands<'_>, what: Replaced, path: &[u8]) -> std::io::Result<Option<String>> {
     match what {
-        Replaced::RetiredIds => {
+        Replaced::State => {
             let text = hands.state.read(&String::from_utf8_lossy(path))?;
             Ok(text.map(|text| nest_core::drift::digest(&text)))
         }

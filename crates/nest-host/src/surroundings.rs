@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::{
     Facts, Inventory, Keys, Kind, Mention, Origin, Process, Program, Retired, Site, Skeleton,
-    SkeletonFault, Surroundings,
+    SkeletonFault, Surroundings, Suspended,
 };
 use nest_core::value::count_keys;
 use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat, StatxAttributes};
@@ -25,6 +25,7 @@ pub struct World<'t> {
     retired: Retired,
     unfinished: Option<String>,
     me: Option<u32>,
+    suspended: Vec<Suspended>,
 }
 
 /// Files that grant something by name.
@@ -40,13 +41,19 @@ const LOCAL_SOURCES: [&str; 5] = ["files", "compat", "systemd", "db", "altfiles"
 impl<'t> World<'t> {
     /// The world of `tree`.
     pub fn new(tree: &'t Tree, retired: Retired) -> Self {
-        World { tree, retired, unfinished: None, me: None }
+        World { tree, retired, unfinished: None, me: None, suspended: Vec::new() }
     }
 
     /// The same world, in which this change stands unfinished.
     #[must_use]
     pub fn with_unfinished(self, unfinished: Option<String>) -> Self {
         World { unfinished, ..self }
+    }
+
+    /// The same world, in which these accounts are suspended.
+    #[must_use]
+    pub fn with_suspended(self, suspended: Vec<Suspended>) -> Self {
+        World { suspended, ..self }
     }
 
     /// The same world, seen by the login of this uid.
@@ -426,6 +433,31 @@ impl Surroundings for World<'_> {
 
     fn processes(&self, uid: u32) -> Vec<Process> {
         if self.tree.is_live() { processes::of_uid(uid) } else { Vec::new() }
+    }
+
+    fn suspended(&self) -> &[Suspended] {
+        &self.suspended
+    }
+
+    fn left_running(&self, name: &BStr, uid: u32) -> Vec<String> {
+        let mut going_on = Vec::new();
+        let linger = [b"var/lib/systemd/linger/", name.as_bytes()].concat();
+        if self.tree.stat(path_of(&linger)).is_ok() {
+            going_on.push("lingering services".to_owned());
+        }
+        for directory in ["var/spool/cron/atjobs", "var/spool/at"] {
+            let jobs = self.files_in(directory).into_iter();
+            let of_user = |job: &String| {
+                self.tree.stat(job).is_ok_and(|stat| {
+                    stat.st_uid == uid && FileType::from_raw_mode(stat.st_mode).is_file()
+                })
+            };
+            match jobs.filter(of_user).count() {
+                0 => {}
+                count => going_on.push(format!("at jobs ({count} in {directory})")),
+            }
+        }
+        going_on
     }
 
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention> {

@@ -93,6 +93,7 @@ fn circumstances() -> Circumstances {
         other_hands: Vec::new(),
         keep_days: 400,
         retired: Default::default(),
+        suspended: Vec::new(),
     }
 }
 

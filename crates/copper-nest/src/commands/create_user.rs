@@ -8,6 +8,7 @@ use nest_core::plan::{CreateUser, create_user};
 use nest_core::table::File;
 use nest_host::store::{Focus, Wanted};
 
+use super::passwords::{self, Source};
 use super::{Names, bytes, read_keys, read_ranges, read_uid};
 use crate::cli::Global;
 use crate::failure::{Failure, USAGE};
@@ -64,6 +65,15 @@ pub struct CreateUserArgs {
     /// How many subordinate ids.
     #[arg(long, value_name = "N|none")]
     ranges: Option<String>,
+    /// A first password: ask for it, read it from standard input, or make one up.
+    #[arg(long, value_enum, value_name = "ask|stdin|generate|none", default_value = "none")]
+    password: FirstPassword,
+    /// Use it even if it is easily guessed.
+    #[arg(long)]
+    accept_weak: bool,
+    /// The first password must be changed at the first sign-in.
+    #[arg(long)]
+    must_change: bool,
     /// Public keys for signing in, one a line; - is standard input.
     #[arg(long, value_name = "FILE|-")]
     ssh_key: Option<PathBuf>,
@@ -74,13 +84,52 @@ const EXAMPLES: &str = "Examples:
   copper-nest create user tidegauge --service --home /var/lib/tidegauge
   copper-nest create user perrin brannoc --dry-run";
 
+/// Where a first password comes from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum FirstPassword {
+    Ask,
+    Stdin,
+    Generate,
+    None,
+}
+
+impl FirstPassword {
+    fn source(self) -> Option<Source> {
+        match self {
+            FirstPassword::Ask => Some(Source::Ask),
+            FirstPassword::Stdin => Some(Source::Stdin),
+            FirstPassword::Generate => Some(Source::Generate),
+            FirstPassword::None => None,
+        }
+    }
+}
+
 impl CreateUserArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
-        let request = self.request()?;
+        let mut request = self.request()?;
+        let mut generated = Vec::new();
+        if let Some(source) = self.password.source() {
+            session.require_rights()?;
+            // Nobody is asked for a password that could not be used.
+            session.before_asking(|ground| create_user(ground, &request).map(drop))?;
+            let full_name = request.full_name.as_ref().map(ToString::to_string);
+            (request.hashes, generated) = passwords::gather(
+                &session,
+                source,
+                &request.names,
+                &full_name.unwrap_or_default(),
+                self.accept_weak,
+            )?;
+        }
         let focus = focus(&session, &request);
-        session.carry_out(&focus, Asks::Nothing, |ground| create_user(ground, &request))
+        let status =
+            session.carry_out(&focus, Asks::Nothing, |ground| create_user(ground, &request))?;
+        if !global.dry_run {
+            passwords::tell(&generated);
+        }
+        Ok(status)
     }
 
     fn request(&self) -> Result<CreateUser, Failure> {
@@ -105,6 +154,8 @@ impl CreateUserArgs {
             service: self.service,
             expires: self.expires.clone(),
             ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
+            hashes: Vec::new(),
+            must_change: self.must_change,
             keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
         })
     }

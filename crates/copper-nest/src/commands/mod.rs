@@ -8,12 +8,15 @@ pub mod demo;
 pub mod list_changes;
 pub mod list_rules;
 pub mod list_users;
+pub mod password_user;
+pub mod passwords;
 pub mod recover;
 pub mod rename_user;
 pub mod show_change;
 pub mod show_policy;
 pub mod show_rule;
 pub mod show_user;
+pub mod suspend_user;
 pub mod undo;
 
 use std::ffi::OsString;

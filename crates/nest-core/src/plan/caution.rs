@@ -3,7 +3,7 @@
 
 use bstr::BString;
 
-use crate::surroundings::Mention;
+use crate::surroundings::{Mention, Process};
 use crate::value::IdSpan;
 
 /// One caution. `Display` gives the sentence.
@@ -169,6 +169,58 @@ pub enum Caution {
         /// Where.
         places: Vec<Mention>,
     },
+    /// A suspension that can't be undone exactly.
+    #[error("no state is kept: how {name} was before is noted nowhere")]
+    SuspendedUnnoted {
+        /// The account.
+        name: BString,
+    },
+    /// Processes of somebody who is kept out.
+    #[error("{} of {name} {} on; --end-processes ends {}", counted(.processes), if .processes.len() == 1 { "runs" } else { "run" }, if .processes.len() == 1 { "it" } else { "them" })]
+    StillRunning {
+        /// The account.
+        name: BString,
+        /// The processes.
+        processes: Vec<Process>,
+    },
+    /// What goes on for somebody who is kept out.
+    #[error("{what} of {name} go on by themselves")]
+    GoesOn {
+        /// The account.
+        name: BString,
+        /// What.
+        what: String,
+    },
+    /// A password field that was empty.
+    #[error(
+        "the password field of {name} was empty, so that no password was asked; it comes back locked"
+    )]
+    WasOpen {
+        /// The account.
+        name: BString,
+    },
+    /// A suspension that was noted nowhere.
+    #[error(
+        "how {name} was before is noted nowhere: the password is unlocked and the expiry taken out"
+    )]
+    EarlierStateUnknown {
+        /// The account.
+        name: BString,
+    },
+    /// An expiry that came while the account was suspended.
+    #[error(
+        "the expiry that {name} had is over by now: the account stays out until it gets another"
+    )]
+    ExpiredMeanwhile {
+        /// The account.
+        name: BString,
+    },
+    /// A shadow line that was missing.
+    #[error("{name} had no line in etc/shadow; one is made")]
+    ShadowLineMade {
+        /// The account.
+        name: BString,
+    },
     /// A password that does not come back.
     #[error("the password of {name} is kept nowhere and has to be set anew")]
     PasswordAnew {
@@ -193,6 +245,13 @@ pub enum Caution {
         /// Why.
         why: String,
     },
+}
+
+fn counted(processes: &[Process]) -> String {
+    match processes {
+        [one] => format!("1 process ({} {})", one.pid, one.command),
+        all => format!("{} processes", all.len()),
+    }
 }
 
 fn mentions(places: &[Mention]) -> String {

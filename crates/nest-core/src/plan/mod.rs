@@ -11,7 +11,9 @@ mod new_name;
 mod refusal;
 mod rename_user;
 mod retire;
+mod set_password;
 mod step;
+mod suspend;
 mod undo;
 mod wanted_id;
 
@@ -22,7 +24,9 @@ pub use draft::Draft;
 pub use guard::Even;
 pub use refusal::{Reason, Refusal, Way};
 pub use rename_user::{RenameUser, rename_user};
+pub use set_password::{SetPassword, check_password_holders, set_password};
 pub use step::{NewFile, Owner, Reown, Step};
+pub use suspend::{Suspend, resume, suspend};
 pub use undo::{Undo, undo};
 
 use std::borrow::Cow;

@@ -321,6 +321,11 @@ pub enum Reason {
         /// Whose.
         others: BString,
     },
+    /// No shadow file for a hash.
+    #[error(
+        "this tree has no etc/shadow, and a hash is never written to etc/passwd, which everybody can read"
+    )]
+    NoShadowForPassword,
     /// No line in the shadow file.
     #[error("etc/shadow has no line for {name}, and what was asked is kept there")]
     NoShadowLine {

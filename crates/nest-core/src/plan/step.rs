@@ -3,7 +3,7 @@
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
-use crate::surroundings::{Inventory, Retired};
+use crate::surroundings::{Inventory, Retired, Suspended};
 use crate::value::escaped;
 
 /// An owner and a group, as numbers.
@@ -85,6 +85,10 @@ pub enum Step {
     RetireIds(Retired),
     /// Takes numbers out of those notes: their holder is back.
     ReviveIds(Retired),
+    /// Notes what an account was like before it was suspended.
+    NoteSuspended(Suspended),
+    /// Takes that note out: the account is resumed.
+    ForgetSuspended(Suspended),
 }
 
 /// A number that files carry, and the one they will carry.
@@ -151,12 +155,20 @@ impl Step {
             }
             Step::RetireIds(retired) => format!("retires {}", numbers(retired)),
             Step::ReviveIds(retired) => format!("takes {} back into use", numbers(retired)),
+            Step::NoteSuspended(note) => format!("notes how {} was before", note.name),
+            Step::ForgetSuspended(note) => format!("forgets that {} was suspended", note.name),
         }
     }
 
     /// Whether the step is bookkeeping, which its decision tells well enough.
     pub fn is_bookkeeping(&self) -> bool {
-        matches!(self, Step::RetireIds(_) | Step::ReviveIds(_))
+        matches!(
+            self,
+            Step::RetireIds(_)
+                | Step::ReviveIds(_)
+                | Step::NoteSuspended(_)
+                | Step::ForgetSuspended(_)
+        )
     }
 }
 

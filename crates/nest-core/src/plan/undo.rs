@@ -243,6 +243,12 @@ impl<'a> Undoing<'a> {
                     );
                     self.plan.steps.push(Step::Reown(back));
                 }
+                Step::NoteSuspended(note) => {
+                    self.plan.steps.push(Step::ForgetSuspended(note.clone()));
+                }
+                Step::ForgetSuspended(note) => {
+                    self.plan.steps.push(Step::NoteSuspended(note.clone()));
+                }
                 // The lines say which numbers have a holder again.
                 Step::RetireIds(_) | Step::ReviveIds(_) => {}
             }

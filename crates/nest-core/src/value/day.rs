@@ -5,7 +5,9 @@ use std::fmt;
 use jiff::civil::Date;
 
 /// A calendar day, counted from 1970-01-01 (day 0).
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize,
+)]
 pub struct Day(pub i64);
 
 /// When an account stops working.

@@ -8,7 +8,9 @@ mod id_span;
 mod member_list;
 mod name;
 mod password_field;
+mod password_hash;
 mod ssh_key;
+mod strength;
 
 pub use day::{Day, DayFault, Expiry};
 pub use escaped::{escape, unescape};
@@ -17,4 +19,8 @@ pub use id_span::IdSpan;
 pub use member_list::{members, replace_member, with_member};
 pub use name::{NameFault, NameStyle, check_name, nearest};
 pub use password_field::{PasswordField, Scheme};
+pub use password_hash::{
+    NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password,
+};
 pub use ssh_key::{KeyFault, check_keys, count_keys};
+pub use strength::{Strength, strength};

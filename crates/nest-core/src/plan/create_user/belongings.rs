@@ -8,7 +8,7 @@ use crate::plan::{Caution, Ground, NewFile, Owner, Reason, Refusal, Step, Subjec
 use crate::policy::Days;
 use crate::surroundings::{Program, Site};
 use crate::table::File;
-use crate::value::Expiry;
+use crate::value::{Expiry, Scheme};
 
 impl<'a> Planner<'a> {
     pub(super) fn choose_shell(
@@ -46,7 +46,12 @@ impl<'a> Planner<'a> {
         Ok(shell)
     }
 
-    pub(super) fn add_shadow(&mut self, name: &BStr, subject: &mut Subject) {
+    pub(super) fn add_shadow(
+        &mut self,
+        name: &BStr,
+        hash: Option<&BString>,
+        subject: &mut Subject,
+    ) -> Result<(), Box<Refusal>> {
         let Ground { book, policy, today, .. } = self.ground;
         let expiry = self.request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
         let expires = match expiry {
@@ -65,7 +70,15 @@ impl<'a> Planner<'a> {
             None => String::new(),
         };
         if book.shadow.is_none() {
-            return;
+            if hash.is_some() {
+                let what = format!("{name} was not created");
+                return Err(Refusal::new(what, Reason::NoShadowForPassword));
+            }
+            return Ok(());
+        }
+        if let Some(hash) = hash {
+            let scheme = Scheme::of(hash).map_or("unknown", Scheme::name);
+            subject.decide("password", scheme, "only the hash is kept");
         }
         let aging = if self.request.service {
             // Nobody changes a service's password: it does not age.
@@ -83,8 +96,14 @@ impl<'a> Planner<'a> {
                 days(policy.passwords_late_days)
             )
         };
-        self.draft
-            .add(File::Shadow, format!("{name}:!:{}:{aging}:{expires}:", today.0).into_bytes());
+        let field = hash.map_or(&b"!"[..], |hash| hash);
+        let changed = match hash.is_some() && self.request.must_change {
+            true => "0".to_owned(),
+            false => today.0.to_string(),
+        };
+        let line = [name, field, changed.as_bytes(), aging.as_bytes(), expires.as_bytes(), b""];
+        self.draft.add(File::Shadow, line.join(&b':'));
+        Ok(())
     }
 
     /// The mail spool file: of the group `mail` where there is one, so that the

@@ -50,6 +50,10 @@ pub struct CreateUser {
     pub ranges: Option<u32>,
     /// Public keys for signing in.
     pub keys: Option<KeyFile>,
+    /// The hash of a first password for each name; nothing where none is set.
+    pub hashes: Vec<Option<BString>>,
+    /// The password must be changed at the first sign-in.
+    pub must_change: bool,
 }
 
 /// A file of public keys, already read.
@@ -203,7 +207,9 @@ impl<'a> Planner<'a> {
         self.plan.cautions.extend(home.cautions);
         let shell = self.choose_shell(name, &mut subject)?;
         self.give_ranges(name, &mut subject)?;
-        self.add_shadow(name, &mut subject);
+        let at = request.names.iter().position(|other| other == name);
+        let hash = at.and_then(|at| request.hashes.get(at)).and_then(Option::as_ref);
+        self.add_shadow(name, hash, &mut subject)?;
         let full_name: &[u8] = request.full_name.as_ref().map_or(b"", |name| name);
         let password: &[u8] = if self.ground.book.shadow.is_some() { b"x" } else { b"!" };
         let (uid_text, gid_text) = (uid.to_string(), primary.gid.to_string());
@@ -228,12 +234,21 @@ impl<'a> Planner<'a> {
             self.make_mail(name, owner);
         }
         let sign_in = match keys.map(crate::value::count_keys) {
+            Some(_) if hash.is_some() => "by password and by key",
+            None if hash.is_some() && request.must_change => {
+                "by password, which must be changed then"
+            }
+            None if hash.is_some() => "by password",
             Some(1) => "by key; not by password: none is set",
             Some(_) => "by any of the keys; not by password: none is set",
             None => "not yet: no password is set",
         };
         subject.decide("sign-in", sign_in, "");
-        self.plan.next.push(format!("show user {name}"));
+        let needs_one = hash.is_none() && !request.service && keys.is_none();
+        self.plan.next.push(match needs_one && self.ground.book.shadow.is_some() {
+            true => format!("password user {name}"),
+            false => format!("show user {name}"),
+        });
         self.plan.subjects.push(subject);
         Ok(())
     }

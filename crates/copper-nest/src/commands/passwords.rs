@@ -1,0 +1,181 @@
+//! Where passwords come from, for the commands that set them.
+
+use std::io::{ErrorKind, Read};
+
+use bstr::BString;
+use nest_core::value::{PasswordFault, check_hash, check_password, strength};
+use nest_host::secrets;
+use zeroize::Zeroizing;
+
+use crate::failure::{Failure, REFUSED};
+use crate::prompt;
+use crate::session::Session;
+
+/// Where the passwords of some accounts come from.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Source {
+    /// Asked for at the terminal, twice.
+    Ask,
+    /// One line of standard input.
+    Stdin,
+    /// Made up, and printed once.
+    Generate,
+    /// Standard input holds a hash.
+    Hashed,
+    /// There is to be none.
+    None,
+}
+
+/// Passwords that were made up, to be printed when the change is made.
+pub type Generated = Vec<(BString, Zeroizing<String>)>;
+
+/// Gets a password for each account, and hashes it. `full_name` is what else a
+/// guesser would know.
+pub fn gather(
+    session: &Session<'_>,
+    source: Source,
+    names: &[BString],
+    full_name: &str,
+    accept_weak: bool,
+) -> Result<(Vec<Option<BString>>, Generated), Failure> {
+    let global = session.global;
+    if names.len() > 1 && matches!(source, Source::Stdin | Source::Hashed) {
+        let message = "standard input holds one password, and several accounts were named: \
+                       no two accounts should share one";
+        return Err(refused(message).or("give each its own", "password user NAME… --generate"));
+    }
+    if source == Source::Generate && global.json() {
+        let message =
+            "a generated password is printed, and JSON never holds one; leave --format out";
+        return Err(refused(message));
+    }
+    let scheme = secrets::scheme(&session.tree, &session.policy.passwords_scheme);
+    let hash = |password: &[u8]| {
+        let hash = secrets::hash(scheme, password);
+        hash.map(|hash| Some(BString::from(hash))).map_err(|fault| unfit("the password", fault))
+    };
+    let mut hashes = Vec::new();
+    let mut generated = Generated::new();
+    for name in names {
+        hashes.push(match source {
+            Source::None => None,
+            Source::Hashed => {
+                let text = read_line()?;
+                check_hash(&text).map_err(|fault| unfit("the hash", fault))?;
+                Some(text.as_slice().into())
+            }
+            Source::Stdin => {
+                let password = read_line()?;
+                judge(session, name, full_name, &password, accept_weak, false)?;
+                hash(&password)?
+            }
+            Source::Ask => {
+                let password = ask_twice(name)?;
+                judge(session, name, full_name, &password, accept_weak, true)?;
+                hash(&password)?
+            }
+            Source::Generate => {
+                let password = secrets::generate().map_err(|fault| unfit("the password", fault))?;
+                let hashed = hash(password.as_bytes())?;
+                generated.push((name.clone(), password));
+                hashed
+            }
+        });
+    }
+    Ok((hashes, generated))
+}
+
+/// Prints generated passwords, once.
+pub fn tell(generated: &Generated) {
+    for (name, password) in generated {
+        outln!("the password of {name}, shown this once: {}", password.as_str());
+    }
+}
+
+fn refused(message: impl Into<String>) -> Failure {
+    Failure::new(REFUSED, "password", message)
+}
+
+fn unfit(what: &str, fault: PasswordFault) -> Failure {
+    refused(format!("{what} {fault}; nothing was changed"))
+}
+
+/// One line of standard input, without its end.
+fn read_line() -> Result<Zeroizing<Vec<u8>>, Failure> {
+    // Room for more than is allowed: growing would leave copies behind.
+    let mut text = Zeroizing::new(Vec::with_capacity(4096));
+    let read = std::io::stdin().take(4096).read_to_end(&mut text);
+    read.map_err(|error| refused(format!("standard input can't be read: {error}")))?;
+    if text.last() == Some(&b'\n') {
+        text.pop();
+    }
+    if text.contains(&b'\n') {
+        return Err(refused("standard input holds more than one line; nothing was changed"));
+    }
+    Ok(text)
+}
+
+fn ask_twice(name: &BString) -> Result<Zeroizing<Vec<u8>>, Failure> {
+    let ask = |question: String| {
+        prompt::ask(&question).map_err(|error| match error.kind() {
+            ErrorKind::Interrupted => refused("interrupted; nothing was changed"),
+            ErrorKind::UnexpectedEof => refused("the input ended; nothing was changed"),
+            _ => {
+                let message = "there is no terminal to ask for a password at; nothing was changed";
+                refused(message)
+                    .or("read it from standard input", format!("password user {name} --from-stdin"))
+                    .or("or have one made up", format!("password user {name} --generate"))
+            }
+        })
+    };
+    let first = ask(format!("new password of {name}: "))?;
+    check_password(&first).map_err(|fault| unfit("the password", fault))?;
+    let second = ask("the same again: ".to_owned())?;
+    if *first != *second {
+        return Err(refused("the two were not the same; nothing was changed"));
+    }
+    Ok(first)
+}
+
+/// Holds a password against the policy. A weak one is used only if the
+/// administrator insists.
+fn judge(
+    session: &Session<'_>,
+    name: &BString,
+    full_name: &str,
+    password: &[u8],
+    accept_weak: bool,
+    at_terminal: bool,
+) -> Result<(), Failure> {
+    check_password(password).map_err(|fault| unfit("the password", fault))?;
+    let policy = &session.policy;
+    let length = String::from_utf8_lossy(password).chars().count();
+    let login = name.to_string();
+    let mut known: Vec<&str> = vec![&login];
+    known.extend(full_name.split_whitespace());
+    let verdict = strength(password, &known);
+    let fault = if length < policy.passwords_min_length as usize {
+        format!("it has {length} characters, and the policy wants {}", policy.passwords_min_length)
+    } else if u32::from(verdict.score) < policy.passwords_min_score {
+        verdict.verdict.clone()
+    } else {
+        if !session.global.quiet {
+            errln!("the password would be {}", verdict.verdict);
+        }
+        return Ok(());
+    };
+    if accept_weak {
+        errln!("the password is weak ({fault}), and is used all the same");
+        return Ok(());
+    }
+    if at_terminal {
+        errln!("the password is weak: {fault}");
+        let prompt = dialoguer::Confirm::new().with_prompt("Use it all the same?").default(false);
+        if matches!(prompt.interact_opt(), Ok(Some(true))) {
+            return Ok(());
+        }
+        return Err(refused("nothing was changed"));
+    }
+    Err(refused(format!("the password is weak: {fault}; nothing was changed"))
+        .or("use it all the same", format!("password user {name} --from-stdin --accept-weak")))
+}

@@ -1,0 +1,83 @@
+//! `suspend user`, `resume user`.
+
+use std::time::Duration;
+
+use nest_core::plan::{Suspend, resume, suspend};
+use nest_host::store::Focus;
+
+use super::{EvenArgs, Names};
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::{Asks, Session};
+
+/// Keep accounts out for a while: no sign-in by any way, all else stays.
+///
+/// The password is locked and the account expired; how it was before is
+/// remembered, and resume gives exactly that back.
+#[derive(Debug, clap::Args)]
+#[command(name = "user", after_help = SUSPEND)]
+pub struct SuspendUser {
+    #[command(flatten)]
+    names: Names,
+    /// Why, for whoever looks later.
+    #[arg(long, value_name = "TEXT")]
+    reason: Option<String>,
+    /// End what runs under the account: ask it to stop, wait, then make it.
+    #[arg(long)]
+    end_processes: bool,
+    #[command(flatten)]
+    even: EvenArgs,
+}
+
+const SUSPEND: &str = "Examples:
+  copper-nest suspend user maren --reason \"on leave until May\"
+  copper-nest suspend user perrin --end-processes";
+
+/// How long processes have to end by themselves.
+const PATIENCE: Duration = Duration::from_secs(5);
+
+impl SuspendUser {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let request = Suspend {
+            names: self.names.read()?,
+            reason: self.reason.clone(),
+            even: self.even.read(),
+        };
+        let status =
+            session.carry_out(&Focus::new(), Asks::Nothing, |ground| suspend(ground, &request))?;
+        if self.end_processes && !global.dry_run && session.tree.is_live() {
+            let loaded = session.load()?;
+            for name in &request.names {
+                let uid = loaded.book.user(name).and_then(|(_, user)| user.uid());
+                let left = uid.map(|uid| nest_host::processes::end(uid, PATIENCE));
+                for process in left.into_iter().flatten() {
+                    errln!("{name}: process {} ({}) is still there", process.pid, process.command);
+                }
+            }
+        }
+        Ok(status)
+    }
+}
+
+/// Let suspended accounts back in, just as they were.
+#[derive(Debug, clap::Args)]
+#[command(name = "user", after_help = RESUME)]
+pub struct ResumeUser {
+    #[command(flatten)]
+    names: Names,
+}
+
+const RESUME: &str = "Examples:
+  copper-nest resume user maren
+  copper-nest list users --suspended";
+
+impl ResumeUser {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let names = self.names.read()?;
+        session.carry_out(&Focus::new(), Asks::Nothing, |ground| resume(ground, &names))
+    }
+}
