@@ -86,7 +86,10 @@ impl<'g> Session<'g> {
             }
             retired => Ok(World::new(&self.tree, retired?)),
         }
-        .map(|world| world.with_unfinished(self.unfinished()))
+        .map(|world| {
+            let suspended = suspended::read(&self.tree, &self.state).unwrap_or_default();
+            world.with_unfinished(self.unfinished()).with_suspended(suspended)
+        })
     }
 
     /// What planners and rules go by.

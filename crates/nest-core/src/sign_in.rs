@@ -28,7 +28,7 @@ pub enum Obstacle {
     #[error("the password is in etc/shadow, and there is no such file")]
     NoShadowFile,
     /// Expired.
-    #[error("the account expired on {0}")]
+    #[error("{}", expired(*.0))]
     Expired(Day),
     /// Too old, with the days of grace over.
     #[error("the password is too old: it had to be changed by {0}")]
@@ -54,6 +54,33 @@ pub enum Obstacle {
     /// Could not be looked at.
     #[error("not known, {0}")]
     Unknown(String),
+}
+
+/// Suspending writes day 1, which is no day anybody would choose.
+fn expired(day: Day) -> String {
+    match day {
+        Day(1) => "the account is suspended".to_owned(),
+        day => format!("the account expired on {day}"),
+    }
+}
+
+impl Obstacle {
+    /// The obstacle in a word or two.
+    pub fn in_short(&self) -> &'static str {
+        match self {
+            Obstacle::NoPassword | Obstacle::NoMatch(_) => "no password",
+            Obstacle::Locked => "locked",
+            Obstacle::NoShadowLine | Obstacle::NoShadowFile => "no shadow line",
+            Obstacle::Expired(Day(1)) => "suspended",
+            Obstacle::Expired(_) => "expired",
+            Obstacle::TooOld(_) => "password too old",
+            Obstacle::NoLoginShell(_) => "no login shell",
+            Obstacle::ShellMissing(_) | Obstacle::ShellNotExecutable(_) => "shell missing",
+            Obstacle::Nologin => "etc/nologin",
+            Obstacle::NoKey(_) | Obstacle::KeysIgnored(_) => "no key",
+            Obstacle::Unknown(_) => "not known",
+        }
+    }
 }
 
 /// The answer, by password and by key.
@@ -82,6 +109,18 @@ impl SignIn {
     /// Whether a key lets it in.
     pub fn by_key(&self) -> bool {
         self.both.is_empty() && self.key.is_empty()
+    }
+
+    /// `yes`, or the first reason why not in a word or two, for a table.
+    pub fn in_short(&self) -> String {
+        if self.by_password() || self.by_key() {
+            return match self.must_change && self.by_password() {
+                true => "yes, new password".into(),
+                false => "yes".into(),
+            };
+        }
+        let first = self.both.first().or(self.password.first());
+        first.map_or("no", Obstacle::in_short).to_owned()
     }
 
     /// Each reason once, in words.

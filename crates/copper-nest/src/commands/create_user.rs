@@ -121,6 +121,7 @@ impl CreateUserArgs {
                 &request.names,
                 &full_name.unwrap_or_default(),
                 self.accept_weak,
+                &format!("create user {} --password stdin", request.names[0]),
             )?;
         }
         let focus = focus(&session, &request);

@@ -18,7 +18,8 @@ use crate::view::{self, user, users};
 /// List users: people, unless told otherwise.
 ///
 /// On a terminal a table; into a pipe one user a line, fields separated by tabs:
-/// name, uid, kind, primary group, groups, home, shell, full name.
+/// name, uid, kind, primary group, groups, home, shell, full name, sign-in, day of
+/// the last password change, expiry.
 #[derive(Debug, clap::Args)]
 #[command(name = "users", after_help = EXAMPLES)]
 pub struct ListUsers {
@@ -28,6 +29,15 @@ pub struct ListUsers {
     /// Only administrators of the machine.
     #[arg(long)]
     admin: bool,
+    /// Only those who are suspended.
+    #[arg(long)]
+    suspended: bool,
+    /// Only those who can, or can't, sign in now.
+    #[arg(long, value_enum)]
+    sign_in: Option<YesOrNo>,
+    /// Only those whose account expires within so many days, or has expired.
+    #[arg(long, value_name = "DAYS")]
+    expiring: Option<u32>,
     /// Only members of a group, listed or by primary group.
     #[arg(long = "in", value_name = "GROUP")]
     group: Option<OsString>,
@@ -35,7 +45,14 @@ pub struct ListUsers {
 
 const EXAMPLES: &str = "Examples:
   copper-nest list users --in pilots
+  copper-nest list users --expiring 30 --sign-in yes
   copper-nest list users --kind services --format json";
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum YesOrNo {
+    Yes,
+    No,
+}
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum KindChoice {
@@ -59,7 +76,7 @@ impl ListUsers {
             })
         });
         let wanted = wanted_gid.transpose()?;
-        let narrowed = self.admin || self.group.is_some();
+        let narrowed = self.admin || self.suspended || self.group.is_some();
         let kind = self.kind.unwrap_or(if narrowed { KindChoice::All } else { KindChoice::People });
         let roll = Roll::new(book, policy);
         let accounts = roll.accounts().filter(|account| {
@@ -74,27 +91,36 @@ impl ListUsers {
             });
             kind_fits && member && (!self.admin || account.admin)
         });
+        let world = session.world_to_look_at()?;
+        let until = self.expiring.map(|days| session.today.0 + i64::from(days));
+        let listed = accounts.filter_map(|account| {
+            let expires = account.aging().and_then(|aging| aging.expires);
+            let soon = until.is_none_or(|until| expires.is_some_and(|day| day.0 <= until));
+            if !soon || self.suspended && !account.is_suspended() {
+                return None;
+            }
+            let (shadow, has_file) = (account.shadow.as_ref(), account.has_shadow_file);
+            let answer = sign_in(&account.user, shadow, has_file, session.today, &world);
+            let can = answer.by_password() || answer.by_key();
+            let wanted = self.sign_in.is_none_or(|wanted| can == (wanted == YesOrNo::Yes));
+            wanted.then_some(users::Listed { account, sign_in: answer })
+        });
         if global.json() {
-            let world = session.world_to_look_at()?;
-            let documents: Vec<_> = accounts
-                .map(|account| {
-                    let shadow = account.shadow.as_ref();
-                    let has_file = account.has_shadow_file;
-                    let sign_in = sign_in(&account.user, shadow, has_file, session.today, &world);
-                    user::to_json(&user::Shown {
-                        account: &account,
-                        sign_in: &sign_in,
-                        home: user::look_at_home(book, &world, &account),
-                        shadow_unreadable: book.unreadable.get(&File::Shadow),
-                        today: session.today,
-                    })
+            let document = |listed: users::Listed<'_>| {
+                user::to_json(&user::Shown {
+                    account: &listed.account,
+                    sign_in: &listed.sign_in,
+                    home: user::look_at_home(book, &world, &listed.account),
+                    shadow_unreadable: book.unreadable.get(&File::Shadow),
+                    today: session.today,
+                    suspended: None,
                 })
-                .collect();
-            view::print_json(&serde_json::Value::Array(documents));
+            };
+            view::print_json(&listed.map(document).collect());
             return Ok(0);
         }
-        let accounts: Vec<_> = accounts.collect();
-        users::print(global, &accounts, book.users.records().count());
+        let listed: Vec<_> = listed.collect();
+        users::print(global, &listed, book.users.records().count());
         Ok(0)
     }
 }

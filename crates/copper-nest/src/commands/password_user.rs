@@ -55,8 +55,15 @@ impl PasswordUser {
             let user = ground.book.user(&names[0]).map(|(_, user)| user.full_name().to_vec());
             Ok(String::from_utf8_lossy(&user.unwrap_or_default()).into_owned())
         })?;
-        let (hashes, generated) =
-            passwords::gather(&session, self.source(), &names, &full_name, self.accept_weak)?;
+        let again = format!("password user {} --from-stdin", names[0]);
+        let (hashes, generated) = passwords::gather(
+            &session,
+            self.source(),
+            &names,
+            &full_name,
+            self.accept_weak,
+            &again,
+        )?;
         let must_change = self.must_change && !self.none;
         let request = SetPassword { names, hashes, must_change, even: self.even.read() };
         let status = session

@@ -37,6 +37,7 @@ pub fn gather(
     names: &[BString],
     full_name: &str,
     accept_weak: bool,
+    again: &str,
 ) -> Result<(Vec<Option<BString>>, Generated), Failure> {
     let global = session.global;
     if names.len() > 1 && matches!(source, Source::Stdin | Source::Hashed) {
@@ -66,12 +67,12 @@ pub fn gather(
             }
             Source::Stdin => {
                 let password = read_line()?;
-                judge(session, name, full_name, &password, accept_weak, false)?;
+                judge(session, name, full_name, &password, accept_weak, Some(again))?;
                 hash(&password)?
             }
             Source::Ask => {
                 let password = ask_twice(name)?;
-                judge(session, name, full_name, &password, accept_weak, true)?;
+                judge(session, name, full_name, &password, accept_weak, None)?;
                 hash(&password)?
             }
             Source::Generate => {
@@ -138,14 +139,15 @@ fn ask_twice(name: &BString) -> Result<Zeroizing<Vec<u8>>, Failure> {
 }
 
 /// Holds a password against the policy. A weak one is used only if the
-/// administrator insists.
+/// administrator insists: at the terminal, or in the command, which is `again`
+/// where nobody can be asked.
 fn judge(
     session: &Session<'_>,
     name: &BString,
     full_name: &str,
     password: &[u8],
     accept_weak: bool,
-    at_terminal: bool,
+    again: Option<&str>,
 ) -> Result<(), Failure> {
     check_password(password).map_err(|fault| unfit("the password", fault))?;
     let policy = &session.policy;
@@ -155,12 +157,16 @@ fn judge(
     known.extend(full_name.split_whitespace());
     let verdict = strength(password, &known);
     let fault = if length < policy.passwords_min_length as usize {
-        format!("it has {length} characters, and the policy wants {}", policy.passwords_min_length)
+        let characters = if length == 1 { "character" } else { "characters" };
+        format!(
+            "it has {length} {characters}, and the policy wants {}",
+            policy.passwords_min_length
+        )
     } else if u32::from(verdict.score) < policy.passwords_min_score {
         verdict.verdict.clone()
     } else {
         if !session.global.quiet {
-            errln!("the password would be {}", verdict.verdict);
+            errln!("strength: {}", verdict.verdict);
         }
         return Ok(());
     };
@@ -168,14 +174,14 @@ fn judge(
         errln!("the password is weak ({fault}), and is used all the same");
         return Ok(());
     }
-    if at_terminal {
+    let Some(again) = again else {
         errln!("the password is weak: {fault}");
         let prompt = dialoguer::Confirm::new().with_prompt("Use it all the same?").default(false);
         if matches!(prompt.interact_opt(), Ok(Some(true))) {
             return Ok(());
         }
         return Err(refused("nothing was changed"));
-    }
+    };
     Err(refused(format!("the password is weak: {fault}; nothing was changed"))
-        .or("use it all the same", format!("password user {name} --from-stdin --accept-weak")))
+        .or("use it all the same", format!("{again} --accept-weak")))
 }

@@ -56,12 +56,23 @@ fn rows(shown: &Shown<'_>) -> Vec<[String; 5]> {
             record.number.to_string(),
             for_people(&record.time),
             by(&record.by),
-            visible(record.told.summary.as_bytes()),
+            what(record),
             fate(record, shown.undone),
         ]);
         rows.extend(record.other_hands.iter().map(drift));
     }
     rows
+}
+
+/// The change in a few words; of an undo, also what it takes back.
+fn what(record: &Record) -> String {
+    let taken_back = record.told.subjects.first().filter(|_| record.undoes.is_some());
+    let taken_back = taken_back.and_then(|subject| subject.decisions.first());
+    let summary = visible(record.told.summary.as_bytes());
+    match taken_back {
+        Some(decision) => format!("{summary}: {}", visible(&decision.value)),
+        None => summary,
+    }
 }
 
 fn by(author: &Author) -> String {

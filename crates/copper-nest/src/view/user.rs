@@ -5,6 +5,7 @@ use nest_core::account::{Account, AccountKind, ShownLine};
 use nest_core::book::Book;
 use nest_core::secret::HIDDEN;
 use nest_core::sign_in::{Obstacle, SignIn};
+use nest_core::surroundings::Suspended;
 use nest_core::surroundings::{Facts, Kind, Surroundings};
 use nest_core::value::{Day, IdSpan, PasswordField};
 use nest_host::surroundings::World;
@@ -27,6 +28,8 @@ pub struct Shown<'a> {
     pub shadow_unreadable: Option<&'a String>,
     /// Today.
     pub today: Day,
+    /// What was noted when it was suspended.
+    pub suspended: Option<&'a Suspended>,
 }
 
 /// A home, looked at.
@@ -144,6 +147,11 @@ impl Shown<'_> {
         match self.account.aging().and_then(|aging| aging.expires) {
             _ if self.shadow_unreadable.is_some() => "not known".into(),
             None => "does not expire".into(),
+            Some(_) if self.account.is_suspended() => match self.suspended {
+                None => "suspended".to_owned(),
+                Some(note) if note.reason.is_empty() => format!("suspended since {}", note.since),
+                Some(note) => format!("suspended since {}: {}", note.since, note.reason),
+            },
             Some(day) if day <= self.today => format!("expired on {day}"),
             Some(day) => format!("expires on {day}, the first day on which it no longer works"),
         }

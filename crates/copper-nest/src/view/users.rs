@@ -1,32 +1,52 @@
 //! A list of users.
 
 use nest_core::account::Account;
+use nest_core::sign_in::SignIn;
+use nest_core::value::Day;
 
 use super::{counted, for_a_person, style, table, visible};
 use crate::cli::Global;
 
+/// One user of the list.
+pub struct Listed<'a> {
+    /// What the files say.
+    pub account: Account<'a>,
+    /// Whether it can sign in.
+    pub sign_in: SignIn,
+}
+
 /// Prints users: a table on a terminal, else one a line with tabs between the
 /// fields. `of` is how many users there are in all.
-pub fn print(global: &Global, accounts: &[Account<'_>], of: usize) {
+pub fn print(global: &Global, listed: &[Listed<'_>], of: usize) {
     if !for_a_person(global) {
-        for account in accounts {
-            outln!("{}", row(account).join("\t"));
+        for one in listed {
+            outln!("{}", row(one).join("\t"));
         }
         return;
     }
-    let titles = ["name", "uid", "kind", "primary", "member of", "home", "shell", "full name"];
-    let table = table(titles, accounts.iter().map(row));
-    if !accounts.is_empty() {
+    let titles =
+        ["name", "uid", "full name", "member of", "sign-in", "password", "expires", "home"];
+    let for_people = |one: &Listed<'_>| {
+        let [name, uid, _, _, groups, home, _, full_name, sign_in, changed, expires] = row(one);
+        [name, uid, full_name, groups.replace(',', ", "), sign_in, changed, expires, home]
+    };
+    let table = table(titles, listed.iter().map(for_people));
+    if !listed.is_empty() {
         outln!("{table}");
         outln!();
     }
     let quiet = style::QUIET;
-    outln!("{quiet}{} of {of}{quiet:#}", counted(accounts.len(), "user", "users"));
+    outln!("{quiet}{} of {of}{quiet:#}", counted(listed.len(), "user", "users"));
 }
 
-fn row(account: &Account<'_>) -> [String; 8] {
+fn row(one: &Listed<'_>) -> [String; 11] {
+    let account = &one.account;
     let user = &account.user;
     let groups: Vec<String> = account.groups.iter().map(|group| visible(group.name)).collect();
+    let aging = account.aging();
+    let changed = aging.and_then(|aging| aging.changed).filter(|day| *day > 0);
+    let set = account.password().scheme().is_some();
+    let expires = aging.and_then(|aging| aging.expires).filter(|_| !account.is_suspended());
     [
         visible(user.name),
         visible(user.uid),
@@ -36,5 +56,8 @@ fn row(account: &Account<'_>) -> [String; 8] {
         visible(user.home),
         visible(user.effective_shell()),
         visible(user.full_name()),
+        one.sign_in.in_short(),
+        changed.filter(|_| set).map(|day| Day(day).to_string()).unwrap_or_default(),
+        expires.map(|day| day.to_string()).unwrap_or_default(),
     ]
 }

@@ -35,7 +35,7 @@ pub fn strength(password: &[u8], known: &[&str]) -> Strength {
         seconds if seconds < 172_800.0 => "in hours",
         seconds if seconds < 5_184_000.0 => "in days",
         seconds if seconds < 63_072_000.0 => "in months",
-        _ => "not in years",
+        _ => "never",
     };
     let lower = text.to_lowercase();
     let own = known.iter().any(|word| word.len() > 2 && lower.contains(&word.to_lowercase()));
@@ -44,7 +44,11 @@ pub fn strength(password: &[u8], known: &[&str]) -> Strength {
         (false, Some(warning)) => format!(": {}", reason(&warning.to_string())),
         (false, None) => String::new(),
     };
-    Strength { score, verdict: format!("guessed {time}{why}") }
+    let verdict = match time {
+        "never" => format!("not guessed in years{why}"),
+        time => format!("guessed {time}{why}"),
+    };
+    Strength { score, verdict }
 }
 
 /// The estimator's warning in our words.
@@ -80,7 +84,7 @@ mod tests {
         let judged = strength(b"password1", &[]);
         assert_eq!(judged.verdict, "guessed at once: among the passwords that everybody uses");
         let judged = strength(b"kelp-Harbour.91 tern", &["maren"]);
-        assert_eq!((judged.score, judged.verdict.as_str()), (4, "guessed not in years"));
+        assert_eq!((judged.score, judged.verdict.as_str()), (4, "not guessed in years"));
         strength(&[b'a'; 511], &[]);
     }
 }
