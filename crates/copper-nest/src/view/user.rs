@@ -266,6 +266,7 @@ pub fn to_json(shown: &Shown<'_>) -> Value {
         "ranges": {"uid": range(&account.uid_ranges), "gid": range(&account.gid_ranges)},
         "sign_in": {
             "password": shown.sign_in.by_password(),
+            "must_change": shown.sign_in.must_change,
             "keys": shown.sign_in.by_key(),
             "reasons": shown.sign_in.reasons(),
         },

@@ -156,7 +156,7 @@ fn what_a_killed_run_left_is_no_obstacle() {
 }
 
 /// Runs a shell script in a mount namespace of its own.
-fn in_namespace(test: &str, script: &str) -> Option<Run> {
+pub fn in_namespace(test: &str, script: &str) -> Option<Run> {
     if !is_root() || !has_program("unshare") || !has_program("mount") {
         passed_over(test, "root and a mount namespace");
         return None;

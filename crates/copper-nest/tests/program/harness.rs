@@ -284,7 +284,7 @@ impl Run {
         Self::from(command.output().unwrap())
     }
 
-    fn from(output: Output) -> Self {
+    pub fn from(output: Output) -> Self {
         Run {
             status: output.status.code().unwrap_or(-1),
             stdout: String::from_utf8(output.stdout).unwrap(),

@@ -11,6 +11,8 @@ mod docs;
 mod harness;
 mod killed;
 mod list_users;
+mod pam;
+mod people;
 mod policy;
 mod readers;
 mod show_user;

@@ -83,11 +83,12 @@ pub fn hash_password(
             hash.map(|hash| hash.as_str().to_owned()).map_err(|_| PasswordFault::NotHashed)
         }
         NewScheme::Sha512 => {
-            // The salt of this scheme is text of this alphabet.
-            let text: Vec<u8> = salt.iter().map(|byte| ITOA64[usize::from(byte & 63)]).collect();
+            // The C library reads 16 characters of this scheme's salt, which are
+            // what 12 bytes are written as.
+            let text = &salt[..12];
             let params = sha_crypt::Params::RECOMMENDED;
             let hasher = sha_crypt::ShaCrypt::new(sha_crypt::Algorithm::Sha512Crypt, params);
-            let hash = hasher.hash_password_customized(password, &text, None, None, params);
+            let hash = hasher.hash_password_customized(password, text, None, None, params);
             hash.map(|hash| hash.as_str().to_owned()).map_err(|_| PasswordFault::NotHashed)
         }
     }
