@@ -26,7 +26,7 @@ use crate::author::author;
 use crate::cli::Global;
 use crate::clock::Now;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
-use crate::view::{receipt, visible};
+use crate::view::{Bar, receipt, visible};
 
 /// Whether a change is asked about before it is made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -171,7 +171,10 @@ impl<'g> Session<'g> {
             retired: retired::read(&self.tree, &self.state)?,
             suspended: suspended::read(&self.tree, &self.state)?,
         };
-        let committed = commit(&lock, &self.tree, &self.state, &loaded, &plan, &circumstances);
+        let bar = Bar::default();
+        let committed =
+            commit(&lock, &self.tree, &self.state, &loaded, &plan, &circumstances, &bar);
+        bar.clear();
         self.log(&plan, &circumstances, &committed);
         let outcome = committed?;
         drop(lock);

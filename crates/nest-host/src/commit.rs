@@ -53,6 +53,17 @@ pub struct Circumstances {
     pub suspended: Vec<nest_core::surroundings::Suspended>,
 }
 
+/// Watches slow work, to show how far it is.
+pub trait Watcher: Sync {
+    /// So many `more` bytes of `all` were copied for `what`.
+    fn copied(&self, what: &str, all: u64, more: u64);
+}
+
+/// Watches nothing.
+impl Watcher for () {
+    fn copied(&self, _: &str, _: u64, _: u64) {}
+}
+
 /// What came of a change besides what its plan says.
 #[derive(Debug, Default)]
 pub struct Outcome {
@@ -114,6 +125,7 @@ pub fn commit(
     loaded: &Loaded,
     plan: &Plan,
     circumstances: &Circumstances,
+    watcher: &dyn Watcher,
 ) -> Result<Outcome, CommitError> {
     let interrupted = catch_signals();
     let folder = state.open_or_make(tree)?;
@@ -132,6 +144,7 @@ pub fn commit(
         loaded,
         plan,
         circumstances,
+        watcher,
         entry: Entry {
             version: journal::VERSION,
             tree: Rooted::of(tree),
@@ -184,6 +197,7 @@ struct Change<'a> {
     loaded: &'a Loaded,
     plan: &'a Plan,
     circumstances: &'a Circumstances,
+    watcher: &'a dyn Watcher,
     entry: Entry,
     /// What each step made.
     made: Vec<Option<Inventory>>,
@@ -350,8 +364,12 @@ impl Change<'_> {
             (_, Effect::Move { from, to, copied: true, .. }) => {
                 let (old, new) = (Place::of(tree, &from.0)?, Place::of(tree, &to.0)?);
                 let name = new.beside(NEW);
-                crate::copy::copy(&old.directory, &old.name, &new.directory, &name)?;
                 let was = inventory::take(&old.directory, &old.name, None)?;
+                let bytes = was.as_ref().map_or(0, |was| was.bytes);
+                let what = format!("moving {}", from.0);
+                let progress = |more| self.watcher.copied(&what, bytes, more);
+                let (source, target) = (&old.directory, &new.directory);
+                crate::copy::copy(source, &old.name, target, &name, &progress)?;
                 if inventory::take(&new.directory, &name, None)? != was {
                     let message = "it was altered while it was copied";
                     return Err(std::io::Error::other(message));

@@ -19,11 +19,21 @@ use crate::inventory::{DIRECTORY, names};
 ///
 /// # Errors
 /// The system's. What was copied so far is left for the caller to remove.
-pub fn copy(source: impl AsFd, from: &OsStr, target: impl AsFd, to: &OsStr) -> Result<(), Errno> {
+pub fn copy(
+    source: impl AsFd,
+    from: &OsStr,
+    target: impl AsFd,
+    to: &OsStr,
+    progress: &Progress<'_>,
+) -> Result<(), Errno> {
     let stat = rustix::fs::statat(&source, from, AtFlags::SYMLINK_NOFOLLOW)?;
-    let mut copying = Copying { device: stat.st_dev, linked: HashMap::new(), root: target.as_fd() };
+    let (device, linked, root) = (stat.st_dev, HashMap::new(), target.as_fd());
+    let mut copying = Copying { device, linked, root, progress };
     copying.entry(source.as_fd(), from, target.as_fd(), to, to.as_bytes())
 }
+
+/// Is told how many more bytes were copied.
+pub type Progress<'a> = dyn Fn(u64) + Sync + 'a;
 
 struct Copying<'a> {
     device: u64,
@@ -31,6 +41,7 @@ struct Copying<'a> {
     /// the target directory.
     linked: HashMap<u64, Vec<u8>>,
     root: BorrowedFd<'a>,
+    progress: &'a Progress<'a>,
 }
 
 impl Copying<'_> {
@@ -105,13 +116,18 @@ impl Copying<'_> {
         let flags =
             OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let copy = rustix::fs::openat(target, to, flags, Mode::RUSR | Mode::WUSR)?;
-        copy_contents(&original, &copy, stat.st_size as u64)?;
+        copy_contents(&original, &copy, stat.st_size as u64, self.progress)?;
         dress(&original, &copy, stat)
     }
 }
 
 /// Copies the parts of a file that hold data, and leaves its holes.
-fn copy_contents(from: &OwnedFd, to: &OwnedFd, size: u64) -> Result<(), Errno> {
+fn copy_contents(
+    from: &OwnedFd,
+    to: &OwnedFd,
+    size: u64,
+    progress: &Progress<'_>,
+) -> Result<(), Errno> {
     let mut piece = vec![0; 256 << 10];
     let mut at = 0;
     while at < size {
@@ -133,6 +149,7 @@ fn copy_contents(from: &OwnedFd, to: &OwnedFd, size: u64) -> Result<(), Errno> {
                         written += rustix::io::pwrite(to, &piece[written..count], place)?;
                     }
                     at += count as u64;
+                    progress(count as u64);
                 }
             }
         }
@@ -207,7 +224,10 @@ mod tests {
         rustix::fs::mknodat(rustix::fs::CWD, &fifo, FileType::Fifo, Mode::RUSR, 0).unwrap();
         sparse.set_modified(std::time::UNIX_EPOCH).unwrap();
         let directory = std::fs::File::open(place.path()).unwrap();
-        copy(&directory, "home".as_ref(), &directory, "copy".as_ref()).unwrap();
+        let told = std::sync::atomic::AtomicU64::new(0);
+        let progress = |bytes| drop(told.fetch_add(bytes, std::sync::atomic::Ordering::Relaxed));
+        copy(&directory, "home".as_ref(), &directory, "copy".as_ref(), &progress).unwrap();
+        assert!((4 + 3..=4 + (1 << 20) + 3).contains(&told.into_inner()));
         let inventory = |name: &str| crate::inventory::take(&directory, name.as_ref(), None);
         assert_eq!(inventory("home").unwrap(), inventory("copy").unwrap());
         let copy = |path: &str| at("copy").join(path).symlink_metadata().unwrap();

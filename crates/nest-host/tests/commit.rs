@@ -54,7 +54,7 @@ impl Place {
 
     fn commit(&self, loaded: &Loaded, plan: &Plan) -> Result<Outcome, CommitError> {
         let lock = Lock::take(&self.tree, Duration::from_secs(5), &mut |_| {}).unwrap();
-        commit(&lock, &self.tree, &State::InTree, loaded, plan, &circumstances())
+        commit(&lock, &self.tree, &State::InTree, loaded, plan, &circumstances(), &())
     }
 
     /// Every path with mode, owner and contents; not the lock file and the state.

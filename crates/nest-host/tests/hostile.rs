@@ -106,7 +106,7 @@ fn copying_stays_inside() {
     let (from, to) = (OsStr::new("maren"), OsStr::new(".copy"));
     stage.while_swapped(|_| {
         // What vanishes while it is copied stops the copy; that is no harm.
-        let _ = copy::copy(&home_directory, from, &home_directory, to);
+        let _ = copy::copy(&home_directory, from, &home_directory, to, &|_| ());
         let copied = stage.path("home/.copy/notes/file");
         let text = std::fs::read_to_string(&copied).unwrap_or_default();
         let followed = copied.parent().unwrap().is_symlink();

@@ -1,6 +1,7 @@
 //! What is printed, one file a thing shown. Colour carries no meaning that the
 //! words lack.
 
+pub mod bar;
 pub mod changes;
 pub mod findings;
 pub mod receipt;
@@ -9,6 +10,8 @@ pub mod user;
 pub mod users;
 
 use std::io::IsTerminal;
+
+pub use bar::Bar;
 
 use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
 
