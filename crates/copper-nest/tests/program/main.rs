@@ -11,6 +11,7 @@ mod docs;
 mod harness;
 mod killed;
 mod list_users;
+mod live;
 mod pam;
 mod people;
 mod policy;
