@@ -264,7 +264,10 @@ pub(crate) mod tests {
     #[test]
     fn a_record_is_about_everybody_in_its_lines() {
         let told = Told {
-            edits: vec![edit(Some("pilots:!:odalys:tavish"), Some("pilots:!:odalys:"))],
+            edits: vec![RecordedEdit {
+                file: File::Gshadow,
+                ..edit(Some("pilots:!:odalys:tavish:::::"), None)
+            }],
             ..Told::default()
         };
         let record = record(1, None, told);

@@ -428,8 +428,8 @@ impl<'a> Planner<'a> {
                 if left == 0 {
                     self.draft.remove(file, line);
                 } else if span.count() > left {
-                    let count = left.to_string();
-                    self.draft.alter(file, line, with_fields(line.bytes, &[(2, count.as_bytes())]));
+                    let (count, current) = (left.to_string(), self.draft.current(file, line));
+                    self.draft.alter(file, line, with_fields(&current, &[(2, count.as_bytes())]));
                     left = 0;
                 } else {
                     left -= span.count();

@@ -73,8 +73,14 @@ impl<'b> Draft<'b> {
 
     /// Takes a line of the book out.
     pub fn remove(&mut self, file: File, line: Line<'b>) {
-        if let Some(lines) = self.book.lines(file) {
-            self.edits.push(lines.removing(line));
+        let Some(lines) = self.book.lines(file) else { return };
+        let removal = lines.removing(line);
+        match self.altered.get(&(file, line.start)) {
+            Some(&at) => self.edits[at] = removal,
+            None => {
+                self.altered.insert((file, line.start), self.edits.len());
+                self.edits.push(removal);
+            }
         }
     }
 
@@ -122,6 +128,11 @@ mod tests {
         assert_eq!(edits.len(), 3);
         assert_eq!(edits[0].after.as_ref().unwrap(), "crew:x:7:a,b,c");
         assert_eq!(edits[0].before.as_ref().unwrap(), "crew:x:7:a");
+        let mut draft = Draft::new(&book);
+        draft.alter(File::Group, line, b"crew:x:7:b".to_vec());
+        draft.remove(File::Group, line);
+        let gone = draft.finish();
+        assert_eq!((gone.len(), &gone[0].after, gone[0].range.clone()), (1, &None, 0..11));
         assert_eq!((edits[1].line, edits[2].line), (3, 1));
     }
 }

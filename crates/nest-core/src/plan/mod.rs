@@ -8,6 +8,8 @@ mod find;
 mod guard;
 mod home;
 mod new_name;
+#[cfg(test)]
+mod people_tests;
 mod refusal;
 mod rename_user;
 mod retire;

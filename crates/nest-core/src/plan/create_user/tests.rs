@@ -221,5 +221,5 @@ fn the_same_request_on_the_same_ground_is_the_same_plan() {
     let plans = [(); 2].map(|()| planned(&request, &World::default(), "").unwrap());
     assert_eq!(plans[0], plans[1]);
     assert_eq!(plans[0].summary, "create user maren");
-    assert_eq!(plans[0].next, ["show user maren"]);
+    assert_eq!(plans[0].next, ["password user maren"]);
 }
