@@ -142,9 +142,17 @@ pub fn left_without_state(tree: &Tree) -> Result<Option<Folder>, StateError> {
     folder(tree.open_file(WITHOUT_STATE, DIRECTORY), WITHOUT_STATE.to_owned())
 }
 
+/// Makes a directory where there is none. A fresh one is flushed into the one it
+/// is in: a journal that a crash takes away with its folder is none.
 fn make(at: BorrowedFd<'_>, path: &Path) -> Result<OwnedFd, Errno> {
     match rustix::fs::mkdirat(at, path, Mode::RWXU) {
-        Ok(()) | Err(Errno::EXIST) => {}
+        Ok(()) => {
+            let above = path.parent().filter(|above| !above.as_os_str().is_empty());
+            let above = above.unwrap_or(Path::new("."));
+            let above = rustix::fs::openat(at, above, DIRECTORY - OFlags::NOFOLLOW, Mode::empty())?;
+            rustix::fs::fsync(above)?;
+        }
+        Err(Errno::EXIST) => {}
         Err(error) => return Err(error),
     }
     rustix::fs::openat(at, path, DIRECTORY, Mode::empty())

@@ -62,7 +62,7 @@ pub(super) fn guard(
     }
     if !even.last_admin && is_last_admin(ground, found) {
         return Err(Refusal::new(threat.what, Reason::LastAdmin)
-            .or_else("make somebody else one first", format!("{}", admin_hint(ground, name)))
+            .or_else("make somebody else one first", admin_hint(ground, name))
             .or("or do it all the same", format!("{} --even-last-admin", threat.again)));
     }
     if threat.busy && !even.busy {
