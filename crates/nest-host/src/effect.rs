@@ -1,10 +1,11 @@
 //! Carrying effects out, and taking them back: each knows from its place on the
 //! disk how far it has come, so that recovery can do the same as a change.
 
+mod in_place;
+
 use std::ffi::{OsStr, OsString};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
-use std::path::Path;
 
 use nest_core::plan::Owner;
 use nest_core::value::escaped::Escaped;
@@ -15,9 +16,9 @@ use crate::home::{Undone, give_directory, remove_all};
 use crate::inventory;
 use crate::journal::{Effect, Journal, Replaced, is_missing};
 use crate::reown;
-use crate::stage::write_all;
 use crate::state::Folder;
 use crate::tree::{Tree, path_of};
+use in_place::{before_name, open_in_place, overwrite};
 
 /// Where effects take place.
 pub struct Hands<'a> {
@@ -395,51 +396,6 @@ impl Hands<'_> {
         let flags = RenameFlags::EXCHANGE;
         Ok(rustix::fs::renameat_with(directory, staged, directory, name, flags)?)
     }
-
-    /// For a file that is a mount point of its own: both texts go into the
-    /// journal, then the new one into the file. When that fails half-way the old
-    /// text is written back at once.
-    fn rewrite_in_place(&self, place: &Place, staged: &OsStr) -> std::io::Result<Published> {
-        let (new, old) = (read(place, staged)?, read(place, &place.name)?);
-        self.journal.keep(&before_name(&place.name), &old)?;
-        self.journal.keep(&after_name(&place.name), &new)?;
-        let target = open_in_place(place)?;
-        overwrite(&target, &new).or_else(|error| {
-            overwrite(&target, &old)?;
-            Err(error)
-        })?;
-        Ok(Published::InPlace)
-    }
-
-    /// Finishes rewriting a file in place, if that is what a crash tore: the file
-    /// then begins with the new text and goes on with the old one.
-    ///
-    /// # Errors
-    /// The system's.
-    pub fn mend_torn(&self, path: &Escaped) -> std::io::Result<bool> {
-        let place = self.place(path)?;
-        let (Some(old), Some(new)) = (
-            self.journal.kept(&before_name(&place.name))?,
-            self.journal.kept(&after_name(&place.name))?,
-        ) else {
-            return Ok(false);
-        };
-        if !is_torn(&read(&place, &place.name)?, &old, &new) {
-            return Ok(false);
-        }
-        overwrite(&open_in_place(&place)?, &new)?;
-        Ok(true)
-    }
-}
-
-/// Whether a text is what writing `new` over `old` may have left half-way.
-fn is_torn(text: &[u8], old: &[u8], new: &[u8]) -> bool {
-    let same = text.iter().zip(new).take_while(|(one, other)| one == other).count();
-    if same == new.len() {
-        // Only cutting off what was longer is missing.
-        return text.len() == old.len() && text[same..] == old[same..];
-    }
-    text.len() == old.len().max(same) && (same >= old.len() || text[same..] == old[same..])
 }
 
 fn erase(place: &Place, name: &OsStr) {
@@ -453,34 +409,6 @@ fn kept_name(staged: &OsStr) -> OsString {
     let mut kept = staged.to_owned();
     kept.push(".old");
     kept
-}
-
-fn before_name(name: &OsStr) -> String {
-    format!("{}.before", Path::new(name).display())
-}
-
-fn after_name(name: &OsStr) -> String {
-    format!("{}.after", Path::new(name).display())
-}
-
-fn read(place: &Place, name: &OsStr) -> std::io::Result<Vec<u8>> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    let file = rustix::fs::openat(&place.directory, name, flags, Mode::empty())?;
-    let mut text = Vec::new();
-    std::io::Read::read_to_end(&mut std::fs::File::from(file), &mut text)?;
-    Ok(text)
-}
-
-fn open_in_place(place: &Place) -> std::io::Result<OwnedFd> {
-    let flags = OFlags::WRONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    Ok(rustix::fs::openat(&place.directory, &place.name, flags, Mode::empty())?)
-}
-
-fn overwrite(target: &OwnedFd, text: &[u8]) -> std::io::Result<()> {
-    rustix::fs::seek(target, rustix::fs::SeekFrom::Start(0))?;
-    write_all(target, text)?;
-    rustix::fs::ftruncate(target, text.len() as u64)?;
-    Ok(rustix::fs::fsync(target)?)
 }
 
 /// The digest of a file; `None` when it is not there.
@@ -520,32 +448,4 @@ pub fn digest_of_file(file: &OwnedFd) -> std::io::Result<String> {
 /// The name of a path, as bytes.
 pub(crate) fn escaped(path: impl AsRef<OsStr>) -> Escaped {
     Escaped(path.as_ref().as_bytes().into())
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn only_what_we_tore_counts_as_torn() {
-        let (old, new) = (b"one\ntwo\n".as_slice(), b"one\nthree\nfour\n".as_slice());
-        for written in 0..=new.len() {
-            let mut text = new[..written].to_vec();
-            text.extend_from_slice(old.get(written..).unwrap_or_default());
-            assert!(is_torn(&text, old, new), "{written}");
-        }
-        assert!(!is_torn(b"one\ntwo\nmore\n", old, new));
-        assert!(!is_torn(b"one\n", old, new));
-        assert!(!is_torn(b"other", old, new));
-    }
-
-    #[test]
-    fn a_shorter_text_over_a_longer_one_is_torn_at_every_byte() {
-        let (old, new) = (b"one\ntwo\nthree\n".as_slice(), b"one\n2\n".as_slice());
-        for written in 0..=new.len() {
-            let text = [&new[..written], &old[written..]].concat();
-            assert!(is_torn(&text, old, new), "{written}");
-        }
-        assert!(!is_torn(b"one\n", old, new));
-    }
 }

@@ -26,6 +26,7 @@ pub mod home;
 pub mod inventory;
 pub mod journal;
 pub mod lock;
+mod mentions;
 pub mod processes;
 pub mod recover;
 pub mod reown;

@@ -14,6 +14,7 @@ use rustix::io::Errno;
 
 use crate::effect::Place;
 use crate::inventory;
+use crate::mentions;
 use crate::processes;
 use crate::tree::{Tree, path_of};
 use crate::walk;
@@ -27,12 +28,6 @@ pub struct World<'t> {
     me: Option<u32>,
     suspended: Vec<Suspended>,
 }
-
-/// Files that grant something by name.
-const GRANTING: [&str; 4] =
-    ["etc/sudoers", "etc/ssh/sshd_config", "etc/security/access.conf", "etc/cron.allow"];
-/// Directories of such files.
-const GRANTING_DIRECTORIES: [&str; 2] = ["etc/sudoers.d", "etc/ssh/sshd_config.d"];
 
 /// Sources of users that are this machine's own: files, and the accounts that
 /// its service manager makes up while a service runs.
@@ -82,36 +77,6 @@ impl<'t> World<'t> {
             Ok(()) => Ok((count, false)),
             Err(Errno::RANGE) => Ok((most, true)),
             Err(error) => Err(error.to_string()),
-        }
-    }
-
-    /// The paths of what is in a directory, sorted; hidden files are left out.
-    fn files_in(&self, directory: &str) -> Vec<String> {
-        let opened = self.tree.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY);
-        let Ok(entries) = opened.and_then(Dir::new) else { return Vec::new() };
-        let mut files: Vec<String> = entries
-            .filter_map(Result::ok)
-            .map(|entry| entry.file_name().to_string_lossy().into_owned())
-            .filter(|file| !file.starts_with('.'))
-            .map(|file| format!("{directory}/{file}"))
-            .collect();
-        files.sort();
-        files
-    }
-
-    fn mentions_in(&self, file: &str, name: &BStr, mentions: &mut Vec<Mention>) {
-        let Ok(text) = self.tree.read(file) else { return };
-        for (at, line) in text.lines().enumerate() {
-            let words = line.split(|byte| {
-                !(byte.is_ascii_alphanumeric()
-                    || matches!(byte, b'_' | b'-' | b'.')
-                    || *byte >= 0x80)
-            });
-            if !line.trim_ascii_start().starts_with(b"#")
-                && words.into_iter().any(|word| word == name)
-            {
-                mentions.push(Mention { file: file.to_owned(), line: at + 1 });
-            }
         }
     }
 }
@@ -446,7 +411,7 @@ impl Surroundings for World<'_> {
             going_on.push("lingering services".to_owned());
         }
         for directory in ["var/spool/cron/atjobs", "var/spool/at"] {
-            let jobs = self.files_in(directory).into_iter();
+            let jobs = mentions::files_in(self.tree, directory).into_iter();
             let of_user = |job: &String| {
                 self.tree.stat(job).is_ok_and(|stat| {
                     stat.st_uid == uid && FileType::from_raw_mode(stat.st_mode).is_file()
@@ -461,21 +426,7 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention> {
-        let mut mentions = self.mentions(name);
-        self.mentions_in("etc/aliases", name, &mut mentions);
-        for directory in ["etc/systemd/system", "usr/lib/systemd/system"] {
-            for file in self.files_in(directory) {
-                let mut of_unit = Vec::new();
-                self.mentions_in(&file, name, &mut of_unit);
-                let text = self.tree.read(&file).unwrap_or_default();
-                let lines: Vec<&[u8]> = text.lines().collect();
-                of_unit.retain(|mention| {
-                    lines.get(mention.line - 1).is_some_and(|line| line.starts_with(b"User="))
-                });
-                mentions.extend(of_unit);
-            }
-        }
-        mentions
+        mentions::of_user(self.tree, name)
     }
 
     fn unfinished(&self) -> Option<String> {
@@ -483,16 +434,7 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions(&self, name: &BStr) -> Vec<Mention> {
-        let mut mentions = Vec::new();
-        for file in GRANTING {
-            self.mentions_in(file, name, &mut mentions);
-        }
-        for directory in GRANTING_DIRECTORIES {
-            for file in self.files_in(directory) {
-                self.mentions_in(&file, name, &mut mentions);
-            }
-        }
-        mentions
+        mentions::granting(self.tree, name)
     }
 }
 

@@ -71,6 +71,20 @@ const DAY: &[(&str, &[&str])] = &[
         &["create", "user", "isolde", "corwin", "--dry-run"],
     ),
     ("A name that is taken is refused.", &["create", "user", "odalys"]),
+    ("Maren gets a first password.", &["password", "user", "maren", "--generate", "--must-change"]),
+    (
+        "The contract ends with the summer season.",
+        &["change", "user", "maren", "--expires", "+300d", "--full-name", "Maren Solvik-Rowe"],
+    ),
+    ("Odalys is called Odile now.", &["rename", "user", "odalys", "odile"]),
+    (
+        "Brannoc is on leave: nobody signs in under that name meanwhile.",
+        &["suspend", "user", "brannoc", "--reason", "on leave until May"],
+    ),
+    ("Back already, just as before.", &["resume", "user", "brannoc"]),
+    ("The last administrator can't be kept out by mistake.", &["suspend", "user", "sunniva"]),
+    ("It was Odalys after all: take that back.", &["undo", "5", "--yes"]),
+    ("What was done today?", &["list", "changes"]),
     ("Who is in the pilots' group now?", &["list", "users", "--in", "pilots"]),
 ];
 

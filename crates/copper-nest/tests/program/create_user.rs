@@ -72,7 +72,7 @@ create user maren
   etc/subgid:3     adds   maren:2001141760:65536
 
 done: change 1. To take it back: copper-nest --tree {at} undo 1
-next: copper-nest --tree {at} show user maren
+next: copper-nest --tree {at} password user maren
 "
     );
     let stdout: Vec<&str> =
@@ -337,7 +337,7 @@ fn machines_get_the_same_as_json() {
     assert_eq!(pilots["before"], "pilots:x:210:tavish");
     assert_eq!(pilots["after"], "pilots:x:210:tavish,maren");
     assert_eq!(run["steps"][0], "makes /home/maren from /etc/skel, mode 0700, owner 1002:1002");
-    assert!(run["next"][0].as_str().unwrap().ends_with("show user maren"));
+    assert!(run["next"][0].as_str().unwrap().ends_with("password user maren"));
     let refusal = tree.json("create user maren");
     assert_eq!(refusal["error"]["kind"], "user-exists");
     assert!(refusal["error"]["message"].as_str().unwrap().contains("etc/passwd:7 already has"));

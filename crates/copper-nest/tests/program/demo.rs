@@ -16,13 +16,18 @@ fn the_demo_runs_a_day_and_leaves_the_tree() {
         ),
         "uid         1004          first never-used id in 1000-59999".to_owned(),
         "etc/passwd:17: error duplicate-uid: uid 1002 is also odalys (line 15)".to_owned(),
+        "the password of maren, shown this once: ".to_owned(),
+        "rename user odalys odile".to_owned(),
+        "account    does not expire   as before it was suspended".to_owned(),
+        "undone by 8".to_owned(),
         format!("The tree is yours to play with: {shown}"),
     ] {
         run.says(&words);
     }
     assert!(run.stderr.contains("odalys was not created"), "{}", run.stderr);
+    assert!(run.stderr.contains("sunniva was not suspended"), "{}", run.stderr);
     let passwd = std::fs::read_to_string(at.join("etc/passwd")).unwrap();
-    assert!(passwd.contains("maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"));
+    assert!(passwd.contains("maren:x:1004:1004:Maren Solvik-Rowe:/home/maren:/bin/bash\n"));
     // Nothing that stands there is overwritten.
     let again = Run::of(program().arg("demo").arg(&at));
     assert_eq!(again.status, 3);

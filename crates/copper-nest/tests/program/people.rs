@@ -293,6 +293,24 @@ fn suspending_and_resuming_give_back_exactly_what_was() {
 }
 
 #[test]
+fn a_suspended_account_is_renamed_and_renumbered_and_still_comes_back() {
+    let tree = TestTree::new();
+    let line = tree.line("etc/shadow", 6);
+    tree.done("suspend user tavish");
+    tree.refused("change user tavish --expires never", 3, "it is suspended");
+    tree.done("rename user tavish torben");
+    tree.done("change user torben --uid 70000")
+        .says("uid 70000 lies outside the people 1000-59999");
+    tree.done("resume user torben");
+    assert_eq!(tree.line("etc/shadow", 6), line.replace("tavish:", "torben:"));
+    tree.done("undo --yes");
+    tree.done("undo 3 --yes");
+    tree.done("undo 2 --yes");
+    tree.done("resume user tavish");
+    assert_eq!(tree.line("etc/shadow", 6), line);
+}
+
+#[test]
 fn an_open_account_comes_back_locked() {
     let tree = TestTree::new();
     tree.append("etc/passwd", "desk:x:1005:1001::/:/bin/sh\n");

@@ -332,6 +332,9 @@ pub enum Reason {
         /// The account.
         name: BString,
     },
+    /// A suspended account's expiry is not its own.
+    #[error("it is suspended, and the expiry that stands there now is part of that")]
+    IsSuspended,
     /// A password that could never be changed.
     #[error("a password that is to be renewed after {renew} days can't be held for {hold}")]
     HoldAboveRenew {

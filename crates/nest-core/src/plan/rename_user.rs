@@ -7,6 +7,7 @@ use super::guard::Even;
 use super::home::{move_home, obstacle};
 use super::new_name::check_new_name;
 use super::retire::settle_numbers;
+use super::suspend::carry_note;
 use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject, join};
 use crate::surroundings::Site;
 use crate::table::{File, Gshadow, Record};
@@ -109,6 +110,7 @@ impl<'a> Renaming<'a> {
         self.lists();
         self.home(&again)?;
         self.belongings()?;
+        carry_note(self.ground, &self.found, &mut self.plan, new, self.found.uid);
         let places = self.ground.world.mentions_of_user(old);
         if !places.is_empty() {
             let (old, new) = (old.into(), new.into());

@@ -23,8 +23,11 @@ pub struct Suspend {
 /// The expiry of suspended accounts: day 1, as some programs read 0 as "never".
 const LONG_AGO: Day = Day(1);
 
+/// More processes than this are only counted.
+const MOST_LISTED: usize = 12;
+
 /// Whether a shadow line keeps its account out by any way.
-fn is_out(shadow: &Shadow<'_>) -> bool {
+pub(super) fn is_out(shadow: &Shadow<'_>) -> bool {
     let field = shadow.field();
     let closed = !matches!(field, PasswordField::Set(_) | PasswordField::Open);
     closed && shadow.aging().expires == Some(LONG_AGO)
@@ -71,6 +74,10 @@ pub fn suspend(ground: Ground<'_>, request: &Suspend) -> Result<Plan, Box<Refusa
             plan.cautions.push(Caution::SuspendedUnnoted { name: name.clone() });
         }
         let processes = ground.world.processes(found.uid);
+        for process in processes.iter().take(MOST_LISTED) {
+            let value = format!("{} {}", process.pid, process.command);
+            subject.decide("runs", value, format!("since {}", process.since));
+        }
         if !processes.is_empty() {
             plan.cautions.push(Caution::StillRunning { name: name.clone(), processes });
         }
@@ -177,8 +184,23 @@ fn with_shadow<'a>(
     }
 }
 
+/// Keeps the note of a suspended account under the name and number it gets.
+pub(super) fn carry_note(
+    ground: Ground<'_>,
+    found: &FoundUser<'_>,
+    plan: &mut Plan,
+    name: &[u8],
+    uid: u32,
+) {
+    if let Some(note) = note_of(ground, found) {
+        plan.steps.push(Step::ForgetSuspended(note.clone()));
+        let note = Suspended { name: name.into(), uid, ..note.clone() };
+        plan.steps.push(Step::NoteSuspended(note));
+    }
+}
+
 /// What was noted when the account was suspended.
-fn note_of<'a>(ground: Ground<'a>, found: &FoundUser<'_>) -> Option<&'a Suspended> {
+pub(super) fn note_of<'a>(ground: Ground<'a>, found: &FoundUser<'_>) -> Option<&'a Suspended> {
     let name = BStr::new(found.user.name);
     let mut notes = ground.world.suspended().iter();
     notes.find(|note| note.uid == found.uid || note.name == name)

@@ -1,21 +1,25 @@
 //! Changing what an account is: its name in full, its number, its place, how long
 //! it lasts and how its password ages.
 
+mod lasting;
+mod ranges;
+
 use bstr::{BStr, BString, ByteSlice};
 
-use super::create_user::{KeyFile, check_full_name, key_file, path_fault};
-use super::find::{FoundUser, find_group, find_user, list_member, with_fields};
-use super::guard::{Even, Threat, guard};
-use super::home::{move_home, record_home};
-use super::retire::settle_numbers;
-use super::wanted_id::check_wanted_uid;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Step, Subject, join};
-use crate::allot::IdMap;
+use crate::account::{AccountKind, kind_of};
+use crate::plan::create_user::{KeyFile, check_full_name, key_file, path_fault};
+use crate::plan::find::{FoundUser, find_group, find_user, list_member, with_fields};
+use crate::plan::guard::Even;
+use crate::plan::home::{move_home, record_home};
+use crate::plan::retire::settle_numbers;
+use crate::plan::suspend::carry_note;
+use crate::plan::wanted_id::check_wanted_uid;
+use crate::plan::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Step, Subject, join};
 use crate::policy::Days;
 use crate::surroundings::{Program, Site};
 use crate::table::File;
+use crate::value::check_keys;
 use crate::value::escaped::Escaped;
-use crate::value::{Expiry, check_keys};
 
 /// What is to be changed; `None` stays as it is.
 #[derive(Debug, Clone, Default)]
@@ -231,6 +235,14 @@ impl<'a> Planner<'a> {
             check_wanted_uid(self.ground, name, uid, self.request.share_id, &what, &again)?;
         self.plan.cautions.extend(cautions);
         self.not_while_busy(&format!("change user {name} --uid {uid}"))?;
+        let (span, kind) = match kind_of(self.ground.policy, Some(old)) {
+            AccountKind::Person => (self.ground.policy.people_ids, "people"),
+            AccountKind::Service => (self.ground.policy.services_ids, "services"),
+        };
+        if !span.contains(uid) {
+            self.plan.cautions.push(Caution::OutsideSpan { name: name.into(), uid, kind, span });
+        }
+        carry_note(self.ground, &self.found, &mut self.plan, name, uid);
         let text = uid.to_string();
         self.set(2, "uid", self.found.user.uid, text.as_bytes());
         self.subject.decide("uid", text.clone(), format!("was {old}"));
@@ -313,148 +325,6 @@ impl<'a> Planner<'a> {
         Ok(())
     }
 
-    fn shadow(&mut self) -> Result<(), Box<Refusal>> {
-        let AgingRequest { renew, hold, remind, late, must_change } = self.request.aging;
-        if self.request.expires.is_none() && !self.request.aging.asks() && !must_change {
-            return Ok(());
-        }
-        let Some((line, shadow)) = self.found.shadow else {
-            return Err(self.refuse(match self.ground.book.shadow {
-                None => Reason::NoShadowForExpiry,
-                Some(_) => Reason::NoShadowLine { name: self.name().into() },
-            }));
-        };
-        let aging = shadow.aging();
-        let days = |days: Days| match days {
-            Days::After(days) => Some(i64::from(days)),
-            Days::Never => None,
-        };
-        let will_renew = renew.map_or(aging.renew, days);
-        let will_hold = hold.map_or(aging.hold, |hold| Some(i64::from(hold)));
-        if let (Some(renew), Some(hold)) = (will_renew, will_hold)
-            && hold > renew
-        {
-            return Err(self.refuse(Reason::HoldAboveRenew { hold, renew }));
-        }
-        let mut fields: Vec<(usize, String)> = Vec::new();
-        let written = |days: Days| match days {
-            Days::After(days) => days.to_string(),
-            Days::Never => String::new(),
-        };
-        let named = |days: &str, none: &str| {
-            if days.is_empty() { none.to_owned() } else { format!("{days} days") }
-        };
-        let old = |field: &[u8]| format!("was {}", named(&BStr::new(field).to_string(), "not set"));
-        if must_change {
-            fields.push((2, "0".into()));
-            self.subject.decide("password", "must be changed", "at the next sign-in");
-        }
-        if let Some(hold) = hold {
-            fields.push((3, hold.to_string()));
-            self.subject.decide("hold", format!("{hold} days"), old(shadow.hold));
-        }
-        if let Some(renew) = renew {
-            let text = written(renew);
-            self.subject.decide("renew", named(&text, "never"), old(shadow.renew));
-            fields.push((4, text));
-        }
-        if let Some(remind) = remind {
-            fields.push((5, remind.to_string()));
-            self.subject.decide("remind", format!("{remind} days"), old(shadow.remind));
-        }
-        if let Some(late) = late {
-            let text = written(late);
-            self.subject.decide("late", named(&text, "grace without end"), old(shadow.late));
-            fields.push((6, text));
-        }
-        if let Some(expires) = &self.request.expires {
-            fields.push((7, self.expiry(expires)?));
-        }
-        let fields: Vec<(usize, &[u8])> =
-            fields.iter().map(|(at, text)| (*at, text.as_bytes())).collect();
-        let new = with_fields(line.bytes, &fields);
-        if new != line.bytes {
-            self.draft.alter(File::Shadow, line, new);
-        }
-        Ok(())
-    }
-
-    fn expiry(&mut self, text: &str) -> Result<String, Box<Refusal>> {
-        let today = self.ground.today;
-        let expiry = Expiry::parse(text, today).map_err(|fault| self.refuse(fault.into()))?;
-        let Expiry::On(day) = expiry else {
-            self.subject.decide("expires", "never", "");
-            return Ok(String::new());
-        };
-        if day <= today {
-            return Err(self
-                .refuse(Reason::ExpiryPast(day))
-                .or("to keep somebody out now", format!("suspend user {}", self.name())));
-        }
-        let again = format!("change user {} --expires {text}", self.name());
-        let threat = Threat { what: &self.what, again: &again, busy: false };
-        guard(self.ground, &self.found, self.request.even, threat)?;
-        self.subject.decide(
-            "expires",
-            day.to_string(),
-            "the first day on which it no longer works",
-        );
-        Ok(day.0.to_string())
-    }
-
-    /// Fewer ids retire the rest; more come as a further range.
-    fn ranges(&mut self) -> Result<(), Box<Refusal>> {
-        let Some(wanted) = self.request.ranges else { return Ok(()) };
-        let book = self.ground.book;
-        let (name, uid) = (self.name(), Some(self.found.uid));
-        let mut further = None;
-        for file in [File::Subuid, File::Subgid] {
-            let lines = book.ranges_of(file, name, uid);
-            let count: u64 =
-                lines.iter().filter_map(|(_, range)| Some(range.span()?.count())).sum();
-            if u64::from(wanted) > count {
-                let missing = wanted - count as u32;
-                let span = match further {
-                    Some((had, span)) if had == missing => span,
-                    _ => self.free_range(missing)?,
-                };
-                further = Some((missing, span));
-                self.draft.add(file, format!("{name}:{}:{missing}", span.first).into_bytes());
-                continue;
-            }
-            let mut left = u64::from(wanted);
-            for (line, range) in lines {
-                let Some(span) = range.span() else { continue };
-                if left == 0 {
-                    self.draft.remove(file, line);
-                } else if span.count() > left {
-                    let (count, current) = (left.to_string(), self.draft.current(file, line));
-                    self.draft.alter(file, line, with_fields(&current, &[(2, count.as_bytes())]));
-                    left = 0;
-                } else {
-                    left -= span.count();
-                }
-            }
-        }
-        let (value, why) = match (wanted, further) {
-            (0, _) => ("none".to_owned(), "given up".to_owned()),
-            (count, Some((_, span))) => (format!("{count} ids"), format!("{span} added")),
-            (count, None) => (format!("{count} ids"), String::new()),
-        };
-        self.subject.decide("ranges", value, why);
-        Ok(())
-    }
-
-    fn free_range(&self, count: u32) -> Result<crate::value::IdSpan, Box<Refusal>> {
-        let Ground { book, policy, world, .. } = self.ground;
-        let found = IdMap::new(book, policy, world).range(count);
-        let found = found.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
-        found.ok_or_else(|| {
-            let setting = policy.origin("ranges.span");
-            self.refuse(Reason::RangesFull { count, span: policy.ranges_span, setting })
-        })
-    }
-
     fn keys(&mut self) -> Result<(), Box<Refusal>> {
         let Some(keys) = &self.request.keys else { return Ok(()) };
         let fault = |fault| Reason::BadKeys { path: keys.path.clone(), fault };
@@ -468,8 +338,10 @@ impl<'a> Planner<'a> {
             Site::Taken(_) => return Err(self.refuse(Reason::KeysExist(path))),
             _ => return Err(self.refuse(Reason::KeyWithoutHome)),
         }
-        let owner =
-            super::Owner { uid: self.request.uid.unwrap_or(self.found.uid), gid: self.found.gid };
+        let owner = crate::plan::Owner {
+            uid: self.request.uid.unwrap_or(self.found.uid),
+            gid: self.found.gid,
+        };
         let value = if count == 1 { "1 key".to_owned() } else { format!("{count} keys") };
         self.subject.decide("ssh", value, format!("from {}, in {path}", keys.path));
         self.plan.steps.push(Step::MakeFile { below, file, owner });

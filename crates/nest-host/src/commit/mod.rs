@@ -1,0 +1,385 @@
+//! Carrying a plan out, whole or not at all.
+//!
+//! What will be staged is written into the journal first; everything new is then
+//! staged beside what it replaces and flushed; the journal is marked ready, which
+//! is the moment the change happens; only then is anything renamed into place. A
+//! failure before that moment drops what was staged; a failure after it puts the
+//! originals back; a crash is finished or rolled back by [`crate::recover`].
+
+mod prepare;
+mod staging;
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use nest_core::drift::Drift;
+use nest_core::plan::Plan;
+use nest_core::record::{Author, Record, RecordedStep, Told, VERSION};
+use nest_core::surroundings::Inventory;
+use nest_core::table::{Edit, File, Lines};
+use nest_core::value::Day;
+
+use crate::changes::{self, LeftBehind};
+use crate::effect::{Hands, Published};
+use crate::journal::{self, Effect, Entry, Journal, JournalError, Replaced, Rooted};
+use crate::lock::Lock;
+use crate::state::{State, StateError};
+use crate::store::Loaded;
+use crate::tree::Tree;
+
+/// What goes for a change besides its plan.
+#[derive(Debug, Clone)]
+pub struct Circumstances {
+    /// Who makes it.
+    pub by: Author,
+    /// When, as it will stand in the record.
+    pub time: String,
+    /// Today.
+    pub today: Day,
+    /// The arguments as typed.
+    pub arguments: Vec<String>,
+    /// What other hands did since the change before.
+    pub other_hands: Vec<Drift>,
+    /// For how many days records are kept.
+    pub keep_days: u32,
+    /// Numbers retired so far.
+    pub retired: nest_core::surroundings::Retired,
+    /// Accounts suspended so far.
+    pub suspended: Vec<nest_core::surroundings::Suspended>,
+}
+
+/// Watches slow work, to show how far it is.
+pub trait Watcher: Sync {
+    /// So many `more` bytes of `all` were copied for `what`.
+    fn copied(&self, what: &str, all: u64, more: u64);
+}
+
+/// Watches nothing.
+impl Watcher for () {
+    fn copied(&self, _: &str, _: u64, _: u64) {}
+}
+
+/// What came of a change besides what its plan says.
+#[derive(Debug, Default)]
+pub struct Outcome {
+    /// The number of the change; nothing where no state is kept.
+    pub number: Option<u64>,
+    /// Owners and attributes that could not be set, in words.
+    pub left_undone: Vec<String>,
+    /// What else has to be told, in words.
+    pub notes: Vec<String>,
+    /// Files that are mount points, and were rewritten in place.
+    pub in_place: Vec<File>,
+}
+
+/// Why a change did not happen.
+#[derive(Debug, thiserror::Error)]
+pub enum CommitError {
+    /// Somebody edited a file without taking the lock.
+    #[error("{} was changed by somebody else in the meantime; nothing was changed", .0.path())]
+    ChangedMeanwhile(File),
+    /// A signal came before the change happened.
+    #[error("interrupted; nothing was changed")]
+    Interrupted,
+    /// The state folder can't be used.
+    #[error("{0}; nothing was changed")]
+    State(#[from] StateError),
+    /// The journal can't be used.
+    #[error("{0}; nothing was changed")]
+    Journal(#[from] JournalError),
+    /// Something failed, and all is as it was.
+    #[error("{what}: {error}; all is as it was")]
+    Failed {
+        /// What was being done.
+        what: String,
+        /// The system's reason.
+        error: std::io::Error,
+    },
+    /// Something failed, and so did putting things back.
+    #[error("{what}: {error}; and what was done could not be put back: {stands}")]
+    NotPutBack {
+        /// What was being done.
+        what: String,
+        /// The system's reason.
+        error: std::io::Error,
+        /// What stands where now.
+        stands: String,
+    },
+}
+
+/// Carries out a plan that was made from `loaded`. The lock proves that no other
+/// program which takes it is at work, and that nothing unfinished stands.
+///
+/// # Errors
+/// [`CommitError`]; all but [`CommitError::NotPutBack`] mean that nothing
+/// changed.
+pub fn commit(
+    _lock: &Lock,
+    tree: &Tree,
+    state: &State,
+    loaded: &Loaded,
+    plan: &Plan,
+    circumstances: &Circumstances,
+    watcher: &dyn Watcher,
+) -> Result<Outcome, CommitError> {
+    let interrupted = catch_signals();
+    let folder = state.open_or_make(tree)?;
+    let keeps = *state != State::Nowhere;
+    let number = keeps.then(|| changes::next_number(Some(&folder)));
+    let number = number.transpose().map_err(|error| CommitError::Failed {
+        what: "looking for the number of the change".into(),
+        error: std::io::Error::other(error.to_string()),
+    })?;
+    let journal = Journal::make(&folder).inspect_err(|_| {
+        Journal::sweep(&folder);
+        state.drop_if_empty(tree);
+    })?;
+    let mut change = Change {
+        hands: Hands { tree, state: &folder, journal: &journal },
+        loaded,
+        plan,
+        circumstances,
+        watcher,
+        entry: Entry {
+            version: journal::VERSION,
+            tree: Rooted::of(tree),
+            number,
+            summary: plan.summary.clone(),
+            effects: Vec::new(),
+            record: None,
+        },
+        made: vec![None; plan.steps.len()],
+        outcome: Outcome { number, ..Outcome::default() },
+    };
+    let begun = change.prepare().and_then(|()| change.begin());
+    let staged = begun.and_then(|()| change.stage()).and_then(|()| change.look_once_more());
+    let staged = staged.and_then(|()| match interrupted.load(Ordering::Relaxed) {
+        true => Err(CommitError::Interrupted),
+        false => change.mark_ready(),
+    });
+    if let Err(error) = staged {
+        change.discard();
+        state.drop_if_empty(tree);
+        return Err(error);
+    }
+    // The change has happened. From here on it is finished, or put back whole.
+    let published = change.publish();
+    if let Err((what, error, reached)) = published {
+        return Err(change.put_back(what, error, reached));
+    }
+    change.keep_record();
+    change.finish();
+    state.drop_if_empty(tree);
+    tracing::info!(change = plan.summary, "committed");
+    Ok(change.outcome)
+}
+
+/// From here on an interrupt is only noted: a half-done change is worse than a
+/// late answer.
+fn catch_signals() -> Arc<AtomicBool> {
+    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
+    let interrupted = Arc::new(AtomicBool::new(false));
+    for signal in [SIGHUP, SIGINT, SIGTERM] {
+        if let Err(error) = signal_hook::flag::register(signal, Arc::clone(&interrupted)) {
+            tracing::debug!(signal, %error, "the signal can't be caught");
+        }
+    }
+    interrupted
+}
+
+struct Change<'a> {
+    hands: Hands<'a>,
+    loaded: &'a Loaded,
+    plan: &'a Plan,
+    circumstances: &'a Circumstances,
+    watcher: &'a dyn Watcher,
+    entry: Entry,
+    /// What each step made.
+    made: Vec<Option<Inventory>>,
+    outcome: Outcome,
+}
+
+fn failed(what: impl Into<String>, error: impl Into<std::io::Error>) -> CommitError {
+    CommitError::Failed { what: what.into(), error: error.into() }
+}
+
+impl Change<'_> {
+    fn tree(&self) -> &Tree {
+        self.hands.tree
+    }
+
+    fn edits(&self, file: File) -> Vec<&Edit> {
+        self.plan.edits.iter().filter(|edit| edit.file == file).collect()
+    }
+
+    fn begin(&self) -> Result<(), CommitError> {
+        let begun = self.hands.journal.begin(&self.entry);
+        begun.map_err(|error| failed("writing the journal", error))
+    }
+
+    fn look_once_more(&self) -> Result<(), CommitError> {
+        match self.loaded.originals.iter().find(|(_, original)| !original.is_unchanged()) {
+            Some((file, _)) => Err(CommitError::ChangedMeanwhile(*file)),
+            None => Ok(()),
+        }
+    }
+
+    fn mark_ready(&mut self) -> Result<(), CommitError> {
+        self.entry.record = self.entry.number.map(|number| self.record(number));
+        let ready = self.hands.journal.mark_ready(&self.entry);
+        ready.map_err(|error| failed("writing the journal", error))
+    }
+
+    fn record(&self, number: u64) -> Record {
+        let mut told = Told::of(self.plan);
+        let steps = self.plan.steps.iter().zip(&self.made);
+        told.steps = steps
+            .map(|(step, made)| RecordedStep { step: step.clone(), left_as: made.clone() })
+            .collect();
+        told.cautions.extend(self.notes());
+        let mut left = BTreeMap::new();
+        for (file, original) in &self.loaded.originals {
+            let lines = self.loaded.book.lines(*file).filter(|lines| !lines.is_excerpt());
+            if let Some(lines) = lines.filter(|_| !original.is_large()) {
+                let digest = nest_core::drift::digest(lines.text());
+                left.insert(*file, changes::left(digest, lines.text().len() as u64));
+            }
+        }
+        for effect in &self.entry.effects {
+            if let Effect::Replace { what: Replaced::Account(file), after, .. } = effect {
+                let empty = Lines::new(*file, Arc::new(Vec::new()));
+                let lines = self.loaded.book.lines(*file).unwrap_or(&empty);
+                let size = lines.rewrite(&self.edits(*file)).len() as u64;
+                left.insert(*file, changes::left(after.clone(), size));
+            }
+        }
+        Record {
+            version: VERSION,
+            number,
+            time: self.circumstances.time.clone(),
+            by: self.circumstances.by.clone(),
+            arguments: self.circumstances.arguments.clone(),
+            undoes: self.plan.undoes,
+            told,
+            left,
+            other_hands: self.circumstances.other_hands.clone(),
+        }
+    }
+
+    fn notes(&self) -> Vec<String> {
+        let undone = self.outcome.left_undone.iter();
+        let undone = undone.map(|what| format!("not set, for lack of the right to: {what}"));
+        self.outcome.notes.iter().cloned().chain(undone).collect()
+    }
+
+    fn discard(&self) {
+        self.entry.effects.iter().for_each(|effect| self.hands.discard(effect));
+        self.drop_journal();
+    }
+
+    fn drop_journal(&self) {
+        self.hands.journal.drop();
+        self.hands.state.remove("journal");
+    }
+
+    fn publish(&mut self) -> Result<(), (String, std::io::Error, usize)> {
+        for at in 0..self.entry.effects.len() {
+            let effect = &self.entry.effects[at];
+            let published = self.hands.publish(effect);
+            let published = published.map_err(|error| (effect.describe(), error, at))?;
+            if let (Published::InPlace, Effect::Replace { what: Replaced::Account(file), .. }) =
+                (published, effect)
+            {
+                self.outcome.in_place.push(*file);
+            }
+        }
+        let all = self.entry.effects.len();
+        flush(&self.hands, &self.entry.effects)
+            .map_err(|error| ("flushing a directory".to_owned(), error, all))
+    }
+
+    /// Takes back what became visible, last first, and drops what was staged.
+    fn put_back(&self, what: String, error: std::io::Error, reached: usize) -> CommitError {
+        let mut stands = Vec::new();
+        // The one that failed did nothing, unless it is made of many.
+        let half_done =
+            self.entry.effects.get(reached).filter(|effect| matches!(effect, Effect::Reown { .. }));
+        for effect in half_done.into_iter().chain(self.entry.effects[..reached].iter().rev()) {
+            if let Err(error) = self.hands.withdraw(effect) {
+                stands.push(format!("{} stays done ({error})", effect.describe()));
+            }
+        }
+        if !stands.is_empty() {
+            return CommitError::NotPutBack { what, error, stands: stands.join(", ") };
+        }
+        let unmarked =
+            flush(&self.hands, &self.entry.effects).and_then(|()| self.hands.journal.unmark());
+        if let Err(unmarked) = unmarked {
+            let stands = format!("all is as it was, but the journal says otherwise ({unmarked})");
+            return CommitError::NotPutBack { what, error, stands };
+        }
+        self.discard();
+        CommitError::Failed { what, error }
+    }
+
+    /// The record is kept; that it can't be is no reason to take the change back.
+    fn keep_record(&mut self) {
+        let Some(record) = &self.entry.record else { return };
+        if let Err(error) = keep_record(&self.hands, &self.entry.effects, record) {
+            self.outcome.notes.push(format!("the record of the change could not be kept: {error}"));
+        }
+        let mut left = LeftBehind::read(self.hands.state);
+        left.note(self.tree(), self.loaded, record);
+        if let Err(error) = left.write(self.hands.state) {
+            tracing::warn!(%error, "what the files are like now could not be noted");
+        }
+        changes::tidy(self.hands.state, self.circumstances.today, self.circumstances.keep_days);
+    }
+
+    fn finish(&self) {
+        self.entry.effects.iter().for_each(|effect| self.hands.finish(effect));
+        self.drop_journal();
+    }
+}
+
+/// Writes the record of a change, with the lists of files it gave another number.
+pub(crate) fn keep_record(
+    hands: &Hands<'_>,
+    effects: &[Effect],
+    record: &Record,
+) -> std::io::Result<()> {
+    for (at, effect) in effects.iter().enumerate() {
+        if let Effect::Reown { list, .. } = effect
+            && let Some(list) = hands.journal.kept(list)?
+        {
+            changes::keep_list(hands.state, record.number, at, &list)?;
+        }
+    }
+    changes::write(hands.state, record)
+}
+
+/// Flushes the directories in which something became visible, each once.
+pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect]) -> std::io::Result<()> {
+    let mut parents: Vec<&std::path::Path> = effects
+        .iter()
+        .flat_map(|effect| hands.touched(effect))
+        .filter_map(|path| crate::tree::path_of(&path.0).parent())
+        .collect();
+    parents.sort_unstable();
+    parents.dedup();
+    for parent in parents {
+        rustix::fs::fsync(hands.tree.open_directory_strictly(parent)?)?;
+    }
+    if effects.iter().any(|effect| matches!(effect, Effect::Replace { what: Replaced::State, .. }))
+    {
+        hands.state.flush()?;
+    }
+    Ok(())
+}
+
+/// A path below a directory.
+fn join(below: &[u8], path: &[u8]) -> bstr::BString {
+    let between: &[u8] = if below.ends_with(b"/") { b"" } else { b"/" };
+    [below, between, path].concat().into()
+}

@@ -1,0 +1,132 @@
+//! A plan as effects, before anything is staged.
+
+use nest_core::plan::Step;
+use nest_core::table::{File, Order, holding_both, order};
+use nest_core::value::escaped::Escaped;
+
+use super::{Change, CommitError, failed, join};
+use crate::effect::{BOTH, NEW, Place, escaped};
+use crate::home::missing_directories;
+use crate::journal::{Effect, Replaced};
+use crate::retired;
+use crate::suspended;
+
+impl Change<'_> {
+    /// Lists the effects in the order in which they will become visible: homes
+    /// before the lines of those who come, after the lines of those who go.
+    pub(super) fn prepare(&mut self) -> Result<(), CommitError> {
+        let (mut first, mut last) = (self.state_files(), Vec::new());
+        for (at, step) in self.plan.steps.iter().enumerate() {
+            let fail = |error: rustix::io::Errno| failed(step.describe(), error);
+            match step {
+                Step::MakeDirectory { path, .. } => {
+                    let (path, made) = (Escaped(path.clone()), Vec::new());
+                    first.push(Effect::Make { path, made, inventory: None });
+                }
+                Step::MakeFile { below, file, .. } => {
+                    let made = missing_directories(self.tree(), below, &file.path).map_err(fail)?;
+                    let path = Escaped(join(below, &file.path));
+                    first.push(Effect::Make { path, made, inventory: None });
+                }
+                Step::GiveDirectory { path, from, to } => {
+                    first.push(Effect::Give { path: Escaped(path.clone()), from: *from, to: *to });
+                }
+                Step::Move { from, to, aside } => {
+                    let effect = self.prepare_move(from, to, *aside);
+                    let effect = effect.map_err(|error| failed(step.describe(), error))?;
+                    if *aside { last.push(effect) } else { first.push(effect) }
+                }
+                Step::Remove { path, made, .. } => {
+                    let path = Escaped(path.clone());
+                    last.push(Effect::Remove { path, made: made.clone() });
+                }
+                Step::Reown(reown) => {
+                    let (reown, list) = (reown.clone(), format!("files-{at}"));
+                    first.push(Effect::Reown { reown, list });
+                }
+                step if step.is_bookkeeping() => {}
+                _ => {}
+            }
+        }
+        self.entry.effects = first;
+        for (file, ending) in self.publish_order() {
+            let located = self.tree().locate(file.path());
+            let located =
+                located.map_err(|error| failed(format!("looking at {}", file.path()), error))?;
+            self.entry.effects.push(Effect::Replace {
+                what: Replaced::Account(file),
+                staged: escaped(crate::effect::beside(&located.name, ending)),
+                path: escaped(&located.path),
+                before: None,
+                after: String::new(),
+            });
+        }
+        self.entry.effects.extend(last);
+        Ok(())
+    }
+
+    /// The files of the state folder that the plan's bookkeeping alters.
+    fn state_files(&self) -> Vec<Effect> {
+        let of = |step: &Step| match step {
+            Step::RetireIds(_) | Step::ReviveIds(_) => Some(retired::NAME),
+            Step::NoteSuspended(_) | Step::ForgetSuspended(_) => Some(suspended::NAME),
+            _ => None,
+        };
+        let mut names: Vec<&str> = self.plan.steps.iter().filter_map(of).collect();
+        names.sort_unstable();
+        names.dedup();
+        let effect = |name| Effect::Replace {
+            what: Replaced::State,
+            path: escaped(name),
+            staged: escaped(""),
+            before: None,
+            after: String::new(),
+        };
+        names.into_iter().map(effect).collect()
+    }
+
+    fn prepare_move(&self, from: &[u8], to: &[u8], aside: bool) -> std::io::Result<Effect> {
+        let parent = crate::tree::path_of(to).parent().filter(|_| aside).map(escaped);
+        let made = match parent {
+            Some(parent) => (!self.hands.is_private(&parent)?).then_some(parent),
+            None => None,
+        };
+        let old = Place::of(self.tree(), from)?;
+        let here = rustix::fs::AtFlags::SYMLINK_NOFOLLOW;
+        let device = rustix::fs::statat(&old.directory, &old.name, here)?.st_dev;
+        // A directory that is yet to be made is on the file system it is made in.
+        let target = if aside { crate::tree::path_of(from) } else { crate::tree::path_of(to) };
+        let target = self.tree().open_directory_strictly(target.parent().unwrap_or(target))?;
+        let copied = rustix::fs::fstat(&target)?.st_dev != device;
+        Ok(Effect::Move { from: Escaped(from.into()), to: Escaped(to.into()), made, copied })
+    }
+
+    /// The account files in the order in which their versions are published.
+    fn publish_order(&self) -> Vec<(File, &'static str)> {
+        let mut files: Vec<File> = self.plan.edits.iter().map(|edit| edit.file).collect();
+        files.sort_by_key(|file| place_in_order(*file));
+        files.dedup();
+        let new = |file: &File| (*file, NEW);
+        match order(&self.plan.edits) {
+            Order::PasswdLast => files.iter().map(new).collect(),
+            Order::PasswdFirst => files.iter().rev().map(new).collect(),
+            Order::Between => {
+                let both = files.iter().filter(|file| **file != File::Passwd);
+                let both = both.filter(|file| !holding_both(&self.edits(**file)).is_empty());
+                both.map(|file| (*file, BOTH)).chain(files.iter().rev().map(new)).collect()
+            }
+        }
+    }
+}
+
+/// Users become visible last.
+fn place_in_order(file: File) -> u8 {
+    match file {
+        File::Gshadow => 0,
+        File::Shadow => 1,
+        File::Subuid => 2,
+        File::Subgid => 3,
+        File::Group => 4,
+        File::Passwd => 5,
+    }
+}

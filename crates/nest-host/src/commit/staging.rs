@@ -1,0 +1,211 @@
+//! Making everything new, beside what it replaces.
+
+use std::collections::BTreeMap;
+use std::sync::Arc;
+
+use nest_core::plan::Step;
+use nest_core::surroundings::Inventory;
+use nest_core::table::{File, Lines, holding_both};
+
+use super::{Change, CommitError, failed, join};
+use crate::changes;
+use crate::effect::{BOTH, NEW, Place, digest_of_file};
+use crate::home::{Undone, stage_directory, stage_file};
+use crate::inventory;
+use crate::journal::{Effect, Replaced};
+use crate::reown;
+use crate::retired;
+use crate::stage::{Staged, stage};
+use crate::suspended;
+use crate::tree::Tree;
+
+impl Change<'_> {
+    /// Everything new is made beside its place, and flushed.
+    pub(super) fn stage(&mut self) -> Result<(), CommitError> {
+        let mut effects = std::mem::take(&mut self.entry.effects);
+        let staged = self.stage_all(&mut effects);
+        self.entry.effects = effects;
+        staged
+    }
+
+    fn stage_all(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
+        for effect in effects.iter_mut() {
+            let Some(at) = self.plan.steps.iter().position(|step| is_of(effect, step)) else {
+                continue;
+            };
+            let step = &self.plan.steps[at];
+            self.stage_step(at, step, effect).map_err(|error| failed(step.describe(), error))?;
+        }
+        self.stage_state(effects)?;
+        self.stage_files(effects)
+    }
+
+    fn stage_step(&mut self, at: usize, step: &Step, effect: &mut Effect) -> std::io::Result<()> {
+        let tree = self.hands.tree;
+        let mut undone = Undone { live: tree.is_live(), list: &mut self.outcome.left_undone };
+        match (step, effect) {
+            (Step::MakeDirectory { path, skeleton, files, owner, mode }, effect) => {
+                let skeleton = skeleton.as_ref().map(|skeleton| skeleton.as_slice());
+                stage_directory(tree, path, skeleton, files, *owner, *mode, &mut undone)?;
+                self.made[at] = note_made(tree, effect)?;
+            }
+            (Step::MakeFile { below, file, owner }, effect) => {
+                stage_file(tree, below, file, *owner, &mut undone)?;
+                self.made[at] = note_made(tree, effect)?;
+            }
+            (_, Effect::Move { from, to, copied: true, .. }) => {
+                let (old, new) = (Place::of(tree, &from.0)?, Place::of(tree, &to.0)?);
+                let name = new.beside(NEW);
+                let was = inventory::take(&old.directory, &old.name, None)?;
+                let bytes = was.as_ref().map_or(0, |was| was.bytes);
+                let what = format!("moving {}", from.0);
+                let progress = |more| self.watcher.copied(&what, bytes, more);
+                let (source, target) = (&old.directory, &new.directory);
+                crate::copy::copy(source, &old.name, target, &name, &progress)?;
+                if inventory::take(&new.directory, &name, None)? != was {
+                    let message = "it was altered while it was copied";
+                    return Err(std::io::Error::other(message));
+                }
+                self.made[at] = was;
+            }
+            (_, Effect::Reown { reown, list }) => {
+                let carriers = match reown.of_change {
+                    None => reown::find(tree, reown)?,
+                    Some(number) => reown::Carriers {
+                        list: changes::kept_lists(self.hands.state, number)?,
+                        ..reown::Carriers::default()
+                    },
+                };
+                self.outcome.notes.extend(carriers.notes);
+                self.hands.journal.keep(list, &carriers.list)?;
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
+    fn stage_state(&self, effects: &mut [Effect]) -> Result<(), CommitError> {
+        for effect in effects {
+            let Effect::Replace { what: Replaced::State, path, before, after, .. } = effect else {
+                continue;
+            };
+            let (name, state) = (path.0.to_string(), self.hands.state);
+            let text = self.state_text(&name);
+            let staged = state.read(&name).and_then(|old| {
+                *before = old.map(|old| nest_core::drift::digest(&old));
+                *after = nest_core::drift::digest(&text);
+                state.write_beside(&name, &text)
+            });
+            staged.map_err(|error| failed(format!("writing {}", state.shown(&name)), error))?;
+        }
+        Ok(())
+    }
+
+    /// A file of the state folder as it will be.
+    fn state_text(&self, name: &str) -> Vec<u8> {
+        let (mut more, mut back) = (Vec::new(), Vec::new());
+        let (mut noted, mut forgotten) = (Vec::new(), Vec::new());
+        for step in &self.plan.steps {
+            match step {
+                Step::RetireIds(ids) => more.push(ids),
+                Step::ReviveIds(ids) => back.push(ids),
+                Step::NoteSuspended(note) => noted.push(note),
+                Step::ForgetSuspended(note) => forgotten.push(note),
+                _ => {}
+            }
+        }
+        match name {
+            suspended::NAME => suspended::text(&self.circumstances.suspended, &noted, &forgotten),
+            _ => retired::text(&self.circumstances.retired, &more, &back),
+        }
+    }
+
+    /// One thread a file: flushing is mostly waiting.
+    fn stage_files(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
+        let this = &*self;
+        let results: Vec<_> = std::thread::scope(|scope| {
+            let threads: Vec<_> = effects
+                .iter_mut()
+                .filter_map(|effect| match effect {
+                    Effect::Replace { what: Replaced::Account(file), .. } => Some((*file, effect)),
+                    _ => None,
+                })
+                .map(|(file, effect)| scope.spawn(move || (file, this.stage_one(file, effect))))
+                .collect();
+            let join = |thread: std::thread::ScopedJoinHandle<'_, _>| {
+                thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+            };
+            threads.into_iter().map(join).collect()
+        });
+        let mut failure = None;
+        for (file, result) in results {
+            match result {
+                Ok(staged) => self.outcome.left_undone.extend(staged.left_undone),
+                Err(error) => {
+                    let what = format!("writing the new {}", file.path());
+                    failure.get_or_insert(failed(what, error));
+                }
+            }
+        }
+        self.outcome.left_undone.sort();
+        self.outcome.left_undone.dedup();
+        chain_digests(effects);
+        failure.map_or(Ok(()), Err)
+    }
+
+    fn stage_one(&self, file: File, effect: &mut Effect) -> std::io::Result<Staged> {
+        let Effect::Replace { staged, before, after, .. } = effect else {
+            return Err(std::io::ErrorKind::InvalidInput.into());
+        };
+        let edits = self.edits(file);
+        let both = staged.0.ends_with(BOTH.as_bytes()).then(|| holding_both(&edits));
+        let edits = both.as_ref().map_or(edits, |both| both.iter().collect());
+        let original = self.loaded.originals.get(&file);
+        let empty = Lines::new(file, Arc::new(Vec::new()));
+        let lines = self.loaded.book.lines(file).unwrap_or(&empty);
+        if let Some(original) = original {
+            *before = Some(digest_of_file(&original.descriptor)?);
+        }
+        let name = crate::tree::path_of(&staged.0).as_os_str();
+        let staged = stage(self.tree(), file, original, &lines.rewrite(&edits), name)?;
+        *after = staged.digest.clone();
+        Ok(staged)
+    }
+}
+
+/// Whether an effect is the one of a step.
+fn is_of(effect: &Effect, step: &Step) -> bool {
+    match (effect, step) {
+        (Effect::Make { path, .. }, Step::MakeDirectory { path: step, .. })
+        | (Effect::Give { path, .. }, Step::GiveDirectory { path: step, .. })
+        | (Effect::Remove { path, .. }, Step::Remove { path: step, .. })
+        | (Effect::Move { from: path, .. }, Step::Move { from: step, .. }) => path.0 == *step,
+        (Effect::Make { path, .. }, Step::MakeFile { below, file, .. }) => {
+            path.0 == join(below, &file.path)
+        }
+        (Effect::Reown { reown, .. }, Step::Reown(step)) => reown == step,
+        _ => false,
+    }
+}
+
+/// What was made, as it waits beside its place.
+fn note_made(tree: &Tree, effect: &mut Effect) -> std::io::Result<Option<Inventory>> {
+    let Effect::Make { path, inventory, .. } = effect else { return Ok(None) };
+    let place = Place::of(tree, &path.0)?;
+    *inventory = inventory::take(&place.directory, &place.beside(NEW), None)?;
+    Ok(inventory.clone())
+}
+
+/// A file that is replaced twice is replaced the second time from what the first
+/// one made of it.
+fn chain_digests(effects: &mut [Effect]) {
+    let mut current: BTreeMap<File, String> = BTreeMap::new();
+    for effect in effects {
+        if let Effect::Replace { what: Replaced::Account(file), before, after, .. } = effect {
+            if let Some(current) = current.get(file) {
+                *before = Some(current.clone());
+            }
+            current.insert(*file, after.clone());
+        }
+    }
+}

@@ -1,0 +1,75 @@
+//! Lines of configuration that name a user.
+
+use bstr::{BStr, ByteSlice};
+use nest_core::surroundings::Mention;
+use rustix::fs::{Dir, OFlags};
+
+use crate::tree::Tree;
+
+/// Files that grant something by name.
+const GRANTING: [&str; 4] =
+    ["etc/sudoers", "etc/ssh/sshd_config", "etc/security/access.conf", "etc/cron.allow"];
+/// Directories of such files.
+const GRANTING_DIRECTORIES: [&str; 2] = ["etc/sudoers.d", "etc/ssh/sshd_config.d"];
+/// Where services are told which user they run as.
+const UNITS: [&str; 2] = ["etc/systemd/system", "usr/lib/systemd/system"];
+
+/// Lines that grant something to a name.
+pub(crate) fn granting(tree: &Tree, name: &BStr) -> Vec<Mention> {
+    let mut mentions = Vec::new();
+    for file in GRANTING {
+        in_file(tree, file, name, &mut mentions, |_| true);
+    }
+    for directory in GRANTING_DIRECTORIES {
+        for file in files_in(tree, directory) {
+            in_file(tree, &file, name, &mut mentions, |_| true);
+        }
+    }
+    mentions
+}
+
+/// Lines that would dangle if the name went: grants, mail aliases, the users that
+/// services run as.
+pub(crate) fn of_user(tree: &Tree, name: &BStr) -> Vec<Mention> {
+    let mut mentions = granting(tree, name);
+    in_file(tree, "etc/aliases", name, &mut mentions, |_| true);
+    for directory in UNITS {
+        for file in files_in(tree, directory) {
+            in_file(tree, &file, name, &mut mentions, |line| line.starts_with(b"User="));
+        }
+    }
+    mentions
+}
+
+fn in_file(
+    tree: &Tree,
+    file: &str,
+    name: &BStr,
+    mentions: &mut Vec<Mention>,
+    counts: impl Fn(&[u8]) -> bool,
+) {
+    let Ok(text) = tree.read(file) else { return };
+    for (at, line) in text.lines().enumerate() {
+        let mut words = line.split(|byte| {
+            !(byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.') || *byte >= 0x80)
+        });
+        let said = !line.trim_ascii_start().starts_with(b"#") && counts(line);
+        if said && words.any(|word| word == name) {
+            mentions.push(Mention { file: file.to_owned(), line: at + 1 });
+        }
+    }
+}
+
+/// The paths of what is in a directory, sorted; hidden files are left out.
+pub(crate) fn files_in(tree: &Tree, directory: &str) -> Vec<String> {
+    let opened = tree.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY);
+    let Ok(entries) = opened.and_then(Dir::new) else { return Vec::new() };
+    let mut files: Vec<String> = entries
+        .filter_map(Result::ok)
+        .map(|entry| entry.file_name().to_string_lossy().into_owned())
+        .filter(|file| !file.starts_with('.'))
+        .map(|file| format!("{directory}/{file}"))
+        .collect();
+    files.sort();
+    files
+}
