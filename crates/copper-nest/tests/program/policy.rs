@@ -42,7 +42,7 @@ fn another_file_can_be_named() {
     let file = tree.path("harbour.toml").display().to_string();
     let run = tree.done(&format!("--policy {file} create user maren"));
     assert_eq!(run.value("shell"), format!("/bin/sh people.shell, {file}:2"));
-    run.says(&format!("--policy {file} show user maren"));
+    run.says(&format!("--policy {file} password user maren"));
     tree.refused(
         "--policy /no/such.toml create user perrin",
         3,
