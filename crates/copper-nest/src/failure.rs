@@ -100,7 +100,14 @@ impl From<TreeError> for Failure {
 
 impl From<PolicyFault> for Failure {
     fn from(fault: PolicyFault) -> Self {
-        Failure::new(REFUSED, "policy", fault.to_string()).or("see every setting", "show policy")
+        let mut failure = Failure::new(REFUSED, "policy", fault.to_string());
+        // Without the broken file: with it this would be refused as well.
+        failure.ways.push(Way {
+            label: "see every setting".into(),
+            text: "copper-nest --policy /dev/null show policy".into(),
+            is_command: false,
+        });
+        failure
     }
 }
 

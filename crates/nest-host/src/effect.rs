@@ -424,6 +424,11 @@ pub fn digest_of(place: &Place, name: &OsStr) -> std::io::Result<Option<String>>
     }
 }
 
+/// A digest as it is written.
+pub(crate) fn in_hexadecimal(hasher: &xxhash_rust::xxh3::Xxh3) -> String {
+    format!("{:032x}", hasher.digest128())
+}
+
 /// The digest of an opened file, see [`nest_core::drift::digest`].
 ///
 /// # Errors
@@ -434,7 +439,7 @@ pub fn digest_of_file(file: &OwnedFd) -> std::io::Result<String> {
     let mut at = 0;
     loop {
         match rustix::io::pread(file, &mut piece[..], at) {
-            Ok(0) => return Ok(format!("{:032x}", hasher.digest128())),
+            Ok(0) => return Ok(in_hexadecimal(&hasher)),
             Ok(count) => {
                 hasher.update(&piece[..count]);
                 at += count as u64;

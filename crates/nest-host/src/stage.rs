@@ -168,22 +168,27 @@ fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io
             (Piece::Keep(_), None) => return Err(std::io::ErrorKind::NotFound.into()),
         }
     }
-    flush(to, original)
+    let known = original.and_then(|original| original.digest_after(rewrite));
+    flush(to, original, known)
 }
 
 /// Flushes the new version, and takes its digest while that waits for the disk.
 /// The kernel throws the old one's pages out of its cache meanwhile: it would have
 /// to when the old one goes, and for a large file that takes longer than all the
 /// rest of a change.
-fn flush(to: &OwnedFd, original: Option<&Original>) -> std::io::Result<String> {
+fn flush(
+    to: &OwnedFd,
+    original: Option<&Original>,
+    known: Option<String>,
+) -> std::io::Result<String> {
     let large = original.filter(|original| original.is_large());
     if large.is_none() {
         rustix::fs::fsync(to)?;
-        return digest_of_file(to);
+        return known.map_or_else(|| digest_of_file(to), Ok);
     }
     std::thread::scope(|scope| {
         let digest = scope.spawn(|| {
-            let digest = digest_of_file(to);
+            let digest = known.map_or_else(|| digest_of_file(to), Ok);
             if let Some(original) = large {
                 let advice = rustix::fs::Advice::DontNeed;
                 // Advice: without it the pages go later.

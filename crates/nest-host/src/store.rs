@@ -6,10 +6,12 @@ use std::sync::Arc;
 
 use memmap2::{Advice, MmapMut, MmapOptions};
 use nest_core::book::{Book, Texts};
-use nest_core::table::{Excerpter, File, Lines, Text};
+use nest_core::table::{Excerpter, File, Lines, Piece, Rewrite, Text};
 use rustix::fs::{FileType, Mode, OFlags, Stat};
 use rustix::io::Errno;
+use xxhash_rust::xxh3::Xxh3;
 
+use crate::effect::{digest_of_file, in_hexadecimal};
 use crate::tree::{Located, Tree};
 
 /// Files from this size on are read into memory of their own, in parallel, and
@@ -36,7 +38,6 @@ pub struct Loaded {
 }
 
 /// A file as it was when it was read.
-#[derive(Debug)]
 pub struct Original {
     /// Where it is, with every link followed.
     pub located: Located,
@@ -46,9 +47,18 @@ pub struct Original {
     pub seal: Seal,
     /// Owner and mode.
     pub stat: Stat,
+    /// The state of its digest after the last byte, where it was taken while the
+    /// file was read: with it the digest of a file that only grew costs nothing.
+    hashed: Option<Box<Xxh3>>,
     /// Whether it was altered so shortly before it was read that a second
     /// alteration, after the reading, could carry the same times.
     fresh: bool,
+}
+
+impl std::fmt::Debug for Original {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Original").field("path", &self.located.path).finish_non_exhaustive()
+    }
 }
 
 /// What tells whether a file is still the one that was read: device, inode,
@@ -105,6 +115,34 @@ impl Seal {
 }
 
 impl Original {
+    /// The digest of the file as it was read, see [`nest_core::drift::digest`].
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn digest(&self) -> std::io::Result<String> {
+        match &self.hashed {
+            Some(hashed) => Ok(in_hexadecimal(hashed)),
+            None => digest_of_file(&self.descriptor),
+        }
+    }
+
+    /// The digest of what a rewrite makes of the file, where that can be told
+    /// without reading: when all of the old is kept and the new comes after it.
+    pub fn digest_after(&self, rewrite: &Rewrite) -> Option<String> {
+        let mut hashed = self.hashed.clone()?;
+        let (first, rest) = rewrite.pieces.split_first()?;
+        if *first != Piece::Keep(0..self.seal.size as usize) {
+            return None;
+        }
+        for piece in rest {
+            match piece {
+                Piece::New(bytes) => hashed.update(bytes),
+                Piece::Keep(_) => return None,
+            }
+        }
+        Some(in_hexadecimal(&hashed))
+    }
+
     /// Whether it is read and copied as large files are.
     pub fn is_large(&self) -> bool {
         self.stat.st_size as u64 >= LARGE
@@ -161,6 +199,8 @@ pub struct Wanted {
     pub words: Vec<Vec<u8>>,
     /// The numbers of all lines, too.
     pub numbers: bool,
+    /// The digest of the file, since it will be replaced.
+    pub digest: bool,
 }
 
 /// The files of which not everything is wanted.
@@ -242,18 +282,23 @@ fn read_file(
         }
         let seal = Seal::of(&stat);
         let fresh = is_fresh(&seal);
+        let mut hashed = None;
         let lines = match focus.filter(|_| size >= LARGE) {
             Some(wanted) if wanted.words.is_empty() => {
                 let lines = Excerpter::new(file, &[], false).finish();
-                return Ok(Some((lines, Original { located, descriptor, seal, stat, fresh })));
+                let original = Original { located, descriptor, seal, stat, hashed, fresh };
+                return Ok(Some((lines, original)));
             }
-            Some(wanted) => read_excerpt(&descriptor, file, wanted),
+            Some(wanted) => {
+                hashed = wanted.digest.then(Box::default);
+                read_excerpt(&descriptor, file, wanted, hashed.as_deref_mut())
+            }
             None => read_text(&descriptor, size).map(|text| Lines::new(file, text)),
         }
         .map_err(|error| error.to_string())?;
         let after = rustix::fs::fstat(&descriptor).map_err(|error| error.to_string())?;
         if Seal::of(&after) == seal && lines.file_length() as u64 == size {
-            return Ok(Some((lines, Original { located, descriptor, seal, stat, fresh })));
+            return Ok(Some((lines, Original { located, descriptor, seal, stat, hashed, fresh })));
         }
     }
     Err("it keeps changing while it is read".into())
@@ -285,13 +330,23 @@ fn read_text(descriptor: &OwnedFd, size: u64) -> std::io::Result<Text> {
 }
 
 /// Goes through a file in pieces and keeps what is wanted.
-fn read_excerpt(descriptor: &OwnedFd, file: File, wanted: &Wanted) -> std::io::Result<Lines> {
+fn read_excerpt(
+    descriptor: &OwnedFd,
+    file: File,
+    wanted: &Wanted,
+    mut hashed: Option<&mut Xxh3>,
+) -> std::io::Result<Lines> {
     let mut excerpter = Excerpter::new(file, &wanted.words, wanted.numbers);
     let mut piece = vec![0; PIECE];
     loop {
         match rustix::io::read(descriptor, &mut piece[..]) {
             Ok(0) => return Ok(excerpter.finish()),
-            Ok(count) => excerpter.feed(&piece[..count]),
+            Ok(count) => {
+                excerpter.feed(&piece[..count]);
+                if let Some(hashed) = &mut hashed {
+                    hashed.update(&piece[..count]);
+                }
+            }
             Err(Errno::INTR) => {}
             Err(error) => return Err(error.into()),
         }

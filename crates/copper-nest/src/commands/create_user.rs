@@ -168,14 +168,19 @@ impl CreateUserArgs {
 /// holder: then everything is loaded.
 fn focus(session: &Session<'_>, request: &CreateUser) -> Focus {
     let policy = &session.policy;
-    let groups: Vec<&[u8]> = request
-        .join
-        .iter()
-        .chain(&request.primary)
-        .map(|group| group.as_slice())
-        .chain([policy.people_primary.as_bytes(), b"mail"])
-        .chain(policy.people_groups.iter().chain(&policy.admins_groups).map(|name| name.as_bytes()))
-        .collect();
+    // Every word is a sweep over the file: only those that this request needs.
+    let mut groups: Vec<&[u8]> =
+        request.join.iter().chain(&request.primary).map(|group| group.as_slice()).collect();
+    groups.extend(policy.people_groups.iter().map(|name| name.as_bytes()));
+    if !policy.people_private_group {
+        groups.push(policy.people_primary.as_bytes());
+    }
+    if policy.mail_create {
+        groups.push(b"mail");
+    }
+    if request.admin {
+        groups.extend(policy.admins_groups.iter().map(|name| name.as_bytes()));
+    }
     let numbered = groups.iter().any(|group| group.first().is_some_and(u8::is_ascii_digit));
     if request.names.len() > 4 || request.uid.is_some() || request.adopt_home || numbered {
         return Focus::new();
@@ -194,11 +199,11 @@ fn focus(session: &Session<'_>, request: &CreateUser) -> Focus {
     let group: Vec<Vec<u8>> = named.iter().cloned().chain(listing).collect();
     let gshadow: Vec<Vec<u8>> = named.into_iter().chain(users.iter().cloned()).collect();
     Focus::from([
-        (File::Passwd, Wanted { words: passwd, numbers: true }),
-        (File::Shadow, Wanted { words: users.clone(), numbers: false }),
-        (File::Group, Wanted { words: group, numbers: true }),
-        (File::Gshadow, Wanted { words: gshadow, numbers: false }),
-        (File::Subuid, Wanted { words: users.clone(), numbers: true }),
-        (File::Subgid, Wanted { words: users, numbers: true }),
+        (File::Passwd, Wanted { words: passwd, numbers: true, digest: true }),
+        (File::Shadow, Wanted { words: users.clone(), numbers: false, digest: true }),
+        (File::Group, Wanted { words: group, numbers: true, digest: true }),
+        (File::Gshadow, Wanted { words: gshadow, numbers: false, digest: true }),
+        (File::Subuid, Wanted { words: users.clone(), numbers: true, digest: true }),
+        (File::Subgid, Wanted { words: users, numbers: true, digest: true }),
     ])
 }

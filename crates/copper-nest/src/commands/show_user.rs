@@ -87,7 +87,7 @@ fn load_about(
 ) -> Result<Option<Loaded>, Failure> {
     let first = |name: &[u8]| [name, b":"].concat();
     let third = |id: u32| format!(":{id}:").into_bytes();
-    let lines = |words| Wanted { words, numbers: false };
+    let lines = |words| Wanted { words, ..Wanted::default() };
     let mut focus: Focus = File::ALL.iter().map(|file| (*file, Wanted::default())).collect();
     let wanted = read_plain_id(name).map_or_else(|| first(name), third);
     focus.insert(File::Passwd, lines(vec![wanted.clone()]));

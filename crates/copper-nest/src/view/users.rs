@@ -25,7 +25,7 @@ pub fn print(global: &Global, listed: &[Listed<'_>], of: usize) {
         return;
     }
     let titles =
-        ["name", "uid", "full name", "member of", "sign-in", "password", "expires", "home"];
+        ["name", "uid", "full name", "member of", "sign-in", "password set", "expires", "home"];
     let for_people = |one: &Listed<'_>| {
         let [name, uid, _, _, groups, home, _, full_name, sign_in, changed, expires] = row(one);
         [name, uid, full_name, groups.replace(',', ", "), sign_in, changed, expires, home]

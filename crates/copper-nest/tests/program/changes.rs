@@ -289,3 +289,35 @@ fn a_record_holds_no_hash() {
         assert_eq!(path.metadata().unwrap().mode() & 0o077, 0);
     }
 }
+
+#[test]
+fn the_digests_of_large_files_are_those_of_what_stands_there() {
+    let tree = TestTree::new();
+    let crew = |line: &dyn Fn(usize) -> String| (0..40_000).map(line).collect::<String>();
+    tree.append(
+        "etc/passwd",
+        crew(&|at| format!("crew{at}:x:{}:100::/home/c{at}:/bin/sh\n", 70_000 + at)),
+    );
+    tree.append("etc/group", crew(&|at| format!("crew{at}:x:{}:\n", 70_000 + at)));
+    tree.append("etc/shadow", crew(&|at| format!("crew{at}:!:20600:0::7:::\n")));
+    for words in
+        ["create user maren --ranges none", "create user perrin --join pilots", "undo --yes"]
+    {
+        tree.done(words);
+    }
+    for number in 1..=3 {
+        let left = record(&tree, number)["left"].clone();
+        assert_eq!(left.as_object().unwrap().len(), 6, "change {number}: {left}");
+        if number < 3 {
+            continue;
+        }
+        for (file, left) in left.as_object().unwrap() {
+            let text = tree.bytes(file);
+            assert_eq!(left["digest"], nest_core::drift::digest(&text), "{file}");
+            assert_eq!(left["size"], text.len(), "{file}");
+        }
+    }
+    assert!(!tree.done("list changes").stdout.contains("other hands"));
+    tree.append("etc/passwd", "guest:x:1500:100::/:/bin/sh\n");
+    tree.done("list changes").says("etc/passwd was edited by other hands since change 3");
+}

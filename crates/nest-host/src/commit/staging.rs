@@ -9,7 +9,7 @@ use nest_core::table::{File, Lines, holding_both};
 
 use super::{Change, CommitError, failed, join};
 use crate::changes;
-use crate::effect::{BOTH, NEW, Place, digest_of_file};
+use crate::effect::{BOTH, NEW, Place};
 use crate::home::{Undone, stage_directory, stage_file};
 use crate::inventory;
 use crate::journal::{Effect, Replaced};
@@ -164,7 +164,7 @@ impl Change<'_> {
         let empty = Lines::new(file, Arc::new(Vec::new()));
         let lines = self.loaded.book.lines(file).unwrap_or(&empty);
         if let Some(original) = original {
-            *before = Some(digest_of_file(&original.descriptor)?);
+            *before = Some(original.digest()?);
         }
         let name = crate::tree::path_of(&staged.0).as_os_str();
         let staged = stage(self.tree(), file, original, &lines.rewrite(&edits), name)?;
