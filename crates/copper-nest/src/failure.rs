@@ -65,8 +65,8 @@ impl Failure {
             crate::view::print_json(&error);
         }
         let (bad, reset) = (style::BAD, style::BAD.render_reset());
-        let lines: Vec<String> =
-            self.message.split('\n').map(|line| crate::view::visible(line.as_bytes())).collect();
+        let lines = self.message.split('\n').map(|line| crate::view::visible(line.as_bytes()));
+        let lines: Vec<String> = lines.flat_map(|line| crate::view::for_stderr(&line)).collect();
         let message = lines.join("\n");
         let stop = if message.ends_with(['.', ':']) { "" } else { "." };
         errln!("{bad}{message}{stop}{reset}");

@@ -149,6 +149,12 @@ impl RecordedEdit {
         }
     }
 
+    /// Whether the line can't be given back: the hash in it was replaced, and is
+    /// kept nowhere.
+    pub fn is_final(&self) -> bool {
+        self.secret == Secret::Lost && self.after.is_some()
+    }
+
     /// Whether the line speaks of `name`, in any of its fields and lists.
     pub fn mentions(&self, name: &[u8]) -> bool {
         let words = |line: &BString| {

@@ -88,6 +88,9 @@ pub fn gather(
 
 /// Prints generated passwords, once.
 pub fn tell(generated: &Generated) {
+    if !generated.is_empty() {
+        outln!();
+    }
     for (name, password) in generated {
         outln!("the password of {name}, shown this once: {}", password.as_str());
     }

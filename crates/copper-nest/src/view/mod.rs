@@ -83,6 +83,17 @@ pub fn print_wrapped(label: &str, text: &str) {
     }
 }
 
+/// A line of trouble as it is printed: on a terminal broken where it would be too
+/// long to be read at ease.
+pub fn for_stderr(line: &str) -> Vec<String> {
+    const EASE: usize = 100;
+    // What is indented lines up with something else.
+    match std::io::stderr().is_terminal() && !line.starts_with(' ') {
+        true => wrap(line, EASE),
+        false => vec![line.to_owned()],
+    }
+}
+
 /// Breaks a text into lines of at most `width` columns, at spaces.
 fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = vec![String::new()];

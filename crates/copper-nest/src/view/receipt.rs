@@ -54,6 +54,11 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
         Stage::Done(outcome) => outcome,
     };
     match outcome.number {
+        Some(number) if told.edits.iter().any(RecordedEdit::is_final) => {
+            outln!(
+                "{good}done{good:#}: change {number}. It can't be taken back: a replaced hash is kept nowhere."
+            );
+        }
         Some(number) => {
             let undo = global.command(&format!("undo {number}"));
             outln!("{good}done{good:#}: change {number}. To take it back: {undo}");
