@@ -2,7 +2,7 @@
 
 use std::os::unix::fs::symlink;
 
-use crate::harness::{KEY, TestTree, has_program, program};
+use crate::harness::{KEY, TestTree, has_program, is_root, lives_in_the_tree, program};
 
 #[test]
 fn names_that_cannot_be() {
@@ -159,11 +159,9 @@ fn homes_that_cannot_be() {
     tree.write("srv/file", "");
     symlink("/srv", tree.path("links")).unwrap();
     std::fs::create_dir(tree.path("home/maren")).unwrap();
-    let run = tree.refused(
-        "create user maren",
-        3,
-        "/home/maren exists already: a directory, owned by root (0)",
-    );
+    let says = "/home/maren exists already: a directory, owned by ";
+    let run = tree.refused("create user maren", 3, says);
+    assert!(!is_root() || run.stderr.contains("owned by root (0)"), "{}", run.stderr);
     assert!(run.stderr.contains("--home /home/maren --adopt-home"));
     for (home, says) in [
         ("/srv/none/maren", "the home /srv/none/maren can't be made: /srv/none does not exist"),
@@ -196,7 +194,7 @@ fn homes_that_cannot_be() {
         3,
         "goes through the link /links",
     );
-    if crate::harness::is_root() {
+    if is_root() {
         tree.refused(
             "create user perrin --adopt-home --home /home/tavish",
             3,
@@ -280,6 +278,9 @@ fn skeletons_that_cannot_be_copied() {
 
 #[test]
 fn keys_that_are_none() {
+    if lives_in_the_tree("keys_that_are_none") {
+        return;
+    }
     let tree = TestTree::new();
     let file = |text: &str| {
         tree.write("keys", text);

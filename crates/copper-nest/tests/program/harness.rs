@@ -325,6 +325,17 @@ pub fn passed_over(test: &str, needs: &str) {
     let _ = writeln!(std::io::stderr(), "\nPASSED OVER: {test} needs {needs}");
 }
 
+/// For tests in which whoever runs them owns a home and must be nobody that the
+/// tree knows: says so where it is otherwise.
+pub fn lives_in_the_tree(test: &str) -> bool {
+    let me = rustix::process::geteuid().as_raw();
+    let known = !is_root() && PASSWD.contains(&format!(":x:{me}:"));
+    if known {
+        passed_over(test, "a user whose uid the test tree does not use, or root");
+    }
+    known
+}
+
 /// Whether a program that a test needs is there.
 pub fn has_program(name: &str) -> bool {
     Command::new("sh")
