@@ -10,7 +10,8 @@ use nest_core::value::Day;
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
-use crate::effect::{Place, digest_of_file};
+use crate::digest::digest_of_file;
+use crate::effect::Place;
 use crate::state::Folder;
 use crate::store::{LARGE, Loaded, Original, Seal};
 use crate::tree::Tree;

@@ -21,6 +21,7 @@
 pub mod changes;
 pub mod commit;
 pub mod copy;
+pub mod digest;
 pub mod effect;
 pub mod home;
 pub mod inventory;
@@ -32,6 +33,7 @@ pub mod recover;
 pub mod reown;
 pub mod retired;
 pub mod secrets;
+mod skeleton;
 pub mod stage;
 pub mod state;
 pub mod store;

@@ -11,7 +11,8 @@ use nest_core::table::File;
 
 use crate::changes::LeftBehind;
 use crate::commit::{flush, keep_record};
-use crate::effect::{Hands, Place, digest_of};
+use crate::digest::digest_of;
+use crate::effect::{Hands, Place};
 use crate::journal::{Effect, Entry, Found, Journal, JournalError, Replaced};
 use crate::lock::Lock;
 use crate::state::{self, Folder, State, StateError};

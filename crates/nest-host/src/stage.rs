@@ -7,7 +7,7 @@ use nest_core::table::{File, Piece, Rewrite};
 use rustix::fs::{Gid, Mode, OFlags, Uid, XattrFlags};
 use rustix::io::Errno;
 
-use crate::effect::digest_of_file;
+use crate::digest::digest_of_file;
 use crate::store::{LARGE, Original, PIECE};
 use crate::tree::{Located, Tree};
 

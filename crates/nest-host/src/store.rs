@@ -11,7 +11,7 @@ use rustix::fs::{FileType, Mode, OFlags, Stat};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
 
-use crate::effect::{digest_of_file, in_hexadecimal};
+use crate::digest::{digest_of_file, in_hexadecimal};
 use crate::tree::{Located, Tree};
 
 /// Files from this size on are read into memory of their own, in parallel, and
