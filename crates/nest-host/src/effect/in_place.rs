@@ -97,7 +97,7 @@ mod tests {
     #[test]
     fn only_what_we_tore_counts_as_torn() {
         let (old, new) = (b"one\ntwo\n".as_slice(), b"one\nthree\nfour\n".as_slice());
-        for written in 0..=new.len() {
+        for written in 0..new.len() {
             let mut text = new[..written].to_vec();
             text.extend_from_slice(old.get(written..).unwrap_or_default());
             assert!(is_torn(&text, old, new), "{written}");
