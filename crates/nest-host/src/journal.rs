@@ -323,6 +323,9 @@ impl Effect {
     /// The effect in a few words, for messages.
     pub fn describe(&self) -> String {
         match self {
+            Effect::Replace { what: Replaced::Account(file), .. } => {
+                format!("replacing {}", file.path())
+            }
             Effect::Replace { path, .. } => format!("replacing {}", path.0),
             Effect::Make { path, .. } => format!("making {}", path.0),
             Effect::Give { path, .. } => format!("giving {} away", path.0),
