@@ -5,8 +5,10 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    change_user, check, create_user, demo, list_changes, list_rules, list_users, password_user,
-    recover, rename_user, show_change, show_policy, show_rule, show_user, suspend_user, undo,
+    change_group, change_user, check, create_group, create_user, delete_group, demo, list_changes,
+    list_groups, list_rules, list_users, password_group, password_user, recover, regroup,
+    rename_group, rename_user, show_change, show_group, show_policy, show_rule, show_user,
+    suspend_user, undo,
 };
 use crate::failure::Failure;
 
@@ -81,19 +83,19 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// List users, changes, or rules.
+    /// List users, groups, changes, or rules.
     #[command(subcommand)]
     List(List),
-    /// Show one user, one change, the policy, or one rule.
+    /// Show one user, group, change or rule, or the policy.
     #[command(subcommand)]
     Show(Show),
-    /// Create users.
+    /// Create users, or a group.
     #[command(subcommand)]
     Create(Create),
-    /// Change an account.
+    /// Change an account, or a group.
     #[command(subcommand)]
     Change(Change),
-    /// Rename a user.
+    /// Rename a user, or a group.
     #[command(subcommand)]
     Rename(Rename),
     /// Set passwords.
@@ -105,6 +107,13 @@ enum Verb {
     /// Let suspended accounts back in.
     #[command(subcommand)]
     Resume(Resume),
+    /// Delete groups; what they were is kept.
+    #[command(subcommand)]
+    Delete(Delete),
+    /// Bring deleted groups back.
+    #[command(subcommand)]
+    Restore(Restore),
+    Regroup(regroup::RegroupArgs),
     Check(check::Check),
     Undo(undo::UndoArgs),
     Recover(recover::Recover),
@@ -114,6 +123,7 @@ enum Verb {
 #[derive(Debug, Subcommand)]
 enum List {
     Users(list_users::ListUsers),
+    Groups(list_groups::ListGroups),
     Changes(list_changes::ListChanges),
     Rules(list_rules::ListRules),
 }
@@ -121,6 +131,7 @@ enum List {
 #[derive(Debug, Subcommand)]
 enum Show {
     User(show_user::ShowUser),
+    Group(show_group::ShowGroup),
     Change(show_change::ShowChange),
     Policy(show_policy::ShowPolicy),
     Rule(show_rule::ShowRule),
@@ -129,21 +140,35 @@ enum Show {
 #[derive(Debug, Subcommand)]
 enum Create {
     User(Box<create_user::CreateUserArgs>),
+    Group(create_group::CreateGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Change {
     User(Box<change_user::ChangeUserArgs>),
+    Group(change_group::ChangeGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Rename {
     User(rename_user::RenameUserArgs),
+    Group(rename_group::RenameGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Password {
     User(password_user::PasswordUser),
+    Group(password_group::PasswordGroup),
+}
+
+#[derive(Debug, Subcommand)]
+enum Delete {
+    Group(delete_group::DeleteGroupArgs),
+}
+
+#[derive(Debug, Subcommand)]
+enum Restore {
+    Group(delete_group::RestoreGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
@@ -162,18 +187,27 @@ impl Cli {
         let global = &self.global;
         match &self.verb {
             Verb::List(List::Users(args)) => args.run(global),
+            Verb::List(List::Groups(args)) => args.run(global),
             Verb::List(List::Changes(args)) => args.run(global),
             Verb::List(List::Rules(args)) => args.run(global),
             Verb::Show(Show::User(args)) => args.run(global),
+            Verb::Show(Show::Group(args)) => args.run(global),
             Verb::Show(Show::Change(args)) => args.run(global),
             Verb::Show(Show::Policy(args)) => args.run(global),
             Verb::Show(Show::Rule(args)) => args.run(global),
             Verb::Create(Create::User(args)) => args.run(global),
+            Verb::Create(Create::Group(args)) => args.run(global),
             Verb::Change(Change::User(args)) => args.run(global),
+            Verb::Change(Change::Group(args)) => args.run(global),
             Verb::Rename(Rename::User(args)) => args.run(global),
+            Verb::Rename(Rename::Group(args)) => args.run(global),
             Verb::Password(Password::User(args)) => args.run(global),
+            Verb::Password(Password::Group(args)) => args.run(global),
             Verb::Suspend(Suspend::User(args)) => args.run(global),
             Verb::Resume(Resume::User(args)) => args.run(global),
+            Verb::Delete(Delete::Group(args)) => args.run(global),
+            Verb::Restore(Restore::Group(args)) => args.run(global),
+            Verb::Regroup(args) => args.run(global),
             Verb::Check(args) => args.run(global),
             Verb::Undo(args) => args.run(global),
             Verb::Recover(args) => args.run(global),

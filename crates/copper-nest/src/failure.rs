@@ -65,7 +65,7 @@ impl Failure {
             crate::view::print_json(&error);
         }
         let (bad, reset) = (style::BAD, style::BAD.render_reset());
-        let lines = self.message.split('\n').map(|line| crate::view::visible(line.as_bytes()));
+        let lines = self.message.split('\n').map(|line| crate::view::visible_line(line.as_bytes()));
         let lines: Vec<String> = lines.flat_map(|line| crate::view::for_stderr(&line)).collect();
         let message = lines.join("\n");
         let stop = if message.ends_with(['.', ':']) { "" } else { "." };

@@ -88,7 +88,8 @@ impl<'g> Session<'g> {
         }
         .map(|world| {
             let suspended = suspended::read(&self.tree, &self.state).unwrap_or_default();
-            world.with_unfinished(self.unfinished()).with_suspended(suspended)
+            let world = world.with_unfinished(self.unfinished()).with_suspended(suspended);
+            world.with_state(&self.state)
         })
     }
 
@@ -309,6 +310,7 @@ impl<'g> Session<'g> {
         let world = World::new(&self.tree, retired::read(&self.tree, &self.state)?);
         let world =
             world.seen_by(author().uid).with_suspended(suspended::read(&self.tree, &self.state)?);
+        let world = world.with_state(&self.state);
         let change = self.next_number(self.state.open(&self.tree)?.as_ref())?;
         let ground = Ground { change, ..self.ground(loaded, &world) };
         Ok((planner(ground)?, change))

@@ -168,7 +168,7 @@ impl RecordedEdit {
 impl Told {
     /// What the receipt of a plan tells before it is carried out.
     pub fn of(plan: &Plan) -> Self {
-        let step = |step: &Step| RecordedStep { step: step.clone(), left_as: None };
+        let step = |step: &Step| RecordedStep { step: step.without_hashes(), left_as: None };
         Told {
             summary: plan.summary.clone(),
             subjects: plan.subjects.clone(),

@@ -4,6 +4,7 @@
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
+use crate::retired::RetiredAccount;
 use crate::value::{Day, IdSpan, escaped};
 
 /// What kind of thing stands at a path.
@@ -266,16 +267,26 @@ pub trait Surroundings: Sync {
     -> Result<Option<Inventory>, String>;
     /// Whether something is mounted at a path.
     fn is_mount_point(&self, path: &BStr) -> bool;
-    /// How many files outside some paths carry a uid, on the local file systems
-    /// of the tree.
+    /// How many files outside some paths carry a number, as gid or as uid, on the
+    /// local file systems of the tree.
     ///
     /// # Errors
     /// Why they were not counted.
-    fn carriers_elsewhere(&self, uid: u32, but: &[BString]) -> Result<usize, String>;
+    fn carriers_elsewhere(&self, id: u32, group: bool, but: &[BString]) -> Result<usize, String>;
     /// The login behind the privilege.
     fn me(&self) -> Option<u32>;
     /// The processes that run under a uid; none off the live system.
     fn processes(&self, uid: u32) -> Vec<Process>;
+    /// The processes of a uid that lead a session: what was started at a sign-in,
+    /// or by the system.
+    fn sessions(&self, uid: u32) -> Vec<Process>;
+    /// Lines of configuration, sudoers to udev rules, that name a group.
+    fn mentions_of_group(&self, name: &BStr) -> Vec<Mention>;
+    /// The deleted accounts and groups that are kept, the oldest first.
+    ///
+    /// # Errors
+    /// Why they can't be had.
+    fn kept(&self) -> Result<&[RetiredAccount], String>;
     /// The accounts that were suspended, as they were before.
     fn suspended(&self) -> &[Suspended];
     /// What goes on for a user who is kept out: lingering services, at jobs.

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use bstr::{BStr, BString};
 
+use crate::retired::RetiredAccount;
 use crate::surroundings::*;
 
 /// A world in which nothing stands in the way unless a field says so.
@@ -23,6 +24,7 @@ pub(crate) struct World {
     pub service_down: bool,
     pub other_sources: Option<String>,
     pub retired: Retired,
+    pub kept: Vec<RetiredAccount>,
     pub mentions: Vec<Mention>,
     pub inventories: BTreeMap<BString, Inventory>,
     pub unfinished: Option<String>,
@@ -94,7 +96,7 @@ impl Surroundings for World {
     fn is_mount_point(&self, path: &BStr) -> bool {
         self.mounted.iter().any(|mounted| mounted == path)
     }
-    fn carriers_elsewhere(&self, _: u32, _: &[BString]) -> Result<usize, String> {
+    fn carriers_elsewhere(&self, _: u32, _: bool, _: &[BString]) -> Result<usize, String> {
         Ok(0)
     }
     fn me(&self) -> Option<u32> {
@@ -103,6 +105,15 @@ impl Surroundings for World {
     fn processes(&self, uid: u32) -> Vec<Process> {
         let of = self.processes.iter().filter(|(of, _)| *of == uid);
         of.map(|(_, process)| process.clone()).collect()
+    }
+    fn sessions(&self, uid: u32) -> Vec<Process> {
+        self.processes(uid)
+    }
+    fn mentions_of_group(&self, _: &BStr) -> Vec<Mention> {
+        self.mentions.clone()
+    }
+    fn kept(&self) -> Result<&[RetiredAccount], String> {
+        Ok(&self.kept)
     }
     fn suspended(&self) -> &[Suspended] {
         &self.suspended

@@ -1,7 +1,7 @@
 //! Copying a file or directory whole, with owners, modes, times, links and
 //! extended attributes: by handles, no link followed.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsStr;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
@@ -186,21 +186,37 @@ fn dress_by_name(directory: BorrowedFd<'_>, name: &OsStr, stat: &Stat) -> Result
 }
 
 fn copy_attributes(from: &OwnedFd, to: &OwnedFd) -> Result<(), Errno> {
-    let mut names = vec![0; 65536];
-    let length = match rustix::fs::flistxattr(from, &mut names[..]) {
-        Ok(length) => length,
-        Err(Errno::NOTSUP) => return Ok(()),
-        Err(error) => return Err(error),
+    for (name, value) in attributes_of(from)? {
+        rustix::fs::fsetxattr(to, name.as_slice(), &value, XattrFlags::empty())?;
+    }
+    Ok(())
+}
+
+/// The extended attributes of a file; those that are made for it alone, digests
+/// and signatures of its inode, are left out.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn attributes_of(file: &OwnedFd) -> Result<BTreeMap<Vec<u8>, Vec<u8>>, Errno> {
+    let mut attributes = BTreeMap::new();
+    let mut names = vec![0; 1024];
+    let length = match rustix::fs::flistxattr(file, &mut names[..]) {
+        Ok(0) | Err(Errno::NOTSUP) => return Ok(attributes),
+        Err(Errno::RANGE) => {
+            names.resize(65536, 0);
+            rustix::fs::flistxattr(file, &mut names[..])?
+        }
+        length => length?,
     };
     let mut value = vec![0; 65536];
     for name in names[..length].split(|&byte| byte == 0).filter(|name| !name.is_empty()) {
         if matches!(name, b"security.ima" | b"security.evm") {
             continue;
         }
-        let length = rustix::fs::fgetxattr(from, name, &mut value[..])?;
-        rustix::fs::fsetxattr(to, name, &value[..length], XattrFlags::empty())?;
+        let length = rustix::fs::fgetxattr(file, name, &mut value[..])?;
+        attributes.insert(name.to_vec(), value[..length].to_vec());
     }
-    Ok(())
+    Ok(attributes)
 }
 
 #[cfg(test)]

@@ -15,6 +15,7 @@ use rustix::io::Errno;
 use crate::home::{Undone, give_directory, remove_all};
 use crate::inventory;
 use crate::journal::{Effect, Journal, Replaced, is_missing};
+use crate::kept;
 use crate::reown;
 use crate::state::Folder;
 use crate::tree::{Tree, path_of};
@@ -85,6 +86,31 @@ pub const NEW: &str = "copper-nest-new";
 pub const BOTH: &str = "copper-nest-both";
 /// The ending of what is about to be removed.
 pub const GONE: &str = "copper-nest-gone";
+
+/// Whether there is a directory that only root may enter.
+///
+/// # Errors
+/// The system's, and one for something else in its place: then somebody has
+/// planted it.
+pub fn is_private(tree: &Tree, path: &[u8]) -> std::io::Result<bool> {
+    let place = match Place::of(tree, path) {
+        Err(Errno::NOENT) => return Ok(false),
+        place => place?,
+    };
+    let here = AtFlags::SYMLINK_NOFOLLOW;
+    let stat = match rustix::fs::statat(&place.directory, &place.name, here) {
+        Err(Errno::NOENT) => return Ok(false),
+        stat => stat?,
+    };
+    let ours = stat.st_uid == rustix::process::geteuid().as_raw();
+    let directory = rustix::fs::FileType::from_raw_mode(stat.st_mode).is_dir();
+    if ours && directory && stat.st_mode & 0o077 == 0 {
+        return Ok(true);
+    }
+    let path = path_of(path).display();
+    let message = format!("{path} is there already, and is no directory of root's alone");
+    Err(std::io::Error::other(message))
+}
 
 /// `.NAME.ENDING`
 pub fn beside(name: &OsStr, ending: &str) -> OsString {
@@ -173,6 +199,29 @@ impl Hands<'_> {
                     None => {}
                 }
             }
+            Effect::Erase { path, .. } => {
+                let place = self.place(path)?;
+                match place.rename(&place.name, &place.beside(GONE)) {
+                    Err(error) if is_missing(error) => {}
+                    renamed => renamed?,
+                }
+            }
+            Effect::Unpack { path, .. } => {
+                let place = self.place(path)?;
+                match place.rename(&place.beside(NEW), &place.name) {
+                    Err(error) if is_missing(error) && place.exists(&place.name)? => {}
+                    renamed => renamed?,
+                }
+            }
+            Effect::Keep { folder } => kept::Place::make(self.state, folder)?.publish()?,
+            Effect::Release { folder } => {
+                if let Some(place) = kept::Place::find(self.state, folder)? {
+                    match place.hide() {
+                        Err(error) if is_missing(error) => {}
+                        hidden => hidden?,
+                    }
+                }
+            }
             Effect::Reown { reown, list } => {
                 let list = self.journal.kept(list)?.unwrap_or_default();
                 reown::give(self.tree, &list, reown.group, reown.from, reown.to)?;
@@ -197,16 +246,20 @@ impl Hands<'_> {
             Effect::Replace { path, staged, before, .. } => {
                 self.put_back(path, path_of(&staged.0).as_os_str(), before.is_some())?;
             }
-            Effect::Make { path, .. } | Effect::Move { to: path, copied: true, .. } => {
+            Effect::Make { path, .. }
+            | Effect::Unpack { path, .. }
+            | Effect::Move { to: path, copied: true, .. } => {
                 let place = self.place(path)?;
                 place.rename(&place.name, &place.beside(NEW))?;
             }
+            Effect::Keep { folder } => kept::Place::make(self.state, folder)?.withdraw()?,
+            Effect::Release { folder } => kept::Place::make(self.state, folder)?.unhide()?,
             Effect::Give { path, from, to } => self.give(path, *to, *from)?,
             Effect::Move { from, to, made, .. } => {
                 self.rename_across(to, from)?;
                 self.unmake(made.as_slice());
             }
-            Effect::Remove { path, .. } => {
+            Effect::Remove { path, .. } | Effect::Erase { path, .. } => {
                 let place = self.place(path)?;
                 match place.rename(&place.beside(GONE), &place.name) {
                     Err(error) if is_missing(error) => {}
@@ -245,31 +298,53 @@ impl Hands<'_> {
                 }
                 self.unmake(made.as_slice());
             }
-            Effect::Give { .. } | Effect::Remove { .. } | Effect::Reown { .. } => {}
+            Effect::Unpack { path, .. } => {
+                if let Ok(place) = self.place(path) {
+                    erase(&place, &place.beside(NEW));
+                }
+            }
+            Effect::Keep { folder } => {
+                if let Ok(Some(place)) = kept::Place::find(self.state, folder) {
+                    place.discard();
+                }
+                kept::tidy(self.state);
+            }
+            Effect::Give { .. } | Effect::Remove { .. } | Effect::Erase { .. } => {}
+            Effect::Release { .. } | Effect::Reown { .. } => {}
         }
     }
 
-    /// What comes last of all: old versions and what is to be erased go.
-    pub fn finish(&self, effect: &Effect) {
+    /// What comes last of all: old versions and what is to be erased go. Returns
+    /// what could not be removed, in words.
+    pub fn finish(&self, effect: &Effect) -> Option<String> {
         match effect {
-            Effect::Replace { .. } => self.discard(effect),
+            Effect::Replace { .. } => {
+                self.discard(effect);
+                None
+            }
             Effect::Move { from, copied: true, .. } => {
-                let Ok(place) = self.place(from) else { return };
+                let place = self.place(from).ok()?;
                 // Renamed first: nobody finds half of it under its own name.
                 if place.exists(&place.name).is_ok_and(|exists| exists)
                     && let Err(error) = place.rename(&place.name, &place.beside(GONE))
                 {
-                    tracing::warn!(path = %from.0, %error, "the old place could not be cleared");
+                    return Some(format!("{} could not be cleared: {error}", from.0));
                 }
-                erase(&place, &place.beside(GONE));
+                erase(&place, &place.beside(GONE))
             }
-            Effect::Remove { path, .. } => {
-                if let Ok(place) = self.place(path) {
-                    erase(&place, &place.beside(GONE));
+            Effect::Remove { path, .. } | Effect::Erase { path, .. } => {
+                let place = self.place(path).ok()?;
+                erase(&place, &place.beside(GONE))
+            }
+            Effect::Release { folder } => {
+                if let Ok(Some(place)) = kept::Place::find(self.state, folder) {
+                    place.finish();
                 }
+                kept::tidy(self.state);
+                None
             }
-            Effect::Make { .. } | Effect::Give { .. } | Effect::Move { .. } => {}
-            Effect::Reown { .. } => {}
+            Effect::Make { .. } | Effect::Give { .. } | Effect::Move { .. } => None,
+            Effect::Reown { .. } | Effect::Keep { .. } | Effect::Unpack { .. } => None,
         }
     }
 
@@ -280,9 +355,12 @@ impl Hands<'_> {
             Effect::Replace { what: Replaced::State, .. } => Vec::new(),
             Effect::Replace { path, .. }
             | Effect::Make { path, .. }
+            | Effect::Erase { path, .. }
+            | Effect::Unpack { path, .. }
             | Effect::Remove { path, .. } => vec![path],
             Effect::Move { from, to, .. } => vec![from, to],
             Effect::Give { .. } | Effect::Reown { .. } => Vec::new(),
+            Effect::Keep { .. } | Effect::Release { .. } => Vec::new(),
         }
     }
 
@@ -309,30 +387,9 @@ impl Hands<'_> {
         let place = self.place(path)?;
         match rustix::fs::mkdirat(&place.directory, &place.name, Mode::RWXU) {
             Ok(()) => Ok(()),
-            Err(Errno::EXIST) => self.is_private(path).map(drop),
+            Err(Errno::EXIST) => is_private(self.tree, &path.0).map(drop),
             Err(error) => Err(error.into()),
         }
-    }
-
-    /// Whether there is a directory that only root may enter.
-    ///
-    /// # Errors
-    /// The system's, and one for something else in its place: then somebody has
-    /// planted it.
-    pub fn is_private(&self, path: &Escaped) -> std::io::Result<bool> {
-        let place = self.place(path)?;
-        let here = AtFlags::SYMLINK_NOFOLLOW;
-        let stat = match rustix::fs::statat(&place.directory, &place.name, here) {
-            Err(Errno::NOENT) => return Ok(false),
-            stat => stat?,
-        };
-        let ours = stat.st_uid == rustix::process::geteuid().as_raw();
-        let directory = rustix::fs::FileType::from_raw_mode(stat.st_mode).is_dir();
-        if ours && directory && stat.st_mode & 0o077 == 0 {
-            return Ok(true);
-        }
-        let message = format!("{} is there already, and is no directory of root's alone", path.0);
-        Err(std::io::Error::other(message))
     }
 
     fn unmake(&self, made: &[Escaped]) {
@@ -398,10 +455,10 @@ impl Hands<'_> {
     }
 }
 
-fn erase(place: &Place, name: &OsStr) {
-    if let Err(error) = remove_all(&place.directory, name) {
-        tracing::warn!(?name, %error, "could not be removed");
-    }
+fn erase(place: &Place, name: &OsStr) -> Option<String> {
+    let error = remove_all(&place.directory, name).err()?;
+    tracing::warn!(?name, %error, "could not be removed");
+    Some(format!("{} could not be removed whole: {error}", name.display()))
 }
 
 /// Where the old version is kept on file systems that can't exchange.

@@ -79,6 +79,32 @@ pub enum Effect {
         /// What it has to be.
         made: Inventory,
     },
+    /// Something is removed for good; packed before, where a folder is named.
+    Erase {
+        /// What.
+        path: Escaped,
+        /// The folder below `retired` and the file in it that hold it.
+        packed: Option<(String, String)>,
+    },
+    /// Something packed gets back to where it was.
+    Unpack {
+        /// Where.
+        path: Escaped,
+        /// The folder below `retired`.
+        folder: String,
+        /// The file in it.
+        file: String,
+    },
+    /// A folder below `retired` gets its name.
+    Keep {
+        /// The folder.
+        folder: String,
+    },
+    /// A folder below `retired` goes.
+    Release {
+        /// The folder.
+        folder: String,
+    },
     /// Files get another owner or group: those that the list names.
     Reown {
         /// Which number becomes which.
@@ -331,6 +357,10 @@ impl Effect {
             Effect::Give { path, .. } => format!("giving {} away", path.0),
             Effect::Move { from, to, .. } => format!("moving {} to {}", from.0, to.0),
             Effect::Remove { path, .. } => format!("removing {}", path.0),
+            Effect::Erase { path, .. } => format!("erasing {}", path.0),
+            Effect::Unpack { path, .. } => format!("unpacking {}", path.0),
+            Effect::Keep { folder } => format!("keeping retired/{folder}"),
+            Effect::Release { folder } => format!("dropping retired/{folder}"),
             Effect::Reown { reown, .. } => {
                 let what = if reown.group { "gid" } else { "uid" };
                 format!("re-owning from {what} {} to {}", reown.from, reown.to)

@@ -10,6 +10,7 @@
 //! - [`recover`]: finishing or rolling back what a crash left.
 //! - [`changes`], [`retired`], [`suspended`]: what was done, the numbers of deleted
 //!   accounts, and how suspended ones were.
+//! - [`kept`], [`archive`]: deleted accounts, and homes packed into one file.
 //! - [`secrets`]: salts and passwords.
 //! - [`surroundings`]: what planners and rules ask about the world.
 //! - [`walk`], [`processes`]: whose the files and the processes are.
@@ -18,6 +19,7 @@
 //! Nothing here knows what a user or a group is: plans come from `nest-core`,
 //! and are made of edits and steps.
 
+pub mod archive;
 pub mod changes;
 pub mod commit;
 pub mod copy;
@@ -26,6 +28,7 @@ pub mod effect;
 pub mod home;
 pub mod inventory;
 pub mod journal;
+pub mod kept;
 pub mod lock;
 mod mentions;
 pub mod processes;

@@ -41,6 +41,36 @@ pub(crate) fn of_user(tree: &Tree, name: &BStr) -> Vec<Mention> {
     mentions
 }
 
+/// Where device files get their groups.
+const DEVICE_RULES: [&str; 2] = ["etc/udev/rules.d", "usr/lib/udev/rules.d"];
+
+/// Lines that would dangle if the name of a group went: grants to `%name` and the
+/// like, the groups that services run with, the groups of devices.
+pub(crate) fn of_group(tree: &Tree, name: &BStr) -> Vec<Mention> {
+    let mut mentions = Vec::new();
+    let percent = [b"%", name.as_bytes()].concat();
+    let of_sudoers = |line: &[u8]| line.contains_str(&percent);
+    in_file(tree, "etc/sudoers", name, &mut mentions, of_sudoers);
+    for file in files_in(tree, "etc/sudoers.d") {
+        in_file(tree, &file, name, &mut mentions, of_sudoers);
+    }
+    let of_sshd = |line: &[u8]| line.to_ascii_lowercase().contains_str("group");
+    in_file(tree, "etc/ssh/sshd_config", name, &mut mentions, of_sshd);
+    for file in files_in(tree, "etc/ssh/sshd_config.d") {
+        in_file(tree, &file, name, &mut mentions, of_sshd);
+    }
+    in_file(tree, "etc/security/access.conf", name, &mut mentions, |_| true);
+    for file in UNITS.iter().flat_map(|directory| files_in(tree, directory)) {
+        let of_unit =
+            |line: &[u8]| line.starts_with(b"Group=") || line.starts_with(b"SupplementaryGroups=");
+        in_file(tree, &file, name, &mut mentions, of_unit);
+    }
+    for file in DEVICE_RULES.iter().flat_map(|directory| files_in(tree, directory)) {
+        in_file(tree, &file, name, &mut mentions, |line| line.contains_str("GROUP"));
+    }
+    mentions
+}
+
 fn in_file(
     tree: &Tree,
     file: &str,

@@ -21,6 +21,19 @@ pub fn of_uid(uid: u32) -> Vec<Process> {
     processes
 }
 
+/// Those of them that lead a session, as setsid(2) makes one at a sign-in.
+pub fn leaders_of_uid(uid: u32) -> Vec<Process> {
+    let leads = |process: &Process| {
+        let stat = std::fs::read_to_string(format!("/proc/{}/stat", process.pid));
+        let stat = stat.unwrap_or_default();
+        let after = stat.rfind(')').and_then(|at| stat.get(at + 2..)).unwrap_or_default();
+        // State, parent, group, session.
+        let session = after.split_whitespace().nth(3).and_then(|session| session.parse().ok());
+        session == Some(process.pid)
+    };
+    of_uid(uid).into_iter().filter(leads).collect()
+}
+
 /// Ends the processes of a uid: asks them to stop, waits, then makes them.
 /// Returns those that are still there.
 pub fn end(uid: u32, patience: std::time::Duration) -> Vec<Process> {

@@ -176,7 +176,9 @@ fn finish(hands: &Hands<'_>, entry: &Entry) -> Result<(), RecoverError> {
             left.write(hands.state).map_err(|error| failed(entry, "noting its files", error))?;
         }
     }
-    entry.effects.iter().for_each(|effect| hands.finish(effect));
+    for effect in &entry.effects {
+        hands.finish(effect);
+    }
     Ok(())
 }
 

@@ -323,6 +323,64 @@ impl Folder {
         self.remove(&beside(name));
     }
 
+    /// A new file in it, for its owner alone.
+    ///
+    /// # Errors
+    /// The system's.
+    pub(crate) fn create(&self, name: &str) -> std::io::Result<std::fs::File> {
+        let mode = Mode::RUSR | Mode::WUSR;
+        Ok(rustix::fs::openat(&self.descriptor, name, FRESH, mode)?.into())
+    }
+
+    /// A file in it, for reading.
+    ///
+    /// # Errors
+    /// The system's.
+    pub(crate) fn open_file(&self, name: &str) -> std::io::Result<std::fs::File> {
+        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+        Ok(rustix::fs::openat(&self.descriptor, name, flags, Mode::empty())?.into())
+    }
+
+    /// The folder itself, for work by handles.
+    pub(crate) fn descriptor(&self) -> &OwnedFd {
+        &self.descriptor
+    }
+
+    /// Removes an empty folder in it, if it is there and empty.
+    pub(crate) fn remove_empty(&self, name: &str) {
+        let _ = rustix::fs::unlinkat(&self.descriptor, name, AtFlags::REMOVEDIR);
+    }
+
+    /// Renames something in it; what has its new name already stays.
+    ///
+    /// # Errors
+    /// The system's.
+    pub(crate) fn rename_once(&self, from: &str, to: &str) -> Result<(), Errno> {
+        match rustix::fs::renameat(&self.descriptor, from, &self.descriptor, to) {
+            Err(Errno::NOENT) => {
+                let there = AtFlags::SYMLINK_NOFOLLOW;
+                rustix::fs::statat(&self.descriptor, to, there).map(drop)
+            }
+            renamed => renamed,
+        }
+    }
+
+    /// The names of the folders in it.
+    ///
+    /// # Errors
+    /// The system's.
+    pub(crate) fn folders(&self) -> Result<Vec<String>, Errno> {
+        let mut names = Vec::new();
+        for name in crate::inventory::names(&self.descriptor)? {
+            let here = AtFlags::SYMLINK_NOFOLLOW;
+            let stat = rustix::fs::statat(&self.descriptor, &name, here)?;
+            if FileType::from_raw_mode(stat.st_mode) == FileType::Directory {
+                names.push(name.to_string_lossy().into_owned());
+            }
+        }
+        Ok(names)
+    }
+
     /// The names of the files in it.
     ///
     /// # Errors

@@ -1,9 +1,11 @@
 //! What planners and rules may ask about the world, answered from a real tree.
 
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bstr::{BStr, BString, ByteSlice};
+use nest_core::retired::RetiredAccount;
 use nest_core::surroundings::{
     Facts, Inventory, Keys, Kind, Mention, Origin, Process, Program, Retired, Site, Skeleton,
     SkeletonFault, Surroundings, Suspended,
@@ -14,9 +16,11 @@ use rustix::io::Errno;
 
 use crate::effect::Place;
 use crate::inventory;
+use crate::kept;
 use crate::mentions;
 use crate::processes;
 use crate::skeleton;
+use crate::state::State;
 use crate::tree::{Tree, path_of};
 use crate::walk;
 
@@ -28,6 +32,9 @@ pub struct World<'t> {
     unfinished: Option<String>,
     me: Option<u32>,
     suspended: Vec<Suspended>,
+    /// Where deleted accounts are kept; read when first asked for.
+    state: Option<&'t State>,
+    kept: OnceLock<Result<Vec<RetiredAccount>, String>>,
 }
 
 /// Sources of users that are this machine's own: files, and the accounts that
@@ -37,7 +44,15 @@ const LOCAL_SOURCES: [&str; 5] = ["files", "compat", "systemd", "db", "altfiles"
 impl<'t> World<'t> {
     /// The world of `tree`.
     pub fn new(tree: &'t Tree, retired: Retired) -> Self {
-        World { tree, retired, unfinished: None, me: None, suspended: Vec::new() }
+        World {
+            tree,
+            retired,
+            unfinished: None,
+            me: None,
+            suspended: Vec::new(),
+            state: None,
+            kept: OnceLock::new(),
+        }
     }
 
     /// The same world, in which this change stands unfinished.
@@ -50,6 +65,12 @@ impl<'t> World<'t> {
     #[must_use]
     pub fn with_suspended(self, suspended: Vec<Suspended>) -> Self {
         World { suspended, ..self }
+    }
+
+    /// The same world, which knows the deleted accounts kept in a state folder.
+    #[must_use]
+    pub fn with_state(self, state: &'t State) -> Self {
+        World { state: Some(state), ..self }
     }
 
     /// The same world, seen by the login of this uid.
@@ -293,11 +314,11 @@ impl Surroundings for World<'_> {
         })
     }
 
-    fn carriers_elsewhere(&self, uid: u32, but: &[BString]) -> Result<usize, String> {
+    fn carriers_elsewhere(&self, id: u32, group: bool, but: &[BString]) -> Result<usize, String> {
         let count = AtomicUsize::new(0);
         let but: Vec<Vec<u8>> = but.iter().map(|path| path.to_vec()).collect();
         let tell = |_: &[u8], stat: &Stat| {
-            if stat.st_uid == uid {
+            if (if group { stat.st_gid } else { stat.st_uid }) == id {
                 count.fetch_add(1, Ordering::Relaxed);
             }
         };
@@ -311,6 +332,22 @@ impl Surroundings for World<'_> {
 
     fn processes(&self, uid: u32) -> Vec<Process> {
         if self.tree.is_live() { processes::of_uid(uid) } else { Vec::new() }
+    }
+
+    fn sessions(&self, uid: u32) -> Vec<Process> {
+        if self.tree.is_live() { processes::leaders_of_uid(uid) } else { Vec::new() }
+    }
+
+    fn mentions_of_group(&self, name: &BStr) -> Vec<Mention> {
+        mentions::of_group(self.tree, name)
+    }
+
+    fn kept(&self) -> Result<&[RetiredAccount], String> {
+        let read = || match &self.state {
+            None => Ok(Vec::new()),
+            Some(state) => kept::read(self.tree, state).map_err(|error| error.to_string()),
+        };
+        self.kept.get_or_init(read).as_ref().map(Vec::as_slice).map_err(Clone::clone)
     }
 
     fn suspended(&self) -> &[Suspended] {

@@ -8,10 +8,10 @@ use clap::ValueEnum;
 use nest_core::account::{AccountKind, Roll};
 use nest_core::sign_in::sign_in;
 use nest_core::table::File;
-use nest_core::value::read_plain_id;
 
+use super::show_group;
 use crate::cli::Global;
-use crate::failure::{Failure, REFUSED};
+use crate::failure::Failure;
 use crate::session::Session;
 use crate::view::{self, user, users};
 
@@ -68,14 +68,12 @@ impl ListUsers {
         session.tell_unfinished();
         let loaded = session.load()?;
         let (book, policy) = (&loaded.book, &session.policy);
-        let wanted_gid = self.group.as_ref().map(|group| {
+        let wanted = self.group.as_ref().map(|group| {
             let name = BStr::new(group.as_bytes());
-            let found = book.group(name).or_else(|| book.group_by_gid(read_plain_id(name)?));
-            found.map(|(_, group)| group).ok_or_else(|| {
-                Failure::new(REFUSED, "no-group", format!("there is no group {name}"))
-            })
+            let world = session.world_to_look_at()?;
+            show_group::find(book, name).ok_or_else(|| show_group::no_group(book, &world, name))
         });
-        let wanted = wanted_gid.transpose()?;
+        let wanted = wanted.transpose()?;
         let narrowed = self.admin || self.suspended || self.group.is_some();
         let kind = self.kind.unwrap_or(if narrowed { KindChoice::All } else { KindChoice::People });
         let roll = Roll::new(book, policy);

@@ -1,18 +1,26 @@
 //! One file a command: an `Args` struct whose comments are the help, and the
 //! function that runs it.
 
+pub mod change_group;
 pub mod change_user;
 pub mod check;
+pub mod create_group;
 pub mod create_user;
+pub mod delete_group;
 pub mod demo;
 pub mod list_changes;
+pub mod list_groups;
 pub mod list_rules;
 pub mod list_users;
+pub mod password_group;
 pub mod password_user;
 pub mod passwords;
 pub mod recover;
+pub mod regroup;
+pub mod rename_group;
 pub mod rename_user;
 pub mod show_change;
+pub mod show_group;
 pub mod show_policy;
 pub mod show_rule;
 pub mod show_user;
@@ -66,10 +74,25 @@ pub fn bytes(text: &OsString) -> BString {
     text.as_bytes().into()
 }
 
+/// An option with a list, as it can be given again; nothing for an empty list.
+pub fn again(option: &str, list: &[OsString]) -> String {
+    if list.is_empty() {
+        return String::new();
+    }
+    let list: Vec<_> = list.iter().map(|word| word.to_string_lossy()).collect();
+    format!(" {option} {}", shell_words::quote(&list.join(",")))
+}
+
 /// A uid.
 pub fn read_uid(text: &str) -> Result<u32, Failure> {
+    read_id("uid", text)
+}
+
+/// A uid or gid, as `what` says.
+pub fn read_id(what: &str, text: &str) -> Result<u32, Failure> {
     nest_core::value::read_plain_id(text.as_bytes()).ok_or_else(|| {
-        let message = format!("\"{text}\" is no uid: a uid is a whole number from 0 to 4294967293");
+        let message =
+            format!("\"{text}\" is no {what}: a {what} is a whole number from 0 to 4294967293");
         Failure::new(REFUSED, "bad-number", message)
     })
 }

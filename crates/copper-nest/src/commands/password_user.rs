@@ -3,7 +3,7 @@
 use nest_core::plan::{SetPassword, check_password_holders, set_password};
 use nest_host::store::Focus;
 
-use super::passwords::{self, Source};
+use super::passwords::{self, Source, SourceArgs};
 use super::{EvenArgs, Names};
 use crate::cli::Global;
 use crate::failure::Failure;
@@ -18,24 +18,11 @@ use crate::session::{Asks, Session};
 pub struct PasswordUser {
     #[command(flatten)]
     names: Names,
-    /// Read the password from standard input, one line.
-    #[arg(long, group = "source")]
-    from_stdin: bool,
-    /// Make a strong one up, and print it once.
-    #[arg(long, group = "source")]
-    generate: bool,
-    /// Standard input holds a hash that was made elsewhere.
-    #[arg(long, group = "source")]
-    hashed: bool,
-    /// Take the password away: nobody can sign in with one.
-    #[arg(long, group = "source")]
-    none: bool,
+    #[command(flatten)]
+    source: SourceArgs,
     /// It must be changed at the next sign-in.
     #[arg(long)]
     must_change: bool,
-    /// Use it even if it is easily guessed.
-    #[arg(long)]
-    accept_weak: bool,
     #[command(flatten)]
     even: EvenArgs,
 }
@@ -56,15 +43,16 @@ impl PasswordUser {
             Ok(String::from_utf8_lossy(&user.unwrap_or_default()).into_owned())
         })?;
         let again = format!("password user {} --from-stdin", names[0]);
+        let source = self.source.read();
         let (hashes, generated) = passwords::gather(
             &session,
-            self.source(),
+            source,
             &names,
             &full_name,
-            self.accept_weak,
+            self.source.accept_weak,
             &again,
         )?;
-        let must_change = self.must_change && !self.none;
+        let must_change = self.must_change && source != Source::None;
         let request = SetPassword { names, hashes, must_change, even: self.even.read() };
         let status = session
             .carry_out(&Focus::new(), Asks::Nothing, |ground| set_password(ground, &request))?;
@@ -72,15 +60,5 @@ impl PasswordUser {
             passwords::tell(&generated);
         }
         Ok(status)
-    }
-
-    fn source(&self) -> Source {
-        match (self.from_stdin, self.generate, self.hashed, self.none) {
-            (true, ..) => Source::Stdin,
-            (_, true, ..) => Source::Generate,
-            (_, _, true, _) => Source::Hashed,
-            (.., true) => Source::None,
-            _ => Source::Ask,
-        }
     }
 }

@@ -26,6 +26,40 @@ pub enum Source {
     None,
 }
 
+/// The options that say where a password comes from.
+#[derive(Debug, clap::Args)]
+#[group(skip)]
+pub struct SourceArgs {
+    /// Read the password from standard input, one line.
+    #[arg(long, group = "source")]
+    from_stdin: bool,
+    /// Make a strong one up, and print it once.
+    #[arg(long, group = "source")]
+    generate: bool,
+    /// Standard input holds a hash that was made elsewhere.
+    #[arg(long, group = "source")]
+    hashed: bool,
+    /// Take the password away.
+    #[arg(long, group = "source")]
+    none: bool,
+    /// Use it even if it is easily guessed.
+    #[arg(long)]
+    pub accept_weak: bool,
+}
+
+impl SourceArgs {
+    /// What they say.
+    pub fn read(&self) -> Source {
+        match (self.from_stdin, self.generate, self.hashed, self.none) {
+            (true, ..) => Source::Stdin,
+            (_, true, ..) => Source::Generate,
+            (_, _, true, _) => Source::Hashed,
+            (.., true) => Source::None,
+            _ => Source::Ask,
+        }
+    }
+}
+
 /// Passwords that were made up, to be printed when the change is made.
 pub type Generated = Vec<(BString, Zeroizing<String>)>;
 

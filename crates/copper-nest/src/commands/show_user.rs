@@ -119,7 +119,8 @@ fn load_about(
     Ok(Some(loaded))
 }
 
-fn no_user(book: &Book, world: &dyn Surroundings, name: &BStr) -> Failure {
+/// What to say where there is none.
+pub fn no_user(book: &Book, world: &dyn Surroundings, name: &BStr) -> Failure {
     let shown = name.to_str_lossy();
     if let Some(uid) = read_plain_id(name) {
         return Failure::new(REFUSED, "no-user", format!("no account here has uid {uid}"));

@@ -4,6 +4,7 @@
 pub mod bar;
 pub mod changes;
 pub mod findings;
+pub mod groups;
 pub mod receipt;
 pub mod style;
 pub mod user;
@@ -67,6 +68,21 @@ pub fn visible(text: &[u8]) -> String {
     shown
 }
 
+/// A line of an account file as people can read it: of a very long one the middle
+/// is left out. Machines get all of it.
+pub fn visible_line(line: &[u8]) -> String {
+    const LONG: usize = 1200;
+    const PART: usize = 400;
+    let shown = visible(line);
+    let length = shown.chars().count();
+    if length <= LONG {
+        return shown;
+    }
+    let first: String = shown.chars().take(PART).collect();
+    let last: String = shown.chars().skip(length - PART).collect();
+    format!("{first} … ({} characters) … {last}", length - 2 * PART)
+}
+
 /// How many columns a text takes, one a character.
 pub fn width(text: &str) -> usize {
     text.chars().count()
@@ -125,6 +141,15 @@ mod tests {
     fn nothing_in_a_file_steers_the_terminal() {
         assert_eq!(visible(b"S\xf8lvi \x1b[2J\n"), "S\\xf8lvi \\x1b[2J\\x0a");
         assert_eq!(visible("Sølvi \u{202e}x\u{85}".as_bytes()), "Sølvi \\u{202e}x\\u{85}");
+    }
+
+    #[test]
+    fn of_a_very_long_line_the_middle_is_left_out() {
+        let line = [b"all:x:7:".as_slice(), &b"maren,".repeat(1000)].concat();
+        let shown = visible_line(&line);
+        assert!(shown.starts_with("all:x:7:maren,") && shown.ends_with(",maren,"));
+        assert!(shown.contains(" … (5208 characters) … "), "{shown}");
+        assert_eq!(visible_line(b"short"), "short");
     }
 
     #[test]

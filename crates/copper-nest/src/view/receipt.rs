@@ -5,7 +5,7 @@ use nest_core::record::{RecordedEdit, Told};
 use nest_host::commit::Outcome;
 use serde_json::json;
 
-use super::{counted, print_json, style, visible, width};
+use super::{counted, print_json, style, visible, visible_line, width};
 use crate::cli::Global;
 
 /// From this many accounts on, each gets one line; `--verbose` shows all.
@@ -134,7 +134,7 @@ fn lines(edits: &[RecordedEdit]) {
     let place = |edit: &RecordedEdit| format!("{}:{}", edit.file.path(), edit.line);
     let column = edits.iter().map(|edit| place(edit).len()).max().unwrap_or(0);
     for edit in edits {
-        let show = |line: &bstr::BString| visible(line);
+        let show = |line: &bstr::BString| visible_line(line);
         let place = place(edit);
         match (&edit.before, &edit.after) {
             (None, Some(after)) => {

@@ -11,7 +11,7 @@ use nest_core::value::{Day, IdSpan, PasswordField};
 use nest_host::surroundings::World;
 use serde_json::{Value, json};
 
-use super::{counted, style, visible, width};
+use super::{counted, style, visible, visible_line, width};
 
 /// More files than this in a home are not counted.
 const MOST_FILES: usize = 1000;
@@ -217,10 +217,16 @@ pub fn print(shown: &Shown<'_>, lines: &[ShownLine]) {
     row("account", shown.expiry());
     row("sign-in", shown.sign_in());
     outln!();
+    print_lines(lines);
+}
+
+/// Prints lines of account files, each with its place.
+pub fn print_lines(lines: &[ShownLine]) {
+    let quiet = style::QUIET;
     let place = |line: &ShownLine| format!("{}:{}", line.file.path(), line.line);
     let column = lines.iter().map(|line| place(line).len()).max().unwrap_or(0);
     for line in lines {
-        outln!("  {quiet}{:column$}{quiet:#}   {}", place(line), visible(&line.text));
+        outln!("  {quiet}{:column$}{quiet:#}   {}", place(line), visible_line(&line.text));
     }
 }
 
@@ -278,7 +284,7 @@ pub fn print_fields(shown: &Shown<'_>) {
     let user = &shown.account.user;
     let name = visible(user.name);
     let uid = visible(user.uid);
-    heading("etc/passwd", "who the account is; everybody can read it");
+    file_heading("etc/passwd", "who the account is; everybody can read it");
     let password = match user.password {
         b"x" => "the hash is in etc/shadow, which only root can read".to_owned(),
         b"" => "empty: no password is asked".to_owned(),
@@ -308,7 +314,7 @@ pub fn print_fields(shown: &Shown<'_>) {
     }
     let Some(shadow) = &shown.account.shadow else { return };
     outln!();
-    heading("etc/shadow", "the password and how it ages; days count from 1970-01-01");
+    file_heading("etc/shadow", "the password and how it ages; days count from 1970-01-01");
     let aging = shadow.aging();
     let day = |day: Option<i64>, what: &str, none: &str| match day {
         Some(day) => format!("{what} {}", Day(day)),
@@ -380,12 +386,14 @@ fn harmless(label: &str, value: &[u8]) -> String {
     }
 }
 
-fn heading(file: &str, what: &str) {
+/// The heading over the fields of a file's record.
+pub fn file_heading(file: &str, what: &str) {
     let (heading, quiet) = (style::HEADING, style::QUIET);
     outln!("{heading}{file}{heading:#}   {quiet}{what}{quiet:#}");
 }
 
-fn field(at: usize, label: &str, value: &str, meaning: &str) {
+/// One field of a record, with what it means.
+pub fn field(at: usize, label: &str, value: &str, meaning: &str) {
     let quiet = style::QUIET;
     let value = if value.is_empty() { "(empty)" } else { value };
     let gap = " ".repeat(24usize.saturating_sub(width(value)));

@@ -2,7 +2,7 @@
 //! `/home` and `/var`, so that the program takes it for the machine's own.
 
 use crate::commit::in_namespace;
-use crate::harness::{Run, TestTree};
+use crate::harness::{Run, TestTree, passed_over};
 
 const BIND: &str = "
 for directory in etc home var; do mount --bind $TREE/$directory /$directory; done
@@ -100,4 +100,88 @@ fn a_place_that_can_not_hold_the_home_leaves_all_as_it_was() {
         std::fs::remove_dir(tree.path("srv")).unwrap();
         crate::harness::assert_same(&before, &tree.snapshot());
     }
+}
+
+#[test]
+fn a_name_that_only_the_name_services_know_joins_a_group() {
+    let tree = TestTree::new();
+    let ada = r#"{"userName":"ada","uid":61000,"gid":61000,"disposition":"regular"}"#;
+    tree.write("etc/userdb/ada.user", ada);
+    std::os::unix::fs::symlink("ada.user", tree.path("etc/userdb/61000.user")).unwrap();
+    let script = "
+        printf 'passwd: files systemd\\ngroup: files systemd\\n' > /etc/nsswitch.conf
+        getent passwd ada >/dev/null || exit 77
+        $NEST regroup ada --join pilots
+        $NEST check --only ghost-member
+        id -G ada
+        $NEST regroup adam --join pilots && exit 9
+        $NEST create user ada && exit 9
+        exit 0";
+    let test = "a_name_that_only_the_name_services_know";
+    let Some(run) = live(test, &tree, script) else { return };
+    if run.status == 77 {
+        return passed_over(test, "a C library with the name service systemd");
+    }
+    assert_eq!(run.status, 0, "{}{}", run.stdout, run.stderr);
+    run.says("ada is not a local account: the system's name services know that user");
+    run.says("\n61000 210\n");
+    assert!(run.stderr.contains("there is no user adam"), "{}", run.stderr);
+    assert!(run.stderr.contains("already know a user of that name"), "{}", run.stderr);
+}
+
+/// What the C library's lookups say after each command, and which group a file
+/// gets that the user makes.
+#[test]
+fn the_system_sees_each_change_of_groups() {
+    let tree = TestTree::new();
+    let look = r#"
+import grp, os, pwd, sys
+def look():
+    return {g.gr_name: (g.gr_gid, g.gr_mem) for g in grp.getgrall()}
+def made_by(name):
+    user = pwd.getpwnam(name)
+    child = os.fork()
+    if child == 0:
+        os.initgroups(name, user.pw_gid); os.setgid(user.pw_gid); os.setuid(user.pw_uid)
+        open("/home/" + name + "/made", "w").close()
+        os._exit(0)
+    os.waitpid(child, 0)
+    stat = os.stat("/home/" + name + "/made"); os.unlink("/home/" + name + "/made")
+    return stat.st_uid, stat.st_gid
+what = sys.argv[1]
+if what == "member":
+    assert ("tavish" in look()[sys.argv[2]][1]) == (sys.argv[3] == "yes"), look()
+elif what == "gid":
+    assert look()[sys.argv[2]][0] == int(sys.argv[3]), look()
+    assert grp.getgrgid(int(sys.argv[3])).gr_name == sys.argv[2]
+elif what == "gone":
+    assert sys.argv[2] not in look()
+elif what == "made":
+    assert made_by("tavish") == (1001, int(sys.argv[2])), made_by("tavish")
+"#;
+    tree.write("look.py", look);
+    let script = "
+        command -v python3 >/dev/null || exit 77
+        look() { python3 $TREE/look.py \"$@\"; }
+        $NEST create group divers --member tavish; look member divers yes; look gid divers 1002
+        test \"$(getent group divers)\" = divers:x:1002:tavish
+        $NEST regroup tavish --join slipway --leave divers; look member divers no; look member slipway yes
+        test \"$(id -nG tavish)\" = 'tavish pilots slipway'
+        $NEST rename group divers frogs; look gid frogs 1002; look gone divers
+        $NEST change group frogs --gid 1400 --add-member tavish; look gid frogs 1400; look member frogs yes
+        look made 1001
+        $NEST regroup tavish --primary frogs; look made 1400
+        test \"$(id -g tavish)\" = 1400
+        $NEST delete group pilots --service --yes; look gone pilots
+        $NEST restore group pilots; look member pilots yes; look gid pilots 210
+        setpriv --reuid 1001 --regid 1001 --clear-groups setsid sleep 300 & sleep 0.3
+        $NEST regroup tavish --leave slipway
+        kill $!";
+    let test = "the_system_sees_each_change_of_groups";
+    let Some(run) = live(test, &tree, script) else { return };
+    if run.status == 77 {
+        return passed_over(test, "python3");
+    }
+    assert_eq!(run.status, 0, "{}{}", run.stdout, run.stderr);
+    run.says("session   ").says("sleep 300   since ").says("with the groups of then");
 }

@@ -8,6 +8,7 @@ mod create_user;
 mod damage;
 mod demo;
 mod docs;
+mod groups;
 mod harness;
 mod killed;
 mod list_users;

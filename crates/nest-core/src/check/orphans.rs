@@ -134,15 +134,15 @@ fn range_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
 /// # Errors
 /// Why that can't be told: the rule is then skipped.
 pub(super) fn elsewhere(ground: Ground<'_>, name: &BStr) -> Result<bool, String> {
+    if ground.world.is_live() {
+        let by_number = match crate::value::read_plain_id(name) {
+            Some(uid) => ground.world.service_user_by_uid(uid)?.is_some(),
+            None => false,
+        };
+        return Ok(by_number || ground.world.service_knows_user(name)?);
+    }
     match ground.world.origin() {
         Origin::FilesAlone => Ok(false),
-        Origin::Others(_) if ground.world.is_live() => {
-            let by_number = match crate::value::read_plain_id(name) {
-                Some(uid) => ground.world.service_user_by_uid(uid)?.is_some(),
-                None => false,
-            };
-            Ok(by_number || ground.world.service_knows_user(name)?)
-        }
         Origin::Others(others) => {
             Err(format!("etc/nsswitch.conf asks {others} for users too, who can't be asked here"))
         }

@@ -52,12 +52,14 @@ pub enum Caution {
         id: u32,
     },
     /// An id outside its span.
-    #[error("uid {uid} lies outside the {kind} {span}: {name} will not be listed among them")]
+    #[error("{what} {id} lies outside the {kind} {span}: {name} will not be listed among them")]
     OutsideSpan {
-        /// The account.
+        /// uid or gid.
+        what: &'static str,
+        /// The account or group.
         name: BString,
-        /// The uid.
-        uid: u32,
+        /// The number.
+        id: u32,
         /// people or services.
         kind: &'static str,
         /// The span.
@@ -82,6 +84,87 @@ pub enum Caution {
         uid: u32,
         /// The other holder.
         other: BString,
+    },
+    /// A shared gid.
+    #[error("gid {gid} is {other}'s too: each of them may do what files grant the other")]
+    SharedGid {
+        /// The gid.
+        gid: u32,
+        /// The other group.
+        other: BString,
+    },
+    /// A group that is called like a user.
+    #[error(
+        "there is a user {name} too: its primary group stays the one of gid {gid}, this one is not made its own"
+    )]
+    NameOfUser {
+        /// The name.
+        name: BString,
+        /// The gid of the user's primary group, as written.
+        gid: BString,
+    },
+    /// A line of gshadow that was missing.
+    #[error("the group {group} had no line in etc/gshadow; one is made")]
+    GshadowLineMade {
+        /// The group.
+        group: BString,
+    },
+    /// A file that was missing.
+    #[error(
+        "this tree had no etc/gshadow, where passwords and administrators of groups are kept; it is made, with a line for every group"
+    )]
+    GshadowMade,
+    /// A member whom only the name services know.
+    #[error("{name} is not a local account: the system's name services know that user")]
+    OfDirectory {
+        /// The member.
+        name: BString,
+    },
+    /// A member whom a directory may know.
+    #[error("{name} is not a local account; this tree also asks {sources} for users")]
+    Unlisted {
+        /// The member.
+        name: BString,
+        /// Where else users come from.
+        sources: String,
+    },
+    /// A member whom nobody knows.
+    #[error(
+        "{name} is not an account, and this tree takes accounts from its files alone: check will call that member a ghost"
+    )]
+    UnlistedGhost {
+        /// The member.
+        name: BString,
+    },
+    /// A name that was given twice.
+    #[error("{name} was named twice, and is listed once")]
+    NamedTwice {
+        /// The name.
+        name: BString,
+    },
+    /// A number that groups share.
+    #[error("gid {gid} stays {other}'s: users who have it as primary group, and files, keep it")]
+    GidStays {
+        /// The gid.
+        gid: u32,
+        /// The other group.
+        other: BString,
+    },
+    /// The policy names a group by its old name.
+    #[error("the policy names {name}: {settings}; change it there too")]
+    PolicyNames {
+        /// The old name.
+        name: BString,
+        /// The settings.
+        settings: String,
+    },
+    /// Lines elsewhere that name a group which goes.
+    #[error("{} still {} {name}", mentions(.places), verb(.places))]
+    StillNamed {
+        /// The group or account.
+        name: BString,
+        /// Where.
+        places: Vec<Mention>,
     },
     /// A second uid 0.
     #[error(
@@ -137,6 +220,26 @@ pub enum Caution {
         /// The account.
         name: BString,
     },
+    /// A change of groups of many.
+    #[error("takes effect at the next sign-in of each of the {count}")]
+    NextSignIns {
+        /// How many.
+        count: usize,
+    },
+    /// A deletion that nothing is kept of.
+    #[error("no state is kept: {name} can't be restored")]
+    NothingKept {
+        /// The account or group.
+        name: BString,
+    },
+    /// What a group's password means.
+    #[error(
+        "whoever learns the password of {group} can act as a member, and nobody can tell who: to list members is nearly always better"
+    )]
+    GroupPassword {
+        /// The group.
+        group: BString,
+    },
     /// A number that two accounts share.
     #[error("uid {uid} stays {other}'s: whose the files are can't be told, and none is re-owned")]
     FilesShared {
@@ -146,10 +249,12 @@ pub enum Caution {
         other: BString,
     },
     /// Files that keep the old number.
-    #[error("{count} {} outside the home still {} uid {uid}; to find them: find / -uid {uid}", if *.count == 1 { "file" } else { "files" }, if *.count == 1 { "carries" } else { "carry" })]
+    #[error("{count} {} elsewhere still {} {what} {id}; to find them: find / -{what} {id}", if *.count == 1 { "file" } else { "files" }, if *.count == 1 { "carries" } else { "carry" })]
     FilesElsewhere {
-        /// The old uid.
-        uid: u32,
+        /// uid or gid.
+        what: &'static str,
+        /// The old number.
+        id: u32,
         /// How many.
         count: usize,
     },

@@ -17,6 +17,8 @@ pub struct Draft<'b> {
     ends: HashMap<File, (usize, usize)>,
     /// How many lines came back to each file so far.
     put_back: HashMap<File, usize>,
+    /// New lines that can still be altered, by their name.
+    named: HashMap<(File, BString), usize>,
 }
 
 impl<'b> Draft<'b> {
@@ -28,6 +30,7 @@ impl<'b> Draft<'b> {
             altered: HashMap::new(),
             ends: HashMap::new(),
             put_back: HashMap::new(),
+            named: HashMap::new(),
         }
     }
 
@@ -47,6 +50,18 @@ impl<'b> Draft<'b> {
             range,
         });
         *number += 1;
+    }
+
+    /// Adds a line that [`Draft::added`] finds by this name.
+    pub fn add_named(&mut self, file: File, name: &[u8], line: Vec<u8>) {
+        self.named.insert((file, name.into()), self.edits.len());
+        self.add(file, line);
+    }
+
+    /// A line that was added by name, to be altered.
+    pub fn added(&mut self, file: File, name: &[u8]) -> Option<&mut BString> {
+        let at = self.named.get(&(file, BString::from(name)))?;
+        self.edits.get_mut(*at)?.after.as_mut()
     }
 
     /// The line as edited so far.

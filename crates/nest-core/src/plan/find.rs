@@ -3,9 +3,11 @@
 use bstr::{BStr, BString, ByteSlice};
 
 use super::new_name::damaged;
-use super::{Draft, Ground, Reason, Refusal};
-use crate::table::{File, Group, Gshadow, Line, Passwd, Record, Shadow};
-use crate::value::{nearest, read_plain_id, with_member};
+use super::{Caution, Ground, Reason, Refusal};
+use crate::account::admin_group;
+use crate::surroundings::Origin;
+use crate::table::{File, Group, Line, Passwd, Record, Shadow};
+use crate::value::{NameStyle, check_name, nearest, read_plain_id};
 
 /// A user that a request names.
 #[derive(Clone, Copy)]
@@ -131,54 +133,100 @@ pub(super) fn find_group<'a>(
             let gid = read_plain_id(wanted);
             let by_gid = gid.and_then(|gid| book.group_by_gid(gid));
             by_gid.map(|(_, group)| group).ok_or_else(|| {
+                if let Some(line) = book.named(File::Gshadow, wanted).first() {
+                    let line = book.lines(File::Gshadow).map_or(0, |all| all.number(line.start));
+                    return refuse(Reason::OnlyGshadow { name: wanted.to_owned(), line })
+                        .or("see what is left over", "check --files-only");
+                }
                 let names = book.groups.records().map(|(_, group)| group.name);
                 let near = nearest(wanted, names).map(ToOwned::to_owned);
                 refuse(Reason::NoGroup { name: wanted.to_owned(), near })
+                    .or("see them all", "list groups")
             })?
         }
     };
     Ok(found)
 }
 
-/// Adds a user to a group's list in group, and in gshadow where the group has a
-/// line. Returns whether a list had to be tidied for that.
-pub(super) fn list_member<'a>(
-    ground: Ground<'a>,
-    draft: &mut Draft<'a>,
-    group: &[u8],
+/// A member that a request names: an account of the files, or one that only a
+/// directory knows. Returns what has to be told about it. `again` is the command
+/// as it was given.
+///
+/// # Errors
+/// The [`Refusal`], of `what`: nobody has that name.
+pub(super) fn find_member(
+    ground: Ground<'_>,
     name: &BStr,
-) -> bool {
-    edit_lists(ground, draft, group, |list| with_member(list, name))
+    unlisted: bool,
+    what: &str,
+    again: &str,
+) -> Result<Option<Caution>, Box<Refusal>> {
+    let refuse = |reason| Refusal::new(what, reason);
+    if ground.book.user(name).is_some() {
+        return Ok(None);
+    }
+    check_name(NameStyle::Loose, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
+    let known = ground.world.service_knows_user(name);
+    if known.map_err(|why| refuse(Reason::ServiceFailed(why)))? {
+        return Ok(Some(Caution::OfDirectory { name: name.into() }));
+    }
+    // Says what is wrong, the nearest name included.
+    let refusal = match find_user(ground, name, what) {
+        Ok(_) => return Ok(None),
+        Err(refusal) if refusal.is_damage() => return Err(refusal),
+        Err(refusal) => refusal,
+    };
+    match (unlisted, ground.world.origin()) {
+        (false, _) => {
+            let label = "or, where a directory knows that name";
+            Err(refusal.or(label, format!("{again} --unlisted")))
+        }
+        (true, Origin::Others(sources)) => {
+            Ok(Some(Caution::Unlisted { name: name.into(), sources }))
+        }
+        (true, Origin::FilesAlone) => Ok(Some(Caution::UnlistedGhost { name: name.into() })),
+    }
 }
 
-/// Edits the list of members of a group in group, and in gshadow where the group
-/// has a line; `edit` says what becomes of a list, and whether it was tidied.
-pub(super) fn edit_lists<'a>(
+/// The administrators' group, which `--admin` and `--no-admin` mean.
+///
+/// # Errors
+/// The [`Refusal`], of `what`: none of the policy's groups exists.
+pub(super) fn find_admin_group<'a>(
     ground: Ground<'a>,
-    draft: &mut Draft<'a>,
-    group: &[u8],
-    edit: impl Fn(&[u8]) -> Option<(Vec<u8>, bool)>,
-) -> bool {
-    let mut any = false;
-    if let Some((line, _)) = ground.book.group(group) {
-        let current = draft.current(File::Group, line);
-        if let Some(now) = Group::read(current.trim_ascii_start())
-            && let Some((list, tidied)) = edit(now.members)
-        {
-            draft.alter(File::Group, line, with_fields(&current, &[(3, &list)]));
-            any |= tidied;
-        }
-    }
-    if let Some((line, _)) = ground.book.gshadow(group) {
-        let current = draft.current(File::Gshadow, line);
-        if let Some(now) = Gshadow::read(current.trim_ascii_start())
-            && let Some((list, tidied)) = edit(now.members)
-        {
-            draft.alter(File::Gshadow, line, with_fields(&current, &[(3, &list)]));
-            any |= tidied;
-        }
-    }
-    any
+    what: &str,
+) -> Result<Group<'a>, Box<Refusal>> {
+    let policy = ground.policy;
+    admin_group(ground.book, policy).ok_or_else(|| {
+        let groups = policy.admins_groups.join(", ");
+        let setting = policy.origin("admins.groups");
+        let place = "admins.groups in etc/copper-nest/policy.toml";
+        Refusal::new(what, Reason::NoAdminGroup { groups, setting })
+            .or_else("name the one there is", place)
+    })
+}
+
+/// The gid of a group whose line can be edited.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(super) fn gid_of(
+    ground: Ground<'_>,
+    group: &Group<'_>,
+    what: &str,
+) -> Result<u32, Box<Refusal>> {
+    group.gid().ok_or_else(|| {
+        let (line, _) = ground.book.group(group.name).unzip();
+        let line = line.map_or(0, |line| ground.book.groups.lines().number(line.start));
+        let fault = "has no readable gid".into();
+        Refusal::new(what, Reason::Damaged { file: File::Group, line, fault })
+    })
+}
+
+/// The users whose primary group has this gid, in file order.
+pub(super) fn primaries(ground: Ground<'_>, gid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
+    let users = ground.book.users.records();
+    users.filter(|(_, user)| user.gid() == Some(gid)).collect()
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! What stands before taking access away: one's own account, root, the last
 //! administrator, a service, an account at work.
 
-use bstr::BStr;
+use bstr::{BStr, BString};
 
 use super::find::FoundUser;
 use super::{Ground, Reason, Refusal};
@@ -32,6 +32,9 @@ pub(super) struct Threat<'a> {
     pub again: &'a str,
     /// Whether running processes stand in the way.
     pub busy: bool,
+    /// All accounts of the request: none of them counts as another
+    /// administrator.
+    pub together: &'a [BString],
 }
 
 /// Stands before a request that takes access away from an account.
@@ -60,7 +63,7 @@ pub(super) fn guard(
     if service && !even.service {
         return refuse(Reason::IsService { uid: found.uid }, "--service");
     }
-    if !even.last_admin && is_last_admin(ground, found) {
+    if !even.last_admin && is_last_admin(ground, found, threat.together) {
         return Err(Refusal::new(threat.what, Reason::LastAdmin)
             .or_else("make somebody else one first", admin_hint(ground, name))
             .or("or do it all the same", format!("{} --even-last-admin", threat.again)));
@@ -83,7 +86,7 @@ fn admin_hint(ground: Ground<'_>, name: &BStr) -> String {
 }
 
 /// Whether the account can sign in as administrator, and no other can.
-fn is_last_admin(ground: Ground<'_>, found: &FoundUser<'_>) -> bool {
+fn is_last_admin(ground: Ground<'_>, found: &FoundUser<'_>, together: &[BString]) -> bool {
     let Ground { book, policy, world, today, .. } = ground;
     let Some(admins) = admin_group(book, policy) else { return false };
     let can = |name: &[u8]| {
@@ -99,5 +102,6 @@ fn is_last_admin(ground: Ground<'_>, found: &FoundUser<'_>) -> bool {
     if !members.contains(&found.user.name) && found.uid != 0 || !can(found.user.name) {
         return false;
     }
-    !members.into_iter().chain(root).any(|name| name != found.user.name && can(name))
+    let goes = |name: &[u8]| name == found.user.name || together.iter().any(|other| other == name);
+    !members.into_iter().chain(root).any(|name| !goes(name) && can(name))
 }

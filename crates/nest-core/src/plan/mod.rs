@@ -1,17 +1,27 @@
 //! What a request will do, decided before anything is touched.
 
 mod caution;
+mod change_group;
 mod change_user;
+mod create_group;
 mod create_user;
+mod delete_group;
 mod draft;
 mod find;
+mod find_kept;
+mod group_password;
 mod guard;
 mod home;
+mod lists;
 mod new_name;
 #[cfg(test)]
 mod people_tests;
+mod primary;
 mod refusal;
+mod regroup;
+mod rename_group;
 mod rename_user;
+mod restore_group;
 mod retire;
 mod set_password;
 mod step;
@@ -20,12 +30,19 @@ mod undo;
 mod wanted_id;
 
 pub use caution::Caution;
+pub use change_group::{ChangeGroup, change_group};
 pub use change_user::{AgingRequest, ChangeUser, change_user};
+pub use create_group::{CreateGroup, create_group};
 pub use create_user::{CreateUser, KeyFile, create_user};
+pub use delete_group::{DeleteGroup, delete_group};
 pub use draft::Draft;
+pub use group_password::{GroupPassword, check_group_password, group_password};
 pub use guard::Even;
 pub use refusal::{Reason, Refusal, Way};
+pub use regroup::{Regroup, regroup};
+pub use rename_group::{RenameGroup, rename_group};
 pub use rename_user::{RenameUser, rename_user};
+pub use restore_group::{RestoreGroup, restore_group};
 pub use set_password::{SetPassword, check_password_holders, set_password};
 pub use step::{NewFile, Owner, Reown, Step};
 pub use suspend::{Suspend, resume, suspend};

@@ -83,6 +83,51 @@ pub(super) fn check_new_name(
     Ok(cautions)
 }
 
+/// The name of a group must be new in the files of groups, and well-formed.
+/// Returns what has to be told.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(super) fn check_new_group_name(
+    ground: Ground<'_>,
+    name: &BStr,
+    what: &str,
+) -> Result<Vec<Caution>, Box<Refusal>> {
+    let Ground { book, policy, world, .. } = ground;
+    let refuse = |reason| Refusal::new(what, reason);
+    check_name(policy.names_style, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
+    let number = |file: File, start| book.lines(file).map_or(0, |lines| lines.number(start));
+    if let Some(line) = book.named(File::Group, name).first() {
+        let at = number(File::Group, line.start);
+        return Err(match Group::read(line.record()) {
+            Some(group) => refuse(Reason::GroupNameTaken { line: at, gid: group.gid.into() })
+                .or("look at it", format!("show group {name}")),
+            None => refuse(damaged(File::Group, at)),
+        });
+    }
+    if let Some(line) = book.named(File::Gshadow, name).first() {
+        let (file, line) = (File::Gshadow, number(File::Gshadow, line.start));
+        return Err(refuse(Reason::Leftover { file, line })
+            .or("see what is left over", "check --files-only"));
+    }
+    if world.service_knows_group(name).map_err(|why| refuse(Reason::ServiceFailed(why)))? {
+        return Err(refuse(Reason::ServiceKnows { what: "group" }));
+    }
+    let mut cautions = Vec::new();
+    let earlier = world.retired().groups.iter().find(|retired| retired.name == name);
+    cautions.extend(
+        earlier.map(|retired| Caution::EarlierHolder { name: name.into(), id: retired.span.first }),
+    );
+    let places = world.mentions_of_group(name);
+    if !places.is_empty() {
+        cautions.push(Caution::Mentioned { name: name.into(), places });
+    }
+    if let Some((_, user)) = book.user(name) {
+        cautions.push(Caution::NameOfUser { name: name.into(), gid: user.gid.into() });
+    }
+    Ok(cautions)
+}
+
 /// A line that names something, but can't be read.
 pub(super) fn damaged(file: File, line: usize) -> Reason {
     let fault =

@@ -5,6 +5,7 @@ use bstr::BString;
 use strum::IntoStaticStr;
 
 use crate::allot::Holder;
+use crate::retired::Thing;
 use crate::surroundings::{Kind, Process, SkeletonFault};
 use crate::table::File;
 use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
@@ -92,6 +93,82 @@ pub enum Reason {
         line: usize,
         /// The gid as written.
         gid: BString,
+    },
+    /// The name is a group's.
+    #[error("{file}:{line} already has a group of that name (gid {gid})", file = File::Group.path())]
+    GroupNameTaken {
+        /// The line, counted from 1.
+        line: usize,
+        /// The gid as written.
+        gid: BString,
+    },
+    /// Only a leftover line of a group.
+    #[error("there is no group {name}: only {file}:{line} is left over from one", file = File::Gshadow.path())]
+    OnlyGshadow {
+        /// The name.
+        name: BString,
+        /// The line, counted from 1.
+        line: usize,
+    },
+    /// The same thing is to come and to go.
+    #[error("{one} and {other} both name {name}")]
+    BothWays {
+        /// One option.
+        one: &'static str,
+        /// The other.
+        other: &'static str,
+        /// What both name.
+        name: BString,
+    },
+    /// A group that can't be left.
+    #[error("{group} is the primary group of {user}")]
+    PrimaryOf {
+        /// The group.
+        group: BString,
+        /// The user.
+        user: BString,
+    },
+    /// A group that can't go.
+    #[error("it is the primary group of {}", some(.users))]
+    StillPrimary {
+        /// Whose.
+        users: Vec<BString>,
+    },
+    /// A group that makes administrators.
+    #[error("it is an administrators' group, and {} {} the machine through it", some(.members), if .members.len() == 1 { "administers" } else { "administer" })]
+    AdminGroup {
+        /// Its members.
+        members: Vec<BString>,
+    },
+    /// Without state nothing is kept.
+    #[error("with --state none nothing is kept to restore from")]
+    NothingIsKept,
+    /// What is kept can't be read.
+    #[error("what is kept of deleted accounts can't be read: {0}")]
+    KeptUnreadable(String),
+    /// Nothing of that name is kept.
+    #[error("no deleted {thing} {name} is kept{}", nearest(.near))]
+    NoneKept {
+        /// User or group.
+        thing: Thing,
+        /// The name that was given.
+        name: BString,
+        /// The nearest one.
+        near: Option<BString>,
+    },
+    /// Several of that name are kept.
+    #[error("{count} of the name {name} were deleted and are kept")]
+    SeveralKept {
+        /// The name.
+        name: BString,
+        /// How many.
+        count: usize,
+    },
+    /// A group of a service.
+    #[error("its gid {gid} is one of the services', and what runs with it may stop working")]
+    IsServiceGroup {
+        /// The gid.
+        gid: u32,
     },
     /// A leftover record of that name in another file.
     #[error("{}:{line} already has a line for that name, left over from an earlier account", .file.path())]
@@ -396,6 +473,18 @@ fn listed(processes: &[Process]) -> String {
         text += &format!("\n  and {} more", processes.len() - MOST);
     }
     text
+}
+
+/// The first few of some names.
+fn some(names: &[BString]) -> String {
+    const MOST: usize = 5;
+    let first: Vec<String> = names.iter().take(MOST).map(ToString::to_string).collect();
+    match (first.as_slice(), names.len().saturating_sub(MOST)) {
+        ([], _) => "nobody".to_owned(),
+        ([one], _) => one.clone(),
+        ([all @ .., last], 0) => format!("{} and {last}", all.join(", ")),
+        (all, more) => format!("{} and {more} more", all.join(", ")),
+    }
 }
 
 fn gone(now: &Option<BString>) -> String {

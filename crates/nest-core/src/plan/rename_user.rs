@@ -2,9 +2,10 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::find::{FoundUser, edit_lists, find_user, homes_below, with_fields};
+use super::find::{FoundUser, find_user, homes_below, with_fields};
 use super::guard::Even;
 use super::home::{move_home, obstacle};
+use super::lists::Lists;
 use super::new_name::check_new_name;
 use super::retire::settle_numbers;
 use super::suspend::carry_note;
@@ -155,10 +156,10 @@ impl<'a> Renaming<'a> {
         let (ground, book, old, new) = (self.ground, self.ground.book, self.old(), self.new_name());
         let groups: Vec<&[u8]> =
             book.groups_listing(old).into_iter().map(|(_, group)| group.name).collect();
+        let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
+        let mut lists = Lists { ground, draft, cautions };
         for group in &groups {
-            edit_lists(ground, &mut self.draft, group, |list| {
-                replace_member(list, old, new).map(|list| (list, false))
-            });
+            lists.replace(group, old, new);
         }
         for line in book.gshadow_mentioning(old) {
             let current = self.draft.current(File::Gshadow, line);

@@ -75,7 +75,8 @@ fn one<'a>(
         None => {
             let what = format!("the password of {name} was not changed");
             let again = format!("password user {name} --none");
-            let threat = Threat { what: &what, again: &again, busy: false };
+            let together = &request.names;
+            let threat = Threat { what: &what, again: &again, busy: false, together };
             guard(ground, &found, request.even, threat)?;
             subject.decide("password", "none", "nobody can sign in with one");
             b"!".to_vec()

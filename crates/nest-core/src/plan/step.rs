@@ -3,6 +3,7 @@
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
+use crate::retired::Kept;
 use crate::surroundings::{Inventory, Retired, Suspended};
 use crate::value::escaped;
 
@@ -81,6 +82,49 @@ pub enum Step {
     },
     /// Gives everything below some paths that carries one number to another.
     Reown(Reown),
+    /// Removes something for good.
+    Erase {
+        /// What.
+        #[serde(with = "escaped::text")]
+        path: BString,
+    },
+    /// Packs something into a file of the state folder, and removes it when the
+    /// file holds all of it.
+    Archive {
+        /// What.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// The folder below `retired`.
+        folder: String,
+        /// The file's name in it.
+        file: String,
+    },
+    /// Unpacks such a file to where nothing is.
+    Unpack {
+        /// Where.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// The folder below `retired`.
+        folder: String,
+        /// The file's name in it.
+        file: String,
+    },
+    /// Keeps what is needed to bring a deleted account or group back.
+    Keep {
+        /// The folder below `retired`.
+        folder: String,
+        /// What is kept; in records without hashes.
+        kept: Box<Kept>,
+    },
+    /// Keeps it no longer: it is back, or its time is over.
+    Release {
+        /// The folder below `retired`.
+        folder: String,
+        /// What was kept.
+        kept: Box<Kept>,
+        /// Whether its time is over.
+        purged: bool,
+    },
     /// Notes numbers that must not be given out again.
     RetireIds(Retired),
     /// Takes numbers out of those notes: their holder is back.
@@ -153,11 +197,36 @@ impl Step {
                 let (verb, what) = if *group { ("re-groups", "gid") } else { ("re-owns", "uid") };
                 format!("{verb} what carries {what} {from} in {} to {to}", paths.join(" and "))
             }
+            Step::Erase { path } => format!("erases {path}"),
+            Step::Archive { path, folder, file } => {
+                format!("packs {path} into retired/{folder}/{file}, and removes it")
+            }
+            Step::Unpack { path, folder, file } => {
+                format!("unpacks retired/{folder}/{file} to {path}")
+            }
+            Step::Keep { folder, .. } => format!("keeps retired/{folder}"),
+            Step::Release { folder, purged: false, .. } => format!("takes retired/{folder} out"),
+            Step::Release { folder, .. } => format!("purges retired/{folder}"),
             Step::RetireIds(retired) => format!("retires {}", numbers(retired)),
             Step::ReviveIds(retired) => format!("takes {} back into use", numbers(retired)),
             Step::NoteSuspended(note) => format!("notes how {} was before", note.name),
             Step::ForgetSuspended(note) => format!("forgets that {} was suspended", note.name),
         }
+    }
+
+    /// The step as it is recorded: without any hash.
+    #[must_use]
+    pub fn without_hashes(&self) -> Self {
+        let mut step = self.clone();
+        if let Step::Keep { kept, .. } | Step::Release { kept, .. } = &mut step {
+            **kept = kept.without_hashes();
+        }
+        step
+    }
+
+    /// Whether the step can't be taken back.
+    pub fn is_final(&self) -> bool {
+        matches!(self, Step::Erase { .. } | Step::Release { purged: true, .. })
     }
 
     /// Whether the step is bookkeeping, which its decision tells well enough.
@@ -166,6 +235,8 @@ impl Step {
             self,
             Step::RetireIds(_)
                 | Step::ReviveIds(_)
+                | Step::Keep { .. }
+                | Step::Release { .. }
                 | Step::NoteSuspended(_)
                 | Step::ForgetSuspended(_)
         )

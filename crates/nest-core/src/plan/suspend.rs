@@ -47,7 +47,8 @@ pub fn suspend(ground: Ground<'_>, request: &Suspend) -> Result<Plan, Box<Refusa
             return Ok(());
         }
         let again = format!("suspend user {name}");
-        let threat = Threat { what: &what, again: &again, busy: false };
+        let together = &request.names;
+        let threat = Threat { what: &what, again: &again, busy: false, together };
         guard(ground, &found, request.even, threat)?;
         let field = match shadow.field() {
             PasswordField::Set(_) => [b"!", shadow.password].concat(),

@@ -8,6 +8,7 @@ use super::retire::settle_numbers;
 use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Step, Subject, join};
 use crate::allot::Holder;
 use crate::record::{Record, RecordedEdit, RecordedStep, Secret};
+use crate::retired::{Kept, KeptLine};
 use crate::secret::{hash_of, shown};
 use crate::surroundings::Site;
 use crate::table::{File, Line, Passwd, Record as _};
@@ -67,7 +68,7 @@ pub fn undo(ground: Ground<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>>
 /// One subject for each account and group whose lines come or go, so that what
 /// becomes of its numbers is told with its name.
 fn note_people(plan: &mut Plan) {
-    let mut names: BTreeMap<BString, &'static str> = BTreeMap::new();
+    let mut names: BTreeMap<BString, (&'static str, &'static str)> = BTreeMap::new();
     for edit in &plan.edits {
         let name = |line: &BString| -> BString {
             let line = line.trim_ascii_start();
@@ -77,12 +78,19 @@ fn note_people(plan: &mut Plan) {
         if before == after || !matches!(edit.file, File::Passwd | File::Group) {
             continue;
         }
-        names.extend(before.map(|name| (name, "goes")));
-        names.extend(after.map(|name| (name, "comes back")));
+        // Of a user with a group of the same name the user is told.
+        let label = if edit.file == File::Passwd { "account" } else { "group" };
+        for (name, what) in [(before, "goes"), (after, "comes back")] {
+            let Some(name) = name else { continue };
+            let known = names.entry(name).or_insert((label, what));
+            if label == "account" {
+                *known = (label, what);
+            }
+        }
     }
-    for (name, what) in names {
+    for (name, (label, what)) in names {
         let mut subject = Subject { name, decisions: Vec::new() };
-        subject.decide("account", what, "");
+        subject.decide(label, what, "");
         plan.subjects.push(subject);
     }
 }
@@ -194,6 +202,9 @@ impl<'a> Undoing<'a> {
             return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid, holder }));
         }
         let line = match edit.secret {
+            Secret::Lost if self.kept_line(edit, before).is_some() => {
+                self.kept_line(edit, before).unwrap_or_default()
+            }
             Secret::Lost => {
                 self.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
                 with_hash(before, b"")
@@ -249,11 +260,80 @@ impl<'a> Undoing<'a> {
                 Step::ForgetSuspended(note) => {
                     self.plan.steps.push(Step::NoteSuspended(note.clone()));
                 }
+                Step::Erase { path } => {
+                    return Err(self.cannot(format!("{path} was erased, and is nowhere")));
+                }
+                Step::Archive { path, folder, file } => {
+                    self.expect_free(path)?;
+                    self.decide("unpacks", path.clone(), "");
+                    let (path, folder, file) = (path.clone(), folder.clone(), file.clone());
+                    self.plan.steps.push(Step::Unpack { path, folder, file });
+                }
+                Step::Unpack { path, folder, file } => {
+                    self.decide("packs again", path.clone(), "");
+                    let (path, folder, file) = (path.clone(), folder.clone(), file.clone());
+                    self.plan.steps.push(Step::Archive { path, folder, file });
+                }
+                Step::Keep { folder, .. } => self.release(folder)?,
+                Step::Release { purged: true, folder, .. } => {
+                    return Err(self.cannot(format!("retired/{folder} was purged")));
+                }
+                Step::Release { folder, kept, .. } => self.keep_again(folder, kept),
                 // The lines say which numbers have a holder again.
                 Step::RetireIds(_) | Step::ReviveIds(_) => {}
             }
         }
         Ok(())
+    }
+
+    /// What was kept is back, and is kept no longer.
+    fn release(&mut self, folder: &str) -> Result<(), Box<Refusal>> {
+        let all = self.ground.world.kept();
+        let all = all.map_err(|why| self.refuse(Reason::KeptUnreadable(why)))?;
+        if let Some(kept) = all.iter().find(|kept| kept.folder == folder) {
+            let kept = Box::new(kept.kept.clone());
+            let folder = folder.to_owned();
+            self.plan.steps.push(Step::Release { folder, kept, purged: false });
+        }
+        Ok(())
+    }
+
+    /// What had come back is kept again, with the hashes that it has now.
+    fn keep_again(&mut self, folder: &str, kept: &Kept) {
+        let mut kept = kept.clone();
+        let mut going: Vec<(File, BString)> = Vec::new();
+        for edit in &self.record.told.edits {
+            if let (None, Some(after)) = (&edit.before, &edit.after)
+                && let Ok(line) = self.find(edit, after)
+            {
+                going.push((edit.file, line.bytes.into()));
+            }
+        }
+        for line in &mut kept.lines {
+            let at = going.iter().position(|(file, _)| *file == line.file);
+            let Some((file, now)) = at.map(|at| going.remove(at)) else { continue };
+            if let Some(hash) = hash_of(file, &now) {
+                line.text = with_hash(&line.text, hash).into();
+            }
+        }
+        let folder = folder.to_owned();
+        self.plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+    }
+
+    /// A line that is kept whole.
+    fn kept_line(&self, edit: &RecordedEdit, before: &BString) -> Option<Vec<u8>> {
+        let folders = self.record.told.steps.iter().filter_map(|step| match &step.step {
+            Step::Keep { folder, .. } => Some(folder),
+            _ => None,
+        });
+        let mut lines = folders.flat_map(|folder| {
+            let all = self.ground.world.kept().unwrap_or_default();
+            let kept = all.iter().find(|kept| kept.folder == *folder);
+            kept.into_iter().flat_map(|kept| &kept.kept.lines)
+        });
+        let same =
+            |line: &&KeptLine| line.file == edit.file && shown(line.file, &line.text) == *before;
+        lines.find(same).map(|line| line.text.to_vec())
     }
 
     /// What was made goes if it is still as it was made; what has been used

@@ -3,7 +3,7 @@
 use bstr::BStr;
 
 use super::{Caution, Ground, Reason, Refusal};
-use crate::allot::{Holder, holder_of_uid};
+use crate::allot::{Holder, holder_of_gid, holder_of_uid};
 use crate::value::is_reserved;
 
 /// Whether a user may have this uid. `again` is the command without the choice.
@@ -58,6 +58,48 @@ pub(super) fn check_wanted_uid(
         }
     }
     Ok(cautions)
+}
+
+/// Whether a group may have this gid. `again` is the command without the choice.
+/// Returns what has to be told.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(super) fn check_wanted_gid(
+    ground: Ground<'_>,
+    gid: u32,
+    share_id: bool,
+    what: &str,
+    again: &str,
+) -> Result<Vec<Caution>, Box<Refusal>> {
+    let Ground { book, world, policy, .. } = ground;
+    let refuse = |reason| Refusal::new(what, reason);
+    if is_reserved(gid) {
+        return Err(refuse(Reason::IdReserved { what: "gid", id: gid, why: reserved(gid) }));
+    }
+    match holder_of_gid(book, world, gid) {
+        Some(Holder::Group(other)) if share_id => {
+            return Ok(vec![Caution::SharedGid { gid, other }]);
+        }
+        Some(holder @ Holder::Group(_)) => {
+            return Err(refuse(Reason::IdTaken { what: "gid", id: gid, holder })
+                .or("share it all the same", format!("{again} --gid {gid} --share-id")));
+        }
+        Some(holder) => return Err(refuse(Reason::IdTaken { what: "gid", id: gid, holder })),
+        None => {}
+    }
+    let held = world.service_group_by_gid(gid);
+    if let Some(holder) = held.map_err(|why| refuse(Reason::ServiceFailed(why)))? {
+        return Err(refuse(Reason::IdInService { what: "gid", id: gid, holder }));
+    }
+    let avoid = policy.ids_avoid.iter().find(|avoid| avoid.span.contains(gid));
+    let caution = avoid.map(|avoid| Caution::Avoided {
+        what: "gid",
+        id: gid,
+        span: avoid.span,
+        why: avoid.why.clone(),
+    });
+    Ok(caution.into_iter().collect())
 }
 
 /// What a reserved id means.

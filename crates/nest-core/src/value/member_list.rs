@@ -18,6 +18,18 @@ pub fn with_member(list: &[u8], name: &[u8]) -> Option<(Vec<u8>, bool)> {
     Some((names.join(&b","[..]), tidied))
 }
 
+/// The list without `name`, however often it stands there, and whether it had to
+/// be tidied for that. `None` when it does not hold the name.
+pub fn without_member(list: &[u8], name: &[u8]) -> Option<(Vec<u8>, bool)> {
+    if !members(list).any(|member| member == name) {
+        return None;
+    }
+    let names: Vec<&[u8]> = members(list).map(<[u8]>::trim_ascii_end).collect();
+    let tidied = names.join(&b","[..]) != list;
+    let others: Vec<&[u8]> = names.into_iter().filter(|other| *other != name).collect();
+    Some((others.join(&b","[..]), tidied))
+}
+
 /// The list with one name replaced by another, and all else as it is; `None` when
 /// it does not hold the name.
 pub fn replace_member(list: &[u8], old: &[u8], new: &[u8]) -> Option<Vec<u8>> {
@@ -43,6 +55,14 @@ mod tests {
         assert_eq!(with_member(b"", b"maren"), Some((b"maren".to_vec(), false)));
         assert_eq!(with_member(b"tavish", b"maren"), Some((b"tavish,maren".to_vec(), false)));
         assert_eq!(with_member(b"tavish,maren", b"maren"), None);
+    }
+
+    #[test]
+    fn a_member_is_taken_out_wherever_it_stands() {
+        assert_eq!(without_member(b"a,b,c", b"b"), Some((b"a,c".to_vec(), false)));
+        assert_eq!(without_member(b"a", b"a"), Some((b"".to_vec(), false)));
+        assert_eq!(without_member(b"a,b", b"ab"), None);
+        assert_eq!(without_member(b"a,, b,a", b"a"), Some((b"b".to_vec(), true)));
     }
 
     #[test]

@@ -23,6 +23,7 @@ use nest_core::value::Day;
 use crate::changes::{self, LeftBehind};
 use crate::effect::{Hands, Published};
 use crate::journal::{self, Effect, Entry, Journal, JournalError, Replaced, Rooted};
+use crate::kept;
 use crate::lock::Lock;
 use crate::state::{State, StateError};
 use crate::store::Loaded;
@@ -150,6 +151,7 @@ pub fn commit(
             record: None,
         },
         made: vec![None; plan.steps.len()],
+        digests: BTreeMap::new(),
         outcome: Outcome { number, ..Outcome::default() },
     };
     let begun = change.prepare().and_then(|()| change.begin());
@@ -197,6 +199,8 @@ struct Change<'a> {
     entry: Entry,
     /// What each step made.
     made: Vec<Option<Inventory>>,
+    /// The digests of what was packed, by the files' names.
+    digests: BTreeMap<String, String>,
     outcome: Outcome,
 }
 
@@ -235,7 +239,7 @@ impl Change<'_> {
         let mut told = Told::of(self.plan);
         let steps = self.plan.steps.iter().zip(&self.made);
         told.steps = steps
-            .map(|(step, made)| RecordedStep { step: step.clone(), left_as: made.clone() })
+            .map(|(step, made)| RecordedStep { step: step.without_hashes(), left_as: made.clone() })
             .collect();
         told.cautions.extend(self.notes());
         let mut left = BTreeMap::new();
@@ -337,8 +341,9 @@ impl Change<'_> {
         changes::tidy(self.hands.state, self.circumstances.today, self.circumstances.keep_days);
     }
 
-    fn finish(&self) {
-        self.entry.effects.iter().for_each(|effect| self.hands.finish(effect));
+    fn finish(&mut self) {
+        let left = self.entry.effects.iter().filter_map(|effect| self.hands.finish(effect));
+        self.outcome.notes.extend(left);
         self.drop_journal();
     }
 }
@@ -374,6 +379,13 @@ pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect]) -> std::io::Result<()
     if effects.iter().any(|effect| matches!(effect, Effect::Replace { what: Replaced::State, .. }))
     {
         hands.state.flush()?;
+    }
+    for effect in effects {
+        if let Effect::Keep { folder } | Effect::Release { folder } = effect
+            && let Some(place) = kept::Place::find(hands.state, folder)?
+        {
+            place.flush()?;
+        }
     }
     Ok(())
 }

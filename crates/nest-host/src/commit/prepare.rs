@@ -5,7 +5,7 @@ use nest_core::table::{File, Order, holding_both, order};
 use nest_core::value::escaped::Escaped;
 
 use super::{Change, CommitError, failed, join};
-use crate::effect::{BOTH, NEW, Place, escaped};
+use crate::effect::{BOTH, NEW, Place, escaped, is_private};
 use crate::home::missing_directories;
 use crate::journal::{Effect, Replaced};
 use crate::retired;
@@ -15,7 +15,7 @@ impl Change<'_> {
     /// Lists the effects in the order in which they will become visible: homes
     /// before the lines of those who come, after the lines of those who go.
     pub(super) fn prepare(&mut self) -> Result<(), CommitError> {
-        let (mut first, mut last) = (self.state_files(), Vec::new());
+        let (mut first, mut last, mut keeps) = (self.state_files(), Vec::new(), Vec::new());
         for (at, step) in self.plan.steps.iter().enumerate() {
             let fail = |error: rustix::io::Errno| failed(step.describe(), error);
             match step {
@@ -44,10 +44,29 @@ impl Change<'_> {
                     let (reown, list) = (reown.clone(), format!("files-{at}"));
                     first.push(Effect::Reown { reown, list });
                 }
+                Step::Erase { path } => {
+                    let path = Escaped(path.clone());
+                    last.push(Effect::Erase { path, packed: None });
+                }
+                Step::Archive { path, folder, file } => {
+                    let path = Escaped(path.clone());
+                    let packed = Some((folder.clone(), file.clone()));
+                    last.push(Effect::Erase { path, packed });
+                }
+                Step::Unpack { path, folder, file } => {
+                    let (folder, file) = (folder.clone(), file.clone());
+                    first.push(Effect::Unpack { path: Escaped(path.clone()), folder, file });
+                }
+                Step::Keep { folder, .. } => keeps.push(Effect::Keep { folder: folder.clone() }),
+                Step::Release { folder, .. } => {
+                    last.push(Effect::Release { folder: folder.clone() });
+                }
                 step if step.is_bookkeeping() => {}
                 _ => {}
             }
         }
+        // What is kept is there before what it is of goes.
+        first.append(&mut keeps);
         self.entry.effects = first;
         for (file, ending) in self.publish_order() {
             let located = self.tree().locate(file.path());
@@ -88,7 +107,7 @@ impl Change<'_> {
     fn prepare_move(&self, from: &[u8], to: &[u8], aside: bool) -> std::io::Result<Effect> {
         let parent = crate::tree::path_of(to).parent().filter(|_| aside).map(escaped);
         let made = match parent {
-            Some(parent) => (!self.hands.is_private(&parent)?).then_some(parent),
+            Some(parent) => (!is_private(self.tree(), &parent.0)?).then_some(parent),
             None => None,
         };
         let old = Place::of(self.tree(), from)?;

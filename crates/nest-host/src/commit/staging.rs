@@ -7,12 +7,14 @@ use nest_core::plan::Step;
 use nest_core::surroundings::Inventory;
 use nest_core::table::{File, Lines, holding_both};
 
-use super::{Change, CommitError, failed, join};
+use super::{Change, Circumstances, CommitError, failed, join};
+use crate::archive;
 use crate::changes;
 use crate::effect::{BOTH, NEW, Place};
 use crate::home::{Undone, stage_directory, stage_file};
 use crate::inventory;
 use crate::journal::{Effect, Replaced};
+use crate::kept;
 use crate::reown;
 use crate::retired;
 use crate::stage::{Staged, stage};
@@ -29,7 +31,11 @@ impl Change<'_> {
     }
 
     fn stage_all(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
-        for effect in effects.iter_mut() {
+        // Packing comes first: what is kept names the digests of what is packed.
+        let packs = |effect: &Effect| matches!(effect, Effect::Erase { packed: Some(_), .. });
+        let (packing, others): (Vec<_>, Vec<_>) =
+            effects.iter_mut().partition(|effect| packs(effect));
+        for effect in packing.into_iter().chain(others) {
             let Some(at) = self.plan.steps.iter().position(|step| is_of(effect, step)) else {
                 continue;
             };
@@ -67,6 +73,44 @@ impl Change<'_> {
                     return Err(std::io::Error::other(message));
                 }
                 self.made[at] = was;
+            }
+            (_, Effect::Erase { path, packed: Some((folder, file)) }) => {
+                let place = Place::of(tree, &path.0)?;
+                let folder = kept::Place::make(self.hands.state, folder)?.fresh()?;
+                let packed =
+                    archive::pack(&place.directory, &place.name, &folder, file, &|all, more| {
+                        self.watcher.copied(&format!("packing {}", path.0), all, more);
+                    })?;
+                self.outcome.notes.push(packed.told(path.0.as_ref()));
+                self.digests.insert(file.clone(), packed.digest);
+            }
+            (_, Effect::Unpack { path, folder, file }) => {
+                let place = Place::of(tree, &path.0)?;
+                let kept = kept::Place::find(self.hands.state, folder)?;
+                let folder = kept.map(|kept| kept.open()).transpose()?.flatten();
+                let folder = folder.ok_or(std::io::ErrorKind::NotFound)?;
+                archive::unpack(
+                    &folder,
+                    file,
+                    &place.directory,
+                    &place.beside(NEW),
+                    &|all, more| {
+                        self.watcher.copied(&format!("unpacking {}", path.0), all, more);
+                    },
+                )?;
+            }
+            (step @ Step::Keep { .. }, Effect::Keep { folder }) => {
+                let change = self.entry.number.unwrap_or(0);
+                let Circumstances { time, by, .. } = self.circumstances;
+                let text = kept::text(step, change, time, by, &self.digests);
+                let place = kept::Place::make(self.hands.state, folder)?;
+                if place.open()?.is_some() {
+                    return Err(std::io::Error::other("something is kept there already"));
+                }
+                let fresh = place.fresh()?;
+                fresh.write(kept::ACCOUNT, &text)?;
+                fresh.flush()?;
+                place.flush()?;
             }
             (_, Effect::Reown { reown, list }) => {
                 let carriers = match reown.of_change {
@@ -184,6 +228,11 @@ fn is_of(effect: &Effect, step: &Step) -> bool {
             path.0 == join(below, &file.path)
         }
         (Effect::Reown { reown, .. }, Step::Reown(step)) => reown == step,
+        (Effect::Erase { path, packed: None }, Step::Erase { path: step })
+        | (Effect::Erase { path, packed: Some(_) }, Step::Archive { path: step, .. })
+        | (Effect::Unpack { path, .. }, Step::Unpack { path: step, .. }) => path.0 == *step,
+        (Effect::Keep { folder }, Step::Keep { folder: step, .. })
+        | (Effect::Release { folder }, Step::Release { folder: step, .. }) => folder == step,
         _ => false,
     }
 }

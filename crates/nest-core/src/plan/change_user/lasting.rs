@@ -95,7 +95,7 @@ impl Planner<'_> {
                 .or("to keep somebody out now", format!("suspend user {}", self.name())));
         }
         let again = format!("change user {} --expires {text}", self.name());
-        let threat = Threat { what: &self.what, again: &again, busy: false };
+        let threat = Threat { what: &self.what, again: &again, busy: false, together: &[] };
         guard(self.ground, &self.found, self.request.even, threat)?;
         self.subject.decide(
             "expires",

@@ -8,9 +8,10 @@ use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::{AccountKind, kind_of};
 use crate::plan::create_user::{KeyFile, check_full_name, key_file, path_fault};
-use crate::plan::find::{FoundUser, find_group, find_user, list_member, with_fields};
+use crate::plan::find::{FoundUser, find_user, with_fields};
 use crate::plan::guard::Even;
 use crate::plan::home::{move_home, record_home};
+use crate::plan::primary::{NewPrimary, change_primary, tell_sessions};
 use crate::plan::retire::settle_numbers;
 use crate::plan::suspend::carry_note;
 use crate::plan::wanted_id::check_wanted_uid;
@@ -184,40 +185,15 @@ impl<'a> Planner<'a> {
         Ok(())
     }
 
-    /// New files get the new group; the old one stays an ordinary membership,
-    /// unless it was the user's own.
     fn primary(&mut self) -> Result<(), Box<Refusal>> {
         let Some(wanted) = &self.request.primary else { return Ok(()) };
-        let group = find_group(self.ground, wanted.as_ref(), &self.what)?;
-        let Some(gid) = group.gid() else {
-            let (line, _) = self.ground.book.group(group.name).unzip();
-            let lines = self.ground.book.groups.lines();
-            let line = line.map_or(0, |line| lines.number(line.start));
-            let fault = "has no readable gid".into();
-            return Err(self.refuse(Reason::Damaged { file: File::Group, line, fault }));
-        };
-        let new = gid.to_string();
-        let plain: &[u8] = if self.found.gid == gid { self.found.user.gid } else { new.as_bytes() };
-        if !self.set(3, "primary", self.found.user.gid, plain) {
-            return Ok(());
+        let new = NewPrimary { wanted: wanted.as_ref(), leaves: &[], regroup_home: false };
+        let into = (&mut self.draft, &mut self.plan, &mut self.subject);
+        if change_primary(self.ground, &self.found, new, &self.what, into)? {
+            let (name, uid) = (self.name(), Some(self.found.uid));
+            let cautions = &mut self.plan.cautions;
+            tell_sessions(self.ground, name, uid, &mut self.subject, cautions);
         }
-        let old = self.ground.book.group_by_gid(self.found.gid).map(|(_, group)| group.name);
-        let was = old.map_or(self.found.gid.to_string(), |old| BStr::new(old).to_string());
-        let value = format!("{} {gid}", BStr::new(group.name));
-        self.subject.decide(
-            "primary",
-            value,
-            format!("was {was}; files that exist keep their group"),
-        );
-        if let Some(old) = old.filter(|old| *old != self.found.user.name) {
-            let name = self.name();
-            let tidied = list_member(self.ground, &mut self.draft, old, name);
-            self.subject.decide("member of", old, "the old primary group, kept as an ordinary one");
-            if tidied {
-                self.plan.cautions.push(Caution::ListTidied { group: old.into() });
-            }
-        }
-        self.plan.cautions.push(Caution::NextSignIn { name: self.name().into() });
         Ok(())
     }
 
@@ -240,7 +216,8 @@ impl<'a> Planner<'a> {
             AccountKind::Service => (self.ground.policy.services_ids, "services"),
         };
         if !span.contains(uid) {
-            self.plan.cautions.push(Caution::OutsideSpan { name: name.into(), uid, kind, span });
+            let (what, name, id) = ("uid", name.into(), uid);
+            self.plan.cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
         }
         carry_note(self.ground, &self.found, &mut self.plan, name, uid);
         let text = uid.to_string();
@@ -263,7 +240,7 @@ impl<'a> Planner<'a> {
         }
         let mail: BString = self.ground.policy.spool_of(name).into();
         let paths = vec![self.found.user.home.into(), mail];
-        let elsewhere = self.ground.world.carriers_elsewhere(old, &paths);
+        let elsewhere = self.ground.world.carriers_elsewhere(old, false, &paths);
         let paths: Vec<Escaped> = paths.into_iter().map(Escaped).collect();
         let (from, to) = (old, uid);
         self.plan.steps.push(Step::Reown(Reown { paths, group: false, from, to, of_change: None }));
@@ -276,7 +253,7 @@ impl<'a> Planner<'a> {
         let (value, why) = match elsewhere {
             Ok(0) => ("none".to_owned(), format!("no file outside carries uid {old}")),
             Ok(count) => {
-                self.plan.cautions.push(Caution::FilesElsewhere { uid: old, count });
+                self.plan.cautions.push(Caution::FilesElsewhere { what: "uid", id: old, count });
                 (count.to_string(), format!("files outside still carry uid {old}"))
             }
             Err(why) => ("not counted".to_owned(), why),

@@ -4,6 +4,7 @@ use bstr::{BStr, ByteSlice};
 
 use super::{Planner, Primary};
 use crate::allot::holder_of_gid;
+use crate::plan::find::gid_of;
 use crate::plan::wanted_id::check_wanted_uid;
 use crate::plan::{Caution, Ground, Reason, Refusal, Subject};
 use crate::table::File;
@@ -36,7 +37,8 @@ impl<'a> Planner<'a> {
                 self.plan.cautions.extend(cautions);
                 if !span.contains(uid) {
                     let name = name.into();
-                    self.plan.cautions.push(Caution::OutsideSpan { name, uid, kind, span });
+                    let (what, id) = ("uid", uid);
+                    self.plan.cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
                 }
                 subject.decide("uid", uid.to_string(), "as asked");
                 uid
@@ -83,14 +85,7 @@ impl<'a> Planner<'a> {
                 None => (policy.people_primary.as_str().into(), policy.origin("people.primary")),
             };
             let group = self.find_group(name, wanted.as_ref())?;
-            let Some(gid) = group.gid() else {
-                let line = self.group_line(group.name);
-                return Err(refuse(Reason::Damaged {
-                    file: File::Group,
-                    line,
-                    fault: "has no readable gid".into(),
-                }));
-            };
+            let gid = gid_of(self.ground, &group, &format!("{name} was not created"))?;
             subject.decide("primary", format!("{} {gid}", group.name.as_bstr()), why);
             return Ok(Primary { gid, private: false });
         }
@@ -156,6 +151,6 @@ impl<'a> Planner<'a> {
     }
 }
 
-fn setting_key(kind: &str) -> &'static str {
+pub(in crate::plan) fn setting_key(kind: &str) -> &'static str {
     if kind == "people" { "people.ids" } else { "services.ids" }
 }

@@ -4,6 +4,8 @@ mod belongings;
 mod groups;
 mod ids;
 
+pub(super) use ids::setting_key;
+
 use std::collections::HashSet;
 
 use bstr::{BStr, BString, ByteSlice};

@@ -1,0 +1,94 @@
+//! `change group`.
+
+use std::ffi::OsString;
+
+use nest_core::plan::{ChangeGroup, change_group};
+use nest_host::store::Focus;
+
+use super::{EvenArgs, bytes, read_id};
+use crate::cli::Global;
+use crate::failure::{Failure, USAGE};
+use crate::session::{Asks, Session};
+
+/// Change a group: its gid, its members, its administrators.
+///
+/// A new gid goes to the users who have the group as their primary one, and to the
+/// files in their homes that carry the old number. Other files that carry it are
+/// counted, and the command that finds them is named.
+#[derive(Debug, clap::Args)]
+#[command(name = "group", after_help = EXAMPLES)]
+pub struct ChangeGroupArgs {
+    /// The group, by name or gid.
+    #[arg(value_name = "NAME|GID")]
+    name: OsString,
+    /// Another gid.
+    #[arg(long, value_name = "N")]
+    gid: Option<String>,
+    /// Let the gid be another group's too.
+    #[arg(long, requires = "gid")]
+    share_id: bool,
+    /// Users to be listed as members.
+    #[arg(long, value_name = "USER,…", value_delimiter = ',')]
+    add_member: Vec<OsString>,
+    /// Users to be listed no longer.
+    #[arg(long, value_name = "USER,…", value_delimiter = ',')]
+    drop_member: Vec<OsString>,
+    /// Users to administer the group.
+    #[arg(long, value_name = "USER,…", value_delimiter = ',')]
+    add_group_admin: Vec<OsString>,
+    /// Users to administer the group no longer.
+    #[arg(long, value_name = "USER,…", value_delimiter = ',')]
+    drop_group_admin: Vec<OsString>,
+    /// Take names that only a directory knows, as on a tree that is not running.
+    #[arg(long)]
+    unlisted: bool,
+    #[command(flatten)]
+    even: EvenArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest change group pilots --add-member maren --add-group-admin tavish
+  copper-nest change group slipway --gid 1100 --dry-run";
+
+impl ChangeGroupArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let lists = self.lists();
+        if self.gid.is_none() && lists.iter().all(|(_, names)| names.is_empty()) {
+            let message = "nothing to change was named: --gid, --add-member, --drop-member, \
+                           --add-group-admin, --drop-group-admin";
+            return Err(Failure::new(USAGE, "usage", message).or("see how", "change group --help"));
+        }
+        let mut again = String::new();
+        if let Some(gid) = &self.gid {
+            again += &format!(" --gid {gid}");
+        }
+        for (option, names) in lists {
+            again += &super::again(option, names);
+        }
+        let session = Session::open(global)?;
+        let names = |names: &[OsString]| names.iter().map(bytes).collect();
+        let request = ChangeGroup {
+            name: bytes(&self.name),
+            gid: self.gid.as_deref().map(|text| read_id("gid", text)).transpose()?,
+            share_id: self.share_id,
+            add_members: names(&self.add_member),
+            drop_members: names(&self.drop_member),
+            add_admins: names(&self.add_group_admin),
+            drop_admins: names(&self.drop_group_admin),
+            unlisted: self.unlisted,
+            even: self.even.read(),
+            again,
+        };
+        session.carry_out(&Focus::new(), Asks::Nothing, |ground| change_group(ground, &request))
+    }
+
+    fn lists(&self) -> [(&'static str, &[OsString]); 4] {
+        [
+            ("--add-member", &self.add_member),
+            ("--drop-member", &self.drop_member),
+            ("--add-group-admin", &self.add_group_admin),
+            ("--drop-group-admin", &self.drop_group_admin),
+        ]
+    }
+}

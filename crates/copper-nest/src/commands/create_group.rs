@@ -1,0 +1,70 @@
+//! `create group`.
+
+use std::ffi::OsString;
+
+use nest_core::plan::{CreateGroup, create_group};
+use nest_host::store::Focus;
+
+use super::{again, bytes, read_id};
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::{Asks, Session};
+
+/// Create a group.
+///
+/// The gid comes from the people's span, or with --service from the services'.
+#[derive(Debug, clap::Args)]
+#[command(name = "group", after_help = EXAMPLES)]
+pub struct CreateGroupArgs {
+    /// Its name.
+    #[arg(value_name = "NAME")]
+    name: OsString,
+    /// A gid of your own choice.
+    #[arg(long, value_name = "N")]
+    gid: Option<String>,
+    /// Let the gid be another group's too.
+    #[arg(long, requires = "gid")]
+    share_id: bool,
+    /// A group of a service: a gid of the services' span.
+    #[arg(long)]
+    service: bool,
+    /// Who is in it.
+    #[arg(long, value_name = "USER,…", value_delimiter = ',')]
+    member: Vec<OsString>,
+    /// Who administers it, and may alter its list of members.
+    #[arg(long, value_name = "USER,…", value_delimiter = ',')]
+    group_admin: Vec<OsString>,
+    /// Take names that only a directory knows, as on a tree that is not running.
+    #[arg(long)]
+    unlisted: bool,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest create group harbourmasters --member maren,tavish --group-admin maren
+  copper-nest create group sonar --service --dry-run";
+
+impl CreateGroupArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let request = CreateGroup {
+            name: bytes(&self.name),
+            gid: self.gid.as_deref().map(|text| read_id("gid", text)).transpose()?,
+            share_id: self.share_id,
+            service: self.service,
+            members: self.member.iter().map(bytes).collect(),
+            admins: self.group_admin.iter().map(bytes).collect(),
+            unlisted: self.unlisted,
+            again: self.again(),
+        };
+        session.carry_out(&Focus::new(), Asks::Nothing, |ground| create_group(ground, &request))
+    }
+
+    /// The options, as they can be given again.
+    fn again(&self) -> String {
+        let gid = self.gid.as_ref().map(|gid| format!(" --gid {gid}")).unwrap_or_default();
+        let service = if self.service { " --service" } else { "" };
+        let members = again("--member", &self.member);
+        format!("{gid}{service}{members}{}", again("--group-admin", &self.group_admin))
+    }
+}

@@ -1,0 +1,72 @@
+//! `delete group`, `restore group`.
+
+use std::ffi::OsString;
+
+use nest_core::plan::{DeleteGroup, RestoreGroup, delete_group, restore_group};
+use nest_host::store::Focus;
+
+use super::{Names, bytes};
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::{Asks, Session};
+
+/// Delete groups. What they were is kept, and restore brings them back.
+///
+/// A group that is somebody's primary group stays, and so does an administrators'
+/// group with members. The gid is not given to another group: files may carry it.
+#[derive(Debug, clap::Args)]
+#[command(name = "group", after_help = DELETE)]
+pub struct DeleteGroupArgs {
+    #[command(flatten)]
+    names: Names,
+    /// Even if its gid is one of the services'.
+    #[arg(long)]
+    service: bool,
+    /// Tell how many files carry the gid.
+    #[arg(long)]
+    count_files: bool,
+}
+
+const DELETE: &str = "Examples:
+  copper-nest delete group deckhands
+  copper-nest delete group deckhands slipway --count-files --dry-run";
+
+impl DeleteGroupArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let names = self.names.read()?;
+        let (service, count_files) = (self.service, self.count_files);
+        let request = DeleteGroup { names, service, count_files };
+        session.carry_out(&Focus::new(), Asks::First, |ground| delete_group(ground, &request))
+    }
+}
+
+/// Bring deleted groups back, with their gid, members and administrators.
+#[derive(Debug, clap::Args)]
+#[command(name = "group", after_help = RESTORE)]
+pub struct RestoreGroupArgs {
+    #[command(flatten)]
+    names: Names,
+    /// Under another name.
+    #[arg(long = "as", value_name = "NAME")]
+    as_name: Option<OsString>,
+    /// With another gid, where the old one is taken by now.
+    #[arg(long)]
+    new_id: bool,
+}
+
+const RESTORE: &str = "Examples:
+  copper-nest restore group deckhands
+  copper-nest restore group deckhands --as crew";
+
+impl RestoreGroupArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let names = self.names.read()?;
+        let as_name = self.as_name.as_ref().map(bytes);
+        let request = RestoreGroup { names, as_name, new_id: self.new_id };
+        session.carry_out(&Focus::new(), Asks::Nothing, |ground| restore_group(ground, &request))
+    }
+}

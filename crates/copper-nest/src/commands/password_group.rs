@@ -1,0 +1,56 @@
+//! `password group`.
+
+use std::ffi::OsString;
+
+use nest_core::plan::{GroupPassword, check_group_password, group_password};
+use nest_host::store::Focus;
+
+use super::bytes;
+use super::passwords::{self, Source, SourceArgs};
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::{Asks, Session};
+
+/// Set a group's password, or take it away.
+///
+/// Whoever knows the password of a group can act as a member for a session,
+/// without being listed. That is rarely what is wanted: a password is told on, and
+/// nobody can see who knows it. To list members is nearly always better:
+/// copper-nest regroup NAME --join GROUP.
+#[derive(Debug, clap::Args)]
+#[command(name = "group", after_help = EXAMPLES)]
+pub struct PasswordGroup {
+    /// The group.
+    #[arg(value_name = "NAME")]
+    name: OsString,
+    #[command(flatten)]
+    source: SourceArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest password group slipway --none
+  copper-nest password group slipway --generate";
+
+impl PasswordGroup {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        session.require_rights()?;
+        let name = bytes(&self.name);
+        session.before_asking(|ground| check_group_password(ground, name.as_ref()))?;
+        let again = format!("password group {name} --from-stdin");
+        let (source, accept_weak) = (self.source.read(), self.source.accept_weak);
+        let names = [name];
+        let (mut hashes, generated) =
+            passwords::gather(&session, source, &names, "", accept_weak, &again)?;
+        let [name] = names;
+        let hash = hashes.pop().flatten().filter(|_| source != Source::None);
+        let request = GroupPassword { name, hash };
+        let status = session
+            .carry_out(&Focus::new(), Asks::Nothing, |ground| group_password(ground, &request))?;
+        if !global.dry_run {
+            passwords::tell(&generated);
+        }
+        Ok(status)
+    }
+}

@@ -1,0 +1,95 @@
+//! `regroup`.
+
+use std::ffi::OsString;
+
+use nest_core::plan::{Regroup, regroup};
+use nest_host::store::Focus;
+
+use super::{EvenArgs, Names, again, bytes};
+use crate::cli::Global;
+use crate::failure::{Failure, USAGE};
+use crate::session::{Asks, Session};
+
+/// Change who is in which group: join, leave, or another primary group.
+///
+/// Joining adds and never removes; leaving removes and never adds. There is no way
+/// to replace all memberships at once, so that none is lost by mistake. Several
+/// people are regrouped as one change.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct RegroupArgs {
+    #[command(flatten)]
+    names: Names,
+    /// Groups to join besides those they are in.
+    #[arg(long, value_name = "GROUP,…", value_delimiter = ',')]
+    join: Vec<OsString>,
+    /// Groups to leave.
+    #[arg(long, value_name = "GROUP,…", value_delimiter = ',')]
+    leave: Vec<OsString>,
+    /// Another primary group: new files get it. The old one stays an ordinary
+    /// membership, unless --leave names it.
+    #[arg(long, value_name = "GROUP")]
+    primary: Option<OsString>,
+    /// With --primary: files in the home that carry the old gid get the new one.
+    #[arg(long, requires = "primary")]
+    regroup_home: bool,
+    /// Join the administrators of the machine.
+    #[arg(long, conflicts_with = "no_admin")]
+    admin: bool,
+    /// Leave the administrators of the machine.
+    #[arg(long)]
+    no_admin: bool,
+    /// Take names that only a directory knows, as on a tree that is not running.
+    #[arg(long)]
+    unlisted: bool,
+    #[command(flatten)]
+    even: EvenArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest regroup maren perrin --join pilots --leave deckhands
+  copper-nest regroup maren --primary pilots --regroup-home --dry-run";
+
+impl RegroupArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let asked = !self.join.is_empty() || !self.leave.is_empty() || self.primary.is_some();
+        if !asked && !self.admin && !self.no_admin {
+            let message = "nothing to change was named: --join, --leave, --primary, --admin";
+            return Err(Failure::new(USAGE, "usage", message).or("see how", "regroup --help"));
+        }
+        let session = Session::open(global)?;
+        let request = Regroup {
+            names: self.names.read()?,
+            join: self.join.iter().map(bytes).collect(),
+            leave: self.leave.iter().map(bytes).collect(),
+            primary: self.primary.as_ref().map(bytes),
+            admin: match (self.admin, self.no_admin) {
+                (true, _) => Some(true),
+                (_, true) => Some(false),
+                _ => None,
+            },
+            regroup_home: self.regroup_home,
+            unlisted: self.unlisted,
+            even: self.even.read(),
+            again: self.again(),
+        };
+        session.carry_out(&Focus::new(), Asks::Nothing, |ground| regroup(ground, &request))
+    }
+
+    /// The options, as they can be given again.
+    fn again(&self) -> String {
+        let mut again = again("--join", &self.join) + &again("--leave", &self.leave);
+        again += &super::again("--primary", self.primary.as_slice());
+        for (given, option) in [
+            (self.regroup_home, " --regroup-home"),
+            (self.admin, " --admin"),
+            (self.no_admin, " --no-admin"),
+        ] {
+            if given {
+                again += option;
+            }
+        }
+        again
+    }
+}

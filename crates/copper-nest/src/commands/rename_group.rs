@@ -1,0 +1,42 @@
+//! `rename group`.
+
+use std::ffi::OsString;
+
+use nest_core::plan::{RenameGroup, rename_group};
+use nest_host::store::Focus;
+
+use super::{EvenArgs, bytes};
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::{Asks, Session};
+
+/// Rename a group, in both files.
+///
+/// The gid stays, and with it the files. Places that only mention the name are
+/// listed: sudoers, the SSH server's configuration, services, device rules.
+#[derive(Debug, clap::Args)]
+#[command(name = "group", after_help = EXAMPLES)]
+pub struct RenameGroupArgs {
+    /// The name it has.
+    #[arg(value_name = "OLD")]
+    old: OsString,
+    /// The name it gets.
+    #[arg(value_name = "NEW")]
+    new: OsString,
+    #[command(flatten)]
+    even: EvenArgs,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest rename group deckhands crew
+  copper-nest rename group deckhands crew --dry-run";
+
+impl RenameGroupArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let (old, new, even) = (bytes(&self.old), bytes(&self.new), self.even.read());
+        let request = RenameGroup { old, new, even };
+        session.carry_out(&Focus::new(), Asks::Nothing, |ground| rename_group(ground, &request))
+    }
+}

@@ -1,0 +1,173 @@
+//! Making groups.
+
+use std::collections::HashSet;
+
+use bstr::{BStr, BString};
+
+use super::create_user::setting_key;
+use super::find::find_member;
+use super::lists::Lists;
+use super::new_name::check_new_group_name;
+use super::primary::gather_next_sign_ins;
+use super::wanted_id::check_wanted_gid;
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Subject};
+use crate::allot::IdMap;
+use crate::table::File;
+
+/// A group to be made.
+#[derive(Debug, Clone, Default)]
+pub struct CreateGroup {
+    /// Its name.
+    pub name: BString,
+    /// A gid of the administrator's choice.
+    pub gid: Option<u32>,
+    /// The gid may be another group's too.
+    pub share_id: bool,
+    /// A service's group: an id of that span.
+    pub service: bool,
+    /// Who is in it.
+    pub members: Vec<BString>,
+    /// Who administers it.
+    pub admins: Vec<BString>,
+    /// Names that the files do not know may be a directory's.
+    pub unlisted: bool,
+    /// The options as they were given, for the ways round.
+    pub again: String,
+}
+
+/// Plans the making of a group.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn create_group(ground: Ground<'_>, request: &CreateGroup) -> Result<Plan, Box<Refusal>> {
+    let name = BStr::new(&request.name);
+    let what = format!("the group {name} was not created");
+    for file in [File::Passwd, File::Group] {
+        if ground.book.lines(file).is_some_and(|lines| lines.is_empty()) {
+            return Err(Refusal::new(what, Reason::Empty(file)));
+        }
+    }
+    let mut plan = Plan { summary: format!("create group {name}"), ..Plan::default() };
+    plan.cautions = check_new_group_name(ground, name, &what)?;
+    let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+    let gid = choose_gid(ground, request, &what, &mut plan, &mut subject)?;
+    let again = format!("create group {name}{}", request.again);
+    let cautions = &mut plan.cautions;
+    let members = members(ground, &request.members, request.unlisted, &what, &again, cautions)?;
+    let admins = self::members(ground, &request.admins, request.unlisted, &what, &again, cautions)?;
+    let list = bstr::join(",", &members);
+    let mut draft = Draft::new(ground.book);
+    // A file that is not there is needed for administrators only.
+    let has_gshadow = ground.book.gshadow.is_some();
+    let password: &[u8] = if has_gshadow || !admins.is_empty() { b"x" } else { b"!" };
+    let gid = gid.to_string();
+    draft.add(File::Group, [name, password, gid.as_bytes(), &list].join(&b':'));
+    if has_gshadow {
+        let admins = bstr::join(",", &admins);
+        draft.add(File::Gshadow, [name, b"!".as_slice(), &admins, &list].join(&b':'));
+    } else if !admins.is_empty() {
+        let admins = bstr::join(",", &admins);
+        Lists { ground, draft: &mut draft, cautions }.make_file();
+        draft.add(File::Gshadow, [name, b"!".as_slice(), &admins, &list].join(&b':'));
+    }
+    tell("members", &members, "nobody yet", &mut subject);
+    if !admins.is_empty() {
+        tell("admins", &admins, "", &mut subject);
+    }
+    for member in members {
+        plan.cautions.push(Caution::NextSignIn { name: member.to_owned() });
+    }
+    gather_next_sign_ins(&mut plan.cautions);
+    plan.edits = draft.finish();
+    plan.subjects.push(subject);
+    plan.next.push(match request.members.is_empty() {
+        true => format!("regroup NAME --join {name}"),
+        false => format!("show group {name}"),
+    });
+    Ok(plan)
+}
+
+fn tell(label: &'static str, names: &[&BStr], none: &str, subject: &mut Subject) {
+    const MOST: usize = 12;
+    let value = match names.len() {
+        0 => none.into(),
+        count if count > MOST => {
+            let first = bstr::join(", ", &names[..MOST]);
+            format!("{} and {} more", BStr::new(&first), count - MOST).into()
+        }
+        _ => BString::from(bstr::join(", ", names)),
+    };
+    subject.decide(label, value, "");
+}
+
+/// Looks every name up, each once. Returns them as they will be listed.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(super) fn members<'r>(
+    ground: Ground<'_>,
+    names: &'r [BString],
+    unlisted: bool,
+    what: &str,
+    again: &str,
+    cautions: &mut Vec<Caution>,
+) -> Result<Vec<&'r BStr>, Box<Refusal>> {
+    let mut seen = HashSet::new();
+    let mut found = Vec::new();
+    if names.len() > 4 {
+        ground.book.name_index(File::Passwd);
+    }
+    for name in names {
+        if !seen.insert(name) {
+            cautions.push(Caution::NamedTwice { name: name.clone() });
+            continue;
+        }
+        let name = BStr::new(name);
+        cautions.extend(find_member(ground, name, unlisted, what, again)?);
+        found.push(name);
+    }
+    Ok(found)
+}
+
+fn choose_gid(
+    ground: Ground<'_>,
+    request: &CreateGroup,
+    what: &str,
+    plan: &mut Plan,
+    subject: &mut Subject,
+) -> Result<u32, Box<Refusal>> {
+    let (policy, name) = (ground.policy, &request.name);
+    let refuse = |reason| Refusal::new(what, reason);
+    let (span, setting, kind) = match request.service {
+        true => (policy.services_ids, "services.ids", "services"),
+        false => (policy.people_ids, "people.ids", "people"),
+    };
+    if let Some(gid) = request.gid {
+        let again = format!("create group {name}");
+        plan.cautions.extend(check_wanted_gid(ground, gid, request.share_id, what, &again)?);
+        if !span.contains(gid) {
+            let (name, what) = (name.clone(), "gid");
+            plan.cautions.push(Caution::OutsideSpan { what, name, id: gid, kind, span });
+        }
+        subject.decide("gid", gid.to_string(), "as asked");
+        return Ok(gid);
+    }
+    let ids = IdMap::new(ground.book, policy, ground.world);
+    let found = if request.service { ids.highest(span) } else { ids.lowest(span) };
+    let found = found.map_err(|why| refuse(Reason::ServiceFailed(why)))?;
+    let Some(gid) = found else {
+        let setting = policy.origin(setting);
+        return Err(refuse(Reason::SpanFull { span, setting })
+            .or("choose one outside it", format!("create group {name} --gid N"))
+            .or_else(
+                "or widen the span",
+                format!("{} in etc/copper-nest/policy.toml", setting_key(kind)),
+            ));
+    };
+    let why = match request.service {
+        false => format!("first never-used id in {span}"),
+        true => format!("highest never-used id in {span}, the services'"),
+    };
+    subject.decide("gid", gid.to_string(), why);
+    Ok(gid)
+}

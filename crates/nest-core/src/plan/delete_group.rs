@@ -1,0 +1,171 @@
+//! Deleting groups.
+
+use bstr::{BStr, BString};
+
+use super::change_group::admins_of;
+use super::find::{find_group, gid_of, primaries};
+use super::rename_group::settings_naming;
+use super::retire::settle_numbers;
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
+use crate::account::{AccountKind, kind_of};
+use crate::retired::{Kept, KeptLine, Listed, Thing};
+use crate::table::{File, Group};
+
+/// Groups to be deleted, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct DeleteGroup {
+    /// The groups, by name or gid.
+    pub names: Vec<BString>,
+    /// Even if it is a service's.
+    pub service: bool,
+    /// How many files carry the gid is to be told.
+    pub count_files: bool,
+}
+
+/// Plans the deleting of groups: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn delete_group(ground: Ground<'_>, request: &DeleteGroup) -> Result<Plan, Box<Refusal>> {
+    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let mut plan = Plan { summary: format!("delete group {all}"), ..Plan::default() };
+    let mut draft = Draft::new(ground.book);
+    for (at, wanted) in request.names.iter().enumerate() {
+        if !request.names[..at].contains(wanted) {
+            one(ground, request, wanted.as_ref(), &mut draft, &mut plan)?;
+        }
+    }
+    plan.edits = draft.finish();
+    settle_numbers(ground, &mut plan);
+    plan.next.push("list groups".into());
+    Ok(plan)
+}
+
+fn one<'a>(
+    ground: Ground<'a>,
+    request: &DeleteGroup,
+    wanted: &BStr,
+    draft: &mut Draft<'a>,
+    plan: &mut Plan,
+) -> Result<(), Box<Refusal>> {
+    let what = match request.names.len() {
+        1 => format!("the group {wanted} was not deleted"),
+        _ => format!("no group was deleted, because of {wanted}"),
+    };
+    let group = find_group(ground, wanted, &what)?;
+    let gid = gid_of(ground, &group, &what)?;
+    let name = BStr::new(group.name);
+    may_go(ground, request, &group, gid, &what)?;
+    let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+    subject.decide("gid", gid.to_string(), "");
+    let members: Vec<&[u8]> = group.members().collect();
+    let members_shown: BString =
+        if members.is_empty() { "none".into() } else { bstr::join(", ", &members).into() };
+    subject.decide("members", members_shown, "");
+    let admins = admins_of(ground, name);
+    if !admins.is_empty() {
+        subject.decide("admins", bstr::join(", ", &admins), "");
+    }
+    if request.count_files {
+        match ground.world.carriers_elsewhere(gid, true, &[]) {
+            Ok(count) => subject.decide("files", count.to_string(), format!("carry gid {gid}")),
+            Err(why) => subject.decide("files", "not counted", why),
+        }
+    }
+    let kept = take_out(ground, name, gid, draft);
+    match ground.change {
+        Some(change) => {
+            let folder = kept.folder(change);
+            subject.decide("kept", format!("retired/{folder}"), "to be restored from");
+            plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+        }
+        None => plan.cautions.push(Caution::NothingKept { name: name.into() }),
+    }
+    let settings = settings_naming(ground.policy, name);
+    if !settings.is_empty() {
+        plan.cautions.push(Caution::PolicyNames { name: name.into(), settings });
+    }
+    let places = ground.world.mentions_of_group(name);
+    if !places.is_empty() {
+        plan.cautions.push(Caution::StillNamed { name: name.into(), places });
+    }
+    plan.subjects.push(subject);
+    Ok(())
+}
+
+/// What stands in the way of a group's going.
+fn may_go(
+    ground: Ground<'_>,
+    request: &DeleteGroup,
+    group: &Group<'_>,
+    gid: u32,
+    what: &str,
+) -> Result<(), Box<Refusal>> {
+    let name = BStr::new(group.name);
+    let refuse = |reason| Refusal::new(what, reason);
+    let mut same = ground.book.groups.records();
+    let shared = same.any(|(_, other)| other.gid() == Some(gid) && other.name != group.name);
+    let users: Vec<BString> = match shared {
+        // The gid keeps a group.
+        true => Vec::new(),
+        false => primaries(ground, gid).iter().map(|(_, user)| user.name.into()).collect(),
+    };
+    if let Some(first) = users.first() {
+        let all: Vec<String> = users.iter().take(5).map(ToString::to_string).collect();
+        let all = if users.len() > 5 { first.to_string() } else { all.join(" ") };
+        return Err(refuse(Reason::StillPrimary { users })
+            .or("give another one first", format!("regroup {all} --primary GROUP")));
+    }
+    let members: Vec<BString> = group.members().map(BString::from).collect();
+    let makes_admins = ground.policy.admins_groups.iter().any(|admin| admin.as_bytes() == name);
+    if makes_admins && !members.is_empty() {
+        let drop: Vec<String> = members.iter().map(ToString::to_string).collect();
+        let way = format!("change group {name} --drop-member {}", drop.join(","));
+        return Err(refuse(Reason::AdminGroup { members }).or("take them out first", way));
+    }
+    if kind_of(ground.policy, Some(gid)) == AccountKind::Service && !request.service {
+        return Err(refuse(Reason::IsServiceGroup { gid })
+            .or("do it all the same", format!("delete group {name} --service")));
+    }
+    Ok(())
+}
+
+/// Takes the lines of a group out; returns what is kept of it.
+pub(super) fn take_out<'a>(
+    ground: Ground<'a>,
+    name: &BStr,
+    gid: u32,
+    draft: &mut Draft<'a>,
+) -> Kept {
+    let book = ground.book;
+    let mut lines = Vec::new();
+    for file in [File::Group, File::Gshadow] {
+        let Some(table) = book.lines(file) else { continue };
+        for line in book.named(file, name) {
+            let text = line.bytes.into();
+            lines.push(KeptLine { file, line: table.number(line.start), text });
+            draft.remove(file, line);
+        }
+    }
+    let group = book.group(name).map(|(_, group)| group);
+    let mut names: Vec<&[u8]> = group.iter().flat_map(Group::members).collect();
+    names.extend(admins_of(ground, name));
+    names.extend(book.gshadow(name).iter().flat_map(|(_, gshadow)| gshadow.members()));
+    let mut listed: Vec<Listed> = Vec::new();
+    for name in names {
+        if !listed.iter().any(|listed| listed.name == name) {
+            let uid = book.user(name).and_then(|(_, user)| user.uid());
+            listed.push(Listed { name: name.into(), uid });
+        }
+    }
+    Kept {
+        thing: Thing::Group,
+        name: name.into(),
+        id: gid,
+        lines,
+        places: Vec::new(),
+        listed,
+        suspended: None,
+        belongings: Vec::new(),
+    }
+}

@@ -1,0 +1,61 @@
+//! Finding a deleted account or group that is kept.
+
+use bstr::{BStr, BString};
+
+use super::{Ground, Reason, Refusal};
+use crate::retired::{RetiredAccount, Thing};
+use crate::value::{nearest, read_plain_id};
+
+/// A deleted account by name, by number, or by the folder it is kept in where
+/// name and number were held twice.
+///
+/// # Errors
+/// The [`Refusal`], of `what`: nothing of that name is kept, or several are.
+pub(super) fn find_kept<'a>(
+    ground: Ground<'a>,
+    thing: Thing,
+    wanted: &BStr,
+    what: &str,
+) -> Result<&'a RetiredAccount, Box<Refusal>> {
+    let refuse = |reason| Refusal::new(what, reason);
+    if ground.change.is_none() {
+        return Err(refuse(Reason::NothingIsKept));
+    }
+    let all = ground.world.kept().map_err(|why| refuse(Reason::KeptUnreadable(why)))?;
+    let of_thing = || all.iter().filter(|kept| kept.kept.thing == thing);
+    let folder = |kept: &RetiredAccount| kept.folder.rsplit('/').next().map(BString::from);
+    if let Some(found) = of_thing().find(|kept| folder(kept).is_some_and(|name| name == wanted)) {
+        return Ok(found);
+    }
+    let mut found: Vec<&RetiredAccount> =
+        of_thing().filter(|kept| kept.kept.name == wanted).collect();
+    if found.is_empty()
+        && let Some(id) = read_plain_id(wanted)
+    {
+        found = of_thing().filter(|kept| kept.kept.id == id).collect();
+    }
+    match found[..] {
+        [one] => Ok(one),
+        [] => {
+            let names = of_thing().map(|kept| kept.kept.name.as_slice());
+            let near = nearest(wanted, names).map(ToOwned::to_owned);
+            Err(refuse(Reason::NoneKept { thing, name: wanted.to_owned(), near })
+                .or("see what is kept", "list retired"))
+        }
+        ref several => {
+            let mut refusal =
+                refuse(Reason::SeveralKept { name: wanted.to_owned(), count: several.len() });
+            let same_id = several.iter().all(|kept| kept.kept.id == several[0].kept.id);
+            for kept in several {
+                let day = kept.time.split('T').next().unwrap_or_default();
+                let label = format!("the one with id {}, deleted {day}", kept.kept.id);
+                let by = match same_id {
+                    false => kept.kept.id.to_string(),
+                    true => folder(kept).unwrap_or_default().to_string(),
+                };
+                refusal = refusal.or(label, format!("restore {thing} {by}"));
+            }
+            Err(refusal)
+        }
+    }
+}

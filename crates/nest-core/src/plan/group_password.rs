@@ -1,0 +1,59 @@
+//! Passwords of groups.
+
+use bstr::{BStr, BString};
+
+use super::find::find_group;
+use super::lists::Lists;
+use super::{Caution, Draft, Ground, Plan, Refusal, Subject};
+use crate::value::Scheme;
+
+/// A group's password to be set or taken away.
+#[derive(Debug, Clone, Default)]
+pub struct GroupPassword {
+    /// The group.
+    pub name: BString,
+    /// The hash; nothing takes the password away.
+    pub hash: Option<BString>,
+}
+
+/// Looks whether the group is there, before anybody is asked for a password.
+///
+/// # Errors
+/// The [`Refusal`].
+pub fn check_group_password(ground: Ground<'_>, name: &BStr) -> Result<(), Box<Refusal>> {
+    find_group(ground, name, &format!("the password of the group {name} was not changed")).map(drop)
+}
+
+/// Plans the setting of a group's password.
+///
+/// # Errors
+/// The [`Refusal`].
+pub fn group_password(ground: Ground<'_>, request: &GroupPassword) -> Result<Plan, Box<Refusal>> {
+    let name = BStr::new(&request.name);
+    let what = format!("the password of the group {name} was not changed");
+    let name = BStr::new(find_group(ground, name, &what)?.name);
+    let mut plan = Plan { summary: format!("password group {name}"), ..Plan::default() };
+    let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+    match &request.hash {
+        Some(hash) => {
+            let scheme = Scheme::of(hash).map_or("unknown", Scheme::name);
+            subject.decide("password", scheme, "only the hash is kept");
+            subject.decide("lets in", "whoever knows it", "members need none");
+        }
+        None => subject.decide("password", "none", "only members are let in"),
+    }
+    let mut draft = Draft::new(ground.book);
+    let mut lists = Lists { ground, draft: &mut draft, cautions: &mut plan.cautions };
+    match &request.hash {
+        Some(hash) => lists.set_password(name, hash),
+        None => lists.take_password(name),
+    };
+    plan.edits = draft.finish();
+    plan.nothing = plan.edits.is_empty();
+    if request.hash.is_some() {
+        plan.cautions.push(Caution::GroupPassword { group: name.into() });
+    }
+    plan.subjects.push(subject);
+    plan.next.push(format!("show group {name}"));
+    Ok(plan)
+}

@@ -1,0 +1,233 @@
+//! Bringing deleted groups back.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::find::with_fields;
+use super::find_kept::find_kept;
+use super::retire::settle_numbers;
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
+use crate::account::{AccountKind, kind_of};
+use crate::allot::{Holder, IdMap};
+use crate::retired::{Kept, Listed, Thing};
+use crate::table::File;
+use crate::value::{check_name, members, without_member};
+
+/// Groups to be brought back, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct RestoreGroup {
+    /// The groups: by name, or by gid where a name was deleted twice.
+    pub names: Vec<BString>,
+    /// Another name for the one group.
+    pub as_name: Option<BString>,
+    /// Another gid, where the old one is taken.
+    pub new_id: bool,
+}
+
+/// A line that comes back, and where to.
+pub(super) type Back = (File, usize, Vec<u8>);
+
+/// Plans the bringing back of groups: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn restore_group(ground: Ground<'_>, request: &RestoreGroup) -> Result<Plan, Box<Refusal>> {
+    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let mut plan = Plan { summary: format!("restore group {all}"), ..Plan::default() };
+    if request.names.len() > 1 && request.as_name.is_some() {
+        return Err(Refusal::new("no group was restored", Reason::OneOnly("--as")));
+    }
+    let mut lines: Vec<Back> = Vec::new();
+    let mut folders: Vec<&str> = Vec::new();
+    for wanted in &request.names {
+        let wanted = BStr::new(wanted);
+        let what = format!("the group {wanted} was not restored");
+        let found = find_kept(ground, Thing::Group, wanted, &what)?;
+        if folders.contains(&found.folder.as_str()) {
+            continue;
+        }
+        folders.push(&found.folder);
+        let name = request.as_name.as_ref().unwrap_or(&found.kept.name);
+        let mut subject = Subject { name: name.clone(), decisions: Vec::new() };
+        let day = found.time.split('T').next().unwrap_or_default();
+        subject.decide("deleted", day, format!("by change {}", found.change));
+        let command = format!("restore group {wanted}");
+        let new = Restored { as_name: request.as_name.as_ref(), new_id: request.new_id };
+        lines.extend(lines_of_group(
+            ground,
+            &found.kept,
+            new,
+            (&what, &command),
+            (&mut plan, &mut subject),
+        )?);
+        let kept = Box::new(found.kept.clone());
+        plan.steps.push(Step::Release { folder: found.folder.clone(), kept, purged: false });
+        plan.subjects.push(subject);
+    }
+    plan.edits = put_back(ground, lines);
+    settle_numbers(ground, &mut plan);
+    plan.next.push(match plan.subjects.as_slice() {
+        [one] => format!("show group {}", one.name),
+        _ => "list groups".into(),
+    });
+    Ok(plan)
+}
+
+/// How a group comes back.
+#[derive(Clone, Copy)]
+pub(super) struct Restored<'r> {
+    pub as_name: Option<&'r BString>,
+    pub new_id: bool,
+}
+
+/// Lines come back from the top down, file by file.
+pub(super) fn put_back(ground: Ground<'_>, mut lines: Vec<Back>) -> Vec<crate::table::Edit> {
+    let mut draft = Draft::new(ground.book);
+    lines.sort_by_key(|(file, line, _)| (*file, *line));
+    for (file, line, text) in lines {
+        draft.put_back(file, line, text);
+    }
+    draft.finish()
+}
+
+/// The lines of a group as they come back, with the members that there still are.
+///
+/// # Errors
+/// The [`Refusal`]: its name or its gid is taken.
+pub(super) fn lines_of_group(
+    ground: Ground<'_>,
+    kept: &Kept,
+    new: Restored<'_>,
+    (what, command): (&str, &str),
+    (plan, subject): (&mut Plan, &mut Subject),
+) -> Result<Vec<Back>, Box<Refusal>> {
+    let book = ground.book;
+    let refuse = |reason| Refusal::new(what, reason);
+    let name = new.as_name.unwrap_or(&kept.name);
+    if let Some(new) = new.as_name {
+        let style = ground.policy.names_style;
+        check_name(style, new.as_ref()).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
+    }
+    for file in [File::Group, File::Gshadow] {
+        if let Some(line) = book.named(file, name).first() {
+            let line_number = book.lines(file).map_or(0, |all| all.number(line.start));
+            let gid = line.bytes.split_str(":").nth(2).unwrap_or_default().into();
+            let reason = match file {
+                File::Group => Reason::GroupNameTaken { line: line_number, gid },
+                _ => Reason::Leftover { file, line: line_number },
+            };
+            return Err(refuse(reason).or("under another name", format!("{command} --as NAME")));
+        }
+    }
+    let gid = gid_of_restored(ground, kept, new, (what, command), subject)?;
+    let gone = gone_members(ground, &kept.listed);
+    if !gone.is_empty() {
+        let names: Vec<String> =
+            gone.iter().map(|(listed, why)| format!("{} ({why})", listed.name)).collect();
+        subject.decide("not back", names.join(", "), "was listed in it, and is left out");
+    }
+    let mut lines = Vec::new();
+    for line in kept.lines.iter().filter(|line| line.name() == kept.name) {
+        if !matches!(line.file, File::Group | File::Gshadow) {
+            continue;
+        }
+        if book.lines(line.file).is_none() {
+            plan.cautions.push(Caution::NoGshadow);
+            continue;
+        }
+        let mut text = with_fields(&line.text, &[(0, name)]);
+        if line.file == File::Group {
+            text = with_fields(&text, &[(2, gid.to_string().as_bytes())]);
+        }
+        let lists: &[usize] = if line.file == File::Group { &[3] } else { &[2, 3] };
+        for at in lists {
+            let mut list = text.split_str(":").nth(*at).unwrap_or_default().to_vec();
+            for (listed, _) in &gone {
+                if let Some((without, _)) = without_member(&list, &listed.name) {
+                    list = without;
+                }
+            }
+            text = with_fields(&text, &[(*at, &list)]);
+        }
+        if line.file == File::Group {
+            let list = text.split_str(":").nth(3).unwrap_or_default();
+            let names: Vec<&[u8]> = members(list).collect();
+            if !names.is_empty() {
+                subject.decide("members", bstr::join(", ", names), "as before");
+            }
+        }
+        lines.push((line.file, line.line, text));
+    }
+    Ok(lines)
+}
+
+fn gid_of_restored(
+    ground: Ground<'_>,
+    kept: &Kept,
+    new: Restored<'_>,
+    (what, command): (&str, &str),
+    subject: &mut Subject,
+) -> Result<u32, Box<Refusal>> {
+    let refuse = |reason| Refusal::new(what, reason);
+    let old = kept
+        .line_of(File::Group)
+        .and_then(|line| line.text.split_str(":").nth(2).and_then(crate::value::read_id))
+        .unwrap_or(kept.id);
+    if let Some(holder) =
+        taken_gid(ground, old).map_err(|why| refuse(Reason::ServiceFailed(why)))?
+    {
+        if !new.new_id {
+            return Err(refuse(Reason::IdTaken { what: "gid", id: old, holder })
+                .or("with another number", format!("{command} --new-id")));
+        }
+        let (span, setting) = match kind_of(ground.policy, Some(old)) {
+            AccountKind::Person => (ground.policy.people_ids, "people.ids"),
+            AccountKind::Service => (ground.policy.services_ids, "services.ids"),
+        };
+        let gid = IdMap::new(ground.book, ground.policy, ground.world)
+            .lowest(span)
+            .map_err(|why| refuse(Reason::ServiceFailed(why)))?;
+        let setting = ground.policy.origin(setting);
+        let gid = gid.ok_or_else(|| refuse(Reason::SpanFull { span, setting }))?;
+        subject.decide(
+            "gid",
+            gid.to_string(),
+            format!("another: {old} is taken; its files keep {old}"),
+        );
+        return Ok(gid);
+    }
+    let shared = ground.book.group_by_gid(old);
+    let why = match shared {
+        Some((_, other)) => format!("as before, shared with {}", BStr::new(other.name)),
+        None => "as before".to_owned(),
+    };
+    subject.decide("gid", old.to_string(), why);
+    Ok(old)
+}
+
+/// Who holds a gid by now, its own retirement apart. One that two groups shared
+/// when one of them was deleted was never retired, and is shared again.
+fn taken_gid(ground: Ground<'_>, gid: u32) -> Result<Option<Holder>, String> {
+    if let Some((_, group)) = ground.book.group_by_gid(gid) {
+        let retired = &ground.world.retired().groups;
+        let was_shared = !retired.iter().any(|retired| retired.span.contains(gid));
+        return Ok((!was_shared).then(|| Holder::Group(group.name.into())));
+    }
+    let known = ground.world.service_group_by_gid(gid)?;
+    Ok(known.map(Holder::Group))
+}
+
+/// The listed accounts that are not there any more, and why.
+fn gone_members<'k>(ground: Ground<'_>, listed: &'k [Listed]) -> Vec<(&'k Listed, String)> {
+    let why = |listed: &Listed| {
+        // One of a directory is none of the files' business.
+        let uid = listed.uid?;
+        match ground.book.user(&listed.name) {
+            None => Some("is gone".to_owned()),
+            Some((_, user)) if user.uid() != Some(uid) => {
+                Some(format!("is another account now, uid {}", BStr::new(user.uid)))
+            }
+            Some(_) => None,
+        }
+    };
+    listed.iter().filter_map(|listed| Some((listed, why(listed)?))).collect()
+}

@@ -1,0 +1,272 @@
+//! Accounts and groups that were deleted and are kept for a while: everything
+//! that has to be known to bring them back. `docs/formats.md` describes the file
+//! it is kept in.
+
+use std::collections::BTreeMap;
+
+use bstr::{BString, ByteSlice};
+use serde::{Deserialize, Serialize};
+
+use crate::record::Author;
+use crate::secret::shown;
+use crate::surroundings::Suspended;
+use crate::table::File;
+use crate::value::{escape, escaped};
+
+/// What was deleted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::Display)]
+#[serde(rename_all = "kebab-case")]
+#[strum(serialize_all = "kebab-case")]
+pub enum Thing {
+    /// A user, with what was the user's alone.
+    User,
+    /// A group.
+    Group,
+}
+
+/// What is kept of a deleted account or group.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Kept {
+    /// User or group.
+    pub thing: Thing,
+    /// Its name.
+    #[serde(with = "escaped::text")]
+    pub name: BString,
+    /// Its uid; the gid of a group.
+    pub id: u32,
+    /// The lines that went with it, file by file and from the top down.
+    pub lines: Vec<KeptLine>,
+    /// The lists of other groups that named it.
+    #[serde(default)]
+    pub places: Vec<KeptPlace>,
+    /// The accounts that its lists named, with their uids: a name may be somebody
+    /// else's by the time it comes back.
+    #[serde(default)]
+    pub listed: Vec<Listed>,
+    /// What it was like before it was suspended, where it was.
+    #[serde(default)]
+    pub suspended: Option<Suspended>,
+    /// What became of its home, its mail and its crontab.
+    #[serde(default)]
+    pub belongings: Vec<Belonging>,
+}
+
+/// A line that went.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct KeptLine {
+    /// The file.
+    pub file: File,
+    /// Where it stood, counted from 1.
+    pub line: usize,
+    /// The line, whole; in records of changes without its hash.
+    #[serde(with = "escaped::text")]
+    pub text: BString,
+}
+
+/// A list that named the account.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct KeptPlace {
+    /// group or gshadow.
+    pub file: File,
+    /// Whether it is the list of administrators; else that of members.
+    pub admins: bool,
+    /// The group.
+    #[serde(with = "escaped::text")]
+    pub group: BString,
+    /// Its gid then.
+    pub gid: Option<u32>,
+    /// The whole list as it was.
+    #[serde(with = "escaped::text")]
+    pub list: BString,
+}
+
+/// An account that a list named.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Listed {
+    /// Its name.
+    #[serde(with = "escaped::text")]
+    pub name: BString,
+    /// Its uid; nothing where the files did not know it.
+    pub uid: Option<u32>,
+}
+
+/// Something on the tree that was the account's.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Belonging {
+    /// `home`, `mail` or `crontab`.
+    pub what: String,
+    /// Where it was.
+    #[serde(with = "escaped::text")]
+    pub path: BString,
+    /// What became of it.
+    #[serde(flatten)]
+    pub became: Became,
+    /// How many files were in it.
+    pub files: u64,
+    /// How many bytes.
+    pub bytes: u64,
+}
+
+/// What became of a belonging.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "became", rename_all = "kebab-case")]
+pub enum Became {
+    /// It is where it was.
+    Stays,
+    /// It is behind a directory of root's.
+    SetAside {
+        /// Where.
+        #[serde(with = "escaped::text")]
+        place: BString,
+    },
+    /// It is packed, in a file beside this one.
+    Archived {
+        /// The file's name.
+        file: String,
+    },
+    /// It is gone.
+    Erased,
+    /// Somebody else has it.
+    Given {
+        /// Where.
+        #[serde(with = "escaped::text")]
+        place: BString,
+        /// To whom.
+        #[serde(with = "escaped::text")]
+        to: BString,
+    },
+}
+
+/// A deleted account or group, as it is kept.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct RetiredAccount {
+    /// The version of the format.
+    pub version: u32,
+    /// The change that deleted it; 0 where changes have no numbers.
+    pub change: u64,
+    /// When, with zone, as RFC 3339 writes it.
+    pub time: String,
+    /// Who.
+    pub by: Author,
+    /// What is kept.
+    pub kept: Kept,
+    /// A digest of each packed file beside this one: XXH3, 128 bits.
+    #[serde(default)]
+    pub digests: BTreeMap<String, String>,
+    /// The folder it is in, below `retired`: not in the file.
+    #[serde(skip)]
+    pub folder: String,
+}
+
+/// The version of the file that this program writes and reads.
+pub const VERSION: u32 = 1;
+
+impl Kept {
+    /// The folder it is kept in, below `retired`: `user/maren.1004.14`.
+    pub fn folder(&self, change: u64) -> String {
+        format!("{}/{}.{}.{change}", self.thing, escape(&self.name), self.id)
+    }
+
+    /// The same without any hash, for records.
+    #[must_use]
+    pub fn without_hashes(&self) -> Self {
+        let mut kept = self.clone();
+        for line in &mut kept.lines {
+            line.text = shown(line.file, &line.text);
+        }
+        kept
+    }
+
+    /// The line of a file that bears the thing's own name.
+    pub fn line_of(&self, file: File) -> Option<&KeptLine> {
+        self.lines.iter().find(|line| line.file == file && line.name() == self.name)
+    }
+
+    /// What became of a belonging.
+    pub fn belonging(&self, what: &str) -> Option<&Belonging> {
+        self.belongings.iter().find(|belonging| belonging.what == what)
+    }
+}
+
+impl KeptLine {
+    /// Its first field.
+    pub fn name(&self) -> &[u8] {
+        let text = self.text.trim_ascii_start();
+        &text[..text.find_byte(b':').unwrap_or(text.len())]
+    }
+}
+
+/// A list with `name` back in it: at its place in the list as it was, as far as
+/// that can be told from who stood before it and is still there. `None` when it is
+/// in it already.
+///
+/// ```
+/// use nest_core::retired::with_member_back;
+/// let back = |now: &str| with_member_back(now.as_bytes(), b"a,maren,b", b"maren");
+/// assert_eq!(back("a,b").unwrap(), "a,maren,b");
+/// assert_eq!(back("b,c").unwrap(), "maren,b,c");
+/// assert_eq!(back("x,a").unwrap(), "x,a,maren");
+/// assert_eq!(back("maren"), None);
+/// ```
+pub fn with_member_back(now: &[u8], list: &[u8], name: &[u8]) -> Option<BString> {
+    use crate::value::{members, without_member};
+    if members(now).any(|member| member == name) {
+        return None;
+    }
+    // Nothing happened to the list since: it comes back byte for byte.
+    if without_member(list, name).is_some_and(|(without, _)| without == now) {
+        return Some(list.into());
+    }
+    let before: Vec<&[u8]> = members(list).take_while(|member| *member != name).collect();
+    let mut names: Vec<&[u8]> = members(now).map(<[u8]>::trim_ascii_end).collect();
+    let at = before
+        .iter()
+        .rev()
+        .find_map(|earlier| names.iter().position(|member| member == earlier).map(|at| at + 1));
+    names.insert(at.unwrap_or(0), name);
+    Some(bstr::join(",", names).into())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_record_of_it_holds_no_hash() {
+        let text = "maren:$6$salt$abcdefgh:20781:0::7:::".into();
+        let kept = Kept {
+            thing: Thing::User,
+            name: "maren".into(),
+            id: 1004,
+            lines: vec![KeptLine { file: File::Shadow, line: 3, text }],
+            places: vec![],
+            listed: vec![],
+            suspended: None,
+            belongings: vec![Belonging {
+                what: "home".into(),
+                path: "/home/maren".into(),
+                became: Became::SetAside { place: "/home/.set-aside/maren.1004.9".into() },
+                files: 3,
+                bytes: 40,
+            }],
+        };
+        assert_eq!(kept.folder(9), "user/maren.1004.9");
+        let record = serde_json::to_string(&kept.without_hashes()).unwrap();
+        assert!(!record.contains("salt"), "{record}");
+        let text = serde_json::to_string(&kept).unwrap();
+        assert_eq!(serde_json::from_str::<Kept>(&text).unwrap(), kept);
+        assert!(kept.line_of(File::Shadow).is_some() && kept.line_of(File::Passwd).is_none());
+    }
+
+    #[test]
+    fn a_ragged_list_comes_back_as_it_was() {
+        let list = b"a, maren,,b,";
+        let (without, _) = crate::value::without_member(list, b"maren").unwrap();
+        assert_eq!(with_member_back(&without, list, b"maren").unwrap(), "a, maren,,b,");
+    }
+}
