@@ -5,10 +5,10 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    change_group, change_user, check, create_group, create_user, delete_group, demo, list_changes,
-    list_groups, list_rules, list_users, password_group, password_user, recover, regroup,
-    rename_group, rename_user, show_change, show_group, show_policy, show_rule, show_user,
-    suspend_user, undo,
+    change_group, change_user, check, create_group, create_user, delete_group, delete_user, demo,
+    list_changes, list_groups, list_retired, list_rules, list_users, password_group, password_user,
+    purge, reassign, recover, regroup, rename_group, rename_user, show_change, show_group,
+    show_policy, show_rule, show_user, suspend_user, trace, undo,
 };
 use crate::failure::Failure;
 
@@ -83,7 +83,7 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// List users, groups, changes, or rules.
+    /// List users, groups, deleted accounts, changes, or rules.
     #[command(subcommand)]
     List(List),
     /// Show one user, group, change or rule, or the policy.
@@ -107,12 +107,15 @@ enum Verb {
     /// Let suspended accounts back in.
     #[command(subcommand)]
     Resume(Resume),
-    /// Delete groups; what they were is kept.
+    /// Delete users or groups; what they were is kept.
     #[command(subcommand)]
     Delete(Delete),
-    /// Bring deleted groups back.
+    /// Bring deleted users or groups back.
     #[command(subcommand)]
     Restore(Restore),
+    Purge(purge::PurgeArgs),
+    Trace(trace::TraceArgs),
+    Reassign(reassign::ReassignArgs),
     Regroup(regroup::RegroupArgs),
     Check(check::Check),
     Undo(undo::UndoArgs),
@@ -124,6 +127,7 @@ enum Verb {
 enum List {
     Users(list_users::ListUsers),
     Groups(list_groups::ListGroups),
+    Retired(list_retired::ListRetired),
     Changes(list_changes::ListChanges),
     Rules(list_rules::ListRules),
 }
@@ -163,11 +167,13 @@ enum Password {
 
 #[derive(Debug, Subcommand)]
 enum Delete {
+    User(delete_user::DeleteUserArgs),
     Group(delete_group::DeleteGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Restore {
+    User(delete_user::RestoreUserArgs),
     Group(delete_group::RestoreGroupArgs),
 }
 
@@ -188,6 +194,7 @@ impl Cli {
         match &self.verb {
             Verb::List(List::Users(args)) => args.run(global),
             Verb::List(List::Groups(args)) => args.run(global),
+            Verb::List(List::Retired(args)) => args.run(global),
             Verb::List(List::Changes(args)) => args.run(global),
             Verb::List(List::Rules(args)) => args.run(global),
             Verb::Show(Show::User(args)) => args.run(global),
@@ -205,8 +212,13 @@ impl Cli {
             Verb::Password(Password::Group(args)) => args.run(global),
             Verb::Suspend(Suspend::User(args)) => args.run(global),
             Verb::Resume(Resume::User(args)) => args.run(global),
+            Verb::Delete(Delete::User(args)) => args.run(global),
             Verb::Delete(Delete::Group(args)) => args.run(global),
+            Verb::Restore(Restore::User(args)) => args.run(global),
             Verb::Restore(Restore::Group(args)) => args.run(global),
+            Verb::Purge(args) => args.run(global),
+            Verb::Trace(args) => args.run(global),
+            Verb::Reassign(args) => args.run(global),
             Verb::Regroup(args) => args.run(global),
             Verb::Check(args) => args.run(global),
             Verb::Undo(args) => args.run(global),

@@ -35,6 +35,10 @@ pub enum Asks {
     Nothing,
     /// It takes something away.
     First,
+    /// Whoever is at a terminal is asked; a script is not.
+    AtTerminal,
+    /// It erases what nothing brings back: the names have to be typed.
+    Names,
 }
 
 /// Where the policy of a tree is.
@@ -240,6 +244,9 @@ impl<'g> Session<'g> {
             return Ok(());
         }
         let terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+        if !terminal && asks == Asks::AtTerminal {
+            return Ok(());
+        }
         if !terminal {
             let message = format!(
                 "{} was not done: it takes something away, and there is no terminal to ask at",
@@ -250,10 +257,23 @@ impl<'g> Session<'g> {
                 .or("or do it without asking", format!("{} --yes", plan.summary)));
         }
         receipt::show(self.global, &Told::of(plan), receipt::Stage::Asked);
+        let declined = || Failure::new(REFUSED, "declined", "nothing was changed");
+        if asks == Asks::Names {
+            for subject in &plan.subjects {
+                let name = visible(&subject.name);
+                let question = format!("Type {name} to erase these files for good");
+                let typed: Result<String, _> =
+                    dialoguer::Input::new().with_prompt(question).allow_empty(true).interact_text();
+                if typed.ok().as_deref() != Some(&name) {
+                    return Err(declined());
+                }
+            }
+            return Ok(());
+        }
         let prompt = dialoguer::Confirm::new().with_prompt("Do this?").default(false);
         match prompt.interact_opt() {
             Ok(Some(true)) => Ok(()),
-            Ok(_) => Err(Failure::new(REFUSED, "declined", "nothing was changed")),
+            Ok(_) => Err(declined()),
             Err(error) => Err(Failure::new(
                 REFUSED,
                 "declined",

@@ -46,6 +46,7 @@ pub mod secret;
 pub mod sign_in;
 pub mod surroundings;
 pub mod table;
+pub mod trace;
 pub mod value;
 
 #[cfg(test)]

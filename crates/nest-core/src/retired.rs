@@ -44,6 +44,9 @@ pub struct Kept {
     /// else's by the time it comes back.
     #[serde(default)]
     pub listed: Vec<Listed>,
+    /// The owners of ranges that overlapped its own already then.
+    #[serde(default)]
+    pub overlapped: Vec<escaped::Escaped>,
     /// What it was like before it was suspended, where it was.
     #[serde(default)]
     pub suspended: Option<Suspended>,
@@ -246,6 +249,7 @@ mod tests {
             lines: vec![KeptLine { file: File::Shadow, line: 3, text }],
             places: vec![],
             listed: vec![],
+            overlapped: vec![],
             suspended: None,
             belongings: vec![Belonging {
                 what: "home".into(),

@@ -4,6 +4,7 @@
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
+use crate::plan::Reown;
 use crate::retired::RetiredAccount;
 use crate::value::{Day, IdSpan, escaped};
 
@@ -172,6 +173,34 @@ pub struct Inventory {
     pub digest: String,
 }
 
+/// What is in a file or directory, counted: for telling before it goes.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Survey {
+    /// Files, links and the like; directories are not counted.
+    pub files: u64,
+    /// The bytes in the files.
+    pub bytes: u64,
+    /// Whether counting was given up after a while: then there is more.
+    pub more: bool,
+    /// The day of the last alteration.
+    pub newest: Option<Day>,
+    /// Directories in it on which another file system is mounted.
+    pub mounts: Vec<BString>,
+}
+
+/// Files that carry a number.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Carried {
+    /// How many that are meant.
+    pub files: u64,
+    /// The bytes in the regular ones.
+    pub bytes: u64,
+    /// How many have more than one name.
+    pub linked: u64,
+    /// How many have a set-id bit, which is lost.
+    pub set_id: u64,
+}
+
 /// The numbers that deleted accounts held.
 #[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Retired {
@@ -265,6 +294,22 @@ pub trait Surroundings: Sync {
     /// Why it can't be looked at.
     fn inventory(&self, path: &BStr, like: Option<&Inventory>)
     -> Result<Option<Inventory>, String>;
+    /// Counts what is in a file or directory; `None` when nothing is there.
+    ///
+    /// # Errors
+    /// Why it can't be looked at.
+    fn survey(&self, path: &BStr) -> Result<Option<Survey>, String>;
+    /// Whether a directory is fit to hide things in: not there yet, or one that
+    /// only root may enter.
+    ///
+    /// # Errors
+    /// What is there instead.
+    fn can_hide_in(&self, path: &BStr) -> Result<(), String>;
+    /// What is in a directory, with the status of each entry, sorted.
+    ///
+    /// # Errors
+    /// Why it can't be looked at; a directory that is not there is empty.
+    fn entries(&self, path: &BStr) -> Result<Vec<(BString, Facts)>, String>;
     /// Whether something is mounted at a path.
     fn is_mount_point(&self, path: &BStr) -> bool;
     /// How many files outside some paths carry a number, as gid or as uid, on the
@@ -273,6 +318,11 @@ pub trait Surroundings: Sync {
     /// # Errors
     /// Why they were not counted.
     fn carriers_elsewhere(&self, id: u32, group: bool, but: &[BString]) -> Result<usize, String>;
+    /// Counts the files that a re-owning is about, and says what it does not see.
+    ///
+    /// # Errors
+    /// Why they can't be counted.
+    fn carriers(&self, reown: &Reown) -> Result<(Carried, Vec<String>), String>;
     /// The login behind the privilege.
     fn me(&self) -> Option<u32>;
     /// The processes that run under a uid; none off the live system.

@@ -4,6 +4,7 @@ use std::collections::BTreeMap;
 
 use bstr::{BStr, BString};
 
+use crate::plan::Reown;
 use crate::retired::RetiredAccount;
 use crate::surroundings::*;
 
@@ -25,6 +26,10 @@ pub(crate) struct World {
     pub other_sources: Option<String>,
     pub retired: Retired,
     pub kept: Vec<RetiredAccount>,
+    pub surveys: BTreeMap<BString, Survey>,
+    pub planted: Vec<BString>,
+    pub carried: Carried,
+    pub entries: BTreeMap<BString, Vec<(BString, Facts)>>,
     pub mentions: Vec<Mention>,
     pub inventories: BTreeMap<BString, Inventory>,
     pub unfinished: Option<String>,
@@ -93,11 +98,24 @@ impl Surroundings for World {
     fn inventory(&self, path: &BStr, _: Option<&Inventory>) -> Result<Option<Inventory>, String> {
         Ok(self.inventories.get(path).cloned())
     }
+    fn survey(&self, path: &BStr) -> Result<Option<Survey>, String> {
+        Ok(self.surveys.get(path).cloned())
+    }
+    fn can_hide_in(&self, path: &BStr) -> Result<(), String> {
+        let planted = self.planted.iter().any(|planted| planted == path);
+        if planted { Err(format!("{path} is planted")) } else { Ok(()) }
+    }
+    fn entries(&self, path: &BStr) -> Result<Vec<(BString, Facts)>, String> {
+        Ok(self.entries.get(path).cloned().unwrap_or_default())
+    }
     fn is_mount_point(&self, path: &BStr) -> bool {
         self.mounted.iter().any(|mounted| mounted == path)
     }
     fn carriers_elsewhere(&self, _: u32, _: bool, _: &[BString]) -> Result<usize, String> {
         Ok(0)
+    }
+    fn carriers(&self, _: &Reown) -> Result<(Carried, Vec<String>), String> {
+        Ok((self.carried, Vec::new()))
     }
     fn me(&self) -> Option<u32> {
         self.me

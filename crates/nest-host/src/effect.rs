@@ -224,7 +224,7 @@ impl Hands<'_> {
             }
             Effect::Reown { reown, list } => {
                 let list = self.journal.kept(list)?.unwrap_or_default();
-                reown::give(self.tree, &list, reown.group, reown.from, reown.to)?;
+                reown::give(self.tree, &list, reown, false)?;
             }
         }
         Ok(Published::AtOnce)
@@ -268,7 +268,7 @@ impl Hands<'_> {
             }
             Effect::Reown { reown, list } => {
                 let list = self.journal.kept(list)?.unwrap_or_default();
-                reown::give(self.tree, &list, reown.group, reown.to, reown.from)?;
+                reown::give(self.tree, &list, reown, true)?;
             }
         }
         Ok(())

@@ -94,6 +94,8 @@ pub enum Effect {
         folder: String,
         /// The file in it.
         file: String,
+        /// Numbers that become others: of uids, and of gids.
+        other: Renumbered,
     },
     /// A folder below `retired` gets its name.
     Keep {
@@ -113,6 +115,15 @@ pub enum Effect {
         /// ended by a byte 0.
         list: String,
     },
+}
+
+/// A uid, and a gid, that become others.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Renumbered {
+    /// The uid, and what it becomes.
+    pub uid: Option<(u32, u32)>,
+    /// The gid, and what it becomes.
+    pub gid: Option<(u32, u32)>,
 }
 
 /// What is replaced.

@@ -199,7 +199,7 @@ pub(crate) fn text(
     change: u64,
     time: &str,
     by: &Author,
-    digests: &std::collections::BTreeMap<String, String>,
+    digests: std::collections::BTreeMap<String, String>,
 ) -> Vec<u8> {
     let Step::Keep { folder, kept } = step else { return Vec::new() };
     let account = RetiredAccount {
@@ -208,7 +208,7 @@ pub(crate) fn text(
         time: time.to_owned(),
         by: by.clone(),
         kept: (**kept).clone(),
-        digests: digests.clone(),
+        digests,
         folder: folder.clone(),
     };
     // Made of numbers and text: it always serialises.

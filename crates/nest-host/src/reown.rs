@@ -1,24 +1,25 @@
 //! Finding the files that carry a number, and giving them another: by handles, no
 //! link followed, no other file system entered.
 
-use std::ffi::OsStr;
-use std::os::fd::{AsFd, BorrowedFd};
-use std::os::unix::ffi::OsStrExt;
+use std::sync::Mutex;
 
+use bstr::BString;
 use nest_core::plan::Reown;
+use nest_core::surroundings::Carried;
 use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, ResolveFlags, Stat, Uid};
 use rustix::io::Errno;
 
-use crate::inventory::{DIRECTORY, names};
+use crate::effect::Place;
 use crate::tree::{Tree, path_of};
+use crate::walk::{Ground, Met, Unseen, walk};
 
 /// The files that carry the number, and what has to be told about some of them.
 #[derive(Debug, Default)]
 pub struct Carriers {
     /// Paths in the tree, each ended by a byte 0.
     pub list: Vec<u8>,
-    /// How many.
-    pub count: usize,
+    /// How many, and of what size.
+    pub carried: Carried,
     /// What has to be told.
     pub notes: Vec<String>,
 }
@@ -33,101 +34,104 @@ fn is_directory(stat: &Stat) -> bool {
 }
 
 /// Looks for the files that carry `reown.from` below its paths. Files with more
-/// than one link are told and left out: another name of theirs may be
-/// anybody's.
+/// than one link are told and left out, unless they are meant: another name of
+/// theirs may be anybody's.
 ///
 /// # Errors
-/// The system's.
+/// The system's. A path that is not there is no error.
 pub fn find(tree: &Tree, reown: &Reown) -> std::io::Result<Carriers> {
-    let mut finding =
-        Finding { reown, device: 0, carriers: Carriers::default(), linked: 0, set_id: 0 };
+    let mut paths: Vec<BString> = Vec::new();
     for path in &reown.paths {
-        let path = path_of(&path.0);
-        let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else { continue };
-        let directory = match tree.open_directory_strictly(parent) {
-            Ok(directory) => directory,
+        // The root has no place of its own, and is there.
+        match Place::of(tree, &path.0) {
+            Ok(place) => {
+                let here = AtFlags::SYMLINK_NOFOLLOW;
+                match rustix::fs::statat(&place.directory, &place.name, here) {
+                    Err(Errno::NOENT) => continue,
+                    stat => stat?,
+                };
+            }
             Err(Errno::NOENT) => continue,
-            Err(error) => return Err(error.into()),
-        };
-        match rustix::fs::statat(&directory, name, AtFlags::SYMLINK_NOFOLLOW) {
-            Ok(stat) => finding.device = stat.st_dev,
-            Err(Errno::NOENT) => continue,
+            Err(Errno::EXIST) => {}
             Err(error) => return Err(error.into()),
         }
-        let path = path.as_os_str().as_bytes();
-        finding.entry(directory.as_fd(), name, path)?;
+        paths.push(path.0.clone());
     }
-    let Finding { mut carriers, linked, set_id, .. } = finding;
+    if paths.is_empty() {
+        return Ok(Carriers::default());
+    }
+    let found = Mutex::new((Vec::new(), Carried::default()));
+    let tell = |met: &Met<'_>| {
+        let stat = met.stat;
+        if number(stat, reown.group) != reown.from {
+            return;
+        }
+        let mut found = found.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        let (list, carried) = &mut *found;
+        if !is_directory(stat) && stat.st_nlink > 1 {
+            carried.linked += 1;
+            if !reown.hard_links {
+                return;
+            }
+        }
+        list.push(met.path());
+        carried.files += 1;
+        if FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile {
+            carried.bytes += stat.st_size as u64;
+        }
+        carried.set_id += u64::from(!is_directory(stat) && stat.st_mode & 0o6000 != 0);
+    };
+    let ground = Ground { paths: &paths, stay: !reown.everywhere, but: &[] };
+    let unseen = walk(tree, ground, &tell)
+        .map_err(|(path, error)| std::io::Error::other(format!("{path}: {error}")))?;
+    let (mut list, carried) = found.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
+    list.sort_unstable();
+    let mut joined = Vec::new();
+    for path in &list {
+        joined.extend_from_slice(path);
+        joined.push(0);
+    }
+    Ok(Carriers { list: joined, carried, notes: notes(reown, carried, &unseen) })
+}
+
+fn notes(reown: &Reown, carried: Carried, unseen: &Unseen) -> Vec<String> {
     let files =
-        |count: usize| if count == 1 { "1 file".to_owned() } else { format!("{count} files") };
-    if linked > 0 {
-        carriers.notes.push(format!(
-            "{} with more than one name left as {}: another name may be outside the home",
-            files(linked),
+        |count: u64| if count == 1 { "1 file".to_owned() } else { format!("{count} files") };
+    let mut notes = Vec::new();
+    if carried.linked > 0 && !reown.hard_links {
+        notes.push(format!(
+            "{} with more than one name left as {}: another name may be anywhere",
+            files(carried.linked),
             reown.from
         ));
     }
-    if set_id > 0 {
-        carriers.notes.push(format!(
+    if carried.set_id > 0 {
+        notes.push(format!(
             "the kernel clears the set-id bits of {} when the owner changes",
-            files(set_id)
+            files(carried.set_id)
         ));
     }
-    Ok(carriers)
-}
-
-struct Finding<'a> {
-    reown: &'a Reown,
-    device: u64,
-    carriers: Carriers,
-    linked: usize,
-    set_id: usize,
-}
-
-impl Finding<'_> {
-    fn entry(&mut self, directory: BorrowedFd<'_>, name: &OsStr, path: &[u8]) -> Result<(), Errno> {
-        let stat = match rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW) {
-            Err(Errno::NOENT) => return Ok(()),
-            stat => stat?,
-        };
-        if stat.st_dev != self.device {
-            self.carriers.notes.push(format!(
-                "{} is another file system and was not entered",
-                path_of(path).display()
-            ));
-            return Ok(());
-        }
-        if number(&stat, self.reown.group) == self.reown.from {
-            if !is_directory(&stat) && stat.st_nlink > 1 {
-                self.linked += 1;
-            } else {
-                self.carriers.list.extend_from_slice(path);
-                self.carriers.list.push(0);
-                self.carriers.count += 1;
-                self.set_id += usize::from(!is_directory(&stat) && stat.st_mode & 0o6000 != 0);
-            }
-        }
-        if is_directory(&stat) {
-            let inside = match rustix::fs::openat(directory, name, DIRECTORY, Mode::empty()) {
-                // Swapped for something else, or gone: nothing of ours.
-                Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return Ok(()),
-                inside => inside?,
-            };
-            for name in names(&inside)? {
-                let path = [path, b"/", name.as_bytes()].concat();
-                self.entry(inside.as_fd(), &name, &path)?;
-            }
-        }
-        Ok(())
+    let left_out = unseen.left_out.iter().map(|(path, kind)| format!("{path} ({kind})"));
+    let left_out: Vec<String> = left_out.collect();
+    if !left_out.is_empty() {
+        notes.push(format!("not looked into: {}", left_out.join(", ")));
     }
+    if let Some((path, why)) = unseen.unread.first() {
+        let count = unseen.unread.len();
+        let more = if count > 1 { format!(" and {} more", count - 1) } else { String::new() };
+        notes.push(format!("could not be read: {path} ({why}){more}"));
+    }
+    notes
 }
 
 /// Gives the listed files the number `to`, those that still carry `from` and have
-/// no other name. What has gone since is passed over.
+/// no other name, unless such files are meant. What has gone since is passed over.
 ///
 /// # Errors
 /// The system's.
-pub fn give(tree: &Tree, list: &[u8], group: bool, from: u32, to: u32) -> std::io::Result<()> {
+pub fn give(tree: &Tree, list: &[u8], reown: &Reown, back: bool) -> std::io::Result<()> {
+    let (from, to) = if back { (reown.to, reown.from) } else { (reown.from, reown.to) };
+    let group = reown.group;
     for path in list.split(|&byte| byte == 0).filter(|path| !path.is_empty()) {
         let path = path.strip_prefix(b"/").unwrap_or(path);
         let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
@@ -137,7 +141,7 @@ pub fn give(tree: &Tree, list: &[u8], group: bool, from: u32, to: u32) -> std::i
             file => file?,
         };
         let stat = rustix::fs::fstat(&file)?;
-        let others = !is_directory(&stat) && stat.st_nlink > 1;
+        let others = !is_directory(&stat) && stat.st_nlink > 1 && !reown.hard_links;
         if number(&stat, group) != from || others {
             continue;
         }

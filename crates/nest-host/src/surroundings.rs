@@ -5,24 +5,27 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bstr::{BStr, BString, ByteSlice};
+use nest_core::plan::Reown;
 use nest_core::retired::RetiredAccount;
 use nest_core::surroundings::{
-    Facts, Inventory, Keys, Kind, Mention, Origin, Process, Program, Retired, Site, Skeleton,
-    SkeletonFault, Surroundings, Suspended,
+    Carried, Facts, Inventory, Keys, Kind, Mention, Origin, Process, Program, Retired, Site,
+    Skeleton, SkeletonFault, Surroundings, Survey, Suspended,
 };
 use nest_core::value::count_keys;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 
-use crate::effect::Place;
+use crate::effect::{Place, is_private};
 use crate::inventory;
 use crate::kept;
 use crate::mentions;
 use crate::processes;
+use crate::reown;
 use crate::skeleton;
 use crate::state::State;
+use crate::survey;
 use crate::tree::{Tree, path_of};
-use crate::walk;
+use crate::walk::{Ground, Met, walk};
 
 /// A real tree.
 #[derive(Debug)]
@@ -295,6 +298,36 @@ impl Surroundings for World<'_> {
         taken.map_err(|error| error.to_string())
     }
 
+    fn survey(&self, path: &BStr) -> Result<Option<Survey>, String> {
+        match Place::of(self.tree, path) {
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
+            // The root has no place of its own, and is no home to be counted.
+            Err(Errno::EXIST) => Ok(Some(Survey::default())),
+            Err(error) => Err(error.to_string()),
+            Ok(place) => {
+                survey::take(&place.directory, &place.name, path).map_err(|error| error.to_string())
+            }
+        }
+    }
+
+    fn can_hide_in(&self, path: &BStr) -> Result<(), String> {
+        is_private(self.tree, path).map(drop).map_err(|error| error.to_string())
+    }
+
+    fn entries(&self, path: &BStr) -> Result<Vec<(BString, Facts)>, String> {
+        let opened = self.tree.open_file(path_of(path), inventory::DIRECTORY);
+        let directory = match opened {
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return Ok(Vec::new()),
+            opened => opened.map_err(|error| error.to_string())?,
+        };
+        let names = inventory::names(&directory).map_err(|error| error.to_string())?;
+        let facts = |name: std::ffi::OsString| {
+            let stat = rustix::fs::statat(&directory, &name, AtFlags::SYMLINK_NOFOLLOW).ok()?;
+            Some((bytes(Path::new(&name)), facts_of(&stat)))
+        };
+        Ok(names.into_iter().filter_map(facts).collect())
+    }
+
     fn is_mount_point(&self, path: &BStr) -> bool {
         let place = Place::of(self.tree, path);
         place.is_ok_and(|place| {
@@ -316,14 +349,19 @@ impl Surroundings for World<'_> {
 
     fn carriers_elsewhere(&self, id: u32, group: bool, but: &[BString]) -> Result<usize, String> {
         let count = AtomicUsize::new(0);
-        let but: Vec<Vec<u8>> = but.iter().map(|path| path.to_vec()).collect();
-        let tell = |_: &[u8], stat: &Stat| {
-            if (if group { stat.st_gid } else { stat.st_uid }) == id {
+        let tell = |met: &Met<'_>| {
+            if (if group { met.stat.st_gid } else { met.stat.st_uid }) == id {
                 count.fetch_add(1, Ordering::Relaxed);
             }
         };
-        walk::everything(self.tree, &but, &tell).map_err(|error| error.to_string())?;
+        walk(self.tree, Ground { but, ..Ground::default() }, &tell)
+            .map_err(|(path, error)| format!("{path}: {error}"))?;
         Ok(count.into_inner())
+    }
+
+    fn carriers(&self, reown: &Reown) -> Result<(Carried, Vec<String>), String> {
+        let found = reown::find(self.tree, reown).map_err(|error| error.to_string())?;
+        Ok((found.carried, found.notes))
     }
 
     fn me(&self) -> Option<u32> {

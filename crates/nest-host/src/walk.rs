@@ -1,19 +1,21 @@
 //! A parallel walk over the local file systems of a tree, by handles, no link
 //! followed.
 
-use std::collections::HashMap;
-use std::ffi::OsStr;
+use std::collections::{HashMap, HashSet};
+use std::ffi::{CStr, CString};
 use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
-use std::sync::Mutex;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, Mutex, MutexGuard};
 
+use bstr::BString;
 use rayon::Scope;
-use rustix::fs::{AtFlags, FileType, Mode, OFlags, Stat};
+use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir, Stat};
 use rustix::io::Errno;
 
-use crate::inventory::{DIRECTORY, names};
-use crate::tree::Tree;
+use crate::effect::Place;
+use crate::inventory::DIRECTORY;
+use crate::mounts::Mounts;
+use crate::tree::{Tree, path_of};
 
 /// File systems without files of their own, or with somebody else's: the kernel's
 /// and those of the network. The numbers are those of statfs(2).
@@ -42,102 +44,338 @@ const NOT_LOCAL: [u32; 22] = [
     0x00c3_6400,
 ];
 
-/// Is told a path in the tree and the status of what is there.
-pub type Tell<'a> = dyn Fn(&[u8], &Stat) + Sync + 'a;
+/// So many entries of a directory are looked at in one go: those of a directory
+/// with very many are shared out.
+const BATCH: usize = 4096;
+
+/// How much of a directory is read at a time.
+const BUFFER: usize = 32 << 10;
+
+/// Where to walk.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct Ground<'a> {
+    /// Where to start: paths in the tree that go through no link. Everything when
+    /// there is none.
+    pub paths: &'a [BString],
+    /// Whether to stay on the file systems of the starting points.
+    pub stay: bool,
+    /// Paths that are left out, with everything below.
+    pub but: &'a [BString],
+}
+
+/// Something that the walk came by.
+pub struct Met<'a> {
+    /// The path of the directory it is in; empty for the root of the tree.
+    pub directory: &'a [u8],
+    /// Its name in it.
+    pub name: &'a [u8],
+    /// Its status.
+    pub stat: &'a Stat,
+}
+
+impl Met<'_> {
+    /// Its path in the tree.
+    pub fn path(&self) -> Vec<u8> {
+        [self.directory, b"/", self.name].concat()
+    }
+
+    /// Whether it is a directory.
+    pub fn is_directory(&self) -> bool {
+        FileType::from_raw_mode(self.stat.st_mode) == FileType::Directory
+    }
+}
+
+/// Is told everything that the walk comes by, from several threads.
+pub type Tell<'a> = dyn Fn(&Met<'_>) + Sync + 'a;
+
+/// What the walk did not see.
+#[derive(Debug, Default)]
+pub struct Unseen {
+    /// What could not be read, and why.
+    pub unread: Vec<(BString, String)>,
+    /// Where file systems are mounted that were not walked, and what they are.
+    pub left_out: Vec<(BString, String)>,
+}
+
+/// Walks.
+///
+/// # Errors
+/// The system's, with the starting point that can't be walked from.
+pub fn walk(tree: &Tree, ground: Ground<'_>, tell: &Tell<'_>) -> Result<Unseen, (BString, Errno)> {
+    let mounts = Mounts::below(tree);
+    let walk = Walk {
+        tell,
+        stay: ground.stay,
+        but: ground.but.iter().map(|path| path.to_vec()).collect(),
+        doubled: mounts.doubled(),
+        mounts: &mounts,
+        devices: Mutex::new(HashMap::new()),
+        unseen: Mutex::new(Unseen::default()),
+    };
+    let everything = [BString::from("/")];
+    let paths = if ground.paths.is_empty() { &everything[..] } else { ground.paths };
+    let mut starts = Vec::new();
+    for path in paths {
+        starts.push(walk.start(tree, path).map_err(|error| (path.clone(), error))?);
+    }
+    rayon::scope(|scope| {
+        for start in starts.into_iter().flatten() {
+            walk.directory(scope, start);
+        }
+    });
+    let mut unseen = walk.unseen.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
+    unseen.unread.sort();
+    unseen.left_out.sort();
+    Ok(unseen)
+}
 
 struct Walk<'a> {
     tell: &'a Tell<'a>,
-    /// Paths that are left out, with everything below.
-    but: &'a [Vec<u8>],
+    stay: bool,
+    but: HashSet<Vec<u8>>,
+    /// Mount points of what is walked elsewhere in the tree already.
+    doubled: HashSet<Vec<u8>>,
+    mounts: &'a Mounts,
     /// Whether the file system of a device is walked.
     devices: Mutex<HashMap<u64, bool>>,
-    unread: AtomicUsize,
+    unseen: Mutex<Unseen>,
 }
 
-/// Walks everything in the tree. Returns how many directories could not be read.
-///
-/// # Errors
-/// The system's, for the root.
-pub fn everything(tree: &Tree, but: &[Vec<u8>], tell: &Tell<'_>) -> Result<usize, Errno> {
-    let root = tree.open_file("/", DIRECTORY)?;
-    let walk = Walk { tell, but, devices: Mutex::new(HashMap::new()), unread: AtomicUsize::new(0) };
-    walk.device(&root, rustix::fs::fstat(&root)?.st_dev);
-    rayon::scope(|scope| walk.directory(scope, root, Vec::new()));
-    Ok(walk.unread.into_inner())
+/// A directory that is still to be walked.
+struct Ahead {
+    above: Arc<OwnedFd>,
+    name: CString,
+    path: Vec<u8>,
+    device: u64,
 }
 
 impl<'w> Walk<'w> {
-    /// Whether the file system that a directory is on is walked.
-    fn device(&self, directory: &OwnedFd, device: u64) -> bool {
-        let mut devices = self.devices.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-        *devices.entry(device).or_insert_with(|| {
-            let kind = rustix::fs::fstatfs(directory).map(|stat| stat.f_type as u32);
-            kind.is_ok_and(|kind| !NOT_LOCAL.contains(&kind))
-        })
+    /// Tells a starting point; returns it where it is a directory.
+    fn start(&self, tree: &Tree, path: &BString) -> Result<Option<Ahead>, Errno> {
+        let root = path_of(path).components().count() <= 1;
+        let (above, name) = match root {
+            true => (tree.open_file("/", DIRECTORY)?, CString::from(c".")),
+            false => {
+                let place = Place::of(tree, path)?;
+                let name = CString::new(place.name.as_bytes()).map_err(|_| Errno::INVAL)?;
+                (place.directory, name)
+            }
+        };
+        let stat = rustix::fs::statat(&above, &name, AtFlags::SYMLINK_NOFOLLOW)?;
+        let path: Vec<u8> = match root {
+            true => Vec::new(),
+            false => tidy(path),
+        };
+        let (directory, last) = path.split_at(path.iter().rposition(|&b| b == b'/').unwrap_or(0));
+        let name_in_path = last.strip_prefix(b"/").unwrap_or(last);
+        let met = Met { directory, name: name_in_path, stat: &stat };
+        (self.tell)(&met);
+        if !met.is_directory() {
+            return Ok(None);
+        }
+        self.devices_seen().insert(stat.st_dev, true);
+        Ok(Some(Ahead { above: Arc::new(above), name, path, device: stat.st_dev }))
     }
 
-    fn directory<'s>(&'s self, scope: &Scope<'s>, directory: OwnedFd, path: Vec<u8>) {
-        let Ok(names) = names(&directory) else {
-            self.unread.fetch_add(1, Ordering::Relaxed);
-            return;
+    fn devices_seen(&self) -> MutexGuard<'_, HashMap<u64, bool>> {
+        self.devices.lock().unwrap_or_else(|poisoned| poisoned.into_inner())
+    }
+
+    fn note(&self, note: impl FnOnce(&mut Unseen)) {
+        note(&mut self.unseen.lock().unwrap_or_else(|poisoned| poisoned.into_inner()));
+    }
+
+    /// Whether the file system that a directory is on is walked.
+    fn enters(&self, directory: &OwnedFd, path: &[u8], device: u64) -> bool {
+        if let Some(known) = self.devices_seen().get(&device) {
+            return *known;
+        }
+        let kind = rustix::fs::fstatfs(directory).map(|stat| stat.f_type as u32);
+        let local = !self.stay && kind.is_ok_and(|kind| !NOT_LOCAL.contains(&kind));
+        // Another thread may have come by it too: it is told once.
+        if self.devices_seen().insert(device, local).is_none() && !local {
+            let kind = self.mounts.kind_of(path).unwrap_or("another file system").to_owned();
+            self.note(|unseen| unseen.left_out.push((path.into(), kind)));
+        }
+        local
+    }
+
+    fn directory<'s>(&'s self, scope: &Scope<'s>, ahead: Ahead) {
+        let flags = DIRECTORY | OFlags::NONBLOCK;
+        let inside = match rustix::fs::openat(&*ahead.above, &ahead.name, flags, Mode::empty()) {
+            Ok(inside) => inside,
+            // It went, or was swapped for something else, while we looked.
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return,
+            Err(error) => {
+                let why = error.to_string();
+                self.note(|unseen| unseen.unread.push((shown(&ahead.path), why)));
+                return;
+            }
         };
-        for name in names {
-            let Ok(stat) = rustix::fs::statat(&directory, &name, AtFlags::SYMLINK_NOFOLLOW) else {
-                continue;
+        drop(ahead.above);
+        let device = match rustix::fs::fstat(&inside) {
+            Ok(stat) if stat.st_dev == ahead.device => ahead.device,
+            Ok(stat) if self.enters(&inside, &ahead.path, stat.st_dev) => stat.st_dev,
+            _ => return,
+        };
+        let inside = Arc::new(inside);
+        let path = Arc::new(ahead.path);
+        let mut buffer = Vec::with_capacity(BUFFER);
+        let mut entries = RawDir::new(&*inside, buffer.spare_capacity_mut());
+        let (mut seen, mut batch) = (0, Vec::new());
+        while let Some(entry) = entries.next() {
+            let entry = match entry {
+                Ok(entry) => entry,
+                Err(error) => {
+                    let why = error.to_string();
+                    self.note(|unseen| unseen.unread.push((shown(&path), why)));
+                    break;
+                }
             };
-            let below = [&path[..], b"/", name.as_bytes()].concat();
-            if self.but.contains(&below) {
+            let name = entry.file_name();
+            if name == c"." || name == c".." {
                 continue;
             }
-            (self.tell)(&below, &stat);
-            if FileType::from_raw_mode(stat.st_mode) == FileType::Directory {
-                self.enter(scope, &directory, &name, &stat, below);
+            seen += 1;
+            if seen <= BATCH {
+                self.entry(scope, &inside, &path, name, device);
+                continue;
+            }
+            batch.push(name.to_owned());
+            if batch.len() == BATCH {
+                self.share_out(scope, &inside, &path, std::mem::take(&mut batch), device);
             }
         }
+        self.share_out(scope, &inside, &path, batch, device);
     }
 
-    fn enter<'s>(
+    fn share_out<'s>(
         &'s self,
         scope: &Scope<'s>,
-        directory: &OwnedFd,
-        name: &OsStr,
-        stat: &Stat,
-        path: Vec<u8>,
+        inside: &Arc<OwnedFd>,
+        path: &Arc<Vec<u8>>,
+        names: Vec<CString>,
+        device: u64,
     ) {
-        let flags = DIRECTORY | OFlags::NONBLOCK;
-        match rustix::fs::openat(directory, name, flags, Mode::empty()) {
-            Ok(inside) if self.device(&inside, stat.st_dev) => {
-                scope.spawn(move |scope| self.directory(scope, inside, path));
+        if names.is_empty() {
+            return;
+        }
+        let (inside, path) = (Arc::clone(inside), Arc::clone(path));
+        scope.spawn(move |scope| {
+            for name in &names {
+                self.entry(scope, &inside, &path, name, device);
             }
-            Ok(_) => {}
-            Err(_) => {
-                self.unread.fetch_add(1, Ordering::Relaxed);
+        });
+    }
+
+    #[inline]
+    fn entry<'s>(
+        &'s self,
+        scope: &Scope<'s>,
+        inside: &Arc<OwnedFd>,
+        path: &Arc<Vec<u8>>,
+        name: &CStr,
+        device: u64,
+    ) {
+        let stat = match rustix::fs::statat(&**inside, name, AtFlags::SYMLINK_NOFOLLOW) {
+            Ok(stat) => stat,
+            Err(Errno::NOENT) => return,
+            Err(error) => {
+                let below = [path, &b"/"[..], name.to_bytes()].concat();
+                self.note(|unseen| unseen.unread.push((shown(&below), error.to_string())));
+                return;
+            }
+        };
+        let met = Met { directory: path, name: name.to_bytes(), stat: &stat };
+        let directory = met.is_directory();
+        if (directory || !self.but.is_empty()) && self.but.contains(&met.path()) {
+            return;
+        }
+        if !directory {
+            return (self.tell)(&met);
+        }
+        let below = met.path();
+        if self.doubled.contains(&below) {
+            let what = "shown elsewhere in the tree too".to_owned();
+            self.note(|unseen| unseen.left_out.push((below.into(), what)));
+            return;
+        }
+        // What is mounted on a directory counts, if it is walked at all.
+        if stat.st_dev == device || self.is_walked(inside, name, &below, stat.st_dev) {
+            (self.tell)(&met);
+            let (above, name) = (Arc::clone(inside), name.to_owned());
+            let ahead = Ahead { above, name, path: below, device: stat.st_dev };
+            scope.spawn(move |scope| self.directory(scope, ahead));
+        }
+    }
+
+    fn is_walked(&self, inside: &OwnedFd, name: &CStr, path: &[u8], device: u64) -> bool {
+        let flags = DIRECTORY | OFlags::NONBLOCK;
+        match rustix::fs::openat(inside, name, flags, Mode::empty()) {
+            Ok(mounted) => self.enters(&mounted, path, device),
+            Err(error) => {
+                self.note(|unseen| unseen.unread.push((path.into(), error.to_string())));
+                false
             }
         }
     }
+}
+
+fn shown(path: &[u8]) -> BString {
+    if path.is_empty() { "/".into() } else { path.into() }
+}
+
+/// An absolute path without doubled or trailing slashes.
+fn tidy(path: &[u8]) -> Vec<u8> {
+    let parts = path.split(|&byte| byte == b'/').filter(|part| !part.is_empty());
+    parts.flat_map(|part| [b"/", part].concat()).collect()
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
+    fn told(tree: &Tree, ground: Ground<'_>) -> (Vec<String>, Unseen) {
+        let told = Mutex::new(Vec::new());
+        let tell = |met: &Met<'_>| {
+            told.lock().unwrap().push(String::from_utf8(met.path()).unwrap());
+        };
+        let unseen = walk(tree, ground, &tell).unwrap();
+        let mut told = told.into_inner().unwrap();
+        told.sort();
+        (told, unseen)
+    }
+
     #[test]
     fn everything_is_told_once_and_no_link_followed() {
         let place = tempfile::tempdir().unwrap();
-        for directory in ["a/b/c", "left/out"] {
+        for directory in ["a/b/c", "left/out", "many"] {
             std::fs::create_dir_all(place.path().join(directory)).unwrap();
         }
         std::fs::write(place.path().join("a/b/file"), "").unwrap();
         std::os::unix::fs::symlink("/", place.path().join("a/link")).unwrap();
         let tree = Tree::open(place.path()).unwrap();
-        let told = Mutex::new(Vec::new());
-        let tell = |path: &[u8], _: &Stat| {
-            told.lock().unwrap().push(String::from_utf8(path.to_vec()).unwrap());
-        };
-        let unread = everything(&tree, &[b"/left".to_vec()], &tell).unwrap();
-        let mut told = told.into_inner().unwrap();
-        told.sort();
-        assert_eq!(told, ["/a", "/a/b", "/a/b/c", "/a/b/file", "/a/link"]);
-        assert_eq!(unread, 0);
+        let but = [BString::from("/left")];
+        let (all, unseen) = told(&tree, Ground { but: &but, ..Ground::default() });
+        assert_eq!(all, ["/", "/a", "/a/b", "/a/b/c", "/a/b/file", "/a/link", "/many"]);
+        assert!(unseen.unread.is_empty());
+        let paths = ["/a/b/".into(), "/a/link".into()];
+        let (some, _) = told(&tree, Ground { paths: &paths, ..Ground::default() });
+        assert_eq!(some, ["/a/b", "/a/b/c", "/a/b/file", "/a/link"]);
+        let through = ["/a/link/etc".into()];
+        let ground = Ground { paths: &through, ..Ground::default() };
+        assert!(walk(&tree, ground, &|_| {}).is_err());
+    }
+
+    #[test]
+    fn a_directory_with_very_many_files_is_shared_out() {
+        let place = tempfile::tempdir().unwrap();
+        std::fs::create_dir(place.path().join("many")).unwrap();
+        for at in 0..2 * BATCH + 7 {
+            std::fs::write(place.path().join(format!("many/{at}")), "").unwrap();
+        }
+        let tree = Tree::open(place.path()).unwrap();
+        let (all, _) = told(&tree, Ground::default());
+        assert_eq!(all.len(), 2 * BATCH + 7 + 2);
     }
 }

@@ -67,6 +67,6 @@ impl RestoreGroupArgs {
         let names = self.names.read()?;
         let as_name = self.as_name.as_ref().map(bytes);
         let request = RestoreGroup { names, as_name, new_id: self.new_id };
-        session.carry_out(&Focus::new(), Asks::Nothing, |ground| restore_group(ground, &request))
+        session.carry_out(&Focus::new(), Asks::AtTerminal, |ground| restore_group(ground, &request))
     }
 }

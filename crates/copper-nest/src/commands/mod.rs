@@ -7,14 +7,18 @@ pub mod check;
 pub mod create_group;
 pub mod create_user;
 pub mod delete_group;
+pub mod delete_user;
 pub mod demo;
 pub mod list_changes;
 pub mod list_groups;
+pub mod list_retired;
 pub mod list_rules;
 pub mod list_users;
 pub mod password_group;
 pub mod password_user;
 pub mod passwords;
+pub mod purge;
+pub mod reassign;
 pub mod recover;
 pub mod regroup;
 pub mod rename_group;
@@ -25,6 +29,7 @@ pub mod show_policy;
 pub mod show_rule;
 pub mod show_user;
 pub mod suspend_user;
+pub mod trace;
 pub mod undo;
 
 use std::ffi::OsString;
@@ -40,7 +45,7 @@ use crate::failure::{Failure, REFUSED, USAGE};
 #[derive(Debug, clap::Args)]
 #[group(skip)]
 pub struct Names {
-    /// Login names.
+    /// The names.
     #[arg(value_name = "NAME")]
     names: Vec<OsString>,
     /// Takes names from a file too, one a line; - is standard input.

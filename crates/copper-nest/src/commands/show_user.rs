@@ -6,6 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::{BStr, ByteSlice};
 use nest_core::account::Account;
 use nest_core::book::Book;
+use nest_core::retired::Thing;
 use nest_core::sign_in::sign_in;
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Lines, Passwd};
@@ -27,6 +28,9 @@ pub struct ShowUser {
     /// Explain the record field by field.
     #[arg(long)]
     fields: bool,
+    /// Show what is kept of a deleted user of that name or uid.
+    #[arg(long, conflicts_with = "fields")]
+    retired: bool,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -38,8 +42,11 @@ impl ShowUser {
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
         session.tell_unfinished();
-        let world = session.world_to_look_at()?;
         let name = BStr::new(self.name.as_bytes());
+        if self.retired {
+            return show_retired(&session, name);
+        }
+        let world = session.world_to_look_at()?;
         let loaded = match load_about(&session, &world, name)? {
             Some(loaded) => loaded,
             None => session.load()?,
@@ -66,6 +73,38 @@ impl ShowUser {
         }
         Ok(0)
     }
+}
+
+/// What is kept of each deleted user of a name or uid.
+fn show_retired(session: &Session<'_>, name: &BStr) -> Result<u8, Failure> {
+    let kept = nest_host::kept::read(&session.tree, &session.state)?;
+    let of_user = || kept.iter().filter(|account| account.kept.thing == Thing::User);
+    let uid = read_plain_id(name);
+    let found: Vec<_> = of_user()
+        .filter(|account| account.kept.name == name || Some(account.kept.id) == uid)
+        .collect();
+    if found.is_empty() {
+        let names = of_user().map(|account| account.kept.name.as_slice());
+        let near = nearest(name, names).map(|near| format!("; the nearest is {near}"));
+        let message = format!("no deleted user {name} is kept{}", near.unwrap_or_default());
+        return Err(
+            Failure::new(REFUSED, "none-kept", message).or("see what is kept", "list retired")
+        );
+    }
+    let days = session.policy.retired_keep_days;
+    if session.global.json() {
+        view::print_json(
+            &found.into_iter().map(|account| view::retired::to_json(account, days)).collect(),
+        );
+        return Ok(0);
+    }
+    for (at, account) in found.into_iter().enumerate() {
+        if at > 0 {
+            outln!();
+        }
+        view::retired::print_one(account, days);
+    }
+    Ok(0)
 }
 
 /// A user by name or by uid. A name never is all digits.

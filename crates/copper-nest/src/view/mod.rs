@@ -6,7 +6,9 @@ pub mod changes;
 pub mod findings;
 pub mod groups;
 pub mod receipt;
+pub mod retired;
 pub mod style;
+pub mod trace;
 pub mod user;
 pub mod users;
 

@@ -54,6 +54,11 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
         Stage::Done(outcome) => outcome,
     };
     match outcome.number {
+        Some(number) if told.steps.iter().any(|step| step.step.is_final()) => {
+            outln!(
+                "{good}done{good:#}: change {number}. It can't be taken back: erased is erased."
+            );
+        }
         Some(number) if told.edits.iter().any(RecordedEdit::is_final) => {
             outln!(
                 "{good}done{good:#}: change {number}. It can't be taken back: a replaced hash is kept nowhere."

@@ -226,6 +226,61 @@ pub enum Caution {
         /// How many.
         count: usize,
     },
+    /// A home that stays where it is.
+    #[error(
+        "{path} stays where it is and belongs to number {uid}, which nobody is given as long as it is retired"
+    )]
+    BelongingStays {
+        /// Where.
+        path: BString,
+        /// The number that owns it.
+        uid: u32,
+    },
+    /// A home that stays and has another owner already.
+    #[error("{path} stays where it is and belongs to number {uid}, which another account has too")]
+    BelongingShared {
+        /// Where.
+        path: BString,
+        /// The number that owns it.
+        uid: u32,
+    },
+    /// A home that stays, and whose number may be given to somebody else.
+    #[error(
+        "{path} stays where it is and belongs to number {uid}: with no state kept, the next account may get that number, and these files"
+    )]
+    BelongingExposed {
+        /// Where.
+        path: BString,
+        /// The number that owns it.
+        uid: u32,
+    },
+    /// A number without a holder.
+    #[error("nobody has uid {uid}: whoever gets it owns these files")]
+    NobodyHas {
+        /// The number.
+        uid: u32,
+    },
+    /// What the look at the tree brought up.
+    #[error("{0}")]
+    Noted(String),
+    /// What is purged can't come back.
+    #[error("{name} can't be restored any more, and this can't be taken back")]
+    Purges {
+        /// The account or group.
+        name: BString,
+    },
+    /// A suspension that comes back too.
+    #[error("{name} was suspended and still is: resume lets the account in again")]
+    StillSuspended {
+        /// The account.
+        name: BString,
+    },
+    /// Something that can't be taken back.
+    #[error("{path} is erased for good: neither undo nor restore brings it back")]
+    Erases {
+        /// What.
+        path: BString,
+    },
     /// A deletion that nothing is kept of.
     #[error("no state is kept: {name} can't be restored")]
     NothingKept {
@@ -249,7 +304,7 @@ pub enum Caution {
         other: BString,
     },
     /// Files that keep the old number.
-    #[error("{count} {} elsewhere still {} {what} {id}; to find them: find / -{what} {id}", if *.count == 1 { "file" } else { "files" }, if *.count == 1 { "carries" } else { "carry" })]
+    #[error("{count} {} elsewhere still {} {what} {id}; to find them: trace id {id}", if *.count == 1 { "file" } else { "files" }, if *.count == 1 { "carries" } else { "carry" })]
     FilesElsewhere {
         /// uid or gid.
         what: &'static str,

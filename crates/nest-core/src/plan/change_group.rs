@@ -10,7 +10,7 @@ use super::lists::Lists;
 use super::primary::{gather_next_sign_ins, tell_sessions};
 use super::retire::settle_numbers;
 use super::wanted_id::check_wanted_gid;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Step, Subject};
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Subject};
 use crate::account::admin_group;
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::escaped::Escaped;
@@ -155,8 +155,7 @@ impl<'a> Planner<'a> {
             let why = format!("what carries gid {from} there gets {to}");
             self.subject.decide("files", shown.join(", "), why);
             let paths: Vec<Escaped> = homes.into_iter().map(Escaped).collect();
-            let reown = Reown { paths, group: true, from, to, of_change: None };
-            self.plan.steps.push(Step::Reown(reown));
+            self.plan.steps.push(Reown::below(paths, true, from, to));
         }
         let (value, why) = match elsewhere {
             Ok(0) => ("none".to_owned(), format!("no other file carries gid {from}")),

@@ -165,6 +165,7 @@ pub(super) fn take_out<'a>(
         lines,
         places: Vec::new(),
         listed,
+        overlapped: Vec::new(),
         suspended: None,
         belongings: Vec::new(),
     }

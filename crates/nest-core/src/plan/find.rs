@@ -223,6 +223,24 @@ pub(super) fn gid_of(
     })
 }
 
+/// The group of a user's own name, if there is one.
+///
+/// # Errors
+/// Who else is in it, listed or by primary group: then it is not the user's alone.
+pub(super) fn private_group<'a>(
+    ground: Ground<'a>,
+    found: &FoundUser<'a>,
+) -> Result<Option<Group<'a>>, &'a [u8]> {
+    let name = found.user.name;
+    let Some((_, group)) = ground.book.group(name) else { return Ok(None) };
+    let primaries = primaries(ground, group.gid().unwrap_or(found.gid));
+    let mut others = group.members().chain(primaries.into_iter().map(|(_, user)| user.name));
+    match others.find(|other| *other != name) {
+        Some(other) => Err(other),
+        None => Ok(Some(group)),
+    }
+}
+
 /// The users whose primary group has this gid, in file order.
 pub(super) fn primaries(ground: Ground<'_>, gid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
     let users = ground.book.users.records();

@@ -5,6 +5,7 @@ use bstr::{BStr, BString};
 use super::create_user::{CreateUser, key_file, path_fault};
 use super::find::{FoundUser, homes_below};
 use super::{Caution, Ground, Owner, Reason, Refusal, Step, Subject, join};
+use crate::policy::Policy;
 use crate::surroundings::{Kind, Site};
 use crate::value::check_keys;
 
@@ -242,6 +243,17 @@ pub(super) fn move_home(
         }
         site => Err(only_record(refuse(Reason::HomeNotMovable(obstacle(to, &site))))),
     }
+}
+
+/// Where crontabs are, by the name of their user.
+const CRONTABS: [&str; 2] = ["/var/spool/cron/crontabs", "/var/spool/cron"];
+
+/// What bears an account's name outside its home: the mail spool file, and
+/// crontabs, where the machine has such a directory.
+pub(super) fn named_after(policy: &Policy, name: &[u8]) -> Vec<(&'static str, BString)> {
+    let mut all = vec![("mail", BString::from(policy.spool_of(name.into())))];
+    all.extend(CRONTABS.map(|directory| ("crontab", join(directory.as_bytes(), name))));
+    all
 }
 
 /// What has to be told about a path that is only recorded as a home.

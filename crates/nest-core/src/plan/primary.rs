@@ -4,7 +4,7 @@ use bstr::{BStr, BString};
 
 use super::find::{FoundUser, find_group, gid_of, with_fields};
 use super::lists::Lists;
-use super::{Caution, Draft, Ground, Plan, Refusal, Reown, Step, Subject};
+use super::{Caution, Draft, Ground, Plan, Refusal, Reown, Subject};
 use crate::surroundings::{Process, Site};
 use crate::table::File;
 use crate::value::escaped::Escaped;
@@ -60,7 +60,7 @@ pub(super) fn change_primary<'a>(
         subject.decide("old files", value, format!("those in {home} that carry gid {old}"));
         let paths = vec![Escaped(home)];
         let (from, to) = (old, gid);
-        plan.steps.push(Step::Reown(Reown { paths, group: true, from, to, of_change: None }));
+        plan.steps.push(Reown::below(paths, true, from, to));
     } else {
         let offer = match has_home {
             true => format!("in {home} too; --regroup-home gives them the new one"),

@@ -140,6 +140,66 @@ pub enum Reason {
         /// Its members.
         members: Vec<BString>,
     },
+    /// What can't be set aside, packed or given away.
+    #[error("its {what} {path} {fault}")]
+    NotToBeTaken {
+        /// home, mail or crontab.
+        what: &'static str,
+        /// Where.
+        path: BString,
+        /// What is wrong, in words that follow.
+        fault: String,
+    },
+    /// A directory to hide things in that is not root's.
+    #[error("{0}: somebody has planted it, or opened it to others")]
+    Planted(String),
+    /// Without state a deleted account can only be gone.
+    #[error("with --state none there is nowhere to keep a deleted account")]
+    NowhereToRetire,
+    /// A home to be given to somebody who has none.
+    #[error("{user} can't be given the files: {fault}")]
+    CanNotBeGiven {
+        /// To whom.
+        user: BString,
+        /// Why not.
+        fault: String,
+    },
+    /// The primary group of an account to be restored is gone.
+    #[error("its primary group, gid {gid}, is gone")]
+    PrimaryGone {
+        /// The gid.
+        gid: u32,
+    },
+    /// Where the home was there is something else.
+    #[error("{path}, where its {what} was, is {taken} now")]
+    BelongingTaken {
+        /// home, mail or crontab.
+        what: String,
+        /// Where.
+        path: BString,
+        /// What stands there.
+        taken: String,
+    },
+    /// Files that are where they should go.
+    #[error("both are uid {uid}")]
+    SameOwner {
+        /// The uid.
+        uid: u32,
+    },
+    /// The system's own files.
+    #[error("root's files are the system itself: given away, nothing would start any more")]
+    RootsFiles,
+    /// A place that can't be walked from.
+    #[error("{path} {fault}")]
+    NoSuchPlace {
+        /// The path.
+        path: BString,
+        /// What is wrong, in words that follow.
+        fault: String,
+    },
+    /// Files that could not be looked at.
+    #[error("the files could not be counted: {0}")]
+    NotCounted(String),
     /// Without state nothing is kept.
     #[error("with --state none nothing is kept to restore from")]
     NothingIsKept,

@@ -2,9 +2,9 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::find::{FoundUser, find_user, homes_below, with_fields};
+use super::find::{FoundUser, find_user, homes_below, private_group, with_fields};
 use super::guard::Even;
-use super::home::{move_home, obstacle};
+use super::home::{move_home, named_after, obstacle};
 use super::lists::Lists;
 use super::new_name::check_new_name;
 use super::retire::settle_numbers;
@@ -68,9 +68,6 @@ struct Renaming<'a> {
     subject: Subject,
 }
 
-/// Where crontabs are, by the name of their user.
-const CRONTABS: [&str; 2] = ["/var/spool/cron/crontabs", "/var/spool/cron"];
-
 impl<'a> Renaming<'a> {
     fn old(&self) -> &'a BStr {
         BStr::new(self.found.user.name)
@@ -122,15 +119,8 @@ impl<'a> Renaming<'a> {
 
     /// The group of the user's own name, if it is the user's alone.
     fn private_group(&self) -> Option<&'a [u8]> {
-        if self.request.keep_group {
-            return None;
-        }
-        let (_, group) = self.ground.book.group(self.found.user.name)?;
-        let others = group.members().any(|member| member != self.found.user.name);
-        let primaries = self.ground.book.users.records();
-        let mut primaries = primaries.filter(|(_, user)| user.gid() == group.gid());
-        let shared = primaries.any(|(_, user)| user.name != self.found.user.name);
-        let own = group.gid() == Some(self.found.gid) && !others && !shared;
+        let group = private_group(self.ground, &self.found).ok()??;
+        let own = group.gid() == Some(self.found.gid) && !self.request.keep_group;
         own.then_some(group.name)
     }
 
@@ -222,12 +212,8 @@ impl<'a> Renaming<'a> {
     fn belongings(&mut self) -> Result<(), Box<Refusal>> {
         let policy = self.ground.policy;
         let (old, new) = (self.old(), self.new_name());
-        let spool = (policy.spool_of(old).into(), policy.spool_of(new).into());
-        let mut all: Vec<(&'static str, BString, BString)> = vec![("mail", spool.0, spool.1)];
-        for directory in CRONTABS {
-            all.push(("crontab", join(directory.as_bytes(), old), join(directory.as_bytes(), new)));
-        }
-        for (label, from, to) in all {
+        let (from, to) = (named_after(policy, old), named_after(policy, new));
+        for ((label, from), (_, to)) in from.into_iter().zip(to) {
             if !matches!(self.ground.world.site(from.as_ref()), Site::Taken(_)) {
                 continue;
             }

@@ -108,6 +108,12 @@ pub enum Step {
         folder: String,
         /// The file's name in it.
         file: String,
+        /// The uid that files in it carry, and the one they get instead.
+        #[serde(default)]
+        uid: Option<(u32, u32)>,
+        /// The same for the gid.
+        #[serde(default)]
+        gid: Option<(u32, u32)>,
     },
     /// Keeps what is needed to bring a deleted account or group back.
     Keep {
@@ -149,6 +155,12 @@ pub struct Reown {
     pub to: u32,
     /// The change whose files alone are meant, when this takes that change back.
     pub of_change: Option<u64>,
+    /// Whether other local file systems that are mounted below are entered.
+    #[serde(default)]
+    pub everywhere: bool,
+    /// Whether files with more than one name are meant too.
+    #[serde(default)]
+    pub hard_links: bool,
 }
 
 /// A file with its contents.
@@ -163,6 +175,14 @@ pub struct NewFile {
     pub contents: BString,
     /// Its mode.
     pub mode: u32,
+}
+
+impl Reown {
+    /// Files below some paths, on their file systems, with one name each.
+    pub(super) fn below(paths: Vec<escaped::Escaped>, group: bool, from: u32, to: u32) -> Step {
+        let (of_change, everywhere, hard_links) = (None, false, false);
+        Step::Reown(Reown { paths, group, from, to, of_change, everywhere, hard_links })
+    }
 }
 
 impl Step {
@@ -201,7 +221,7 @@ impl Step {
             Step::Archive { path, folder, file } => {
                 format!("packs {path} into retired/{folder}/{file}, and removes it")
             }
-            Step::Unpack { path, folder, file } => {
+            Step::Unpack { path, folder, file, .. } => {
                 format!("unpacks retired/{folder}/{file} to {path}")
             }
             Step::Keep { folder, .. } => format!("keeps retired/{folder}"),

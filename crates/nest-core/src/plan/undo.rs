@@ -152,12 +152,12 @@ impl<'a> Undoing<'a> {
         }
         let now = named.first().map(|line| shown(edit.file, line.bytes));
         let number = named.first().map(|line| lines.map_or(0, |lines| lines.number(line.start)));
-        Err(self.refuse(Reason::LineChanged {
+        Err(self.or_restore(self.refuse(Reason::LineChanged {
             file: edit.file,
             line: number.unwrap_or(edit.line),
             left: left.clone(),
             now,
-        }))
+        })))
     }
 
     /// An altered line gets its old text, with the hash that stands in it now.
@@ -197,6 +197,8 @@ impl<'a> Undoing<'a> {
         if edit.file == File::Passwd
             && let Some(uid) = Passwd::read(record).and_then(|user| user.uid())
             && let Some((_, other)) = book.user_by_uid(uid)
+            // One that two accounts shared was never retired, and is shared again.
+            && self.ground.world.retired().users.iter().any(|id| id.span.contains(uid))
         {
             let holder = Holder::User(other.name.into());
             return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid, holder }));
@@ -267,9 +269,10 @@ impl<'a> Undoing<'a> {
                     self.expect_free(path)?;
                     self.decide("unpacks", path.clone(), "");
                     let (path, folder, file) = (path.clone(), folder.clone(), file.clone());
-                    self.plan.steps.push(Step::Unpack { path, folder, file });
+                    let (uid, gid) = (None, None);
+                    self.plan.steps.push(Step::Unpack { path, folder, file, uid, gid });
                 }
-                Step::Unpack { path, folder, file } => {
+                Step::Unpack { path, folder, file, .. } => {
                     self.decide("packs again", path.clone(), "");
                     let (path, folder, file) = (path.clone(), folder.clone(), file.clone());
                     self.plan.steps.push(Step::Archive { path, folder, file });
@@ -355,7 +358,8 @@ impl<'a> Undoing<'a> {
                 self.plan.steps.push(Step::Remove { path, made: made.clone(), again });
             }
             (Some(now), _) => {
-                let to = set_aside_place(&path, uid, self.ground.change);
+                let name = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
+                let to = set_aside_place(&path, name, uid, self.ground.change);
                 self.expect_free(&to)?;
                 let files =
                     if now.files == 1 { "1 file".into() } else { format!("{} files", now.files) };
@@ -394,6 +398,21 @@ impl<'a> Undoing<'a> {
         }
     }
 
+    /// A deletion that can't be taken back line by line can still be restored.
+    fn or_restore(&self, refusal: Box<Refusal>) -> Box<Refusal> {
+        let kept = self.record.told.steps.iter().find_map(|step| match &step.step {
+            Step::Keep { kept, .. } => Some(kept),
+            _ => None,
+        });
+        match kept {
+            Some(kept) => {
+                let way = format!("restore {} {}", kept.thing, kept.name);
+                refusal.or("bring it back as it is kept", way)
+            }
+            None => refusal,
+        }
+    }
+
     fn cannot(&self, why: String) -> Box<Refusal> {
         let number = self.record.number;
         self.refuse(Reason::StepStands(why))
@@ -401,9 +420,15 @@ impl<'a> Undoing<'a> {
     }
 }
 
-/// Where a thing is set aside: behind a directory of root's beside it.
-pub(super) fn set_aside_place(path: &BString, uid: u32, change: Option<u64>) -> BString {
-    let (parent, name) = path.rsplit_once_str("/").unwrap_or((b"", path));
+/// Where a thing is set aside: behind a directory of root's beside it, under a name
+/// that says whose it was and which change did it.
+pub(super) fn set_aside_place(
+    path: &BString,
+    name: &[u8],
+    uid: u32,
+    change: Option<u64>,
+) -> BString {
+    let (parent, _) = path.rsplit_once_str("/").unwrap_or((b"", path));
     let parent = if parent.is_empty() { BStr::new("/") } else { BStr::new(parent) };
     let mut place = join(parent, b".set-aside/");
     place.extend_from_slice(name);

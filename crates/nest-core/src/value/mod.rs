@@ -9,6 +9,7 @@ mod member_list;
 mod name;
 mod password_field;
 mod password_hash;
+mod size;
 mod ssh_key;
 mod strength;
 
@@ -22,5 +23,6 @@ pub use password_field::{PasswordField, Scheme};
 pub use password_hash::{
     NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password,
 };
+pub use size::bytes_in_words;
 pub use ssh_key::{KeyFault, check_keys, count_keys};
 pub use strength::{Strength, strength};

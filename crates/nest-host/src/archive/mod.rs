@@ -13,6 +13,7 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 
 use bstr::BStr;
+use nest_core::value::bytes_in_words;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, SeekFrom, Stat};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
@@ -56,8 +57,9 @@ impl Packed {
             count => format!("; {count} sockets in it were left out"),
         };
         format!(
-            "{path} was packed and the archive compared with it: {files}, {} bytes in {}{sockets}",
-            self.bytes, self.size
+            "{path} ({files}, {}) was packed into {}, and the archive compared with it{sockets}",
+            bytes_in_words(self.bytes),
+            bytes_in_words(self.size)
         )
     }
 }

@@ -14,10 +14,12 @@ use super::entry::{Entry, Kind, damaged, each};
 use super::{Progress, Tee};
 use crate::digest::in_hexadecimal;
 use crate::inventory::DIRECTORY;
+use crate::journal::Renumbered;
 use crate::kept::{ACCOUNT, parse};
 use crate::state::Folder;
 
-/// Unpacks a file of a folder as the entry `to` of a directory, flushed.
+/// Unpacks a file of a folder as the entry `to` of a directory, flushed; what
+/// carries a number that becomes another gets that.
 ///
 /// # Errors
 /// The system's, and one for an archive that is not the one that was packed. What
@@ -25,8 +27,8 @@ use crate::state::Folder;
 pub fn unpack(
     folder: &Folder,
     file: &str,
-    directory: &OwnedFd,
-    to: &OsStr,
+    (directory, to): (&OwnedFd, &OsStr),
+    other: Renumbered,
     progress: &Progress<'_>,
 ) -> std::io::Result<()> {
     let account = folder.read(ACCOUNT)?.ok_or(std::io::ErrorKind::NotFound)?;
@@ -41,7 +43,9 @@ pub fn unpack(
     let mut archive = tar::Archive::new(zstd::Decoder::new(tee)?);
     let mut unpacking = Unpacking { directory, to, parents: None, directories: Vec::new() };
     let mut done = 0;
-    each(&mut archive, &mut |entry, data| {
+    each(&mut archive, &mut |mut entry, data| {
+        entry.uid = other.uid.filter(|(from, _)| *from == entry.uid).map_or(entry.uid, |uid| uid.1);
+        entry.gid = other.gid.filter(|(from, _)| *from == entry.gid).map_or(entry.gid, |gid| gid.1);
         unpacking.entry(entry, data)?;
         // The compressed size is what is known in all.
         let at = data.raw_file_position().min(all);
@@ -149,14 +153,7 @@ impl Unpacking<'_> {
         for entry in std::mem::take(&mut self.directories).iter().rev() {
             let (directory, name) = match entry.path.as_slice() {
                 b"" => (self.directory, self.to),
-                path => {
-                    // The directory above may just have become unreadable to
-                    // others, but not to us.
-                    let to = self.to;
-                    let (directory, name) = self.place(path)?;
-                    let _ = to;
-                    (directory, name)
-                }
+                path => self.place(path)?,
             };
             let directory = rustix::fs::openat(directory, name, DIRECTORY, Mode::empty())?;
             dress(&directory, entry)?;
@@ -262,7 +259,10 @@ mod tests {
             )
         };
         folder.write("account.json", account("0").as_bytes()).unwrap();
-        let unpack = |to: &str| unpack(&folder, "h.tar.zst", &directory, to.as_ref(), &|_, _| {});
+        let unpack = |to: &str| {
+            let to = (&directory, to.as_ref());
+            unpack(&folder, "h.tar.zst", to, Renumbered::default(), &|_, _| {})
+        };
         let error = unpack("no").unwrap_err().to_string();
         assert!(error.contains("is not the one that was packed") && !at("no").exists(), "{error}");
         folder.write("account.json", account(&packed.digest).as_bytes()).unwrap();

@@ -199,8 +199,8 @@ struct Change<'a> {
     entry: Entry,
     /// What each step made.
     made: Vec<Option<Inventory>>,
-    /// The digests of what was packed, by the files' names.
-    digests: BTreeMap<String, String>,
+    /// The digests of what was packed, by folder and file.
+    digests: BTreeMap<String, BTreeMap<String, String>>,
     outcome: Outcome,
 }
 

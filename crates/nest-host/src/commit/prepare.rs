@@ -7,7 +7,7 @@ use nest_core::value::escaped::Escaped;
 use super::{Change, CommitError, failed, join};
 use crate::effect::{BOTH, NEW, Place, escaped, is_private};
 use crate::home::missing_directories;
-use crate::journal::{Effect, Replaced};
+use crate::journal::{Effect, Renumbered, Replaced};
 use crate::retired;
 use crate::suspended;
 
@@ -53,9 +53,11 @@ impl Change<'_> {
                     let packed = Some((folder.clone(), file.clone()));
                     last.push(Effect::Erase { path, packed });
                 }
-                Step::Unpack { path, folder, file } => {
-                    let (folder, file) = (folder.clone(), file.clone());
-                    first.push(Effect::Unpack { path: Escaped(path.clone()), folder, file });
+                Step::Unpack { path, folder, file, uid, gid } => {
+                    let (path, folder, file) =
+                        (Escaped(path.clone()), folder.clone(), file.clone());
+                    let other = Renumbered { uid: *uid, gid: *gid };
+                    first.push(Effect::Unpack { path, folder, file, other });
                 }
                 Step::Keep { folder, .. } => keeps.push(Effect::Keep { folder: folder.clone() }),
                 Step::Release { folder, .. } => {

@@ -74,35 +74,32 @@ impl Change<'_> {
                 }
                 self.made[at] = was;
             }
-            (_, Effect::Erase { path, packed: Some((folder, file)) }) => {
+            (_, Effect::Erase { path, packed: Some((kept, file)) }) => {
                 let place = Place::of(tree, &path.0)?;
-                let folder = kept::Place::make(self.hands.state, folder)?.fresh()?;
+                let folder = kept::Place::make(self.hands.state, kept)?.fresh()?;
                 let packed =
                     archive::pack(&place.directory, &place.name, &folder, file, &|all, more| {
                         self.watcher.copied(&format!("packing {}", path.0), all, more);
                     })?;
                 self.outcome.notes.push(packed.told(path.0.as_ref()));
-                self.digests.insert(file.clone(), packed.digest);
+                self.digests.entry(kept.clone()).or_default().insert(file.clone(), packed.digest);
             }
-            (_, Effect::Unpack { path, folder, file }) => {
+            (_, Effect::Unpack { path, folder, file, other }) => {
                 let place = Place::of(tree, &path.0)?;
                 let kept = kept::Place::find(self.hands.state, folder)?;
                 let folder = kept.map(|kept| kept.open()).transpose()?.flatten();
                 let folder = folder.ok_or(std::io::ErrorKind::NotFound)?;
-                archive::unpack(
-                    &folder,
-                    file,
-                    &place.directory,
-                    &place.beside(NEW),
-                    &|all, more| {
-                        self.watcher.copied(&format!("unpacking {}", path.0), all, more);
-                    },
-                )?;
+                let progress = |all, more| {
+                    self.watcher.copied(&format!("unpacking {}", path.0), all, more);
+                };
+                let name = place.beside(NEW);
+                archive::unpack(&folder, file, (&place.directory, &name), *other, &progress)?;
             }
             (step @ Step::Keep { .. }, Effect::Keep { folder }) => {
                 let change = self.entry.number.unwrap_or(0);
                 let Circumstances { time, by, .. } = self.circumstances;
-                let text = kept::text(step, change, time, by, &self.digests);
+                let digests = self.digests.get(folder).cloned().unwrap_or_default();
+                let text = kept::text(step, change, time, by, digests);
                 let place = kept::Place::make(self.hands.state, folder)?;
                 if place.open()?.is_some() {
                     return Err(std::io::Error::other("something is kept there already"));
@@ -120,7 +117,11 @@ impl Change<'_> {
                         ..reown::Carriers::default()
                     },
                 };
-                self.outcome.notes.extend(carriers.notes);
+                // What was told before it was asked about is not told again.
+                let told: Vec<String> =
+                    self.plan.cautions.iter().map(ToString::to_string).collect();
+                let new = carriers.notes.into_iter().filter(|note| !told.contains(note));
+                self.outcome.notes.extend(new);
                 self.hands.journal.keep(list, &carriers.list)?;
             }
             _ => {}

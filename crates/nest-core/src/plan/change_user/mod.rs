@@ -243,7 +243,7 @@ impl<'a> Planner<'a> {
         let elsewhere = self.ground.world.carriers_elsewhere(old, false, &paths);
         let paths: Vec<Escaped> = paths.into_iter().map(Escaped).collect();
         let (from, to) = (old, uid);
-        self.plan.steps.push(Step::Reown(Reown { paths, group: false, from, to, of_change: None }));
+        self.plan.steps.push(Reown::below(paths, false, from, to));
         let home = BStr::new(self.found.user.home);
         self.subject.decide(
             "files",

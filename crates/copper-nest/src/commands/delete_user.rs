@@ -1,0 +1,104 @@
+//! `delete user`, `restore user`.
+
+use std::ffi::OsString;
+
+use nest_core::plan::{DeleteUser, Fate, RestoreUser, delete_user, restore_user};
+use nest_host::store::Focus;
+
+use super::{EvenArgs, Names, bytes};
+use crate::cli::Global;
+use crate::failure::{Failure, USAGE};
+use crate::session::{Asks, Session};
+
+/// Delete users. What they were is kept, and restore brings them back.
+///
+/// Every line, membership and range goes, and the private group when nobody else is
+/// in it. The home, the mail spool file and the crontab are set aside: moved behind
+/// a directory that only root may enter, whole. The numbers are not given to
+/// anybody else, since files may carry them.
+#[derive(Debug, clap::Args)]
+#[command(name = "user", after_help = DELETE)]
+pub struct DeleteUserArgs {
+    #[command(flatten)]
+    names: Names,
+    /// What becomes of home, mail and crontab: set-aside; keep, where they are;
+    /// archive, packed into the state folder; erase, for good; give:USER, moved below
+    /// that user's home.
+    #[arg(long, value_name = "FATE", default_value = "set-aside")]
+    files: OsString,
+    #[command(flatten)]
+    even: EvenArgs,
+}
+
+const DELETE: &str = "Examples:
+  copper-nest delete user perrin
+  copper-nest delete user perrin --files give:odalys --dry-run";
+
+impl DeleteUserArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let files = read_fate(&self.files)?;
+        let asks = if files == Fate::Erase { Asks::Names } else { Asks::First };
+        let request = DeleteUser { names: self.names.read()?, files, even: self.even.read() };
+        session.carry_out(&Focus::new(), asks, |ground| delete_user(ground, &request))
+    }
+}
+
+fn read_fate(text: &OsString) -> Result<Fate, Failure> {
+    let bytes = bytes(text);
+    match bytes.as_slice() {
+        b"set-aside" => Ok(Fate::SetAside),
+        b"keep" => Ok(Fate::Keep),
+        b"archive" => Ok(Fate::Archive),
+        b"erase" => Ok(Fate::Erase),
+        other => match other.strip_prefix(b"give:") {
+            Some(user) if !user.is_empty() => Ok(Fate::Give(user.into())),
+            _ => {
+                let message = format!(
+                    "--files {bytes} is none of set-aside, keep, archive, erase, give:USER"
+                );
+                Err(Failure::new(USAGE, "usage", message))
+            }
+        },
+    }
+}
+
+/// Bring deleted users back, just as they were.
+///
+/// The same numbers, groups, administrations and ranges, the password and how it
+/// ages, home and mail in their places with their owners. What can't come back is
+/// told, with the reason, before anything is done.
+#[derive(Debug, clap::Args)]
+#[command(name = "user", after_help = RESTORE)]
+pub struct RestoreUserArgs {
+    #[command(flatten)]
+    names: Names,
+    /// Under another name.
+    #[arg(long = "as", value_name = "NAME")]
+    as_name: Option<OsString>,
+    /// With another number, where the old one is taken by now.
+    #[arg(long)]
+    new_id: bool,
+    /// Without the password it had.
+    #[arg(long)]
+    without_password: bool,
+}
+
+const RESTORE: &str = "Examples:
+  copper-nest restore user perrin
+  copper-nest restore user perrin --as perrin2 --without-password";
+
+impl RestoreUserArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let request = RestoreUser {
+            names: self.names.read()?,
+            as_name: self.as_name.as_ref().map(bytes),
+            new_id: self.new_id,
+            without_password: self.without_password,
+        };
+        session.carry_out(&Focus::new(), Asks::AtTerminal, |ground| restore_user(ground, &request))
+    }
+}

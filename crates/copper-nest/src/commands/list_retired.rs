@@ -1,0 +1,43 @@
+//! `list retired`.
+
+use nest_host::kept;
+
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED};
+use crate::session::Session;
+use crate::view::{self, retired};
+
+/// List deleted users and groups that are kept: until when, and where their homes
+/// are.
+///
+/// On a terminal a table; into a pipe one a line, fields separated by tabs: user or
+/// group, name, id, day, by whom, change, what became of the home, where it is, its
+/// bytes, day until which it is kept.
+#[derive(Debug, clap::Args)]
+#[command(name = "retired", after_help = EXAMPLES)]
+pub struct ListRetired {}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest list retired
+  copper-nest list retired --format json";
+
+impl ListRetired {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        session.tell_unfinished();
+        if session.state.shown().is_none() {
+            let message = "with --state none no deleted account is kept";
+            return Err(Failure::new(REFUSED, "no-state", message));
+        }
+        let kept = kept::read(&session.tree, &session.state)?;
+        let days = session.policy.retired_keep_days;
+        if global.json() {
+            let all = kept.iter().map(|account| retired::to_json(account, days));
+            view::print_json(&all.collect());
+            return Ok(0);
+        }
+        retired::print(global, &kept, days, session.today);
+        Ok(0)
+    }
+}

@@ -1,0 +1,47 @@
+//! `purge`.
+
+use nest_core::plan::{Purge, purge};
+use nest_core::retired::Thing;
+use nest_host::store::Focus;
+
+use super::Names;
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::{Asks, Session};
+
+/// Let go of deleted accounts for good: those past their days, or the named ones.
+///
+/// What is kept of them goes, with the homes that were set aside or packed. Their
+/// numbers stay retired unless the policy says otherwise. Nothing is ever purged
+/// by itself.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES, args_conflicts_with_subcommands = true)]
+pub struct PurgeArgs {
+    #[command(subcommand)]
+    which: Option<Which>,
+}
+
+#[derive(Debug, clap::Subcommand)]
+enum Which {
+    /// Deleted users, whatever their days.
+    User(Names),
+    /// Deleted groups, whatever their days.
+    Group(Names),
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest purge --dry-run
+  copper-nest purge user perrin";
+
+impl PurgeArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let request = match &self.which {
+            None => Purge::Due,
+            Some(Which::User(names)) => Purge::Named(Thing::User, names.read()?),
+            Some(Which::Group(names)) => Purge::Named(Thing::Group, names.read()?),
+        };
+        session.carry_out(&Focus::new(), Asks::First, |ground| purge(ground, &request))
+    }
+}

@@ -1,0 +1,265 @@
+//! `trace`.
+
+use std::ffi::OsString;
+use std::io::Write;
+use std::sync::Mutex;
+
+use bstr::{BStr, BString};
+use nest_core::account::lines_about;
+use nest_core::retired::Thing;
+use nest_core::surroundings::Surroundings;
+use nest_core::trace::{Net, Report, Tally, report};
+use nest_core::value::read_plain_id;
+use nest_host::kept;
+use nest_host::store::Loaded;
+use nest_host::surroundings::World;
+use nest_host::walk::{self, Met, Unseen, walk};
+
+use super::{bytes, read_id, show_user};
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED, UNTOUCHED};
+use crate::session::Session;
+use crate::view;
+use crate::view::trace::{Mentions, Shown};
+
+/// Find where an account lives on: files on disk, and places that name it.
+///
+/// Looks through every local file system of the tree, or below the paths given.
+/// File systems of the kernel and of the network are left out, and named.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct TraceArgs {
+    #[command(subcommand)]
+    what: What,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest trace user perrin
+  copper-nest trace orphans /srv --files --null | xargs -0 ls -ld";
+
+#[derive(Debug, clap::Subcommand)]
+enum What {
+    /// Files of a user, of one that was deleted too, and places that name it.
+    User {
+        /// The login name, or the uid.
+        #[arg(value_name = "NAME|UID")]
+        name: OsString,
+        #[command(flatten)]
+        places: Places,
+    },
+    /// Files that carry a number as owner or group.
+    Id {
+        /// The number.
+        #[arg(value_name = "NUMBER")]
+        number: String,
+        #[command(flatten)]
+        places: Places,
+    },
+    /// Files whose owner or group is a number that nobody holds.
+    Orphans {
+        #[command(flatten)]
+        places: Places,
+    },
+}
+
+/// Where to look, and how to tell.
+#[derive(Debug, clap::Args)]
+#[group(skip)]
+struct Places {
+    /// Where to look, as paths in the tree; everywhere without one.
+    #[arg(value_name = "PATH")]
+    paths: Vec<OsString>,
+    /// Stay on the file system of each path.
+    #[arg(long)]
+    stay: bool,
+    /// List every path.
+    #[arg(long)]
+    files: bool,
+    /// End each path with a byte 0 instead of a line end; for pipes.
+    #[arg(long, requires = "files")]
+    null: bool,
+}
+
+impl TraceArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        session.tell_unfinished();
+        let loaded = session.load()?;
+        let world = session.world_to_look_at()?;
+        let ground = session.ground(&loaded, &world);
+        let (title, net, mentions, places) = match &self.what {
+            What::User { name, places } => {
+                let name = bytes(name);
+                let (name, uids, gids) = find(&session, &loaded, &world, name.as_ref())?;
+                let mentions = mentions(&loaded, &world, name.as_ref(), uids.first().copied());
+                let title = match uids.first() {
+                    Some(uid) => format!("{name}, uid {uid}"),
+                    None => name.to_string(),
+                };
+                (title, Net::Ids { uids, gids }, Some(mentions), places)
+            }
+            What::Id { number, places } => {
+                let id = read_id("id", number)?;
+                (format!("id {id}"), Net::Ids { uids: vec![id], gids: vec![id] }, None, places)
+            }
+            What::Orphans { places } => {
+                ("files that nobody owns".to_owned(), Net::orphans(&loaded.book), None, places)
+            }
+        };
+        let (caught, unseen) = look(&session, &net, places)?;
+        let report = report(ground, &net, &caught.tally).map_err(|why| {
+            let message =
+                format!("the system's name services gave no answer, which is not a no: {why}");
+            Failure::new(UNTOUCHED, "name-service", message)
+        })?;
+        let files = caught.counted(&net, &report);
+        if places.null {
+            return print_null(&files);
+        }
+        let orphans = matches!(net, Net::Orphans { .. });
+        let shown = Shown { title, report, mentions, unseen, files, orphans };
+        let all = places.files;
+        if global.json() {
+            view::print_json(&view::trace::to_json(&shown, all));
+        } else {
+            view::trace::print(global, &shown, all);
+        }
+        Ok(0)
+    }
+}
+
+/// What was caught.
+#[derive(Default)]
+struct Caught {
+    tally: Tally,
+    /// Path, owner and group; only where the paths are wanted.
+    files: Vec<(BString, u32, u32)>,
+}
+
+impl Caught {
+    /// The paths of what counts, sorted.
+    fn counted(self, net: &Net, report: &Report) -> Vec<BString> {
+        let counts = |(path, uid, gid)| report.counts(net, uid, gid).then_some(path);
+        let mut files: Vec<BString> = self.files.into_iter().filter_map(counts).collect();
+        files.sort_unstable();
+        files
+    }
+}
+
+/// Walks, and gathers what the net catches.
+fn look(session: &Session<'_>, net: &Net, places: &Places) -> Result<(Caught, Unseen), Failure> {
+    let paths: Vec<BString> = places.paths.iter().map(bytes).collect();
+    for path in &paths {
+        check_path(session, path.as_ref())?;
+    }
+    let caught = Mutex::new(Caught::default());
+    let want_files = places.files;
+    let tell = |met: &Met<'_>| {
+        let (uid, gid) = (met.stat.st_uid, met.stat.st_gid);
+        if !net.catches(uid, gid) {
+            return;
+        }
+        let regular = met.stat.st_mode & 0o170_000 == 0o100_000;
+        let size = if regular { met.stat.st_size.cast_unsigned() } else { 0 };
+        let mut caught = caught.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        caught.tally.add(met.directory, uid, gid, size);
+        if want_files {
+            caught.files.push((met.path().into(), uid, gid));
+        }
+    };
+    let ground = walk::Ground { paths: &paths, stay: places.stay, but: &[] };
+    let unseen = walk(&session.tree, ground, &tell).map_err(|(path, error)| {
+        let message = format!("{path} can't be looked through: {error}");
+        Failure::new(REFUSED, "no-path", message)
+    })?;
+    Ok((caught.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner()), unseen))
+}
+
+fn check_path(session: &Session<'_>, path: &BStr) -> Result<(), Failure> {
+    use nest_core::surroundings::Site;
+    let no = |fault: String| {
+        let message = format!("{path} {fault}; paths are those in the tree");
+        Err(Failure::new(REFUSED, "no-path", message))
+    };
+    if !path.starts_with(b"/") {
+        return no("is not absolute; it has to begin with /".into());
+    }
+    if path.split(|&byte| byte == b'/').any(|part| part == b"..") {
+        return no("goes through ..; give the path that it leads to".into());
+    }
+    match session.world_to_look_at()?.site(path) {
+        Site::Taken(_) => Ok(()),
+        Site::ThroughLink { link, real } => {
+            no(format!("goes through the link {link}; give the path it leads to, {real}"))
+        }
+        Site::Unknown(why) => no(format!("can't be looked at: {why}")),
+        _ => no("does not exist".into()),
+    }
+}
+
+/// A user and its numbers: one of the files, or one that was deleted.
+fn find(
+    session: &Session<'_>,
+    loaded: &Loaded,
+    world: &World<'_>,
+    name: &BStr,
+) -> Result<(BString, Vec<u32>, Vec<u32>), Failure> {
+    let book = &loaded.book;
+    if let Some(user) = show_user::find(book, name) {
+        let own = book.group(user.name).and_then(|(_, group)| group.gid());
+        return Ok((user.name.into(), user.uid().into_iter().collect(), own.into_iter().collect()));
+    }
+    let kept = kept::read(&session.tree, &session.state)?;
+    let id = read_plain_id(name);
+    let of_user = kept.iter().filter(|account| account.kept.thing == Thing::User);
+    let of_name: Vec<_> = of_user
+        .filter(|account| account.kept.name == name || Some(account.kept.id) == id)
+        .collect();
+    let mut uids: Vec<u32> = of_name.iter().map(|account| account.kept.id).collect();
+    // Purged ones are known by their numbers alone.
+    let retired = world.retired();
+    uids.extend(retired.users.iter().filter(|id| id.name == name).map(|id| id.span.first));
+    uids.sort_unstable();
+    uids.dedup();
+    if uids.is_empty() {
+        return Err(show_user::no_user(book, world, name));
+    }
+    let gids = retired.groups.iter().filter(|id| id.name == name).map(|id| id.span.first);
+    let name = of_name.first().map_or(name.to_owned(), |account| account.kept.name.clone());
+    Ok((name, uids, gids.collect()))
+}
+
+/// The places that name a user.
+fn mentions(loaded: &Loaded, world: &World<'_>, name: &BStr, uid: Option<u32>) -> Mentions {
+    let lines = loaded.book.user(name).map(|(_, user)| lines_about(&loaded.book, &user));
+    let mut files = Vec::new();
+    for path in [
+        format!("/var/spool/cron/crontabs/{name}"),
+        format!("/var/spool/cron/{name}"),
+        format!("/var/mail/{name}"),
+    ] {
+        if let Ok(Some(_)) = world.facts(path.as_str().into()) {
+            files.push(path);
+        }
+    }
+    let running = uid.map(|uid| world.left_running(name, uid)).unwrap_or_default();
+    Mentions {
+        lines: lines.unwrap_or_default(),
+        places: world.mentions_of_user(name),
+        files,
+        running,
+    }
+}
+
+fn print_null(files: &[BString]) -> Result<u8, Failure> {
+    let mut out = std::io::BufWriter::new(std::io::stdout().lock());
+    for path in files {
+        // A pipe that was closed early has had enough.
+        if out.write_all(path).and_then(|()| out.write_all(&[0])).is_err() {
+            return Ok(0);
+        }
+    }
+    let _ = out.flush();
+    Ok(0)
+}

@@ -1,0 +1,303 @@
+//! Deleting users: their lines everywhere, and what becomes of their files.
+
+mod belongings;
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::delete_group::take_out;
+use super::find::{FoundUser, find_user, private_group};
+use super::guard::{Even, Threat, guard};
+use super::lists::Lists;
+use super::retire::settle_numbers;
+use super::suspend::note_of;
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
+use crate::account::{AccountKind, kind_of};
+use crate::retired::{Belonging, Kept, KeptLine, KeptPlace, Thing};
+use crate::table::{File, Gshadow, Record};
+use crate::value::escaped::Escaped;
+use crate::value::{IdSpan, members};
+
+/// What becomes of a deleted user's home, mail and crontab.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum Fate {
+    /// Moved behind a directory of root's, whole.
+    #[default]
+    SetAside,
+    /// Left where it is.
+    Keep,
+    /// Packed into the state folder.
+    Archive,
+    /// Gone for good.
+    Erase,
+    /// Moved below another user's home, and made that user's.
+    Give(BString),
+}
+
+/// Users to be deleted, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct DeleteUser {
+    /// The users.
+    pub names: Vec<BString>,
+    /// What becomes of their files.
+    pub files: Fate,
+    /// Guards waved through.
+    pub even: Even,
+}
+
+/// Plans the deleting of users: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn delete_user(ground: Ground<'_>, request: &DeleteUser) -> Result<Plan, Box<Refusal>> {
+    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let mut plan = Plan { summary: format!("delete user {all}"), ..Plan::default() };
+    let mut draft = Draft::new(ground.book);
+    for (at, name) in request.names.iter().enumerate() {
+        if request.names[..at].contains(name) {
+            continue;
+        }
+        let what = match request.names.len() {
+            1 => format!("{name} was not deleted"),
+            _ => format!("nobody was deleted, because of {name}"),
+        };
+        let name = BStr::new(name);
+        let found = find_user(ground, name, &what)?;
+        let subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+        let kept = Kept {
+            thing: Thing::User,
+            name: name.to_owned(),
+            id: found.uid,
+            lines: Vec::new(),
+            places: Vec::new(),
+            listed: Vec::new(),
+            overlapped: Vec::new(),
+            suspended: None,
+            belongings: Vec::new(),
+        };
+        let (draft, plan) = (&mut draft, &mut plan);
+        Deleting { ground, request, found, what, draft, plan, subject, kept }.everything()?;
+    }
+    plan.edits = draft.finish();
+    settle_numbers(ground, &mut plan);
+    plan.next.push(match ground.change {
+        Some(_) => "list retired".to_owned(),
+        None => "list users".to_owned(),
+    });
+    Ok(plan)
+}
+
+struct Deleting<'p, 'a> {
+    ground: Ground<'a>,
+    request: &'a DeleteUser,
+    found: FoundUser<'a>,
+    what: String,
+    draft: &'p mut Draft<'a>,
+    plan: &'p mut Plan,
+    subject: Subject,
+    kept: Kept,
+}
+
+impl<'a> Deleting<'_, 'a> {
+    fn name(&self) -> &'a BStr {
+        BStr::new(self.found.user.name)
+    }
+
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    /// The command as it was given.
+    fn again(&self) -> String {
+        let files = match &self.request.files {
+            Fate::SetAside => String::new(),
+            Fate::Keep => " --files keep".to_owned(),
+            Fate::Archive => " --files archive".to_owned(),
+            Fate::Erase => " --files erase".to_owned(),
+            Fate::Give(user) => format!(" --files give:{user}"),
+        };
+        format!("delete user {}{files}", self.name())
+    }
+
+    fn everything(mut self) -> Result<(), Box<Refusal>> {
+        let (ground, name) = (self.ground, self.name());
+        let again = self.again();
+        let threat =
+            Threat { what: &self.what, again: &again, busy: true, together: &self.request.names };
+        guard(ground, &self.found, self.request.even, threat)?;
+        let stays = matches!(self.request.files, Fate::Keep | Fate::Erase);
+        if ground.change.is_none() && !stays {
+            return Err(self
+                .refuse(Reason::NowhereToRetire)
+                .or("leave the files where they are", format!("delete user {name} --files keep"))
+                .or("or erase them for good", format!("delete user {name} --files erase")));
+        }
+        self.subject.decide("uid", self.found.uid.to_string(), self.full_name());
+        self.lists();
+        self.own_group();
+        self.lines();
+        self.belongings()?;
+        self.suspension();
+        let places = ground.world.mentions_of_user(name);
+        if !places.is_empty() {
+            self.plan.cautions.push(Caution::StillNamed { name: name.into(), places });
+        }
+        match ground.change {
+            Some(change) => {
+                let folder = self.kept.folder(change);
+                let days = ground.policy.retired_keep_days;
+                let why = format!("to be restored from, for {days} days");
+                self.subject.decide("kept", format!("retired/{folder}"), why);
+                let kept = Box::new(self.kept);
+                self.plan.steps.push(Step::Keep { folder, kept });
+            }
+            None => self.plan.cautions.push(Caution::NothingKept { name: name.into() }),
+        }
+        self.plan.subjects.push(self.subject);
+        Ok(())
+    }
+
+    fn full_name(&self) -> String {
+        String::from_utf8_lossy(self.found.user.full_name()).into_owned()
+    }
+
+    /// Leaves every list of members and of administrators, and remembers each.
+    fn lists(&mut self) {
+        let (ground, book, name) = (self.ground, self.ground.book, self.name());
+        let (mut listing, mut administered) = (Vec::new(), Vec::new());
+        for (_, group) in book.groups_listing(name) {
+            if group.name == name && self.own_group_goes() {
+                continue;
+            }
+            listing.push(group.name);
+            self.kept.places.push(KeptPlace {
+                file: File::Group,
+                admins: false,
+                group: group.name.into(),
+                gid: group.gid(),
+                list: group.members.into(),
+            });
+        }
+        for line in book.gshadow_mentioning(name) {
+            let Some(now) = Gshadow::read(line.record()) else { continue };
+            if now.name == name && self.own_group_goes() {
+                continue;
+            }
+            let gid = book.group(now.name).and_then(|(_, group)| group.gid());
+            for (admins, list) in [(false, now.members), (true, now.admins)] {
+                if members(list).any(|member| member == name) {
+                    let (file, group) = (File::Gshadow, now.name.into());
+                    let list = list.into();
+                    self.kept.places.push(KeptPlace { file, admins, group, gid, list });
+                }
+            }
+            if members(now.admins).any(|member| member == name) {
+                administered.push(now.name);
+            }
+        }
+        let mut lists = Lists { ground, draft: self.draft, cautions: &mut self.plan.cautions };
+        for place in &self.kept.places {
+            lists.leave(&place.group, name);
+            lists.drop_admin(&place.group, name);
+        }
+        // Coming back it will stand in the lists as it did: nothing to tell.
+        self.plan.cautions.retain(|caution| !matches!(caution, Caution::ListTidied { .. }));
+        match listing.as_slice() {
+            [] => self.subject.decide("member of", "no other group", ""),
+            groups => self.subject.decide("leaves", bstr::join(", ", groups), ""),
+        }
+        if !administered.is_empty() {
+            let why = "is no longer administrator there";
+            self.subject.decide("admin of", bstr::join(", ", &administered), why);
+        }
+    }
+
+    /// Whether the group of the user's own name is the user's alone. One with an id
+    /// of the services may be more than that.
+    fn own_group_goes(&self) -> bool {
+        let Ok(Some(group)) = private_group(self.ground, &self.found) else { return false };
+        let gid = group.gid();
+        gid == Some(self.found.gid) || kind_of(self.ground.policy, gid) == AccountKind::Person
+    }
+
+    /// The group of the user's own name goes too when nobody else is in it.
+    fn own_group(&mut self) {
+        let name = self.name();
+        match private_group(self.ground, &self.found) {
+            Ok(Some(_)) if !self.own_group_goes() => {
+                self.subject.decide("group", name, "stays: its gid is one of the services'");
+            }
+            Ok(None) => {
+                let gid = self.found.gid;
+                let group = self.ground.book.group_by_gid(gid).map(|(_, group)| group.name);
+                let group =
+                    group.map_or(gid.to_string(), |name| format!("{} {gid}", name.as_bstr()));
+                self.subject.decide("primary", group, "stays: it is not the user's own");
+            }
+            Ok(Some(group)) => {
+                let Some(gid) = group.gid() else { return };
+                let taken = take_out(self.ground, name, gid, self.draft);
+                self.kept.lines.extend(taken.lines);
+                let value = format!("{} {gid}", BStr::new(group.name));
+                self.subject.decide("group", value, "goes too: nobody else is in it");
+            }
+            Err(other) => {
+                let why = format!("stays: {} is in it", BStr::new(other));
+                self.subject.decide("group", name, why);
+            }
+        }
+    }
+
+    fn lines(&mut self) {
+        let (book, name) = (self.ground.book, self.name());
+        let shared = self.uid_is_shared();
+        let mut ranges = Vec::new();
+        for file in [File::Passwd, File::Shadow, File::Subuid, File::Subgid] {
+            let Some(table) = book.lines(file) else { continue };
+            let lines: Vec<_> = match file {
+                File::Passwd | File::Shadow => book.named(file, name),
+                // Ranges may name their owner by number; one that is shared says
+                // nothing about whose they are.
+                _ => {
+                    let uid = (!shared).then_some(self.found.uid);
+                    let found = book.ranges_of(file, name, uid);
+                    ranges.extend(found.iter().filter_map(|(_, range)| range.span()));
+                    found.into_iter().map(|(line, _)| line).collect()
+                }
+            };
+            for line in lines {
+                let text = line.bytes.into();
+                self.kept.lines.push(KeptLine { file, line: table.number(line.start), text });
+                self.draft.remove(file, line);
+            }
+        }
+        self.kept.lines.sort_by_key(|line| (line.file, line.line));
+        ranges.sort();
+        ranges.dedup();
+        for file in [File::Subuid, File::Subgid] {
+            for (_, other) in book.sub_ids(file).into_iter().flat_map(|table| table.records()) {
+                let owner = Escaped(other.owner.into());
+                let overlaps = |span: IdSpan| ranges.iter().any(|mine| mine.overlaps(span));
+                let mine = other.owner == name || self.kept.overlapped.contains(&owner);
+                if !mine && other.span().is_some_and(overlaps) {
+                    self.kept.overlapped.push(owner);
+                }
+            }
+        }
+        let ranges: Vec<String> = ranges.iter().map(ToString::to_string).collect();
+        if !ranges.is_empty() {
+            self.subject.decide("ranges", ranges.join(", "), "");
+        }
+    }
+
+    fn suspension(&mut self) {
+        if let Some(note) = note_of(self.ground, &self.found) {
+            self.subject.decide("suspended", "yes", "and will be again when it comes back");
+            self.kept.suspended = Some(note.clone());
+            self.plan.steps.push(Step::ForgetSuspended(note.clone()));
+        }
+    }
+
+    fn keep_belonging(&mut self, belonging: Belonging) {
+        self.kept.belongings.push(belonging);
+    }
+}

@@ -1,0 +1,118 @@
+//! Giving files of one owner to another.
+
+use bstr::{BStr, BString};
+
+use super::create_user::path_fault;
+use super::find::find_user;
+use super::{Caution, Ground, Plan, Reason, Refusal, Reown, Step, Subject};
+use crate::surroundings::Site;
+use crate::value::escaped::Escaped;
+use crate::value::{bytes_in_words, is_reserved, read_plain_id};
+
+/// Files to be given to somebody else.
+#[derive(Debug, Clone, Default)]
+pub struct Reassign {
+    /// Whose they are: a user, or a number.
+    pub from: BString,
+    /// Whose they become.
+    pub to: BString,
+    /// Where to look; everywhere when empty.
+    pub paths: Vec<BString>,
+    /// Files with more than one name too.
+    pub hard_links: bool,
+    /// Even root's.
+    pub even_root: bool,
+}
+
+/// Plans the giving.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refusal>> {
+    let (from, to) = (BStr::new(&request.from), BStr::new(&request.to));
+    let what = "no file was reassigned";
+    let refuse = |reason| Refusal::new(what, reason);
+    let (old, new) = (number(ground, from, what)?, number(ground, to, what)?);
+    if old == new {
+        return Err(refuse(Reason::SameOwner { uid: old }));
+    }
+    let places: String = request.paths.iter().map(|path| format!(" {path}")).collect();
+    let command = format!("reassign {from} {to}{places}");
+    if old == 0 && !request.even_root {
+        return Err(
+            refuse(Reason::RootsFiles).or("do it all the same", format!("{command} --even-root"))
+        );
+    }
+    let mut paths: Vec<Escaped> = Vec::new();
+    for path in &request.paths {
+        let fault = match path_fault(path) {
+            Some(fault) => Some(fault.to_owned()),
+            None => match ground.world.site(path.as_ref()) {
+                Site::Taken(_) => None,
+                Site::ThroughLink { link, real } => {
+                    Some(format!("goes through the link {link}; give the path it leads to, {real}"))
+                }
+                Site::Unknown(why) => Some(format!("can't be looked at: {why}")),
+                _ => Some("does not exist in this tree".to_owned()),
+            },
+        };
+        if let Some(fault) = fault {
+            return Err(refuse(Reason::NoSuchPlace { path: path.clone(), fault }));
+        }
+        paths.push(Escaped(path.clone()));
+    }
+    if paths.is_empty() {
+        paths.push(Escaped("/".into()));
+    }
+    let hard_links = request.hard_links;
+    let (group, of_change, everywhere) = (false, None, true);
+    let reown = Reown { paths, group, from: old, to: new, of_change, everywhere, hard_links };
+    let counted = ground.world.carriers(&reown);
+    let (carried, notes) = counted.map_err(|why| refuse(Reason::NotCounted(why)))?;
+    let mut plan = Plan { summary: command, ..Plan::default() };
+    let mut subject = Subject { name: from.to_owned(), decisions: Vec::new() };
+    let behind = |name: &BStr, uid: u32| match read_plain_id(name) {
+        Some(_) => match ground.book.user_by_uid(uid) {
+            Some((_, user)) => format!("uid {uid}, {}", BStr::new(user.name)),
+            None => format!("uid {uid}, which nobody has"),
+        },
+        None => format!("{name}, uid {uid}"),
+    };
+    subject.decide("from", behind(from, old), "");
+    subject.decide("to", behind(to, new), "");
+    let shown = reown.paths.iter().map(|path| path.0.to_string()).collect::<Vec<_>>();
+    subject.decide("below", shown.join(", "), "on every local file system there; no link followed");
+    let (files, size) = (carried.files, bytes_in_words(carried.bytes));
+    let files = if files == 1 { "1 file".to_owned() } else { format!("{files} files") };
+    subject.decide("gives", format!("{files}, {size}"), "their groups stay");
+    if carried.linked > 0 {
+        let why = match hard_links {
+            true => "given too: every other name of theirs goes with them",
+            false => "left: another name may be anywhere; --hard-links gives them too",
+        };
+        subject.decide("linked", format!("{} with more names", carried.linked), why);
+    }
+    if ground.book.user_by_uid(new).is_none() {
+        plan.cautions.push(Caution::NobodyHas { uid: new });
+    }
+    plan.cautions.extend(notes.into_iter().map(Caution::Noted));
+    plan.nothing = carried.files == 0;
+    if !plan.nothing {
+        plan.steps.push(Step::Reown(reown));
+    }
+    plan.subjects.push(subject);
+    plan.next.push(format!("trace id {old}"));
+    Ok(plan)
+}
+
+/// A user's uid, or a number.
+fn number(ground: Ground<'_>, who: &BStr, what: &str) -> Result<u32, Box<Refusal>> {
+    match read_plain_id(who) {
+        Some(uid) if is_reserved(uid) => {
+            let why = super::wanted_id::reserved(uid);
+            Err(Refusal::new(what, Reason::IdReserved { what: "uid", id: uid, why }))
+        }
+        Some(uid) => Ok(uid),
+        None => Ok(find_user(ground, who, what)?.uid),
+    }
+}

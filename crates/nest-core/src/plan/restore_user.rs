@@ -1,0 +1,491 @@
+//! Bringing deleted users back, just as they were as far as that still can be.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::find::with_fields;
+use super::find_kept::find_kept;
+use super::restore_group::{Back, Restored, lines_of_group, put_back};
+use super::retire::settle_numbers;
+use super::{Caution, Ground, Plan, Reason, Refusal, Reown, Step, Subject};
+use crate::account::{AccountKind, kind_of};
+use crate::allot::{Holder, IdMap};
+use crate::retired::{Became, Kept, KeptPlace, RetiredAccount, Thing, with_member_back};
+use crate::surroundings::{Site, Suspended};
+use crate::table::{Edit, File, Passwd, Record, SubId};
+use crate::value::escaped::Escaped;
+use crate::value::{check_name, read_id};
+
+/// Users to be brought back, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct RestoreUser {
+    /// The users: by name, or by uid where a name was deleted twice.
+    pub names: Vec<BString>,
+    /// Another name for the one user.
+    pub as_name: Option<BString>,
+    /// Another uid, where the old one is taken.
+    pub new_id: bool,
+    /// Without the password it had.
+    pub without_password: bool,
+}
+
+/// Plans the bringing back of users: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn restore_user(ground: Ground<'_>, request: &RestoreUser) -> Result<Plan, Box<Refusal>> {
+    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let mut plan = Plan { summary: format!("restore user {all}"), ..Plan::default() };
+    if request.names.len() > 1 && request.as_name.is_some() {
+        return Err(Refusal::new("nobody was restored", Reason::OneOnly("--as")));
+    }
+    let mut lines: Vec<Back> = Vec::new();
+    let mut lists = ListsBack::default();
+    let mut folders: Vec<&str> = Vec::new();
+    for wanted in &request.names {
+        let wanted = BStr::new(wanted);
+        let what = format!("{wanted} was not restored");
+        let found = find_kept(ground, Thing::User, wanted, &what)?;
+        if folders.contains(&found.folder.as_str()) {
+            continue;
+        }
+        folders.push(&found.folder);
+        let name = request.as_name.clone().unwrap_or_else(|| found.kept.name.clone());
+        let subject = Subject { name: name.clone(), decisions: Vec::new() };
+        let command = format!("restore user {wanted}");
+        let plan = &mut plan;
+        let (name, kept) = (&name, &found.kept);
+        let restoring =
+            Restoring { ground, request, found, kept, name, what, command, plan, subject };
+        lines.extend(restoring.everything(&mut lists)?);
+    }
+    plan.edits = put_back(ground, lines);
+    plan.edits.extend(lists.edits(ground));
+    plan.edits.sort_by_key(|edit| (edit.file, edit.line));
+    settle_numbers(ground, &mut plan);
+    plan.next.push(match plan.subjects.as_slice() {
+        [one] => format!("show user {}", one.name),
+        _ => "list users".into(),
+    });
+    Ok(plan)
+}
+
+struct Restoring<'p, 'a> {
+    ground: Ground<'a>,
+    request: &'a RestoreUser,
+    found: &'a RetiredAccount,
+    kept: &'a Kept,
+    /// The name it gets.
+    name: &'p BString,
+    what: String,
+    command: String,
+    plan: &'p mut Plan,
+    subject: Subject,
+}
+
+/// The numbers an account had and gets.
+#[derive(Clone, Copy)]
+struct Numbers {
+    old_uid: u32,
+    uid: u32,
+    old_gid: u32,
+    gid: u32,
+}
+
+impl Restoring<'_, '_> {
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    fn not_back(&mut self, what: impl Into<BString>, why: impl Into<String>) {
+        let (what, why) = (what.into(), why.into());
+        let told = self.subject.decisions.iter().any(|told| told.value == what && told.why == why);
+        if !told {
+            self.subject.decide("not back", what, why);
+        }
+    }
+
+    fn everything(mut self, lists: &mut ListsBack) -> Result<Vec<Back>, Box<Refusal>> {
+        let day = self.found.time.split('T').next().unwrap_or_default();
+        self.subject.decide("deleted", day, format!("by change {}", self.found.change));
+        let passwd = self.kept.line_of(File::Passwd);
+        let Some(passwd) = passwd.and_then(|line| Passwd::read(line.text.trim_ascii_start()))
+        else {
+            let fault = "its record holds no readable line of etc/passwd".to_owned();
+            return Err(self.refuse(Reason::KeptUnreadable(fault)));
+        };
+        let (home, old_gid) = (BString::from(passwd.home), passwd.gid().unwrap_or(0));
+        self.name_is_free()?;
+        let uid = self.choose_uid()?;
+        let mut lines = self.own_group()?;
+        let gid = self.primary(&lines, old_gid)?;
+        let numbers = Numbers { old_uid: self.kept.id, uid, old_gid, gid };
+        let new_home = self.home_under_new_name(&home);
+        lines.extend(self.lines(numbers, &new_home));
+        self.memberships(lists);
+        self.belongings(numbers, &home, &new_home)?;
+        self.suspension(uid);
+        let (folder, kept) = (self.found.folder.clone(), Box::new(self.kept.clone()));
+        self.plan.steps.push(Step::Release { folder, kept, purged: false });
+        self.plan.subjects.push(self.subject);
+        Ok(lines)
+    }
+
+    fn name_is_free(&self) -> Result<(), Box<Refusal>> {
+        let (ground, book, name) = (self.ground, self.ground.book, BStr::new(self.name));
+        if self.request.as_name.is_some() {
+            let style = ground.policy.names_style;
+            check_name(style, name).map_err(|fault| self.refuse(Reason::UnfitName(fault)))?;
+        }
+        for file in [File::Passwd, File::Shadow] {
+            let Some(line) = book.named(file, name).into_iter().next() else { continue };
+            let number = book.lines(file).map_or(0, |all| all.number(line.start));
+            let uid = line.bytes.split_str(":").nth(2).unwrap_or_default().into();
+            let reason = match file {
+                File::Passwd => Reason::UserExists { line: number, uid },
+                _ => Reason::Leftover { file, line: number },
+            };
+            let way = format!("{} --as NAME", self.command);
+            return Err(self.refuse(reason).or("under another name", way));
+        }
+        let known = ground.world.service_knows_user(name);
+        if known.map_err(|why| self.refuse(Reason::ServiceFailed(why)))? {
+            let way = format!("{} --as NAME", self.command);
+            let refusal = self.refuse(Reason::ServiceKnows { what: "user" });
+            return Err(refusal.or("under another name", way));
+        }
+        Ok(())
+    }
+
+    fn choose_uid(&mut self) -> Result<u32, Box<Refusal>> {
+        let (ground, old) = (self.ground, self.kept.id);
+        let user = ground.book.user_by_uid(old).map(|(_, user)| BString::from(user.name));
+        let failed = |why| self.refuse(Reason::ServiceFailed(why));
+        let known = ground.world.service_user_by_uid(old).map_err(failed)?;
+        // A uid that two accounts shared was never retired, and is shared again.
+        let retired = &ground.world.retired().users;
+        let shared = !retired.iter().any(|retired| retired.span.contains(old));
+        match user.or(known) {
+            None => self.subject.decide("uid", old.to_string(), "as before"),
+            Some(other) if shared => {
+                self.subject.decide(
+                    "uid",
+                    old.to_string(),
+                    format!("as before, shared with {other}"),
+                );
+            }
+            Some(other) if !self.request.new_id => {
+                let holder = Holder::User(other);
+                let way = format!("{} --new-id", self.command);
+                return Err(self
+                    .refuse(Reason::IdTaken { what: "uid", id: old, holder })
+                    .or("with another number", way));
+            }
+            Some(_) => {
+                let policy = ground.policy;
+                let (span, setting) = match kind_of(policy, Some(old)) {
+                    AccountKind::Person => (policy.people_ids, "people.ids"),
+                    AccountKind::Service => (policy.services_ids, "services.ids"),
+                };
+                let uid = IdMap::new(ground.book, policy, ground.world).lowest(span);
+                let uid = uid.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
+                let setting = policy.origin(setting);
+                let uid = uid.ok_or_else(|| self.refuse(Reason::SpanFull { span, setting }))?;
+                self.subject.decide("uid", uid.to_string(), format!("another: {old} is taken"));
+                return Ok(uid);
+            }
+        }
+        Ok(old)
+    }
+
+    /// The user's own group, where it went too.
+    fn own_group(&mut self) -> Result<Vec<Back>, Box<Refusal>> {
+        if self.kept.line_of(File::Group).is_none() {
+            return Ok(Vec::new());
+        }
+        let new = Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id };
+        let mut subject = Subject { name: self.name.clone(), decisions: Vec::new() };
+        let into = (&mut *self.plan, &mut subject);
+        let lines = lines_of_group(self.ground, self.kept, new, (&self.what, &self.command), into)?;
+        let gid = subject.decisions.into_iter().find(|decision| decision.label == "gid");
+        if let Some(gid) = gid {
+            self.subject.decide("group", format!("{} {}", self.name, gid.value), gid.why);
+        }
+        Ok(lines)
+    }
+
+    /// The gid of the primary group: the one it had, or the new one of its own.
+    fn primary(&self, own: &[Back], old: u32) -> Result<u32, Box<Refusal>> {
+        let gid_in = |text: &[u8]| text.split_str(":").nth(2).and_then(read_id);
+        let line = self.kept.line_of(File::Group);
+        let was_own = line.is_some_and(|line| gid_in(&line.text) == Some(old));
+        let new = own.iter().find(|(file, ..)| *file == File::Group);
+        if was_own && let Some(gid) = new.and_then(|(_, _, text)| gid_in(text)) {
+            return Ok(gid);
+        }
+        if self.ground.book.group_by_gid(old).is_none() {
+            let refusal = self.refuse(Reason::PrimaryGone { gid: old });
+            let kept = self.ground.world.kept().unwrap_or_default().iter();
+            let mut kept =
+                kept.filter(|kept| kept.kept.thing == Thing::Group && kept.kept.id == old);
+            return Err(match kept.next() {
+                Some(group) => {
+                    refusal.or("bring it back first", format!("restore group {}", group.kept.name))
+                }
+                None => refusal
+                    .or("make one of that number first", format!("create group NAME --gid {old}")),
+            });
+        }
+        Ok(old)
+    }
+
+    /// A home that is named after the user follows a new name.
+    fn home_under_new_name(&self, home: &BString) -> BString {
+        match (&self.request.as_name, home.rsplit_once_str("/")) {
+            (Some(new), Some((parent, last))) if last == self.kept.name => {
+                [parent, b"/", new].concat().into()
+            }
+            _ => home.clone(),
+        }
+    }
+
+    fn lines(&mut self, numbers: Numbers, home: &BString) -> Vec<Back> {
+        let (book, kept) = (self.ground.book, self.kept);
+        let mut lines = Vec::new();
+        for line in &kept.lines {
+            let (file, at) = (line.file, line.line);
+            if matches!(file, File::Group | File::Gshadow) {
+                continue;
+            }
+            if book.lines(file).is_none() && file == File::Shadow {
+                self.not_back("password and aging", "this tree has no etc/shadow any more");
+                continue;
+            }
+            let text = match file {
+                File::Passwd => {
+                    let (uid, gid) = (numbers.uid.to_string(), numbers.gid.to_string());
+                    let mut text = line.text.to_vec();
+                    if numbers.uid != numbers.old_uid {
+                        text = with_fields(&text, &[(2, uid.as_bytes())]);
+                    }
+                    if numbers.gid != numbers.old_gid {
+                        text = with_fields(&text, &[(3, gid.as_bytes())]);
+                    }
+                    self.renamed(&with_fields(&text, &[(5, home)]), self.name)
+                }
+                File::Shadow => {
+                    let mut text = line.text.to_vec();
+                    if self.request.without_password {
+                        text = with_fields(&text, &[(1, b"!")]);
+                        self.subject.decide("password", "none", "as asked");
+                    }
+                    self.renamed(&text, self.name)
+                }
+                _ => match self.range_back(line.file, &line.text, numbers) {
+                    Some(text) => text,
+                    None => continue,
+                },
+            };
+            lines.push((file, at, text));
+        }
+        lines
+    }
+
+    fn renamed(&self, text: &[u8], name: &[u8]) -> Vec<u8> {
+        if self.request.as_name.is_none() {
+            return text.to_vec();
+        }
+        with_fields(text, &[(0, name)])
+    }
+
+    /// A range comes back unless somebody else has some of it by now.
+    fn range_back(&mut self, file: File, text: &[u8], numbers: Numbers) -> Option<Vec<u8>> {
+        let span = SubId::read(text.trim_ascii_start()).and_then(|range| range.span());
+        let table = self.ground.book.sub_ids(file);
+        let taken = span.and_then(|span| {
+            let mut others = table?.records();
+            let other =
+                others.find(|(_, other)| other.span().is_some_and(|other| other.overlaps(span)))?;
+            Some((span, BString::from(other.1.owner)))
+        });
+        if let Some((span, other)) = taken {
+            self.not_back(format!("range {span}"), format!("{other} has some of it now"));
+            return None;
+        }
+        let owner = text.split_str(":").next().unwrap_or_default();
+        match owner == self.kept.name {
+            true => Some(self.renamed(text, self.name)),
+            false => {
+                let uid = numbers.uid.to_string();
+                Some(with_fields(text, &[(0, uid.as_bytes())]))
+            }
+        }
+    }
+
+    fn memberships(&mut self, lists: &mut ListsBack) {
+        let mut back: Vec<&BStr> = Vec::new();
+        for place in &self.kept.places {
+            let group = BStr::new(&place.group);
+            let first = place.file == File::Group;
+            match self.ground.book.group(group) {
+                Some((_, now)) if now.gid() == place.gid || place.gid.is_none() => {
+                    lists.add(place, &self.kept.name, self.name);
+                    if first {
+                        back.push(group);
+                    }
+                }
+                Some((_, now)) if first => {
+                    let why = format!("is another group now, gid {}", now.gid.as_bstr());
+                    self.not_back(format!("member of {group}"), why);
+                }
+                None if first => self.not_back(format!("member of {group}"), "the group is gone"),
+                _ => {}
+            }
+        }
+        if !back.is_empty() {
+            self.subject.decide("member of", bstr::join(", ", &back), "as before");
+        }
+    }
+
+    fn belongings(
+        &mut self,
+        numbers: Numbers,
+        home: &BString,
+        new_home: &BString,
+    ) -> Result<(), Box<Refusal>> {
+        for belonging in &self.kept.belongings {
+            let what = belonging.what.as_str();
+            let to = match what {
+                "home" => new_home.clone(),
+                _ if self.request.as_name.is_some() => {
+                    let parent = belonging.path.rsplit_once_str("/").map_or(&b""[..], |two| two.0);
+                    [parent, b"/", &self.name[..]].concat().into()
+                }
+                _ => belonging.path.clone(),
+            };
+            let moves =
+                matches!(belonging.became, Became::SetAside { .. } | Became::Archived { .. });
+            if moves && let Site::Taken(facts) = self.ground.world.site(to.as_ref()) {
+                let owner = self.ground.book.user_by_uid(facts.uid);
+                let owner = owner.map_or(format!("number {}", facts.uid), |(_, user)| {
+                    user.name.as_bstr().to_string()
+                });
+                let (what, path) = (what.to_owned(), to.clone());
+                let taken = format!("{} of {owner}", facts.kind);
+                let way = format!("{} --as NAME", self.command);
+                return Err(self
+                    .refuse(Reason::BelongingTaken { what, path, taken })
+                    .or_else("move that away first", format!("mv {to} {to}.before"))
+                    .or("or restore under another name", way));
+            }
+            let label = if what == "home" {
+                "home"
+            } else if what == "mail" {
+                "mail"
+            } else {
+                "crontab"
+            };
+            match &belonging.became {
+                Became::SetAside { place } => {
+                    if !matches!(self.ground.world.site(place.as_ref()), Site::Taken(_)) {
+                        self.not_back(
+                            format!("{what} {to}"),
+                            format!("{place} is not there any more"),
+                        );
+                        continue;
+                    }
+                    self.reown(place, numbers);
+                    self.subject.decide(label, to.clone(), format!("back from {place}"));
+                    let (from, to) = (place.clone(), to);
+                    self.plan.steps.push(Step::Move { from, to, aside: false });
+                }
+                Became::Archived { file } => {
+                    self.subject.decide(label, to.clone(), format!("unpacked from {file}"));
+                    let changed = |old: u32, new: u32| (old != new).then_some((old, new));
+                    self.plan.steps.push(Step::Unpack {
+                        path: to,
+                        folder: self.found.folder.clone(),
+                        file: file.clone(),
+                        uid: changed(numbers.old_uid, numbers.uid),
+                        gid: changed(numbers.old_gid, numbers.gid),
+                    });
+                }
+                Became::Stays => {
+                    self.reown(&belonging.path, numbers);
+                    if what == "home" && home == new_home {
+                        self.plan.cautions.extend(super::home::record_home(self.ground, home));
+                    }
+                    self.subject.decide(label, belonging.path.clone(), "stayed where it was");
+                }
+                Became::Erased => {
+                    self.not_back(format!("{what} {}", belonging.path), "it was erased");
+                }
+                Became::Given { place, to } => {
+                    let why = format!("it was given to {to}, as {place}");
+                    self.not_back(format!("{what} {}", belonging.path), why);
+                }
+            }
+        }
+        if self.kept.belonging("home").is_none() {
+            self.subject.decide("home", new_home.clone(), "was not there when it was deleted");
+        }
+        Ok(())
+    }
+
+    /// Files that carry the old numbers get the new ones, where they are.
+    fn reown(&mut self, path: &BString, numbers: Numbers) {
+        let Numbers { old_uid, uid, old_gid, gid } = numbers;
+        for (group, from, to) in [(false, old_uid, uid), (true, old_gid, gid)] {
+            if from != to {
+                let paths = vec![Escaped(path.clone())];
+                self.plan.steps.push(Reown::below(paths, group, from, to));
+            }
+        }
+    }
+
+    fn suspension(&mut self, uid: u32) {
+        if let Some(note) = &self.kept.suspended {
+            self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
+            let note = Suspended { name: self.name.clone(), uid, ..note.clone() };
+            self.plan.steps.push(Step::NoteSuspended(note));
+            self.plan.cautions.push(Caution::StillSuspended { name: self.name.clone() });
+        }
+    }
+}
+
+/// The lists that several accounts come back to.
+#[derive(Default)]
+struct ListsBack {
+    places: Vec<(KeptPlace, BString, BString)>,
+}
+
+impl ListsBack {
+    fn add(&mut self, place: &KeptPlace, old: &BString, new: &BString) {
+        self.places.push((place.clone(), old.clone(), new.clone()));
+    }
+
+    /// The edits that put everybody back to their places.
+    fn edits(&self, ground: Ground<'_>) -> Vec<Edit> {
+        let mut draft = super::Draft::new(ground.book);
+        for (place, old, new) in &self.places {
+            let line = match place.file {
+                File::Group => ground.book.group(&place.group).map(|(line, _)| line),
+                _ => ground.book.gshadow(&place.group).map(|(line, _)| line),
+            };
+            let Some(line) = line else { continue };
+            let at = if place.admins { 2 } else { 3 };
+            let current = draft.current(place.file, line);
+            let now = current.split_str(":").nth(at).unwrap_or_default().to_vec();
+            let list = match old == new {
+                true => with_member_back(&now, &place.list, old),
+                false => {
+                    let list = crate::value::replace_member(&place.list, old, new);
+                    with_member_back(&now, &list.unwrap_or_default(), new)
+                }
+            };
+            if let Some(list) = list {
+                draft.alter(place.file, line, with_fields(&current, &[(at, &list)]));
+            }
+        }
+        draft.finish()
+    }
+}

@@ -1,0 +1,336 @@
+//! Where an account lives on: whose files are caught, and how they are told.
+
+use std::collections::{BTreeMap, HashMap};
+
+use bstr::BString;
+
+use crate::allot::IdSet;
+use crate::book::Book;
+use crate::plan::Ground;
+use crate::surroundings::RetiredId;
+use crate::table::{File, Table};
+use crate::value::IdSpan;
+
+/// Which files are looked for.
+pub enum Net {
+    /// Those that carry one of these.
+    Ids {
+        /// Uids.
+        uids: Vec<u32>,
+        /// Gids.
+        gids: Vec<u32>,
+    },
+    /// Those whose uid or gid nobody holds: the ids that are held.
+    Orphans {
+        /// Uids of users.
+        uids: IdSet,
+        /// Gids of groups.
+        gids: IdSet,
+    },
+}
+
+impl Net {
+    /// Looks for files whose uid or gid no line of the book holds.
+    pub fn orphans(book: &Book) -> Self {
+        let (mut uids, mut gids) = (IdSet::default(), IdSet::default());
+        for (_, user) in book.users.records() {
+            user.uid().map(|uid| uids.insert(uid));
+        }
+        for (_, group) in book.groups.records() {
+            group.gid().map(|gid| gids.insert(gid));
+        }
+        Net::Orphans { uids, gids }
+    }
+
+    /// Whether a file with this owner and group is caught.
+    #[inline]
+    pub fn catches(&self, uid: u32, gid: u32) -> bool {
+        self.catches_uid(uid) || self.catches_gid(gid)
+    }
+
+    /// Whether the owner alone is.
+    #[inline]
+    pub fn catches_uid(&self, uid: u32) -> bool {
+        match self {
+            Net::Ids { uids, .. } => uids.contains(&uid),
+            Net::Orphans { uids, .. } => !uids.contains(uid),
+        }
+    }
+
+    /// Whether the group alone is.
+    #[inline]
+    pub fn catches_gid(&self, gid: u32) -> bool {
+        match self {
+            Net::Ids { gids, .. } => gids.contains(&gid),
+            Net::Orphans { gids, .. } => !gids.contains(gid),
+        }
+    }
+}
+
+/// How many files, and how many bytes.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, PartialOrd, Ord)]
+pub struct Amount {
+    /// Files of any kind, directories too.
+    pub files: u64,
+    /// The bytes in regular files.
+    pub bytes: u64,
+}
+
+impl std::ops::AddAssign for Amount {
+    fn add_assign(&mut self, other: Self) {
+        self.files += other.files;
+        self.bytes += other.bytes;
+    }
+}
+
+/// What was caught, by directory and by owner and group.
+#[derive(Debug, Default)]
+pub struct Tally {
+    caught: HashMap<BString, HashMap<(u32, u32), Amount>>,
+}
+
+impl Tally {
+    /// Counts a file.
+    pub fn add(&mut self, directory: &[u8], uid: u32, gid: u32, bytes: u64) {
+        let amount = Amount { files: 1, bytes };
+        match self.caught.get_mut(bstr::BStr::new(directory)) {
+            Some(of) => *of.entry((uid, gid)).or_default() += amount,
+            None => {
+                self.caught.insert(directory.into(), HashMap::from([((uid, gid), amount)]));
+            }
+        }
+    }
+
+    /// Adds what another one counted.
+    pub fn merge(&mut self, other: Tally) {
+        for (directory, of) in other.caught {
+            let mine = self.caught.entry(directory).or_default();
+            for (ids, amount) in of {
+                *mine.entry(ids).or_default() += amount;
+            }
+        }
+    }
+}
+
+/// A uid or a gid.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, strum::Display)]
+#[strum(serialize_all = "lowercase")]
+pub enum What {
+    /// The owner of a file.
+    Uid,
+    /// Its group.
+    Gid,
+}
+
+/// Who is behind a number.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Behind {
+    /// A user or group of the files.
+    #[error("{0}")]
+    Name(BString),
+    /// Somebody whom only the name services know.
+    #[error("{0}, in the system's name services")]
+    Service(BString),
+    /// An account that was deleted.
+    #[error("nobody: it was {0}'s, and is retired")]
+    Retired(BString),
+    /// A user's containers.
+    #[error("{owner}'s subordinate ids {span}: {inside} in a container")]
+    Range {
+        /// Whose range.
+        owner: BString,
+        /// Its ids.
+        span: IdSpan,
+        /// The number that it stands for inside, counted from 0.
+        inside: u32,
+    },
+    /// Nobody at all.
+    #[error("nobody")]
+    Nobody,
+}
+
+/// The holders of numbers.
+pub struct Holders<'a> {
+    ground: Ground<'a>,
+}
+
+impl<'a> Holders<'a> {
+    /// Those that the ground knows.
+    pub fn new(ground: Ground<'a>) -> Self {
+        Holders { ground }
+    }
+
+    /// Who is behind a number.
+    ///
+    /// # Errors
+    /// Why the name services gave no answer, which is not a no.
+    pub fn behind(&self, what: What, id: u32) -> Result<Behind, String> {
+        let Ground { book, world, .. } = self.ground;
+        let name = match what {
+            What::Uid => book.user_by_uid(id).map(|(_, user)| user.name),
+            What::Gid => book.group_by_gid(id).map(|(_, group)| group.name),
+        };
+        if let Some(name) = name {
+            return Ok(Behind::Name(name.into()));
+        }
+        let file = if what == What::Uid { File::Subuid } else { File::Subgid };
+        for (_, range) in book.sub_ids(file).into_iter().flat_map(Table::records) {
+            if let Some(span) = range.span().filter(|span| span.contains(id)) {
+                let (owner, inside) = (range.owner.into(), id - span.first);
+                return Ok(Behind::Range { owner, span, inside });
+            }
+        }
+        let known = match what {
+            What::Uid => world.service_user_by_uid(id)?,
+            What::Gid => world.service_group_by_gid(id)?,
+        };
+        if let Some(name) = known {
+            return Ok(Behind::Service(name));
+        }
+        let retired = world.retired();
+        let singles = if what == What::Uid { &retired.users } else { &retired.groups };
+        let was = |ids: &[RetiredId]| {
+            ids.iter().find(|retired| retired.span.contains(id)).map(|retired| retired.name.clone())
+        };
+        Ok(was(singles).or_else(|| was(&retired.ranges)).map_or(Behind::Nobody, Behind::Retired))
+    }
+}
+
+/// One owner of what was caught.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OfOwner {
+    /// Whether it is an owner or a group.
+    pub what: What,
+    /// The number.
+    pub id: u32,
+    /// Who is behind it.
+    pub behind: Behind,
+    /// How much.
+    pub amount: Amount,
+}
+
+/// What was caught, as it is told.
+#[derive(Debug, Default, PartialEq, Eq)]
+pub struct Report {
+    /// By owner and by group, the most files first.
+    pub owners: Vec<OfOwner>,
+    /// By directory, the most files first.
+    pub directories: Vec<(BString, Amount)>,
+    /// In all; a file with two such numbers counts once.
+    pub total: Amount,
+    /// When orphans are looked for: what belongs to containers.
+    pub contained: Vec<OfOwner>,
+    /// Numbers that somebody outside the files holds: not orphans after all.
+    held_elsewhere: Vec<(What, u32)>,
+}
+
+impl Report {
+    /// Whether a file that was caught counts: one that turned out to belong to
+    /// somebody outside the files, or to a container, does not.
+    pub fn counts(&self, net: &Net, uid: u32, gid: u32) -> bool {
+        let held = |what, id| self.held_elsewhere.contains(&(what, id));
+        net.catches_uid(uid) && !held(What::Uid, uid)
+            || net.catches_gid(gid) && !held(What::Gid, gid)
+    }
+}
+
+/// Sums up what was caught.
+///
+/// # Errors
+/// Why the name services gave no answer about a number.
+pub fn report(ground: Ground<'_>, net: &Net, tally: &Tally) -> Result<Report, String> {
+    let holders = Holders::new(ground);
+    let orphans = matches!(net, Net::Orphans { .. });
+    let mut of_numbers: BTreeMap<(What, u32), Amount> = BTreeMap::new();
+    for ((uid, gid), amount) in tally.caught.values().flatten() {
+        if net.catches_uid(*uid) {
+            *of_numbers.entry((What::Uid, *uid)).or_default() += *amount;
+        }
+        if net.catches_gid(*gid) {
+            *of_numbers.entry((What::Gid, *gid)).or_default() += *amount;
+        }
+    }
+    let mut report = Report::default();
+    for ((what, id), amount) in of_numbers {
+        let behind = holders.behind(what, id)?;
+        let of_owner = OfOwner { what, id, behind, amount };
+        match &of_owner.behind {
+            Behind::Range { .. } if orphans => {
+                report.held_elsewhere.push((what, id));
+                report.contained.push(of_owner);
+            }
+            Behind::Service(_) if orphans => report.held_elsewhere.push((what, id)),
+            _ => report.owners.push(of_owner),
+        }
+    }
+    let mut directories: Vec<(BString, Amount)> = Vec::new();
+    for (directory, of) in &tally.caught {
+        let mut sum = Amount::default();
+        for ((uid, gid), amount) in of {
+            if report.counts(net, *uid, *gid) {
+                sum += *amount;
+            }
+        }
+        if sum.files > 0 {
+            let shown = if directory.is_empty() { "/".into() } else { directory.clone() };
+            directories.push((shown, sum));
+            report.total += sum;
+        }
+    }
+    directories.sort_by(|a, b| (b.1.files, &a.0).cmp(&(a.1.files, &b.0)));
+    report.directories = directories;
+    let by_amount = |a: &OfOwner, b: &OfOwner| {
+        (b.amount.files, a.what, a.id).cmp(&(a.amount.files, b.what, b.id))
+    };
+    report.owners.sort_by(by_amount);
+    report.contained.sort_by(by_amount);
+    Ok(report)
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::book::tests::book;
+    use crate::policy::Policy;
+    use crate::test_support::World;
+    use crate::value::Day;
+
+    #[test]
+    fn orphans_are_what_nobody_holds_and_containers_are_told_apart() {
+        let book = book(&[
+            (File::Passwd, "maren:x:1004:1004:::\n"),
+            (File::Group, "maren:x:1004:\n"),
+            (File::Subuid, "maren:5000:100\n"),
+            (File::Subgid, "maren:5000:100\n"),
+        ]);
+        let one = |id| RetiredId { span: IdSpan { first: id, last: id }, name: "perrin".into() };
+        let mut world = World { service_ids: vec![7000], live: true, ..World::default() };
+        world.retired.users.push(one(1005));
+        let policy = Policy::default();
+        let today = Day(20_781);
+        let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
+        let net = Net::orphans(&book);
+        assert!(!net.catches(1004, 1004) && net.catches(1005, 1004) && net.catches(1004, 9));
+        let mut tally = Tally::default();
+        tally.add(b"/srv", 1005, 1004, 10);
+        tally.add(b"/srv", 1005, 9, 1);
+        let mut other = Tally::default();
+        other.add(b"/srv/box", 5033, 5000, 3);
+        other.add(b"", 7000, 1004, 4);
+        tally.merge(other);
+        let report = report(ground, &net, &tally).unwrap();
+        assert_eq!(report.total, Amount { files: 2, bytes: 11 });
+        assert_eq!(report.directories, [("/srv".into(), report.total)]);
+        let owners: Vec<_> = report.owners.iter().map(|of| (of.what, of.id)).collect();
+        assert_eq!(owners, [(What::Uid, 1005), (What::Gid, 9)]);
+        assert_eq!(report.owners[0].behind.to_string(), "nobody: it was perrin's, and is retired");
+        assert_eq!(
+            report.contained[0].behind.to_string(),
+            "maren's subordinate ids 5000-5099: 33 in a container"
+        );
+        assert!(!report.counts(&net, 7000, 1004) && report.counts(&net, 5033, 9));
+        world.service_down = true;
+        let ground = Ground { world: &world, ..ground };
+        assert!(super::report(ground, &net, &tally).is_err());
+    }
+}

@@ -1,0 +1,152 @@
+//! What is mounted in a tree, from `/proc/self/mountinfo`, proc_pid_mountinfo(5).
+
+use std::collections::HashSet;
+
+use bstr::ByteSlice;
+
+use crate::tree::Tree;
+
+/// One mount, seen from the tree.
+#[derive(Debug, Clone, PartialEq, Eq)]
+struct Mount {
+    /// Its device, as the kernel writes it.
+    device: Vec<u8>,
+    /// The directory of the file system that shows here.
+    root: Vec<u8>,
+    /// Where, as a path in the tree; empty for its root.
+    point: Vec<u8>,
+    /// The kind of file system.
+    kind: String,
+}
+
+/// What is mounted in a tree.
+#[derive(Debug, Default)]
+pub(crate) struct Mounts {
+    all: Vec<Mount>,
+}
+
+impl Mounts {
+    /// Reads them. Where they can't be read nothing is known of them.
+    pub fn below(tree: &Tree) -> Self {
+        let text = std::fs::read("/proc/self/mountinfo").unwrap_or_default();
+        let root = std::fs::canonicalize(tree.path());
+        let root = root.map(|root| root.into_os_string().into_encoded_bytes());
+        let root = root.unwrap_or_else(|_| b"/".to_vec());
+        Mounts { all: parse(&text, root.strip_suffix(b"/").unwrap_or(&root)) }
+    }
+
+    /// The kind of file system mounted at a path.
+    pub fn kind_of(&self, path: &[u8]) -> Option<&str> {
+        // The last one is on top.
+        self.all.iter().rev().find(|mount| mount.point == path).map(|mount| mount.kind.as_str())
+    }
+
+    /// Mount points that show what shows elsewhere in the tree too: of a directory
+    /// of a file system that is mounted with more of it.
+    pub fn doubled(&self) -> HashSet<Vec<u8>> {
+        let covers = |more: &Mount, mount: &Mount| {
+            let rest = mount.root.strip_prefix(&more.root[..]);
+            let inside = rest.is_some_and(|rest| {
+                rest.is_empty() || rest.starts_with(b"/") || more.root.ends_with(b"/")
+            });
+            inside && more.device == mount.device
+        };
+        let doubled = self.all.iter().enumerate().filter(|(at, mount)| {
+            self.all.iter().enumerate().any(|(other, more)| {
+                // Of two that show the same the first counts.
+                let same = more.root == mount.root;
+                other != *at && covers(more, mount) && (!same || other < *at)
+            })
+        });
+        doubled.map(|(_, mount)| mount.point.clone()).filter(|point| !point.is_empty()).collect()
+    }
+}
+
+fn parse(text: &[u8], tree: &[u8]) -> Vec<Mount> {
+    let mut all: Vec<Mount> = Vec::new();
+    let mut around: Option<Mount> = None;
+    for line in text.lines() {
+        let fields: Vec<&[u8]> = line.split_str(" ").collect();
+        let dash = fields.iter().position(|field| *field == b"-");
+        let (Some(dash), true) = (dash, fields.len() > 5) else { continue };
+        let kind = fields.get(dash + 1).map(|kind| String::from_utf8_lossy(kind).into_owned());
+        let (root, point) = (plain(fields[3]), plain(fields[4]));
+        let mount = Mount {
+            device: fields[2].to_vec(),
+            root,
+            point: point.strip_suffix(b"/").unwrap_or(&point).to_vec(),
+            kind: kind.unwrap_or_default(),
+        };
+        let below = |outer: &[u8], inner: &[u8]| {
+            inner.strip_prefix(outer).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+        };
+        if below(tree, &mount.point) {
+            let point = mount.point[tree.len()..].to_vec();
+            all.push(Mount { point, ..mount });
+        } else if below(&mount.point, tree)
+            && around.as_ref().is_none_or(|known| known.point.len() <= mount.point.len())
+        {
+            around = Some(mount);
+        }
+    }
+    // The file system that the root of the tree is on shows in it from there on.
+    if let Some(mount) = around.filter(|_| !all.iter().any(|mount| mount.point.is_empty())) {
+        let root = mount.root.strip_suffix(b"/").unwrap_or(&mount.root);
+        let root = [root, &tree[mount.point.len()..]].concat();
+        all.insert(0, Mount { root, point: Vec::new(), ..mount });
+    }
+    all
+}
+
+/// Spaces and the like are written as `\NNN`.
+fn plain(field: &[u8]) -> Vec<u8> {
+    let mut plain = Vec::with_capacity(field.len());
+    let mut at = 0;
+    while at < field.len() {
+        let digits = field.get(at + 1..at + 4).filter(|_| field[at] == b'\\');
+        let number = digits
+            .and_then(|digits| std::str::from_utf8(digits).ok())
+            .and_then(|digits| u8::from_str_radix(digits, 8).ok());
+        match number {
+            Some(byte) => {
+                plain.push(byte);
+                at += 4;
+            }
+            None => {
+                plain.push(field[at]);
+                at += 1;
+            }
+        }
+    }
+    plain
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    const TEXT: &[u8] = b"22 1 8:1 / / rw - ext4 /dev/sda1 rw
+30 22 8:2 / /srv\\040x rw shared:1 - xfs /dev/sdb rw
+31 22 8:1 /var/lib /srv\\040x/lib rw - ext4 /dev/sda1 rw
+32 22 0:5 / /proc rw - proc proc rw
+33 22 8:2 /a /mnt rw - xfs /dev/sdb rw
+broken line
+";
+
+    #[test]
+    fn what_shows_twice_is_known() {
+        let mounts = |tree: &[u8]| Mounts { all: parse(TEXT, tree) };
+        let points = |tree: &[u8]| {
+            let mut doubled: Vec<_> = mounts(tree).doubled().into_iter().collect();
+            doubled.sort();
+            doubled
+        };
+        assert_eq!(points(b""), [b"/mnt".to_vec(), b"/srv x/lib".to_vec()]);
+        assert_eq!(mounts(b"").kind_of(b"/proc"), Some("proc"));
+        // From inside the second file system only what lies there is seen.
+        assert_eq!(points(b"/srv x"), [b""; 0]);
+        assert_eq!(mounts(b"/srv x").all.len(), 2);
+        let inner = mounts(b"/var");
+        assert_eq!((inner.all.len(), &inner.all[0].root[..]), (1, &b"/var"[..]));
+    }
+}

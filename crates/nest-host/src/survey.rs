@@ -1,0 +1,101 @@
+//! Counting what is in a directory before it goes: by handles, no link followed,
+//! no other file system entered, and not for longer than anybody waits.
+
+use std::ffi::OsStr;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStrExt;
+use std::time::{Duration, Instant};
+
+use bstr::BStr;
+use nest_core::surroundings::Survey;
+use nest_core::value::Day;
+use rustix::fs::{AtFlags, FileType, Mode};
+use rustix::io::Errno;
+
+use crate::inventory::{DIRECTORY, names};
+
+/// After this long the counting stops, and says so.
+const PATIENCE: Duration = Duration::from_millis(700);
+
+/// Counts what an entry of a directory is and holds; `None` when it is not there.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn take(
+    directory: &OwnedFd,
+    name: &OsStr,
+    path: &BStr,
+) -> Result<Option<Survey>, Errno> {
+    let stat = match rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW) {
+        Err(Errno::NOENT) => return Ok(None),
+        stat => stat?,
+    };
+    let began = Instant::now();
+    let mut taking =
+        Taking { device: stat.st_dev, began, newest: i64::MIN, survey: Survey::default() };
+    taking.entry(directory.as_fd(), name, path)?;
+    let newest = (taking.newest > i64::MIN).then(|| Day::of_seconds(taking.newest));
+    Ok(Some(Survey { newest, ..taking.survey }))
+}
+
+struct Taking {
+    device: u64,
+    began: Instant,
+    newest: i64,
+    survey: Survey,
+}
+
+impl Taking {
+    fn entry(&mut self, directory: BorrowedFd<'_>, name: &OsStr, path: &[u8]) -> Result<(), Errno> {
+        let stat = match rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW) {
+            // It may go while we look.
+            Err(Errno::NOENT) => return Ok(()),
+            stat => stat?,
+        };
+        if stat.st_dev != self.device {
+            self.survey.mounts.push(path.into());
+            return Ok(());
+        }
+        self.newest = self.newest.max(stat.st_mtime);
+        let kind = FileType::from_raw_mode(stat.st_mode);
+        if kind != FileType::Directory {
+            self.survey.files += 1;
+            if kind == FileType::RegularFile {
+                self.survey.bytes += stat.st_size as u64;
+            }
+            return Ok(());
+        }
+        if self.began.elapsed() > PATIENCE {
+            self.survey.more = true;
+            return Ok(());
+        }
+        let inside = match rustix::fs::openat(directory, name, DIRECTORY, Mode::empty()) {
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return Ok(()),
+            inside => inside?,
+        };
+        for name in names(&inside)? {
+            let below = [path, b"/", name.as_bytes()].concat();
+            self.entry(inside.as_fd(), &name, &below)?;
+        }
+        Ok(())
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn files_are_counted_and_links_not_followed() {
+        let place = tempfile::tempdir().unwrap();
+        let home = place.path().join("home");
+        std::fs::create_dir_all(home.join("bin")).unwrap();
+        std::fs::write(home.join("bin/x"), "four").unwrap();
+        std::os::unix::fs::symlink("/", home.join("out")).unwrap();
+        let directory = OwnedFd::from(std::fs::File::open(place.path()).unwrap());
+        let survey = take(&directory, "home".as_ref(), "/home".into()).unwrap().unwrap();
+        assert_eq!((survey.files, survey.bytes, survey.more), (2, 4, false));
+        assert!(survey.newest.is_some() && survey.mounts.is_empty());
+        assert_eq!(take(&directory, "gone".as_ref(), "/gone".into()).unwrap(), None);
+    }
+}
