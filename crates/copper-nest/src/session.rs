@@ -86,7 +86,8 @@ impl<'g> Session<'g> {
                 error @ (retired::RetiredError::Unread { .. } | retired::RetiredError::State(_)),
             ) => {
                 tracing::info!(%error, "the retired numbers can't be read");
-                Ok(World::new(&self.tree, nest_core::surroundings::Retired::default()))
+                let world = World::new(&self.tree, nest_core::surroundings::Retired::default());
+                Ok(world.without_retired(error.to_string()))
             }
             retired => Ok(World::new(&self.tree, retired?)),
         }

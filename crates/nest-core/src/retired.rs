@@ -35,6 +35,12 @@ pub struct Kept {
     pub name: BString,
     /// Its uid; the gid of a group.
     pub id: u32,
+    /// Whether another user had its uid too: then it was never retired.
+    #[serde(default)]
+    pub shared_uid: bool,
+    /// Whether another group had the gid of the group that went.
+    #[serde(default)]
+    pub shared_gid: bool,
     /// The lines that went with it, file by file and from the top down.
     pub lines: Vec<KeptLine>,
     /// The lists of other groups that named it.
@@ -246,6 +252,8 @@ mod tests {
             thing: Thing::User,
             name: "maren".into(),
             id: 1004,
+            shared_uid: false,
+            shared_gid: false,
             lines: vec![KeptLine { file: File::Shadow, line: 3, text }],
             places: vec![],
             listed: vec![],

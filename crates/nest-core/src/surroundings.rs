@@ -286,6 +286,11 @@ pub trait Surroundings: Sync {
     fn origin(&self) -> Origin;
     /// The numbers of deleted accounts.
     fn retired(&self) -> &Retired;
+    /// Whether those numbers could be read.
+    ///
+    /// # Errors
+    /// Why not: then [`Surroundings::retired`] has none.
+    fn retired_is_known(&self) -> Result<(), String>;
     /// What is in the file or directory at a path that goes through no link;
     /// `None` when nothing is there. Where numbers and sizes are not those of
     /// `like` nothing is read, and the digest is empty.

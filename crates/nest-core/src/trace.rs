@@ -329,7 +329,7 @@ mod tests {
             "maren's subordinate ids 5000-5099: 33 in a container"
         );
         assert!(!report.counts(&net, 7000, 1004) && report.counts(&net, 5033, 9));
-        world.service_down = true;
+        let world = World { service_down: true, ..World::default() };
         let ground = Ground { world: &world, ..ground };
         assert!(super::report(ground, &net, &tally).is_err());
     }

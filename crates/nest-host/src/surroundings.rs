@@ -32,6 +32,8 @@ use crate::walk::{Ground, Met, walk};
 pub struct World<'t> {
     tree: &'t Tree,
     retired: Retired,
+    /// Why the retired numbers could not be read.
+    retired_unread: Option<String>,
     unfinished: Option<String>,
     me: Option<u32>,
     suspended: Vec<Suspended>,
@@ -50,6 +52,7 @@ impl<'t> World<'t> {
         World {
             tree,
             retired,
+            retired_unread: None,
             unfinished: None,
             me: None,
             suspended: Vec::new(),
@@ -62,6 +65,12 @@ impl<'t> World<'t> {
     #[must_use]
     pub fn with_unfinished(self, unfinished: Option<String>) -> Self {
         World { unfinished, ..self }
+    }
+
+    /// The same world, in which the retired numbers could not be read.
+    #[must_use]
+    pub fn without_retired(self, why: String) -> Self {
+        World { retired: Retired::default(), retired_unread: Some(why), ..self }
     }
 
     /// The same world, in which these accounts are suspended.
@@ -284,6 +293,10 @@ impl Surroundings for World<'_> {
 
     fn retired(&self) -> &Retired {
         &self.retired
+    }
+
+    fn retired_is_known(&self) -> Result<(), String> {
+        self.retired_unread.clone().map_or(Ok(()), Err)
     }
 
     fn inventory(

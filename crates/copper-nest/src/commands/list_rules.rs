@@ -27,14 +27,14 @@ impl ListRules {
             return Ok(0);
         }
         if !std::io::stdout().is_terminal() {
-            for rule in RULES {
+            for rule in RULES.iter() {
                 outln!("{}\t{}\t{}\t{}", rule.name, rule.severity, rule.family, rule.finds);
             }
             return Ok(0);
         }
         let width = RULES.iter().map(|rule| rule.name.len()).max().unwrap_or(0);
         let mut family = None;
-        for rule in RULES {
+        for rule in RULES.iter() {
             if family != Some(rule.family) {
                 if family.is_some() {
                     outln!();

@@ -3,7 +3,6 @@
 use std::io::IsTerminal;
 
 use nest_core::check::{Finding, Report, Severity};
-use nest_core::table::File;
 use serde_json::json;
 
 use super::{counted, style, visible, width};
@@ -24,23 +23,26 @@ pub fn print(report: &Report, files: usize) {
 }
 
 fn one_line(finding: &Finding) -> String {
-    let place = match finding.line {
-        0 => finding.file.path().to_owned(),
-        line => format!("{}:{line}", finding.file.path()),
+    let place = match (&finding.place, finding.line) {
+        (Some(place), _) => visible(place),
+        (None, 0) => finding.file.path().to_owned(),
+        (None, line) => format!("{}:{line}", finding.file.path()),
     };
     let message = visible(finding.message.as_bytes());
     format!("{place}: {} {}: {message}", finding.rule.severity, finding.rule.name)
 }
 
 fn grouped(report: &Report) {
-    let mut file: Option<File> = None;
+    let mut last: Option<String> = None;
     let column = report.findings.iter().map(|finding| finding.line.to_string().len()).max();
     let column = column.unwrap_or(0).max(2);
     for finding in &report.findings {
-        if file != Some(finding.file) {
-            file = Some(finding.file);
+        let place = finding.place.as_ref();
+        let place = place.map_or_else(|| finding.file.path().to_owned(), |place| visible(place));
+        if last.as_ref() != Some(&place) {
             let heading = style::HEADING;
-            outln!("{heading}{}{heading:#}", finding.file.path());
+            outln!("{heading}{place}{heading:#}");
+            last = Some(place);
         }
         print_one(finding, column);
         outln!();
@@ -135,7 +137,7 @@ pub fn to_json(report: &Report) -> serde_json::Value {
             json!({
                 "rule": finding.rule.name,
                 "severity": finding.rule.severity.to_string(),
-                "file": finding.file.path(),
+                "file": finding.place.as_ref().map_or(finding.file.path().into(), |place| visible(place)),
                 "line": finding.line,
                 "subject": finding.subject.to_string(),
                 "message": finding.message,

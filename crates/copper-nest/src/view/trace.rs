@@ -81,6 +81,10 @@ fn in_words(amount: Amount) -> String {
     format!("{files}, {}", bytes_in_words(amount.bytes))
 }
 
+fn noun(amount: Amount) -> &'static str {
+    if amount.files == 1 { "file" } else { "files" }
+}
+
 fn owners(all: &[OfOwner]) {
     let quiet = style::QUIET;
     let label = |of: &OfOwner| format!("{} {}", of.what, of.id);
@@ -88,9 +92,10 @@ fn owners(all: &[OfOwner]) {
     for of in all {
         let behind = visible(of.behind.to_string().as_bytes());
         outln!(
-            "  {:wide$}   {:>9} files   {:>12}   {quiet}{behind}{quiet:#}",
+            "  {:wide$}   {:>9} {:5}   {:>12}   {quiet}{behind}{quiet:#}",
             label(of),
             of.amount.files,
+            noun(of.amount),
             bytes_in_words(of.amount.bytes)
         );
     }
@@ -101,8 +106,9 @@ fn directories(global: &Global, all: &[(BString, Amount)]) {
         if for_a_person(global) && global.verbose == 0 { MOST_DIRECTORIES } else { all.len() };
     for (directory, amount) in all.iter().take(most) {
         outln!(
-            "  {:>9} files   {:>12}   {}",
+            "  {:>9} {:5}   {:>12}   {}",
             amount.files,
+            noun(*amount),
             bytes_in_words(amount.bytes),
             visible(directory)
         );

@@ -27,7 +27,7 @@ fn the_page_of_rules_is_current() {
          `copper-nest list rules`; `copper-nest show rule NAME` shows what stands here.\n",
     );
     let mut family = None;
-    for rule in RULES {
+    for rule in RULES.iter() {
         if family != Some(rule.family) {
             family = Some(rule.family);
             write!(page, "\n## {}\n", rule.family).unwrap();

@@ -239,6 +239,16 @@ impl TestTree {
         all
     }
 
+    /// The same without empty directories of a name, which stay where things were
+    /// set aside.
+    pub fn snapshot_without(&self, name: &str) -> Snapshot {
+        let mut all = self.snapshot();
+        let empty =
+            |path: &Path| fs::read_dir(path).is_ok_and(|mut inside| inside.next().is_none());
+        all.retain(|path, _| !(path.ends_with(name) && empty(path)));
+        all
+    }
+
     /// Everything in the tree but the lock file.
     pub fn snapshot_with_state(&self) -> Snapshot {
         let mut all = Snapshot::new();

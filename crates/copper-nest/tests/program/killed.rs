@@ -598,3 +598,44 @@ fn a_state_folder_of_another_tree_is_refused() {
     one.done(&format!("--state {} recover", state.path().display()));
     other.done(&words.join(" "));
 }
+
+#[test]
+fn a_deletion_and_its_undoing_killed_anywhere() {
+    for (files, least) in [("set-aside", 50), ("archive", 60)] {
+        let words = format!("delete user maren --files {files} --yes");
+        let Some(mut scene) = Scene::new(with_a_full_home(), &words) else { return };
+        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        assert!(scene.points >= least && scene.happened >= 5, "{}", scene.points);
+        for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("mkdirat", "ENOSPC")] {
+            scene.at_every_call(&[call], Fate::Fails(error));
+        }
+    }
+    let tree = with_a_full_home();
+    tree.done("delete user maren --files archive --yes");
+    let Some(mut scene) = Scene::new(tree, "undo --yes") else { return };
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    assert!(scene.points >= 50 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
+}
+
+#[test]
+fn a_restoring_killed_anywhere() {
+    let tree = with_a_full_home();
+    tree.done("delete user maren --files archive --yes");
+    let Some(mut scene) = Scene::new(tree, "restore user maren") else { return };
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    assert!(scene.points >= 40 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
+    for (call, error) in [("write", "ENOSPC"), ("renameat", "EIO"), ("fchown", "EIO")] {
+        scene.at_every_call(&[call], Fate::Fails(error));
+    }
+}
+
+#[test]
+fn groups_coming_and_going_killed_anywhere() {
+    let tree = with_maren();
+    tree.done("delete group slipway --service --yes");
+    for words in ["delete group pilots --service --yes", "restore group slipway"] {
+        let Some(mut scene) = Scene::new(copy(&tree), words) else { return };
+        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
+    }
+}

@@ -24,10 +24,11 @@ fn your_own_account_is_guarded() {
         $NEST suspend user tavish && exit 9
         $NEST password user tavish --none && exit 9
         $NEST change user tavish --expires +9d && exit 9
+        $NEST delete user tavish --yes && exit 9
         $NEST suspend user tavish --even-me";
     let Some(run) = live("your_own_account_is_guarded", &tree, script) else { return };
     assert_eq!(run.status, 0, "{}", run.stderr);
-    assert_eq!(run.stderr.matches("it is your own account").count(), 3, "{}", run.stderr);
+    assert_eq!(run.stderr.matches("it is your own account").count(), 4, "{}", run.stderr);
     run.says("done: change 1.");
     let record = std::fs::read_to_string(tree.root().join("../state/changes/1.json")).unwrap();
     assert!(record.contains("\"uid\": 1001,\n    \"name\": \"tavish\""), "{record}");
@@ -42,11 +43,13 @@ fn who_is_at_work_is_named_and_can_be_ended() {
         $NEST rename user tavish torben && exit 9
         $NEST change user tavish --uid 1500 && exit 9
         $NEST change user tavish --home /home/new && exit 9
+        $NEST delete user tavish --yes && exit 9
+        $NEST change group tavish --gid 1600 && exit 9
         $NEST suspend user tavish --end-processes
         wait";
     let Some(run) = live("who_is_at_work_is_named", &tree, script) else { return };
     assert_eq!(run.status, 0, "{}", run.stderr);
-    assert_eq!(run.stderr.matches("1 process runs under it").count(), 3, "{}", run.stderr);
+    assert_eq!(run.stderr.matches("1 process runs under it").count(), 5, "{}", run.stderr);
     assert!(run.stderr.contains("sleep 300"), "{}", run.stderr);
     run.says("1 process (").says("--end-processes ends it");
 }

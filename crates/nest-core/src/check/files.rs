@@ -14,6 +14,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
             rule,
             file: File::Passwd,
             line: 0,
+            place: None,
             text: "".into(),
             mark: Mark::Line,
             subject: what.as_str().into(),

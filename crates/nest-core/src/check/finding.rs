@@ -16,6 +16,8 @@ pub struct Finding {
     pub file: File,
     /// The line, counted from 1; 0 for the file as a whole.
     pub line: usize,
+    /// A path in the tree that it is about, in the place of a line.
+    pub place: Option<BString>,
     /// The line as it may be shown: without hashes.
     pub text: BString,
     /// The faulty part.
@@ -99,6 +101,7 @@ mod tests {
             rule: &super::super::RULES[0],
             file: File::Group,
             line: 22,
+            place: None,
             text: "pilots:x:210:odalys, tavis".into(),
             mark,
             subject: "pilots".into(),

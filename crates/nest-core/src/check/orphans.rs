@@ -57,6 +57,7 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
                 rule,
                 file: File::Shadow,
                 line: 0,
+                place: None,
                 text: BString::default(),
                 mark: Mark::Line,
                 subject: File::Shadow.path().into(),

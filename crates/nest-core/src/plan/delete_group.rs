@@ -147,6 +147,8 @@ pub(super) fn take_out<'a>(
             draft.remove(file, line);
         }
     }
+    let mut others = book.groups.records();
+    let shared_gid = others.any(|(_, other)| other.gid() == Some(gid) && other.name != name);
     let group = book.group(name).map(|(_, group)| group);
     let mut names: Vec<&[u8]> = group.iter().flat_map(Group::members).collect();
     names.extend(admins_of(ground, name));
@@ -162,6 +164,8 @@ pub(super) fn take_out<'a>(
         thing: Thing::Group,
         name: name.into(),
         id: gid,
+        shared_uid: false,
+        shared_gid,
         lines,
         places: Vec::new(),
         listed,

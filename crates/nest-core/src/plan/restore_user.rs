@@ -161,9 +161,7 @@ impl Restoring<'_, '_> {
         let user = ground.book.user_by_uid(old).map(|(_, user)| BString::from(user.name));
         let failed = |why| self.refuse(Reason::ServiceFailed(why));
         let known = ground.world.service_user_by_uid(old).map_err(failed)?;
-        // A uid that two accounts shared was never retired, and is shared again.
-        let retired = &ground.world.retired().users;
-        let shared = !retired.iter().any(|retired| retired.span.contains(old));
+        let shared = self.kept.shared_uid;
         match user.or(known) {
             None => self.subject.decide("uid", old.to_string(), "as before"),
             Some(other) if shared => {

@@ -197,8 +197,7 @@ impl<'a> Undoing<'a> {
         if edit.file == File::Passwd
             && let Some(uid) = Passwd::read(record).and_then(|user| user.uid())
             && let Some((_, other)) = book.user_by_uid(uid)
-            // One that two accounts shared was never retired, and is shared again.
-            && self.ground.world.retired().users.iter().any(|id| id.span.contains(uid))
+            && !self.was_shared(uid)
         {
             let holder = Holder::User(other.name.into());
             return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid, holder }));
@@ -215,6 +214,16 @@ impl<'a> Undoing<'a> {
         };
         self.draft.put_back(edit.file, edit.line, line);
         Ok(())
+    }
+
+    /// Whether two accounts had a uid when one of them went: it comes back as it
+    /// was, shared.
+    fn was_shared(&self, uid: u32) -> bool {
+        let kept = self.record.told.steps.iter().filter_map(|step| match &step.step {
+            Step::Keep { kept, .. } => Some(kept),
+            _ => None,
+        });
+        kept.into_iter().any(|kept| kept.id == uid && kept.shared_uid)
     }
 
     fn steps(&mut self) -> Result<(), Box<Refusal>> {

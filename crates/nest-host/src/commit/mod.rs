@@ -374,7 +374,12 @@ pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect]) -> std::io::Result<()
     parents.sort_unstable();
     parents.dedup();
     for parent in parents {
-        rustix::fs::fsync(hands.tree.open_directory_strictly(parent)?)?;
+        match hands.tree.open_directory_strictly(parent) {
+            Ok(directory) => rustix::fs::fsync(directory)?,
+            // One that was made for the change went again with it.
+            Err(rustix::io::Errno::NOENT) => {}
+            Err(error) => return Err(error.into()),
+        }
     }
     if effects.iter().any(|effect| matches!(effect, Effect::Replace { what: Replaced::State, .. }))
     {

@@ -67,6 +67,8 @@ pub fn delete_user(ground: Ground<'_>, request: &DeleteUser) -> Result<Plan, Box
             thing: Thing::User,
             name: name.to_owned(),
             id: found.uid,
+            shared_uid: false,
+            shared_gid: false,
             lines: Vec::new(),
             places: Vec::new(),
             listed: Vec::new(),
@@ -237,6 +239,7 @@ impl<'a> Deleting<'_, 'a> {
                 let Some(gid) = group.gid() else { return };
                 let taken = take_out(self.ground, name, gid, self.draft);
                 self.kept.lines.extend(taken.lines);
+                self.kept.shared_gid = taken.shared_gid;
                 let value = format!("{} {gid}", BStr::new(group.name));
                 self.subject.decide("group", value, "goes too: nobody else is in it");
             }
@@ -250,6 +253,7 @@ impl<'a> Deleting<'_, 'a> {
     fn lines(&mut self) {
         let (book, name) = (self.ground.book, self.name());
         let shared = self.uid_is_shared();
+        self.kept.shared_uid = shared;
         let mut ranges = Vec::new();
         for file in [File::Passwd, File::Shadow, File::Subuid, File::Subgid] {
             let Some(table) = book.lines(file) else { continue };

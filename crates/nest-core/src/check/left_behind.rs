@@ -1,0 +1,154 @@
+//! What earlier accounts left: home-orphan, mail-orphan, retired-id-in-use.
+
+use std::collections::HashSet;
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::lines::found;
+use super::{Finding, Mark, Out, Rule, Selection, rule};
+use crate::plan::Ground;
+use crate::surroundings::{Facts, Kind, RetiredId};
+use crate::table::{File, Group, Passwd, Record};
+
+pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+    let mut out = Out::default();
+    if let Some(rule) = wanted("home-orphan") {
+        homes(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("mail-orphan") {
+        mail(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("retired-id-in-use") {
+        retired_ids(rule, ground, &mut out);
+    }
+    out
+}
+
+/// The directory in which a pattern such as `/home/{name}` has its things.
+fn directory_of(pattern: &str) -> Option<&BStr> {
+    let (before, after) = pattern.split_once("{name}")?;
+    let directory = before.strip_suffix('/').filter(|_| after.is_empty())?;
+    Some(if directory.is_empty() { "/".into() } else { directory.into() })
+}
+
+/// What is in that directory; why not is told once.
+fn entries(
+    rule: &'static Rule,
+    ground: Ground<'_>,
+    pattern: &str,
+    out: &mut Out,
+) -> Vec<(BString, BString, Facts)> {
+    // The root of the tree holds much else.
+    let Some(directory) = directory_of(pattern).filter(|directory| *directory != "/") else {
+        return Vec::new();
+    };
+    match ground.world.entries(directory) {
+        Ok(entries) => entries
+            .into_iter()
+            // Hidden ones are where things are set aside, or wait to be named.
+            .filter(|(name, _)| !name.starts_with(b".") && name != "lost+found")
+            .map(|(name, facts)| {
+                let path = [directory.as_bytes(), b"/", &name[..]].concat();
+                (name, path.into(), facts)
+            })
+            .collect(),
+        Err(why) => {
+            out.skip(rule.name, format!("{directory} can't be looked at: {why}"));
+            Vec::new()
+        }
+    }
+}
+
+fn owner(ground: Ground<'_>, facts: &Facts) -> String {
+    match ground.book.user_by_uid(facts.uid) {
+        Some((_, user)) => format!("{} ({})", BStr::new(user.name), facts.uid),
+        None => format!("number {}, which nobody has", facts.uid),
+    }
+}
+
+fn homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let entries = entries(rule, ground, &ground.policy.people_home, out);
+    if entries.is_empty() {
+        return;
+    }
+    // A home, or a directory on the way to one, is somebody's.
+    let mut known: HashSet<&[u8]> = HashSet::new();
+    for (_, user) in ground.book.users.records() {
+        let mut path = user.home;
+        while !path.is_empty() && known.insert(path) {
+            path = &path[..path.rfind_byte(b'/').unwrap_or(0)];
+        }
+    }
+    for (name, path, facts) in entries {
+        if facts.kind == Kind::Directory && !known.contains(&path[..]) {
+            let owner = owner(ground, &facts);
+            let message = format!("{path} is no account's home; it belongs to {owner}.");
+            let remedy = format!("see whose files these are: copper-nest trace id {}", facts.uid);
+            out.findings.push(at(rule, path, name, message, remedy));
+        }
+    }
+}
+
+fn mail(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    for (name, path, facts) in entries(rule, ground, &ground.policy.mail_spool, out) {
+        if facts.kind == Kind::File && ground.book.named(File::Passwd, &name).is_empty() {
+            let message = format!("{path} is the mail of {name}, whom the files do not know.");
+            let remedy = format!("look what is in {path}, and remove it or hand it on");
+            out.findings.push(at(rule, path, name, message, remedy));
+        }
+    }
+}
+
+/// A finding about a path in the tree.
+fn at(
+    rule: &'static Rule,
+    path: BString,
+    subject: BString,
+    message: String,
+    remedy: String,
+) -> Finding {
+    Finding {
+        rule,
+        file: File::Passwd,
+        line: 0,
+        place: Some(path),
+        text: BString::default(),
+        mark: Mark::Line,
+        subject,
+        message,
+        remedy,
+        related: Vec::new(),
+    }
+}
+
+fn retired_ids(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    if let Err(why) = ground.world.retired_is_known() {
+        return out.skip(rule.name, why);
+    }
+    let retired = ground.world.retired();
+    let was = |ids: &[RetiredId], id: u32| {
+        ids.iter().find(|retired| retired.span.contains(id)).map(|retired| retired.name.clone())
+    };
+    for (file, what, ids) in
+        [(File::Passwd, "uid", &retired.users), (File::Group, "gid", &retired.groups)]
+    {
+        let Some(lines) = ground.book.lines(file).filter(|_| !ids.is_empty()) else { continue };
+        for line in lines.iter().filter(|line| line.is_record()) {
+            let (id, holder) = match file {
+                File::Passwd => Passwd::read(line.record()).map(|user| (user.uid(), user.name)),
+                _ => Group::read(line.record()).map(|group| (group.gid(), group.name)),
+            }
+            .unwrap_or((None, b""));
+            let Some((id, earlier)) = id.and_then(|id| Some((id, was(ids, id)?))) else { continue };
+            let holder = BStr::new(holder);
+            let message = format!(
+                "{what} {id} was {earlier}'s and is retired: files that {earlier} left are {holder}'s now."
+            );
+            let remedy = format!(
+                "give {holder} another number, or see what it got: copper-nest trace id {id}"
+            );
+            out.findings.push(found(rule, lines, line, Mark::Field(2), message, remedy));
+        }
+    }
+}

@@ -1,0 +1,36 @@
+//! Rules about subordinate ids.
+
+use super::{Example, Family, MAREN, MAREN_GROUP, MAREN_SHADOW, Rule, Severity};
+use crate::table::File;
+
+pub(super) const RULES: &[Rule] = &[Rule {
+    name: "overlapping-range",
+    severity: Severity::Error,
+    family: Family::Ranges,
+    looks_at_tree: false,
+    reads: &[File::Subuid, File::Subgid],
+    finds: "two subordinate ranges that share ids",
+    why: "The containers of one user own, read and change the files of the other's.",
+    remedy: "Give one of the users a range of its own, and its containers new ids.",
+    bad: Example {
+        files: &[
+            (
+                File::Passwd,
+                "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nkeeper:x:0:1004::/home/maren:/bin/sh\n",
+            ),
+            (File::Group, MAREN_GROUP),
+            (File::Shadow, "maren:!:20781:0::7:::\nkeeper:!:20781::::::\n"),
+            (File::Subuid, "maren:2001010688:65536\nkeeper:2001010788:65536\n"),
+        ],
+        besides: "",
+    },
+    good: Example {
+        files: &[
+            (File::Passwd, MAREN),
+            (File::Group, MAREN_GROUP),
+            (File::Shadow, MAREN_SHADOW),
+            (File::Subuid, "maren:2001010688:65536\nmaren:2001076224:65536\n"),
+        ],
+        besides: "",
+    },
+}];
