@@ -186,6 +186,8 @@ pub struct Survey {
     pub newest: Option<Day>,
     /// Directories in it on which another file system is mounted.
     pub mounts: Vec<BString>,
+    /// The first thing in it that is marked so that nobody can change it.
+    pub fixed: Option<BString>,
 }
 
 /// Files that carry a number.

@@ -291,17 +291,25 @@ pub fn give_directory(
     undone.note(&path_of(path).display().to_string(), to, rustix::fs::fchown(&directory, uid, gid))
 }
 
-/// Removes an entry of a directory and everything below it, by handles.
+/// Removes an entry of a directory and everything below it, by handles. What is
+/// mounted below is not entered.
 ///
 /// # Errors
-/// The system's; what is not there is no error.
+/// The system's, `EXDEV` for a mount; what is not there is no error.
 pub fn remove_all(directory: impl AsFd, name: &OsStr) -> Result<(), Errno> {
-    match rustix::fs::unlinkat(&directory, name, NO_FLAGS) {
-        Err(Errno::ISDIR | Errno::PERM) => {}
+    let refused = match rustix::fs::unlinkat(&directory, name, NO_FLAGS) {
+        Err(error @ (Errno::ISDIR | Errno::PERM)) => error,
         Err(Errno::NOENT) => return Ok(()),
         removed => return removed,
+    };
+    let below = match rustix::fs::openat(&directory, name, DIRECTORY, Mode::empty()) {
+        // No directory: it was the removal that was not permitted.
+        Err(Errno::NOTDIR | Errno::LOOP) => return Err(refused),
+        below => below?,
+    };
+    if rustix::fs::fstat(&below)?.st_dev != rustix::fs::fstat(&directory)?.st_dev {
+        return Err(Errno::XDEV);
     }
-    let below = rustix::fs::openat(&directory, name, DIRECTORY, Mode::empty())?;
     let names = names(&below)?;
     for name in names {
         remove_all(&below, &name)?;

@@ -1,6 +1,9 @@
 //! What planners and rules may ask about the world, answered from a real tree.
 
-use std::path::{Path, PathBuf};
+mod site;
+mod sources;
+
+use std::path::Path;
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -12,7 +15,7 @@ use nest_core::surroundings::{
     Skeleton, SkeletonFault, Surroundings, Survey, Suspended,
 };
 use nest_core::value::count_keys;
-use rustix::fs::{AtFlags, FileType, Mode, OFlags, Stat, StatxAttributes};
+use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 
 use crate::effect::{Place, is_private};
@@ -41,10 +44,6 @@ pub struct World<'t> {
     state: Option<&'t State>,
     kept: OnceLock<Result<Vec<RetiredAccount>, String>>,
 }
-
-/// Sources of users that are this machine's own: files, and the accounts that
-/// its service manager makes up while a service runs.
-const LOCAL_SOURCES: [&str; 5] = ["files", "compat", "systemd", "db", "altfiles"];
 
 impl<'t> World<'t> {
     /// The world of `tree`.
@@ -140,47 +139,7 @@ impl Surroundings for World<'_> {
     }
 
     fn site(&self, path: &BStr) -> Site {
-        let unknown = |error: Errno| Site::Unknown(error.to_string());
-        let mut here = match self.tree.open_directory_strictly("/") {
-            Ok(root) => root,
-            Err(error) => return unknown(error),
-        };
-        let mut walked = PathBuf::from("/");
-        let mut parts = path_of(path).components().skip(1).peekable();
-        while let Some(part) = parts.next() {
-            walked.push(part);
-            let last = parts.peek().is_none();
-            let stat = match rustix::fs::statat(&here, part.as_os_str(), AtFlags::SYMLINK_NOFOLLOW)
-            {
-                Ok(stat) => stat,
-                Err(Errno::NOENT) if last => return Site::Free,
-                Err(Errno::NOENT) => return Site::NoParent(bytes(&walked)),
-                Err(error) => return unknown(error),
-            };
-            match (kind_of(&stat), last) {
-                (Kind::Link, _) => {
-                    let target = rustix::fs::readlinkat(&here, part.as_os_str(), Vec::new());
-                    let target = target.map(|target| target.into_bytes()).unwrap_or_default();
-                    let mut real = walked.parent().unwrap_or(Path::new("/")).join(path_of(&target));
-                    real.extend(parts);
-                    return Site::ThroughLink { link: bytes(&walked), real: bytes(&tidy(&real)) };
-                }
-                (_, true) => return Site::Taken(facts_of(&stat)),
-                (Kind::Directory, false) => {
-                    let flags =
-                        OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-                    here = match rustix::fs::openat(&here, part.as_os_str(), flags, Mode::empty()) {
-                        Ok(next) => next,
-                        Err(error) => return unknown(error),
-                    };
-                }
-                _ => return Site::ParentIsNoDirectory(bytes(&walked)),
-            }
-        }
-        match self.tree.stat("/") {
-            Ok(stat) => Site::Taken(facts_of(&stat)),
-            Err(error) => unknown(error),
-        }
+        site::look(self.tree, path)
     }
 
     fn facts(&self, path: &BStr) -> Result<Option<Facts>, String> {
@@ -288,7 +247,7 @@ impl Surroundings for World<'_> {
 
     fn origin(&self) -> Origin {
         let Ok(text) = self.tree.read("etc/nsswitch.conf") else { return Origin::FilesAlone };
-        others_in(&text).map_or(Origin::FilesAlone, Origin::Others)
+        sources::others_in(&text).map_or(Origin::FilesAlone, Origin::Others)
     }
 
     fn retired(&self) -> &Retired {
@@ -442,75 +401,4 @@ impl Surroundings for World<'_> {
 /// What this machine calls a uid, whatever tree is being administered.
 pub fn name_of_uid(uid: u32) -> Option<String> {
     nix::unistd::User::from_uid(uid.into()).ok().flatten().map(|user| user.name)
-}
-
-/// The sources besides the machine's own that nsswitch.conf(5) names for users.
-fn others_in(text: &[u8]) -> Option<String> {
-    let line = text.lines().find_map(|line| line.trim_ascii().strip_prefix(b"passwd:"))?;
-    let line = line.split(|&byte| byte == b'#').next()?.to_str_lossy().into_owned();
-    // Actions like [NOTFOUND=return] may hold spaces.
-    let mut outside = true;
-    let plain: String = line
-        .chars()
-        .filter(|c| {
-            outside = match c {
-                '[' => false,
-                ']' => true,
-                _ => return outside,
-            };
-            false
-        })
-        .collect();
-    let others: Vec<&str> =
-        plain.split_whitespace().filter(|source| !LOCAL_SOURCES.contains(source)).collect();
-    (!others.is_empty()).then(|| others.join(", "))
-}
-
-/// Takes `.` and `..` out of a path as far as they can be without looking.
-fn tidy(path: &Path) -> PathBuf {
-    let mut tidy = PathBuf::new();
-    for part in path.components() {
-        match part {
-            std::path::Component::ParentDir => {
-                tidy.pop();
-            }
-            std::path::Component::CurDir => {}
-            part => tidy.push(part),
-        }
-    }
-    tidy
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn only_sources_beyond_this_machine_are_others() {
-        let read = |text: &str| others_in(text.as_bytes());
-        assert_eq!(read("passwd: files systemd\n"), None);
-        assert_eq!(read("hosts: dns\n"), None);
-        assert_eq!(
-            read("# x\npasswd:\tfiles [SUCCESS = merge] sss ldap # two\n").as_deref(),
-            Some("sss, ldap")
-        );
-    }
-
-    #[test]
-    fn a_site_is_judged_without_following_links() {
-        let folder = tempfile::tempdir().unwrap();
-        let at = |path: &str| folder.path().join(path);
-        std::fs::create_dir_all(at("srv/home/maren")).unwrap();
-        std::fs::write(at("srv/file"), "").unwrap();
-        std::os::unix::fs::symlink("srv/home", at("home")).unwrap();
-        let tree = Tree::open(folder.path()).unwrap();
-        let world = World::new(&tree, Retired::default());
-        assert_eq!(world.site("/srv/home/tavish".into()), Site::Free);
-        assert!(matches!(world.site("/srv/home/maren".into()), Site::Taken(_)));
-        assert_eq!(world.site("/srv/none/tavish".into()), Site::NoParent("/srv/none".into()));
-        let through = Site::ThroughLink { link: "/home".into(), real: "/srv/home/tavish".into() };
-        assert_eq!(world.site("/home/tavish".into()), through);
-        let parent = Site::ParentIsNoDirectory("/srv/file".into());
-        assert_eq!(world.site("/srv/file/tavish".into()), parent);
-    }
 }

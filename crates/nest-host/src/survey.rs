@@ -9,13 +9,16 @@ use std::time::{Duration, Instant};
 use bstr::BStr;
 use nest_core::surroundings::Survey;
 use nest_core::value::Day;
-use rustix::fs::{AtFlags, FileType, Mode};
+use rustix::fs::{AtFlags, FileType, Mode, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
 
 use crate::inventory::{DIRECTORY, names};
 
 /// After this long the counting stops, and says so.
 const PATIENCE: Duration = Duration::from_millis(700);
+
+/// What nobody can change, not even root.
+const FIXED: StatxAttributes = StatxAttributes::IMMUTABLE.union(StatxAttributes::APPEND);
 
 /// Counts what an entry of a directory is and holds; `None` when it is not there.
 ///
@@ -47,21 +50,25 @@ struct Taking {
 
 impl Taking {
     fn entry(&mut self, directory: BorrowedFd<'_>, name: &OsStr, path: &[u8]) -> Result<(), Errno> {
-        let stat = match rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW) {
+        let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+        let stat = match rustix::fs::statx(directory, name, flags, StatxFlags::BASIC_STATS) {
             // It may go while we look.
             Err(Errno::NOENT) => return Ok(()),
             stat => stat?,
         };
-        if stat.st_dev != self.device {
+        if rustix::fs::makedev(stat.stx_dev_major, stat.stx_dev_minor) != self.device {
             self.survey.mounts.push(path.into());
             return Ok(());
         }
-        self.newest = self.newest.max(stat.st_mtime);
-        let kind = FileType::from_raw_mode(stat.st_mode);
+        if stat.stx_attributes.intersects(FIXED) && self.survey.fixed.is_none() {
+            self.survey.fixed = Some(path.into());
+        }
+        self.newest = self.newest.max(stat.stx_mtime.tv_sec);
+        let kind = FileType::from_raw_mode(stat.stx_mode.into());
         if kind != FileType::Directory {
             self.survey.files += 1;
             if kind == FileType::RegularFile {
-                self.survey.bytes += stat.st_size as u64;
+                self.survey.bytes += stat.stx_size;
             }
             return Ok(());
         }

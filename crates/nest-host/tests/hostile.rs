@@ -93,9 +93,11 @@ fn re_owning_stays_inside() {
     let paths = vec![Escaped("/home/maren".into())];
     stage.while_swapped(|round| {
         let (from, to) = if round % 2 == 0 { (OLD, NEW) } else { (NEW, OLD) };
-        let reown = Reown { paths: paths.clone(), group: false, from, to, of_change: None };
+        let (of_change, everywhere, hard_links) = (None, false, false);
+        let paths = paths.clone();
+        let reown = Reown { paths, group: false, from, to, of_change, everywhere, hard_links };
         let found = reown::find(&stage.tree, &reown).unwrap();
-        reown::give(&stage.tree, &found.list, false, from, to).unwrap();
+        reown::give(&stage.tree, &found.list, &reown, false).unwrap();
     });
 }
 

@@ -84,8 +84,22 @@ const DAY: &[(&str, &[&str])] = &[
     ("Back already, just as before.", &["resume", "user", "brannoc"]),
     ("The last administrator can't be kept out by mistake.", &["suspend", "user", "sunniva"]),
     ("It was Odalys after all: take that back.", &["undo", "5", "--yes"]),
+    ("A new department: the divers.", &["create", "group", "divers", "--member", "maren"]),
+    (
+        "Maren leaves the slipway for them, and new files are to be theirs.",
+        &["regroup", "maren", "--leave", "slipway", "--primary", "divers"],
+    ),
+    ("Who is in the pilots' group, and who runs it?", &["show", "group", "pilots"]),
+    ("Which groups is Odalys in?", &["list", "groups", "--of", "odalys"]),
+    ("Tavish moves ashore. The home is set aside.", &["delete", "user", "tavish", "--yes"]),
+    ("What is kept, and until when?", &["list", "retired"]),
+    ("Back for the summer after all, just as before.", &["restore", "user", "tavish"]),
+    ("Are there files that nobody owns?", &["trace", "orphans"]),
+    (
+        "They are Brannoc's, from a time when the number was another.",
+        &["reassign", "1044", "brannoc", "--yes"],
+    ),
     ("What was done today?", &["list", "changes"]),
-    ("Who is in the pilots' group now?", &["list", "users", "--in", "pilots"]),
 ];
 
 impl Demo {

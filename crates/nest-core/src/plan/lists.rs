@@ -24,20 +24,23 @@ pub(super) struct Lists<'p, 'a> {
 impl<'a> Lists<'_, 'a> {
     /// Adds a member. Returns whether a list had to be altered.
     pub fn join(&mut self, group: &[u8], name: &BStr) -> bool {
-        self.members(group, |list| with_member(list, name))
+        self.members(group, true, |list| with_member(list, name))
     }
 
     /// Takes a member out. Returns whether a list had to be altered.
     pub fn leave(&mut self, group: &[u8], name: &BStr) -> bool {
-        self.members(group, |list| without_member(list, name))
+        self.members(group, false, |list| without_member(list, name))
     }
 
     /// Writes another name in the place of a member's.
     pub fn replace(&mut self, group: &[u8], old: &BStr, new: &BStr) -> bool {
-        self.members(group, |list| replace_member(list, old, new).map(|list| (list, false)))
+        let replaced = |list: &[u8]| replace_member(list, old, new).map(|list| (list, false));
+        self.members(group, false, replaced)
     }
 
-    fn members(&mut self, group: &[u8], edit: impl Fn(&[u8]) -> Edited) -> bool {
+    /// Edits the list in both files. Who joins gets the line that gshadow lacks;
+    /// nobody else needs it.
+    fn members(&mut self, group: &[u8], makes: bool, edit: impl Fn(&[u8]) -> Edited) -> bool {
         let mut altered = false;
         if let Some((line, _)) = self.ground.book.group(group) {
             let current = self.draft.current(File::Group, line);
@@ -50,9 +53,7 @@ impl<'a> Lists<'_, 'a> {
             }
         }
         let has_line = self.ground.book.gshadow(group).is_some();
-        // A line that would say no more than the other file is made only where
-        // the lists are touched anyway.
-        if self.ground.book.gshadow.is_some() && (has_line || altered) {
+        if self.ground.book.gshadow.is_some() && (has_line || altered && makes) {
             altered |= self.gshadow(group, 3, edit);
         }
         altered

@@ -13,12 +13,15 @@ mod find_kept;
 mod group_password;
 mod guard;
 mod home;
+#[cfg(test)]
+mod leaving_tests;
 mod lists;
 mod new_name;
 #[cfg(test)]
 mod people_tests;
 mod primary;
 mod purge;
+mod reason;
 mod reassign;
 mod refusal;
 mod regroup;
@@ -44,8 +47,9 @@ pub use draft::Draft;
 pub use group_password::{GroupPassword, check_group_password, group_password};
 pub use guard::Even;
 pub use purge::{Purge, kept_until, purge};
+pub use reason::Reason;
 pub use reassign::{Reassign, reassign};
-pub use refusal::{Reason, Refusal, Way};
+pub use refusal::{Refusal, Way};
 pub use regroup::{Regroup, regroup};
 pub use rename_group::{RenameGroup, rename_group};
 pub use rename_user::{RenameUser, rename_user};

@@ -15,7 +15,7 @@ use crate::test_support::World;
 
 const HASH: &str = "$6$saltsalt$abcdefghijklmnop";
 
-fn texts() -> Vec<(File, String)> {
+pub(super) fn texts() -> Vec<(File, String)> {
     vec![
         (
             File::Passwd,
@@ -42,7 +42,7 @@ fn texts() -> Vec<(File, String)> {
     ]
 }
 
-fn book(texts: &[(File, String)]) -> Book {
+pub(super) fn book(texts: &[(File, String)]) -> Book {
     let mut all = Texts::default();
     for (file, text) in texts {
         all.set(*file, Arc::new(text.clone()));
@@ -51,16 +51,20 @@ fn book(texts: &[(File, String)]) -> Book {
 }
 
 /// The home of tavish is there and his own.
-fn world() -> World {
+pub(super) fn world() -> World {
     let mut world = World::default();
     let facts = Facts { kind: Kind::Directory, uid: 1001, gid: 1001, mode: 0o700 };
     world.sites.insert("/home/tavish".into(), Site::Taken(facts));
     world
 }
 
-type Planned = Result<Plan, Box<Refusal>>;
+pub(super) type Planned = Result<Plan, Box<Refusal>>;
 
-fn on(texts: &[(File, String)], world: &World, plan: impl Fn(Ground<'_>) -> Planned) -> Planned {
+pub(super) fn on(
+    texts: &[(File, String)],
+    world: &World,
+    plan: impl Fn(Ground<'_>) -> Planned,
+) -> Planned {
     let (book, policy) = (book(texts), Policy::default());
     plan(Ground {
         book: &book,
@@ -72,7 +76,7 @@ fn on(texts: &[(File, String)], world: &World, plan: impl Fn(Ground<'_>) -> Plan
 }
 
 /// The texts after some edits.
-fn edited(texts: &[(File, String)], edits: &[Edit]) -> Vec<(File, String)> {
+pub(super) fn edited(texts: &[(File, String)], edits: &[Edit]) -> Vec<(File, String)> {
     let book = book(texts);
     let one = |(file, text): &(File, String)| {
         let edits: Vec<&Edit> = edits.iter().filter(|edit| edit.file == *file).collect();
@@ -82,12 +86,12 @@ fn edited(texts: &[(File, String)], edits: &[Edit]) -> Vec<(File, String)> {
     texts.iter().map(one).collect()
 }
 
-fn line<'a>(texts: &'a [(File, String)], file: File, start: &str) -> &'a str {
+pub(super) fn line<'a>(texts: &'a [(File, String)], file: File, start: &str) -> &'a str {
     let (_, text) = texts.iter().find(|(other, _)| *other == file).unwrap();
     text.lines().find(|line| line.starts_with(start)).unwrap_or("")
 }
 
-fn says(planned: Planned) -> String {
+pub(super) fn says(planned: Planned) -> String {
     planned.unwrap_err().to_string()
 }
 
@@ -248,7 +252,7 @@ fn homes_that_can_not_be_moved_are_told_from_each_other() {
     assert!(moving("/srv", &taken).contains("/srv exists already"));
 }
 
-fn recorded(plan: &Plan, made: Option<Inventory>) -> Record {
+pub(super) fn recorded(plan: &Plan, made: Option<Inventory>) -> Record {
     let mut told = Told::of(plan);
     for step in &mut told.steps {
         step.left_as.clone_from(&made);
@@ -256,7 +260,7 @@ fn recorded(plan: &Plan, made: Option<Inventory>) -> Record {
     record(7, None, told)
 }
 
-fn undoing(record: &Record) -> impl Fn(Ground<'_>) -> Planned {
+pub(super) fn undoing(record: &Record) -> impl Fn(Ground<'_>) -> Planned {
     move |ground| undo(ground, Undo { record, undone_by: None, lines_only: false })
 }
 

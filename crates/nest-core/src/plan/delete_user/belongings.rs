@@ -98,6 +98,10 @@ impl Deleting<'_, '_> {
             Some("is a mount point: what is mounted there can't be moved".to_owned())
         } else if let Some(mount) = survey.mounts.first() {
             Some(format!("has another file system mounted in it, at {mount}"))
+        } else if let Some(fixed) =
+            survey.fixed.as_ref().filter(|fixed| self.is_stopped_by(path, fixed))
+        {
+            Some(format!("holds {fixed}, which is marked so that not even root can change it"))
         } else if facts.uid != self.found.uid && ground.world.owners_are_real().is_ok() {
             let owner = match ground.book.user_by_uid(facts.uid) {
                 Some((_, user)) => user.name.as_bstr().to_string(),
@@ -107,6 +111,11 @@ impl Deleting<'_, '_> {
         } else {
             None
         }
+    }
+
+    /// Moving a home needs nothing of what is in it to change.
+    fn is_stopped_by(&self, path: &BString, fixed: &BString) -> bool {
+        self.request.files != Fate::SetAside || path == fixed
     }
 
     /// Something can't be taken from where it is: only leaving it there is left.

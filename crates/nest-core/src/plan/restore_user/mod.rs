@@ -1,18 +1,21 @@
 //! Bringing deleted users back, just as they were as far as that still can be.
 
+mod belongings;
+mod lists;
+
 use bstr::{BStr, BString, ByteSlice};
+use lists::ListsBack;
 
 use super::find::with_fields;
 use super::find_kept::find_kept;
 use super::restore_group::{Back, Restored, lines_of_group, put_back};
 use super::retire::settle_numbers;
-use super::{Caution, Ground, Plan, Reason, Refusal, Reown, Step, Subject};
+use super::{Caution, Ground, Plan, Reason, Refusal, Step, Subject};
 use crate::account::{AccountKind, kind_of};
 use crate::allot::{Holder, IdMap};
-use crate::retired::{Became, Kept, KeptPlace, RetiredAccount, Thing, with_member_back};
-use crate::surroundings::{Site, Suspended};
-use crate::table::{Edit, File, Passwd, Record, SubId};
-use crate::value::escaped::Escaped;
+use crate::retired::{Kept, RetiredAccount, Thing};
+use crate::surroundings::Suspended;
+use crate::table::{File, Passwd, Record, SubId};
 use crate::value::{check_name, read_id};
 
 /// Users to be brought back, as one change.
@@ -344,102 +347,6 @@ impl Restoring<'_, '_> {
         }
     }
 
-    fn belongings(
-        &mut self,
-        numbers: Numbers,
-        home: &BString,
-        new_home: &BString,
-    ) -> Result<(), Box<Refusal>> {
-        for belonging in &self.kept.belongings {
-            let what = belonging.what.as_str();
-            let to = match what {
-                "home" => new_home.clone(),
-                _ if self.request.as_name.is_some() => {
-                    let parent = belonging.path.rsplit_once_str("/").map_or(&b""[..], |two| two.0);
-                    [parent, b"/", &self.name[..]].concat().into()
-                }
-                _ => belonging.path.clone(),
-            };
-            let moves =
-                matches!(belonging.became, Became::SetAside { .. } | Became::Archived { .. });
-            if moves && let Site::Taken(facts) = self.ground.world.site(to.as_ref()) {
-                let owner = self.ground.book.user_by_uid(facts.uid);
-                let owner = owner.map_or(format!("number {}", facts.uid), |(_, user)| {
-                    user.name.as_bstr().to_string()
-                });
-                let (what, path) = (what.to_owned(), to.clone());
-                let taken = format!("{} of {owner}", facts.kind);
-                let way = format!("{} --as NAME", self.command);
-                return Err(self
-                    .refuse(Reason::BelongingTaken { what, path, taken })
-                    .or_else("move that away first", format!("mv {to} {to}.before"))
-                    .or("or restore under another name", way));
-            }
-            let label = if what == "home" {
-                "home"
-            } else if what == "mail" {
-                "mail"
-            } else {
-                "crontab"
-            };
-            match &belonging.became {
-                Became::SetAside { place } => {
-                    if !matches!(self.ground.world.site(place.as_ref()), Site::Taken(_)) {
-                        self.not_back(
-                            format!("{what} {to}"),
-                            format!("{place} is not there any more"),
-                        );
-                        continue;
-                    }
-                    self.reown(place, numbers);
-                    self.subject.decide(label, to.clone(), format!("back from {place}"));
-                    let (from, to) = (place.clone(), to);
-                    self.plan.steps.push(Step::Move { from, to, aside: false });
-                }
-                Became::Archived { file } => {
-                    self.subject.decide(label, to.clone(), format!("unpacked from {file}"));
-                    let changed = |old: u32, new: u32| (old != new).then_some((old, new));
-                    self.plan.steps.push(Step::Unpack {
-                        path: to,
-                        folder: self.found.folder.clone(),
-                        file: file.clone(),
-                        uid: changed(numbers.old_uid, numbers.uid),
-                        gid: changed(numbers.old_gid, numbers.gid),
-                    });
-                }
-                Became::Stays => {
-                    self.reown(&belonging.path, numbers);
-                    if what == "home" && home == new_home {
-                        self.plan.cautions.extend(super::home::record_home(self.ground, home));
-                    }
-                    self.subject.decide(label, belonging.path.clone(), "stayed where it was");
-                }
-                Became::Erased => {
-                    self.not_back(format!("{what} {}", belonging.path), "it was erased");
-                }
-                Became::Given { place, to } => {
-                    let why = format!("it was given to {to}, as {place}");
-                    self.not_back(format!("{what} {}", belonging.path), why);
-                }
-            }
-        }
-        if self.kept.belonging("home").is_none() {
-            self.subject.decide("home", new_home.clone(), "was not there when it was deleted");
-        }
-        Ok(())
-    }
-
-    /// Files that carry the old numbers get the new ones, where they are.
-    fn reown(&mut self, path: &BString, numbers: Numbers) {
-        let Numbers { old_uid, uid, old_gid, gid } = numbers;
-        for (group, from, to) in [(false, old_uid, uid), (true, old_gid, gid)] {
-            if from != to {
-                let paths = vec![Escaped(path.clone())];
-                self.plan.steps.push(Reown::below(paths, group, from, to));
-            }
-        }
-    }
-
     fn suspension(&mut self, uid: u32) {
         if let Some(note) = &self.kept.suspended {
             self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
@@ -447,43 +354,5 @@ impl Restoring<'_, '_> {
             self.plan.steps.push(Step::NoteSuspended(note));
             self.plan.cautions.push(Caution::StillSuspended { name: self.name.clone() });
         }
-    }
-}
-
-/// The lists that several accounts come back to.
-#[derive(Default)]
-struct ListsBack {
-    places: Vec<(KeptPlace, BString, BString)>,
-}
-
-impl ListsBack {
-    fn add(&mut self, place: &KeptPlace, old: &BString, new: &BString) {
-        self.places.push((place.clone(), old.clone(), new.clone()));
-    }
-
-    /// The edits that put everybody back to their places.
-    fn edits(&self, ground: Ground<'_>) -> Vec<Edit> {
-        let mut draft = super::Draft::new(ground.book);
-        for (place, old, new) in &self.places {
-            let line = match place.file {
-                File::Group => ground.book.group(&place.group).map(|(line, _)| line),
-                _ => ground.book.gshadow(&place.group).map(|(line, _)| line),
-            };
-            let Some(line) = line else { continue };
-            let at = if place.admins { 2 } else { 3 };
-            let current = draft.current(place.file, line);
-            let now = current.split_str(":").nth(at).unwrap_or_default().to_vec();
-            let list = match old == new {
-                true => with_member_back(&now, &place.list, old),
-                false => {
-                    let list = crate::value::replace_member(&place.list, old, new);
-                    with_member_back(&now, &list.unwrap_or_default(), new)
-                }
-            };
-            if let Some(list) = list {
-                draft.alter(place.file, line, with_fields(&current, &[(at, &list)]));
-            }
-        }
-        draft.finish()
     }
 }
