@@ -301,11 +301,12 @@ pub trait Surroundings: Sync {
     /// Why it can't be looked at.
     fn inventory(&self, path: &BStr, like: Option<&Inventory>)
     -> Result<Option<Inventory>, String>;
-    /// Counts what is in a file or directory; `None` when nothing is there.
+    /// Counts what is in a file or directory; `None` when nothing is there. Unless it
+    /// is to be `thorough` it gives up after a moment, and says so.
     ///
     /// # Errors
     /// Why it can't be looked at.
-    fn survey(&self, path: &BStr) -> Result<Option<Survey>, String>;
+    fn survey(&self, path: &BStr, thorough: bool) -> Result<Option<Survey>, String>;
     /// Whether a directory is fit to hide things in: not there yet, or one that
     /// only root may enter.
     ///

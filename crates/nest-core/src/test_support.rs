@@ -101,7 +101,7 @@ impl Surroundings for World {
     fn inventory(&self, path: &BStr, _: Option<&Inventory>) -> Result<Option<Inventory>, String> {
         Ok(self.inventories.get(path).cloned())
     }
-    fn survey(&self, path: &BStr) -> Result<Option<Survey>, String> {
+    fn survey(&self, path: &BStr, _: bool) -> Result<Option<Survey>, String> {
         Ok(self.surveys.get(path).cloned())
     }
     fn can_hide_in(&self, path: &BStr) -> Result<(), String> {

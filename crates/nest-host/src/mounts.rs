@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use bstr::ByteSlice;
+use bstr::{BString, ByteSlice};
 
 use crate::tree::Tree;
 
@@ -39,6 +39,14 @@ impl Mounts {
     pub fn kind_of(&self, path: &[u8]) -> Option<&str> {
         // The last one is on top.
         self.all.iter().rev().find(|mount| mount.point == path).map(|mount| mount.kind.as_str())
+    }
+
+    /// The mount points below a path.
+    pub fn inside(&self, path: &[u8]) -> Vec<BString> {
+        let inside = |point: &&Mount| {
+            point.point.strip_prefix(path).is_some_and(|rest| rest.starts_with(b"/"))
+        };
+        self.all.iter().filter(inside).map(|mount| mount.point.clone().into()).collect()
     }
 
     /// Mount points that show what shows elsewhere in the tree too: of a directory
@@ -143,6 +151,7 @@ broken line
         };
         assert_eq!(points(b""), [b"/mnt".to_vec(), b"/srv x/lib".to_vec()]);
         assert_eq!(mounts(b"").kind_of(b"/proc"), Some("proc"));
+        assert_eq!(mounts(b"").inside(b"/srv x"), ["/srv x/lib"]);
         // From inside the second file system only what lies there is seen.
         assert_eq!(points(b"/srv x"), [b""; 0]);
         assert_eq!(mounts(b"/srv x").all.len(), 2);

@@ -22,6 +22,7 @@ use crate::effect::{Place, is_private};
 use crate::inventory;
 use crate::kept;
 use crate::mentions;
+use crate::mounts::Mounts;
 use crate::processes;
 use crate::reown;
 use crate::skeleton;
@@ -270,16 +271,19 @@ impl Surroundings for World<'_> {
         taken.map_err(|error| error.to_string())
     }
 
-    fn survey(&self, path: &BStr) -> Result<Option<Survey>, String> {
-        match Place::of(self.tree, path) {
-            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
+    fn survey(&self, path: &BStr, thorough: bool) -> Result<Option<Survey>, String> {
+        let place = match Place::of(self.tree, path) {
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return Ok(None),
             // The root has no place of its own, and is no home to be counted.
-            Err(Errno::EXIST) => Ok(Some(Survey::default())),
-            Err(error) => Err(error.to_string()),
-            Ok(place) => {
-                survey::take(&place.directory, &place.name, path).map_err(|error| error.to_string())
-            }
+            Err(Errno::EXIST) => return Ok(Some(Survey::default())),
+            place => place.map_err(|error| error.to_string())?,
+        };
+        let survey = survey::take(&place.directory, &place.name, path, thorough);
+        let mut survey = survey.map_err(|error| error.to_string())?;
+        if let Some(survey) = survey.as_mut().filter(|survey| survey.more) {
+            survey.mounts.extend(Mounts::below(self.tree).inside(path));
         }
+        Ok(survey)
     }
 
     fn can_hide_in(&self, path: &BStr) -> Result<(), String> {

@@ -1,5 +1,5 @@
 //! Counting what is in a directory before it goes: by handles, no link followed,
-//! no other file system entered, and not for longer than anybody waits.
+//! no other file system entered, and for no longer than is wanted.
 
 use std::ffi::OsStr;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
@@ -14,8 +14,8 @@ use rustix::io::Errno;
 
 use crate::inventory::{DIRECTORY, names};
 
-/// After this long the counting stops, and says so.
-const PATIENCE: Duration = Duration::from_millis(700);
+/// After this long the counting stops, unless it has to be thorough.
+const PATIENCE: Duration = Duration::from_millis(100);
 
 /// What nobody can change, not even root.
 const FIXED: StatxAttributes = StatxAttributes::IMMUTABLE.union(StatxAttributes::APPEND);
@@ -28,14 +28,15 @@ pub(crate) fn take(
     directory: &OwnedFd,
     name: &OsStr,
     path: &BStr,
+    thorough: bool,
 ) -> Result<Option<Survey>, Errno> {
     let stat = match rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW) {
         Err(Errno::NOENT) => return Ok(None),
         stat => stat?,
     };
-    let began = Instant::now();
+    let until = (!thorough).then(|| Instant::now() + PATIENCE);
     let mut taking =
-        Taking { device: stat.st_dev, began, newest: i64::MIN, survey: Survey::default() };
+        Taking { device: stat.st_dev, until, newest: i64::MIN, survey: Survey::default() };
     taking.entry(directory.as_fd(), name, path)?;
     let newest = (taking.newest > i64::MIN).then(|| Day::of_seconds(taking.newest));
     Ok(Some(Survey { newest, ..taking.survey }))
@@ -43,7 +44,7 @@ pub(crate) fn take(
 
 struct Taking {
     device: u64,
-    began: Instant,
+    until: Option<Instant>,
     newest: i64,
     survey: Survey,
 }
@@ -72,7 +73,7 @@ impl Taking {
             }
             return Ok(());
         }
-        if self.began.elapsed() > PATIENCE {
+        if self.until.is_some_and(|until| Instant::now() > until) {
             self.survey.more = true;
             return Ok(());
         }
@@ -100,9 +101,9 @@ mod tests {
         std::fs::write(home.join("bin/x"), "four").unwrap();
         std::os::unix::fs::symlink("/", home.join("out")).unwrap();
         let directory = OwnedFd::from(std::fs::File::open(place.path()).unwrap());
-        let survey = take(&directory, "home".as_ref(), "/home".into()).unwrap().unwrap();
+        let survey = take(&directory, "home".as_ref(), "/home".into(), true).unwrap().unwrap();
         assert_eq!((survey.files, survey.bytes, survey.more), (2, 4, false));
         assert!(survey.newest.is_some() && survey.mounts.is_empty());
-        assert_eq!(take(&directory, "gone".as_ref(), "/gone".into()).unwrap(), None);
+        assert_eq!(take(&directory, "gone".as_ref(), "/gone".into(), true).unwrap(), None);
     }
 }

@@ -251,7 +251,7 @@ const CRONTABS: [&str; 2] = ["/var/spool/cron/crontabs", "/var/spool/cron"];
 /// What bears an account's name outside its home: the mail spool file, and
 /// crontabs, where the machine has such a directory.
 pub(super) fn named_after(policy: &Policy, name: &[u8]) -> Vec<(&'static str, BString)> {
-    let mut all = vec![("mail", BString::from(policy.spool_of(name.into())))];
+    let mut all = vec![("mail", BString::from(policy.spool_of(name)))];
     all.extend(CRONTABS.map(|directory| ("crontab", join(directory.as_bytes(), name))));
     all
 }

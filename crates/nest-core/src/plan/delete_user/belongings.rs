@@ -56,7 +56,9 @@ impl Deleting<'_, '_> {
             Site::ThroughLink { link, .. } => Err(format!("is reached through the link {link}")),
             Site::Unknown(why) => Err(format!("can't be looked at: {why}")),
         };
-        let survey = ground.world.survey(path.as_ref());
+        // What is only moved goes in an instant, however much it is.
+        let thorough = !matches!(self.request.files, Fate::SetAside | Fate::Keep);
+        let survey = ground.world.survey(path.as_ref(), thorough);
         let survey = match survey {
             Ok(survey) => survey.unwrap_or_default(),
             Err(why) => return self.stand(what, path, format!("can't be looked at: {why}")),
