@@ -239,14 +239,14 @@ impl Global {
         .write_global();
         let level = match self.verbose {
             0 => None,
-            1 => Some("info"),
-            _ => Some("debug"),
+            1 => Some(tracing::Level::INFO),
+            _ => Some(tracing::Level::DEBUG),
         };
-        let wanted = std::env::var("RUST_LOG").ok().or(level.map(str::to_owned));
+        let wanted = std::env::var("RUST_LOG").ok().and_then(|wanted| wanted.parse().ok());
         // Setting it up costs a millisecond; nobody pays for it unasked.
-        if let Some(wanted) = wanted {
+        if let Some(level) = wanted.or(level) {
             tracing_subscriber::fmt()
-                .with_env_filter(tracing_subscriber::EnvFilter::new(wanted))
+                .with_max_level(level)
                 .with_writer(std::io::stderr)
                 .without_time()
                 .init();

@@ -38,6 +38,7 @@ pub mod book;
 pub mod check;
 pub mod drift;
 pub mod group_account;
+pub mod holdings;
 pub mod plan;
 pub mod policy;
 pub mod record;

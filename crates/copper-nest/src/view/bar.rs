@@ -1,7 +1,7 @@
 //! A bar for slow work, on a terminal and after half a second only.
 
 use std::io::IsTerminal;
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Mutex, OnceLock, PoisonError};
 use std::time::{Duration, Instant};
 
 use indicatif::{ProgressBar, ProgressStyle};
@@ -14,6 +14,8 @@ const A_MOMENT: Duration = Duration::from_millis(500);
 #[derive(Default)]
 pub struct Bar {
     work: Mutex<Option<Work>>,
+    /// Whether anybody sees it.
+    seen: OnceLock<bool>,
 }
 
 struct Work {
@@ -35,7 +37,7 @@ impl Bar {
 
 impl Watcher for Bar {
     fn copied(&self, what: &str, all: u64, more: u64) {
-        if !std::io::stderr().is_terminal() {
+        if !self.seen.get_or_init(|| std::io::stderr().is_terminal()) {
             return;
         }
         let mut work = self.work.lock().unwrap_or_else(PoisonError::into_inner);

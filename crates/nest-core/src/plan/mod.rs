@@ -71,6 +71,7 @@ use crate::surroundings::Surroundings;
 use crate::table::Edit;
 use crate::value::{Day, escaped};
 pub(crate) use step::join;
+pub(crate) use wanted_id::reserved;
 
 /// What a planner goes by.
 #[derive(Clone, Copy)]

@@ -103,7 +103,7 @@ pub(super) fn check_wanted_gid(
 }
 
 /// What a reserved id means.
-pub(super) fn reserved(id: u32) -> &'static str {
+pub(crate) fn reserved(id: u32) -> &'static str {
     match id {
         65534 => "the kernel shows it for ids it can't show",
         65535 => "it meant \"no id\" when ids had 16 bits, and some programs still read it so",

@@ -11,6 +11,7 @@ use std::fs::File;
 use std::io::{Read, Write};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
+use std::sync::mpsc;
 
 use bstr::BStr;
 use nest_core::value::bytes_in_words;
@@ -64,8 +65,9 @@ impl Packed {
     }
 }
 
-/// Packs an entry of a directory into a file of a folder, flushed, reads the file
-/// back, and compares it with what was packed.
+/// Packs an entry of a directory into a file of a folder, flushed; unpacks again what
+/// is written and compares it with what was packed, and the file with what was
+/// written.
 ///
 /// # Errors
 /// The system's, and one for what was altered meanwhile, does not come back from
@@ -80,8 +82,13 @@ pub fn pack(
     let stat = rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)?;
     let mut before = Survey::default();
     survey(directory.as_fd(), name, stat.st_dev, &mut before)?;
+    // What is written is unpacked again at once, side by side, and compared with
+    // what was read.
+    let (sender, receiver) = mpsc::sync_channel(PIECES);
+    let comparing =
+        std::thread::spawn(move || contents_of(Received { receiver, piece: Vec::new(), at: 0 }));
     let target = folder.create(file)?;
-    let tee = Tee { inner: target, hasher: Xxh3::new(), count: 0 };
+    let tee = Tee { inner: Written { file: target, sender }, hasher: Xxh3::new(), count: 0 };
     let mut encoder = zstd::Encoder::new(tee, LEVEL)?;
     let threads = std::thread::available_parallelism().map_or(1, |count| count.get() as u32);
     encoder.multithread(threads)?;
@@ -91,11 +98,16 @@ pub fn pack(
     let mut packing = Packing { builder, device, linked, hasher, progress: &progress };
     packing.entry(directory.as_fd(), name, b"")?;
     let Packing { builder, hasher, .. } = packing;
-    let mut tee = builder.into_inner()?.finish()?;
-    tee.flush()?;
-    tee.inner.sync_all()?;
-    let (size, digest) = (tee.count, in_hexadecimal(&tee.hasher));
-    compare(folder, file, &digest, &in_hexadecimal(&hasher))?;
+    let Tee { inner: Written { file: target, sender }, hasher: written, count: size } =
+        builder.into_inner()?.finish()?;
+    drop(sender);
+    target.sync_all()?;
+    drop(target);
+    let unpacked = comparing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
+    let digest = in_hexadecimal(&written);
+    if unpacked != in_hexadecimal(&hasher) || digest_of(folder, file)? != digest {
+        return Err(damaged("it does not come back as it was written"));
+    }
     let mut after = Survey::default();
     survey(directory.as_fd(), name, stat.st_dev, &mut after)?;
     if in_hexadecimal(&before.hasher) != in_hexadecimal(&after.hasher) {
@@ -311,7 +323,7 @@ struct Tee<T> {
     count: u64,
 }
 
-impl Write for Tee<File> {
+impl<W: Write> Write for Tee<W> {
     fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
         let count = self.inner.write(bytes)?;
         self.hasher.update(&bytes[..count]);
@@ -333,11 +345,53 @@ impl<R: Read> Read for Tee<R> {
     }
 }
 
-/// Reads an archive back and compares everything in it with what was packed.
-fn compare(folder: &Folder, file: &str, digest: &str, contents: &str) -> std::io::Result<()> {
-    let tee = Tee { inner: folder.open_file(file)?, hasher: Xxh3::new(), count: 0 };
-    let decoder = zstd::Decoder::new(tee)?;
-    let mut archive = tar::Archive::new(decoder);
+/// So many pieces may wait to be compared.
+const PIECES: usize = 64;
+
+/// Writes to a file, and hands on what was written.
+struct Written {
+    file: File,
+    sender: mpsc::SyncSender<Vec<u8>>,
+}
+
+impl Write for Written {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        let count = self.file.write(bytes)?;
+        // Whoever compares has found something wrong, and will say so.
+        let _ = self.sender.send(bytes[..count].to_vec());
+        Ok(count)
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        self.file.flush()
+    }
+}
+
+/// What was handed on, as one stream.
+struct Received {
+    receiver: mpsc::Receiver<Vec<u8>>,
+    piece: Vec<u8>,
+    at: usize,
+}
+
+impl Read for Received {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        while self.at == self.piece.len() {
+            match self.receiver.recv() {
+                Ok(piece) => (self.piece, self.at) = (piece, 0),
+                Err(mpsc::RecvError) => return Ok(0),
+            }
+        }
+        let count = buffer.len().min(self.piece.len() - self.at);
+        buffer[..count].copy_from_slice(&self.piece[self.at..self.at + count]);
+        self.at += count;
+        Ok(count)
+    }
+}
+
+/// A digest of everything in an archive: what is known of each entry, and its data.
+fn contents_of(archive: impl Read) -> std::io::Result<String> {
+    let mut archive = tar::Archive::new(zstd::Decoder::new(archive)?);
     let mut hasher = Xxh3::new();
     let mut piece = vec![0; 128 << 10];
     each(&mut archive, &mut |entry, data| {
@@ -349,12 +403,13 @@ fn compare(folder: &Folder, file: &str, digest: &str, contents: &str) -> std::io
             }
         }
     })?;
-    let mut decoder = archive.into_inner();
-    std::io::copy(&mut decoder, &mut std::io::sink())?;
-    let mut tee = decoder.finish().into_inner();
-    std::io::copy(&mut tee, &mut std::io::sink())?;
-    if in_hexadecimal(&hasher) != contents || in_hexadecimal(&tee.hasher) != digest {
-        return Err(damaged("it does not come back from the disk as it was written"));
-    }
-    Ok(())
+    Ok(in_hexadecimal(&hasher))
+}
+
+/// The digest of a file as it comes back from the disk.
+fn digest_of(folder: &Folder, file: &str) -> std::io::Result<String> {
+    let mut whole = Tee { inner: folder.open_file(file)?, hasher: Xxh3::new(), count: 0 };
+    let mut piece = vec![0; 128 << 10];
+    while whole.read(&mut piece)? > 0 {}
+    Ok(in_hexadecimal(&whole.hasher))
 }

@@ -8,11 +8,9 @@ use std::os::unix::fs::FileExt;
 
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, Timespec, Timestamps, Uid, XattrFlags};
 use rustix::io::Errno;
-use xxhash_rust::xxh3::Xxh3;
 
 use super::entry::{Entry, Kind, damaged, each};
-use super::{Progress, Tee};
-use crate::digest::in_hexadecimal;
+use super::{Progress, digest_of};
 use crate::inventory::DIRECTORY;
 use crate::journal::Renumbered;
 use crate::kept::{ACCOUNT, parse};
@@ -33,14 +31,11 @@ pub fn unpack(
 ) -> std::io::Result<()> {
     let account = folder.read(ACCOUNT)?.ok_or(std::io::ErrorKind::NotFound)?;
     let account = parse(&account).map_err(|fault| damaged(&fault))?;
-    let mut whole = Tee { inner: folder.open_file(file)?, hasher: Xxh3::new(), count: 0 };
-    std::io::copy(&mut whole, &mut std::io::sink())?;
-    if account.digests.get(file) != Some(&in_hexadecimal(&whole.hasher)) {
+    if account.digests.get(file) != Some(&digest_of(folder, file)?) {
         return Err(damaged("it is not the one that was packed"));
     }
-    let all = whole.count;
-    let tee = Tee { inner: folder.open_file(file)?, hasher: Xxh3::new(), count: 0 };
-    let mut archive = tar::Archive::new(zstd::Decoder::new(tee)?);
+    let all = folder.open_file(file)?.metadata()?.len();
+    let mut archive = tar::Archive::new(zstd::Decoder::new(folder.open_file(file)?)?);
     let mut unpacking = Unpacking { directory, to, parents: None, directories: Vec::new() };
     let mut done = 0;
     each(&mut archive, &mut |mut entry, data| {
