@@ -6,9 +6,9 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
     change_group, change_user, check, create_group, create_user, delete_group, delete_user, demo,
-    list_changes, list_groups, list_retired, list_rules, list_users, password_group, password_user,
-    purge, reassign, recover, regroup, rename_group, rename_user, show_change, show_group,
-    show_policy, show_rule, show_user, suspend_user, trace, undo,
+    list_changes, list_groups, list_ids, list_retired, list_rules, list_users, password_group,
+    password_user, purge, reassign, recover, regroup, rename_group, rename_user, show_change,
+    show_group, show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
 };
 use crate::failure::Failure;
 
@@ -83,10 +83,10 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// List users, groups, deleted accounts, changes, or rules.
+    /// List users, groups, numbers, deleted accounts, changes, or rules.
     #[command(subcommand)]
     List(List),
-    /// Show one user, group, change or rule, or the policy.
+    /// Show one user, group, number, change or rule, or the policy.
     #[command(subcommand)]
     Show(Show),
     /// Create users, or a group.
@@ -127,6 +127,8 @@ enum Verb {
 enum List {
     Users(list_users::ListUsers),
     Groups(list_groups::ListGroups),
+    Ids(list_ids::ListIds),
+    Ranges(list_ids::ListRanges),
     Retired(list_retired::ListRetired),
     Changes(list_changes::ListChanges),
     Rules(list_rules::ListRules),
@@ -136,6 +138,7 @@ enum List {
 enum Show {
     User(show_user::ShowUser),
     Group(show_group::ShowGroup),
+    Id(show_id::ShowId),
     Change(show_change::ShowChange),
     Policy(show_policy::ShowPolicy),
     Rule(show_rule::ShowRule),
@@ -194,11 +197,14 @@ impl Cli {
         match &self.verb {
             Verb::List(List::Users(args)) => args.run(global),
             Verb::List(List::Groups(args)) => args.run(global),
+            Verb::List(List::Ids(args)) => args.run(global),
+            Verb::List(List::Ranges(args)) => args.run(global),
             Verb::List(List::Retired(args)) => args.run(global),
             Verb::List(List::Changes(args)) => args.run(global),
             Verb::List(List::Rules(args)) => args.run(global),
             Verb::Show(Show::User(args)) => args.run(global),
             Verb::Show(Show::Group(args)) => args.run(global),
+            Verb::Show(Show::Id(args)) => args.run(global),
             Verb::Show(Show::Change(args)) => args.run(global),
             Verb::Show(Show::Policy(args)) => args.run(global),
             Verb::Show(Show::Rule(args)) => args.run(global),

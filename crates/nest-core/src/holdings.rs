@@ -92,6 +92,10 @@ pub struct SpanUse {
     pub span: IdSpan,
     /// How many of them somebody holds.
     pub used: u64,
+    /// How many more are retired.
+    pub retired: u64,
+    /// How many more the policy avoids.
+    pub avoided: u64,
     /// How many are free.
     pub free: u64,
     /// The next to be given; nothing where none is free.
@@ -112,32 +116,47 @@ pub fn spans(ground: Ground<'_>, parts: usize) -> Result<Vec<SpanUse>, String> {
     let mut singles: Vec<u32> = uids.chain(gids).collect();
     singles.sort_unstable();
     singles.dedup();
-    let mut ranges: Vec<IdSpan> = [&book.subuid, &book.subgid]
+    let ranges: Vec<IdSpan> = [&book.subuid, &book.subgid]
         .into_iter()
         .flatten()
         .flat_map(Table::records)
         .filter_map(|(_, range)| range.span())
         .collect();
-    ranges.sort();
-    let merged = merge(&ranges);
-    let of_singles = |span: IdSpan| -> Vec<IdSpan> {
-        let inside = singles.iter().filter(|id| span.contains(**id));
-        inside.map(|id| IdSpan { first: *id, last: *id }).collect()
+    let one = |id: u32| IdSpan { first: id, last: id };
+    let singles: Vec<IdSpan> = singles.into_iter().map(one).collect();
+    let retired = world.retired();
+    let of_people = retired.users.iter().chain(&retired.groups).map(|id| id.span).collect();
+    let of_ranges = retired.ranges.iter().map(|id| id.span).collect();
+    let avoided: Vec<IdSpan> = policy.ids_avoid.iter().map(|avoid| avoid.span).collect();
+    let everything = [&singles[..], &ranges].concat();
+    let people =
+        Held { used: merge(singles), retired: merge(of_people), avoided: merge(avoided.clone()) };
+    let ranges = Held {
+        used: merge(everything),
+        retired: merge(of_ranges),
+        avoided: people.avoided.clone(),
     };
-    let mut all = Vec::new();
-    let people = policy.people_ids;
-    let services = policy.services_ids;
-    all.push(of("people", people, &of_singles(people), map.lowest(people)?, parts));
-    all.push(of("services", services, &of_singles(services), map.highest(services)?, parts));
+    let (for_people, for_services) = (policy.people_ids, policy.services_ids);
     let next = map.range(policy.people_ranges.max(1))?.map(|span| span.first);
-    all.push(of("subordinate", policy.ranges_span, &merged, next, parts));
-    Ok(all)
+    Ok(vec![
+        of("people", for_people, &people, map.lowest(for_people)?, parts),
+        of("services", for_services, &people, map.highest(for_services)?, parts),
+        of("subordinate", policy.ranges_span, &ranges, next, parts),
+    ])
+}
+
+/// What holds the numbers of a span, each in order and apart.
+struct Held {
+    used: Vec<IdSpan>,
+    retired: Vec<IdSpan>,
+    avoided: Vec<IdSpan>,
 }
 
 /// Spans in order, those that touch or overlap as one.
-fn merge(spans: &[IdSpan]) -> Vec<IdSpan> {
+fn merge(mut spans: Vec<IdSpan>) -> Vec<IdSpan> {
+    spans.sort();
     let mut merged: Vec<IdSpan> = Vec::new();
-    for span in spans {
+    for span in &spans {
         match merged.last_mut() {
             Some(last) if u64::from(span.first) <= u64::from(last.last) + 1 => {
                 last.last = last.last.max(span.last);
@@ -148,34 +167,77 @@ fn merge(spans: &[IdSpan]) -> Vec<IdSpan> {
     merged
 }
 
-fn of(
-    name: &'static str,
-    span: IdSpan,
-    held: &[IdSpan],
-    next: Option<u32>,
-    parts: usize,
-) -> SpanUse {
-    let overlap = |first: u64, last: u64| -> u64 {
-        held.iter()
-            .map(|held| {
-                let (from, to) = (u64::from(held.first).max(first), u64::from(held.last).min(last));
-                if from <= to { to - from + 1 } else { 0 }
-            })
-            .sum()
-    };
+/// How many of the numbers from `first` to `last` some spans hold.
+fn overlap(held: &[IdSpan], first: u64, last: u64) -> u64 {
+    // They are in order: those before and after need not be looked at.
+    let from = held.partition_point(|held| u64::from(held.last) < first);
+    held[from..]
+        .iter()
+        .take_while(|held| u64::from(held.first) <= last)
+        .map(|held| u64::from(held.last).min(last) - u64::from(held.first).max(first) + 1)
+        .sum()
+}
+
+fn of(name: &'static str, span: IdSpan, held: &Held, next: Option<u32>, parts: usize) -> SpanUse {
+    let all = merge([&held.used[..], &held.retired].concat());
+    let everything = merge([&all[..], &held.avoided].concat());
     let (first, last) = (u64::from(span.first), u64::from(span.last));
-    let used = overlap(first, last);
+    let used = overlap(&held.used, first, last);
+    let retired = overlap(&all, first, last) - used;
+    let avoided = overlap(&everything, first, last) - used - retired;
     let count = span.count();
-    let parts = (0..parts as u64).map(|at| {
-        let (from, to) =
-            (first + at * count / parts as u64, first + (at + 1) * count / parts as u64);
+    let part = |at: u64| -> u8 {
+        let from = first + at * count / parts as u64;
+        let to = first + (at + 1) * count / parts as u64;
         let size = to.saturating_sub(from).max(1);
-        let held = overlap(from, (from + size - 1).min(last));
         // One number in a large part still shows.
-        (held * 8).div_ceil(size).min(8) as u8
-    });
-    let parts: Vec<u8> = parts.collect();
-    SpanUse { name, span, used, free: count - used, next, parts }
+        (overlap(&everything, from, (from + size - 1).min(last)) * 8).div_ceil(size).min(8) as u8
+    };
+    let parts = (0..parts as u64).map(part).collect();
+    let free = count - used - retired - avoided;
+    SpanUse { name, span, used, retired, avoided, free, next, parts }
+}
+
+/// A subordinate range, or the gap between two.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct RangeOrGap {
+    /// `uid` or `gid`.
+    pub what: &'static str,
+    /// Its numbers.
+    pub span: IdSpan,
+    /// Whose it is, as written; nothing for a gap.
+    pub owner: Option<Vec<u8>>,
+    /// Whether it has numbers of a range before it.
+    pub overlaps: bool,
+}
+
+/// The subordinate ranges of both files in order of their numbers, with the gaps
+/// between them.
+pub fn ranges(ground: Ground<'_>) -> Vec<RangeOrGap> {
+    let mut all = Vec::new();
+    for (file, what) in [(File::Subuid, "uid"), (File::Subgid, "gid")] {
+        let mut of: Vec<(IdSpan, Vec<u8>)> = ground
+            .book
+            .sub_ids(file)
+            .into_iter()
+            .flat_map(Table::records)
+            .filter_map(|(_, range)| Some((range.span()?, range.owner.to_vec())))
+            .collect();
+        of.sort();
+        let mut end: Option<u32> = None;
+        for (span, owner) in of {
+            if let Some(end) = end
+                && u64::from(span.first) > u64::from(end) + 1
+            {
+                let span = IdSpan { first: end + 1, last: span.first - 1 };
+                all.push(RangeOrGap { what, span, owner: None, overlaps: false });
+            }
+            let overlaps = end.is_some_and(|end| span.first <= end);
+            end = end.max(Some(span.last));
+            all.push(RangeOrGap { what, span, owner: Some(owner), overlaps });
+        }
+    }
+    all
 }
 
 #[cfg(test)]
@@ -221,16 +283,36 @@ mod tests {
     }
 
     #[test]
+    fn gaps_and_overlaps_show_between_the_ranges() {
+        let book = book(&[(File::Subuid, "a:100:10\nb:105:10\n7:200:1\n")]);
+        let (policy, world) = (Policy::default(), World::default());
+        let today = Day(20_781);
+        let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
+        let told: Vec<_> = ranges(ground)
+            .into_iter()
+            .map(|range| (range.span.to_string(), range.owner, range.overlaps))
+            .collect();
+        let owned = |owner: &str| Some(owner.as_bytes().to_vec());
+        assert_eq!(
+            told,
+            [
+                ("100-109".into(), owned("a"), false),
+                ("105-114".into(), owned("b"), true),
+                ("115-199".into(), None, false),
+                ("200-200".into(), owned("7"), false),
+            ]
+        );
+    }
+
+    #[test]
     fn a_map_is_drawn_to_scale() {
         let span = IdSpan { first: 100, last: 199 };
-        let held = merge(&[
-            IdSpan { first: 90, last: 104 },
-            IdSpan { first: 105, last: 109 },
-            IdSpan { first: 150, last: 150 },
-        ]);
-        assert_eq!(held.len(), 2);
-        let of = of("people", span, &held, None, 10);
-        assert_eq!((of.used, of.free), (11, 89));
-        assert_eq!(of.parts, [8, 0, 0, 0, 0, 1, 0, 0, 0, 0]);
+        let between = |first, last| IdSpan { first, last };
+        let used = merge(vec![between(105, 109), between(90, 104), between(150, 150)]);
+        assert_eq!(used.len(), 2);
+        let (retired, avoided) = (vec![between(150, 151)], vec![between(190, 300)]);
+        let of = of("people", span, &Held { used, retired, avoided }, None, 10);
+        assert_eq!((of.used, of.retired, of.avoided, of.free), (11, 1, 10, 78));
+        assert_eq!(of.parts, [8, 0, 0, 0, 0, 2, 0, 0, 0, 8]);
     }
 }

@@ -11,6 +11,7 @@ pub mod delete_user;
 pub mod demo;
 pub mod list_changes;
 pub mod list_groups;
+pub mod list_ids;
 pub mod list_retired;
 pub mod list_rules;
 pub mod list_users;
@@ -25,6 +26,7 @@ pub mod rename_group;
 pub mod rename_user;
 pub mod show_change;
 pub mod show_group;
+pub mod show_id;
 pub mod show_policy;
 pub mod show_rule;
 pub mod show_user;
@@ -96,8 +98,7 @@ pub fn read_uid(text: &str) -> Result<u32, Failure> {
 /// A uid or gid, as `what` says.
 pub fn read_id(what: &str, text: &str) -> Result<u32, Failure> {
     nest_core::value::read_plain_id(text.as_bytes()).ok_or_else(|| {
-        let message =
-            format!("\"{text}\" is no {what}: a {what} is a whole number from 0 to 4294967293");
+        let message = format!("\"{text}\" is no {what}; write a whole number from 0 to 4294967293");
         Failure::new(REFUSED, "bad-number", message)
     })
 }

@@ -5,6 +5,7 @@ pub mod bar;
 pub mod changes;
 pub mod findings;
 pub mod groups;
+pub mod ids;
 pub mod receipt;
 pub mod retired;
 pub mod style;

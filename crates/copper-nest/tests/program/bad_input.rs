@@ -77,7 +77,7 @@ fn ids_that_cannot_be() {
         ("65535", "uid 65535 is reserved"),
         ("65534", "uid 65534 is reserved"),
         ("4294967296", "\"4294967296\" is no uid"),
-        ("ten", "\"ten\" is no uid: a uid is a whole number from 0 to 4294967293"),
+        ("ten", "\"ten\" is no uid; write a whole number from 0 to 4294967293"),
         ("010", "\"010\" is no uid"),
         ("2001010700", "lies in the subordinate range 2001010688-2001076223 of sunniva"),
     ] {

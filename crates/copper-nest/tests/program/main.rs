@@ -10,6 +10,7 @@ mod demo;
 mod docs;
 mod groups;
 mod harness;
+mod ids;
 mod killed;
 mod leaving;
 mod list_users;

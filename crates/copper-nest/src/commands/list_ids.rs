@@ -1,0 +1,89 @@
+//! `list ids`, `list ranges`.
+
+use std::ffi::OsString;
+
+use nest_core::holdings::{ranges, spans};
+
+use super::show_id::no_answer;
+use super::{bytes, show_user};
+use crate::cli::Global;
+use crate::failure::Failure;
+use crate::session::Session;
+use crate::view::{self, ids};
+
+/// List the numbers as a map: which span is for what, how full it is, and which
+/// number is given next.
+///
+/// Into a pipe one span a line, fields separated by tabs: name, first, last, used,
+/// retired, avoided, free, next.
+#[derive(Debug, clap::Args)]
+#[command(name = "ids", after_help = IDS)]
+pub struct ListIds {}
+
+const IDS: &str = "Examples:
+  copper-nest list ids
+  copper-nest list ids --format json";
+
+impl ListIds {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        session.tell_unfinished();
+        let loaded = session.load()?;
+        let world = session.world_to_look_at()?;
+        let spans = spans(session.ground(&loaded, &world), ids::PARTS).map_err(no_answer)?;
+        if global.json() {
+            view::print_json(&ids::spans_to_json(&spans));
+        } else {
+            ids::print_spans(global, &spans);
+        }
+        Ok(0)
+    }
+}
+
+/// List the subordinate ranges in order: whose they are, the gaps between them, and
+/// where they overlap.
+///
+/// Into a pipe one range a line, fields separated by tabs: uid or gid, first, last,
+/// how many, owner, and overlaps where it overlaps the one before; gaps are lines
+/// with the owner left empty.
+#[derive(Debug, clap::Args)]
+#[command(name = "ranges", after_help = RANGES)]
+pub struct ListRanges {
+    /// Only those of a user.
+    #[arg(long, value_name = "USER")]
+    of: Option<OsString>,
+}
+
+const RANGES: &str = "Examples:
+  copper-nest list ranges
+  copper-nest list ranges --of maren --format json";
+
+impl ListRanges {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        session.tell_unfinished();
+        let loaded = session.load()?;
+        let world = session.world_to_look_at()?;
+        let mut all = ranges(session.ground(&loaded, &world));
+        if let Some(of) = &self.of {
+            let name = bytes(of);
+            let user = show_user::find(&loaded.book, name.as_ref());
+            let owners: Vec<Vec<u8>> = match user {
+                Some(user) => vec![user.name.to_vec(), user.uid.to_vec()],
+                None => vec![name.to_vec()],
+            };
+            all.retain(|range| range.owner.as_ref().is_some_and(|owner| owners.contains(owner)));
+            if all.is_empty() && user.is_none() {
+                return Err(show_user::no_user(&loaded.book, &world, name.as_ref()));
+            }
+        }
+        if global.json() {
+            view::print_json(&ids::ranges_to_json(&all));
+        } else {
+            ids::print_ranges(global, &all);
+        }
+        Ok(0)
+    }
+}

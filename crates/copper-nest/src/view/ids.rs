@@ -1,0 +1,179 @@
+//! Numbers: who is behind one, how full the spans are, the subordinate ranges.
+
+use nest_core::holdings::{Holding, RangeOrGap, SpanUse};
+use serde_json::{Value, json};
+
+use super::{counted, for_a_person, style, visible, width};
+use crate::cli::Global;
+
+/// How many parts a span is drawn in.
+pub const PARTS: usize = 50;
+
+/// Prints what holds or covers a number.
+pub fn print_holdings(id: u32, all: &[Holding]) {
+    let (heading, quiet) = (style::HEADING, style::QUIET);
+    outln!("{heading}{id}{heading:#}");
+    outln!();
+    for (what, label) in [("uid", "as uid"), ("gid", "as gid"), ("both", "as either")] {
+        let of: Vec<&Holding> = all.iter().filter(|holding| holding.what == what).collect();
+        if of.is_empty() && what != "both" {
+            outln!("  {label:10} nobody");
+        }
+        for (at, holding) in of.into_iter().enumerate() {
+            let label = if at == 0 { label } else { "" };
+            let place = holding.place.map(|(file, line)| format!("{}:{line}", file.path()));
+            let words = visible(holding.words.as_bytes());
+            match place {
+                Some(place) => outln!("  {label:10} {words}   {quiet}{place}{quiet:#}"),
+                None => outln!("  {label:10} {words}"),
+            }
+        }
+    }
+}
+
+/// The same for machines.
+pub fn holdings_to_json(id: u32, all: &[Holding]) -> Value {
+    let holdings: Vec<Value> = all
+        .iter()
+        .map(|holding| {
+            json!({
+                "as": holding.what,
+                "holder": visible(holding.words.as_bytes()),
+                "file": holding.place.map(|(file, _)| file.path()),
+                "line": holding.place.map(|(_, line)| line),
+            })
+        })
+        .collect();
+    json!({"id": id, "held_by": holdings})
+}
+
+/// Prints the spans: a bar drawn to scale, and the exact numbers beside it.
+pub fn print_spans(global: &Global, spans: &[SpanUse]) {
+    if !for_a_person(global) {
+        for span in spans {
+            let numbers = [
+                u64::from(span.span.first),
+                u64::from(span.span.last),
+                span.used,
+                span.retired,
+                span.avoided,
+                span.free,
+            ];
+            let numbers: Vec<String> = numbers.iter().map(ToString::to_string).collect();
+            let next = span.next.map(|next| next.to_string()).unwrap_or_default();
+            outln!("{}\t{}\t{next}", span.name, numbers.join("\t"));
+        }
+        return;
+    }
+    let (heading, good, warn, quiet) = (style::HEADING, style::GOOD, style::WARN, style::QUIET);
+    for span in spans {
+        outln!("{heading}{:12}{heading:#} {}", span.name, span.span);
+        let bar: String = span.parts.iter().map(|part| block(*part)).collect();
+        outln!("  {good}{bar}{good:#}  {} full", percent(span));
+        let numbers = [
+            (span.used, "used"),
+            (span.retired, "retired"),
+            (span.avoided, "avoided"),
+            (span.free, "free"),
+        ];
+        let numbers = numbers.into_iter().filter(|(count, word)| *count > 0 || *word == "free");
+        let numbers: Vec<String> = numbers.map(|(count, word)| format!("{count} {word}")).collect();
+        let next = match span.next {
+            Some(next) => format!("next to be given: {next}"),
+            None => format!("{warn}nothing left to be given{warn:#}"),
+        };
+        outln!("  {}; {next}", numbers.join(", "));
+        outln!();
+    }
+    outln!(
+        "{quiet}each block is a fiftieth of its span; its height tells how much of it is held{quiet:#}"
+    );
+}
+
+/// Blocks from an eighth to full height; an empty part is a low line.
+fn block(eighths: u8) -> char {
+    match eighths {
+        0 => '_',
+        1 => '▁',
+        2 => '▂',
+        3 => '▃',
+        4 => '▄',
+        5 => '▅',
+        6 => '▆',
+        7 => '▇',
+        _ => '█',
+    }
+}
+
+fn percent(span: &SpanUse) -> String {
+    let count = span.span.count().max(1);
+    let tenths = (count - span.free) * 1000 / count;
+    format!("{}.{} %", tenths / 10, tenths % 10)
+}
+
+/// The same for machines.
+pub fn spans_to_json(spans: &[SpanUse]) -> Value {
+    let all = spans.iter().map(|span| {
+        json!({
+            "name": span.name,
+            "first": span.span.first,
+            "last": span.span.last,
+            "used": span.used,
+            "retired": span.retired,
+            "avoided": span.avoided,
+            "free": span.free,
+            "next": span.next,
+        })
+    });
+    all.collect()
+}
+
+/// Prints ranges and gaps in order.
+pub fn print_ranges(global: &Global, all: &[RangeOrGap]) {
+    let owner =
+        |range: &RangeOrGap| range.owner.as_ref().map(|owner| visible(owner)).unwrap_or_default();
+    if !for_a_person(global) {
+        for range in all {
+            let overlaps = if range.overlaps { "overlaps" } else { "" };
+            let (what, span) = (range.what, range.span);
+            let (first, last, count) = (span.first, span.last, span.count());
+            outln!("{what}\t{first}\t{last}\t{count}\t{}\t{overlaps}", owner(range));
+        }
+        return;
+    }
+    let (heading, quiet, warn) = (style::HEADING, style::QUIET, style::WARN);
+    for (what, label) in [("uid", "subordinate uids"), ("gid", "subordinate gids")] {
+        let of: Vec<&RangeOrGap> = all.iter().filter(|range| range.what == what).collect();
+        outln!("{heading}{label}{heading:#}");
+        let wide = of.iter().map(|range| width(&range.span.to_string())).max().unwrap_or(0);
+        for range in &of {
+            let (span, count) = (range.span.to_string(), range.span.count());
+            let ids = counted(usize::try_from(count).unwrap_or(usize::MAX), "id", "ids");
+            match (&range.owner, range.overlaps) {
+                (None, _) => outln!("  {quiet}{span:wide$}   gap of {ids}{quiet:#}"),
+                (Some(_), false) => outln!("  {span:wide$}   {}, {ids}", owner(range)),
+                (Some(_), true) => outln!(
+                    "  {span:wide$}   {}, {ids}   {warn}overlaps the one before{warn:#}",
+                    owner(range)
+                ),
+            }
+        }
+        if of.is_empty() {
+            outln!("  none");
+        }
+    }
+}
+
+/// The same for machines.
+pub fn ranges_to_json(all: &[RangeOrGap]) -> Value {
+    let all = all.iter().map(|range| {
+        json!({
+            "what": range.what,
+            "start": range.span.first,
+            "count": range.span.count(),
+            "owner": range.owner.as_ref().map(|owner| visible(owner)),
+            "overlaps": range.overlaps,
+        })
+    });
+    all.collect()
+}

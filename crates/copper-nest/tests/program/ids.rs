@@ -1,0 +1,56 @@
+//! Numbers: who is behind one, the map of the spans, the subordinate ranges.
+
+use crate::harness::TestTree;
+
+#[test]
+fn everything_behind_a_number_is_told() {
+    let tree = TestTree::new();
+    tree.write("etc/copper-nest/policy.toml", "[ids]\navoid = [\"5000-5999 the office's\"]\n");
+    tree.done("create user maren");
+    tree.done("delete user maren --yes");
+    tree.done("show id 1001").says("the user tavish   etc/passwd:6").says("the group tavish");
+    let run = tree.done("show id 2001010721");
+    run.says("33 inside the containers of sunniva, who has 2001010688-2001076223");
+    tree.done("show id 1002").says("as uid     retired: it was maren's");
+    tree.done("show id 5001").says("avoided by the policy, 5000-5999: the office's");
+    tree.done("show id 65534").says("nobody").says("reserved");
+    let json = tree.json("show id 1001");
+    assert_eq!((&json["id"], &json["held_by"][0]["line"]), (&1001.into(), &6.into()));
+    tree.refused("show id x", 3, "\"x\" is no id");
+    tree.refused("show id 4294967296", 3, "is no id");
+}
+
+#[test]
+fn the_map_tells_what_is_used_free_and_next() {
+    let tree = TestTree::new();
+    tree.write("etc/copper-nest/policy.toml", "[people]\nids = \"1000-1003\"\n");
+    let lines = |tree: &TestTree| tree.done("list ids").stdout;
+    assert_eq!(lines(&tree).lines().next(), Some("people\t1000\t1003\t2\t0\t0\t2\t1002"));
+    tree.done("create user maren");
+    tree.done("delete user maren --yes");
+    assert_eq!(lines(&tree).lines().next(), Some("people\t1000\t1003\t2\t1\t0\t1\t1003"));
+    tree.done("create user odile");
+    let shown = tree.done("list ids --color always").stdout;
+    assert!(
+        shown.contains("100.0 % full") && shown.contains("nothing left to be given"),
+        "{shown}"
+    );
+    let services = lines(&tree).lines().nth(1).unwrap().to_owned();
+    assert_eq!(services, "services\t100\t999\t4\t0\t0\t896\t998");
+    let json = tree.json("list ids");
+    assert_eq!((&json[2]["name"], &json[0]["next"]), (&"subordinate".into(), &().into()));
+}
+
+#[test]
+fn ranges_are_listed_with_gaps_and_overlaps() {
+    let tree = TestTree::new();
+    tree.write("etc/subuid", "tavish:500:100\nsunniva:100:50\n1001:550:100\n");
+    tree.write("etc/subgid", "");
+    let run = tree.done("list ranges");
+    let expected = "uid\t100\t149\t50\tsunniva\t\nuid\t150\t499\t350\t\t\n\
+                    uid\t500\t599\t100\ttavish\t\nuid\t550\t649\t100\t1001\toverlaps\n";
+    assert_eq!(run.stdout, expected);
+    assert_eq!(tree.done("list ranges --of tavish").stdout.lines().count(), 2);
+    assert_eq!(tree.json("list ranges")[1]["owner"], serde_json::Value::Null);
+    tree.refused("list ranges --of marn", 3, "there is no user marn");
+}
