@@ -93,7 +93,7 @@ const DAY: &[(&str, &[&str])] = &[
     ("Which groups is Odalys in?", &["list", "groups", "--of", "odalys"]),
     ("Tavish moves ashore. The home is set aside.", &["delete", "user", "tavish", "--yes"]),
     ("What is kept, and until when?", &["list", "retired"]),
-    ("Back for the summer after all, just as before.", &["restore", "user", "tavish"]),
+    ("Back for the summer after all, just as before.", &["restore", "user", "tavish", "--yes"]),
     ("Are there files that nobody owns?", &["trace", "orphans"]),
     (
         "They are Brannoc's, from a time when the number was another.",
