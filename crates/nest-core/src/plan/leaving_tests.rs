@@ -201,9 +201,20 @@ fn what_can_not_come_back_is_told_first() {
 }
 
 #[test]
+fn ranges_that_overlapped_before_come_back_as_they_were() {
+    let mut texts = texts();
+    texts[4].1 += "sunniva:2001010690:5\n";
+    let plan = on(&texts, &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let gone = edited(&texts, &plan.edits);
+    let back = on(&gone, &after(&plan), restoring("tavish")).unwrap();
+    assert_eq!(ended(edited(&gone, &back.edits)), ended(texts));
+}
+
+#[test]
 fn another_name_or_number_reaches_everything_that_comes_back() {
     let plan = on(&texts(), &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
     let mut gone = edited(&texts(), &plan.edits);
+    gone[2].1 = gone[2].1.replace("sudo:x:27:sunniva", "sudo:x:27:sunniva,torben");
     gone[0].1 += "\nsquatter:x:1001:1000::/:/bin/sh\n";
     let request = RestoreUser {
         names: vec!["tavish".into()],
@@ -212,6 +223,8 @@ fn another_name_or_number_reaches_everything_that_comes_back() {
         without_password: true,
     };
     let back = on(&gone, &after(&plan), |ground| restore_user(ground, &request)).unwrap();
+    let listed = |caution: &Caution| matches!(caution, Caution::ListedAlready { .. });
+    assert!(back.cautions.iter().any(listed), "{:?}", back.cautions);
     let now = edited(&gone, &back.edits);
     let passwd = line(&now, File::Passwd, "torben");
     assert_eq!(passwd, "torben:x:1002:1001:Tavish Rowe,Pier 2:/home/torben:/bin/sh");

@@ -303,9 +303,13 @@ impl Restoring<'_, '_> {
         let span = SubId::read(text.trim_ascii_start()).and_then(|range| range.span());
         let table = self.ground.book.sub_ids(file);
         let taken = span.and_then(|span| {
+            // What overlapped already when it was deleted is as it was.
+            let before = |owner: &[u8]| self.kept.overlapped.iter().any(|known| known.0 == owner);
             let mut others = table?.records();
-            let other =
-                others.find(|(_, other)| other.span().is_some_and(|other| other.overlaps(span)))?;
+            let other = others.find(|(_, other)| {
+                let overlaps = other.span().is_some_and(|other| other.overlaps(span));
+                overlaps && !before(other.owner)
+            })?;
             Some((span, BString::from(other.1.owner)))
         });
         if let Some((span, other)) = taken {
@@ -323,6 +327,14 @@ impl Restoring<'_, '_> {
     }
 
     fn memberships(&mut self, lists: &mut ListsBack) {
+        if self.request.as_name.is_some() {
+            let lines = self.ground.book.groups.lines();
+            for (line, group) in self.ground.book.groups_listing(self.name) {
+                let (name, group) = (self.name.clone(), group.name.into());
+                let line = lines.number(line.start);
+                self.plan.cautions.push(Caution::ListedAlready { name, group, line });
+            }
+        }
         let mut back: Vec<&BStr> = Vec::new();
         for place in &self.kept.places {
             let group = BStr::new(&place.group);
