@@ -8,8 +8,9 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use nest_core::plan::Reown;
 use nest_core::value::escaped::Escaped;
+use nest_host::state::State;
 use nest_host::tree::Tree;
-use nest_host::{copy, home, inventory, reown};
+use nest_host::{archive, copy, home, inventory, reown, walk};
 
 const ROUNDS: usize = 3000;
 const OLD: u32 = 1_004;
@@ -129,4 +130,34 @@ fn looking_and_removing_stay_inside() {
         let _ = std::fs::create_dir(stage.path("home/maren/notes"));
         let _ = std::fs::write(stage.path("home/maren/notes/own"), "own");
     });
+}
+
+#[test]
+fn packing_and_walking_stay_inside() {
+    let Some(stage) = Stage::set() else { return };
+    let home_directory =
+        std::os::fd::OwnedFd::from(std::fs::File::open(stage.path("home")).unwrap());
+    let state = State::At(stage.path("state")).open_or_make(&stage.tree).unwrap();
+    let paths = ["/home/maren".into()];
+    let packed = AtomicUsize::new(0);
+    stage.while_swapped(|round| {
+        let ground = walk::Ground { paths: &paths, ..walk::Ground::default() };
+        let outside = |met: &walk::Met<'_>| {
+            let inside = met.path().starts_with(b"/home/maren");
+            assert!(inside, "{:?}", String::from_utf8_lossy(&met.path()));
+        };
+        walk::walk(&stage.tree, ground, &outside).unwrap();
+        // Packing flushes, and takes longer than all the rest.
+        if round % 50 != 0 {
+            return;
+        }
+        // What is swapped while it is packed stops it; that is no harm.
+        let name = OsStr::new("maren");
+        if let Ok(all) = archive::pack(&home_directory, name, &state, "home.tar.zst", &|_, _| ()) {
+            packed.fetch_add(1, Ordering::Relaxed);
+            let most = "own".len() + "foreign".len();
+            assert!(all.bytes <= most as u64, "something outside was packed: {all:?}");
+        }
+    });
+    println!("{} packed whole", packed.into_inner());
 }

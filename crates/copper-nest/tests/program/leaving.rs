@@ -405,3 +405,59 @@ fn several_leave_and_return_as_one_change() {
     assert_same(&before, &tree.snapshot_without(".set-aside"));
     assert!(SHADOW.lines().all(|line| tree.read("etc/shadow").contains(line)));
 }
+
+#[test]
+fn machines_read_what_people_are_told() {
+    let tree = with_maren();
+    let dry = tree.json("delete user maren -n --yes");
+    assert_eq!((&dry["dry_run"], &dry["change"]), (&true.into(), &().into()));
+    let steps = dry["steps"].to_string();
+    assert!(steps.contains("sets /home/maren aside as /home/.set-aside/maren.1002.5"), "{steps}");
+    let done = tree.json("delete user maren --yes");
+    assert_eq!(done["change"], 5);
+    let edits = done["edits"].as_array().unwrap();
+    let passwd = edits.iter().find(|edit| edit["file"] == "etc/passwd").unwrap();
+    assert_eq!(passwd["after"], serde_json::Value::Null);
+    assert!(!done.to_string().contains("$y$"));
+    let kept = tree.json("show user maren --retired");
+    assert_eq!(kept[0]["groups"], serde_json::json!(["pilots", "slipway"]));
+    assert_eq!(kept[0]["belongings"][0]["place"], "/home/.set-aside/maren.1002.5");
+    assert!(!kept.to_string().contains("$y$"));
+    let refusal = tree.run("restore user marn --format json");
+    assert_eq!(refusal.status, 3);
+    assert_eq!(refusal.json()["error"]["kind"], "none-kept");
+    let shown = tree.done("show user maren --retired");
+    shown.says("retired/user/maren.1002.5").says("slipway (administrator)").says("maren:(hash)");
+}
+
+#[test]
+fn names_come_from_a_file_too_and_groups_are_purged() {
+    let tree = with_maren();
+    tree.write("leavers", "# this autumn\nmaren\n\nodile\n");
+    let leavers = tree.path("leavers").display().to_string();
+    tree.done(&format!("delete user --names-from {leavers} --yes"));
+    assert_eq!(tree.done("list retired").stdout.lines().count(), 2);
+    tree.done("delete group slipway --service --yes");
+    tree.refused("purge group slipwa --yes", 3, "the nearest is slipway");
+    tree.done("purge group slipway --yes").says("can't be restored any more");
+    tree.refused("restore group slipway", 3, "no deleted group slipway is kept");
+    assert_eq!(tree.done("list retired").stdout.lines().count(), 2);
+}
+
+#[test]
+fn of_two_who_restore_at_once_one_does() {
+    let tree = with_maren();
+    let before = tree.snapshot();
+    for _ in 0..5 {
+        tree.done("delete user maren --yes");
+        let runs: Vec<Run> = std::thread::scope(|scope| {
+            let one = || scope.spawn(|| tree.run("restore user maren"));
+            let both = [one(), one()];
+            both.into_iter().map(|run| run.join().unwrap()).collect()
+        });
+        let mut statuses: Vec<i32> = runs.iter().map(|run| run.status).collect();
+        statuses.sort_unstable();
+        assert_eq!(statuses, [0, 3]);
+        assert_same(&before, &tree.snapshot_without(".set-aside"));
+    }
+}

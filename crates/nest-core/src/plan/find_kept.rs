@@ -2,7 +2,7 @@
 
 use bstr::{BStr, BString};
 
-use super::{Ground, Reason, Refusal};
+use super::{Ground, NotKept, Refusal};
 use crate::retired::{RetiredAccount, Thing};
 use crate::value::{nearest, read_plain_id};
 
@@ -19,9 +19,9 @@ pub(super) fn find_kept<'a>(
 ) -> Result<&'a RetiredAccount, Box<Refusal>> {
     let refuse = |reason| Refusal::new(what, reason);
     if ground.change.is_none() {
-        return Err(refuse(Reason::NothingIsKept));
+        return Err(refuse(NotKept::NothingIsKept.into()));
     }
-    let all = ground.world.kept().map_err(|why| refuse(Reason::KeptUnreadable(why)))?;
+    let all = ground.world.kept().map_err(|why| refuse(NotKept::KeptUnreadable(why).into()))?;
     let of_thing = || all.iter().filter(|kept| kept.kept.thing == thing);
     let folder = |kept: &RetiredAccount| kept.folder.rsplit('/').next().map(BString::from);
     if let Some(found) = of_thing().find(|kept| folder(kept).is_some_and(|name| name == wanted)) {
@@ -39,12 +39,13 @@ pub(super) fn find_kept<'a>(
         [] => {
             let names = of_thing().map(|kept| kept.kept.name.as_slice());
             let near = nearest(wanted, names).map(ToOwned::to_owned);
-            Err(refuse(Reason::NoneKept { thing, name: wanted.to_owned(), near })
+            Err(refuse(NotKept::NoneKept { thing, name: wanted.to_owned(), near }.into())
                 .or("see what is kept", "list retired"))
         }
         ref several => {
-            let mut refusal =
-                refuse(Reason::SeveralKept { name: wanted.to_owned(), count: several.len() });
+            let mut refusal = refuse(
+                NotKept::SeveralKept { name: wanted.to_owned(), count: several.len() }.into(),
+            );
             let same_id = several.iter().all(|kept| kept.kept.id == several[0].kept.id);
             for kept in several {
                 let day = kept.time.split('T').next().unwrap_or_default();

@@ -17,6 +17,7 @@ mod home;
 mod leaving_tests;
 mod lists;
 mod new_name;
+mod not_kept;
 #[cfg(test)]
 mod people_tests;
 mod primary;
@@ -35,6 +36,7 @@ mod step;
 mod suspend;
 mod undo;
 mod wanted_id;
+mod words;
 
 pub use caution::Caution;
 pub use change_group::{ChangeGroup, change_group};
@@ -46,6 +48,7 @@ pub use delete_user::{DeleteUser, Fate, delete_user};
 pub use draft::Draft;
 pub use group_password::{GroupPassword, check_group_password, group_password};
 pub use guard::Even;
+pub use not_kept::NotKept;
 pub use purge::{Purge, kept_until, purge};
 pub use reason::Reason;
 pub use reassign::{Reassign, reassign};

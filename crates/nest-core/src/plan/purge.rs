@@ -3,7 +3,7 @@
 use bstr::{BStr, BString};
 
 use super::find_kept::find_kept;
-use super::{Caution, Ground, Plan, Reason, Refusal, Step, Subject};
+use super::{Caution, Ground, NotKept, Plan, Refusal, Step, Subject};
 use crate::policy::Freed;
 use crate::retired::{Became, RetiredAccount, Thing};
 use crate::surroundings::{Retired, RetiredId, Site};
@@ -36,10 +36,10 @@ pub fn purge(ground: Ground<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> 
         Purge::Due => {
             let what = "nothing was purged";
             if ground.change.is_none() {
-                return Err(Refusal::new(what, Reason::NothingIsKept));
+                return Err(Refusal::new(what, NotKept::NothingIsKept.into()));
             }
             let all = ground.world.kept();
-            let all = all.map_err(|why| Refusal::new(what, Reason::KeptUnreadable(why)))?;
+            let all = all.map_err(|why| Refusal::new(what, NotKept::KeptUnreadable(why).into()))?;
             let due = |account: &&RetiredAccount| {
                 kept_until(account, keep_days).is_some_and(|day| day <= ground.today)
             };

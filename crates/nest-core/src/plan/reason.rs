@@ -3,8 +3,9 @@
 use bstr::BString;
 use strum::IntoStaticStr;
 
+use super::not_kept::NotKept;
+use super::words::{gone, listed, nearest, some};
 use crate::allot::Holder;
-use crate::retired::Thing;
 use crate::surroundings::{Kind, Process, SkeletonFault};
 use crate::table::File;
 use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
@@ -141,30 +142,10 @@ pub enum Reason {
     /// Files that could not be looked at.
     #[error("the files could not be counted: {0}")]
     NotCounted(String),
-    /// Without state nothing is kept.
-    #[error("with --state none nothing is kept to restore from")]
-    NothingIsKept,
-    /// What is kept can't be read.
-    #[error("what is kept of deleted accounts can't be read: {0}")]
-    KeptUnreadable(String),
-    /// Nothing of that name is kept.
-    #[error("no deleted {thing} {name} is kept{}", nearest(.near))]
-    NoneKept {
-        /// User or group.
-        thing: Thing,
-        /// The name that was given.
-        name: BString,
-        /// The nearest one.
-        near: Option<BString>,
-    },
-    /// Several of that name are kept.
-    #[error("{count} of the name {name} were deleted and are kept")]
-    SeveralKept {
-        /// The name.
-        name: BString,
-        /// How many.
-        count: usize,
-    },
+    /// What is kept of deleted accounts does not help.
+    #[error(transparent)]
+    #[strum(transparent)]
+    Kept(#[from] NotKept),
     /// A group of a service.
     #[error("its gid {gid} is one of the services', and what runs with it may stop working")]
     IsServiceGroup {
@@ -461,39 +442,6 @@ pub enum Reason {
     /// Keys that are there.
     #[error("{0} exists already; add the key there by hand")]
     KeysExist(BString),
-}
-
-/// The first few processes, one a line.
-fn listed(processes: &[Process]) -> String {
-    const MOST: usize = 8;
-    let mut text = String::new();
-    for process in processes.iter().take(MOST) {
-        text += &format!("\n  {:>7}  since {}  {}", process.pid, process.since, process.command);
-    }
-    if processes.len() > MOST {
-        text += &format!("\n  and {} more", processes.len() - MOST);
-    }
-    text
-}
-
-/// The first few of some names.
-fn some(names: &[BString]) -> String {
-    const MOST: usize = 5;
-    let first: Vec<String> = names.iter().take(MOST).map(ToString::to_string).collect();
-    match (first.as_slice(), names.len().saturating_sub(MOST)) {
-        ([], _) => "nobody".to_owned(),
-        ([one], _) => one.clone(),
-        ([all @ .., last], 0) => format!("{} and {last}", all.join(", ")),
-        (all, more) => format!("{} and {more} more", all.join(", ")),
-    }
-}
-
-fn gone(now: &Option<BString>) -> String {
-    now.as_ref().map_or_else(|| "gone".to_owned(), ToString::to_string)
-}
-
-fn nearest(near: &Option<BString>) -> String {
-    near.as_ref().map(|near| format!("; the nearest is {near}")).unwrap_or_default()
 }
 
 #[cfg(test)]

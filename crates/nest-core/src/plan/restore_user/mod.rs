@@ -10,7 +10,7 @@ use super::find::with_fields;
 use super::find_kept::find_kept;
 use super::restore_group::{Back, Restored, lines_of_group, put_back};
 use super::retire::settle_numbers;
-use super::{Caution, Ground, Plan, Reason, Refusal, Step, Subject};
+use super::{Caution, Ground, NotKept, Plan, Reason, Refusal, Step, Subject};
 use crate::account::{AccountKind, kind_of};
 use crate::allot::{Holder, IdMap};
 use crate::retired::{Kept, RetiredAccount, Thing};
@@ -114,7 +114,7 @@ impl Restoring<'_, '_> {
         let Some(passwd) = passwd.and_then(|line| Passwd::read(line.text.trim_ascii_start()))
         else {
             let fault = "its record holds no readable line of etc/passwd".to_owned();
-            return Err(self.refuse(Reason::KeptUnreadable(fault)));
+            return Err(self.refuse(NotKept::KeptUnreadable(fault).into()));
         };
         let (home, old_gid) = (BString::from(passwd.home), passwd.gid().unwrap_or(0));
         self.name_is_free()?;

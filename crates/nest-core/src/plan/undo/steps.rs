@@ -3,7 +3,7 @@
 use bstr::BString;
 
 use super::{Undoing, set_aside_place, with_hash};
-use crate::plan::{Reason, Refusal, Reown, Step, join};
+use crate::plan::{NotKept, Refusal, Reown, Step, join};
 use crate::record::RecordedStep;
 use crate::retired::Kept;
 use crate::secret::hash_of;
@@ -86,7 +86,7 @@ impl Undoing<'_> {
     /// What was kept is back, and is kept no longer.
     fn release(&mut self, folder: &str) -> Result<(), Box<Refusal>> {
         let all = self.ground.world.kept();
-        let all = all.map_err(|why| self.refuse(Reason::KeptUnreadable(why)))?;
+        let all = all.map_err(|why| self.refuse(NotKept::KeptUnreadable(why).into()))?;
         if let Some(kept) = all.iter().find(|kept| kept.folder == folder) {
             let kept = Box::new(kept.kept.clone());
             let folder = folder.to_owned();

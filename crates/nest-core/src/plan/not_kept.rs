@@ -1,0 +1,37 @@
+//! Why nothing that is kept of deleted accounts answers a request.
+
+use bstr::BString;
+use strum::IntoStaticStr;
+
+use super::words::nearest;
+use crate::retired::Thing;
+
+/// Why nothing that is kept answers a request.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
+pub enum NotKept {
+    /// Without state nothing is kept.
+    #[error("with --state none nothing is kept to restore from")]
+    NothingIsKept,
+    /// What is kept can't be read.
+    #[error("what is kept of deleted accounts can't be read: {0}")]
+    KeptUnreadable(String),
+    /// Nothing of that name is kept.
+    #[error("no deleted {thing} {name} is kept{}", nearest(.near))]
+    NoneKept {
+        /// User or group.
+        thing: Thing,
+        /// The name that was given.
+        name: BString,
+        /// The nearest one.
+        near: Option<BString>,
+    },
+    /// Several of that name are kept.
+    #[error("{count} of the name {name} were deleted and are kept")]
+    SeveralKept {
+        /// The name.
+        name: BString,
+        /// How many.
+        count: usize,
+    },
+}

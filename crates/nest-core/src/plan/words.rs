@@ -1,0 +1,61 @@
+//! Turns that refusals share.
+
+use bstr::BString;
+
+use crate::surroundings::Process;
+
+/// The first few processes, one a line.
+pub(super) fn listed(processes: &[Process]) -> String {
+    const MOST: usize = 8;
+    let mut text = String::new();
+    for process in processes.iter().take(MOST) {
+        text += &format!("\n  {:>7}  since {}  {}", process.pid, process.since, process.command);
+    }
+    if processes.len() > MOST {
+        text += &format!("\n  and {} more", processes.len() - MOST);
+    }
+    text
+}
+
+/// The first few of some names.
+pub(super) fn some(names: &[BString]) -> String {
+    const MOST: usize = 5;
+    let first: Vec<String> = names.iter().take(MOST).map(ToString::to_string).collect();
+    match (first.as_slice(), names.len().saturating_sub(MOST)) {
+        ([], _) => "nobody".to_owned(),
+        ([one], _) => one.clone(),
+        ([all @ .., last], 0) => format!("{} and {last}", all.join(", ")),
+        (all, more) => format!("{} and {more} more", all.join(", ")),
+    }
+}
+
+pub(super) fn gone(now: &Option<BString>) -> String {
+    now.as_ref().map_or_else(|| "gone".to_owned(), ToString::to_string)
+}
+
+pub(super) fn nearest(near: &Option<BString>) -> String {
+    near.as_ref().map(|near| format!("; the nearest is {near}")).unwrap_or_default()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_many_names_the_first_are_told() {
+        let names: Vec<BString> = (1..8).map(|at| BString::from(format!("crew{at}"))).collect();
+        assert_eq!(some(&[]), "nobody");
+        assert_eq!(some(&names[..1]), "crew1");
+        assert_eq!(some(&names[..3]), "crew1, crew2 and crew3");
+        assert_eq!(some(&names), "crew1, crew2, crew3, crew4, crew5 and 2 more");
+    }
+
+    #[test]
+    fn of_many_processes_the_first_are_listed() {
+        let process = |pid| Process { pid, command: "vi".into(), since: "today".into() };
+        let all: Vec<Process> = (1..11).map(process).collect();
+        let text = listed(&all);
+        assert_eq!(text.lines().count(), 1 + 8 + 1, "{text}");
+        assert!(text.ends_with("and 2 more"), "{text}");
+    }
+}
