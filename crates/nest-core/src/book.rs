@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::OnceLock;
 
+use crate::ahead::{Ahead, Sought};
 use crate::table::{
     File, Group, Groups, Gshadow, Gshadows, Kind, Line, Lines, NameIndex, Passwd, Record, Shadow,
     Shadows, SubId, SubIds, Table, Text, Users,
@@ -56,6 +57,7 @@ pub struct Book {
     /// Files that are there but can't be read, and why. Their tables are `None`.
     pub unreadable: BTreeMap<File, String>,
     names: [OnceLock<NameIndex>; 4],
+    ahead: OnceLock<Ahead>,
 }
 
 impl Book {
@@ -74,6 +76,7 @@ impl Book {
             subgid: texts.take(File::Subgid),
             unreadable: texts.unreadable,
             names: Default::default(),
+            ahead: OnceLock::new(),
         }
     }
 
@@ -105,12 +108,21 @@ impl Book {
         Some(self.names.get(file as usize)?.get_or_init(|| NameIndex::build(lines)))
     }
 
+    /// Looks many things up at once: later lookups of what was sought cost next to
+    /// nothing, and give the same. Only the first call counts.
+    pub fn look_ahead(&self, sought: Sought) {
+        self.ahead.get_or_init(|| Ahead::look(self, sought));
+    }
+
     /// The records of `file` with this name, well-formed or not. One lookup
     /// searches the text; after [`Book::name_index`] was built it is asked.
     pub fn named<'b>(&'b self, file: File, name: &[u8]) -> Vec<Line<'b>> {
         let Some(lines) = self.lines(file) else {
             return Vec::new();
         };
+        if let Some(found) = self.ahead.get().and_then(|ahead| ahead.named(file, name)) {
+            return found.iter().map(|start| lines.around(*start)).collect();
+        }
         match self.names.get(file as usize).and_then(OnceLock::get) {
             None => lines.named(name).collect(),
             Some(index) => {
@@ -134,6 +146,11 @@ impl Book {
 
     /// The first user with this uid.
     pub fn user_by_uid(&self, uid: u32) -> Option<(Line<'_>, Passwd<'_>)> {
+        if let Some(found) = self.ahead.get().and_then(|ahead| ahead.user(uid)) {
+            return first(
+                found.map(|start| self.users.lines().around(start)).into_iter().collect(),
+            );
+        }
         // Nearly always the number is written plainly, and a search finds it.
         let plain = self.users.lines().holding(format!(":{uid}:").into_bytes());
         plain
@@ -157,6 +174,11 @@ impl Book {
 
     /// The first group with this gid.
     pub fn group_by_gid(&self, gid: u32) -> Option<(Line<'_>, Group<'_>)> {
+        if let Some(found) = self.ahead.get().and_then(|ahead| ahead.group(gid)) {
+            return first(
+                found.map(|start| self.groups.lines().around(start)).into_iter().collect(),
+            );
+        }
         let plain = self.groups.lines().holding(format!(":{gid}:").into_bytes());
         plain
             .filter_map(|line| first(vec![line]))
@@ -171,13 +193,44 @@ impl Book {
 
     /// The groups whose list names this user, in file order.
     pub fn groups_listing<'b>(&'b self, user: &[u8]) -> Vec<(Line<'b>, Group<'b>)> {
-        self.groups
-            .lines()
-            .holding(user.to_vec())
+        let lines = self.groups.lines();
+        let ahead = self.ahead.get().and_then(|ahead| ahead.listing(user));
+        let mut found: Vec<Line<'b>> = match ahead {
+            Some(found) => found.iter().map(|start| lines.around(*start)).collect(),
+            None => lines.holding(user.to_vec()).collect(),
+        };
+        // A line that lists somebody twice is one line.
+        found.dedup_by_key(|line| line.start);
+        found
+            .into_iter()
             .filter(Line::is_record)
             .filter_map(|line| Some((line, Group::read(line.record())?)))
             .filter(|(_, group)| group.members().any(|member| member == user))
             .collect()
+    }
+
+    /// The first user whose home this is.
+    pub fn user_at_home(&self, home: &[u8]) -> Option<&[u8]> {
+        let lines = self.users.lines();
+        let read = |line: Line<'_>| -> Option<&[u8]> {
+            let user = Passwd::read(lines.around(line.start).record())?;
+            (user.home == home).then_some(user.name)
+        };
+        match self.ahead.get().and_then(|ahead| ahead.at_home(home)) {
+            Some(found) => found.iter().find_map(|start| read(lines.around(*start))),
+            None => lines.holding([b":", home, b":"].concat()).find_map(read),
+        }
+    }
+
+    /// The first range, of uids or of gids, that covers a number.
+    pub fn range_over(&self, id: u32) -> Option<SubId<'_>> {
+        if let Some(found) = self.ahead.get().and_then(|ahead| ahead.covering(id)) {
+            let (file, start) = found?;
+            return SubId::read(self.lines(file)?.around(start).record());
+        }
+        let tables = [&self.subuid, &self.subgid].into_iter().flatten();
+        let mut ranges = tables.flat_map(Table::records).map(|(_, range)| range);
+        ranges.find(|range| range.span().is_some_and(|span| span.contains(id)))
     }
 
     /// The gshadow lines that name this user, as member or administrator.

@@ -33,6 +33,7 @@
 //! ```
 
 pub mod account;
+pub mod ahead;
 pub mod allot;
 pub mod book;
 pub mod check;

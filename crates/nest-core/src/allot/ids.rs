@@ -139,6 +139,17 @@ impl<'a> IdMap<'a> {
         }
     }
 
+    /// Whether a range of somebody's own choice is clear of everything.
+    ///
+    /// # Errors
+    /// Why a name service gave no answer.
+    pub fn range_is_free(&self, span: IdSpan) -> Result<bool, String> {
+        let held = self.ranges.highest_in(span.first, span.last).is_some()
+            || self.used.highest_in(span.first, span.last).is_some()
+            || self.policy.ids_avoid.iter().any(|avoid| avoid.span.overlaps(span));
+        Ok(!held && self.is_free(span.first)? && self.is_free(span.last)?)
+    }
+
     /// The first place in the policy's span for a range of `count` ids.
     ///
     /// # Errors
@@ -191,12 +202,8 @@ fn retired(ids: &[crate::surroundings::RetiredId], id: u32) -> Option<Holder> {
 }
 
 fn range_over(book: &Book, id: u32) -> Option<Holder> {
-    [&book.subuid, &book.subgid].into_iter().flatten().find_map(|table| {
-        table.records().find_map(|(_, range)| {
-            let span = range.span().filter(|span| span.contains(id))?;
-            Some(Holder::Range { owner: range.owner.into(), span })
-        })
-    })
+    let range = book.range_over(id)?;
+    Some(Holder::Range { owner: range.owner.into(), span: range.span()? })
 }
 
 #[cfg(test)]

@@ -50,12 +50,8 @@ pub(super) fn plan_home(
         home.pop();
     }
     plan.field = home.clone();
-    let mut sharers = ground.book.users.lines().holding([b":", &home[..], b":"].concat());
-    let sharer = sharers.find_map(|line| {
-        let user = <crate::table::Passwd<'_> as crate::table::Record<'_>>::read(line.record())?;
-        (user.home == home).then(|| BString::from(user.name))
-    });
-    if let Some(other) = sharer {
+    if let Some(other) = ground.book.user_at_home(&home) {
+        let other = other.into();
         plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
     }
     if none_wanted {

@@ -8,7 +8,7 @@ use bstr::{BStr, BString, ByteSlice};
 use super::find::with_fields;
 use super::{Caution, Draft, Ground};
 use crate::table::{File, Group, Record};
-use crate::value::{PasswordField, replace_member, with_member, without_member};
+use crate::value::{PasswordField, replace_member, with_member, with_members, without_member};
 
 /// What becomes of a list, and whether it was tidied for that; nothing where it
 /// stays.
@@ -25,6 +25,22 @@ impl<'a> Lists<'_, 'a> {
     /// Adds a member. Returns whether a list had to be altered.
     pub fn join(&mut self, group: &[u8], name: &BStr) -> bool {
         self.members(group, true, |list| with_member(list, name))
+    }
+
+    /// Adds several members at once, to a group that there is or that is being made.
+    pub fn join_all(&mut self, group: &[u8], names: &[BString]) {
+        if let Some(line) = self.draft.added(File::Group, group) {
+            if let Some((list, _)) =
+                Group::read(line).and_then(|now| with_members(now.members, names))
+            {
+                *line = with_fields(line, &[(3, &list)]).into();
+            }
+            if self.ground.book.gshadow.is_some() {
+                self.gshadow(group, 3, |list| with_members(list, names));
+            }
+            return;
+        }
+        self.members(group, true, |list| with_members(list, names));
     }
 
     /// Takes a member out. Returns whether a list had to be altered.

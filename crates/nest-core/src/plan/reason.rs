@@ -146,6 +146,12 @@ pub enum Reason {
     #[error(transparent)]
     #[strum(transparent)]
     Kept(#[from] NotKept),
+    /// A group of that name is made by the same request.
+    #[error("a group of that name, with gid {gid}, is made as well; name it as the primary group")]
+    GroupInPlan {
+        /// Its gid.
+        gid: BString,
+    },
     /// A group of a service.
     #[error("its gid {gid} is one of the services', and what runs with it may stop working")]
     IsServiceGroup {

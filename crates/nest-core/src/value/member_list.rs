@@ -1,5 +1,7 @@
 //! The comma-separated lists of members and administrators in group files.
 
+use std::collections::HashSet;
+
 /// The names in a list. Empty entries are passed over, and so are the spaces
 /// before a name, as the C library does.
 pub fn members(list: &[u8]) -> impl Iterator<Item = &[u8]> {
@@ -9,13 +11,24 @@ pub fn members(list: &[u8]) -> impl Iterator<Item = &[u8]> {
 /// The list with `name` added at its end, and whether it had to be tidied for
 /// that (empty entries and spaces taken out). `None` when it holds the name.
 pub fn with_member(list: &[u8], name: &[u8]) -> Option<(Vec<u8>, bool)> {
-    if members(list).any(|member| member == name) {
-        return None;
-    }
+    with_members(list, &[name])
+}
+
+/// The list with the names that it lacks added at its end, each once, and whether
+/// it had to be tidied for that. `None` when it holds them all.
+pub fn with_members(list: &[u8], more: &[impl AsRef<[u8]>]) -> Option<(Vec<u8>, bool)> {
     let mut names: Vec<&[u8]> = members(list).map(<[u8]>::trim_ascii_end).collect();
-    let tidied = names.join(&b","[..]) != list;
-    names.push(name);
-    Some((names.join(&b","[..]), tidied))
+    let before = names.len();
+    if let [name] = more {
+        if !members(list).any(|member| member == name.as_ref()) {
+            names.push(name.as_ref());
+        }
+    } else {
+        let mut seen: HashSet<&[u8]> = members(list).collect();
+        names.extend(more.iter().map(AsRef::as_ref).filter(|name| seen.insert(name)));
+    }
+    let tidied = names[..before].join(&b","[..]) != list;
+    (names.len() > before).then(|| (names.join(&b","[..]), tidied))
 }
 
 /// The list without `name`, however often it stands there, and whether it had to
@@ -55,6 +68,9 @@ mod tests {
         assert_eq!(with_member(b"", b"maren"), Some((b"maren".to_vec(), false)));
         assert_eq!(with_member(b"tavish", b"maren"), Some((b"tavish,maren".to_vec(), false)));
         assert_eq!(with_member(b"tavish,maren", b"maren"), None);
+        let several = with_members(b"a,b", &["c", "a", "c", "d"]);
+        assert_eq!(several, Some((b"a,b,c,d".to_vec(), false)));
+        assert_eq!(with_members(b"a,b", &["b", "a"]), None);
     }
 
     #[test]

@@ -17,7 +17,7 @@ pub use day::{Day, DayFault, Expiry};
 pub use escaped::{escape, unescape};
 pub use id::{NotANumber, is_reserved, read_id, read_plain_id, read_signed};
 pub use id_span::IdSpan;
-pub use member_list::{members, replace_member, with_member, without_member};
+pub use member_list::{members, replace_member, with_member, with_members, without_member};
 pub use name::{NameFault, NameStyle, check_name, nearest};
 pub use password_field::{PasswordField, Scheme};
 pub use password_hash::{

@@ -2,7 +2,7 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::{Planner, path_fault};
+use super::{CreateUser, Making, path_fault};
 use crate::plan::home::obstacle;
 use crate::plan::{Caution, Ground, NewFile, Owner, Reason, Refusal, Step, Subject};
 use crate::policy::Days;
@@ -10,17 +10,18 @@ use crate::surroundings::{Program, Site};
 use crate::table::File;
 use crate::value::{Expiry, Scheme};
 
-impl<'a> Planner<'a> {
+impl Making<'_> {
     pub(super) fn choose_shell(
         &mut self,
+        request: &CreateUser,
         name: &BStr,
         subject: &mut Subject,
     ) -> Result<BString, Box<Refusal>> {
         let Ground { policy, world, .. } = self.ground;
-        let setting = if self.request.service { "services.shell" } else { "people.shell" };
-        let (shell, why): (BString, _) = match &self.request.shell {
+        let setting = if request.service { "services.shell" } else { "people.shell" };
+        let (shell, why): (BString, _) = match &request.shell {
             Some(shell) => (shell.clone(), "as asked".to_owned()),
-            None if self.request.service => {
+            None if request.service => {
                 (policy.services_shell.as_str().into(), policy.origin(setting))
             }
             None => (policy.people_shell.as_str().into(), policy.origin(setting)),
@@ -37,7 +38,7 @@ impl<'a> Planner<'a> {
             }
             _ => {
                 let listed = world.shells().is_none_or(|shells| shells.contains(&shell));
-                let unlisted = !listed && !self.request.service;
+                let unlisted = !listed && !request.service;
                 unlisted.then(|| Caution::ShellUnlisted { name, shell: shell.clone() })
             }
         };
@@ -48,12 +49,13 @@ impl<'a> Planner<'a> {
 
     pub(super) fn add_shadow(
         &mut self,
+        request: &CreateUser,
         name: &BStr,
         hash: Option<&BString>,
         subject: &mut Subject,
     ) -> Result<(), Box<Refusal>> {
         let Ground { book, policy, today, .. } = self.ground;
-        let expiry = self.request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
+        let expiry = request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
         let expires = match expiry {
             Some(Expiry::On(day)) => {
                 subject.decide(
@@ -80,7 +82,7 @@ impl<'a> Planner<'a> {
             let scheme = Scheme::of(hash).map_or("unknown", Scheme::name);
             subject.decide("password", scheme, "only the hash is kept");
         }
-        let aging = if self.request.service {
+        let aging = if request.service {
             // Nobody changes a service's password: it does not age.
             ":::".to_owned()
         } else {
@@ -97,7 +99,7 @@ impl<'a> Planner<'a> {
             )
         };
         let field = hash.map_or(&b"!"[..], |hash| hash);
-        let changed = match hash.is_some() && self.request.must_change {
+        let changed = match hash.is_some() && request.must_change {
             true => "0".to_owned(),
             false => today.0.to_string(),
         };

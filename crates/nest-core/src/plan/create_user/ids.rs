@@ -1,20 +1,19 @@
 //! Choosing the uid, the private group's gid and the subordinate ids.
 
-use bstr::{BStr, ByteSlice};
+use bstr::BStr;
 
-use super::{Planner, Primary};
+use super::{CreateUser, Making, Primary};
 use crate::allot::holder_of_gid;
-use crate::plan::find::gid_of;
 use crate::plan::wanted_id::check_wanted_uid;
 use crate::plan::{Caution, Ground, Reason, Refusal, Subject};
 use crate::table::File;
 use crate::value::IdSpan;
 
-impl<'a> Planner<'a> {
+impl Making<'_> {
     /// The span that new accounts of this kind come from, with its setting.
-    pub(super) fn span(&self) -> (IdSpan, &'static str, &'static str) {
+    pub(super) fn span(&self, request: &CreateUser) -> (IdSpan, &'static str, &'static str) {
         let policy = self.ground.policy;
-        if self.request.service {
+        if request.service {
             (policy.services_ids, "services.ids", "services")
         } else {
             (policy.people_ids, "people.ids", "people")
@@ -23,16 +22,17 @@ impl<'a> Planner<'a> {
 
     pub(super) fn choose_uid(
         &mut self,
-        name: &'a BStr,
+        request: &CreateUser,
+        name: &BStr,
         subject: &mut Subject,
     ) -> Result<u32, Box<Refusal>> {
         let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-        let (span, setting, kind) = self.span();
-        let uid = match self.request.uid {
+        let (span, setting, kind) = self.span(request);
+        let uid = match request.uid {
             Some(uid) => {
                 let what = format!("{name} was not created");
                 let again = format!("create user {name}");
-                let share = self.request.share_id;
+                let share = request.share_id;
                 let cautions = check_wanted_uid(self.ground, name, uid, share, &what, &again)?;
                 self.plan.cautions.extend(cautions);
                 if !span.contains(uid) {
@@ -44,7 +44,8 @@ impl<'a> Planner<'a> {
                 uid
             }
             None => {
-                let found = self.free_id().map_err(|why| refuse(Reason::ServiceFailed(why)))?;
+                let found =
+                    self.free_id(request).map_err(|why| refuse(Reason::ServiceFailed(why)))?;
                 let Some(uid) = found else {
                     let setting = self.ground.policy.origin(setting);
                     return Err(refuse(Reason::SpanFull { span, setting })
@@ -66,39 +67,40 @@ impl<'a> Planner<'a> {
         Ok(uid)
     }
 
-    pub(super) fn free_id(&self) -> Result<Option<u32>, String> {
-        let (span, ..) = self.span();
-        if self.request.service { self.ids.highest(span) } else { self.ids.lowest(span) }
+    pub(super) fn free_id(&self, request: &CreateUser) -> Result<Option<u32>, String> {
+        let (span, ..) = self.span(request);
+        if request.service { self.ids.highest(span) } else { self.ids.lowest(span) }
     }
 
     pub(super) fn choose_primary(
         &mut self,
-        name: &'a BStr,
+        request: &CreateUser,
+        name: &BStr,
         uid: u32,
         subject: &mut Subject,
     ) -> Result<Primary, Box<Refusal>> {
         let policy = self.ground.policy;
         let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-        if !self.makes_private_group() {
-            let (wanted, why) = match &self.request.primary {
+        if !self.makes_private_group(request) {
+            let (wanted, why) = match &request.primary {
                 Some(wanted) => (wanted.clone(), "as asked".to_owned()),
                 None => (policy.people_primary.as_str().into(), policy.origin("people.primary")),
             };
-            let group = self.find_group(name, wanted.as_ref())?;
-            let gid = gid_of(self.ground, &group, &format!("{name} was not created"))?;
-            subject.decide("primary", format!("{} {gid}", group.name.as_bstr()), why);
-            return Ok(Primary { gid, private: false });
+            let group = self.find_group(wanted.as_ref(), &format!("{name} was not created"))?;
+            subject.decide("primary", format!("{} {}", group.name, group.gid), why);
+            return Ok(Primary { gid: group.gid, private: false });
         }
         let failed = |why| refuse(Reason::ServiceFailed(why));
         let Ground { book, world, .. } = self.ground;
         // A uid that the policy chose is free as a gid too; one that was asked
         // for may not be.
-        let same = self.request.uid.is_none()
-            || holder_of_gid(book, world, uid).is_none()
+        let same = request.uid.is_none()
+            || !self.made_gids.contains(&uid)
+                && holder_of_gid(book, world, uid).is_none()
                 && world.service_group_by_gid(uid).map_err(failed)?.is_none();
-        let gid = if same { Some(uid) } else { self.free_id().map_err(failed)? };
+        let gid = if same { Some(uid) } else { self.free_id(request).map_err(failed)? };
         let Some(gid) = gid else {
-            let (span, setting, _) = self.span();
+            let (span, setting, _) = self.span(request);
             let setting = policy.origin(setting);
             return Err(refuse(Reason::SpanFull { span, setting })
                 .or("use a group there is", format!("create user {name} --primary GROUP")));
@@ -114,15 +116,16 @@ impl<'a> Planner<'a> {
 
     pub(super) fn give_ranges(
         &mut self,
+        request: &CreateUser,
         name: &BStr,
         subject: &mut Subject,
     ) -> Result<(), Box<Refusal>> {
         let Ground { book, policy, .. } = self.ground;
         let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-        let asked = self.request.ranges;
+        let asked = request.ranges;
         let count = match asked {
             Some(count) => count,
-            None if self.request.service => 0,
+            None if request.service => 0,
             None => policy.people_ranges,
         };
         let files = [File::Subuid, File::Subgid];

@@ -6,11 +6,12 @@ mod ids;
 
 pub(super) use ids::setting_key;
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use bstr::{BStr, BString, ByteSlice};
 
 use super::home::plan_home;
+use super::lists::Lists;
 use super::new_name::check_new_name;
 use super::{Caution, Draft, Ground, NewFile, Owner, Plan, Reason, Refusal, Subject, join};
 use crate::allot::IdMap;
@@ -77,33 +78,39 @@ pub fn create_user(ground: Ground<'_>, request: &CreateUser) -> Result<Plan, Box
         1 => format!("{names} was not created"),
         _ => "nobody was created".to_owned(),
     };
-    check_request(ground, request).map_err(|reason| Refusal::new(&what, reason))?;
-    let mut planner = Planner {
-        ground,
-        request,
-        ids: IdMap::new(ground.book, ground.policy, ground.world),
-        draft: Draft::new(ground.book),
-        plan: Plan { summary: format!("create user {names}"), ..Plan::default() },
-    };
-    planner.note_missing_files();
+    let fault = empty_file(ground).or_else(|| contradiction(request));
+    let fault = fault.or_else(|| check_values(ground, request).into_iter().next());
+    fault.map_or(Ok(()), |reason| Err(Refusal::new(&what, reason)))?;
+    let mut making = Making::new(ground, format!("create user {names}"));
+    making.note_missing_files();
     let mut seen = HashSet::new();
-    for name in &request.names {
+    for (at, name) in request.names.iter().enumerate() {
         let several = request.names.len() > 1;
-        let twice = (!seen.insert(name)).then(|| planner.refuse(name, Reason::NameTwice));
-        twice.map_or_else(|| planner.one(name.as_ref()), Err).map_err(|mut refusal| {
+        let hash = request.hashes.get(at).and_then(Option::as_ref);
+        let twice = !seen.insert(name);
+        let made = match twice {
+            true => Err(vec![Refusal::new(format!("{name} was not created"), Reason::NameTwice)]),
+            false => making.one(request, name.as_ref(), hash),
+        };
+        if let Some(mut refusal) = made.err().and_then(|all| all.into_iter().next()) {
             if several {
                 refusal.what = format!("nobody was created, because of {name}");
             }
-            refusal
-        })?;
+            return Err(refusal);
+        }
     }
-    let mut plan = planner.plan;
-    plan.edits = planner.draft.finish();
-    Ok(plan)
+    Ok(making.finish())
 }
 
-/// What can be judged without looking at any account.
-fn check_request(ground: Ground<'_>, request: &CreateUser) -> Result<(), Reason> {
+/// An account file with nothing in it, where there has to be something.
+pub(super) fn empty_file(ground: Ground<'_>) -> Option<Reason> {
+    let files = [File::Passwd, File::Group, File::Shadow];
+    let empty = |file: &File| ground.book.lines(*file).is_some_and(|lines| lines.is_empty());
+    files.into_iter().find(empty).map(Reason::Empty)
+}
+
+/// Options that can't go together.
+fn contradiction(request: &CreateUser) -> Option<Reason> {
     if request.names.len() > 1 {
         let single = [
             ("--uid", request.uid.is_some()),
@@ -111,7 +118,7 @@ fn check_request(ground: Ground<'_>, request: &CreateUser) -> Result<(), Reason>
             ("--full-name", request.full_name.is_some()),
         ];
         if let Some((option, _)) = single.into_iter().find(|(_, given)| *given) {
-            return Err(Reason::OneOnly(option));
+            return Some(Reason::OneOnly(option));
         }
     }
     let pairs = [
@@ -119,32 +126,31 @@ fn check_request(ground: Ground<'_>, request: &CreateUser) -> Result<(), Reason>
         ("--no-home", request.no_home, "--skeleton", request.skeleton.is_some()),
         ("--adopt-home", request.adopt_home, "--skeleton", request.skeleton.is_some()),
     ];
-    if let Some((one, _, other, _)) = pairs.into_iter().find(|(_, a, _, b)| *a && *b) {
-        return Err(Reason::Contradiction(one, other));
-    }
-    for file in [File::Passwd, File::Group, File::Shadow] {
-        if ground.book.lines(file).is_some_and(|lines| lines.is_empty()) {
-            return Err(Reason::Empty(file));
-        }
-    }
-    if let Some(text) = &request.expires
-        && let Expiry::On(day) = Expiry::parse(text, ground.today)?
-    {
-        if day <= ground.today {
-            return Err(Reason::ExpiryPast(day));
-        }
-        if ground.book.shadow.is_none() {
-            return Err(Reason::NoShadowForExpiry);
+    let (one, _, other, _) = pairs.into_iter().find(|(_, a, _, b)| *a && *b)?;
+    Some(Reason::Contradiction(one, other))
+}
+
+/// What can be judged without looking at any account.
+pub(super) fn check_values(ground: Ground<'_>, request: &CreateUser) -> Vec<Reason> {
+    let mut faults = Vec::new();
+    if let Some(text) = &request.expires {
+        match Expiry::parse(text, ground.today) {
+            Ok(Expiry::On(day)) if day <= ground.today => faults.push(Reason::ExpiryPast(day)),
+            Ok(Expiry::On(_)) if ground.book.shadow.is_none() => {
+                faults.push(Reason::NoShadowForExpiry);
+            }
+            Ok(_) => {}
+            Err(fault) => faults.push(fault.into()),
         }
     }
     if let Some(full_name) = &request.full_name {
-        check_full_name(full_name)?;
+        faults.extend(check_full_name(full_name).err());
     }
     if let Some(keys) = &request.keys {
-        check_keys(&keys.text)
-            .map_err(|fault| Reason::BadKeys { path: keys.path.clone(), fault })?;
+        let fault = |fault| Reason::BadKeys { path: keys.path.clone(), fault };
+        faults.extend(check_keys(&keys.text).map_err(fault).err());
     }
-    Ok(())
+    faults
 }
 
 /// What the GECOS field can't hold in a full name.
@@ -159,12 +165,18 @@ pub(super) fn check_full_name(full_name: &[u8]) -> Result<(), Reason> {
     fault.map_or(Ok(()), |fault| Err(Reason::BadFullName(fault)))
 }
 
-struct Planner<'a> {
-    ground: Ground<'a>,
-    request: &'a CreateUser,
-    ids: IdMap<'a>,
-    draft: Draft<'a>,
-    plan: Plan,
+/// Accounts in the making: everything that those of one plan share.
+pub(super) struct Making<'a> {
+    pub ground: Ground<'a>,
+    pub ids: IdMap<'a>,
+    pub draft: Draft<'a>,
+    pub plan: Plan,
+    /// Groups that this plan makes, with their gids.
+    pub made: HashMap<BString, u32>,
+    /// Those gids.
+    pub made_gids: HashSet<u32>,
+    /// Who joins which group, in the order of the accounts.
+    joins: BTreeMap<BString, Vec<BString>>,
 }
 
 /// The primary group of the account being planned.
@@ -174,12 +186,27 @@ struct Primary {
     private: bool,
 }
 
-impl<'a> Planner<'a> {
-    fn refuse(&self, name: &BString, reason: Reason) -> Box<Refusal> {
-        Refusal::new(format!("{name} was not created"), reason)
+/// Keeps what went wrong, and goes on without.
+fn keep<T>(wrong: &mut Vec<Box<Refusal>>, result: Result<T, Box<Refusal>>) -> Option<T> {
+    result.map_err(|refusal| wrong.push(refusal)).ok()
+}
+
+impl<'a> Making<'a> {
+    /// Nothing made yet.
+    pub fn new(ground: Ground<'a>, summary: String) -> Self {
+        Making {
+            ground,
+            ids: IdMap::new(ground.book, ground.policy, ground.world),
+            draft: Draft::new(ground.book),
+            plan: Plan { summary, ..Plan::default() },
+            made: HashMap::new(),
+            made_gids: HashSet::new(),
+            joins: BTreeMap::new(),
+        }
     }
 
-    fn note_missing_files(&mut self) {
+    /// Says which files the tree does without.
+    pub fn note_missing_files(&mut self) {
         if self.ground.book.shadow.is_none() {
             self.plan.cautions.push(Caution::NoShadow);
         }
@@ -188,30 +215,62 @@ impl<'a> Planner<'a> {
         }
     }
 
-    fn one(&mut self, name: &'a BStr) -> Result<(), Box<Refusal>> {
-        let (policy, request) = (self.ground.policy, self.request);
+    /// The whole plan.
+    pub fn finish(mut self) -> Plan {
+        let (ground, draft) = (self.ground, &mut self.draft);
+        let cautions = &mut self.plan.cautions;
+        let mut lists = Lists { ground, draft, cautions };
+        for (group, names) in &self.joins {
+            lists.join_all(group, names);
+        }
+        self.plan.edits = self.draft.finish();
+        self.plan
+    }
+
+    /// Plans one account.
+    ///
+    /// # Errors
+    /// Everything that stands in its way, the plainest first.
+    pub fn one(
+        &mut self,
+        request: &CreateUser,
+        name: &BStr,
+        hash: Option<&BString>,
+    ) -> Result<(), Vec<Box<Refusal>>> {
+        let policy = self.ground.policy;
         let what = format!("{name} was not created");
         let group_way = format!("create user {name} --primary {name}");
-        let private = self.makes_private_group();
-        let cautions = check_new_name(self.ground, name, private, &what, group_way)?;
-        self.plan.cautions.extend(cautions);
+        let mut wrong = Vec::new();
+        let private = self.makes_private_group(request);
+        let cautions = check_new_name(self.ground, name, private, &what, group_way);
+        self.plan.cautions.extend(keep(&mut wrong, cautions).unwrap_or_default());
+        if private && wrong.is_empty() && self.made.contains_key(name) {
+            let gid = self.made[name].to_string().into();
+            wrong.push(Refusal::new(&what, Reason::GroupInPlan { gid }));
+        }
         let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
-        let uid = self.choose_uid(name, &mut subject)?;
-        let primary = self.choose_primary(name, uid, &mut subject)?;
+        // A number that stands in for one that could not be had: nothing is made then.
+        let uid = self.choose_uid(request, name, &mut subject);
+        let uid = keep(&mut wrong, uid).unwrap_or(u32::MAX);
+        let primary = self.choose_primary(request, name, uid, &mut subject);
+        let primary = keep(&mut wrong, primary);
+        let primary = primary.unwrap_or(Primary { gid: u32::MAX, private: false });
         let owner = Owner { uid, gid: primary.gid };
-        let joined = self.join_groups(name, primary.gid)?;
+        let joined = self.join_groups(request, name, primary.gid, &mut wrong);
         if !joined.is_empty() {
             subject.decide("member of", bstr::join(", ", &joined), "");
         }
         let keys = request.keys.as_ref().map(|keys| keys.text.as_slice());
-        let home = plan_home(self.ground, request, name, owner, &mut subject)?;
+        let home = plan_home(self.ground, request, name, owner, &mut subject);
+        let home = keep(&mut wrong, home);
+        let shell = keep(&mut wrong, self.choose_shell(request, name, &mut subject));
+        keep(&mut wrong, self.give_ranges(request, name, &mut subject));
+        keep(&mut wrong, self.add_shadow(request, name, hash, &mut subject));
+        let (Some(home), Some(shell), true) = (home, shell, wrong.is_empty()) else {
+            return Err(wrong);
+        };
         self.plan.steps.extend(home.steps);
         self.plan.cautions.extend(home.cautions);
-        let shell = self.choose_shell(name, &mut subject)?;
-        self.give_ranges(name, &mut subject)?;
-        let at = request.names.iter().position(|other| other == name);
-        let hash = at.and_then(|at| request.hashes.get(at)).and_then(Option::as_ref);
-        self.add_shadow(name, hash, &mut subject)?;
         let full_name: &[u8] = request.full_name.as_ref().map_or(b"", |name| name);
         let password: &[u8] = if self.ground.book.shadow.is_some() { b"x" } else { b"!" };
         let (uid_text, gid_text) = (uid.to_string(), primary.gid.to_string());
@@ -226,11 +285,7 @@ impl<'a> Planner<'a> {
         ];
         self.draft.add(File::Passwd, fields.join(&b':'));
         if primary.private {
-            let password: &[u8] = if self.ground.book.gshadow.is_some() { b"x" } else { b"!" };
-            self.draft.add(File::Group, [name, password, gid_text.as_bytes(), b""].join(&b':'));
-            if self.ground.book.gshadow.is_some() {
-                self.draft.add(File::Gshadow, [name, b"!".as_slice(), b"", b""].join(&b':'));
-            }
+            self.make_group(name, primary.gid);
         }
         if policy.mail_create && !request.service {
             self.make_mail(name, owner);
@@ -255,9 +310,23 @@ impl<'a> Planner<'a> {
         Ok(())
     }
 
-    fn makes_private_group(&self) -> bool {
-        let policy = self.ground.policy;
-        self.request.primary.is_none() && (self.request.service || policy.people_private_group)
+    fn makes_private_group(&self, request: &CreateUser) -> bool {
+        request.primary.is_none() && (request.service || self.ground.policy.people_private_group)
+    }
+
+    /// Adds the lines of a group that nobody is in yet.
+    pub fn make_group(&mut self, name: &BStr, gid: u32) {
+        let has_gshadow = self.ground.book.gshadow.is_some();
+        let password: &[u8] = if has_gshadow { b"x" } else { b"!" };
+        let gid_text = gid.to_string();
+        let line = [name, password, gid_text.as_bytes(), b""].join(&b':');
+        self.draft.add_named(File::Group, name, line);
+        if has_gshadow {
+            let line = [name, b"!".as_slice(), b"", b""].join(&b':');
+            self.draft.add_named(File::Gshadow, name, line);
+        }
+        self.made.insert(name.to_owned(), gid);
+        self.made_gids.insert(gid);
     }
 }
 
