@@ -6,9 +6,9 @@ use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
     change_group, change_user, check, create_group, create_user, delete_group, delete_user, demo,
-    list_changes, list_groups, list_ids, list_retired, list_rules, list_users, password_group,
-    password_user, purge, reassign, recover, regroup, rename_group, rename_user, show_change,
-    show_group, show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
+    export, intake, list_changes, list_groups, list_ids, list_retired, list_rules, list_users,
+    password_group, password_user, purge, reassign, recover, regroup, rename_group, rename_user,
+    show_change, show_group, show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
 };
 use crate::failure::Failure;
 
@@ -117,6 +117,10 @@ enum Verb {
     Trace(trace::TraceArgs),
     Reassign(reassign::ReassignArgs),
     Regroup(regroup::RegroupArgs),
+    Intake(intake::IntakeArgs),
+    /// Write users or groups as a table that intake takes back.
+    #[command(subcommand)]
+    Export(Export),
     Check(check::Check),
     Undo(undo::UndoArgs),
     Recover(recover::Recover),
@@ -181,6 +185,12 @@ enum Restore {
 }
 
 #[derive(Debug, Subcommand)]
+enum Export {
+    Users(export::ExportUsers),
+    Groups(export::ExportGroups),
+}
+
+#[derive(Debug, Subcommand)]
 enum Suspend {
     User(suspend_user::SuspendUser),
 }
@@ -226,6 +236,9 @@ impl Cli {
             Verb::Trace(args) => args.run(global),
             Verb::Reassign(args) => args.run(global),
             Verb::Regroup(args) => args.run(global),
+            Verb::Intake(args) => args.run(global),
+            Verb::Export(Export::Users(args)) => args.run(global),
+            Verb::Export(Export::Groups(args)) => args.run(global),
             Verb::Check(args) => args.run(global),
             Verb::Undo(args) => args.run(global),
             Verb::Recover(args) => args.run(global),

@@ -1,8 +1,9 @@
 //! What went wrong, as the administrator is told: a sentence, the ways round,
 //! and the exit status.
 
-use nest_core::plan::{Refusal, Way};
+use nest_core::plan::{Reason, Refusal, Way};
 use nest_core::policy::PolicyFault;
+use nest_core::roster::Fault;
 use nest_host::changes::ChangesError;
 use nest_host::commit::CommitError;
 use nest_host::journal::JournalError;
@@ -15,7 +16,7 @@ use nest_host::tree::TreeError;
 use serde_json::json;
 
 use crate::cli::Global;
-use crate::view::style;
+use crate::view::{faults, style};
 
 /// A command that did not do what it was asked.
 #[derive(Debug)]
@@ -26,6 +27,8 @@ pub struct Failure {
     pub message: String,
     /// The ways round.
     pub ways: Vec<Way>,
+    /// Everything that is wrong with what was given, where that is a table.
+    pub faults: Vec<Fault>,
     /// The exit status.
     pub status: u8,
 }
@@ -46,7 +49,7 @@ pub const BROKEN: u8 = 7;
 impl Failure {
     /// A failure without a way round.
     pub fn new(status: u8, kind: &'static str, message: impl Into<String>) -> Self {
-        Failure { kind, message: message.into(), ways: Vec::new(), status }
+        Failure { kind, message: message.into(), ways: Vec::new(), faults: Vec::new(), status }
     }
 
     /// Adds a way round that is a command.
@@ -59,9 +62,12 @@ impl Failure {
     pub fn tell(&self, global: &Global) {
         if global.json() {
             let remedy = self.ways.first().map(|way| way_text(way, global));
-            let error = json!({"error": {
+            let mut error = json!({"error": {
                 "kind": self.kind, "message": self.message, "remedy": remedy,
             }});
+            if !self.faults.is_empty() {
+                error["error"]["faults"] = faults::to_json(&self.faults);
+            }
             crate::view::print_json(&error);
         }
         let (bad, reset) = (style::BAD, style::BAD.render_reset());
@@ -70,6 +76,7 @@ impl Failure {
         let message = lines.join("\n");
         let stop = if message.ends_with(['.', ':']) { "" } else { "." };
         errln!("{bad}{message}{stop}{reset}");
+        faults::print(&self.faults);
         let width = self.ways.iter().map(|way| way.label.chars().count()).max().unwrap_or(0);
         for way in &self.ways {
             errln!("  {:width$}    {}", way.label, way_text(way, global));
@@ -88,6 +95,10 @@ impl From<Box<Refusal>> for Failure {
             message: refusal.to_string(),
             status: if refusal.is_damage() { DAMAGED } else { REFUSED },
             ways: refusal.ways,
+            faults: match refusal.reason {
+                Reason::Roster { faults, .. } => faults,
+                _ => Vec::new(),
+            },
         }
     }
 }

@@ -44,6 +44,7 @@ pub mod plan;
 pub mod policy;
 pub mod record;
 pub mod retired;
+pub mod roster;
 pub mod secret;
 pub mod sign_in;
 pub mod surroundings;

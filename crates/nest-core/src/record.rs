@@ -7,7 +7,7 @@ use bstr::BString;
 use serde::{Deserialize, Serialize};
 
 use crate::drift::Drift;
-use crate::plan::{Plan, Step, Subject};
+use crate::plan::{Decision, Plan, Step, Subject};
 use crate::secret::{hash_of, shown};
 use crate::surroundings::Inventory;
 use crate::table::{Edit, File};
@@ -55,6 +55,9 @@ pub struct Author {
 pub struct Told {
     /// The change in a few words.
     pub summary: String,
+    /// What it came to, where it was about many accounts.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub totals: Vec<Decision>,
     /// What was decided, account by account.
     pub subjects: Vec<Subject>,
     /// The lines that came, went or were altered.
@@ -171,6 +174,7 @@ impl Told {
         let step = |step: &Step| RecordedStep { step: step.without_hashes(), left_as: None };
         Told {
             summary: plan.summary.clone(),
+            totals: plan.totals.clone(),
             subjects: plan.subjects.clone(),
             edits: plan.edits.iter().map(RecordedEdit::of).collect(),
             steps: plan.steps.iter().map(step).collect(),

@@ -3,21 +3,26 @@
 use std::ffi::OsString;
 use std::path::PathBuf;
 
-use bstr::ByteSlice;
-use nest_core::plan::{CreateUser, create_user};
+use std::io::IsTerminal;
+
+use bstr::{BString, ByteSlice};
+use nest_core::allot::propose_login;
+use nest_core::plan::{CreateUser, Ground, create_user};
 use nest_core::table::File;
 use nest_host::store::{Focus, Wanted};
 
 use super::passwords::{self, Source};
 use super::{Names, bytes, read_keys, read_ranges, read_uid};
 use crate::cli::Global;
-use crate::failure::{Failure, USAGE};
+use crate::failure::{Failure, REFUSED, USAGE};
 use crate::session::{Asks, Session};
+use crate::view::visible;
 
 /// Create users: account, private group, home, subordinate ids.
 ///
-/// Several names are one change: all are made, or none. What is not said here is
-/// decided by the policy; the receipt tells each decision and why.
+/// Several names are one change: all are made, or none. Without a name one is made
+/// from the full name, and asked about. What is not said here is decided by the
+/// policy; the receipt tells each decision and why.
 #[derive(Debug, clap::Args)]
 #[command(name = "user", after_help = EXAMPLES)]
 pub struct CreateUserArgs {
@@ -82,6 +87,7 @@ pub struct CreateUserArgs {
 const EXAMPLES: &str = "Examples:
   copper-nest create user maren --full-name \"Maren Solvik\" --join pilots,slipway
   copper-nest create user tidegauge --service --home /var/lib/tidegauge
+  copper-nest create user --full-name \"Odalys Brink\"
   copper-nest create user perrin brannoc --dry-run";
 
 /// Where a first password comes from.
@@ -108,7 +114,7 @@ impl CreateUserArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
-        let mut request = self.request()?;
+        let mut request = self.request(&session)?;
         let mut generated = Vec::new();
         if let Some(source) = self.password.source() {
             session.require_rights()?;
@@ -133,14 +139,24 @@ impl CreateUserArgs {
         Ok(status)
     }
 
-    fn request(&self) -> Result<CreateUser, Failure> {
+    /// The names that were given; without any, one that is made from the full name.
+    fn names(&self, session: &Session<'_>) -> Result<Vec<BString>, Failure> {
+        match &self.full_name {
+            Some(full_name) if self.names.is_empty() => {
+                Ok(vec![propose(session, &bytes(full_name))?])
+            }
+            _ => self.names.read(),
+        }
+    }
+
+    fn request(&self, session: &Session<'_>) -> Result<CreateUser, Failure> {
         let from_stdin = [&self.names.names_from, &self.ssh_key];
         if from_stdin.iter().all(|path| path.as_deref() == Some("-".as_ref())) {
             let message = "standard input can be the names or the keys, not both";
             return Err(Failure::new(USAGE, "usage", message));
         }
         Ok(CreateUser {
-            names: self.names.read()?,
+            names: self.names(session)?,
             full_name: self.full_name.as_ref().map(bytes),
             uid: self.uid.as_deref().map(read_uid).transpose()?,
             share_id: self.share_id,
@@ -155,10 +171,66 @@ impl CreateUserArgs {
             service: self.service,
             expires: self.expires.clone(),
             ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
+            spans: Vec::new(),
             hashes: Vec::new(),
             must_change: self.must_change,
             keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
         })
+    }
+}
+
+/// Proposes a login name for a full name, and asks about it: the answer may be
+/// another name.
+fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString, Failure> {
+    let proposed = session.before_asking(|ground| {
+        let Ground { book, policy, world, .. } = ground;
+        let free = |name: &BString| {
+            book.user(name).is_none()
+                && book.group(name).is_none()
+                && !world.service_knows_user(name.as_ref()).unwrap_or(true)
+        };
+        Ok(propose_login(policy, full_name.as_ref(), free))
+    })?;
+    let quoted = shell_words::quote(&full_name.to_string()).into_owned();
+    let proposed = proposed.map_err(|fault| {
+        Failure::new(REFUSED, "no-login-name", format!("{fault}; nobody was created"))
+            .or("give one", format!("create user NAME --full-name {quoted}"))
+    })?;
+    let (first, others) = (&proposed.names[0], &proposed.names[1..]);
+    if !proposed.lost.is_empty() {
+        errln!("no login name can hold {}; that was left out", visible(proposed.lost.as_bytes()));
+    }
+    let others = BString::from(bstr::join(", ", others));
+    let global = session.global;
+    if global.yes || global.dry_run {
+        if !global.quiet && !global.json() {
+            let or =
+                if others.is_empty() { String::new() } else { format!("; also free: {others}") };
+            errln!("{first} is the login name proposed for {full_name}{or}");
+        }
+        return Ok(first.clone());
+    }
+    if !(std::io::stdin().is_terminal() && std::io::stderr().is_terminal()) {
+        let message = format!(
+            "no name was given; {first} would be proposed for {full_name}, and there is no terminal to ask at"
+        );
+        let mut failure = Failure::new(REFUSED, "needs-yes", message)
+            .or("take it", format!("create user {first} --full-name {quoted}"));
+        for other in &proposed.names[1..] {
+            failure = failure.or("or another", format!("create user {other} --full-name {quoted}"));
+        }
+        return Err(failure);
+    }
+    if !others.is_empty() {
+        errln!("also free: {others}");
+    }
+    let asked: Result<String, _> = dialoguer::Input::new()
+        .with_prompt(format!("Login name of {full_name}"))
+        .default(first.to_string())
+        .interact_text();
+    match asked {
+        Ok(name) => Ok(name.trim().into()),
+        Err(_) => Err(Failure::new(REFUSED, "declined", "nobody was created")),
     }
 }
 

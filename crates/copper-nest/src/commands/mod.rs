@@ -9,6 +9,9 @@ pub mod create_user;
 pub mod delete_group;
 pub mod delete_user;
 pub mod demo;
+pub mod export;
+pub mod first_passwords;
+pub mod intake;
 pub mod list_changes;
 pub mod list_groups;
 pub mod list_ids;
@@ -56,6 +59,11 @@ pub struct Names {
 }
 
 impl Names {
+    /// Whether no name was given, and no file of names.
+    pub fn is_empty(&self) -> bool {
+        self.names.is_empty() && self.names_from.is_none()
+    }
+
     /// The names, of the command line and of the file.
     pub fn read(&self) -> Result<Vec<BString>, Failure> {
         use std::os::unix::ffi::OsStrExt;

@@ -16,6 +16,8 @@ pub struct Bar {
     work: Mutex<Option<Work>>,
     /// Whether anybody sees it.
     seen: OnceLock<bool>,
+    /// Whether things are counted, not bytes.
+    counts: bool,
 }
 
 struct Work {
@@ -26,6 +28,11 @@ struct Work {
 }
 
 impl Bar {
+    /// A bar that counts things.
+    pub fn counting() -> Self {
+        Bar { counts: true, ..Bar::default() }
+    }
+
     /// Takes the bar off the screen.
     pub fn clear(&self) {
         let work = self.work.lock().unwrap_or_else(PoisonError::into_inner).take();
@@ -49,7 +56,10 @@ impl Watcher for Bar {
         work.done += more;
         if work.bar.is_none() && work.began.elapsed() >= A_MOMENT {
             let bar = ProgressBar::new(all);
-            let style = "{msg}  {wide_bar:.208}  {bytes} of {total_bytes}, {eta} left";
+            let style = match self.counts {
+                true => "{msg}  {wide_bar:.208}  {pos} of {len}, {eta} left",
+                false => "{msg}  {wide_bar:.208}  {bytes} of {total_bytes}, {eta} left",
+            };
             if let Ok(style) = ProgressStyle::with_template(style) {
                 bar.set_style(style.progress_chars("━━─"));
             }

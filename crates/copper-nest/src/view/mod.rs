@@ -3,6 +3,7 @@
 
 pub mod bar;
 pub mod changes;
+pub mod faults;
 pub mod findings;
 pub mod groups;
 pub mod ids;

@@ -1,6 +1,6 @@
 //! The receipt: a plan, shown.
 
-use nest_core::plan::Subject;
+use nest_core::plan::{Decision, Subject};
 use nest_core::record::{RecordedEdit, Told};
 use nest_host::commit::Outcome;
 use serde_json::json;
@@ -39,6 +39,9 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
     outln!("{heading}{}{heading:#}", visible(told.summary.as_bytes()));
     outln!();
     body(global, told);
+    if !told.totals.is_empty() && matches!(stage, Stage::DryRun | Stage::Asked) {
+        rows(told);
+    }
     cautions(&all_cautions(told, stage));
     outln!();
     let outcome = match stage {
@@ -77,17 +80,23 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
 
 /// The decisions and the lines.
 pub fn body(global: &Global, told: &Told) {
-    let many = told.subjects.len() >= MANY && global.verbose == 0;
-    if many {
+    decisions(&told.totals);
+    if told.totals.is_empty() && told.subjects.len() >= MANY && global.verbose == 0 {
         outline(told);
         return;
+    }
+    if !told.totals.is_empty() && global.verbose == 0 {
+        return;
+    }
+    if !told.totals.is_empty() && !told.subjects.is_empty() {
+        outln!();
     }
     for subject in &told.subjects {
         if told.subjects.len() > 1 {
             let heading = style::HEADING;
             outln!("  {heading}{}{heading:#}", visible(&subject.name));
         }
-        decisions(subject);
+        decisions(&subject.decisions);
         if !told.edits.is_empty() {
             outln!();
         }
@@ -117,12 +126,37 @@ fn outline(told: &Told) {
     outln!("  --verbose shows each decision and each line.");
 }
 
-fn decisions(subject: &Subject) {
+/// One row a line, as it stands in the table that is taken in.
+fn rows(told: &Told) {
+    let row = |subject: &Subject| {
+        let find = |label: &str| subject.decisions.iter().find(|one| one.label == label);
+        let value = |label: &str| find(label).map(|one| visible(&one.value)).unwrap_or_default();
+        let what = find("row").and_then(|row| row.why.rsplit_once(", ")).map(|(_, what)| what);
+        let groups = [value("primary"), value("member of"), value("joins")];
+        let groups = groups.into_iter().filter(|some| !some.is_empty()).collect::<Vec<_>>();
+        let ranges = value("ranges");
+        [
+            value("row"),
+            what.unwrap_or_default().to_owned(),
+            visible(&subject.name),
+            [value("uid"), value("gid")].concat(),
+            groups.join(", "),
+            value("home"),
+            ranges.strip_prefix("uids and gids ").unwrap_or(&ranges).to_owned(),
+        ]
+    };
+    let rows = told.subjects.iter().filter(|one| !one.decisions.is_empty()).map(row);
+    let titles = ["row", "", "name", "id", "groups", "home", "ranges"];
+    outln!();
+    outln!("{}", super::table(titles, rows));
+}
+
+fn decisions(all: &[Decision]) {
     let quiet = style::QUIET;
-    let label = subject.decisions.iter().map(|decision| width(&decision.label)).max().unwrap_or(0);
-    let explained = subject.decisions.iter().filter(|decision| !decision.why.is_empty());
+    let label = all.iter().map(|decision| width(&decision.label)).max().unwrap_or(0);
+    let explained = all.iter().filter(|decision| !decision.why.is_empty());
     let value = explained.map(|decision| width(&visible(&decision.value))).max().unwrap_or(0);
-    for decision in &subject.decisions {
+    for decision in all {
         let shown = visible(&decision.value);
         if decision.why.is_empty() {
             outln!("  {:label$}   {shown}", decision.label);
@@ -236,11 +270,20 @@ pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serd
         .collect();
     let steps: Vec<_> = told.steps.iter().map(|step| step.step.describe()).collect();
     let next: Vec<_> = told.next.iter().map(|next| global.command(next)).collect();
-    json!({
+    let totals: serde_json::Map<_, _> = told
+        .totals
+        .iter()
+        .map(|total| (total.label.to_string(), visible(&total.value).into()))
+        .collect();
+    let mut document = json!({
         "summary": told.summary,
         "edits": edits,
         "steps": steps,
         "cautions": cautions,
         "next": next,
-    })
+    });
+    if !totals.is_empty() {
+        document["totals"] = totals.into();
+    }
+    document
 }

@@ -2,6 +2,8 @@
 
 mod id_set;
 mod ids;
+mod login;
 
 pub use id_set::IdSet;
 pub use ids::{Holder, IdMap, holder_of_gid, holder_of_uid};
+pub use login::{NoLogin, Proposed, fitted, propose_login};

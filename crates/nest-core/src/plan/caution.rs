@@ -9,6 +9,12 @@ use crate::value::IdSpan;
 /// One caution. `Display` gives the sentence.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum Caution {
+    /// Others of the same kind were left out.
+    #[error("{more} more like this")]
+    MoreAlike {
+        /// How many.
+        more: usize,
+    },
     /// A shell that is not in the tree.
     #[error("the shell {shell} does not exist in this tree: {name} can't sign in until it does")]
     ShellMissing {

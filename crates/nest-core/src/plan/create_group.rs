@@ -50,7 +50,7 @@ pub fn create_group(ground: Ground<'_>, request: &CreateGroup) -> Result<Plan, B
     let mut plan = Plan { summary: format!("create group {name}"), ..Plan::default() };
     plan.cautions = check_new_group_name(ground, name, &what)?;
     let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
-    let gid = choose_gid(ground, request, &what, &mut plan, &mut subject)?;
+    let gid = choose_gid(ground, request, &what, None, &mut plan, &mut subject)?;
     let again = format!("create group {name}{}", request.again);
     let cautions = &mut plan.cautions;
     let members = members(ground, &request.members, request.unlisted, &what, &again, cautions)?;
@@ -129,10 +129,16 @@ pub(super) fn members<'r>(
     Ok(found)
 }
 
-fn choose_gid(
+/// The gid that was asked for, or the next free one of `ids`, which is gathered
+/// where it is not at hand.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(super) fn choose_gid(
     ground: Ground<'_>,
     request: &CreateGroup,
     what: &str,
+    ids: Option<&IdMap<'_>>,
     plan: &mut Plan,
     subject: &mut Subject,
 ) -> Result<u32, Box<Refusal>> {
@@ -152,8 +158,14 @@ fn choose_gid(
         subject.decide("gid", gid.to_string(), "as asked");
         return Ok(gid);
     }
-    let ids = IdMap::new(ground.book, policy, ground.world);
-    let found = if request.service { ids.highest(span) } else { ids.lowest(span) };
+    let free = |ids: &IdMap<'_>| match request.service {
+        true => ids.highest(span),
+        false => ids.lowest(span),
+    };
+    let found = match ids {
+        Some(ids) => free(ids),
+        None => free(&IdMap::new(ground.book, policy, ground.world)),
+    };
     let found = found.map_err(|why| refuse(Reason::ServiceFailed(why)))?;
     let Some(gid) = found else {
         let setting = policy.origin(setting);

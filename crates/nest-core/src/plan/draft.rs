@@ -117,6 +117,11 @@ impl<'b> Draft<'b> {
         self.edits.push(Edit { file, line: number, before: None, after: Some(line.into()), range });
     }
 
+    /// How many edits there are so far.
+    pub fn len(&self) -> usize {
+        self.edits.len()
+    }
+
     /// The edits, file by file and line by line.
     pub fn finish(mut self) -> Vec<Edit> {
         self.edits.sort_by_key(|edit| (edit.file, edit.line));

@@ -13,6 +13,7 @@ mod find_kept;
 mod group_password;
 mod guard;
 mod home;
+mod intake;
 #[cfg(test)]
 mod leaving_tests;
 mod lists;
@@ -48,6 +49,8 @@ pub use delete_user::{DeleteUser, Fate, delete_user};
 pub use draft::Draft;
 pub use group_password::{GroupPassword, check_group_password, group_password};
 pub use guard::Even;
+pub use home::NO_HOME;
+pub use intake::{Existing, Intake, TakenIn, intake};
 pub use not_kept::NotKept;
 pub use purge::{Purge, kept_until, purge};
 pub use reason::Reason;
@@ -96,6 +99,8 @@ pub struct Ground<'a> {
 pub struct Plan {
     /// The change in a few words: `create user maren`.
     pub summary: String,
+    /// What it comes to, where it is about many accounts.
+    pub totals: Vec<Decision>,
     /// What was decided, account by account.
     pub subjects: Vec<Subject>,
     /// The lines that come, go or alter.
@@ -135,6 +140,11 @@ pub struct Decision {
 }
 
 impl Subject {
+    /// Nothing decided yet.
+    fn new(name: &bstr::BStr) -> Self {
+        Subject { name: name.to_owned(), decisions: Vec::new() }
+    }
+
     fn decide(&mut self, label: &'static str, value: impl Into<BString>, why: impl Into<String>) {
         self.decisions.push(Decision { label: label.into(), value: value.into(), why: why.into() });
     }

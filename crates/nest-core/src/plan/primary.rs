@@ -2,9 +2,9 @@
 
 use bstr::{BStr, BString};
 
-use super::find::{FoundUser, find_group, gid_of, with_fields};
+use super::find::{FoundUser, with_fields};
 use super::lists::Lists;
-use super::{Caution, Draft, Ground, Plan, Refusal, Reown, Subject};
+use super::{Caution, Draft, Ground, Plan, Reown, Subject};
 use crate::surroundings::{Process, Site};
 use crate::table::File;
 use crate::value::escaped::Escaped;
@@ -15,8 +15,10 @@ const MOST_SESSIONS: usize = 4;
 /// Another primary group.
 #[derive(Clone, Copy)]
 pub(super) struct NewPrimary<'r> {
-    /// Which, by name or gid.
-    pub wanted: &'r BStr,
+    /// Its name.
+    pub name: &'r BStr,
+    /// Its gid.
+    pub gid: u32,
     /// Groups that are left: the old primary group is not kept when it is one.
     pub leaves: &'r [&'r [u8]],
     /// Files in the home that carry the old gid get the new one.
@@ -25,23 +27,18 @@ pub(super) struct NewPrimary<'r> {
 
 /// Plans it over the line as it stands in the draft. Returns whether anything
 /// changes.
-///
-/// # Errors
-/// The [`Refusal`], of `what`.
 pub(super) fn change_primary<'a>(
     ground: Ground<'a>,
     found: &FoundUser<'a>,
     new: NewPrimary<'_>,
-    what: &str,
     (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
-) -> Result<bool, Box<Refusal>> {
-    let group = find_group(ground, new.wanted, what)?;
-    let gid = gid_of(ground, &group, what)?;
+) -> bool {
+    let gid = new.gid;
     let (name, old) = (BStr::new(found.user.name), found.gid);
-    let label = format!("{} {gid}", BStr::new(group.name));
+    let label = format!("{} {gid}", new.name);
     if gid == old {
         subject.decide("primary", label, "as it was");
-        return Ok(false);
+        return false;
     }
     let current = draft.current(File::Passwd, found.line);
     let text = gid.to_string();
@@ -52,7 +49,7 @@ pub(super) fn change_primary<'a>(
         None => format!("gid {old}, which no group has"),
     };
     subject.decide("primary", label, format!("was {was}"));
-    subject.decide("new files", BStr::new(group.name).to_owned(), "from the next sign-in on");
+    subject.decide("new files", new.name.to_owned(), "from the next sign-in on");
     let home = BString::from(found.user.home);
     let has_home = matches!(ground.world.site(home.as_ref()), Site::Taken(_)) && home != "/";
     if new.regroup_home && has_home {
@@ -77,7 +74,7 @@ pub(super) fn change_primary<'a>(
             subject.decide("member of", old, "the old primary group, kept as an ordinary one");
         }
     }
-    Ok(true)
+    true
 }
 
 /// Tells from when on a change of groups counts, and which sessions go on with

@@ -4,8 +4,9 @@ use bstr::BString;
 use strum::IntoStaticStr;
 
 use super::not_kept::NotKept;
-use super::words::{gone, listed, nearest, some};
+use super::words::{also, gone, listed, nearest, some, things};
 use crate::allot::Holder;
+use crate::roster::Fault;
 use crate::surroundings::{Kind, Process, SkeletonFault};
 use crate::table::File;
 use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
@@ -146,6 +147,20 @@ pub enum Reason {
     #[error(transparent)]
     #[strum(transparent)]
     Kept(#[from] NotKept),
+    /// Rows of a roster that can't be had.
+    #[error("{} wrong{}", things(.faults.len()), also(*.span_full))]
+    Roster {
+        /// Everything that is wrong, in the order of the files.
+        faults: Vec<Fault>,
+        /// Rows for which no number is left; only the first is among the faults.
+        span_full: usize,
+    },
+    /// A range of the administrator's choice that is not free.
+    #[error("the range {span} is not free: an id, another range or an avoided span is in it")]
+    RangeTaken {
+        /// The range.
+        span: IdSpan,
+    },
     /// A group of that name is made by the same request.
     #[error("a group of that name, with gid {gid}, is made as well; name it as the primary group")]
     GroupInPlan {

@@ -2,7 +2,7 @@
 
 use bstr::{BStr, BString};
 
-use super::find::{FoundUser, find_admin_group, find_group, find_member, find_user};
+use super::find::{FoundUser, find_admin_group, find_group, find_member, find_user, gid_of};
 use super::guard::{Even, Threat, guard};
 use super::lists::Lists;
 use super::primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
@@ -149,9 +149,11 @@ impl<'a> Planner<'a> {
         if let (Some(found), Some(wanted)) = (&found, &self.request.primary) {
             let leaves: Vec<&[u8]> = self.leaves.iter().map(|group| group.name).collect();
             let regroup_home = self.request.regroup_home;
-            let new = NewPrimary { wanted: wanted.as_ref(), leaves: &leaves, regroup_home };
+            let group = find_group(self.ground, wanted.as_ref(), &refusal_what)?;
+            let gid = gid_of(self.ground, &group, &refusal_what)?;
+            let new = NewPrimary { name: group.name.into(), gid, leaves: &leaves, regroup_home };
             let into = (&mut self.draft, &mut self.plan, &mut subject);
-            changes |= change_primary(self.ground, found, new, &refusal_what, into)?;
+            changes |= change_primary(self.ground, found, new, into);
         }
         let primary = self.primary_after(found.as_ref(), &refusal_what)?;
         changes |= self.join(name, primary, &mut subject);

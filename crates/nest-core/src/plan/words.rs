@@ -29,6 +29,19 @@ pub(super) fn some(names: &[BString]) -> String {
     }
 }
 
+/// "one thing is", "7 things are".
+pub(super) fn things(count: usize) -> String {
+    if count == 1 { "one thing is".to_owned() } else { format!("{count} things are") }
+}
+
+/// Rows that would say the same as one that is told.
+pub(super) fn also(alike: usize) -> String {
+    match alike {
+        0 | 1 => String::new(),
+        alike => format!("; no number is left for {} further rows either", alike - 1),
+    }
+}
+
 pub(super) fn gone(now: &Option<BString>) -> String {
     now.as_ref().map_or_else(|| "gone".to_owned(), ToString::to_string)
 }

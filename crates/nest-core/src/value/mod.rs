@@ -18,7 +18,7 @@ pub use escaped::{escape, unescape};
 pub use id::{NotANumber, is_reserved, read_id, read_plain_id, read_signed};
 pub use id_span::IdSpan;
 pub use member_list::{members, replace_member, with_member, with_members, without_member};
-pub use name::{NameFault, NameStyle, check_name, nearest};
+pub use name::{MAX_BYTES, NameFault, NameStyle, check_name, nearest};
 pub use password_field::{PasswordField, Scheme};
 pub use password_hash::{
     NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password,

@@ -11,7 +11,7 @@ use crate::policy::Days;
 use crate::table::File;
 use crate::value::Expiry;
 
-impl Planner<'_> {
+impl Planner<'_, '_> {
     pub(super) fn shadow(&mut self) -> Result<(), Box<Refusal>> {
         let AgingRequest { renew, hold, remind, late, must_change } = self.request.aging;
         if self.request.expires.is_none() && !self.request.aging.asks() && !must_change {

@@ -7,8 +7,9 @@ mod ranges;
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::{AccountKind, kind_of};
+use crate::allot::IdMap;
 use crate::plan::create_user::{KeyFile, check_full_name, key_file, path_fault};
-use crate::plan::find::{FoundUser, find_user, with_fields};
+use crate::plan::find::{FoundUser, find_group, find_user, gid_of, with_fields};
 use crate::plan::guard::Even;
 use crate::plan::home::{move_home, record_home};
 use crate::plan::primary::{NewPrimary, change_primary, tell_sessions};
@@ -82,17 +83,13 @@ pub fn change_user(ground: Ground<'_>, request: &ChangeUser) -> Result<Plan, Box
     let name = BStr::new(&request.name);
     let what = format!("{name} was not changed");
     let found = find_user(ground, name, &what)?;
-    let mut planner = Planner {
-        ground,
-        request,
-        found,
-        what,
-        draft: Draft::new(ground.book),
-        plan: Plan { summary: format!("change user {name}"), ..Plan::default() },
-        subject: Subject { name: name.to_owned(), decisions: Vec::new() },
-    };
-    planner.everything()?;
-    let Planner { draft, mut plan, subject, .. } = planner;
+    let mut draft = Draft::new(ground.book);
+    let mut plan = Plan { summary: format!("change user {name}"), ..Plan::default() };
+    let mut subject = Subject::new(name);
+    let into = (&mut draft, &mut plan, &mut subject);
+    if let Some(refusal) = change_into(ground, request, &found, into, None).into_iter().next() {
+        return Err(refusal);
+    }
     plan.edits = draft.finish();
     if plan.edits.is_empty() && plan.steps.is_empty() {
         plan.nothing = true;
@@ -103,17 +100,32 @@ pub fn change_user(ground: Ground<'_>, request: &ChangeUser) -> Result<Plan, Box
     Ok(plan)
 }
 
-struct Planner<'a> {
+/// Plans the change of an account into a plan in the making; `ids` are those that
+/// are still free there. Returns everything that stands in its way.
+pub(super) fn change_into<'a>(
     ground: Ground<'a>,
-    request: &'a ChangeUser,
-    found: FoundUser<'a>,
-    what: String,
-    draft: Draft<'a>,
-    plan: Plan,
-    subject: Subject,
+    request: &ChangeUser,
+    found: &FoundUser<'a>,
+    (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
+    ids: Option<&mut IdMap<'a>>,
+) -> Vec<Box<Refusal>> {
+    let what = format!("{} was not changed", BStr::new(found.user.name));
+    let found = *found;
+    Planner { ground, request, found, what, draft, plan, subject, ids }.everything()
 }
 
-impl<'a> Planner<'a> {
+struct Planner<'p, 'a> {
+    ground: Ground<'a>,
+    request: &'p ChangeUser,
+    found: FoundUser<'a>,
+    what: String,
+    draft: &'p mut Draft<'a>,
+    plan: &'p mut Plan,
+    subject: &'p mut Subject,
+    ids: Option<&'p mut IdMap<'a>>,
+}
+
+impl<'a> Planner<'_, 'a> {
     fn name(&self) -> &'a BStr {
         BStr::new(self.found.user.name)
     }
@@ -122,15 +134,18 @@ impl<'a> Planner<'a> {
         Refusal::new(self.what.as_str(), reason)
     }
 
-    fn everything(&mut self) -> Result<(), Box<Refusal>> {
-        self.full_name()?;
-        self.shell()?;
-        self.primary()?;
-        self.uid()?;
-        self.home()?;
-        self.shadow()?;
-        self.ranges()?;
-        self.keys()
+    fn everything(mut self) -> Vec<Box<Refusal>> {
+        let parts = [
+            self.full_name(),
+            self.shell(),
+            self.primary(),
+            self.uid(),
+            self.home(),
+            self.shadow(),
+            self.ranges(),
+            self.keys(),
+        ];
+        parts.into_iter().filter_map(Result::err).collect()
     }
 
     /// Puts a value into a field of the passwd line; a value that is there
@@ -187,12 +202,14 @@ impl<'a> Planner<'a> {
 
     fn primary(&mut self) -> Result<(), Box<Refusal>> {
         let Some(wanted) = &self.request.primary else { return Ok(()) };
-        let new = NewPrimary { wanted: wanted.as_ref(), leaves: &[], regroup_home: false };
-        let into = (&mut self.draft, &mut self.plan, &mut self.subject);
-        if change_primary(self.ground, &self.found, new, &self.what, into)? {
+        let group = find_group(self.ground, wanted.as_ref(), &self.what)?;
+        let gid = gid_of(self.ground, &group, &self.what)?;
+        let new = NewPrimary { name: group.name.into(), gid, leaves: &[], regroup_home: false };
+        let into = (&mut *self.draft, &mut *self.plan, &mut *self.subject);
+        if change_primary(self.ground, &self.found, new, into) {
             let (name, uid) = (self.name(), Some(self.found.uid));
             let cautions = &mut self.plan.cautions;
-            tell_sessions(self.ground, name, uid, &mut self.subject, cautions);
+            tell_sessions(self.ground, name, uid, self.subject, cautions);
         }
         Ok(())
     }
@@ -219,7 +236,7 @@ impl<'a> Planner<'a> {
             let (what, name, id) = ("uid", name.into(), uid);
             self.plan.cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
         }
-        carry_note(self.ground, &self.found, &mut self.plan, name, uid);
+        carry_note(self.ground, &self.found, self.plan, name, uid);
         let text = uid.to_string();
         self.set(2, "uid", self.found.user.uid, text.as_bytes());
         self.subject.decide("uid", text.clone(), format!("was {old}"));

@@ -7,7 +7,7 @@ use crate::plan::{Ground, Reason, Refusal};
 use crate::table::File;
 use crate::value::IdSpan;
 
-impl Planner<'_> {
+impl Planner<'_, '_> {
     /// Fewer ids retire the rest; more come as a further range.
     pub(super) fn ranges(&mut self) -> Result<(), Box<Refusal>> {
         let Some(wanted) = self.request.ranges else { return Ok(()) };
@@ -51,10 +51,16 @@ impl Planner<'_> {
         Ok(())
     }
 
-    fn free_range(&self, count: u32) -> Result<IdSpan, Box<Refusal>> {
+    fn free_range(&mut self, count: u32) -> Result<IdSpan, Box<Refusal>> {
         let Ground { book, policy, world, .. } = self.ground;
-        let found = IdMap::new(book, policy, world).range(count);
+        let found = match &self.ids {
+            Some(ids) => ids.range(count),
+            None => IdMap::new(book, policy, world).range(count),
+        };
         let found = found.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
+        if let (Some(ids), Some(span)) = (&mut self.ids, found) {
+            ids.take_range(span);
+        }
         found.ok_or_else(|| {
             let setting = policy.origin("ranges.span");
             self.refuse(Reason::RangesFull { count, span: policy.ranges_span, setting })

@@ -129,6 +129,17 @@ impl Making<'_> {
             None => policy.people_ranges,
         };
         let files = [File::Subuid, File::Subgid];
+        if !request.spans.is_empty() {
+            for (file, span) in
+                files.iter().flat_map(|file| request.spans.iter().map(move |span| (*file, span)))
+            {
+                self.draft
+                    .add(file, format!("{name}:{}:{}", span.first, span.count()).into_bytes());
+            }
+            let spans: Vec<String> = request.spans.iter().map(ToString::to_string).collect();
+            subject.decide("ranges", format!("uids and gids {}", spans.join(", ")), "as asked");
+            return Ok(());
+        }
         if count == 0 {
             if asked.is_some() {
                 subject.decide("ranges", "none", "as asked");

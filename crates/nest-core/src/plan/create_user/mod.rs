@@ -16,7 +16,7 @@ use super::new_name::check_new_name;
 use super::{Caution, Draft, Ground, NewFile, Owner, Plan, Reason, Refusal, Subject, join};
 use crate::allot::IdMap;
 use crate::table::File;
-use crate::value::{Expiry, check_keys};
+use crate::value::{Expiry, IdSpan, check_keys};
 
 /// One or more users to be made. What is `None` is left to the policy.
 #[derive(Debug, Clone, Default)]
@@ -51,6 +51,8 @@ pub struct CreateUser {
     pub expires: Option<String>,
     /// How many subordinate ids; 0 for none.
     pub ranges: Option<u32>,
+    /// Subordinate ranges of the administrator's choice, known to be free.
+    pub spans: Vec<IdSpan>,
     /// Public keys for signing in.
     pub keys: Option<KeyFile>,
     /// The hash of a first password for each name; nothing where none is set.
@@ -248,7 +250,7 @@ impl<'a> Making<'a> {
             let gid = self.made[name].to_string().into();
             wrong.push(Refusal::new(&what, Reason::GroupInPlan { gid }));
         }
-        let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+        let mut subject = Subject::new(name);
         // A number that stands in for one that could not be had: nothing is made then.
         let uid = self.choose_uid(request, name, &mut subject);
         let uid = keep(&mut wrong, uid).unwrap_or(u32::MAX);

@@ -1,0 +1,133 @@
+//! The file with the first passwords of many new accounts.
+
+use std::collections::HashMap;
+use std::fs::{File, OpenOptions};
+use std::io::{ErrorKind, Write};
+use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
+
+use bstr::BString;
+use nest_host::commit::Watcher;
+use nest_host::secrets;
+use rayon::prelude::*;
+use zeroize::Zeroizing;
+
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED, UNTOUCHED};
+use crate::session::Session;
+use crate::view::{Bar, counted};
+
+/// Made before the change, and gone again when it fails.
+pub struct FirstPasswords {
+    path: PathBuf,
+    file: Option<File>,
+    kept: AtomicBool,
+}
+
+impl FirstPasswords {
+    /// Makes the file, empty; for a dry run only sees that it could be made.
+    pub fn prepare(path: &Path, dry_run: bool) -> Result<Self, Failure> {
+        let shown = path.display();
+        let refuse = |why: String| {
+            Failure::new(REFUSED, "passwords-file", format!("{shown} {why}; nothing was changed"))
+        };
+        let exists = || {
+            refuse("exists already, and is not overwritten".into())
+                .or("give the path of a file that is to be made", "intake FILE --passwords-to NEW")
+        };
+        let folder = match path.parent() {
+            Some(folder) if !folder.as_os_str().is_empty() => folder,
+            _ => Path::new("."),
+        };
+        let facts = std::fs::metadata(folder)
+            .map_err(|error| refuse(format!("can't be made: {}: {error}", folder.display())))?;
+        let me = rustix::process::geteuid().as_raw();
+        let sticky = facts.mode() & 0o1000 != 0;
+        let others = facts.mode() & 0o022 != 0 && !sticky;
+        if others || !sticky && facts.uid() != 0 && facts.uid() != me {
+            let folder = folder.display();
+            return Err(refuse(format!(
+                "would lie where others can put a file of theirs in its place: {folder} is not root's alone"
+            )));
+        }
+        let mut prepared =
+            FirstPasswords { path: path.to_owned(), file: None, kept: AtomicBool::new(false) };
+        if dry_run {
+            return match path.symlink_metadata() {
+                Ok(_) => Err(exists()),
+                Err(_) => Ok(prepared),
+            };
+        }
+        let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
+        let file = file.map_err(|error| match error.kind() {
+            ErrorKind::AlreadyExists => exists(),
+            _ => refuse(format!("can't be made: {error}")),
+        })?;
+        let mode = file.metadata().map(|facts| facts.mode() & 0o777);
+        prepared.file = Some(file);
+        match mode {
+            Ok(0o600) => Ok(prepared),
+            _ => {
+                Err(refuse("lies on a file system where it can't be kept from others' eyes".into()))
+            }
+        }
+    }
+
+    /// Makes a password for each name, and writes them. Returns the hashes.
+    pub fn fill(
+        &self,
+        session: &Session<'_>,
+        names: &[BString],
+    ) -> Result<HashMap<BString, BString>, Failure> {
+        let failed = |why: String| {
+            let message = format!("the first passwords: {why}; nothing was changed");
+            Failure::new(UNTOUCHED, "passwords-file", message)
+        };
+        let scheme = secrets::scheme(&session.tree, &session.policy.passwords_scheme);
+        let bar = Bar::counting();
+        let all = names.len() as u64;
+        let made: Result<Vec<(&BString, Zeroizing<String>, BString)>, String> = names
+            .par_iter()
+            .map(|name| {
+                let password = secrets::generate().map_err(|fault| fault.to_string())?;
+                let hash = secrets::hash(scheme, password.as_bytes());
+                let hash = hash.map_err(|fault| fault.to_string())?;
+                bar.copied("making first passwords", all, 1);
+                Ok((name, password, BString::from(hash)))
+            })
+            .collect();
+        bar.clear();
+        let made = made.map_err(failed)?;
+        let mut text = Zeroizing::new(String::with_capacity(made.len() * 64));
+        *text += "name,password\n";
+        for (name, password, _) in &made {
+            *text += &format!("{name},{}\n", password.as_str());
+        }
+        if let Some(mut file) = self.file.as_ref() {
+            let written = file.write_all(text.as_bytes()).and_then(|()| file.sync_all());
+            written.map_err(|error| failed(error.to_string()))?;
+        }
+        Ok(made.into_iter().map(|(name, _, hash)| (name.clone(), hash)).collect())
+    }
+
+    /// The change is made: the file stays.
+    pub fn keep(&self, global: &Global, count: usize) {
+        self.kept.store(true, Ordering::Relaxed);
+        if self.file.is_some() && !global.quiet && !global.json() {
+            let count = counted(count, "first password", "first passwords");
+            outln!("{count}, readable for root alone: {}", self.path.display());
+        }
+    }
+}
+
+impl Drop for FirstPasswords {
+    fn drop(&mut self) {
+        if self.file.is_some() && !self.kept.load(Ordering::Relaxed) {
+            let removed = std::fs::remove_file(&self.path);
+            if let Err(error) = removed {
+                errln!("{} could not be removed again: {error}", self.path.display());
+            }
+        }
+    }
+}

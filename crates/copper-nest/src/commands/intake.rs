@@ -1,0 +1,165 @@
+//! `intake`.
+
+use std::ffi::OsString;
+use std::path::{Path, PathBuf};
+
+use nest_core::plan::{Existing, Intake, intake};
+use nest_core::roster::{Form, Roster, Source};
+use nest_host::store::Focus;
+
+use super::first_passwords::FirstPasswords;
+use super::{bytes, read_input};
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED, USAGE};
+use crate::session::{Asks, Session};
+
+/// Take in a table of users or groups: all of its rows as one change, or none.
+///
+/// The columns of CSV and the keys of JSON and TOML are named as the options of
+/// create user and create group; docs/rosters.md lists them. A row without a name
+/// gets one made from its full_name. Every row is looked at before anything is
+/// touched, and everything that is wrong is told at once.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct IntakeArgs {
+    /// The tables; - is standard input.
+    #[arg(value_name = "FILE|-", required = true)]
+    files: Vec<PathBuf>,
+    /// How they are written, where the ending does not say so.
+    #[arg(long, value_enum, value_name = "csv|json|toml")]
+    from: Option<FormArg>,
+    /// What becomes of rows that exist: refused, left as they are, or brought to
+    /// the row.
+    #[arg(long, value_enum, value_name = "refuse|keep|update", default_value = "refuse")]
+    existing: ExistingArg,
+    /// With --existing update: leave the groups, and take out the members, that no
+    /// row asks for.
+    #[arg(long)]
+    exact_groups: bool,
+    /// Make groups that are missing.
+    #[arg(long)]
+    groups_too: bool,
+    /// Give each new account a first password that must be changed; FILE is made
+    /// for it, readable for root alone.
+    #[arg(long, value_name = "FILE")]
+    passwords_to: Option<PathBuf>,
+    /// Make no homes; only record their paths.
+    #[arg(long, conflicts_with = "adopt_home")]
+    no_home: bool,
+    /// Take over homes that exist.
+    #[arg(long, conflicts_with = "skeleton")]
+    adopt_home: bool,
+    /// What the homes are copies of; none for empty ones.
+    #[arg(long, value_name = "DIR|none", conflicts_with = "no_home")]
+    skeleton: Option<OsString>,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest intake crew.csv --dry-run
+  copper-nest intake groups.csv crew.csv --existing update
+  copper-nest intake crew.csv --groups-too --passwords-to /root/first-passwords.csv";
+
+/// How a table is written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+pub enum FormArg {
+    Csv,
+    Json,
+    Toml,
+}
+
+impl From<FormArg> for Form {
+    fn from(form: FormArg) -> Form {
+        match form {
+            FormArg::Csv => Form::Csv,
+            FormArg::Json => Form::Json,
+            FormArg::Toml => Form::Toml,
+        }
+    }
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum ExistingArg {
+    Refuse,
+    Keep,
+    Update,
+}
+
+impl IntakeArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let session = Session::open(global)?;
+        let mut request = self.request()?;
+        let everything = Focus::new();
+        let asks = match request.existing {
+            Existing::Update => Asks::AtTerminal,
+            _ => Asks::Nothing,
+        };
+        let first_passwords = match &self.passwords_to {
+            None => None,
+            Some(path) => {
+                session.require_rights()?;
+                let taken_in = session.before_asking(|ground| intake(ground, &request))?;
+                let file = FirstPasswords::prepare(path, global.dry_run)?;
+                if !global.dry_run {
+                    request.hashes = file.fill(&session, &taken_in.newcomers)?;
+                }
+                Some(file)
+            }
+        };
+        let status = session.carry_out(&everything, asks, |ground| {
+            intake(ground, &request).map(|taken_in| taken_in.plan)
+        })?;
+        if let Some(file) = first_passwords {
+            file.keep(global, request.hashes.len());
+        }
+        Ok(status)
+    }
+
+    fn request(&self) -> Result<Intake, Failure> {
+        if self.exact_groups && self.existing != ExistingArg::Update {
+            let message = "--exact-groups is about accounts that exist; it needs --existing update";
+            return Err(Failure::new(USAGE, "usage", message));
+        }
+        if self.files.iter().filter(|file| file.as_path() == Path::new("-")).count() > 1 {
+            return Err(Failure::new(USAGE, "usage", "standard input can be read once only"));
+        }
+        let sources: Result<Vec<Source>, Failure> =
+            self.files.iter().map(|file| self.source(file)).collect();
+        Ok(Intake {
+            roster: Roster::read(sources?),
+            existing: match self.existing {
+                ExistingArg::Refuse => Existing::Refuse,
+                ExistingArg::Keep => Existing::Keep,
+                ExistingArg::Update => Existing::Update,
+            },
+            exact_groups: self.exact_groups,
+            groups_too: self.groups_too,
+            no_home: self.no_home,
+            adopt_home: self.adopt_home,
+            skeleton: self.skeleton.as_ref().map(bytes),
+            first_passwords: self.passwords_to.is_some(),
+            ..Intake::default()
+        })
+    }
+
+    fn source(&self, file: &Path) -> Result<Source, Failure> {
+        let ending = file.extension().and_then(|ending| ending.to_str());
+        let by_ending = ending.and_then(|ending| ending.to_ascii_lowercase().parse().ok());
+        let form = self.from.map(Form::from).or(by_ending).ok_or_else(|| {
+            let message = match file == Path::new("-") {
+                true => "it can't be told how standard input is written".to_owned(),
+                false => format!(
+                    "it can't be told how {} is written: it ends in none of .csv, .json and .toml",
+                    file.display()
+                ),
+            };
+            Failure::new(REFUSED, "form", message)
+                .or("say so", format!("intake {} --from csv", file.display()))
+        })?;
+        let shown = match file == Path::new("-") {
+            true => "standard input".to_owned(),
+            false => file.display().to_string(),
+        };
+        Ok(Source::new(shown, form, read_input(file)?))
+    }
+}

@@ -1,0 +1,45 @@
+//! What is wrong with a table, all of it.
+
+use nest_core::roster::Fault;
+use serde_json::json;
+
+use super::{style, visible, width};
+
+/// Prints faults on stderr: file by file, the place, the column, what is wrong, and
+/// below it what to put instead.
+pub fn print(faults: &[Fault]) {
+    let place = |fault: &Fault| format!("{}:{}", fault.line, fault.at);
+    let column = |fault: &Fault| fault.column.map(|column| column.to_string()).unwrap_or_default();
+    let places = faults.iter().map(|fault| place(fault).len()).max().unwrap_or(0);
+    let columns = faults.iter().map(|fault| width(&column(fault))).max().unwrap_or(0);
+    let (heading, quiet) = (style::HEADING, style::QUIET);
+    let mut file = None;
+    for fault in faults {
+        if file != Some(&fault.file) {
+            file = Some(&fault.file);
+            errln!("");
+            errln!("{heading}{}{heading:#}", visible(fault.file.as_bytes()));
+        }
+        let message = visible(fault.message.as_bytes());
+        errln!("  {:>places$}  {:columns$}  {message}", place(fault), column(fault));
+        if !fault.instead.is_empty() {
+            let instead = visible(fault.instead.as_bytes());
+            errln!("  {:places$}  {:columns$}  {quiet}put{quiet:#} {instead}", "", "");
+        }
+    }
+}
+
+/// Faults for machines.
+pub fn to_json(faults: &[Fault]) -> serde_json::Value {
+    let one = |fault: &Fault| {
+        json!({
+            "file": fault.file,
+            "line": fault.line,
+            "character": fault.at,
+            "column": fault.column.map(|column| column.to_string()),
+            "message": fault.message,
+            "instead": fault.instead,
+        })
+    };
+    faults.iter().map(one).collect()
+}

@@ -1,0 +1,264 @@
+//! Bringing accounts that exist to their rows.
+
+use bstr::{BStr, BString};
+
+use super::Planner;
+use crate::account::{AccountKind, admin_group, kind_of};
+use crate::plan::change_user::{ChangeUser, change_into};
+use crate::plan::find::{FoundUser, find_admin_group, with_fields};
+use crate::plan::guard::{Even, Threat, guard};
+use crate::plan::primary::{NewPrimary, change_primary};
+use crate::plan::{CreateUser, Refusal, Subject};
+use crate::roster::{Column, Row, Wrong};
+use crate::surroundings::Keys;
+use crate::table::File;
+use crate::value::{Expiry, PasswordField, Scheme};
+
+impl<'a, 'r> Planner<'a, 'r> {
+    /// Plans what makes an account what its row says. What the row leaves out
+    /// stays; so do a password and keys that the account has by now.
+    pub(super) fn update(&mut self, row: &'r Row, user: &'r CreateUser, name: &BString) {
+        let Some(found) = self.found(row, name.as_ref()) else { return };
+        let before = (self.making.draft.len(), self.making.plan.steps.len());
+        let mut subject = Subject::new(name.as_ref());
+        self.kind_stays(row, user, &found);
+        self.fields(row, user, &found, &mut subject);
+        let primary = self.primary(row, user, &found, &mut subject);
+        let joins = self.memberships(row, user, &found, primary, &mut subject);
+        self.secrets(row, user, &found, &mut subject);
+        subject.decisions.retain(|decision| decision.why != "as it was");
+        let after = (self.making.draft.len(), self.making.plan.steps.len());
+        if before == after && !joins {
+            self.counts.kept += 1;
+            return;
+        }
+        self.counts.updated += 1;
+        self.request.first_decision(row, &mut subject, "brought to it");
+        self.making.plan.subjects.push(subject);
+    }
+
+    fn kind_stays(&mut self, row: &Row, user: &CreateUser, found: &FoundUser<'_>) {
+        if !row.given.contains(Column::Service) {
+            return;
+        }
+        let is_service = kind_of(self.ground.policy, Some(found.uid)) == AccountKind::Service;
+        if is_service != user.service {
+            let (is, instead) = match is_service {
+                true => ("a service", "yes"),
+                false => ("a person", "no, or nothing"),
+            };
+            let message = format!("{} is {is}, which its uid says", BStr::new(found.user.name));
+            self.fault(row, Column::Service, Wrong::new(message, instead));
+        }
+    }
+
+    fn fields(
+        &mut self,
+        row: &Row,
+        user: &CreateUser,
+        found: &FoundUser<'a>,
+        subject: &mut Subject,
+    ) {
+        let name = BString::from(found.user.name);
+        let mut request = ChangeUser {
+            name: name.clone(),
+            full_name: user.full_name.clone().filter(|new| new != found.user.full_name()),
+            uid: user.uid.filter(|uid| *uid != found.uid),
+            home: user.home.clone().filter(|home| home != found.user.home),
+            record_only: self.request.no_home,
+            shell: user.shell.clone().filter(|shell| shell != found.user.shell),
+            ranges: user.ranges,
+            ..ChangeUser::default()
+        };
+        let expires = user.expires.clone();
+        request.expires = expires.filter(|text| !self.expires_so(text, found));
+        if let Some(count) = request.ranges
+            && [File::Subuid, File::Subgid].into_iter().all(|file| self.has(file, found, count))
+        {
+            request.ranges = None;
+        }
+        self.spans_stay(row, user, found);
+        let making = &mut self.making;
+        let into = (&mut making.draft, &mut making.plan, &mut *subject);
+        let refusals = change_into(self.ground, &request, found, into, Some(&mut making.ids));
+        refusals.iter().for_each(|refusal| self.refused(row, refusal));
+    }
+
+    fn expires_so(&self, text: &str, found: &FoundUser<'_>) -> bool {
+        let now = found.shadow.and_then(|(_, shadow)| shadow.aging().expires);
+        match Expiry::parse(text, self.ground.today) {
+            Ok(Expiry::Never) => now.is_none(),
+            Ok(Expiry::On(day)) => now == Some(day),
+            Err(_) => false,
+        }
+    }
+
+    fn has(&self, file: File, found: &FoundUser<'a>, count: u32) -> bool {
+        let lines = self.ground.book.ranges_of(file, found.user.name, Some(found.uid));
+        let spans = lines.iter().filter_map(|(_, range)| range.span());
+        spans.map(|span| span.count()).sum::<u64>() == u64::from(count)
+    }
+
+    /// Ranges of the row's own choice are not moved about.
+    fn spans_stay(&mut self, row: &Row, user: &CreateUser, found: &FoundUser<'_>) {
+        if user.spans.is_empty() {
+            return;
+        }
+        for file in [File::Subuid, File::Subgid] {
+            let lines = self.ground.book.ranges_of(file, found.user.name, Some(found.uid));
+            let mut spans: Vec<_> = lines.iter().filter_map(|(_, range)| range.span()).collect();
+            let mut wanted = user.spans.clone();
+            spans.sort_unstable();
+            wanted.sort_unstable();
+            if spans != wanted {
+                let name = BStr::new(found.user.name);
+                let message = format!("{name} has other ranges in {}", file.path());
+                let instead = "a number of ids, which ranges are added or taken for";
+                self.fault(row, Column::Ranges, Wrong::new(message, instead));
+                return;
+            }
+        }
+    }
+
+    /// Returns the gid of the primary group as it will be.
+    fn primary(
+        &mut self,
+        row: &Row,
+        user: &CreateUser,
+        found: &FoundUser<'a>,
+        subject: &mut Subject,
+    ) -> u32 {
+        let Some(wanted) = &user.primary else { return found.gid };
+        let target = match self.making.find_group(wanted.as_ref(), "") {
+            Ok(target) => target,
+            Err(refusal) => {
+                self.no_group(row, &refusal);
+                return found.gid;
+            }
+        };
+        let new = NewPrimary {
+            name: target.name.as_ref(),
+            gid: target.gid,
+            leaves: &[],
+            regroup_home: false,
+        };
+        let making = &mut self.making;
+        let into = (&mut making.draft, &mut making.plan, subject);
+        change_primary(self.ground, found, new, into);
+        target.gid
+    }
+
+    /// Joins what the row asks for; with exact groups, leaves the others. Returns
+    /// whether anything is joined.
+    fn memberships(
+        &mut self,
+        row: &'r Row,
+        user: &'r CreateUser,
+        found: &FoundUser<'a>,
+        primary: u32,
+        subject: &mut Subject,
+    ) -> bool {
+        let name = BStr::new(found.user.name);
+        let listed: Vec<BString> = self
+            .ground
+            .book
+            .groups_listing(name)
+            .iter()
+            .map(|(_, group)| group.name.into())
+            .collect();
+        let mut wanted: Vec<BString> = Vec::new();
+        for group in &user.join {
+            match self.making.find_group(group.as_ref(), "") {
+                Ok(target) if target.gid != primary => wanted.push(target.name),
+                Ok(_) => {}
+                Err(refusal) => self.no_group(row, &refusal),
+            }
+        }
+        if user.admin {
+            match find_admin_group(self.ground, "") {
+                Ok(group) => wanted.push(group.name.into()),
+                Err(refusal) => self.refused(row, &refusal),
+            }
+        }
+        let joins: Vec<BString> =
+            wanted.iter().filter(|group| !listed.contains(group)).cloned().collect();
+        for group in &joins {
+            self.making.join(group, name);
+        }
+        if !joins.is_empty() {
+            subject.decide("joins", bstr::join(", ", &joins), "");
+        }
+        let exact = self.request.exact_groups && row.given.contains(Column::Join);
+        if exact {
+            let policy = self.ground.policy;
+            let of_all = |group: &BString| policy.people_groups.iter().any(|name| group == name);
+            let gone: Vec<BString> = listed
+                .into_iter()
+                .filter(|group| !wanted.contains(group) && !of_all(group))
+                .collect();
+            self.leave_groups(row, found, &gone, subject);
+            return !joins.is_empty() || !gone.is_empty();
+        }
+        !joins.is_empty()
+    }
+
+    fn leave_groups(
+        &mut self,
+        row: &Row,
+        found: &FoundUser<'a>,
+        gone: &[BString],
+        subject: &mut Subject,
+    ) {
+        let admins = admin_group(self.ground.book, self.ground.policy).map(|group| group.name);
+        for group in gone {
+            if admins.is_some_and(|admins| group == admins) {
+                let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
+                let threat = Threat { what: "", again: &again, busy: false, together: &[] };
+                if let Err(refusal) = guard(self.ground, found, Even::default(), threat) {
+                    let way = refusal.ways.first().map(|way| way.text.clone()).unwrap_or_default();
+                    let message = format!("leaving {group}: {}", refusal.reason);
+                    let wrong = Wrong::new(message, format!("{group} as well; or first {way}"));
+                    self.fault(row, Column::Join, wrong);
+                    continue;
+                }
+            }
+            let name = BString::from(found.user.name);
+            self.leaving.entry(group.clone()).or_default().push(name);
+        }
+        if !gone.is_empty() {
+            subject.decide("leaves", bstr::join(", ", gone), "no row asks for it");
+        }
+    }
+
+    /// A first password is set where none is, and keys where none are; what the
+    /// account has by now is its own.
+    fn secrets(
+        &mut self,
+        row: &Row,
+        user: &CreateUser,
+        found: &FoundUser<'a>,
+        subject: &mut Subject,
+    ) {
+        if let Some(Some(hash)) = user.hashes.first()
+            && let Some((line, shadow)) = found.shadow
+            && PasswordField::read(shadow.password) == PasswordField::None
+            && shadow.password != hash
+        {
+            let changed = if user.must_change { 0 } else { self.ground.today.0 }.to_string();
+            let current = self.making.draft.current(File::Shadow, line);
+            let new = with_fields(&current, &[(1, hash), (2, changed.as_bytes())]);
+            self.making.draft.alter(File::Shadow, line, new);
+            let scheme = Scheme::of(hash).map_or("set", Scheme::name);
+            subject.decide("password", scheme, "there was none");
+        }
+        if user.keys.is_some()
+            && self.ground.world.keys(found.user.home.into(), found.uid) == Keys::Count(0)
+        {
+            let request = ChangeUser { keys: user.keys.clone(), ..ChangeUser::default() };
+            let making = &mut self.making;
+            let into = (&mut making.draft, &mut making.plan, subject);
+            let refusals: Vec<Box<Refusal>> = change_into(self.ground, &request, found, into, None);
+            refusals.iter().for_each(|refusal| self.refused(row, refusal));
+        }
+    }
+}

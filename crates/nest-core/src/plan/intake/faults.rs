@@ -1,0 +1,98 @@
+//! Why a row can't be had: the column that is to blame, and what to put instead.
+
+use bstr::{BStr, BString};
+
+use crate::allot::fitted;
+use crate::plan::Reason;
+use crate::roster::{Column, Row, What, Wrong};
+
+/// A name that is there already.
+pub(super) fn exists(what: &str, name: &BStr, line: usize) -> Wrong {
+    let file = if what == "user" { "etc/passwd" } else { "etc/group" };
+    Wrong::new(
+        format!("the {what} {name} exists already, {file}:{line}"),
+        "--existing keep leaves it as it is, --existing update brings it to the row",
+    )
+}
+
+/// The column that is to blame.
+pub(super) fn column_of(reason: &Reason) -> Column {
+    match reason {
+        Reason::IdTaken { what: "gid", .. }
+        | Reason::IdReserved { what: "gid", .. }
+        | Reason::IdInService { what: "gid", .. } => Column::Gid,
+        Reason::IdTaken { .. }
+        | Reason::IdReserved { .. }
+        | Reason::IdInService { .. }
+        | Reason::SpanFull { .. }
+        | Reason::Busy { .. } => Column::Uid,
+        Reason::RangesFull { .. } | Reason::RangeTaken { .. } => Column::Ranges,
+        Reason::BadFullName(_) => Column::FullName,
+        Reason::BadPath { what: "shell", .. } => Column::Shell,
+        Reason::BadPath { .. }
+        | Reason::HomeExists { .. }
+        | Reason::HomeThroughLink { .. }
+        | Reason::HomeParent { .. }
+        | Reason::HomeNotMovable(_)
+        | Reason::HomeOfOthers { .. }
+        | Reason::HomeOfAnother { .. }
+        | Reason::NothingToAdopt { .. }
+        | Reason::KeyWithoutHome
+        | Reason::Skeleton { .. } => Column::Home,
+        Reason::BadDate(_)
+        | Reason::ExpiryPast(_)
+        | Reason::NoShadowForExpiry
+        | Reason::IsSuspended => Column::Expires,
+        Reason::BadKeys { .. } | Reason::KeysExist(_) => Column::SshKey,
+        Reason::NoShadowForPassword => Column::PasswordHash,
+        Reason::NoAdminGroup { .. } => Column::Admin,
+        _ => Column::Name,
+    }
+}
+
+/// The column of a row in which a group is named.
+pub(super) fn column_of_group(row: &Row, name: &BString) -> Column {
+    match &row.what {
+        What::User(user) if user.primary.as_ref() == Some(name) => Column::Primary,
+        _ => Column::Join,
+    }
+}
+
+/// The words of a fault.
+pub(super) fn wrong(reason: &Reason, row: &Row) -> Wrong {
+    let message = reason.to_string();
+    let instead: String = match reason {
+        Reason::UnfitName(_) => match row.name().and_then(|name| fitted(name.as_ref())) {
+            Some(fitted) => format!("{fitted}, for one"),
+            None => "lower-case letters, digits, - and _".into(),
+        },
+        Reason::NoGroup { near: Some(near), .. } => {
+            format!("{near}; or --groups-too makes the missing groups")
+        }
+        Reason::NoGroup { .. } => {
+            "a group there is; or --groups-too makes the missing groups".into()
+        }
+        Reason::NoUser { near: Some(near), .. } => near.to_string(),
+        Reason::GroupExists { .. } => {
+            format!("another name, or {} as primary too", row.name().cloned().unwrap_or_default())
+        }
+        Reason::IdTaken { .. } | Reason::IdReserved { .. } | Reason::IdInService { .. } => {
+            "another number, or nothing to have the next free one".into()
+        }
+        Reason::SpanFull { .. } => "fewer rows, numbers outside it, or a wider span".into(),
+        Reason::RangesFull { .. } => "none, or a wider ranges.span in the policy".into(),
+        Reason::HomeExists { .. } => {
+            "another path; --adopt-home takes homes over, --no-home only records paths".into()
+        }
+        Reason::HomeParent { .. } => "another path; or --no-home only records paths".into(),
+        Reason::HomeThroughLink { .. } => "the path that the link leads to".into(),
+        Reason::Skeleton { .. } => "--skeleton none makes empty homes".into(),
+        Reason::BadDate(_) | Reason::ExpiryPast(_) => Column::Expires.meaning().into(),
+        Reason::BadFullName(_) => Column::FullName.meaning().into(),
+        Reason::BadKeys { .. } => Column::SshKey.meaning().into(),
+        Reason::BadPath { .. } => "an absolute path".into(),
+        Reason::Leftover { .. } => "another name; copper-nest check tells what is left over".into(),
+        _ => String::new(),
+    };
+    Wrong::new(message, instead)
+}

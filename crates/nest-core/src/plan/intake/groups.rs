@@ -1,0 +1,165 @@
+//! The groups that a roster makes, and who is in them.
+
+use std::collections::HashSet;
+
+use bstr::{BStr, BString};
+
+use super::{Existing, Planner, again, faults};
+use crate::plan::create_group::choose_gid;
+use crate::plan::find::{find_group, find_member};
+use crate::plan::lists::Lists;
+use crate::plan::new_name::check_new_group_name;
+use crate::plan::{CreateGroup, Refusal, Subject};
+use crate::roster::{Column, Row, What, Wrong};
+
+impl<'r> Planner<'_, 'r> {
+    /// Makes the group of a row, unless it is there.
+    pub(super) fn group(&mut self, row: &'r Row, group: &'r CreateGroup) {
+        let name = BStr::new(&group.name);
+        if let Some((line, found)) = self.ground.book.group(name) {
+            let number = self.ground.book.groups.lines().number(line.start);
+            match self.request.existing {
+                Existing::Refuse => {
+                    self.fault(row, Column::Name, faults::exists("group", name, number));
+                }
+                Existing::Update if group.gid.is_some() && group.gid != found.gid() => {
+                    let gid = BStr::new(found.gid);
+                    let wrong = Wrong::new(
+                        format!("the group {name} has the gid {gid}"),
+                        format!("{gid}, or renumber it first: change group {name} --gid"),
+                    );
+                    self.fault(row, Column::Gid, wrong);
+                }
+                _ => self.counts.groups_kept += 1,
+            }
+            return;
+        }
+        self.make_group(row, group);
+    }
+
+    fn make_group(&mut self, row: &Row, group: &CreateGroup) {
+        let name = BStr::new(&group.name);
+        if self.making.made.contains_key(name) {
+            return;
+        }
+        match check_new_group_name(self.ground, name, "") {
+            Ok(cautions) => self.making.plan.cautions.extend(cautions),
+            Err(refusal) => return self.refused(row, &refusal),
+        }
+        let mut subject = Subject::new(name);
+        let ids = Some(&self.making.ids);
+        let gid = choose_gid(self.ground, group, "", ids, &mut self.making.plan, &mut subject);
+        match gid {
+            Err(refusal) => self.refused(row, &refusal),
+            Ok(gid) => {
+                self.making.ids.take(gid);
+                self.making.make_group(name, gid);
+                self.counts.groups.push(group.name.clone());
+                self.request.first_decision(row, &mut subject, "made");
+                self.making.plan.subjects.push(subject);
+            }
+        }
+    }
+
+    /// Makes every group that rows name and that is not there.
+    pub(super) fn missing_groups(&mut self) {
+        let rows = &self.request.roster.rows;
+        let of_rows = rows.iter().filter_map(|row| match &row.what {
+            What::Group(group) => Some(&group.name),
+            What::User(_) => None,
+        });
+        let mut seen: HashSet<&BString> = of_rows.collect();
+        for row in rows {
+            let What::User(user) = &row.what else { continue };
+            for name in user.primary.iter().chain(&user.join) {
+                let number = name.first().is_none_or(u8::is_ascii_digit);
+                if number
+                    || !seen.insert(name)
+                    || self.later.contains_key(name)
+                    || find_group(self.ground, name.as_ref(), "").is_ok()
+                {
+                    continue;
+                }
+                let group = CreateGroup { name: name.clone(), ..CreateGroup::default() };
+                self.make_group(row, &group);
+            }
+        }
+    }
+
+    /// Notes who is in the group of a row and who administers it.
+    pub(super) fn lists_of(&mut self, row: &'r Row, group: &'r CreateGroup) {
+        let exists = self.ground.book.group(&group.name).is_some();
+        if exists && self.request.existing != Existing::Update {
+            return;
+        }
+        for name in &group.members {
+            if self.is_somebody(row, group, Column::Member, name) {
+                self.making.join(&group.name, name.as_ref());
+            }
+        }
+        for name in &group.admins {
+            if self.is_somebody(row, group, Column::GroupAdmin, name) {
+                let (ground, draft) = (self.ground, &mut self.making.draft);
+                let cautions = &mut self.making.plan.cautions;
+                Lists { ground, draft, cautions }.add_admin(&group.name, name.as_ref());
+            }
+        }
+        if exists && self.request.exact_groups && row.given.contains(Column::Member) {
+            let found = self.ground.book.group(&group.name);
+            let listed =
+                found.into_iter().flat_map(|(_, group)| group.members().map(BString::from));
+            let joining: HashSet<BString> = self.joining(&group.name);
+            let gone: Vec<BString> = listed
+                .filter(|name| !group.members.contains(name) && !joining.contains(name))
+                .collect();
+            self.leaving.entry(group.name.clone()).or_default().extend(gone);
+        }
+    }
+
+    /// The users whose rows ask for a group.
+    fn joining(&self, group: &BString) -> HashSet<BString> {
+        let rows = self.request.roster.rows.iter().zip(&self.names);
+        let asks = rows
+            .filter(|(row, _)| matches!(&row.what, What::User(user) if user.join.contains(group)));
+        asks.filter_map(|(_, name)| name.clone()).collect()
+    }
+
+    fn is_somebody(
+        &mut self,
+        row: &Row,
+        group: &CreateGroup,
+        column: Column,
+        name: &BString,
+    ) -> bool {
+        if self.rows.contains_key(name) {
+            return true;
+        }
+        match find_member(self.ground, name.as_ref(), group.unlisted, "", &again(group)) {
+            Ok(caution) => {
+                self.making.plan.cautions.extend(caution);
+                true
+            }
+            Err(refusal) => {
+                let wrong = faults::wrong(&refusal.reason, row);
+                self.fault(row, column, wrong);
+                false
+            }
+        }
+    }
+
+    /// Takes those out who leave.
+    pub(super) fn leave(&mut self) {
+        for (group, names) in std::mem::take(&mut self.leaving) {
+            for name in names {
+                let (ground, draft) = (self.ground, &mut self.making.draft);
+                let cautions = &mut self.making.plan.cautions;
+                Lists { ground, draft, cautions }.leave(&group, name.as_ref());
+            }
+        }
+    }
+
+    /// Notes why the group of a row can't be had, by name or by number.
+    pub(super) fn no_group(&mut self, row: &Row, refusal: &Refusal) {
+        self.refused(row, refusal);
+    }
+}

@@ -1,0 +1,394 @@
+//! Taking a roster in: every row is looked at, and all are made as one change, or
+//! none.
+
+mod existing;
+mod faults;
+mod groups;
+mod names;
+mod totals;
+
+use std::collections::{BTreeMap, HashMap};
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::create_user::{Making, check_values, empty_file};
+use super::find::FoundUser;
+use super::retire::settle_numbers;
+use super::{CreateGroup, CreateUser, Ground, Plan, Reason, Refusal, Subject};
+use crate::ahead::Sought;
+use crate::roster::{Column, Fault, Roster, Row, What, Wrong};
+
+/// A roster to be taken in.
+#[derive(Debug, Default)]
+pub struct Intake {
+    /// The rows.
+    pub roster: Roster,
+    /// What becomes of rows that exist already.
+    pub existing: Existing,
+    /// Members that no row asks for leave.
+    pub exact_groups: bool,
+    /// Groups that are missing are made.
+    pub groups_too: bool,
+    /// No homes are made; paths are only recorded.
+    pub no_home: bool,
+    /// Homes exist and are taken over.
+    pub adopt_home: bool,
+    /// What the homes are copies of; `none` for nothing.
+    pub skeleton: Option<BString>,
+    /// Each new account has to have a first password, and must change it.
+    pub first_passwords: bool,
+    /// The command as it was given, for the ways round.
+    pub again: String,
+    /// The hashes of those passwords, by name; none while they are not made yet.
+    pub hashes: HashMap<BString, BString>,
+}
+
+/// What becomes of rows whose name exists.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub enum Existing {
+    /// They are faults.
+    #[default]
+    Refuse,
+    /// They are passed over.
+    Keep,
+    /// The account is brought to its row.
+    Update,
+}
+
+/// What taking a roster in will do.
+#[derive(Debug)]
+pub struct TakenIn {
+    /// The plan.
+    pub plan: Plan,
+    /// The new accounts that no row gives a password.
+    pub newcomers: Vec<BString>,
+}
+
+/// Plans the taking in of a roster: all of it, or nothing.
+///
+/// # Errors
+/// A [`Refusal`] with every fault of every row.
+pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refusal>> {
+    let shown: Vec<&str> =
+        request.roster.sources.iter().map(|source| source.shown.as_str()).collect();
+    let what = "nothing was taken in";
+    if let Some(reason) = empty_file(ground) {
+        return Err(Refusal::new(what, reason));
+    }
+    let mut planner = Planner {
+        ground,
+        request,
+        faults: request.roster.faults.clone(),
+        names: Vec::new(),
+        rows: HashMap::new(),
+        making: Making::new(ground, format!("intake {}", shown.join(" "))),
+        counts: Counts::default(),
+        newcomers: Vec::new(),
+        later: HashMap::new(),
+        span_full: 0,
+        leaving: BTreeMap::new(),
+    };
+    planner.everything();
+    let Planner { making, mut faults, newcomers, counts, span_full, .. } = planner;
+    if !faults.is_empty() {
+        faults.sort();
+        faults.dedup();
+        return Err(faults::with_ways(request, Refusal::new(what, Reason::Roster { faults, span_full })));
+    }
+    let mut plan = making.finish();
+    plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
+    if counts.updated > 0 {
+        settle_numbers(ground, &mut plan);
+    }
+    totals::tell(ground, request, &counts, &mut plan);
+    Ok(TakenIn { plan, newcomers })
+}
+
+/// How many rows came to what.
+#[derive(Debug, Default)]
+struct Counts {
+    made: usize,
+    updated: usize,
+    kept: usize,
+    groups: Vec<BString>,
+    groups_kept: usize,
+}
+
+struct Planner<'a, 'r> {
+    ground: Ground<'a>,
+    request: &'r Intake,
+    faults: Vec<Fault>,
+    /// The name of each row, made where none was given.
+    names: Vec<Option<BString>>,
+    /// The first row of each name of a user.
+    rows: HashMap<BString, usize>,
+    making: Making<'a>,
+    counts: Counts,
+    newcomers: Vec<BString>,
+    /// Private groups that rows further down make.
+    later: HashMap<BString, usize>,
+    /// Rows for which no number was left, after the first.
+    span_full: usize,
+    /// Who leaves which group.
+    leaving: BTreeMap<BString, Vec<BString>>,
+}
+
+impl<'a, 'r> Planner<'a, 'r> {
+    fn fault(&mut self, row: &Row, column: Column, wrong: Wrong) {
+        self.faults.push(self.request.roster.fault(row, column, wrong));
+    }
+
+    /// Goes through the files once for everything the rows name.
+    fn look_ahead(&self) {
+        let Intake { roster, .. } = self.request;
+        // Only a pass over each file; for a few rows, searching is quicker.
+        if roster.rows.len() < 8 {
+            return;
+        }
+        let policy = self.ground.policy;
+        let mut sought = Sought::default();
+        let words = policy.people_groups.iter().chain(&policy.admins_groups);
+        sought.names.extend(words.map(|word| BString::from(word.as_str())));
+        sought.names.insert(policy.people_primary.as_str().into());
+        sought.names.insert("mail".into());
+        sought.names.extend(self.names.iter().flatten().cloned());
+        for (row, name) in roster.rows.iter().zip(&self.names) {
+            let groups: &[BString] = match &row.what {
+                What::User(user) => {
+                    sought.names.extend(user.primary.iter().cloned());
+                    sought.ids.extend(user.uid);
+                    if let Some(name) = name {
+                        let home = user.home.clone();
+                        let home = home.unwrap_or_else(|| policy.home_of(name).into());
+                        sought.homes.insert(home.trim_end_with(|c| c == '/').into());
+                    }
+                    &user.join
+                }
+                What::Group(group) => {
+                    sought.names.extend(group.admins.iter().cloned());
+                    sought.ids.extend(group.gid);
+                    &group.members
+                }
+            };
+            for group in groups {
+                if !sought.names.contains(group) {
+                    sought.names.insert(group.clone());
+                }
+            }
+        }
+        self.ground.book.look_ahead(sought);
+    }
+
+    fn everything(&mut self) {
+        self.making.note_missing_files();
+        self.name_rows();
+        self.look_ahead();
+        self.find_doubles();
+        self.set_numbers_aside();
+        let rows = &self.request.roster.rows;
+        for row in rows {
+            if let What::Group(group) = &row.what {
+                self.group(row, group);
+            }
+        }
+        if self.request.groups_too {
+            self.missing_groups();
+        }
+        for row in rows {
+            if let What::Group(group) = &row.what {
+                self.lists_of(row, group);
+            }
+        }
+        for (at, row) in rows.iter().enumerate() {
+            if let What::User(user) = &row.what
+                && let Some(name) = self.names[at].clone()
+                && self.rows.get(&name) == Some(&at)
+            {
+                self.user(row, user, &name);
+            }
+        }
+        self.leave();
+    }
+
+    /// The request of a row, with what goes for all of them.
+    fn complete(&self, user: &CreateUser, name: &BString) -> CreateUser {
+        let request = self.request;
+        let has_home = !user.no_home && (!user.service || user.home.is_some());
+        let mut user = CreateUser {
+            names: vec![name.clone()],
+            no_home: user.no_home || request.no_home,
+            adopt_home: request.adopt_home && has_home && !request.no_home,
+            skeleton: request.skeleton.clone().filter(|_| has_home && !request.no_home),
+            ..user.clone()
+        };
+        // Named as its own, and not there: a private group.
+        let own = user.primary.as_ref().is_some_and(|primary| primary == name);
+        if own && request.groups_too && self.making.find_group(name.as_ref(), "").is_err() {
+            user.primary = None;
+        }
+        if let Some(hash) = self.request.hashes.get(name).filter(|_| user.hashes.is_empty()) {
+            user.hashes = vec![Some(hash.clone())];
+            user.must_change = true;
+        }
+        user
+    }
+
+    fn user(&mut self, row: &'r Row, user: &'r CreateUser, name: &BString) {
+        if let Some((line, _)) = self.ground.book.user(name) {
+            match self.request.existing {
+                Existing::Refuse => {
+                    let number = self.ground.book.users.lines().number(line.start);
+                    let wrong = faults::exists("user", name.as_ref(), number);
+                    self.fault(row, Column::Name, wrong);
+                }
+                Existing::Keep => self.counts.kept += 1,
+                Existing::Update => self.update(row, user, name),
+            }
+            return;
+        }
+        let complete = self.complete(user, name);
+        let values = check_values(self.ground, &complete);
+        let found_wrong = !values.is_empty();
+        for reason in values {
+            self.refused(row, &Refusal::new("", reason));
+        }
+        self.later.remove(name);
+        let told = self.making.plan.subjects.len();
+        let hash = complete.hashes.first().and_then(Option::as_ref);
+        match self.making.one(&complete, name.as_ref(), hash) {
+            Err(refusals) => refusals.iter().for_each(|refusal| self.refused(row, refusal)),
+            Ok(()) if found_wrong => {}
+            Ok(()) => {
+                self.counts.made += 1;
+                if hash.is_none() && user.hashes.is_empty() {
+                    self.newcomers.push(name.clone());
+                }
+                if let Some(subject) = self.making.plan.subjects.get_mut(told) {
+                    self.request.first_decision(row, subject, "made");
+                }
+            }
+        }
+    }
+
+    /// Notes why a row can't be had.
+    fn refused(&mut self, row: &Row, refusal: &Refusal) {
+        if matches!(refusal.reason, Reason::SpanFull { .. } | Reason::RangesFull { .. }) {
+            // Every further row would say the same.
+            self.span_full += 1;
+            if self.span_full > 1 {
+                return;
+            }
+        }
+        let column = faults::column_of(&refusal.reason);
+        let column = match &refusal.reason {
+            Reason::NoGroup { name, .. } => faults::column_of_group(row, name),
+            _ => column,
+        };
+        let mut wrong = faults::wrong(&refusal.reason, row);
+        if let Reason::NoGroup { name, .. } = &refusal.reason
+            && let Some(later) = self.later.get(name)
+        {
+            let line = self.request.roster.line(&self.request.roster.rows[*later]);
+            wrong = Wrong::new(
+                format!("the group {name} is made further down, by line {line}"),
+                "that row above this one",
+            );
+        }
+        self.fault(row, column, wrong);
+    }
+
+    /// A user of the files whose lines can be edited.
+    fn found(&mut self, row: &Row, name: &BStr) -> Option<FoundUser<'a>> {
+        match super::find::find_user(self.ground, name, "") {
+            Ok(found) => Some(found),
+            Err(refusal) => {
+                self.refused(row, &refusal);
+                None
+            }
+        }
+    }
+
+    /// Numbers that rows ask for are not given to others.
+    fn set_numbers_aside(&mut self) {
+        let (mut uids, mut gids) = (HashMap::new(), HashMap::new());
+        let request = self.request;
+        for (at, row) in request.roster.rows.iter().enumerate() {
+            let (taken, id, column) = match &row.what {
+                What::User(user) => (&mut uids, user.uid, Column::Uid),
+                What::Group(group) => (&mut gids, group.gid, Column::Gid),
+            };
+            let Some(id) = id else { continue };
+            self.making.ids.take(id);
+            if let Some(other) = taken.insert(id, at) {
+                let other = &request.roster.rows[other];
+                let line = request.roster.line(other);
+                let of = other.name().map(|name| format!(", {name}")).unwrap_or_default();
+                let message = format!("{column} {id} is asked for on line {line} already{of}");
+                let instead = "another number, or none to have the next free one";
+                self.fault(row, column, Wrong::new(message, instead));
+                taken.insert(id, at);
+            }
+        }
+        for (row, name) in request.roster.rows.iter().zip(&self.names.clone()) {
+            let What::User(user) = &row.what else { continue };
+            let exists = name.as_ref().is_some_and(|name| self.ground.book.user(name).is_some());
+            for span in user.spans.iter().filter(|_| !exists) {
+                match self.making.ids.range_is_free(*span) {
+                    Ok(true) => self.making.ids.take_range(*span),
+                    Ok(false) => {
+                        self.refused(row, &Refusal::new("", Reason::RangeTaken { span: *span }));
+                    }
+                    Err(why) => self.refused(row, &Refusal::new("", Reason::ServiceFailed(why))),
+                }
+            }
+        }
+    }
+
+    /// Names that stand in two rows.
+    fn find_doubles(&mut self) {
+        let (request, mut groups) = (self.request, HashMap::new());
+        for (at, row) in request.roster.rows.iter().enumerate() {
+            let Some(name) = self.names[at].clone() else { continue };
+            let seen = match row.what {
+                What::User(_) => &mut self.rows,
+                What::Group(_) => &mut groups,
+            };
+            if let Some(first) = seen.get(&name).copied() {
+                let line = request.roster.line(&request.roster.rows[first]);
+                let message = format!("{name} stands on line {line} already");
+                self.fault(row, Column::Name, Wrong::new(message, "one row for each"));
+                continue;
+            }
+            seen.insert(name.clone(), at);
+            if let What::User(user) = &row.what {
+                let policy = self.ground.policy;
+                let own = user.primary.is_none() && (user.service || policy.people_private_group)
+                    || user.primary.as_ref() == Some(&name);
+                if own {
+                    self.later.insert(name, at);
+                }
+            }
+        }
+    }
+}
+
+impl Intake {
+    /// Puts where a row stands before what was decided about it.
+    fn first_decision(&self, row: &Row, subject: &mut Subject, what: &'static str) {
+        let file = &self.roster.sources[row.source].shown;
+        let decision = super::Decision {
+            label: "row".into(),
+            value: row.number.to_string().into(),
+            why: format!("of {file}, {what}"),
+        };
+        subject.decisions.insert(0, decision);
+    }
+}
+
+/// A row of a group, as [`super::create_group`] would have it.
+fn again(group: &CreateGroup) -> String {
+    format!("create group {}", group.name)
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,85 @@
+//! The names of rows: given, found by the full name, or made from it.
+
+use std::collections::{HashMap, HashSet};
+
+use bstr::BString;
+
+use super::{Existing, Planner};
+use crate::allot::propose_login;
+use crate::roster::{Column, What, Wrong};
+
+impl Planner<'_, '_> {
+    /// Names every row. Names that are given come first: none that is made may be
+    /// one of them.
+    pub(super) fn name_rows(&mut self) {
+        let rows = &self.request.roster.rows;
+        self.names = rows.iter().map(|row| row.name().cloned()).collect();
+        if self.names.iter().all(Option::is_some) {
+            return;
+        }
+        let book = self.ground.book;
+        let mut taken: HashSet<BString> = self.names.iter().flatten().cloned().collect();
+        let known = self.known_people();
+        for (at, row) in rows.iter().enumerate() {
+            let What::User(user) = &row.what else { continue };
+            let (None, Some(full_name)) = (&self.names[at], &user.full_name) else { continue };
+            match known.get(full_name).map(Vec::as_slice) {
+                Some([one]) if !taken.contains(one) => {
+                    taken.insert(one.clone());
+                    self.names[at] = Some(one.clone());
+                    continue;
+                }
+                Some([_, _, ..]) => {
+                    let message = format!("several accounts are called {full_name}");
+                    self.fault(row, Column::FullName, Wrong::new(message, "a name as well"));
+                    continue;
+                }
+                _ => {}
+            }
+            let world = self.ground.world;
+            let free = |name: &BString| {
+                !taken.contains(name)
+                    && book.user(name).is_none()
+                    && book.group(name).is_none()
+                    && !world.service_knows_user(name.as_ref()).unwrap_or(false)
+            };
+            match propose_login(self.ground.policy, full_name.as_ref(), free) {
+                Ok(proposed) => {
+                    let name = proposed.names[0].clone();
+                    taken.insert(name.clone());
+                    self.names[at] = Some(name);
+                }
+                Err(fault) => {
+                    self.fault(
+                        row,
+                        Column::FullName,
+                        Wrong::new(fault.to_string(), "a name as well"),
+                    );
+                }
+            }
+        }
+    }
+
+    /// Who has which full name, where rows may be about accounts that exist: a row
+    /// without a name is about the one account of its full name.
+    fn known_people(&self) -> HashMap<BString, Vec<BString>> {
+        let mut known: HashMap<BString, Vec<BString>> = HashMap::new();
+        if self.request.existing == Existing::Refuse {
+            return known;
+        }
+        let rows = self.request.roster.rows.iter().zip(&self.names);
+        let nameless = rows.filter(|(_, name)| name.is_none());
+        let wanted: HashSet<&BString> = nameless
+            .filter_map(|(row, _)| match &row.what {
+                What::User(user) => user.full_name.as_ref(),
+                What::Group(_) => None,
+            })
+            .collect();
+        for (_, user) in self.ground.book.users.records() {
+            if let Some(full_name) = wanted.get(&BString::from(user.full_name())) {
+                known.entry((*full_name).clone()).or_default().push(user.name.into());
+            }
+        }
+        known
+    }
+}

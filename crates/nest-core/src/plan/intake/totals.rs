@@ -1,0 +1,130 @@
+//! What a roster comes to, in a few lines.
+
+use std::collections::HashMap;
+use std::mem::{Discriminant, discriminant};
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::{Counts, Intake};
+use crate::plan::{Caution, Decision, Ground, Plan, Step};
+use crate::table::{File, Passwd, Record, SubId};
+
+/// Cautions of one kind, of which more are only counted.
+const MOST_ALIKE: usize = 3;
+
+/// Tells the counts, and gathers cautions and commands that are much the same.
+pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: &mut Plan) {
+    let mut totals = Vec::new();
+    let mut say = |label: &'static str, value: String, why: String| {
+        totals.push(Decision { label: label.into(), value: value.into(), why });
+    };
+    let rows = request.roster.rows.len();
+    let users = counts.made + counts.updated + counts.kept;
+    if users > 0 {
+        let mut parts = vec![format!("{} made", counts.made)];
+        if counts.updated > 0 {
+            parts.push(format!("{} brought to their rows", counts.updated));
+        }
+        if counts.kept > 0 {
+            parts.push(format!("{} left as they are", counts.kept));
+        }
+        let rows = if rows == 1 { "1 row".to_owned() } else { format!("{rows} rows") };
+        say("users", parts.join(", "), format!("of {rows}"));
+    }
+    if !counts.groups.is_empty() || counts.groups_kept > 0 {
+        let kept = match counts.groups_kept {
+            0 => String::new(),
+            kept => format!(", {kept} there already"),
+        };
+        say("groups", format!("{} made{kept}", counts.groups.len()), some(&counts.groups));
+    }
+    let added = |file: File| {
+        let edits = plan.edits.iter().filter(move |edit| edit.file == file);
+        edits.filter(|edit| edit.before.is_none()).filter_map(|edit| edit.after.as_ref())
+    };
+    let uids = added(File::Passwd).filter_map(|line| Passwd::read(line)?.uid());
+    if let Some((first, last)) = bounds(uids) {
+        say("uids", span(first, last), String::new());
+    }
+    let homes = plan.steps.iter().filter(|step| matches!(step, Step::MakeDirectory { .. })).count();
+    if counts.made > 0 {
+        let why = if homes == 0 { "paths are only recorded" } else { "" };
+        say("homes", format!("{homes} made"), why.to_owned());
+    }
+    let ranges = added(File::Subuid).filter_map(|line| SubId::read(line)?.span());
+    let ranges: Vec<_> = ranges.collect();
+    let first = ranges.iter().map(|range| range.first).min();
+    let last = ranges.iter().map(|range| range.last).max();
+    if let (Some(first), Some(last)) = (first, last) {
+        say("ranges", format!("{} given", ranges.len()), format!("in {}", span(first, last)));
+    }
+    if counts.made > 0 {
+        let set = added(File::Shadow).filter(|line| {
+            let field = line.split_str(":").nth(1).unwrap_or_default();
+            field.starts_with(b"$")
+        });
+        let (set, made) = (set.count(), counts.made);
+        let value = match made - set {
+            0 => "by password, from the first day".to_owned(),
+            without if set == 0 && !request.first_passwords => {
+                let one = "not yet: no password is set";
+                if without == 1 { one.to_owned() } else { "not yet: no passwords are set".into() }
+            }
+            _ if request.first_passwords => "by a first password, which must be changed".into(),
+            without => format!("{set} by password; {without} not yet: none is set"),
+        };
+        say("sign-in", value, String::new());
+    }
+    plan.totals = totals;
+    gather(&mut plan.cautions);
+    let one = (counts.made == 1 && users == 1).then(|| plan.next.first().cloned()).flatten();
+    let _ = ground;
+    plan.next = vec![one.unwrap_or_else(|| match users {
+        0 => "list groups".into(),
+        _ => "list users".into(),
+    })];
+}
+
+fn bounds(numbers: impl Iterator<Item = u32>) -> Option<(u32, u32)> {
+    numbers.fold(None, |bounds, number| match bounds {
+        None => Some((number, number)),
+        Some((first, last)) => Some((number.min(first), number.max(last))),
+    })
+}
+
+fn span(first: u32, last: u32) -> String {
+    if first == last { first.to_string() } else { format!("{first}-{last}") }
+}
+
+fn some(names: &[BString]) -> String {
+    const MOST: usize = 6;
+    let first: Vec<&BStr> = names.iter().take(MOST).map(|name| name.as_bstr()).collect();
+    let shown = BString::from(bstr::join(", ", first));
+    match names.len().saturating_sub(MOST) {
+        0 => shown.to_string(),
+        more => format!("{shown} and {more} more"),
+    }
+}
+
+/// Of cautions that are alike, the first few and how many more.
+fn gather(cautions: &mut Vec<Caution>) {
+    let mut seen: HashMap<Discriminant<Caution>, usize> = HashMap::new();
+    let all = std::mem::take(cautions);
+    let mut kept: Vec<(Discriminant<Caution>, Caution)> = Vec::new();
+    for caution in all {
+        let kind = discriminant(&caution);
+        let count = seen.entry(kind).or_default();
+        *count += 1;
+        if *count <= MOST_ALIKE {
+            kept.push((kind, caution));
+        }
+    }
+    for (at, (kind, caution)) in kept.iter().enumerate() {
+        cautions.push(caution.clone());
+        let more = seen[kind].saturating_sub(MOST_ALIKE);
+        let is_last = kept[at + 1..].iter().all(|(other, _)| other != kind);
+        if more > 0 && is_last {
+            cautions.push(Caution::MoreAlike { more });
+        }
+    }
+}

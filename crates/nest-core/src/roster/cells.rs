@@ -1,0 +1,205 @@
+//! Values of a roster as requests, whatever form they were written in.
+
+use std::borrow::Cow;
+
+use bstr::BString;
+
+use super::source::{Cells, Source, Wrong};
+use super::{Column, Columns, Fault, Row, Thing, What};
+use crate::plan::{CreateGroup, CreateUser, KeyFile};
+use crate::value::{IdSpan, check_hash, read_plain_id};
+
+/// A roster being read.
+pub(super) struct Reading<'s> {
+    pub source: &'s Source,
+    /// Which of several it is.
+    pub number: usize,
+    pub rows: Vec<Row>,
+    pub faults: Vec<Fault>,
+}
+
+/// A value of JSON or TOML.
+pub(super) enum Value {
+    Nothing,
+    Text(String),
+    List(Vec<Value>),
+    /// One that can't stand there, in words.
+    Unfit(&'static str),
+}
+
+impl Reading<'_> {
+    /// Notes a fault.
+    pub fn fault(&mut self, offset: usize, column: Option<Column>, wrong: Wrong) {
+        self.faults.push(self.source.fault(offset, column, wrong));
+    }
+
+    /// A row without values.
+    pub fn row(&self, thing: Thing, number: usize, offset: usize, cells: Cells) -> Row {
+        let what = match thing {
+            Thing::User => What::User(Box::default()),
+            Thing::Group => What::Group(Box::default()),
+        };
+        Row { source: self.number, number, offset, cells, given: Columns::default(), what }
+    }
+
+    /// A row of JSON or TOML.
+    pub fn table(
+        &mut self,
+        thing: Option<Thing>,
+        number: usize,
+        offset: usize,
+        values: Vec<(Cow<'_, str>, usize, Value)>,
+    ) {
+        let known = values.iter().filter_map(|(key, ..)| key.parse().ok());
+        let thing = thing.unwrap_or_else(|| Column::about(known));
+        let mut row = self.row(thing, number, offset, Cells::At(Vec::new()));
+        let mut seen = Columns::default();
+        for (key, at, value) in values {
+            let column: Option<Column> = key.parse().ok();
+            let wrong = match column.filter(|column| column.belongs_to(thing)) {
+                None => Err(super::csv::unknown(&key, thing)),
+                Some(column) if !seen.insert(column) => {
+                    Err(Wrong::new(format!("the key {column} is there twice"), "one of them"))
+                }
+                Some(column) => {
+                    if let Cells::At(cells) = &mut row.cells {
+                        cells.push((column, at));
+                    }
+                    as_text(value, column).and_then(|text| match text {
+                        Some(text) if !text.is_empty() => row.set(column, Cow::Owned(text)),
+                        _ => Ok(()),
+                    })
+                }
+            };
+            if let Err(wrong) = wrong {
+                self.fault(at, column, wrong);
+            }
+        }
+        self.rows.push(row);
+    }
+}
+
+/// A value as it would stand in a CSV file.
+fn as_text(value: Value, column: Column) -> Result<Option<String>, Wrong> {
+    let unfit = |what| {
+        Err(Wrong::new(format!("{column} is {what}"), format!("a text: {}", column.meaning())))
+    };
+    match value {
+        Value::Nothing => Ok(None),
+        Value::Text(text) => Ok(Some(text)),
+        Value::Unfit(what) => unfit(what),
+        Value::List(values) => {
+            let between = match column {
+                Column::Join | Column::Member | Column::GroupAdmin | Column::Ranges => ";",
+                Column::SshKey => "\n",
+                _ => return unfit("a list"),
+            };
+            let mut texts = Vec::new();
+            for value in values {
+                match value {
+                    Value::Text(text) => texts.push(text),
+                    _ => return unfit("a list of something else than texts"),
+                }
+            }
+            Ok(Some(texts.join(between)))
+        }
+    }
+}
+
+impl Row {
+    /// Puts a value, which is not empty, into its place.
+    pub(super) fn set(&mut self, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
+        self.given.insert(column);
+        match &mut self.what {
+            What::User(user) => set_user(user, column, text),
+            What::Group(group) => set_group(group, column, text),
+        }
+    }
+}
+
+fn set_user(user: &mut CreateUser, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
+    match column {
+        Column::Name => user.names = vec![owned(text)],
+        Column::FullName => user.full_name = Some(owned(text)),
+        Column::Uid => user.uid = Some(id("uid", &text)?),
+        Column::Primary => user.primary = Some(owned(text)),
+        Column::Join => user.join = list(&text)?,
+        Column::Admin => user.admin = yes(&text)?,
+        Column::Home if text == "none" => user.no_home = true,
+        Column::Home => user.home = Some(owned(text)),
+        Column::Shell => user.shell = Some(owned(text)),
+        Column::Service => user.service = yes(&text)?,
+        Column::Expires => user.expires = Some(text.into_owned()),
+        Column::Ranges => ranges(user, &text)?,
+        Column::MustChange => user.must_change = yes(&text)?,
+        Column::PasswordHash => {
+            // One that is locked is taken as it is.
+            let hash = text.strip_prefix('!').unwrap_or(&text);
+            if !matches!(&*text, "!" | "*") {
+                check_hash(hash.as_bytes()).map_err(|fault| {
+                    Wrong::new(format!("the hash {fault}"), "a hash that the C library can check")
+                })?;
+            }
+            user.hashes = vec![Some(owned(text))];
+        }
+        Column::SshKey => {
+            let path = "the roster".to_owned();
+            user.keys = Some(KeyFile { path, text: text.into_owned().into_bytes() });
+        }
+        Column::Gid | Column::Member | Column::GroupAdmin => {}
+    }
+    Ok(())
+}
+
+fn set_group(group: &mut CreateGroup, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
+    match column {
+        Column::Name => group.name = owned(text),
+        Column::Gid => group.gid = Some(id("gid", &text)?),
+        Column::Service => group.service = yes(&text)?,
+        Column::Member => group.members = list(&text)?,
+        Column::GroupAdmin => group.admins = list(&text)?,
+        _ => {}
+    }
+    Ok(())
+}
+
+fn owned(text: Cow<'_, str>) -> BString {
+    text.into_owned().into()
+}
+
+fn id(what: &str, text: &str) -> Result<u32, Wrong> {
+    read_plain_id(text.as_bytes()).ok_or_else(|| {
+        Wrong::new(format!("{text:?} is no {what}"), "a whole number from 0 to 4294967293")
+    })
+}
+
+fn yes(text: &str) -> Result<bool, Wrong> {
+    match text {
+        "yes" | "true" => Ok(true),
+        "no" | "false" => Ok(false),
+        _ => Err(Wrong::new(format!("{text:?} is neither yes nor no"), "yes, no, or nothing")),
+    }
+}
+
+fn list(text: &str) -> Result<Vec<BString>, Wrong> {
+    if text.contains(',') {
+        return Err(Wrong::new("names are separated by commas", text.replace(',', ";")));
+    }
+    let names = text.split(';').map(str::trim).filter(|name| !name.is_empty());
+    Ok(names.map(BString::from).collect())
+}
+
+fn ranges(user: &mut CreateUser, text: &str) -> Result<(), Wrong> {
+    let fault = || {
+        Wrong::new(format!("{text:?} is no number of ids and no span"), Column::Ranges.meaning())
+    };
+    if text == "none" {
+        user.ranges = Some(0);
+    } else if text.contains('-') {
+        let spans = text.split(';').map(|span| IdSpan::parse(span.trim()).map_err(|_| fault()));
+        user.spans = spans.collect::<Result<_, _>>()?;
+    } else {
+        user.ranges = Some(text.parse().map_err(|_| fault())?);
+    }
+    Ok(())
+}

@@ -1,0 +1,121 @@
+//! The columns of rosters.
+
+use strum::{Display, EnumIter, EnumString, IntoEnumIterator, IntoStaticStr};
+
+/// A column of a CSV file, or a key of a JSON or TOML table. They are named as the
+/// options of `create user` and `create group`.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    Hash,
+    PartialOrd,
+    Ord,
+    Display,
+    EnumIter,
+    EnumString,
+    IntoStaticStr,
+)]
+#[strum(serialize_all = "snake_case")]
+#[allow(missing_docs)] // each is the option of its name
+pub enum Column {
+    Name,
+    FullName,
+    Uid,
+    Gid,
+    Primary,
+    Join,
+    Admin,
+    Home,
+    Shell,
+    Service,
+    Expires,
+    Ranges,
+    MustChange,
+    PasswordHash,
+    SshKey,
+    Member,
+    GroupAdmin,
+}
+
+/// What a row is about.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Display)]
+#[strum(serialize_all = "lowercase")]
+pub enum Thing {
+    /// A user.
+    User,
+    /// A group.
+    Group,
+}
+
+impl Column {
+    /// The columns of users or of groups, in the order in which they are written.
+    pub fn of(thing: Thing) -> impl Iterator<Item = Column> {
+        Column::iter().filter(move |column| column.belongs_to(thing))
+    }
+
+    /// Whether rows about such a thing have it.
+    pub fn belongs_to(self, thing: Thing) -> bool {
+        match self {
+            Column::Name | Column::Service => true,
+            Column::Gid | Column::Member | Column::GroupAdmin => thing == Thing::Group,
+            _ => thing == Thing::User,
+        }
+    }
+
+    /// What a set of columns is about: groups, when one is theirs alone.
+    pub fn about(columns: impl IntoIterator<Item = Column>) -> Thing {
+        let of_groups = |column: Column| !column.belongs_to(Thing::User);
+        if columns.into_iter().any(of_groups) { Thing::Group } else { Thing::User }
+    }
+
+    /// What it means and how it is written, for the documentation and for faults.
+    pub fn meaning(self) -> &'static str {
+        match self {
+            Column::Name => "the name; of a user it may be left out where full_name is there",
+            Column::FullName => "the full name, without commas and colons",
+            Column::Uid => "the uid, a whole number; the next free one where it is left out",
+            Column::Gid => "the gid, a whole number; the next free one where it is left out",
+            Column::Primary => {
+                "the primary group, by name or gid; a group of its own where it is left out"
+            }
+            Column::Join => "groups to join, separated by semicolons",
+            Column::Admin => "yes makes an administrator of the machine",
+            Column::Home => "the path of the home; none for no home",
+            Column::Shell => "the path of the login shell",
+            Column::Service => "yes for a service",
+            Column::Expires => {
+                "the first day on which it no longer works: 2027-03-31, +90d, or never"
+            }
+            Column::Ranges => {
+                "how many subordinate ids, or which: 65536, none, 2001207296-2001272831"
+            }
+            Column::MustChange => "yes when the first password must be changed at once",
+            Column::PasswordHash => "the hash of a first password, made elsewhere",
+            Column::SshKey => "public keys for signing in, one a line; the keys, not a path",
+            Column::Member => "who is in the group, separated by semicolons",
+            Column::GroupAdmin => "who administers the group, separated by semicolons",
+        }
+    }
+}
+
+/// A set of columns.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct Columns(u32);
+
+impl Columns {
+    /// Puts one in; returns whether it is new.
+    pub fn insert(&mut self, column: Column) -> bool {
+        let bit = 1 << column as u32;
+        let new = self.0 & bit == 0;
+        self.0 |= bit;
+        new
+    }
+
+    /// Whether one is in it.
+    pub fn contains(self, column: Column) -> bool {
+        self.0 & (1 << column as u32) != 0
+    }
+}

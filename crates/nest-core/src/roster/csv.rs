@@ -1,0 +1,239 @@
+//! Rosters as comma-separated values, RFC 4180.
+
+use std::borrow::Cow;
+
+use memchr::{memchr, memchr2};
+
+use super::cells::Reading;
+use super::source::{Cells, Wrong};
+use super::{Column, Source, Thing};
+use crate::value::nearest;
+
+/// Reads the rows of a text that is known to be UTF-8.
+pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
+    if let Some((at, wrong)) = check_quotes(text.as_bytes()) {
+        reading.fault(at, None, wrong);
+        return;
+    }
+    let mut reader =
+        csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(text.as_bytes());
+    let mut record = csv::StringRecord::new();
+    let mut header: Option<Header> = None;
+    let mut number = 0;
+    while next(reading, &mut reader, &mut record) {
+        let start = record.position().map_or(0, |position| position.byte() as usize);
+        // The place is where the record before ended: blank lines follow.
+        let blank = text.as_bytes()[start..].iter().take_while(|byte| byte.is_ascii_whitespace());
+        let start = start + blank.filter(|byte| matches!(byte, b'\r' | b'\n')).count();
+        match &header {
+            None => header = Some(Header::read(reading, &record, start)),
+            Some(header) => {
+                number += 1;
+                header.row(reading, &record, start, number);
+            }
+        }
+    }
+    if header.is_some() && number == 0 {
+        let wrong = Wrong::new("it has a header and no rows", "a line for each account");
+        reading.fault(text.len(), None, wrong);
+    }
+}
+
+fn next(
+    reading: &mut Reading<'_>,
+    reader: &mut csv::Reader<&[u8]>,
+    record: &mut csv::StringRecord,
+) -> bool {
+    match reader.read_record(record) {
+        Ok(more) => more,
+        Err(error) => {
+            let at = error.position().map_or(0, |position| position.byte() as usize);
+            reading.fault(at, None, Wrong::new(error.to_string(), ""));
+            false
+        }
+    }
+}
+
+/// The first line.
+struct Header {
+    /// The columns that are known, by field.
+    columns: Vec<Option<Column>>,
+    thing: Thing,
+}
+
+impl Header {
+    fn read(reading: &mut Reading<'_>, record: &csv::StringRecord, start: usize) -> Self {
+        let known: Vec<Option<Column>> =
+            record.iter().map(|title| title.trim().parse().ok()).collect();
+        let thing = Column::about(known.iter().flatten().copied());
+        let mut columns: Vec<Option<Column>> = Vec::new();
+        for (field, (title, column)) in record.iter().zip(known).enumerate() {
+            let wrong = match column {
+                Some(column) if !column.belongs_to(thing) => Some(Wrong::new(
+                    format!("{column} is a column of users, and this is a table of groups"),
+                    "one file for groups, and one for users: intake takes both at once",
+                )),
+                Some(column) if columns.contains(&Some(column)) => {
+                    Some(Wrong::new(format!("the column {column} is there twice"), "one of them"))
+                }
+                Some(_) => None,
+                None => Some(unknown(title, thing)),
+            };
+            columns.push(column.filter(|_| wrong.is_none()));
+            if let Some(wrong) = wrong {
+                let at = field_at(reading.source.text(), start, field);
+                reading.fault(at, None, wrong);
+            }
+        }
+        let has = |column| columns.contains(&Some(column));
+        if !has(Column::Name) && (thing == Thing::Group || !has(Column::FullName)) {
+            let (what, instead) = match thing {
+                Thing::User => (
+                    "neither a column name nor a column full_name is there",
+                    "name, or full_name to have names made from it",
+                ),
+                Thing::Group => ("there is no column name", "name"),
+            };
+            reading.fault(start, None, Wrong::new(what, instead));
+        }
+        Header { columns, thing }
+    }
+
+    fn row(
+        &self,
+        reading: &mut Reading<'_>,
+        record: &csv::StringRecord,
+        start: usize,
+        number: usize,
+    ) {
+        let mut row = reading.row(self.thing, number, start, Cells::Fields);
+        for (value, column) in record.iter().zip(&self.columns) {
+            if let Some(column) = column
+                && !value.is_empty()
+            {
+                let at = || field_at(reading.source.text(), start, record_field(self, *column));
+                if let Err(wrong) = row.set(*column, Cow::Borrowed(value)) {
+                    reading.faults.push(reading.source.fault(at(), Some(*column), wrong));
+                }
+            }
+        }
+        let (fields, wanted) = (record.len(), self.columns.len());
+        if fields != wanted {
+            let (at, instead) = match fields < wanted {
+                true => (start, "where a value is left out its comma stays"),
+                false => (
+                    field_at(reading.source.text(), start, wanted),
+                    "a value with a comma in it stands between quotes",
+                ),
+            };
+            let counted = if fields == 1 { "1 field".into() } else { format!("{fields} fields") };
+            let message = format!("this row has {counted}, and the header has {wanted}");
+            reading.fault(at, None, Wrong::new(message, instead));
+            return;
+        }
+        reading.rows.push(row);
+    }
+}
+
+/// The columns of the fields of a roster.
+pub(super) fn header(source: &Source) -> Vec<Option<Column>> {
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(source.text());
+    let mut record = csv::StringRecord::new();
+    match reader.read_record(&mut record) {
+        Ok(true) => record.iter().map(|title| title.trim().parse().ok()).collect(),
+        _ => Vec::new(),
+    }
+}
+
+fn record_field(header: &Header, column: Column) -> usize {
+    header.columns.iter().position(|other| *other == Some(column)).unwrap_or(0)
+}
+
+/// What to say of a column or key that nobody knows.
+pub(super) fn unknown(title: &str, thing: Thing) -> Wrong {
+    let titles: Vec<String> = Column::of(thing).map(|column| column.to_string()).collect();
+    let found = nearest(title.as_bytes(), titles.iter().map(String::as_bytes));
+    let instead = match found {
+        _ if title.contains(';') => "columns are separated by commas, not by semicolons".to_owned(),
+        _ if title.contains('\t') => "columns are separated by commas, not by tabs".to_owned(),
+        Some(near) => format!("the nearest is {}", String::from_utf8_lossy(near)),
+        None => format!("one of {}", titles.join(", ")),
+    };
+    match title.trim() {
+        "" => Wrong::new("a column has no title", instead),
+        title => Wrong::new(format!("there is no column {title:?}"), instead),
+    }
+}
+
+/// Where a field of the record that begins at `start` begins.
+pub(super) fn field_at(text: &[u8], start: usize, field: usize) -> usize {
+    let mut at = start;
+    for _ in 0..field {
+        at = end_of_field(text, at);
+        match text.get(at) {
+            Some(b',') => at += 1,
+            _ => return start,
+        }
+    }
+    at
+}
+
+/// Where a well-formed field ends: at a comma, a line end, or the end.
+fn end_of_field(text: &[u8], mut at: usize) -> usize {
+    if text.get(at) == Some(&b'"') {
+        at += 1;
+        while let Some(found) = memchr(b'"', &text[at..]) {
+            at += found + 1;
+            if text.get(at) != Some(&b'"') {
+                break;
+            }
+            at += 1;
+        }
+    }
+    let rest = &text[at..];
+    let end = memchr2(b',', b'\n', rest).unwrap_or(rest.len());
+    at + end - usize::from(end > 0 && rest[end - 1] == b'\r' && rest.get(end) != Some(&b','))
+}
+
+/// The first quote that stands where none may, or is never closed.
+fn check_quotes(text: &[u8]) -> Option<(usize, Wrong)> {
+    memchr(b'"', text)?;
+    let mut at = 0;
+    while at < text.len() {
+        if text[at] == b'"' {
+            let opened = at;
+            at += 1;
+            loop {
+                let Some(found) = memchr(b'"', &text[at..]) else {
+                    return Some((
+                        opened,
+                        Wrong::new(
+                            "a quote is opened here and never closed",
+                            "a closing quote; a quote inside a value is doubled",
+                        ),
+                    ));
+                };
+                at += found + 1;
+                if text.get(at) != Some(&b'"') {
+                    break;
+                }
+                at += 1;
+            }
+            if !matches!(text.get(at), None | Some(b',' | b'\r' | b'\n')) {
+                let instead = "a comma; a quote inside a value is doubled";
+                return Some((at, Wrong::new("text follows a closing quote", instead)));
+            }
+        } else {
+            let end = end_of_field(text, at);
+            if let Some(found) = memchr(b'"', &text[at..end]) {
+                let instead = "quotes around the whole value, and the one in it doubled";
+                let message = "a quote stands inside a value that does not begin with one";
+                return Some((at + found, Wrong::new(message, instead)));
+            }
+            at = end;
+        }
+        at += usize::from(text.get(at) == Some(&b'\r'));
+        at += 1;
+    }
+    None
+}

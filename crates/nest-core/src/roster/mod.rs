@@ -1,0 +1,156 @@
+//! Rosters: tables of users and groups that somebody else made, as requests.
+//!
+//! A [`Roster`] is read from one or more [`Source`]s, each CSV, JSON or TOML. Every
+//! value is looked at, and everything that is wrong is kept as a [`Fault`] with its
+//! place; [`crate::plan::intake`] then looks at the accounts.
+
+mod cells;
+mod column;
+mod csv;
+mod json;
+mod source;
+mod toml;
+mod write;
+
+pub use column::{Column, Columns, Thing};
+pub use source::{Fault, Form, Source, Wrong};
+pub use write::{Hashes, Written, made_with_users, written_groups, written_users};
+
+use self::cells::Reading;
+use self::source::Cells;
+use crate::plan::{CreateGroup, CreateUser};
+
+/// Rows to be taken in.
+#[derive(Debug, Default)]
+pub struct Roster {
+    /// Where they come from.
+    pub sources: Vec<Source>,
+    /// The rows that could be read, in order.
+    pub rows: Vec<Row>,
+    /// What is wrong with the files or with values in them.
+    pub faults: Vec<Fault>,
+}
+
+/// One row.
+#[derive(Debug, Clone)]
+pub struct Row {
+    /// Which source it is from.
+    pub source: usize,
+    /// The row in its source, counted from 1; a header is not counted.
+    pub number: usize,
+    /// Where it begins.
+    offset: usize,
+    cells: Cells,
+    /// The columns in which it says something.
+    pub given: Columns,
+    /// What is to be made.
+    pub what: What,
+}
+
+/// What a row asks for.
+#[derive(Debug, Clone)]
+pub enum What {
+    /// A user; the name is missing where one is to be made.
+    User(Box<CreateUser>),
+    /// A group.
+    Group(Box<CreateGroup>),
+}
+
+impl Roster {
+    /// Reads rosters. Nothing is refused yet: what is wrong is among the faults.
+    pub fn read(sources: Vec<Source>) -> Self {
+        let mut roster = Roster::default();
+        for (number, source) in sources.iter().enumerate() {
+            let mut reading = Reading { source, number, rows: Vec::new(), faults: Vec::new() };
+            read(&mut reading);
+            roster.rows.append(&mut reading.rows);
+            roster.faults.append(&mut reading.faults);
+        }
+        roster.sources = sources;
+        roster
+    }
+
+    /// Something wrong with a row, at the value of a column.
+    pub fn fault(&self, row: &Row, column: Column, wrong: Wrong) -> Fault {
+        let source = &self.sources[row.source];
+        let header = match row.cells {
+            Cells::Fields => csv::header(source),
+            Cells::At(_) => Vec::new(),
+        };
+        let at = source.locate(row.offset, &row.cells, &header, column);
+        source.fault(at, Some(column), wrong)
+    }
+
+    /// The line on which a row begins.
+    pub fn line(&self, row: &Row) -> usize {
+        self.sources[row.source].fault(row.offset, None, Wrong::new("", "")).line
+    }
+}
+
+impl Row {
+    /// The name it gives.
+    pub fn name(&self) -> Option<&bstr::BString> {
+        match &self.what {
+            What::User(user) => user.names.first(),
+            What::Group(group) => (!group.name.is_empty()).then_some(&group.name),
+        }
+    }
+}
+
+/// Reads one roster.
+fn read(reading: &mut Reading<'_>) {
+    let source = reading.source;
+    let text = match std::str::from_utf8(source.text()) {
+        Ok(text) if text.trim().is_empty() => {
+            let instead = match source.form {
+                Form::Csv => "a header, name,full_name,… , and a line for each account",
+                Form::Json => "[{\"name\": \"maren\"}]",
+                Form::Toml => "[[user]] and name = \"maren\"",
+            };
+            return reading.fault(0, None, Wrong::new("it is empty", instead));
+        }
+        Ok(text) => text,
+        Err(error) => {
+            let at = error.valid_up_to();
+            let bytes = source.text();
+            let wrong = match bytes {
+                [0xff, 0xfe, ..] | [0xfe, 0xff, ..] => {
+                    Wrong::new("it is UTF-16", "the same as UTF-8, which most programs offer")
+                }
+                _ => Wrong::new(
+                    format!("byte 0x{:02x} is not UTF-8; the file may be Latin-1", bytes[at]),
+                    "the same as UTF-8: iconv -f LATIN1 -t UTF-8",
+                ),
+            };
+            return reading.fault(at, None, wrong);
+        }
+    };
+    match source.form {
+        Form::Csv => csv::read(reading, text),
+        Form::Json => json::read(reading, text),
+        Form::Toml => toml::read(reading, text),
+    }
+    for at in 0..reading.rows.len() {
+        let row = &reading.rows[at];
+        let nameless = match &row.what {
+            What::User(user) => user.names.is_empty() && user.full_name.is_none(),
+            What::Group(group) => group.name.is_empty(),
+        };
+        if nameless {
+            let (offset, instead) = (
+                row.offset,
+                match row.what {
+                    What::User(_) => "a name, or a full_name to make one from",
+                    What::Group(_) => "a name",
+                },
+            );
+            reading.fault(offset, Some(Column::Name), Wrong::new("this row has no name", instead));
+        }
+    }
+    if reading.rows.is_empty() && reading.faults.is_empty() {
+        reading.fault(0, None, Wrong::new("it holds no rows", "one for each account"));
+    }
+}
+
+#[cfg(test)]
+mod tests;

@@ -1,0 +1,284 @@
+//! Writing accounts as a roster that can be taken in again.
+
+use std::collections::{HashMap, HashSet};
+
+use bstr::{BStr, ByteSlice};
+use serde_json::{Map, Value};
+
+use super::{Column, Form, Thing};
+use crate::account::{Account, AccountKind};
+use crate::book::Book;
+use crate::group_account::{GroupAccount, GroupKind, GroupRoll};
+use crate::plan::NO_HOME;
+use crate::policy::Policy;
+use crate::value::{IdSpan, Scheme};
+
+/// Whether password hashes are written.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Hashes {
+    /// They are left out.
+    Left,
+    /// They are written: the file must be readable for root alone.
+    Written,
+}
+
+/// A roster, and what could not be written into it, in words.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Written {
+    /// The text.
+    pub text: String,
+    /// How many rows it has.
+    pub rows: usize,
+    /// What was left out, and why.
+    pub left_out: Vec<String>,
+}
+
+/// One row being written: values of JSON, which the other forms take too.
+struct Row<'a> {
+    name: &'a [u8],
+    values: Vec<(Column, Value)>,
+    left_out: Vec<String>,
+}
+
+impl<'a> Row<'a> {
+    fn new(name: &'a [u8]) -> Self {
+        let mut row = Row { name, values: Vec::new(), left_out: Vec::new() };
+        row.text(Column::Name, name);
+        row
+    }
+
+    /// Puts a text in that need not be UTF-8; an empty one is none.
+    fn text(&mut self, column: Column, text: &[u8]) {
+        match text.to_str() {
+            Ok("") => {}
+            Ok(text) => self.values.push((column, text.into())),
+            Err(_) => {
+                let name = BStr::new(self.name);
+                self.left_out.push(format!("the {column} of {name}, which is not UTF-8"));
+            }
+        }
+    }
+
+    fn list<'l>(&mut self, column: Column, names: impl Iterator<Item = &'l [u8]>) {
+        let names: Vec<Value> = names.filter_map(|name| Some(name.to_str().ok()?.into())).collect();
+        if !names.is_empty() {
+            self.values.push((column, names.into()));
+        }
+    }
+}
+
+/// The groups that are made with their users and need no row: of one user alone,
+/// with its name and its number.
+pub fn made_with_users<'b>(book: &'b Book, policy: &'b Policy) -> HashSet<&'b [u8]> {
+    let groups = GroupRoll::new(book, policy);
+    let mut own: HashMap<&[u8], Option<u32>> = HashMap::new();
+    for group in groups.groups() {
+        let alone = group.kind == GroupKind::Private && group.listed.is_empty();
+        if alone && group.admins.is_empty() {
+            own.insert(group.group.name, group.group.gid());
+        }
+    }
+    let users = book.users.records().map(|(_, user)| user);
+    let same = users.filter(|user| own.get(user.name).is_some_and(|gid| *gid == user.uid()));
+    same.map(|user| user.name).collect()
+}
+
+/// Writes users; `own` are the groups that will be made with them.
+pub fn written_users<'b>(
+    accounts: impl Iterator<Item = Account<'b>>,
+    form: Form,
+    hashes: Hashes,
+    own: &HashSet<&[u8]>,
+) -> Written {
+    let rows = accounts.map(|account| {
+        let user = &account.user;
+        let mut row = Row::new(user.name);
+        row.text(Column::FullName, user.full_name());
+        match user.uid() {
+            Some(uid) => row.values.push((Column::Uid, uid.into())),
+            None => row
+                .left_out
+                .push(format!("the uid of {}, which is unreadable", BStr::new(user.name))),
+        }
+        let private = account.primary == Some(user.name) && own.contains(user.name);
+        if !private {
+            row.text(Column::Primary, account.primary.unwrap_or(user.gid));
+        }
+        let others = account.groups.iter().map(|group| group.name);
+        row.list(Column::Join, others.filter(|group| Some(*group) != account.primary));
+        let home = if user.home == NO_HOME.as_bytes() { b"none" } else { user.home };
+        row.text(Column::Home, home);
+        row.text(Column::Shell, user.effective_shell());
+        if account.kind == AccountKind::Service {
+            row.values.push((Column::Service, true.into()));
+        }
+        lasting(&account, &mut row);
+        ranges(&account, &mut row);
+        if hashes == Hashes::Written {
+            password(&account, &mut row);
+        }
+        row
+    });
+    let rows: Vec<Row<'_>> = rows.collect();
+    let columns = Column::of(Thing::User).filter(|column| match column {
+        Column::PasswordHash | Column::MustChange => hashes == Hashes::Written,
+        // What they say is in other columns, or in the homes.
+        Column::Admin | Column::SshKey => false,
+        _ => true,
+    });
+    written(Thing::User, &columns.collect::<Vec<_>>(), rows, form)
+}
+
+/// Writes groups. Without members it can be taken in before the users are there.
+pub fn written_groups<'b>(
+    groups: impl Iterator<Item = GroupAccount<'b>>,
+    form: Form,
+    with_members: bool,
+) -> Written {
+    let rows = groups.map(|account| {
+        let group = &account.group;
+        let mut row = Row::new(group.name);
+        match group.gid() {
+            Some(gid) => row.values.push((Column::Gid, gid.into())),
+            None => row
+                .left_out
+                .push(format!("the gid of {}, which is unreadable", BStr::new(group.name))),
+        }
+        if account.kind == GroupKind::Services {
+            row.values.push((Column::Service, true.into()));
+        }
+        if with_members {
+            row.list(Column::Member, group.members());
+            row.list(Column::GroupAdmin, account.admins.iter().copied());
+        }
+        row
+    });
+    let rows: Vec<Row<'_>> = rows.collect();
+    let columns: Vec<Column> = Column::of(Thing::Group)
+        .filter(|column| with_members || !matches!(column, Column::Member | Column::GroupAdmin))
+        .collect();
+    written(Thing::Group, &columns, rows, form)
+}
+
+fn lasting(account: &Account<'_>, row: &mut Row<'_>) {
+    let expires = account.aging().and_then(|aging| aging.expires);
+    if account.is_suspended() {
+        let name = BStr::new(row.name);
+        row.left_out.push(format!("that {name} is suspended: taken in, it can sign in"));
+    } else if let Some(day) = expires {
+        row.values.push((Column::Expires, day.to_string().into()));
+    }
+}
+
+fn ranges(account: &Account<'_>, row: &mut Row<'_>) {
+    let spans: Vec<IdSpan> = account.uid_ranges.clone();
+    if spans != account.gid_ranges {
+        let name = BStr::new(row.name);
+        row.left_out.push(format!("the gid ranges of {name}, which differ from those of uids"));
+    }
+    if !spans.is_empty() {
+        let spans: Vec<Value> = spans.iter().map(|span| span_text(*span).into()).collect();
+        row.values.push((Column::Ranges, spans.into()));
+    } else if account.kind == AccountKind::Person {
+        row.values.push((Column::Ranges, "none".into()));
+    }
+}
+
+/// Always both ends: a number alone is a count.
+fn span_text(span: IdSpan) -> String {
+    format!("{}-{}", span.first, span.last)
+}
+
+fn password(account: &Account<'_>, row: &mut Row<'_>) {
+    let Some(shadow) = account.shadow else { return };
+    let field = shadow.password;
+    if Scheme::of(field.strip_prefix(b"!").unwrap_or(field)).is_some() {
+        row.text(Column::PasswordHash, field);
+        if shadow.aging().changed == Some(0) {
+            row.values.push((Column::MustChange, true.into()));
+        }
+    } else if field.is_empty() {
+        let name = BStr::new(row.name);
+        row.left_out.push(format!("that {name} signs in without a password"));
+    }
+}
+
+fn written(thing: Thing, columns: &[Column], rows: Vec<Row<'_>>, form: Form) -> Written {
+    let mut left_out = Vec::new();
+    let rows: Vec<Vec<(Column, Value)>> = rows
+        .into_iter()
+        .map(|row| {
+            left_out.extend(row.left_out);
+            row.values
+        })
+        .collect();
+    let count = rows.len();
+    let text = match form {
+        Form::Csv => as_csv(columns, &rows),
+        Form::Json => as_json(rows),
+        Form::Toml => as_toml(thing, &rows),
+    };
+    Written { text, rows: count, left_out }
+}
+
+fn as_csv(columns: &[Column], rows: &[Vec<(Column, Value)>]) -> String {
+    let mut writer = csv::Writer::from_writer(Vec::new());
+    // Writing into memory does not fail.
+    let _ = writer.write_record(columns.iter().map(Column::to_string));
+    for row in rows {
+        let cell = |column: &Column| {
+            let found = row.iter().find(|(other, _)| other == column);
+            found.map(|(_, value)| cell_text(value)).unwrap_or_default()
+        };
+        let _ = writer.write_record(columns.iter().map(cell));
+    }
+    let text = writer.into_inner().unwrap_or_default();
+    String::from_utf8(text).unwrap_or_default()
+}
+
+fn cell_text(value: &Value) -> String {
+    match value {
+        Value::String(text) => text.clone(),
+        Value::Bool(set) => if *set { "yes" } else { "no" }.to_owned(),
+        Value::Array(all) => all.iter().map(cell_text).collect::<Vec<_>>().join(";"),
+        other => other.to_string(),
+    }
+}
+
+fn as_json(rows: Vec<Vec<(Column, Value)>>) -> String {
+    let object = |row: Vec<(Column, Value)>| {
+        Value::Object(
+            row.into_iter()
+                .map(|(column, value)| (column.to_string(), value))
+                .collect::<Map<_, _>>(),
+        )
+    };
+    let rows = Value::Array(rows.into_iter().map(object).collect());
+    // Texts and numbers always serialise.
+    serde_json::to_string_pretty(&rows).unwrap_or_default() + "\n"
+}
+
+fn as_toml(thing: Thing, rows: &[Vec<(Column, Value)>]) -> String {
+    let mut text = String::new();
+    for row in rows {
+        if !text.is_empty() {
+            text.push('\n');
+        }
+        text += &format!("[[{thing}]]\n");
+        for (column, value) in row {
+            text += &format!("{column} = {}\n", toml_text(value));
+        }
+    }
+    text
+}
+
+fn toml_text(value: &Value) -> String {
+    match value {
+        Value::String(text) => toml::Value::from(text.as_str()).to_string(),
+        Value::Array(all) => {
+            let all: Vec<String> = all.iter().map(toml_text).collect();
+            format!("[{}]", all.join(", "))
+        }
+        other => other.to_string(),
+    }
+}
