@@ -1,6 +1,8 @@
 //! Lines of configuration that name a user.
 
-use bstr::{BStr, ByteSlice};
+use std::collections::HashMap;
+
+use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::Mention;
 use rustix::fs::{Dir, OFlags};
 
@@ -14,24 +16,29 @@ const GRANTING_DIRECTORIES: [&str; 2] = ["etc/sudoers.d", "etc/ssh/sshd_config.d
 /// Where services are told which user they run as.
 const UNITS: [&str; 2] = ["etc/systemd/system", "usr/lib/systemd/system"];
 
-/// Lines that grant something to a name.
-pub(crate) fn granting(tree: &Tree, name: &BStr) -> Vec<Mention> {
-    let mut mentions = Vec::new();
-    for file in GRANTING {
-        in_file(tree, file, name, &mut mentions, |_| true);
-    }
-    for directory in GRANTING_DIRECTORIES {
-        for file in files_in(tree, directory) {
-            in_file(tree, &file, name, &mut mentions, |_| true);
+/// Every word on a line that may grant something, and where it stands.
+pub(crate) fn granted(tree: &Tree) -> HashMap<BString, Vec<Mention>> {
+    let mut granted: HashMap<BString, Vec<Mention>> = HashMap::new();
+    let below = GRANTING_DIRECTORIES.iter().flat_map(|directory| files_in(tree, directory));
+    for file in GRANTING.map(str::to_owned).into_iter().chain(below) {
+        let Ok(text) = tree.read(&file) else { continue };
+        for (at, line) in said(&text) {
+            let here = Mention { file: file.clone(), line: at + 1 };
+            for word in words(line).filter(|word| !word.is_empty()) {
+                let known = granted.entry(word.into()).or_default();
+                if known.last() != Some(&here) {
+                    known.push(here.clone());
+                }
+            }
         }
     }
-    mentions
+    granted
 }
 
 /// Lines that would dangle if the name went: grants, mail aliases, the users that
 /// services run as.
 pub(crate) fn of_user(tree: &Tree, name: &BStr) -> Vec<Mention> {
-    let mut mentions = granting(tree, name);
+    let mut mentions = granted(tree).remove(name.as_bytes()).unwrap_or_default();
     in_file(tree, "etc/aliases", name, &mut mentions, |_| true);
     for directory in UNITS {
         for file in files_in(tree, directory) {
@@ -79,15 +86,23 @@ fn in_file(
     counts: impl Fn(&[u8]) -> bool,
 ) {
     let Ok(text) = tree.read(file) else { return };
-    for (at, line) in text.lines().enumerate() {
-        let mut words = line.split(|byte| {
-            !(byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.') || *byte >= 0x80)
-        });
-        let said = !line.trim_ascii_start().starts_with(b"#") && counts(line);
-        if said && words.any(|word| word == name) {
+    for (at, line) in said(&text) {
+        if counts(line) && words(line).any(|word| word == name) {
             mentions.push(Mention { file: file.to_owned(), line: at + 1 });
         }
     }
+}
+
+/// The lines that are no comments, with how many come before each.
+fn said(text: &[u8]) -> impl Iterator<Item = (usize, &[u8])> {
+    text.lines().enumerate().filter(|(_, line)| !line.trim_ascii_start().starts_with(b"#"))
+}
+
+/// What could be names on a line.
+fn words(line: &[u8]) -> impl Iterator<Item = &[u8]> {
+    line.split(|byte| {
+        !(byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.') || *byte >= 0x80)
+    })
 }
 
 /// The paths of what is in a directory, sorted; hidden files are left out.

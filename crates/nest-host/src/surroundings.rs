@@ -1,5 +1,6 @@
 //! What planners and rules may ask about the world, answered from a real tree.
 
+mod seen;
 mod site;
 mod sources;
 
@@ -30,6 +31,7 @@ use crate::state::State;
 use crate::survey;
 use crate::tree::{Tree, path_of};
 use crate::walk::{Ground, Met, walk};
+use seen::Seen;
 
 /// A real tree.
 #[derive(Debug)]
@@ -44,6 +46,7 @@ pub struct World<'t> {
     /// Where deleted accounts are kept; read when first asked for.
     state: Option<&'t State>,
     kept: OnceLock<Result<Vec<RetiredAccount>, String>>,
+    seen: Seen,
 }
 
 impl<'t> World<'t> {
@@ -58,6 +61,7 @@ impl<'t> World<'t> {
             suspended: Vec::new(),
             state: None,
             kept: OnceLock::new(),
+            seen: Seen::default(),
         }
     }
 
@@ -161,22 +165,24 @@ impl Surroundings for World<'_> {
     }
 
     fn skeleton(&self, path: &BStr) -> Result<Skeleton, SkeletonFault> {
-        skeleton::look(self.tree, path)
+        self.seen.skeleton(path, || skeleton::look(self.tree, path))
     }
 
     fn program(&self, path: &BStr) -> Program {
-        match self.tree.stat(path_of(path)) {
+        self.seen.program(path, || match self.tree.stat(path_of(path)) {
             Ok(stat) if kind_of(&stat) == Kind::File && stat.st_mode & 0o111 != 0 => Program::Fine,
             Ok(_) => Program::NotExecutable,
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Program::Missing,
             Err(_) => Program::Unknown,
-        }
+        })
     }
 
     fn shells(&self) -> Option<Vec<BString>> {
-        let text = self.tree.read("etc/shells").ok()?;
-        let lines = text.lines().map(<[u8]>::trim_ascii);
-        Some(lines.filter(|line| line.starts_with(b"/")).map(BString::from).collect())
+        self.seen.shells(|| {
+            let text = self.tree.read("etc/shells").ok()?;
+            let lines = text.lines().map(<[u8]>::trim_ascii);
+            Some(lines.filter(|line| line.starts_with(b"/")).map(BString::from).collect())
+        })
     }
 
     fn nologin(&self) -> bool {
@@ -398,7 +404,7 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions(&self, name: &BStr) -> Vec<Mention> {
-        mentions::granting(self.tree, name)
+        self.seen.mentions(name, || mentions::granted(self.tree))
     }
 }
 

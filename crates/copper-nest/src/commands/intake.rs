@@ -59,6 +59,10 @@ const EXAMPLES: &str = "Examples:
   copper-nest intake groups.csv crew.csv --existing update
   copper-nest intake crew.csv --groups-too --passwords-to /root/first-passwords.csv";
 
+fn quoted(path: &Path) -> String {
+    shell_words::quote(&path.to_string_lossy()).into_owned()
+}
+
 /// How a table is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub enum FormArg {
@@ -138,8 +142,35 @@ impl IntakeArgs {
             adopt_home: self.adopt_home,
             skeleton: self.skeleton.as_ref().map(bytes),
             first_passwords: self.passwords_to.is_some(),
+            again: self.again(),
             ..Intake::default()
         })
+    }
+
+    /// The command as it was given, but for the option that says what becomes of
+    /// rows that exist.
+    fn again(&self) -> String {
+        let files: Vec<String> = self.files.iter().map(|file| quoted(file)).collect();
+        let mut again = format!("intake {}", files.join(" "));
+        if let Some(from) = self.from {
+            again += &format!(" --from {}", Form::from(from));
+        }
+        for (option, given) in [
+            ("--groups-too", self.groups_too),
+            ("--no-home", self.no_home),
+            ("--adopt-home", self.adopt_home),
+        ] {
+            if given {
+                again += &format!(" {option}");
+            }
+        }
+        let skeleton = self.skeleton.as_deref().map(Path::new);
+        for (option, path) in
+            [("--passwords-to", self.passwords_to.as_deref()), ("--skeleton", skeleton)]
+        {
+            again += &path.map(|path| format!(" {option} {}", quoted(path))).unwrap_or_default();
+        }
+        again
     }
 
     fn source(&self, file: &Path) -> Result<Source, Failure> {

@@ -86,6 +86,8 @@ pub fn body(global: &Global, told: &Told) {
         return;
     }
     if !told.totals.is_empty() && global.verbose == 0 {
+        outln!();
+        outln!("  --verbose shows each row, each decision and each line.");
         return;
     }
     if !told.totals.is_empty() && !told.subjects.is_empty() {

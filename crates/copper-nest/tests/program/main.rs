@@ -11,6 +11,7 @@ mod docs;
 mod groups;
 mod harness;
 mod ids;
+mod intake;
 mod killed;
 mod leaving;
 mod list_users;

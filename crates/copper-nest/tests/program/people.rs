@@ -34,7 +34,7 @@ fn field(tree: &TestTree, name: &str) -> String {
 }
 
 /// What the C library's crypt makes of a password and a hash.
-fn crypt(password: &str, setting: &str) -> Option<String> {
+pub fn crypt(password: &str, setting: &str) -> Option<String> {
     if !has_program("python3") {
         passed_over("hashes against the C library", "python3");
         return None;

@@ -1,1 +1,185 @@
+use super::*;
 
+fn read(form: Form, text: &str) -> Roster {
+    Roster::read(vec![Source::new("crew", form, text.as_bytes().to_vec())])
+}
+
+/// The faults, each as `line:character column message`.
+fn faults(form: Form, text: &[u8]) -> Vec<String> {
+    let roster = Roster::read(vec![Source::new("crew", form, text.to_vec())]);
+    let told = roster.faults.iter().map(|fault| {
+        let column = fault.column.map(|column| format!("{column} ")).unwrap_or_default();
+        format!("{}:{} {column}{}", fault.line, fault.at, fault.message)
+    });
+    told.collect()
+}
+
+fn users(roster: &Roster) -> Vec<&CreateUser> {
+    let rows = roster.rows.iter().map(|row| &row.what);
+    rows.filter_map(|what| if let What::User(user) = what { Some(&**user) } else { None }).collect()
+}
+
+#[test]
+fn the_three_forms_say_the_same() {
+    let csv = "\u{feff}name,full_name,uid,join,service,ranges,ssh_key\r\n\
+               maren,\"Solvik, or \"\"Mar\"\"\",1100,pilots; slipway,,65536,\r\n\
+               \r\n\
+               tidegauge,,,,yes,none,\r\n";
+    let json = r#"[{"name": "maren", "full_name": "Solvik, or \"Mar\"", "uid": 1100,
+                    "join": ["pilots", "slipway"], "ranges": 65536, "service": null},
+                   {"name": "tidegauge", "service": true, "ranges": "none"}]"#;
+    let toml = "[[user]]\nname = 'maren'\nfull_name = 'Solvik, or \"Mar\"'\nuid = 1100\n\
+                join = ['pilots', 'slipway']\nranges = 65536\n\n\
+                [[user]]\nname = 'tidegauge'\nservice = true\nranges = 'none'\n";
+    for (form, text) in [(Form::Csv, csv), (Form::Json, json), (Form::Toml, toml)] {
+        let roster = read(form, text);
+        assert_eq!(roster.faults, [], "{form}");
+        let [maren, tidegauge] = users(&roster)[..] else { panic!("{form}") };
+        assert_eq!((maren.names[0].as_slice(), maren.uid), (&b"maren"[..], Some(1100)));
+        assert_eq!(maren.full_name.as_ref().unwrap(), "Solvik, or \"Mar\"");
+        assert_eq!(maren.join, ["pilots", "slipway"]);
+        assert_eq!((maren.ranges, tidegauge.ranges), (Some(65536), Some(0)));
+        assert!(tidegauge.service && !maren.service, "{form}");
+    }
+}
+
+#[test]
+fn groups_are_told_by_their_columns_or_their_table() {
+    let roster = read(Form::Csv, "name,gid,member\npilots,210,maren;tavish\n");
+    let What::Group(pilots) = &roster.rows[0].what else { panic!() };
+    assert_eq!((pilots.gid, pilots.members.len()), (Some(210), 2));
+    let both = "[[group]]\nname = 'pilots'\n[[user]]\nname = 'maren'\n";
+    let roster = read(Form::Toml, both);
+    assert!(matches!(roster.rows[0].what, What::Group(_)));
+    assert!(matches!(roster.rows[1].what, What::User(_)));
+    let both = r#"{"user": [{"name": "maren"}], "group": [{"name": "pilots"}]}"#;
+    assert_eq!(read(Form::Json, both).rows.len(), 2);
+    assert_eq!(
+        faults(Form::Csv, b"name,gid,uid\n"),
+        [
+            "1:10 uid is a column of users, and this is a table of groups",
+            "2:1 it has a header and no rows"
+        ]
+    );
+}
+
+#[test]
+fn everything_that_is_wrong_is_told_with_its_place() {
+    let csv = "name,uid,admin,ranges,password_hash\n\
+               maren,10x4,ja,,\n\
+               \"ta\"\"v\",70000000000,no,5-1,$9$x\n";
+    assert_eq!(
+        faults(Form::Csv, csv.as_bytes()),
+        [
+            "2:7 uid \"10x4\" is no uid",
+            "2:12 admin \"ja\" is neither yes nor no",
+            "3:9 uid \"70000000000\" is no uid",
+            "3:24 ranges \"5-1\" is no number of ids and no span",
+            "3:28 password_hash the hash has no form that the C library knows",
+        ]
+    );
+    let json =
+        "[{\"name\": \"maren\",\n  \"uid\": \"x\", \"nmae\": 1, \"uid\": 2, \"join\": {}}, 7]";
+    assert_eq!(
+        faults(Form::Json, json.as_bytes()),
+        [
+            "2:10 uid \"x\" is no uid",
+            "2:23 there is no column \"nmae\"",
+            "2:33 uid the key uid is there twice",
+            "2:44 join join is an object",
+            "2:49 this is no object",
+        ]
+    );
+    let toml = "[[user]]\nname = 'maren'\nshel = 'x'\n[[usr]]\n";
+    assert_eq!(
+        faults(Form::Toml, toml.as_bytes()),
+        ["4:3 there is no table \"usr\"", "3:8 there is no column \"shel\""]
+    );
+}
+
+#[test]
+fn a_header_is_held_to_the_columns_there_are() {
+    assert_eq!(
+        faults(Form::Csv, b"name,fullname,uid,uid,\nmaren,,,,\n"),
+        [
+            "1:6 there is no column \"fullname\"",
+            "1:19 the column uid is there twice",
+            "1:23 a column has no title",
+        ]
+    );
+    let roster = read(Form::Csv, "uid\n7\n");
+    assert_eq!(roster.faults[0].message, "neither a column name nor a column full_name is there");
+    assert!(roster.faults[1].message.starts_with("this row has no name"));
+    let semicolons = read(Form::Csv, "name;uid\nmaren;7\n");
+    assert_eq!(semicolons.faults[0].instead, "columns are separated by commas, not by semicolons");
+}
+
+#[test]
+fn files_that_are_no_tables_are_told_apart() {
+    let first = |form, text: &[u8]| faults(form, text).remove(0);
+    assert_eq!(first(Form::Csv, b"  \n"), "1:1 it is empty");
+    assert_eq!(first(Form::Toml, b""), "1:1 it is empty");
+    assert_eq!(first(Form::Json, b"[]"), "1:1 it holds no rows");
+    assert_eq!(
+        first(Form::Csv, b"name,full_name\nsoren,S\xf8ren\n"),
+        "2:8 byte 0xf8 is not UTF-8; the file may be Latin-1"
+    );
+    assert_eq!(first(Form::Csv, b"\xff\xfen\0"), "1:1 it is UTF-16");
+    assert_eq!(
+        first(Form::Csv, b"name,full_name\nmaren,\"Solvik\nodalys,Brink\n"),
+        "2:7 a quote is opened here and never closed"
+    );
+    assert_eq!(first(Form::Csv, b"name\n\"maren\"x\n"), "2:8 text follows a closing quote");
+    assert_eq!(
+        first(Form::Csv, b"name,full_name\nmaren,Mar \"M\" Solvik\n"),
+        "2:11 a quote stands inside a value that does not begin with one"
+    );
+    assert_eq!(
+        first(Form::Csv, b"name,uid\nmaren\n"),
+        "2:1 this row has 1 field, and the header has 2"
+    );
+    assert_eq!(
+        first(Form::Csv, b"name\na,b,c\n"),
+        "2:3 this row has 3 fields, and the header has 1"
+    );
+    assert!(first(Form::Json, b"[{\"name\": \n\"maren\"").starts_with("2:7 this is no JSON: EOF"));
+    assert!(first(Form::Json, b"7").contains("this is no array of objects"));
+    assert!(first(Form::Toml, b"[[user]]\nname = maren\n").starts_with("2:8 this is no TOML"));
+    assert!(first(Form::Toml, b"user = 7\n").contains("user is no list"));
+}
+
+#[test]
+fn a_value_is_found_in_its_row_again() {
+    let text = "name,full_name,home\n\n\"maren\",\"a \"\"b\"\",\nc\",/srv\r\ntavish,,/home/t\n";
+    let roster = read(Form::Csv, text);
+    let place = |row: usize, column| {
+        let fault = roster.fault(&roster.rows[row], column, Wrong::new("", ""));
+        (fault.line, fault.at)
+    };
+    assert_eq!(place(0, Column::FullName), (3, 9));
+    assert_eq!(place(0, Column::Home), (4, 4));
+    assert_eq!(place(1, Column::Home), (5, 9));
+    assert_eq!(place(1, Column::Uid), (5, 1));
+    assert_eq!(roster.line(&roster.rows[1]), 5);
+}
+
+proptest::proptest! {
+    #[test]
+    fn any_bytes_are_read_to_an_end(text in proptest::collection::vec(proptest::prelude::any::<u8>(), 0..200)) {
+        for form in [Form::Csv, Form::Json, Form::Toml] {
+            let roster = Roster::read(vec![Source::new("any", form, text.clone())]);
+            proptest::prop_assert!(!roster.rows.is_empty() || !roster.faults.is_empty());
+        }
+    }
+
+    #[test]
+    fn what_looks_like_a_table_is_read_to_an_end(text in "(name|uid|full_name|maren|7|\"|,|\n|\r\n|;| |\\[\\[user\\]\\]| = |\\{|\\}|\\[|\\]|:){0,40}") {
+        for form in [Form::Csv, Form::Json, Form::Toml] {
+            let roster = Roster::read(vec![Source::new("any", form, text.clone().into_bytes())]);
+            proptest::prop_assert!(!roster.rows.is_empty() || !roster.faults.is_empty());
+            for row in &roster.rows {
+                roster.fault(row, Column::SshKey, Wrong::new("", ""));
+            }
+        }
+    }
+}

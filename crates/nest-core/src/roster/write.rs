@@ -11,7 +11,7 @@ use crate::book::Book;
 use crate::group_account::{GroupAccount, GroupKind, GroupRoll};
 use crate::plan::NO_HOME;
 use crate::policy::Policy;
-use crate::value::{IdSpan, Scheme};
+use crate::value::{IdSpan, Scheme, check_hash};
 
 /// Whether password hashes are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -192,11 +192,15 @@ fn span_text(span: IdSpan) -> String {
 fn password(account: &Account<'_>, row: &mut Row<'_>) {
     let Some(shadow) = account.shadow else { return };
     let field = shadow.password;
-    if Scheme::of(field.strip_prefix(b"!").unwrap_or(field)).is_some() {
+    let hash = field.strip_prefix(b"!").unwrap_or(field);
+    if check_hash(hash).is_ok() {
         row.text(Column::PasswordHash, field);
         if shadow.aging().changed == Some(0) {
             row.values.push((Column::MustChange, true.into()));
         }
+    } else if Scheme::of(hash).is_some() {
+        let name = BStr::new(row.name);
+        row.left_out.push(format!("the password hash of {name}, which can't be checked"));
     } else if field.is_empty() {
         let name = BStr::new(row.name);
         row.left_out.push(format!("that {name} signs in without a password"));

@@ -9,7 +9,7 @@ use crate::plan::find::{FoundUser, find_admin_group, with_fields};
 use crate::plan::guard::{Even, Threat, guard};
 use crate::plan::primary::{NewPrimary, change_primary};
 use crate::plan::{CreateUser, Refusal, Subject};
-use crate::roster::{Column, Row, Wrong};
+use crate::roster::{Column, Row, What, Wrong};
 use crate::surroundings::Keys;
 use crate::table::File;
 use crate::value::{Expiry, PasswordField, Scheme};
@@ -202,6 +202,16 @@ impl<'a, 'r> Planner<'a, 'r> {
         !joins.is_empty()
     }
 
+    /// The users whose rows take them out of the administrators' group.
+    fn leaving_admins(&self, admins: &BString) -> Vec<BString> {
+        let rows = self.request.roster.rows.iter().zip(&self.names);
+        let leave = rows.filter(|(row, _)| {
+            row.given.contains(Column::Join)
+                && matches!(&row.what, What::User(user) if !user.admin && !user.join.contains(admins))
+        });
+        leave.filter_map(|(_, name)| name.clone()).collect()
+    }
+
     fn leave_groups(
         &mut self,
         row: &Row,
@@ -213,7 +223,8 @@ impl<'a, 'r> Planner<'a, 'r> {
         for group in gone {
             if admins.is_some_and(|admins| group == admins) {
                 let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
-                let threat = Threat { what: "", again: &again, busy: false, together: &[] };
+                let together = &self.leaving_admins(group);
+                let threat = Threat { what: "", again: &again, busy: false, together };
                 if let Err(refusal) = guard(self.ground, found, Even::default(), threat) {
                     let way = refusal.ways.first().map(|way| way.text.clone()).unwrap_or_default();
                     let message = format!("leaving {group}: {}", refusal.reason);

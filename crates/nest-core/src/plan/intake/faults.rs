@@ -2,17 +2,32 @@
 
 use bstr::{BStr, BString};
 
+use super::Intake;
 use crate::allot::fitted;
-use crate::plan::Reason;
+use crate::plan::{Reason, Refusal};
 use crate::roster::{Column, Row, What, Wrong};
 
 /// A name that is there already.
 pub(super) fn exists(what: &str, name: &BStr, line: usize) -> Wrong {
     let file = if what == "user" { "etc/passwd" } else { "etc/group" };
-    Wrong::new(
-        format!("the {what} {name} exists already, {file}:{line}"),
-        "--existing keep leaves it as it is, --existing update brings it to the row",
-    )
+    Wrong::new(format!("the {what} {name} exists already, {file}:{line}"), "")
+}
+
+/// Adds what would help with many rows at once.
+pub(super) fn with_ways(request: &Intake, mut refusal: Box<Refusal>) -> Box<Refusal> {
+    let Reason::Roster { faults, .. } = &refusal.reason else { return refusal };
+    let any = |words: &str| faults.iter().any(|fault| fault.message.contains(words));
+    let (exist, missing) = (any(" exists already, etc/"), any("there is no group "));
+    let again = &request.again;
+    if exist {
+        refusal = refusal
+            .or("leave those that exist as they are", format!("{again} --existing keep"))
+            .or("or bring them to their rows", format!("{again} --existing update"));
+    }
+    if missing && !request.groups_too {
+        refusal = refusal.or("make the missing groups", format!("{again} --groups-too"));
+    }
+    refusal
 }
 
 /// The column that is to blame.
@@ -66,13 +81,9 @@ pub(super) fn wrong(reason: &Reason, row: &Row) -> Wrong {
             Some(fitted) => format!("{fitted}, for one"),
             None => "lower-case letters, digits, - and _".into(),
         },
-        Reason::NoGroup { near: Some(near), .. } => {
-            format!("{near}; or --groups-too makes the missing groups")
+        Reason::NoGroup { near: Some(near), .. } | Reason::NoUser { near: Some(near), .. } => {
+            near.to_string()
         }
-        Reason::NoGroup { .. } => {
-            "a group there is; or --groups-too makes the missing groups".into()
-        }
-        Reason::NoUser { near: Some(near), .. } => near.to_string(),
         Reason::GroupExists { .. } => {
             format!("another name, or {} as primary too", row.name().cloned().unwrap_or_default())
         }
@@ -82,7 +93,7 @@ pub(super) fn wrong(reason: &Reason, row: &Row) -> Wrong {
         Reason::SpanFull { .. } => "fewer rows, numbers outside it, or a wider span".into(),
         Reason::RangesFull { .. } => "none, or a wider ranges.span in the policy".into(),
         Reason::HomeExists { .. } => {
-            "another path; --adopt-home takes homes over, --no-home only records paths".into()
+            "another path; --adopt-home takes homes over, --no-home only records them".into()
         }
         Reason::HomeParent { .. } => "another path; or --no-home only records paths".into(),
         Reason::HomeThroughLink { .. } => "the path that the link leads to".into(),

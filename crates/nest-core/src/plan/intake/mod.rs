@@ -93,7 +93,10 @@ pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refus
     if !faults.is_empty() {
         faults.sort();
         faults.dedup();
-        return Err(faults::with_ways(request, Refusal::new(what, Reason::Roster { faults, span_full })));
+        return Err(faults::with_ways(
+            request,
+            Refusal::new(what, Reason::Roster { faults, span_full }),
+        ));
     }
     let mut plan = making.finish();
     plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
@@ -221,6 +224,9 @@ impl<'a, 'r> Planner<'a, 'r> {
             skeleton: request.skeleton.clone().filter(|_| has_home && !request.no_home),
             ..user.clone()
         };
+        if request.no_home && has_home && user.home.is_none() {
+            user.home = Some(self.ground.policy.home_of(name).into());
+        }
         // Named as its own, and not there: a private group.
         let own = user.primary.as_ref().is_some_and(|primary| primary == name);
         if own && request.groups_too && self.making.find_group(name.as_ref(), "").is_err() {

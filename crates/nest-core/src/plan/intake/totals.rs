@@ -42,9 +42,17 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
         let edits = plan.edits.iter().filter(move |edit| edit.file == file);
         edits.filter(|edit| edit.before.is_none()).filter_map(|edit| edit.after.as_ref())
     };
-    let uids = added(File::Passwd).filter_map(|line| Passwd::read(line)?.uid());
-    if let Some((first, last)) = bounds(uids) {
-        say("uids", span(first, last), String::new());
+    let uids: Vec<u32> = added(File::Passwd).filter_map(|line| Passwd::read(line)?.uid()).collect();
+    let of_services = |uid: &&u32| ground.policy.services_ids.contains(**uid);
+    let people = bounds(uids.iter().filter(|uid| !of_services(uid)));
+    let services = bounds(uids.iter().filter(of_services));
+    let spans = [(people, ""), (services, "services: ")];
+    let spans: Vec<String> = spans
+        .into_iter()
+        .filter_map(|(bounds, whose)| Some(format!("{whose}{}", span(bounds?))))
+        .collect();
+    if !spans.is_empty() {
+        say("uids", spans.join(", "), String::new());
     }
     let homes = plan.steps.iter().filter(|step| matches!(step, Step::MakeDirectory { .. })).count();
     if counts.made > 0 {
@@ -53,10 +61,8 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
     }
     let ranges = added(File::Subuid).filter_map(|line| SubId::read(line)?.span());
     let ranges: Vec<_> = ranges.collect();
-    let first = ranges.iter().map(|range| range.first).min();
-    let last = ranges.iter().map(|range| range.last).max();
-    if let (Some(first), Some(last)) = (first, last) {
-        say("ranges", format!("{} given", ranges.len()), format!("in {}", span(first, last)));
+    if let Some(bounds) = bounds(ranges.iter().flat_map(|range| [&range.first, &range.last])) {
+        say("ranges", format!("{} given", ranges.len()), format!("in {}", span(bounds)));
     }
     if counts.made > 0 {
         let set = added(File::Shadow).filter(|line| {
@@ -65,12 +71,12 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
         });
         let (set, made) = (set.count(), counts.made);
         let value = match made - set {
+            _ if request.first_passwords => "by a first password, which must be changed".into(),
             0 => "by password, from the first day".to_owned(),
-            without if set == 0 && !request.first_passwords => {
+            without if set == 0 => {
                 let one = "not yet: no password is set";
                 if without == 1 { one.to_owned() } else { "not yet: no passwords are set".into() }
             }
-            _ if request.first_passwords => "by a first password, which must be changed".into(),
             without => format!("{set} by password; {without} not yet: none is set"),
         };
         say("sign-in", value, String::new());
@@ -78,21 +84,21 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
     plan.totals = totals;
     gather(&mut plan.cautions);
     let one = (counts.made == 1 && users == 1).then(|| plan.next.first().cloned()).flatten();
-    let _ = ground;
+
     plan.next = vec![one.unwrap_or_else(|| match users {
         0 => "list groups".into(),
         _ => "list users".into(),
     })];
 }
 
-fn bounds(numbers: impl Iterator<Item = u32>) -> Option<(u32, u32)> {
-    numbers.fold(None, |bounds, number| match bounds {
+fn bounds<'n>(numbers: impl Iterator<Item = &'n u32>) -> Option<(u32, u32)> {
+    numbers.copied().fold(None, |bounds, number| match bounds {
         None => Some((number, number)),
         Some((first, last)) => Some((number.min(first), number.max(last))),
     })
 }
 
-fn span(first: u32, last: u32) -> String {
+fn span((first, last): (u32, u32)) -> String {
     if first == last { first.to_string() } else { format!("{first}-{last}") }
 }
 
