@@ -5,10 +5,11 @@ use std::path::PathBuf;
 use clap::{Args, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    change_group, change_user, check, create_group, create_user, delete_group, delete_user, demo,
-    export, intake, list_changes, list_groups, list_ids, list_retired, list_rules, list_users,
-    password_group, password_user, purge, reassign, recover, regroup, rename_group, rename_user,
-    show_change, show_group, show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
+    change_group, change_user, check, completions, create_group, create_user, delete_group,
+    delete_user, demo, export, intake, list_changes, list_groups, list_ids, list_retired,
+    list_rules, list_users, man_pages, password_group, password_user, purge, reassign, recover,
+    regroup, rename_group, rename_user, show_change, show_group, show_id, show_policy, show_rule,
+    show_user, suspend_user, trace, undo,
 };
 use crate::failure::Failure;
 
@@ -125,6 +126,8 @@ enum Verb {
     Undo(undo::UndoArgs),
     Recover(recover::Recover),
     Demo(demo::Demo),
+    Completions(completions::Completions),
+    ManPages(man_pages::ManPages),
 }
 
 #[derive(Debug, Subcommand)]
@@ -243,6 +246,8 @@ impl Cli {
             Verb::Undo(args) => args.run(global),
             Verb::Recover(args) => args.run(global),
             Verb::Demo(args) => args.run(global),
+            Verb::Completions(args) => args.run(global),
+            Verb::ManPages(args) => args.run(global),
         }
     }
 }
@@ -306,6 +311,25 @@ mod tests {
     fn the_command_tree_is_sound() {
         use clap::CommandFactory;
         Cli::command().debug_assert();
+    }
+
+    #[test]
+    fn every_command_shows_two_examples() {
+        use clap::CommandFactory;
+        fn look(command: &clap::Command, without: &mut Vec<String>) {
+            if command.has_subcommands() {
+                command.get_subcommands().for_each(|sub| look(sub, without));
+                return;
+            }
+            let help = command.get_after_help().map(ToString::to_string).unwrap_or_default();
+            let examples = help.lines().filter(|line| line.starts_with("  copper-nest "));
+            if examples.count() < 2 {
+                without.push(command.get_name().to_owned());
+            }
+        }
+        let mut without = Vec::new();
+        look(&Cli::command(), &mut without);
+        assert_eq!(without, Vec::<String>::new());
     }
 
     #[test]

@@ -7,6 +7,7 @@ mod author;
 mod cli;
 mod clock;
 mod commands;
+mod complete;
 mod failure;
 mod prompt;
 mod session;
@@ -17,6 +18,7 @@ use std::process::ExitCode;
 use clap::Parser;
 
 fn main() -> ExitCode {
+    complete::answer();
     let cli = cli::Cli::parse();
     cli.global.prepare();
     match cli.run() {

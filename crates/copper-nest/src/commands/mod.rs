@@ -4,6 +4,7 @@
 pub mod change_group;
 pub mod change_user;
 pub mod check;
+pub mod completions;
 pub mod create_group;
 pub mod create_user;
 pub mod delete_group;
@@ -18,6 +19,7 @@ pub mod list_ids;
 pub mod list_retired;
 pub mod list_rules;
 pub mod list_users;
+pub mod man_pages;
 pub mod password_group;
 pub mod password_user;
 pub mod passwords;

@@ -24,14 +24,24 @@ pub struct PurgeArgs {
 #[derive(Debug, clap::Subcommand)]
 enum Which {
     /// Deleted users, whatever their days.
+    #[command(after_help = USERS)]
     User(Names),
     /// Deleted groups, whatever their days.
+    #[command(after_help = GROUPS)]
     Group(Names),
 }
 
 const EXAMPLES: &str = "Examples:
   copper-nest purge --dry-run
   copper-nest purge user perrin";
+
+const USERS: &str = "Examples:
+  copper-nest purge user perrin --dry-run
+  copper-nest purge user --names-from leavers.txt --yes";
+
+const GROUPS: &str = "Examples:
+  copper-nest purge group divers --dry-run
+  copper-nest purge group divers --yes";
 
 impl PurgeArgs {
     /// Runs the command.

@@ -37,9 +37,22 @@ const EXAMPLES: &str = "Examples:
   copper-nest trace user perrin
   copper-nest trace orphans /srv --files --null | xargs -0 ls -ld";
 
+const USER: &str = "Examples:
+  copper-nest trace user perrin
+  copper-nest trace user tavish /srv /home --files";
+
+const ID: &str = "Examples:
+  copper-nest trace id 1044
+  copper-nest trace id 1044 /srv --stay --format json";
+
+const ORPHANS: &str = "Examples:
+  copper-nest trace orphans
+  copper-nest trace orphans /srv --files --null | xargs -0 ls -ld";
+
 #[derive(Debug, clap::Subcommand)]
 enum What {
     /// Files of a user, of one that was deleted too, and places that name it.
+    #[command(after_help = USER)]
     User {
         /// The login name, or the uid.
         #[arg(value_name = "NAME|UID")]
@@ -48,6 +61,7 @@ enum What {
         places: Places,
     },
     /// Files that carry a number as owner or group.
+    #[command(after_help = ID)]
     Id {
         /// The number.
         #[arg(value_name = "NUMBER")]
@@ -56,6 +70,7 @@ enum What {
         places: Places,
     },
     /// Files whose owner or group is a number that nobody holds.
+    #[command(after_help = ORPHANS)]
     Orphans {
         #[command(flatten)]
         places: Places,

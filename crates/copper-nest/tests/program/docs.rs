@@ -1,11 +1,16 @@
 //! The pages that are made from the code are current. `UPDATE_DOCS=1 cargo test
 //! docs` writes them anew.
 
+use std::collections::BTreeMap;
+use std::ffi::OsString;
 use std::fmt::Write;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use nest_core::check::{Example, RULES};
 use nest_core::policy::{KEYS, Policy};
+use nest_core::roster::{Column, Thing};
+
+use crate::harness::{Run, program};
 
 fn docs(name: &str) -> PathBuf {
     PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(name)
@@ -81,4 +86,82 @@ fn the_page_of_policy_keys_is_current() {
         .unwrap();
     }
     assert_current("policy.md", &page);
+}
+
+#[test]
+fn the_page_of_rosters_is_current() {
+    let mut page = String::from(
+        "# Rosters\n\nThe tables that `copper-nest intake` takes in and `copper-nest export` writes. The columns of\n\
+         users and of groups, made from the code itself; a column that is not listed here is refused, with the\n\
+         nearest one. Columns may stand in any order, and all but the name may be left out.\n",
+    );
+    for (thing, title) in [(Thing::User, "Users"), (Thing::Group, "Groups")] {
+        write!(page, "\n## {title}\n\n| column | meaning |\n|---|---|\n").unwrap();
+        for column in Column::of(thing) {
+            writeln!(page, "| `{column}` | {} |", column.meaning()).unwrap();
+        }
+    }
+    page += "
+A table with one of the columns `gid`, `member` and `group_admin` is about groups. An empty value is one that
+is left out: the policy decides, and of an account that exists nothing is changed.
+
+## CSV
+
+RFC 4180, in UTF-8, with a header; a byte-order mark and either kind of line end are taken. A value with a comma, a
+quote or a line end stands between quotes, and a quote in it is doubled.
+
+    name,full_name,join,expires
+    maren,Maren Solvik,pilots;slipway,2027-03-31
+    ,\"Odalys \"\"Oda\"\" Brink\",ticketing,
+
+## JSON
+
+An array of objects, or an object with the arrays `user` and `group`. Lists may be arrays, and yes and no may be
+true and false.
+
+    [{\"name\": \"maren\", \"join\": [\"pilots\", \"slipway\"], \"uid\": 1100}]
+
+## TOML
+
+    [[group]]
+    name = \"divers\"
+    member = [\"maren\"]
+
+    [[user]]
+    name = \"maren\"
+    expires = 2027-03-31
+
+## Several at once
+
+`copper-nest intake groups.csv crew.csv` is one change: groups are made first, then users, row by row, and then the
+groups get their members. A primary group may be one that an earlier row makes with its user.
+
+## What export leaves out
+
+Aging of passwords, that an account is suspended, keys, and everything in homes. Groups that are a user's own come
+back with their user and have no row; `admin` is said by `join`. Hashes are written with `--with-hashes` only, into a
+file that root alone can read.
+";
+    assert_current("rosters.md", &page);
+}
+
+#[test]
+fn the_manual_pages_are_current() {
+    let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../packaging/man");
+    let made = tempfile::tempdir().unwrap();
+    let run = Run::of(program().arg("man-pages").arg(made.path()));
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    let pages = |folder: &Path| -> BTreeMap<OsString, String> {
+        let entries = std::fs::read_dir(folder).into_iter().flatten().map(Result::unwrap);
+        entries
+            .map(|entry| (entry.file_name(), std::fs::read_to_string(entry.path()).unwrap()))
+            .collect()
+    };
+    if std::env::var_os("UPDATE_DOCS").is_some() {
+        let _ = std::fs::remove_dir_all(&folder);
+        assert_eq!(Run::of(program().arg("man-pages").arg(&folder)).status, 0);
+    }
+    let (wanted, found) = (pages(made.path()), pages(&folder));
+    assert!(wanted.len() > 50, "{}", wanted.len());
+    assert!(wanted == found, "packaging/man is not current: UPDATE_DOCS=1 cargo test docs");
 }

@@ -4,6 +4,7 @@ mod bad_input;
 mod changes;
 mod check;
 mod commit;
+mod complete;
 mod create_user;
 mod damage;
 mod demo;

@@ -1,0 +1,62 @@
+//! What shells offer while a command is being typed.
+
+use std::process::Command;
+
+use crate::harness::{Run, TestTree, passed_over, program};
+
+/// What is offered for the last of these words.
+fn offered(words: &[&str]) -> Vec<String> {
+    let mut command = program();
+    command.env("COPPER_NEST_COMPLETE", "bash").env("_CLAP_IFS", "\n");
+    command.env("_CLAP_COMPLETE_INDEX", words.len().to_string());
+    let run = Run::of(command.arg("--").arg("copper-nest").args(words));
+    assert_eq!((run.status, run.stderr.as_str()), (0, ""));
+    run.stdout.lines().map(str::to_owned).filter(|word| !word.starts_with("--")).collect()
+}
+
+#[test]
+fn names_come_from_the_tree_that_the_line_is_about() {
+    let tree = TestTree::new();
+    let root = tree.root().display().to_string();
+    let on = |words: &[&str]| offered(&[&["--tree", &root], words].concat());
+    assert_eq!(on(&["show", "user", "t"]), ["tidegauge", "tavish"]);
+    assert_eq!(on(&["regroup", "tavish", "--join", "pilots,sl"]), ["pilots,slipway"]);
+    assert_eq!(on(&["change", "group", "pilots", "--add-member", "su"]), ["sunniva"]);
+    assert_eq!(on(&["check", "--only", "ghost-m"]), ["ghost-member"]);
+    assert_eq!(on(&["show", "rule", "second-r"]), ["second-root"]);
+    assert_eq!(on(&["undo", ""]), Vec::<String>::new());
+    tree.done("delete user tavish --yes");
+    assert_eq!(on(&["undo", ""]), ["1"]);
+    assert_eq!(on(&["restore", "user", ""]), ["tavish"]);
+    assert_eq!(on(&["purge", "user", "t"]), ["tavish"]);
+    assert_eq!(on(&["delete", "user", "t"]), ["tidegauge"]);
+    assert!(on(&["create", "user", "t"]).is_empty(), "a new name is nobody's");
+    let elsewhere = format!("--tree={root}/nowhere");
+    assert!(offered(&[&elsewhere, "show", "user", ""]).is_empty());
+    assert!(offered(&["re"]).contains(&"regroup".to_owned()));
+}
+
+#[test]
+fn the_scripts_work_in_their_shells() {
+    let tree = TestTree::new();
+    let built = std::path::Path::new(env!("CARGO_BIN_EXE_copper-nest")).parent().unwrap();
+    let bash = format!(
+        "PATH={}:$PATH; source <(copper-nest completions bash)
+         COMP_WORDS=(copper-nest --tree {} show user tav); COMP_CWORD=5; COMP_TYPE=9
+         _clap_complete_copper_nest copper-nest tav user; echo \"${{COMPREPLY[@]}}\"",
+        built.display(),
+        tree.root().display()
+    );
+    let run = Run::of(Command::new("bash").args(["-c", &bash]));
+    assert_eq!(run.stdout.trim(), "tavish", "{}", run.stderr);
+    for shell in ["bash", "zsh", "fish"] {
+        let script = Run::of(program().args(["completions", shell]));
+        assert!(script.stdout.contains("COPPER_NEST_COMPLETE"), "{}", script.stdout);
+        let file = tree.root().with_file_name(shell);
+        std::fs::write(&file, &script.stdout).unwrap();
+        match Command::new(shell).arg("-n").arg(&file).status() {
+            Ok(status) => assert!(status.success(), "{shell}"),
+            Err(_) => passed_over("the completions' script", shell),
+        }
+    }
+}
