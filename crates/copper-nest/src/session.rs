@@ -184,11 +184,17 @@ impl<'g> Session<'g> {
         self.log(&plan, &circumstances, &committed);
         let outcome = committed?;
         drop(lock);
-        let mut told = Told::of(&plan);
+        let mut told =
+            match plan.subjects.is_empty() && !plan.totals.is_empty() && !self.global.json() {
+                true => Told::outline(&plan),
+                false => Told::of(&plan),
+            };
         told.cautions.splice(0..0, circumstances.other_hands.iter().map(ToString::to_string));
         receipt::show(self.global, &told, receipt::Stage::Done(&outcome));
         crate::output::forgive();
         loaded.release();
+        // The process ends: freeing line by line would only take time.
+        std::mem::forget((plan, told));
         Ok(0)
     }
 

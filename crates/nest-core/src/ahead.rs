@@ -1,9 +1,8 @@
 //! Looking many things up at once: each file is gone through a single time, and
 //! the book answers from what was found.
 
-use std::collections::{HashMap, HashSet};
-
 use bstr::BString;
+use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
 
 use crate::book::Book;
@@ -31,6 +30,8 @@ pub struct Ahead {
     users: HashMap<u32, usize>,
     groups: HashMap<u32, usize>,
     covered: HashMap<u32, (File, usize)>,
+    /// The names that some file has.
+    met: HashSet<BString>,
 }
 
 /// What one file held.
@@ -57,8 +58,10 @@ impl Ahead {
             users: HashMap::new(),
             groups: HashMap::new(),
             covered: HashMap::new(),
+            met: HashSet::new(),
         };
         for (file, found) in found {
+            ahead.met.extend(found.named.keys().chain(found.listing.keys()).cloned());
             ahead.named.extend(found.named.into_iter().map(|(name, at)| ((file, name), at)));
             match file {
                 File::Passwd => (ahead.homes, ahead.users) = (found.homes, found.ids),
@@ -74,9 +77,17 @@ impl Ahead {
         ahead
     }
 
+    /// Whether a name was sought and is nowhere: in no file, and on no list.
+    pub(crate) fn is_nowhere(&self, name: &[u8]) -> bool {
+        self.sought.names.contains(name) && !self.met.contains(name)
+    }
+
     /// The lines of this name, if it was sought.
     pub(crate) fn named(&self, file: File, name: &[u8]) -> Option<&[usize]> {
         let name = self.sought.names.get(name)?;
+        if !self.met.contains(name) {
+            return Some(&[]);
+        }
         Some(self.named.get(&(file, name.clone())).map_or(&[], Vec::as_slice))
     }
 

@@ -114,6 +114,11 @@ impl Book {
         self.ahead.get_or_init(|| Ahead::look(self, sought));
     }
 
+    /// Whether it is known already that a name is in no file and on no list.
+    pub fn is_nowhere(&self, name: &[u8]) -> bool {
+        self.ahead.get().is_some_and(|ahead| ahead.is_nowhere(name))
+    }
+
     /// The records of `file` with this name, well-formed or not. One lookup
     /// searches the text; after [`Book::name_index`] was built it is asked.
     pub fn named<'b>(&'b self, file: File, name: &[u8]) -> Vec<Line<'b>> {

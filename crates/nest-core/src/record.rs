@@ -1,9 +1,12 @@
 //! The record of a change: what was decided, and each line as it was and is,
 //! without any hash. `docs/formats.md` describes the file it is kept in.
 
+mod runs;
+
 use std::collections::BTreeMap;
 
 use bstr::BString;
+use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
 use crate::drift::Drift;
@@ -60,7 +63,9 @@ pub struct Told {
     pub totals: Vec<Decision>,
     /// What was decided, account by account.
     pub subjects: Vec<Subject>,
-    /// The lines that came, went or were altered.
+    /// The lines that came, went or were altered. Many that came one after the
+    /// other are written as one run.
+    #[serde(with = "runs")]
     pub edits: Vec<RecordedEdit>,
     /// What happened on the tree.
     pub steps: Vec<RecordedStep>,
@@ -169,6 +174,17 @@ impl RecordedEdit {
 }
 
 impl Told {
+    /// What is told of a plan whose accounts are told by their totals alone.
+    pub fn outline(plan: &Plan) -> Self {
+        Told {
+            summary: plan.summary.clone(),
+            totals: plan.totals.clone(),
+            cautions: plan.cautions.iter().map(ToString::to_string).collect(),
+            next: plan.next.clone(),
+            ..Told::default()
+        }
+    }
+
     /// What the receipt of a plan tells before it is carried out.
     pub fn of(plan: &Plan) -> Self {
         let step = |step: &Step| RecordedStep { step: step.without_hashes(), left_as: None };
@@ -176,7 +192,7 @@ impl Told {
             summary: plan.summary.clone(),
             totals: plan.totals.clone(),
             subjects: plan.subjects.clone(),
-            edits: plan.edits.iter().map(RecordedEdit::of).collect(),
+            edits: plan.edits.par_iter().with_min_len(4096).map(RecordedEdit::of).collect(),
             steps: plan.steps.iter().map(step).collect(),
             cautions: plan.cautions.iter().map(ToString::to_string).collect(),
             next: plan.next.clone(),
@@ -269,6 +285,21 @@ pub(crate) mod tests {
         assert_eq!(undone(&records), BTreeMap::from([(3, 4)]));
         assert_eq!(newest_to_undo(&records), Some(2));
         assert_eq!(newest_to_undo(&[]), None);
+    }
+
+    #[test]
+    fn a_long_run_of_added_lines_is_one_entry() {
+        let added = |at: usize| {
+            let secret = if at >= 80 { Secret::New } else { Secret::None };
+            let line = at + 7 + usize::from(at == 99);
+            let after = Some(BString::from(format!("crew{at}\u{e9}:x")));
+            RecordedEdit { file: File::Shadow, line, before: None, after, secret }
+        };
+        let edits: Vec<RecordedEdit> = (0..100).map(added).collect();
+        let told = Told { edits, ..Told::default() };
+        let text = serde_json::to_string(&told).unwrap();
+        assert_eq!((text.matches("\"adds\"").count(), text.matches("\"after\"").count()), (1, 20));
+        assert_eq!(serde_json::from_str::<Told>(&text).unwrap(), told);
     }
 
     #[test]

@@ -21,6 +21,9 @@ pub fn shown(file: File, line: &[u8]) -> BString {
     if matches!(file, File::Subuid | File::Subgid) {
         return line.into();
     }
+    if is_plain(file, line) {
+        return line.into();
+    }
     let fields: Vec<&[u8]> = line.split_str(":").collect();
     if file.is_secret() && fields.len() != file.fields() {
         return match line.trim_ascii_start().first() {
@@ -47,6 +50,14 @@ pub fn shown(file: File, line: &[u8]) -> BString {
         })
         .collect();
     shown.join(&b':').into()
+}
+
+/// Whether a line clearly holds no hash, as nearly all do.
+fn is_plain(file: File, line: &[u8]) -> bool {
+    let whole = || memchr::memchr_iter(b':', line).count() + 1 == file.fields();
+    memchr::memchr(b'$', line).is_none()
+        && line.split_str(":").nth(1).is_some_and(PasswordField::is_harmless)
+        && (!file.is_secret() || whole())
 }
 
 /// The hash in a line, without the mark of a lock; `None` where there is none.

@@ -3,6 +3,7 @@
 
 use std::collections::BTreeMap;
 
+use bstr::ByteSlice;
 use nest_core::drift::{Drift, DriftedLines, Print, digest, prints};
 use nest_core::record::{Left, Record, VERSION};
 use nest_core::table::{File, Lines};
@@ -300,6 +301,15 @@ pub(crate) fn kept_lists(state: &Folder, number: u64) -> std::io::Result<Vec<u8>
     Ok(all)
 }
 
+/// When a change was made, without reading all of its record.
+fn time_of(folder: &Folder, number: u64) -> Option<String> {
+    const HEAD: u64 = 512;
+    let head = folder.read_head(&format!("{number}.json"), HEAD).ok()??;
+    let after = &head[head.find(b"\"time\":")? + 7..];
+    let time = after.split_str("\"").nth(1)?;
+    Some(time.to_str().ok()?.to_owned())
+}
+
 /// Removes the records that are older than `keep_days`; the newest stays, so that
 /// its number is not given again.
 pub(crate) fn tidy(state: &Folder, today: Day, keep_days: u32) {
@@ -311,8 +321,8 @@ pub(crate) fn tidy(state: &Folder, today: Day, keep_days: u32) {
     let mut old: Vec<u64> = numbers.into_iter().filter(|number| *number != newest).collect();
     old.sort_unstable();
     for number in old {
-        let Ok(record) = read(state, number) else { continue };
-        let day = record.time.get(..10).and_then(|day| Day::parse(day, today).ok());
+        let Some(time) = time_of(&folder, number) else { continue };
+        let day = time.get(..10).and_then(|day| Day::parse(day, today).ok());
         // Records are in order of time: the rest is younger.
         if day.is_none_or(|day| day.0 + i64::from(keep_days) >= today.0) {
             break;

@@ -12,7 +12,7 @@ use nest_core::value::escaped::Escaped;
 use rustix::fs::{AtFlags, Mode, RenameFlags};
 use rustix::io::Errno;
 
-use crate::home::{Undone, give_directory, remove_all};
+use crate::home::{Making, give_directory, remove_all};
 use crate::inventory;
 use crate::journal::{Effect, Journal, Replaced, is_missing};
 use crate::kept;
@@ -269,7 +269,7 @@ impl Hands<'_> {
 
     fn give(&self, path: &Escaped, from: Owner, to: Owner) -> std::io::Result<()> {
         let mut list = Vec::new();
-        let mut undone = Undone { live: self.tree.is_live(), list: &mut list };
+        let mut undone = Making { live: self.tree.is_live(), flush: true, undone: &mut list };
         give_directory(self.tree, &path.0, from, to, &mut undone)
     }
 

@@ -3,6 +3,7 @@
 
 use std::ffi::{CStr, OsStr};
 use std::os::fd::{AsFd, OwnedFd};
+use std::path::Path;
 
 use nest_core::plan::{NewFile, Owner};
 use nest_core::value::escaped::Escaped;
@@ -14,15 +15,43 @@ use crate::inventory::{DIRECTORY, names};
 use crate::stage::write_all;
 use crate::tree::{Tree, path_of};
 
-/// Collects the owners that could not be set, where that is allowed.
-pub struct Undone<'a> {
+/// How things are made.
+pub struct Making<'a> {
     /// On the live system an owner that can't be set is an error.
     pub live: bool,
+    /// Whether each thing is flushed as it is made; else [`flush_all`] has to
+    /// follow.
+    pub flush: bool,
     /// The owners left undone, in words.
-    pub list: &'a mut Vec<String>,
+    pub undone: &'a mut Vec<String>,
 }
 
-impl Undone<'_> {
+/// Flushes everything on the file systems that hold these paths: quicker than one
+/// by one when much was made.
+///
+/// # Errors
+/// The system's.
+pub fn flush_all<'p>(tree: &Tree, paths: impl Iterator<Item = &'p [u8]>) -> std::io::Result<()> {
+    let mut flushed = Vec::new();
+    let mut parents: Vec<&Path> = paths.filter_map(|path| path_of(path).parent()).collect();
+    parents.sort_unstable();
+    parents.dedup();
+    for parent in parents {
+        let directory = tree.open_directory_strictly(parent)?;
+        let device = rustix::fs::fstat(&directory)?.st_dev;
+        if !flushed.contains(&device) {
+            flushed.push(device);
+            rustix::fs::syncfs(&directory)?;
+        }
+    }
+    Ok(())
+}
+
+impl Making<'_> {
+    fn flush(&self, descriptor: impl AsFd) -> Result<(), Errno> {
+        if self.flush { rustix::fs::fsync(descriptor) } else { Ok(()) }
+    }
+
     /// Takes an attempt to set an owner for done, noted, or failed.
     fn note(
         &mut self,
@@ -34,8 +63,8 @@ impl Undone<'_> {
             Err(Errno::PERM | Errno::INVAL) if !self.live => {
                 let note = format!("{what}: owner {}:{}", owner.uid, owner.gid);
                 // One line for a home, not one for each file in it.
-                if !self.list.contains(&note) {
-                    self.list.push(note);
+                if !self.undone.contains(&note) {
+                    self.undone.push(note);
                 }
                 Ok(())
             }
@@ -67,7 +96,7 @@ pub fn stage_directory(
     files: &[NewFile],
     owner: Owner,
     mode: u32,
-    undone: &mut Undone<'_>,
+    making: &mut Making<'_>,
 ) -> std::io::Result<()> {
     let place = Place::of(tree, path)?;
     let (directory, temporary) = (&place.directory, place.beside(NEW));
@@ -88,7 +117,7 @@ pub fn stage_directory(
         if rustix::fs::fstat(&home)?.st_uid != rustix::process::geteuid().as_raw() {
             return Err(Errno::STALE.into());
         }
-        let mut copy = Copy { owner, what: path_of(path).display().to_string(), undone };
+        let mut copy = Copy { owner, what: path_of(path).display().to_string(), making };
         if let Some(skeleton) = skeleton {
             let flags = OFlags::RDONLY | OFlags::DIRECTORY;
             copy.directory(&tree.open_file(path_of(skeleton), flags)?, &home)?;
@@ -98,7 +127,7 @@ pub fn stage_directory(
         }
         copy.own(&home)?;
         rustix::fs::fchmod(&home, Mode::from_raw_mode(mode))?;
-        rustix::fs::fsync(&home)?;
+        copy.making.flush(&home)?;
         Ok(())
     })();
     if filled.is_err() {
@@ -141,7 +170,7 @@ pub fn stage_file(
     below: &[u8],
     file: &NewFile,
     owner: Owner,
-    undone: &mut Undone<'_>,
+    making: &mut Making<'_>,
 ) -> std::io::Result<()> {
     let mut directory = tree.open_directory_strictly(path_of(below))?;
     let path = path_of(&file.path);
@@ -149,7 +178,7 @@ pub fn stage_file(
         return Err(Errno::INVAL.into());
     };
     let what = format!("{}/{}", path_of(below).display(), path.display());
-    let mut copy = Copy { owner, what, undone };
+    let mut copy = Copy { owner, what, making };
     for part in parent {
         let fresh = match rustix::fs::mkdirat(&directory, part, Mode::RWXU) {
             Ok(()) => true,
@@ -176,13 +205,13 @@ struct Copy<'a, 'b> {
     owner: Owner,
     /// What is being made, for the list of owners left undone.
     what: String,
-    undone: &'a mut Undone<'b>,
+    making: &'a mut Making<'b>,
 }
 
 impl Copy<'_, '_> {
     fn own(&mut self, descriptor: &OwnedFd) -> std::io::Result<()> {
         let (uid, gid) = ids(self.owner);
-        self.undone.note(&self.what, self.owner, rustix::fs::fchown(descriptor, uid, gid))
+        self.making.note(&self.what, self.owner, rustix::fs::fchown(descriptor, uid, gid))
     }
 
     /// Copies what is in a directory: links stay links, modes stay.
@@ -203,7 +232,7 @@ impl Copy<'_, '_> {
                     self.directory(&source, &target)?;
                     self.own(&target)?;
                     rustix::fs::fchmod(&target, mode)?;
-                    rustix::fs::fsync(&target)?;
+                    self.making.flush(&target)?;
                 }
                 FileType::RegularFile => self.copy_file(from, to, name, mode)?,
                 FileType::Symlink => {
@@ -211,7 +240,7 @@ impl Copy<'_, '_> {
                     rustix::fs::symlinkat(&target, to, name)?;
                     let (uid, gid) = ids(self.owner);
                     let own = rustix::fs::chownat(to, name, uid, gid, AtFlags::SYMLINK_NOFOLLOW);
-                    self.undone.note(&self.what, self.owner, own)?;
+                    self.making.note(&self.what, self.owner, own)?;
                 }
                 // Planning looked for these; something was put there since.
                 _ => return Err(Errno::INVAL.into()),
@@ -234,7 +263,7 @@ impl Copy<'_, '_> {
         let mut target = std::fs::File::from(target);
         std::io::copy(&mut source, &mut target)?;
         rustix::fs::fchmod(&target, mode)?;
-        Ok(rustix::fs::fsync(&target)?)
+        Ok(self.making.flush(&target)?)
     }
 
     /// Puts a file into a home that is being made.
@@ -257,14 +286,14 @@ impl Copy<'_, '_> {
             OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let descriptor = rustix::fs::openat(&directory, name, flags, PRIVATE_FILE)?;
         self.fill(&descriptor, file)?;
-        Ok(rustix::fs::fsync(&directory)?)
+        Ok(self.making.flush(&directory)?)
     }
 
     fn fill(&mut self, descriptor: &OwnedFd, file: &NewFile) -> std::io::Result<()> {
         self.own(descriptor)?;
         write_all(descriptor, &file.contents)?;
         rustix::fs::fchmod(descriptor, Mode::from_raw_mode(file.mode))?;
-        Ok(rustix::fs::fsync(descriptor)?)
+        Ok(self.making.flush(descriptor)?)
     }
 }
 
@@ -277,7 +306,7 @@ pub fn give_directory(
     path: &[u8],
     from: Owner,
     to: Owner,
-    undone: &mut Undone<'_>,
+    making: &mut Making<'_>,
 ) -> std::io::Result<()> {
     let directory = tree.open_directory_strictly(path_of(path))?;
     let stat = rustix::fs::fstat(&directory)?;
@@ -288,7 +317,7 @@ pub fn give_directory(
         return Err(Errno::STALE.into());
     }
     let (uid, gid) = ids(to);
-    undone.note(&path_of(path).display().to_string(), to, rustix::fs::fchown(&directory, uid, gid))
+    making.note(&path_of(path).display().to_string(), to, rustix::fs::fchown(&directory, uid, gid))
 }
 
 /// Removes an entry of a directory and everything below it, by handles. What is

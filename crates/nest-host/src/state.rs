@@ -224,6 +224,14 @@ impl Folder {
     /// # Errors
     /// The system's.
     pub fn read(&self, name: &str) -> std::io::Result<Option<Vec<u8>>> {
+        self.read_head(name, u64::MAX)
+    }
+
+    /// The first bytes of a file in it, at most so many; `None` when there is none.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn read_head(&self, name: &str, most: u64) -> std::io::Result<Option<Vec<u8>>> {
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
         let file = match rustix::fs::openat(&self.descriptor, name, flags, Mode::empty()) {
             Ok(file) => file,
@@ -231,7 +239,8 @@ impl Folder {
             Err(error) => return Err(error.into()),
         };
         let mut text = Vec::new();
-        std::io::Read::read_to_end(&mut std::fs::File::from(file), &mut text)?;
+        let mut file = std::io::Read::take(std::fs::File::from(file), most);
+        std::io::Read::read_to_end(&mut file, &mut text)?;
         Ok(Some(text))
     }
 

@@ -165,6 +165,7 @@ impl CreateUserArgs {
             admin: self.admin,
             home: self.home.as_ref().map(bytes),
             no_home: self.no_home,
+            record_home: false,
             adopt_home: self.adopt_home,
             skeleton: self.skeleton.as_ref().map(bytes),
             shell: self.shell.as_ref().map(bytes),

@@ -54,6 +54,9 @@ pub struct IntakeArgs {
     skeleton: Option<OsString>,
 }
 
+/// Of more rows only the totals are told, unless more is asked for.
+const MOST_DETAILED: usize = 1000;
+
 const EXAMPLES: &str = "Examples:
   copper-nest intake crew.csv --dry-run
   copper-nest intake groups.csv crew.csv --existing update
@@ -93,6 +96,12 @@ impl IntakeArgs {
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
         let mut request = self.request()?;
+        // The record of a large table keeps the lines alone.
+        request.detailed = global.dry_run
+            || global.verbose > 0
+            || request.existing == Existing::Update
+            || request.roster.rows.len() <= MOST_DETAILED;
+        request.settle();
         let everything = Focus::new();
         let asks = match request.existing {
             Existing::Update => Asks::AtTerminal,

@@ -1,5 +1,7 @@
 //! Which ids are free, and choosing one.
 
+use std::cell::Cell;
+
 use bstr::BString;
 
 use super::IdSet;
@@ -17,6 +19,12 @@ pub struct IdMap<'a> {
     ranges: IdSet,
     policy: &'a Policy,
     world: &'a dyn Surroundings,
+    /// Where the searches before ended: numbers are only ever taken, so that
+    /// nothing before is free. A span and its next id; a count and where its next
+    /// range may begin.
+    lowest: Cell<Option<(IdSpan, u32)>>,
+    highest: Cell<Option<(IdSpan, u32)>>,
+    range: Cell<Option<(u32, u32)>>,
 }
 
 /// Who holds an id, in words that follow "uid N" or "gid N".
@@ -62,7 +70,8 @@ impl<'a> IdMap<'a> {
         for retired in users.iter().chain(groups) {
             used.insert(retired.span.first);
         }
-        IdMap { used, ranges, policy, world }
+        let (lowest, highest, range) = Default::default();
+        IdMap { used, ranges, policy, world, lowest, highest, range }
     }
 
     /// Marks an id as used by an account that is being planned.
@@ -106,13 +115,17 @@ impl<'a> IdMap<'a> {
     /// # Errors
     /// Why a name service gave no answer.
     pub fn lowest(&self, span: IdSpan) -> Result<Option<u32>, String> {
-        let mut from = Some(span.first);
+        let known = self.lowest.get().filter(|(of, _)| *of == span);
+        let mut from = Some(known.map_or(span.first, |(_, from)| from));
         while let Some(id) = from.and_then(|from| self.used.first_absent(from)) {
             if id > span.last {
                 break;
             }
             from = match self.blocked(id) {
-                None if self.is_free(id)? => return Ok(Some(id)),
+                None if self.is_free(id)? => {
+                    self.lowest.set(Some((span, id)));
+                    return Ok(Some(id));
+                }
                 None => id.checked_add(1),
                 Some(blocked) => blocked.last.checked_add(1),
             };
@@ -125,10 +138,14 @@ impl<'a> IdMap<'a> {
     /// # Errors
     /// Why a name service gave no answer.
     pub fn highest(&self, span: IdSpan) -> Result<Option<u32>, String> {
-        let mut id = span.last;
+        let known = self.highest.get().filter(|(of, _)| *of == span);
+        let mut id = known.map_or(span.last, |(_, id)| id);
         loop {
             let next = match self.blocked(id) {
-                None if self.is_free(id)? => return Ok(Some(id)),
+                None if self.is_free(id)? => {
+                    self.highest.set(Some((span, id)));
+                    return Ok(Some(id));
+                }
                 None => id.checked_sub(1),
                 Some(blocked) => blocked.first.checked_sub(1),
             };
@@ -156,7 +173,8 @@ impl<'a> IdMap<'a> {
     /// Why a name service gave no answer.
     pub fn range(&self, count: u32) -> Result<Option<IdSpan>, String> {
         let within = self.policy.ranges_span;
-        let mut first = within.first;
+        let known = self.range.get().filter(|(of, _)| *of == count);
+        let mut first = known.map_or(within.first, |(_, first)| first);
         loop {
             let span = self.ranges.first_absent(first).and_then(|first| {
                 IdSpan::counted(first, u64::from(count)).filter(|span| span.last <= within.last)
@@ -172,6 +190,7 @@ impl<'a> IdMap<'a> {
             let next = match held {
                 Some(held) => held,
                 None if self.is_free(span.first)? && self.is_free(span.last)? => {
+                    self.range.set(Some((count, span.first)));
                     return Ok(Some(span));
                 }
                 None => span.first,

@@ -56,7 +56,7 @@ pub fn change_group(ground: Ground<'_>, request: &ChangeGroup) -> Result<Plan, B
         what,
         draft: Draft::new(ground.book),
         plan: Plan { summary: format!("change group {name}"), ..Plan::default() },
-        subject: Subject { name: name.to_owned(), decisions: Vec::new() },
+        subject: Subject::new(name.to_owned()),
     };
     planner.gid()?;
     planner.members()?;
@@ -209,7 +209,7 @@ impl<'a> Planner<'a> {
         for name in added.iter().chain(&dropped).copied() {
             // A ghost that is taken out has no next sign-in.
             let Some((_, user)) = ground.book.user(name) else { continue };
-            let mut sessions = Subject { name: name.to_owned(), decisions: Vec::new() };
+            let mut sessions = Subject::new(name.to_owned());
             let cautions = &mut self.plan.cautions;
             tell_sessions(ground, name, user.uid(), &mut sessions, cautions);
         }

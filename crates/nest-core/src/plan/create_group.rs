@@ -49,7 +49,7 @@ pub fn create_group(ground: Ground<'_>, request: &CreateGroup) -> Result<Plan, B
     }
     let mut plan = Plan { summary: format!("create group {name}"), ..Plan::default() };
     plan.cautions = check_new_group_name(ground, name, &what)?;
-    let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+    let mut subject = Subject::new(name.to_owned());
     let gid = choose_gid(ground, request, &what, None, &mut plan, &mut subject)?;
     let again = format!("create group {name}{}", request.again);
     let cautions = &mut plan.cautions;

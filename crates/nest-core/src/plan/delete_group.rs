@@ -56,7 +56,7 @@ fn one<'a>(
     let gid = gid_of(ground, &group, &what)?;
     let name = BStr::new(group.name);
     may_go(ground, request, &group, gid, &what)?;
-    let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+    let mut subject = Subject::new(name.to_owned());
     subject.decide("gid", gid.to_string(), "");
     let members: Vec<&[u8]> = group.members().collect();
     let members_shown: BString =

@@ -1,8 +1,7 @@
 //! Edits in the making: lines added and altered over a book, each line once.
 
-use std::collections::HashMap;
-
 use bstr::BString;
+use hashbrown::HashMap;
 
 use crate::book::Book;
 use crate::table::{Edit, File, Line};
@@ -11,14 +10,16 @@ use crate::table::{Edit, File, Line};
 /// one edit.
 pub struct Draft<'b> {
     book: &'b Book,
-    edits: Vec<Edit>,
+    /// File by file: most come in the order of their lines.
+    edits: [Vec<Edit>; 6],
     altered: HashMap<(File, usize), usize>,
     /// Where the next new line of each file goes, and its number.
     ends: HashMap<File, (usize, usize)>,
     /// How many lines came back to each file so far.
     put_back: HashMap<File, usize>,
-    /// New lines that can still be altered, by their name.
-    named: HashMap<(File, BString), usize>,
+    /// New lines that can still be altered, by their name; gathered when the first
+    /// is asked for.
+    named: Option<HashMap<(File, BString), usize>>,
 }
 
 impl<'b> Draft<'b> {
@@ -26,11 +27,11 @@ impl<'b> Draft<'b> {
     pub fn new(book: &'b Book) -> Self {
         Draft {
             book,
-            edits: Vec::new(),
+            edits: Default::default(),
             altered: HashMap::new(),
             ends: HashMap::new(),
             put_back: HashMap::new(),
-            named: HashMap::new(),
+            named: None,
         }
     }
 
@@ -42,7 +43,7 @@ impl<'b> Draft<'b> {
             .entry(file)
             .or_insert_with(|| lines.map_or((0, 1), |lines| lines.insertion()));
         let range = *at..*at;
-        self.edits.push(Edit {
+        self.edits[file as usize].push(Edit {
             file,
             line: *number,
             before: None,
@@ -52,22 +53,26 @@ impl<'b> Draft<'b> {
         *number += 1;
     }
 
-    /// Adds a line that [`Draft::added`] finds by this name.
+    /// Adds a line that [`Draft::added`] finds by its name.
     pub fn add_named(&mut self, file: File, name: &[u8], line: Vec<u8>) {
-        self.named.insert((file, name.into()), self.edits.len());
+        let at = self.edits[file as usize].len();
+        if let Some(named) = &mut self.named {
+            named.insert((file, name.into()), at);
+        }
         self.add(file, line);
     }
 
     /// A line that was added by name, to be altered.
     pub fn added(&mut self, file: File, name: &[u8]) -> Option<&mut BString> {
-        let at = self.named.get(&(file, BString::from(name)))?;
-        self.edits.get_mut(*at)?.after.as_mut()
+        let named = self.named.get_or_insert_with(|| names_of(&self.edits));
+        let at = named.get(&(file, BString::from(name)))?;
+        self.edits[file as usize].get_mut(*at)?.after.as_mut()
     }
 
     /// The line as edited so far.
     pub fn current(&self, file: File, line: Line<'b>) -> BString {
         match self.altered.get(&(file, line.start)) {
-            Some(&at) => self.edits[at].after.clone().unwrap_or_default(),
+            Some(&at) => self.edits[file as usize][at].after.clone().unwrap_or_default(),
             None => line.bytes.into(),
         }
     }
@@ -75,13 +80,14 @@ impl<'b> Draft<'b> {
     /// Puts `after` in the place of a line of the book.
     pub fn alter(&mut self, file: File, line: Line<'b>, after: Vec<u8>) {
         match self.altered.get(&(file, line.start)) {
-            Some(&at) => self.edits[at].after = Some(after.into()),
+            Some(&at) => self.edits[file as usize][at].after = Some(after.into()),
             None => {
                 let Some(lines) = self.book.lines(file) else {
                     return;
                 };
-                self.altered.insert((file, line.start), self.edits.len());
-                self.edits.push(lines.replacing(line, after));
+                let edits = &mut self.edits[file as usize];
+                self.altered.insert((file, line.start), edits.len());
+                edits.push(lines.replacing(line, after));
             }
         }
     }
@@ -91,10 +97,11 @@ impl<'b> Draft<'b> {
         let Some(lines) = self.book.lines(file) else { return };
         let removal = lines.removing(line);
         match self.altered.get(&(file, line.start)) {
-            Some(&at) => self.edits[at] = removal,
+            Some(&at) => self.edits[file as usize][at] = removal,
             None => {
-                self.altered.insert((file, line.start), self.edits.len());
-                self.edits.push(removal);
+                let edits = &mut self.edits[file as usize];
+                self.altered.insert((file, line.start), edits.len());
+                edits.push(removal);
             }
         }
     }
@@ -114,19 +121,34 @@ impl<'b> Draft<'b> {
         }
         let start = lines.get(at).start;
         let range = start..start;
-        self.edits.push(Edit { file, line: number, before: None, after: Some(line.into()), range });
+        let edit = Edit { file, line: number, before: None, after: Some(line.into()), range };
+        self.edits[file as usize].push(edit);
     }
 
     /// How many edits there are so far.
     pub fn len(&self) -> usize {
-        self.edits.len()
+        self.edits.iter().map(Vec::len).sum()
     }
 
     /// The edits, file by file and line by line.
     pub fn finish(mut self) -> Vec<Edit> {
-        self.edits.sort_by_key(|edit| (edit.file, edit.line));
-        self.edits
+        self.edits.iter_mut().for_each(|edits| edits.sort_by_key(|edit| edit.line));
+        self.edits.into_iter().flatten().collect()
     }
+}
+
+/// The lines of groups that were added, by name.
+fn names_of(edits: &[Vec<Edit>; 6]) -> HashMap<(File, BString), usize> {
+    let of = |file: File| edits[file as usize].iter().enumerate().map(move |edit| (file, edit));
+    let added = of(File::Group).chain(of(File::Gshadow));
+    added
+        .filter(|(_, (_, edit))| edit.before.is_none())
+        .filter_map(|(file, (at, edit))| {
+            let line = edit.after.as_ref()?;
+            let name = line.split(|byte| *byte == b':').next()?;
+            Some(((file, name.into()), at))
+        })
+        .collect()
 }
 
 #[cfg(test)]

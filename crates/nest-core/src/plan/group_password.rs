@@ -33,7 +33,7 @@ pub fn group_password(ground: Ground<'_>, request: &GroupPassword) -> Result<Pla
     let what = format!("the password of the group {name} was not changed");
     let name = BStr::new(find_group(ground, name, &what)?.name);
     let mut plan = Plan { summary: format!("password group {name}"), ..Plan::default() };
-    let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+    let mut subject = Subject::new(name.to_owned());
     match &request.hash {
         Some(hash) => {
             let scheme = Scheme::of(hash).map_or("unknown", Scheme::name);

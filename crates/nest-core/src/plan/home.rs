@@ -33,7 +33,7 @@ pub(super) fn plan_home(
     if none_wanted && request.keys.is_some() {
         return Err(refuse(Reason::KeyWithoutHome));
     }
-    if none_wanted && request.home.is_none() {
+    if none_wanted && request.home.is_none() && !request.record_home {
         let why =
             if request.no_home { "as asked" } else { "services have none unless --home names it" };
         subject.decide("home", "none", format!("{why}; the field says {NO_HOME}"));
@@ -55,7 +55,7 @@ pub(super) fn plan_home(
         plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
     }
     if none_wanted {
-        subject.decide("home", home, "the path is recorded, no directory is made");
+        subject.decide_with("home", || (home, "the path is recorded, no directory is made"));
         return Ok(plan);
     }
     if request.adopt_home {

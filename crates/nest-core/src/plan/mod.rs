@@ -125,6 +125,9 @@ pub struct Subject {
     pub name: BString,
     /// The decisions, in the order in which they are shown.
     pub decisions: Vec<Decision>,
+    /// Nobody wants to know: nothing is noted.
+    #[serde(skip)]
+    brief: bool,
 }
 
 /// One decision.
@@ -141,11 +144,27 @@ pub struct Decision {
 
 impl Subject {
     /// Nothing decided yet.
-    fn new(name: &bstr::BStr) -> Self {
-        Subject { name: name.to_owned(), decisions: Vec::new() }
+    fn new(name: impl Into<BString>) -> Self {
+        Subject { name: name.into(), decisions: Vec::new(), brief: false }
     }
 
+    /// Notes a decision.
     fn decide(&mut self, label: &'static str, value: impl Into<BString>, why: impl Into<String>) {
-        self.decisions.push(Decision { label: label.into(), value: value.into(), why: why.into() });
+        if !self.brief {
+            let (value, why) = (value.into(), why.into());
+            self.decisions.push(Decision { label: label.into(), value, why });
+        }
+    }
+
+    /// The same, where the words take some making.
+    fn decide_with<V: Into<BString>, W: Into<String>>(
+        &mut self,
+        label: &'static str,
+        words: impl FnOnce() -> (V, W),
+    ) {
+        if !self.brief {
+            let (value, why) = words();
+            self.decide(label, value, why);
+        }
     }
 }

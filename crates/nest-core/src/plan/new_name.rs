@@ -4,8 +4,12 @@ use bstr::BStr;
 use rayon::prelude::*;
 
 use super::{Caution, Ground, Reason, Refusal};
-use crate::table::{File, Group, Passwd, Record};
+use crate::book::Book;
+use crate::table::{File, Group, Line, Passwd, Record};
 use crate::value::check_name;
+
+type Holders<'b> = Vec<(File, Vec<Line<'b>>)>;
+type Listing<'b> = Vec<(Line<'b>, Group<'b>)>;
 
 /// The name of a user must be new in every file, and well-formed; with `private`,
 /// that of its group too. `group_way` is the command that does without that.
@@ -25,16 +29,10 @@ pub(super) fn check_new_name(
     let mut cautions = Vec::new();
     check_name(policy.names_style, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
     let number = |file: File, start| book.lines(file).map_or(0, |lines| lines.number(start));
-    // Large files are searched side by side.
-    let (holders, listing) = rayon::join(
-        || {
-            let found = File::ALL.par_iter().map(|file| (*file, book.named(*file, name)));
-            let found =
-                found.filter(|(file, _)| private || !matches!(file, File::Group | File::Gshadow));
-            found.collect::<Vec<_>>()
-        },
-        || book.groups_listing(name),
-    );
+    let (holders, listing) = match book.is_nowhere(name) {
+        true => Default::default(),
+        false => look(book, name, private),
+    };
     // The plainest reason first: a user of that name, then a group, then
     // what is left over of either.
     let order =
@@ -81,6 +79,19 @@ pub(super) fn check_new_name(
         });
     }
     Ok(cautions)
+}
+
+/// The lines about a name in each file, and the groups that list it. Large files
+/// are searched side by side.
+fn look<'b>(book: &'b Book, name: &BStr, private: bool) -> (Holders<'b>, Listing<'b>) {
+    let of_groups = |file: File| matches!(file, File::Group | File::Gshadow);
+    rayon::join(
+        || {
+            let found = File::ALL.par_iter().map(|file| (*file, book.named(*file, name)));
+            found.filter(|(file, _)| private || !of_groups(*file)).collect()
+        },
+        || book.groups_listing(name),
+    )
 }
 
 /// The name of a group must be new in the files of groups, and well-formed.

@@ -64,7 +64,7 @@ pub fn purge(ground: Ground<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> 
         one(ground, account, keep_days, &mut plan, &mut revived);
     }
     if plan.nothing {
-        let mut subject = Subject { name: "purge".into(), decisions: Vec::new() };
+        let mut subject = Subject::new("purge");
         let days = format!("deleted accounts are kept for {keep_days} days");
         subject.decide("past its days", "nothing", days);
         plan.subjects.push(subject);
@@ -84,7 +84,7 @@ fn one(
     revived: &mut Retired,
 ) {
     let kept = &account.kept;
-    let mut subject = Subject { name: kept.name.clone(), decisions: Vec::new() };
+    let mut subject = Subject::new(kept.name.clone());
     let day = account.time.get(..10).unwrap_or_default();
     let until = kept_until(account, keep_days).map(|day| format!("kept until {day}"));
     subject.decide("deleted", day, until.unwrap_or_default());

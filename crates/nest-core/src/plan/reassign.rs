@@ -70,7 +70,7 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
     let counted = ground.world.carriers(&reown);
     let (carried, notes) = counted.map_err(|why| refuse(Reason::NotCounted(why)))?;
     let mut plan = Plan { summary: command, ..Plan::default() };
-    let mut subject = Subject { name: from.to_owned(), decisions: Vec::new() };
+    let mut subject = Subject::new(from.to_owned());
     let behind = |name: &BStr, uid: u32| match read_plain_id(name) {
         Some(_) => match ground.book.user_by_uid(uid) {
             Some((_, user)) => format!("uid {uid}, {}", BStr::new(user.name)),

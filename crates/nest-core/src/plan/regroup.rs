@@ -129,7 +129,7 @@ impl<'a> Planner<'a> {
 
     fn one(&mut self, name: &'a BStr) -> Result<(), Box<Refusal>> {
         let Ground { book, .. } = self.ground;
-        let mut subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+        let mut subject = Subject::new(name.to_owned());
         let again = format!("regroup {name}{}", self.request.again);
         let mut refusal_what = self.what.clone();
         if self.request.names.len() > 1 {

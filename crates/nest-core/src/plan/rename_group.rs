@@ -44,7 +44,7 @@ pub fn rename_group(ground: Ground<'_>, request: &RenameGroup) -> Result<Plan, B
     }
     let mut plan = Plan { summary: format!("rename group {old} {new}"), ..Plan::default() };
     plan.cautions = cautions;
-    let mut subject = Subject { name: old.to_owned(), decisions: Vec::new() };
+    let mut subject = Subject::new(old.to_owned());
     subject.decide("name", new, format!("was {old}"));
     let gid = BStr::new(group.gid).to_string();
     subject.decide("gid", gid, "as it was: files stay the group's");

@@ -47,7 +47,7 @@ pub fn rename_user(ground: Ground<'_>, request: &RenameUser) -> Result<Plan, Box
         what,
         draft: Draft::new(ground.book),
         plan: Plan { summary: format!("rename user {old} {new}"), ..Plan::default() },
-        subject: Subject { name: old.to_owned(), decisions: Vec::new() },
+        subject: Subject::new(old.to_owned()),
     };
     renaming.everything()?;
     let Renaming { draft, mut plan, subject, .. } = renaming;

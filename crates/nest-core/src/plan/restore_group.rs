@@ -47,7 +47,7 @@ pub fn restore_group(ground: Ground<'_>, request: &RestoreGroup) -> Result<Plan,
         }
         folders.push(&found.folder);
         let name = request.as_name.as_ref().unwrap_or(&found.kept.name);
-        let mut subject = Subject { name: name.clone(), decisions: Vec::new() };
+        let mut subject = Subject::new(name.clone());
         let day = found.time.split('T').next().unwrap_or_default();
         subject.decide("deleted", day, format!("by change {}", found.change));
         let command = format!("restore group {wanted}");

@@ -69,7 +69,7 @@ fn one<'a>(
     plan: &mut Plan,
 ) -> Result<(), Box<Refusal>> {
     let found = holder(ground, name)?;
-    let mut subject = Subject { name: name.clone(), decisions: Vec::new() };
+    let mut subject = Subject::new(name.clone());
     let old = found.shadow.map(|(_, shadow)| shadow.field());
     let field: Vec<u8> = match &hash {
         None => {

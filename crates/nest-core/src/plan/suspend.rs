@@ -160,7 +160,7 @@ fn each<'a, 'f>(
         if names[..at].contains(name) {
             continue;
         }
-        let mut subject = Subject { name: name.clone(), decisions: Vec::new() };
+        let mut subject = Subject::new(name.clone());
         one(&mut draft, &mut plan, name, &mut subject)?;
         plan.subjects.push(subject);
     }

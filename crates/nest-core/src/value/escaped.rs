@@ -1,6 +1,8 @@
 //! Bytes as text that loses nothing: for files that are JSON and yet speak of
 //! lines and paths, which need not be UTF-8.
 
+use std::borrow::Cow;
+
 use bstr::{BString, ByteSlice};
 use serde::de::Error;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
@@ -14,6 +16,19 @@ use serde::{Deserialize, Deserializer, Serialize, Serializer};
 /// assert_eq!(unescape(r"S\xf8lvi\\").unwrap(), b"S\xf8lvi\\");
 /// ```
 pub fn escape(bytes: &[u8]) -> String {
+    escaped(bytes).into_owned()
+}
+
+/// The same; plain text, as nearly all is, is not copied.
+pub fn escaped(bytes: &[u8]) -> Cow<'_, str> {
+    let special = |byte: &u8| byte.is_ascii_control() || *byte == b'\\';
+    match std::str::from_utf8(bytes) {
+        Ok(text) if !bytes.iter().any(special) => Cow::Borrowed(text),
+        _ => Cow::Owned(in_full(bytes)),
+    }
+}
+
+fn in_full(bytes: &[u8]) -> String {
     let mut text = String::with_capacity(bytes.len());
     for chunk in bytes.utf8_chunks() {
         for c in chunk.valid().chars() {
@@ -61,7 +76,7 @@ pub struct Escaped(pub BString);
 
 impl Serialize for Escaped {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(&escape(&self.0))
+        serializer.serialize_str(&escaped(&self.0))
     }
 }
 
@@ -80,7 +95,7 @@ pub mod text {
 
     #[allow(missing_docs)]
     pub fn serialize<S: Serializer>(bytes: &BString, serializer: S) -> Result<S::Ok, S::Error> {
-        serializer.serialize_str(&escape(bytes))
+        serializer.serialize_str(&escaped(bytes))
     }
 
     #[allow(missing_docs)]

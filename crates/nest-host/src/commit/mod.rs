@@ -29,6 +29,9 @@ use crate::state::{State, StateError};
 use crate::store::Loaded;
 use crate::tree::Tree;
 
+/// Of more accounts at once the record keeps the lines, and not the decisions.
+const MOST_SUBJECTS: usize = 1000;
+
 /// What goes for a change besides its plan.
 #[derive(Debug, Clone)]
 pub struct Circumstances {
@@ -242,6 +245,9 @@ impl Change<'_> {
             .map(|(step, made)| RecordedStep { step: step.without_hashes(), left_as: made.clone() })
             .collect();
         told.cautions.extend(self.notes());
+        if told.subjects.len() > MOST_SUBJECTS {
+            told.subjects.clear();
+        }
         let mut left = BTreeMap::new();
         for (file, original) in &self.loaded.originals {
             let lines = self.loaded.book.lines(*file).filter(|lines| !lines.is_excerpt());

@@ -11,7 +11,7 @@ use super::{Change, Circumstances, CommitError, failed, join};
 use crate::archive;
 use crate::changes;
 use crate::effect::{BOTH, NEW, Place};
-use crate::home::{Undone, stage_directory, stage_file};
+use crate::home::{Making, flush_all, stage_directory, stage_file};
 use crate::inventory;
 use crate::journal::{Effect, Replaced};
 use crate::kept;
@@ -20,6 +20,9 @@ use crate::retired;
 use crate::stage::{Staged, stage};
 use crate::suspended;
 use crate::tree::Tree;
+
+/// Of more homes than this it is quicker to flush all that the file system holds.
+const MANY_HOMES: usize = 16;
 
 impl Change<'_> {
     /// Everything new is made beside its place, and flushed.
@@ -35,20 +38,50 @@ impl Change<'_> {
         let packs = |effect: &Effect| matches!(effect, Effect::Erase { packed: Some(_), .. });
         let (packing, others): (Vec<_>, Vec<_>) =
             effects.iter_mut().partition(|effect| packs(effect));
+        let steps = &self.plan.steps;
+        let mut next = 0;
         for effect in packing.into_iter().chain(others) {
-            let Some(at) = self.plan.steps.iter().position(|step| is_of(effect, step)) else {
-                continue;
-            };
+            // They come in the same order, nearly always.
+            let after = steps[next..].iter().position(|step| is_of(effect, step));
+            let found = after.map(|at| next + at);
+            let found = found.or_else(|| steps.iter().position(|step| is_of(effect, step)));
+            let Some(at) = found else { continue };
+            next = at + 1;
             let step = &self.plan.steps[at];
             self.stage_step(at, step, effect).map_err(|error| failed(step.describe(), error))?;
         }
+        self.flush_homes()?;
         self.stage_state(effects)?;
         self.stage_files(effects)
     }
 
+    /// The homes that are made.
+    fn homes(&self) -> impl Iterator<Item = &[u8]> {
+        self.plan.steps.iter().filter_map(|step| match step {
+            Step::MakeDirectory { path, .. } => Some(path.as_slice()),
+            _ => None,
+        })
+    }
+
+    /// Whether so many homes are made that the file system is flushed as a whole.
+    fn flushes_at_once(&self) -> bool {
+        self.homes().nth(MANY_HOMES).is_some()
+    }
+
+    fn flush_homes(&self) -> Result<(), CommitError> {
+        if !self.flushes_at_once() {
+            return Ok(());
+        }
+        flush_all(self.hands.tree, self.homes()).map_err(|error| failed("flushing homes", error))
+    }
+
     fn stage_step(&mut self, at: usize, step: &Step, effect: &mut Effect) -> std::io::Result<()> {
         let tree = self.hands.tree;
-        let mut undone = Undone { live: tree.is_live(), list: &mut self.outcome.left_undone };
+        let mut undone = Making {
+            live: tree.is_live(),
+            flush: !self.flushes_at_once(),
+            undone: &mut self.outcome.left_undone,
+        };
         match (step, effect) {
             (Step::MakeDirectory { path, skeleton, files, owner, mode }, effect) => {
                 let skeleton = skeleton.as_ref().map(|skeleton| skeleton.as_slice());

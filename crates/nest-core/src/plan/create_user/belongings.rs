@@ -19,12 +19,10 @@ impl Making<'_> {
     ) -> Result<BString, Box<Refusal>> {
         let Ground { policy, world, .. } = self.ground;
         let setting = if request.service { "services.shell" } else { "people.shell" };
-        let (shell, why): (BString, _) = match &request.shell {
-            Some(shell) => (shell.clone(), "as asked".to_owned()),
-            None if request.service => {
-                (policy.services_shell.as_str().into(), policy.origin(setting))
-            }
-            None => (policy.people_shell.as_str().into(), policy.origin(setting)),
+        let shell: BString = match &request.shell {
+            Some(shell) => shell.clone(),
+            None if request.service => policy.services_shell.as_str().into(),
+            None => policy.people_shell.as_str().into(),
         };
         if let Some(fault) = path_fault(&shell) {
             let reason = Reason::BadPath { what: "shell", path: shell, fault };
@@ -43,7 +41,10 @@ impl Making<'_> {
             }
         };
         self.plan.cautions.extend(caution);
-        subject.decide("shell", shell.clone(), why);
+        subject.decide_with("shell", || match &request.shell {
+            Some(_) => (shell.clone(), "as asked".to_owned()),
+            None => (shell.clone(), policy.origin(setting)),
+        });
         Ok(shell)
     }
 

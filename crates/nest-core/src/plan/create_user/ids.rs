@@ -55,11 +55,12 @@ impl Making<'_> {
                             format!("{} in etc/copper-nest/policy.toml", setting_key(kind)),
                         ));
                 };
-                let why = match kind {
-                    "people" => format!("first never-used id in {span}"),
-                    _ => format!("highest never-used id in {span}, the services'"),
-                };
-                subject.decide("uid", uid.to_string(), why);
+                subject.decide_with("uid", || match kind {
+                    "people" => (uid.to_string(), format!("first never-used id in {span}")),
+                    _ => {
+                        (uid.to_string(), format!("highest never-used id in {span}, the services'"))
+                    }
+                });
                 uid
             }
         };
@@ -106,11 +107,12 @@ impl Making<'_> {
                 .or("use a group there is", format!("create user {name} --primary GROUP")));
         };
         self.ids.take(gid);
-        let why = match same {
-            true => "a new group of its own".to_owned(),
-            false => format!("a new group of its own; gid {uid} is taken"),
-        };
-        subject.decide("primary", format!("{name} {gid}"), why);
+        subject.decide_with("primary", || match same {
+            true => (format!("{name} {gid}"), "a new group of its own".to_owned()),
+            false => {
+                (format!("{name} {gid}"), format!("a new group of its own; gid {uid} is taken"))
+            }
+        });
         Ok(Primary { gid, private: true })
     }
 
@@ -160,7 +162,7 @@ impl Making<'_> {
             self.draft.add(file, format!("{name}:{}:{count}", span.first).into_bytes());
         }
         self.ids.take_range(span);
-        subject.decide("ranges", format!("uids and gids {span}"), "");
+        subject.decide_with("ranges", || (format!("uids and gids {span}"), ""));
         Ok(())
     }
 }

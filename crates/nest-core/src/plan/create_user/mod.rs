@@ -6,9 +6,10 @@ mod ids;
 
 pub(super) use ids::setting_key;
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::BTreeMap;
 
 use bstr::{BStr, BString, ByteSlice};
+use hashbrown::{HashMap, HashSet};
 
 use super::home::plan_home;
 use super::lists::Lists;
@@ -39,6 +40,8 @@ pub struct CreateUser {
     pub home: Option<BString>,
     /// No home is made.
     pub no_home: bool,
+    /// Its path is recorded all the same, also where only the policy names it.
+    pub record_home: bool,
     /// The home exists and is taken over.
     pub adopt_home: bool,
     /// What the home is a copy of; `none` for nothing.
@@ -179,6 +182,8 @@ pub(super) struct Making<'a> {
     pub made_gids: HashSet<u32>,
     /// Who joins which group, in the order of the accounts.
     joins: BTreeMap<BString, Vec<BString>>,
+    /// Only the plan is wanted, without what is told of each account.
+    pub brief: bool,
 }
 
 /// The primary group of the account being planned.
@@ -204,6 +209,7 @@ impl<'a> Making<'a> {
             made: HashMap::new(),
             made_gids: HashSet::new(),
             joins: BTreeMap::new(),
+            brief: false,
         }
     }
 
@@ -250,7 +256,7 @@ impl<'a> Making<'a> {
             let gid = self.made[name].to_string().into();
             wrong.push(Refusal::new(&what, Reason::GroupInPlan { gid }));
         }
-        let mut subject = Subject::new(name);
+        let mut subject = Subject { brief: self.brief, ..Subject::new(name) };
         // A number that stands in for one that could not be had: nothing is made then.
         let uid = self.choose_uid(request, name, &mut subject);
         let uid = keep(&mut wrong, uid).unwrap_or(u32::MAX);
@@ -260,7 +266,7 @@ impl<'a> Making<'a> {
         let owner = Owner { uid, gid: primary.gid };
         let joined = self.join_groups(request, name, primary.gid, &mut wrong);
         if !joined.is_empty() {
-            subject.decide("member of", bstr::join(", ", &joined), "");
+            subject.decide_with("member of", || (bstr::join(", ", &joined), ""));
         }
         let keys = request.keys.as_ref().map(|keys| keys.text.as_slice());
         let home = plan_home(self.ground, request, name, owner, &mut subject);
@@ -291,6 +297,9 @@ impl<'a> Making<'a> {
         }
         if policy.mail_create && !request.service {
             self.make_mail(name, owner);
+        }
+        if self.brief {
+            return Ok(());
         }
         let sign_in = match keys.map(crate::value::count_keys) {
             Some(_) if hash.is_some() => "by password and by key",

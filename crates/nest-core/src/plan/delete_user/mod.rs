@@ -62,7 +62,7 @@ pub fn delete_user(ground: Ground<'_>, request: &DeleteUser) -> Result<Plan, Box
         };
         let name = BStr::new(name);
         let found = find_user(ground, name, &what)?;
-        let subject = Subject { name: name.to_owned(), decisions: Vec::new() };
+        let subject = Subject::new(name.to_owned());
         let kept = Kept {
             thing: Thing::User,
             name: name.to_owned(),

@@ -20,7 +20,7 @@ impl<'a, 'r> Planner<'a, 'r> {
     pub(super) fn update(&mut self, row: &'r Row, user: &'r CreateUser, name: &BString) {
         let Some(found) = self.found(row, name.as_ref()) else { return };
         let before = (self.making.draft.len(), self.making.plan.steps.len());
-        let mut subject = Subject::new(name.as_ref());
+        let mut subject = Subject::new(name.clone());
         self.kind_stays(row, user, &found);
         self.fields(row, user, &found, &mut subject);
         let primary = self.primary(row, user, &found, &mut subject);

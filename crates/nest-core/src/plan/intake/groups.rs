@@ -1,8 +1,7 @@
 //! The groups that a roster makes, and who is in them.
 
-use std::collections::HashSet;
-
 use bstr::{BStr, BString};
+use hashbrown::HashSet;
 
 use super::{Existing, Planner, again, faults};
 use crate::plan::create_group::choose_gid;

@@ -7,9 +7,11 @@ mod groups;
 mod names;
 mod totals;
 
-use std::collections::{BTreeMap, HashMap};
+use std::borrow::Cow;
+use std::collections::BTreeMap;
 
 use bstr::{BStr, BString, ByteSlice};
+use hashbrown::HashMap;
 
 use super::create_user::{Making, check_values, empty_file};
 use super::find::FoundUser;
@@ -39,8 +41,10 @@ pub struct Intake {
     pub first_passwords: bool,
     /// The command as it was given, for the ways round.
     pub again: String,
+    /// Each decision about each row is wanted; else only the totals.
+    pub detailed: bool,
     /// The hashes of those passwords, by name; none while they are not made yet.
-    pub hashes: HashMap<BString, BString>,
+    pub hashes: std::collections::HashMap<BString, BString>,
 }
 
 /// What becomes of rows whose name exists.
@@ -88,6 +92,7 @@ pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refus
         span_full: 0,
         leaving: BTreeMap::new(),
     };
+    planner.making.brief = !request.detailed;
     planner.everything();
     let Planner { making, mut faults, newcomers, counts, span_full, .. } = planner;
     if !faults.is_empty() {
@@ -187,6 +192,7 @@ impl<'a, 'r> Planner<'a, 'r> {
         self.name_rows();
         self.look_ahead();
         self.find_doubles();
+        self.find_shared_homes();
         self.set_numbers_aside();
         let rows = &self.request.roster.rows;
         for row in rows {
@@ -214,19 +220,19 @@ impl<'a, 'r> Planner<'a, 'r> {
     }
 
     /// The request of a row, with what goes for all of them.
-    fn complete(&self, user: &CreateUser, name: &BString) -> CreateUser {
+    fn complete<'u>(&self, user: &'u CreateUser, name: &BString) -> Cow<'u, CreateUser> {
         let request = self.request;
         let has_home = !user.no_home && (!user.service || user.home.is_some());
+        if self.is_complete(user) {
+            return Cow::Borrowed(user);
+        }
         let mut user = CreateUser {
-            names: vec![name.clone()],
             no_home: user.no_home || request.no_home,
+            record_home: request.no_home && has_home,
             adopt_home: request.adopt_home && has_home && !request.no_home,
             skeleton: request.skeleton.clone().filter(|_| has_home && !request.no_home),
             ..user.clone()
         };
-        if request.no_home && has_home && user.home.is_none() {
-            user.home = Some(self.ground.policy.home_of(name).into());
-        }
         // Named as its own, and not there: a private group.
         let own = user.primary.as_ref().is_some_and(|primary| primary == name);
         if own && request.groups_too && self.making.find_group(name.as_ref(), "").is_err() {
@@ -236,14 +242,27 @@ impl<'a, 'r> Planner<'a, 'r> {
             user.hashes = vec![Some(hash.clone())];
             user.must_change = true;
         }
-        user
+        Cow::Owned(user)
+    }
+
+    /// Whether what goes for all rows says nothing about this one.
+    fn is_complete(&self, user: &CreateUser) -> bool {
+        let request = self.request;
+        let no_homes = request.no_home && !user.record_home && !user.no_home;
+        let homes = no_homes || request.adopt_home || request.skeleton.is_some();
+        let groups = request.groups_too && user.primary.is_some();
+        !homes && !groups && request.hashes.is_empty()
     }
 
     fn user(&mut self, row: &'r Row, user: &'r CreateUser, name: &BString) {
-        if let Some((line, _)) = self.ground.book.user(name) {
+        let known = !self.ground.book.is_nowhere(name);
+        if let Some((line, _)) = known.then(|| self.ground.book.user(name)).flatten() {
             match self.request.existing {
                 Existing::Refuse => {
-                    let number = self.ground.book.users.lines().number(line.start);
+                    let lines = self.ground.book.users.lines();
+                    // Counted once, not line by line for each of many faults.
+                    lines.len();
+                    let number = lines.number(line.start);
                     let wrong = faults::exists("user", name.as_ref(), number);
                     self.fault(row, Column::Name, wrong);
                 }
@@ -266,7 +285,7 @@ impl<'a, 'r> Planner<'a, 'r> {
             Ok(()) if found_wrong => {}
             Ok(()) => {
                 self.counts.made += 1;
-                if hash.is_none() && user.hashes.is_empty() {
+                if self.request.first_passwords && hash.is_none() && user.hashes.is_empty() {
                     self.newcomers.push(name.clone());
                 }
                 if let Some(subject) = self.making.plan.subjects.get_mut(told) {
@@ -335,9 +354,13 @@ impl<'a, 'r> Planner<'a, 'r> {
                 taken.insert(id, at);
             }
         }
-        for (row, name) in request.roster.rows.iter().zip(&self.names.clone()) {
+        for (at, row) in request.roster.rows.iter().enumerate() {
             let What::User(user) = &row.what else { continue };
-            let exists = name.as_ref().is_some_and(|name| self.ground.book.user(name).is_some());
+            if user.spans.is_empty() {
+                continue;
+            }
+            let name = self.names[at].as_ref();
+            let exists = name.is_some_and(|name| self.ground.book.user(name).is_some());
             for span in user.spans.iter().filter(|_| !exists) {
                 match self.making.ids.range_is_free(*span) {
                     Ok(true) => self.making.ids.take_range(*span),
@@ -378,7 +401,52 @@ impl<'a, 'r> Planner<'a, 'r> {
     }
 }
 
+impl Planner<'_, '_> {
+    /// Homes that two rows ask for; of those that the policy gives each is another's.
+    fn find_shared_homes(&mut self) {
+        let (request, policy) = (self.request, self.ground.policy);
+        let rows = &request.roster.rows;
+        let asks = |row: &Row| matches!(&row.what, What::User(user) if user.home.is_some());
+        if !rows.iter().any(asks) {
+            return;
+        }
+        let mut seen: HashMap<BString, usize> = HashMap::new();
+        for (at, row) in rows.iter().enumerate() {
+            let (What::User(user), Some(name)) = (&row.what, &self.names[at]) else { continue };
+            let made = !user.service && !(user.no_home && !user.record_home);
+            let home = match &user.home {
+                Some(home) => home.trim_end_with(|c| c == '/').into(),
+                None if made => BString::from(policy.home_of(name)),
+                None => continue,
+            };
+            if self.rows.get(name) != Some(&at) {
+                continue;
+            }
+            if let Some(first) = seen.get(&home) {
+                let line = request.roster.line(&rows[*first]);
+                let message = format!("the home {home} is line {line}'s already");
+                self.fault(row, Column::Home, Wrong::new(message, "another path"));
+            } else {
+                seen.insert(home, at);
+            }
+        }
+    }
+}
+
 impl Intake {
+    /// Puts into each row what goes for all: quicker than row by row, plan by plan.
+    pub fn settle(&mut self) {
+        for row in &mut self.roster.rows {
+            if let What::User(user) = &mut row.what
+                && self.no_home
+                && !user.no_home
+            {
+                user.record_home = !user.service || user.home.is_some();
+                user.no_home = true;
+            }
+        }
+    }
+
     /// Puts where a row stands before what was decided about it.
     fn first_decision(&self, row: &Row, subject: &mut Subject, what: &'static str) {
         let file = &self.roster.sources[row.source].shown;

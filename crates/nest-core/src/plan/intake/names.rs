@@ -1,8 +1,7 @@
 //! The names of rows: given, found by the full name, or made from it.
 
-use std::collections::{HashMap, HashSet};
-
 use bstr::BString;
+use hashbrown::{HashMap, HashSet};
 
 use super::{Existing, Planner};
 use crate::allot::propose_login;

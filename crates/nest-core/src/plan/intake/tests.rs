@@ -31,6 +31,7 @@ fn the_book() -> Book {
 fn request(csv: &str) -> Intake {
     let source = Source::new("crew.csv", Form::Csv, csv.as_bytes().to_vec());
     Intake {
+        detailed: true,
         roster: Roster::read(vec![source]),
         again: "intake crew.csv".into(),
         ..Intake::default()
@@ -67,7 +68,8 @@ fn rows_become_lines_in_their_order() {
                corwin,,1003,pilots,slipway;pilots,none,\n\
                windvane,,,,,/var/lib/windvane,yes\n\
                isolde,,,maren,,,\n";
-    let taken = planned(&request(csv), "").unwrap();
+    let request = Intake { first_passwords: true, ..request(csv) };
+    let taken = planned(&request, "").unwrap();
     assert_eq!(
         lines(&taken.plan, File::Passwd),
         [
@@ -114,6 +116,38 @@ fn every_fault_of_every_row_is_told() {
             "5:9 uid: uid 1100 is asked for on line 4 already, corwin | another number, or none to have the next free one",
         ]
     );
+}
+
+#[test]
+fn two_rows_with_one_home_are_told() {
+    let told = faults(
+        &request("name,home\nmaren,/srv/m\ncorwin,/srv/m/\nodile,/home/isolde\nisolde,\n"),
+        "",
+    );
+    assert_eq!(
+        told,
+        [
+            "3:8 home: the home /srv/m is line 2's already | another path",
+            "5:1 home: the home /home/isolde is line 4's already | another path",
+        ]
+    );
+    let none = request("name,home\nmaren,none\ncorwin,none\n");
+    assert_eq!(planned(&none, "").unwrap().plan.steps, []);
+}
+
+#[test]
+fn of_a_large_table_only_the_lines_are_planned() {
+    let detailed = request("name,join\nmaren,pilots\ncorwin,maren\n");
+    let brief = Intake { detailed: false, ..request("name,join\nmaren,pilots\ncorwin,maren\n") };
+    let [detailed, brief] = [detailed, brief].map(|request| planned(&request, "").unwrap().plan);
+    assert_eq!(
+        (
+            detailed.subjects.len(),
+            brief.subjects.iter().filter(|one| !one.decisions.is_empty()).count()
+        ),
+        (2, 0)
+    );
+    assert_eq!((detailed.edits, detailed.totals), (brief.edits, brief.totals));
 }
 
 #[test]

@@ -53,7 +53,7 @@ pub fn restore_user(ground: Ground<'_>, request: &RestoreUser) -> Result<Plan, B
         }
         folders.push(&found.folder);
         let name = request.as_name.clone().unwrap_or_else(|| found.kept.name.clone());
-        let subject = Subject { name: name.clone(), decisions: Vec::new() };
+        let subject = Subject::new(name.clone());
         let command = format!("restore user {wanted}");
         let plan = &mut plan;
         let (name, kept) = (&name, &found.kept);
@@ -204,7 +204,7 @@ impl Restoring<'_, '_> {
             return Ok(Vec::new());
         }
         let new = Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id };
-        let mut subject = Subject { name: self.name.clone(), decisions: Vec::new() };
+        let mut subject = Subject::new(self.name.clone());
         let into = (&mut *self.plan, &mut subject);
         let lines = lines_of_group(self.ground, self.kept, new, (&self.what, &self.command), into)?;
         let gid = subject.decisions.into_iter().find(|decision| decision.label == "gid");

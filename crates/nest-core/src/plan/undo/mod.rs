@@ -36,8 +36,7 @@ pub fn undo(ground: Ground<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>>
         Undoing { ground, record, draft: Draft::new(ground.book), plan: Plan::default() };
     undoing.plan.summary = format!("undo {}", record.number);
     undoing.plan.undoes = Some(record.number);
-    let mut subject =
-        Subject { name: format!("change {}", record.number).into(), decisions: Vec::new() };
+    let mut subject = Subject::new(format!("change {}", record.number));
     let by = record.by.name.clone().unwrap_or_else(|| format!("uid {}", record.by.uid));
     let day = record.time.split('T').next().unwrap_or_default();
     let summary = record.told.summary.as_str();
@@ -90,7 +89,7 @@ fn note_people(plan: &mut Plan) {
         }
     }
     for (name, (label, what)) in names {
-        let mut subject = Subject { name, decisions: Vec::new() };
+        let mut subject = Subject::new(name);
         subject.decide(label, what, "");
         plan.subjects.push(subject);
     }
