@@ -155,4 +155,5 @@ def main() -> None:
         print(f"{what:{width}}  {ratio:>7}  {bar:13}  {met}")
 
 
-main()
+if __name__ == "__main__":
+    main()

@@ -26,6 +26,7 @@ pub mod copy;
 pub mod digest;
 pub mod effect;
 pub mod home;
+pub mod interrupt;
 pub mod inventory;
 pub mod journal;
 pub mod kept;

@@ -99,6 +99,16 @@ const DAY: &[(&str, &[&str])] = &[
         "They are Brannoc's, from a time when the number was another.",
         &["reassign", "1044", "brannoc", "--yes"],
     ),
+    (
+        "The summer crew, in a table from the harbour office. Is it in order?",
+        &["intake", "{tree}/root/crew-draft.csv"],
+    ),
+    (
+        "Mended. What would be made of it?",
+        &["intake", "{tree}/root/crew.csv", "--groups-too", "--dry-run"],
+    ),
+    ("All of them, as one change.", &["intake", "{tree}/root/crew.csv", "--groups-too"]),
+    ("Which numbers are taken by now?", &["list", "ids"]),
     ("What was done today?", &["list", "changes"]),
 ];
 
@@ -121,15 +131,17 @@ impl Demo {
         let program = std::env::current_exe().map_err(failed)?;
         for (story, words) in DAY {
             outln!("\n{heading}{story}{heading:#}");
-            let line = shell_words::join(*words);
             let tree = directory.to_string_lossy();
+            let words: Vec<String> =
+                words.iter().map(|word| word.replace("{tree}", &tree)).collect();
+            let line = shell_words::join(&words);
             let tree = shell_words::quote(&tree);
             outln!("{quiet}$ copper-nest --tree {tree} {line}{quiet:#}\n");
             let status = Command::new(&program)
                 .arg("--tree")
                 .arg(&directory)
                 .args(["--color", color(global)])
-                .args(*words)
+                .args(&words)
                 .status()
                 .map_err(failed)?;
             if let Some(status) = status.code().filter(|status| *status != 0) {

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use bstr::BString;
 use nest_host::commit::Watcher;
-use nest_host::secrets;
+use nest_host::{interrupt, secrets};
 use rayon::prelude::*;
 use zeroize::Zeroizing;
 
@@ -87,9 +87,14 @@ impl FirstPasswords {
         let scheme = secrets::scheme(&session.tree, &session.policy.passwords_scheme);
         let bar = Bar::counting();
         let all = names.len() as u64;
+        // From here on the file has to go again when somebody stops us.
+        let interrupted = interrupt::catch();
         let made: Result<Vec<(&BString, Zeroizing<String>, BString)>, String> = names
             .par_iter()
             .map(|name| {
+                if interrupted.load(Ordering::Relaxed) {
+                    return Err("interrupted".to_owned());
+                }
                 let password = secrets::generate().map_err(|fault| fault.to_string())?;
                 let hash = secrets::hash(scheme, password.as_bytes());
                 let hash = hash.map_err(|fault| fault.to_string())?;

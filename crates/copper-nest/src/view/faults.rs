@@ -14,18 +14,22 @@ pub fn print(faults: &[Fault]) {
     let columns = faults.iter().map(|fault| width(&column(fault))).max().unwrap_or(0);
     let (heading, quiet) = (style::HEADING, style::QUIET);
     let mut file = None;
+    // In one piece: there may be very many.
+    let mut text = String::new();
     for fault in faults {
         if file != Some(&fault.file) {
             file = Some(&fault.file);
-            errln!("");
-            errln!("{heading}{}{heading:#}", visible(fault.file.as_bytes()));
+            text += &format!("\n{heading}{}{heading:#}\n", visible(fault.file.as_bytes()));
         }
         let message = visible(fault.message.as_bytes());
-        errln!("  {:>places$}  {:columns$}  {message}", place(fault), column(fault));
+        text += &format!("  {:>places$}  {:columns$}  {message}\n", place(fault), column(fault));
         if !fault.instead.is_empty() {
             let instead = visible(fault.instead.as_bytes());
-            errln!("  {:places$}  {:columns$}  {quiet}put{quiet:#} {instead}", "", "");
+            text += &format!("  {:places$}  {:columns$}  {quiet}put{quiet:#} {instead}\n", "", "");
         }
+    }
+    if !text.is_empty() {
+        errln!("{}", text.trim_end_matches('\n'));
     }
 }
 

@@ -20,12 +20,15 @@ fn the_demo_runs_a_day_and_leaves_the_tree() {
         "rename user odalys odile".to_owned(),
         "account    does not expire   as before it was suspended".to_owned(),
         "undone by 8".to_owned(),
+        "groups    1 made    summer".to_owned(),
+        "users     5 made    of 5 rows".to_owned(),
         format!("The tree is yours to play with: {shown}"),
     ] {
         run.says(&words);
     }
     assert!(run.stderr.contains("odalys was not created"), "{}", run.stderr);
     assert!(run.stderr.contains("sunniva was not suspended"), "{}", run.stderr);
+    assert!(run.stderr.contains("nothing was taken in: 11 things are wrong"), "{}", run.stderr);
     let passwd = std::fs::read_to_string(at.join("etc/passwd")).unwrap();
     assert!(passwd.contains("maren:x:1004:1005:Maren Solvik-Rowe:/home/maren:/bin/bash\n"));
     // Nothing that stands there is overwritten.

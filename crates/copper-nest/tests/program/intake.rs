@@ -387,3 +387,25 @@ fn a_name_is_proposed_for_a_full_name() {
     let lost = tree.run_words(&["create", "user", "--full-name", "Bo\u{10ffff} Ek", "-n"]);
     assert!(lost.stderr.contains("that was left out"), "{}", lost.stderr);
 }
+
+#[test]
+fn whoever_stops_it_leaves_neither_accounts_nor_passwords() {
+    let rows: String = (0..400).map(|at| format!("crew{at}\n")).collect();
+    let (tree, file) = with("crew.csv", format!("name\n{rows}"));
+    let before = tree.snapshot();
+    let to = tree.root().with_file_name("first.csv");
+    let words = ["intake", &file, "--passwords-to", &to.display().to_string()];
+    let mut child = tree.command(&words).stderr(Stdio::piped()).spawn().unwrap();
+    while !to.exists() {
+        assert!(child.try_wait().unwrap().is_none(), "it ended before it made the file");
+        std::thread::sleep(std::time::Duration::from_millis(5));
+    }
+    std::thread::sleep(std::time::Duration::from_millis(100));
+    let pid = rustix::process::Pid::from_child(&child);
+    rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
+    let run = Run::from(child.wait_with_output().unwrap());
+    assert_eq!(run.status, 6, "{}", run.stderr);
+    assert!(run.stderr.contains("interrupted; nothing was changed"), "{}", run.stderr);
+    assert!(!to.exists());
+    crate::harness::assert_same(&before, &tree.snapshot());
+}

@@ -11,7 +11,7 @@ mod staging;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
-use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::atomic::Ordering;
 
 use nest_core::drift::Drift;
 use nest_core::plan::Plan;
@@ -22,6 +22,7 @@ use nest_core::value::Day;
 
 use crate::changes::{self, LeftBehind};
 use crate::effect::{Hands, Published};
+use crate::interrupt;
 use crate::journal::{self, Effect, Entry, Journal, JournalError, Replaced, Rooted};
 use crate::kept;
 use crate::lock::Lock;
@@ -127,7 +128,7 @@ pub fn commit(
     circumstances: &Circumstances,
     watcher: &dyn Watcher,
 ) -> Result<Outcome, CommitError> {
-    let interrupted = catch_signals();
+    let interrupted = interrupt::catch();
     let folder = state.open_or_make(tree)?;
     let keeps = *state != State::Nowhere;
     let number = keeps.then(|| changes::next_number(Some(&folder)));
@@ -178,19 +179,6 @@ pub fn commit(
     state.drop_if_empty(tree);
     tracing::info!(change = plan.summary, "committed");
     Ok(change.outcome)
-}
-
-/// From here on an interrupt is only noted: a half-done change is worse than a
-/// late answer.
-fn catch_signals() -> Arc<AtomicBool> {
-    use signal_hook::consts::{SIGHUP, SIGINT, SIGTERM};
-    let interrupted = Arc::new(AtomicBool::new(false));
-    for signal in [SIGHUP, SIGINT, SIGTERM] {
-        if let Err(error) = signal_hook::flag::register(signal, Arc::clone(&interrupted)) {
-            tracing::debug!(signal, %error, "the signal can't be caught");
-        }
-    }
-    interrupted
 }
 
 struct Change<'a> {

@@ -128,7 +128,7 @@ fn two_rows_with_one_home_are_told() {
         told,
         [
             "3:8 home: the home /srv/m is line 2's already | another path",
-            "5:1 home: the home /home/isolde is line 4's already | another path",
+            "5:8 home: the home /home/isolde is line 4's already | another path",
         ]
     );
     let none = request("name,home\nmaren,none\ncorwin,none\n");
