@@ -639,3 +639,20 @@ fn groups_coming_and_going_killed_anywhere() {
         assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
     }
 }
+
+#[test]
+fn an_intake_killed_anywhere() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("crew.toml");
+    let mut text = "[[group]]\nname = 'divers'\nmember = ['maren', 'crew0']\n".to_owned();
+    text += "[[user]]\nname = 'maren'\njoin = ['slipway']\nshell = '/bin/sh'\n";
+    // So many homes that they are flushed at once.
+    for at in 0..17 {
+        text += &format!("[[user]]\nname = 'crew{at}'\njoin = ['pilots']\n");
+    }
+    std::fs::write(&file, text).unwrap();
+    let words = format!("intake {} --existing update --skeleton none", file.display());
+    let Some(mut scene) = Scene::new(with_maren(), &words) else { return };
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    assert!(scene.points >= 80 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
+}
