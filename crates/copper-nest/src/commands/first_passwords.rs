@@ -85,7 +85,7 @@ impl FirstPasswords {
             Failure::new(UNTOUCHED, "passwords-file", message)
         };
         let scheme = secrets::scheme(&session.tree, &session.policy.passwords_scheme);
-        let bar = Bar::counting();
+        let bar = Bar::default();
         let all = names.len() as u64;
         // From here on the file has to go again when somebody stops us.
         let interrupted = interrupt::catch();
@@ -98,7 +98,7 @@ impl FirstPasswords {
                 let password = secrets::generate().map_err(|fault| fault.to_string())?;
                 let hash = secrets::hash(scheme, password.as_bytes());
                 let hash = hash.map_err(|fault| fault.to_string())?;
-                bar.copied("making first passwords", all, 1);
+                bar.made("making first passwords", all, 1);
                 Ok((name, password, BString::from(hash)))
             })
             .collect();

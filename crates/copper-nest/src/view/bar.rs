@@ -10,14 +10,15 @@ use nest_host::commit::Watcher;
 /// Work that is shorter needs no bar.
 const A_MOMENT: Duration = Duration::from_millis(500);
 
+const BYTES: &str = "{msg}  {wide_bar:.208}  {bytes} of {total_bytes}, {eta} left";
+const THINGS: &str = "{msg}  {wide_bar:.208}  {pos} of {len}, {eta} left";
+
 /// Shows how far slow work is.
 #[derive(Default)]
 pub struct Bar {
     work: Mutex<Option<Work>>,
     /// Whether anybody sees it.
     seen: OnceLock<bool>,
-    /// Whether things are counted, not bytes.
-    counts: bool,
 }
 
 struct Work {
@@ -28,11 +29,6 @@ struct Work {
 }
 
 impl Bar {
-    /// A bar that counts things.
-    pub fn counting() -> Self {
-        Bar { counts: true, ..Bar::default() }
-    }
-
     /// Takes the bar off the screen.
     pub fn clear(&self) {
         let work = self.work.lock().unwrap_or_else(PoisonError::into_inner).take();
@@ -44,6 +40,16 @@ impl Bar {
 
 impl Watcher for Bar {
     fn copied(&self, what: &str, all: u64, more: u64) {
+        self.show(BYTES, what, all, more);
+    }
+
+    fn made(&self, what: &str, all: u64, more: u64) {
+        self.show(THINGS, what, all, more);
+    }
+}
+
+impl Bar {
+    fn show(&self, style: &str, what: &str, all: u64, more: u64) {
         if !self.seen.get_or_init(|| std::io::stderr().is_terminal()) {
             return;
         }
@@ -56,10 +62,6 @@ impl Watcher for Bar {
         work.done += more;
         if work.bar.is_none() && work.began.elapsed() >= A_MOMENT {
             let bar = ProgressBar::new(all);
-            let style = match self.counts {
-                true => "{msg}  {wide_bar:.208}  {pos} of {len}, {eta} left",
-                false => "{msg}  {wide_bar:.208}  {bytes} of {total_bytes}, {eta} left",
-            };
             if let Ok(style) = ProgressStyle::with_template(style) {
                 bar.set_style(style.progress_chars("━━─"));
             }

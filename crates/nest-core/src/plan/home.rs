@@ -4,7 +4,7 @@ use bstr::{BStr, BString};
 
 use super::create_user::{CreateUser, key_file, path_fault};
 use super::find::{FoundUser, homes_below};
-use super::{Caution, Ground, Owner, Reason, Refusal, Step, Subject, join};
+use super::{Caution, Ground, HomeTrouble, Owner, Reason, Refusal, Step, Subject, join};
 use crate::policy::Policy;
 use crate::surroundings::{Kind, Site};
 use crate::value::check_keys;
@@ -31,7 +31,7 @@ pub(super) fn plan_home(
     let mut plan = HomePlan { field: NO_HOME.into(), steps: Vec::new(), cautions: Vec::new() };
     let none_wanted = request.no_home || request.service && request.home.is_none();
     if none_wanted && request.keys.is_some() {
-        return Err(refuse(Reason::KeyWithoutHome));
+        return Err(refuse(HomeTrouble::KeyWithoutHome.into()));
     }
     if none_wanted && request.home.is_none() && !request.record_home {
         let why =
@@ -67,8 +67,9 @@ pub(super) fn plan_home(
         Site::Free => {}
         Site::Taken(facts) => {
             let owner = owner_name(ground, facts.uid);
-            let mut refusal =
-                refuse(Reason::HomeExists { path: home.clone(), kind: facts.kind, owner });
+            let mut refusal = refuse(
+                HomeTrouble::HomeExists { path: home.clone(), kind: facts.kind, owner }.into(),
+            );
             if facts.kind == Kind::Directory {
                 refusal = refusal.or(
                     "take it over as it is",
@@ -81,7 +82,7 @@ pub(super) fn plan_home(
         }
         Site::ThroughLink { link, real } => {
             let way = format!("create user {name} --home {real}");
-            let refusal = refuse(Reason::HomeThroughLink { home, link });
+            let refusal = refuse(HomeTrouble::HomeThroughLink { home, link }.into());
             return Err(refusal.or("give the path it leads to", way));
         }
         site => {
@@ -94,14 +95,14 @@ pub(super) fn plan_home(
                 Site::ParentIsNoDirectory(_) => "is no directory".to_owned(),
                 site => obstacle(&home, &site),
             };
-            let refusal = refuse(Reason::HomeParent { home, parent, fault });
+            let refusal = refuse(HomeTrouble::HomeParent { home, parent, fault }.into());
             return Err(
                 refusal.or("put the home elsewhere", format!("create user {name} --home PATH"))
             );
         }
     }
     let skeleton = choose_skeleton(ground, request).map_err(|(path, fault)| {
-        let refusal = refuse(Reason::Skeleton { path, fault });
+        let refusal = refuse(HomeTrouble::Skeleton { path, fault }.into());
         refusal.or("make an empty home", format!("create user {name} --skeleton none"))
     })?;
     let mode = ground.policy.people_home_permissions.0;
@@ -158,9 +159,9 @@ fn adopt(
     owner: Owner,
     plan: &mut HomePlan,
 ) -> Result<(), Box<Reason>> {
-    let nothing = |fault: String| Reason::NothingToAdopt { path: home.clone(), fault };
+    let nothing = |fault: String| HomeTrouble::NothingToAdopt { path: home.clone(), fault }.into();
     if let Site::ThroughLink { link, .. } = ground.world.site(home.as_ref()) {
-        return Err(Box::new(Reason::HomeThroughLink { home: home.clone(), link }));
+        return Err(Box::new(HomeTrouble::HomeThroughLink { home: home.clone(), link }.into()));
     }
     let facts = ground.world.facts(home.as_ref()).map_err(nothing)?;
     let facts = facts.ok_or_else(|| nothing("it does not exist".into()))?;
@@ -172,7 +173,7 @@ fn adopt(
     }
     if facts.uid != owner.uid && facts.uid != 0 && ground.book.user_by_uid(facts.uid).is_some() {
         let owner = owner_name(ground, facts.uid);
-        return Err(Box::new(Reason::HomeOfAnother { path: home.clone(), owner }));
+        return Err(Box::new(HomeTrouble::HomeOfAnother { path: home.clone(), owner }.into()));
     }
     if let Some(keys) = &request.keys {
         let file = key_file(keys);
@@ -212,7 +213,7 @@ pub(super) fn move_home(
         site => {
             let fault = obstacle(from, &site);
             let fault = if fault.is_empty() { format!("{from} is not there") } else { fault };
-            return Err(only_record(refuse(Reason::HomeNotMovable(fault))));
+            return Err(only_record(refuse(HomeTrouble::HomeNotMovable(fault).into())));
         }
     };
     let fault = if facts.kind != Kind::Directory {
@@ -225,19 +226,21 @@ pub(super) fn move_home(
         None
     };
     if let Some(fault) = fault {
-        return Err(only_record(refuse(Reason::HomeNotMovable(fault))));
+        return Err(only_record(refuse(HomeTrouble::HomeNotMovable(fault).into())));
     }
     let others = homes_below(ground, from, found.user.name);
     if !others.is_empty() {
         let others = bstr::join(", ", &others).into();
-        return Err(only_record(refuse(Reason::HomeOfOthers { home: from.clone(), others })));
+        return Err(only_record(refuse(
+            HomeTrouble::HomeOfOthers { home: from.clone(), others }.into(),
+        )));
     }
     match ground.world.site(to.as_ref()) {
         Site::Free => Ok(Step::Move { from: from.clone(), to: to.clone(), aside: false }),
         Site::ThroughLink { link, .. } => {
-            Err(refuse(Reason::HomeThroughLink { home: to.clone(), link }))
+            Err(refuse(HomeTrouble::HomeThroughLink { home: to.clone(), link }.into()))
         }
-        site => Err(only_record(refuse(Reason::HomeNotMovable(obstacle(to, &site))))),
+        site => Err(only_record(refuse(HomeTrouble::HomeNotMovable(obstacle(to, &site)).into()))),
     }
 }
 

@@ -13,6 +13,7 @@ mod find_kept;
 mod group_password;
 mod guard;
 mod home;
+mod home_trouble;
 mod intake;
 #[cfg(test)]
 mod leaving_tests;
@@ -50,6 +51,7 @@ pub use draft::Draft;
 pub use group_password::{GroupPassword, check_group_password, group_password};
 pub use guard::Even;
 pub use home::NO_HOME;
+pub use home_trouble::HomeTrouble;
 pub use intake::{Existing, Intake, TakenIn, intake};
 pub use not_kept::NotKept;
 pub use purge::{Purge, kept_until, purge};

@@ -3,11 +3,12 @@
 use bstr::BString;
 use strum::IntoStaticStr;
 
+use super::home_trouble::HomeTrouble;
 use super::not_kept::NotKept;
 use super::words::{also, gone, listed, nearest, some, things};
 use crate::allot::Holder;
 use crate::roster::Fault;
-use crate::surroundings::{Kind, Process, SkeletonFault};
+use crate::surroundings::Process;
 use crate::table::File;
 use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
 
@@ -15,6 +16,10 @@ use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
 pub enum Reason {
+    /// A home that can't be had.
+    #[error(transparent)]
+    #[strum(transparent)]
+    Home(#[from] HomeTrouble),
     /// A name that can't be.
     #[error("the name {0}")]
     UnfitName(NameFault),
@@ -291,58 +296,6 @@ pub enum Reason {
         /// What is wrong, in words that follow.
         fault: &'static str,
     },
-    /// The home is there.
-    #[error("{path} exists already: {kind}, owned by {owner}")]
-    HomeExists {
-        /// The home.
-        path: BString,
-        /// What it is.
-        kind: Kind,
-        /// Whose it is.
-        owner: BString,
-    },
-    /// The home to be adopted is another user's.
-    #[error("{path} can't be adopted: it belongs to {owner}")]
-    HomeOfAnother {
-        /// The home.
-        path: BString,
-        /// The owner.
-        owner: BString,
-    },
-    /// Something to be adopted is not there, or no directory.
-    #[error("{path} can't be adopted: {fault}")]
-    NothingToAdopt {
-        /// The home.
-        path: BString,
-        /// What is wrong.
-        fault: String,
-    },
-    /// The parent is not there.
-    #[error("the home {home} can't be made: {parent} {fault}")]
-    HomeParent {
-        /// The home.
-        home: BString,
-        /// The directory that is wrong.
-        parent: BString,
-        /// What is wrong, in words that follow.
-        fault: String,
-    },
-    /// A link on the way.
-    #[error("the way to the home {home} goes through the link {link}")]
-    HomeThroughLink {
-        /// The home.
-        home: BString,
-        /// The link.
-        link: BString,
-    },
-    /// The skeleton can't be copied.
-    #[error("the skeleton {path} {fault}")]
-    Skeleton {
-        /// The skeleton.
-        path: BString,
-        /// What is wrong.
-        fault: SkeletonFault,
-    },
     /// A full name that the GECOS field can't hold.
     #[error("the full name holds {0}, which separates fields there")]
     BadFullName(&'static str),
@@ -363,9 +316,6 @@ pub enum Reason {
         /// What is wrong.
         fault: KeyFault,
     },
-    /// Keys without a home to keep them.
-    #[error("an SSH key needs a home to be kept in, and none is made")]
-    KeyWithoutHome,
     /// The account is root.
     #[error("it has uid 0: it is root")]
     IsRoot,
@@ -390,17 +340,6 @@ pub enum Reason {
     /// Nothing to rename.
     #[error("that is its name already")]
     SameName,
-    /// A home that can't be moved.
-    #[error("its home can't be moved: {0}")]
-    HomeNotMovable(String),
-    /// A home that others need.
-    #[error("{home} is, or holds, the home of {others} too")]
-    HomeOfOthers {
-        /// The home.
-        home: BString,
-        /// Whose.
-        others: BString,
-    },
     /// No shadow file for a hash.
     #[error(
         "this tree has no etc/shadow, and a hash is never written to etc/passwd, which everybody can read"

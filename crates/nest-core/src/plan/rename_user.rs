@@ -9,7 +9,7 @@ use super::lists::Lists;
 use super::new_name::check_new_name;
 use super::retire::settle_numbers;
 use super::suspend::carry_note;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject, join};
+use super::{Caution, Draft, Ground, HomeTrouble, Plan, Reason, Refusal, Step, Subject, join};
 use crate::surroundings::Site;
 use crate::table::{File, Gshadow, Record};
 use crate::value::replace_member;
@@ -190,7 +190,7 @@ impl<'a> Renaming<'a> {
         if !others.is_empty() {
             let others = bstr::join(", ", &others).into();
             return Err(self
-                .refuse(Reason::HomeOfOthers { home, others })
+                .refuse(HomeTrouble::HomeOfOthers { home, others }.into())
                 .or("leave the home where it is", format!("{again} --keep-home")));
         }
         let step = move_home(

@@ -38,6 +38,7 @@ impl Change<'_> {
         let packs = |effect: &Effect| matches!(effect, Effect::Erase { packed: Some(_), .. });
         let (packing, others): (Vec<_>, Vec<_>) =
             effects.iter_mut().partition(|effect| packs(effect));
+        let many = if self.flushes_at_once() { self.homes().count() as u64 } else { 0 };
         let steps = &self.plan.steps;
         let mut next = 0;
         for effect in packing.into_iter().chain(others) {
@@ -49,6 +50,9 @@ impl Change<'_> {
             next = at + 1;
             let step = &self.plan.steps[at];
             self.stage_step(at, step, effect).map_err(|error| failed(step.describe(), error))?;
+            if many > 0 && matches!(step, Step::MakeDirectory { .. }) {
+                self.watcher.made("making homes", many, 1);
+            }
         }
         self.flush_homes()?;
         self.stage_state(effects)?;

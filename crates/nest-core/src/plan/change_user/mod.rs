@@ -16,7 +16,9 @@ use crate::plan::primary::{NewPrimary, change_primary, tell_sessions};
 use crate::plan::retire::settle_numbers;
 use crate::plan::suspend::carry_note;
 use crate::plan::wanted_id::check_wanted_uid;
-use crate::plan::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Step, Subject, join};
+use crate::plan::{
+    Caution, Draft, Ground, HomeTrouble, Plan, Reason, Refusal, Reown, Step, Subject, join,
+};
 use crate::policy::Days;
 use crate::surroundings::{Program, Site};
 use crate::table::File;
@@ -330,7 +332,7 @@ impl<'a> Planner<'_, 'a> {
         match self.ground.world.site(path.as_ref()) {
             Site::Free | Site::NoParent(_) if home.is_none() => {}
             Site::Taken(_) => return Err(self.refuse(Reason::KeysExist(path))),
-            _ => return Err(self.refuse(Reason::KeyWithoutHome)),
+            _ => return Err(self.refuse(HomeTrouble::KeyWithoutHome.into())),
         }
         let owner = crate::plan::Owner {
             uid: self.request.uid.unwrap_or(self.found.uid),

@@ -4,7 +4,7 @@ use bstr::{BStr, BString};
 
 use super::Intake;
 use crate::allot::fitted;
-use crate::plan::{Reason, Refusal};
+use crate::plan::{HomeTrouble, Reason, Refusal};
 use crate::roster::{Column, Row, What, Wrong};
 
 /// A name that is there already.
@@ -44,16 +44,7 @@ pub(super) fn column_of(reason: &Reason) -> Column {
         Reason::RangesFull { .. } | Reason::RangeTaken { .. } => Column::Ranges,
         Reason::BadFullName(_) => Column::FullName,
         Reason::BadPath { what: "shell", .. } => Column::Shell,
-        Reason::BadPath { .. }
-        | Reason::HomeExists { .. }
-        | Reason::HomeThroughLink { .. }
-        | Reason::HomeParent { .. }
-        | Reason::HomeNotMovable(_)
-        | Reason::HomeOfOthers { .. }
-        | Reason::HomeOfAnother { .. }
-        | Reason::NothingToAdopt { .. }
-        | Reason::KeyWithoutHome
-        | Reason::Skeleton { .. } => Column::Home,
+        Reason::BadPath { .. } | Reason::Home(_) => Column::Home,
         Reason::BadDate(_)
         | Reason::ExpiryPast(_)
         | Reason::NoShadowForExpiry
@@ -92,12 +83,16 @@ pub(super) fn wrong(reason: &Reason, row: &Row) -> Wrong {
         }
         Reason::SpanFull { .. } => "fewer rows, numbers outside it, or a wider span".into(),
         Reason::RangesFull { .. } => "none, or a wider ranges.span in the policy".into(),
-        Reason::HomeExists { .. } => {
+        Reason::Home(HomeTrouble::HomeExists { .. }) => {
             "another path; --adopt-home takes homes over, --no-home only records them".into()
         }
-        Reason::HomeParent { .. } => "another path; or --no-home only records paths".into(),
-        Reason::HomeThroughLink { .. } => "the path that the link leads to".into(),
-        Reason::Skeleton { .. } => "--skeleton none makes empty homes".into(),
+        Reason::Home(HomeTrouble::HomeParent { .. }) => {
+            "another path; or --no-home only records paths".into()
+        }
+        Reason::Home(HomeTrouble::HomeThroughLink { .. }) => {
+            "the path that the link leads to".into()
+        }
+        Reason::Home(HomeTrouble::Skeleton { .. }) => "--skeleton none makes empty homes".into(),
         Reason::BadDate(_) | Reason::ExpiryPast(_) => Column::Expires.meaning().into(),
         Reason::BadFullName(_) => Column::FullName.meaning().into(),
         Reason::BadKeys { .. } => Column::SshKey.meaning().into(),

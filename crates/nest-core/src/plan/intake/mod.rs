@@ -5,19 +5,19 @@ mod existing;
 mod faults;
 mod groups;
 mod names;
+mod rows;
 mod totals;
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;
 
-use bstr::{BStr, BString, ByteSlice};
+use bstr::{BStr, BString};
 use hashbrown::HashMap;
 
 use super::create_user::{Making, check_values, empty_file};
 use super::find::FoundUser;
 use super::retire::settle_numbers;
 use super::{CreateGroup, CreateUser, Ground, Plan, Reason, Refusal, Subject};
-use crate::ahead::Sought;
 use crate::roster::{Column, Fault, Roster, Row, What, Wrong};
 
 /// A roster to be taken in.
@@ -144,47 +144,6 @@ struct Planner<'a, 'r> {
 impl<'a, 'r> Planner<'a, 'r> {
     fn fault(&mut self, row: &Row, column: Column, wrong: Wrong) {
         self.faults.push(self.request.roster.fault(row, column, wrong));
-    }
-
-    /// Goes through the files once for everything the rows name.
-    fn look_ahead(&self) {
-        let Intake { roster, .. } = self.request;
-        // Only a pass over each file; for a few rows, searching is quicker.
-        if roster.rows.len() < 8 {
-            return;
-        }
-        let policy = self.ground.policy;
-        let mut sought = Sought::default();
-        let words = policy.people_groups.iter().chain(&policy.admins_groups);
-        sought.names.extend(words.map(|word| BString::from(word.as_str())));
-        sought.names.insert(policy.people_primary.as_str().into());
-        sought.names.insert("mail".into());
-        sought.names.extend(self.names.iter().flatten().cloned());
-        for (row, name) in roster.rows.iter().zip(&self.names) {
-            let groups: &[BString] = match &row.what {
-                What::User(user) => {
-                    sought.names.extend(user.primary.iter().cloned());
-                    sought.ids.extend(user.uid);
-                    if let Some(name) = name {
-                        let home = user.home.clone();
-                        let home = home.unwrap_or_else(|| policy.home_of(name).into());
-                        sought.homes.insert(home.trim_end_with(|c| c == '/').into());
-                    }
-                    &user.join
-                }
-                What::Group(group) => {
-                    sought.names.extend(group.admins.iter().cloned());
-                    sought.ids.extend(group.gid);
-                    &group.members
-                }
-            };
-            for group in groups {
-                if !sought.names.contains(group) {
-                    sought.names.insert(group.clone());
-                }
-            }
-        }
-        self.ground.book.look_ahead(sought);
     }
 
     fn everything(&mut self) {
@@ -329,105 +288,6 @@ impl<'a, 'r> Planner<'a, 'r> {
             Err(refusal) => {
                 self.refused(row, &refusal);
                 None
-            }
-        }
-    }
-
-    /// Numbers that rows ask for are not given to others.
-    fn set_numbers_aside(&mut self) {
-        let (mut uids, mut gids) = (HashMap::new(), HashMap::new());
-        let request = self.request;
-        for (at, row) in request.roster.rows.iter().enumerate() {
-            let (taken, id, column) = match &row.what {
-                What::User(user) => (&mut uids, user.uid, Column::Uid),
-                What::Group(group) => (&mut gids, group.gid, Column::Gid),
-            };
-            let Some(id) = id else { continue };
-            self.making.ids.take(id);
-            if let Some(other) = taken.insert(id, at) {
-                let other = &request.roster.rows[other];
-                let line = request.roster.line(other);
-                let of = other.name().map(|name| format!(", {name}")).unwrap_or_default();
-                let message = format!("{column} {id} is asked for on line {line} already{of}");
-                let instead = "another number, or none to have the next free one";
-                self.fault(row, column, Wrong::new(message, instead));
-                taken.insert(id, at);
-            }
-        }
-        for (at, row) in request.roster.rows.iter().enumerate() {
-            let What::User(user) = &row.what else { continue };
-            if user.spans.is_empty() {
-                continue;
-            }
-            let name = self.names[at].as_ref();
-            let exists = name.is_some_and(|name| self.ground.book.user(name).is_some());
-            for span in user.spans.iter().filter(|_| !exists) {
-                match self.making.ids.range_is_free(*span) {
-                    Ok(true) => self.making.ids.take_range(*span),
-                    Ok(false) => {
-                        self.refused(row, &Refusal::new("", Reason::RangeTaken { span: *span }));
-                    }
-                    Err(why) => self.refused(row, &Refusal::new("", Reason::ServiceFailed(why))),
-                }
-            }
-        }
-    }
-
-    /// Names that stand in two rows.
-    fn find_doubles(&mut self) {
-        let (request, mut groups) = (self.request, HashMap::new());
-        for (at, row) in request.roster.rows.iter().enumerate() {
-            let Some(name) = self.names[at].clone() else { continue };
-            let seen = match row.what {
-                What::User(_) => &mut self.rows,
-                What::Group(_) => &mut groups,
-            };
-            if let Some(first) = seen.get(&name).copied() {
-                let line = request.roster.line(&request.roster.rows[first]);
-                let message = format!("{name} stands on line {line} already");
-                self.fault(row, Column::Name, Wrong::new(message, "one row for each"));
-                continue;
-            }
-            seen.insert(name.clone(), at);
-            if let What::User(user) = &row.what {
-                let policy = self.ground.policy;
-                let own = user.primary.is_none() && (user.service || policy.people_private_group)
-                    || user.primary.as_ref() == Some(&name);
-                if own {
-                    self.later.insert(name, at);
-                }
-            }
-        }
-    }
-}
-
-impl Planner<'_, '_> {
-    /// Homes that two rows ask for; of those that the policy gives each is another's.
-    fn find_shared_homes(&mut self) {
-        let (request, policy) = (self.request, self.ground.policy);
-        let rows = &request.roster.rows;
-        let asks = |row: &Row| matches!(&row.what, What::User(user) if user.home.is_some());
-        if !rows.iter().any(asks) {
-            return;
-        }
-        let mut seen: HashMap<BString, usize> = HashMap::new();
-        for (at, row) in rows.iter().enumerate() {
-            let (What::User(user), Some(name)) = (&row.what, &self.names[at]) else { continue };
-            let made = !user.service && !(user.no_home && !user.record_home);
-            let home = match &user.home {
-                Some(home) => home.trim_end_with(|c| c == '/').into(),
-                None if made => BString::from(policy.home_of(name)),
-                None => continue,
-            };
-            if self.rows.get(name) != Some(&at) {
-                continue;
-            }
-            if let Some(first) = seen.get(&home) {
-                let line = request.roster.line(&rows[*first]);
-                let message = format!("the home {home} is line {line}'s already");
-                self.fault(row, Column::Home, Wrong::new(message, "another path"));
-            } else {
-                seen.insert(home, at);
             }
         }
     }

@@ -1,0 +1,78 @@
+//! Why a home can't be had: made, taken over, or moved.
+
+use bstr::BString;
+use strum::IntoStaticStr;
+
+use crate::surroundings::{Kind, SkeletonFault};
+
+/// What is wrong with a home. The words stand here.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
+#[strum(serialize_all = "kebab-case")]
+pub enum HomeTrouble {
+    /// The home is there.
+    #[error("{path} exists already: {kind}, owned by {owner}")]
+    HomeExists {
+        /// The home.
+        path: BString,
+        /// What it is.
+        kind: Kind,
+        /// Whose it is.
+        owner: BString,
+    },
+    /// The home to be adopted is another user's.
+    #[error("{path} can't be adopted: it belongs to {owner}")]
+    HomeOfAnother {
+        /// The home.
+        path: BString,
+        /// The owner.
+        owner: BString,
+    },
+    /// Something to be adopted is not there, or no directory.
+    #[error("{path} can't be adopted: {fault}")]
+    NothingToAdopt {
+        /// The home.
+        path: BString,
+        /// What is wrong.
+        fault: String,
+    },
+    /// The parent is not there.
+    #[error("the home {home} can't be made: {parent} {fault}")]
+    HomeParent {
+        /// The home.
+        home: BString,
+        /// The directory that is wrong.
+        parent: BString,
+        /// What is wrong, in words that follow.
+        fault: String,
+    },
+    /// A link on the way.
+    #[error("the way to the home {home} goes through the link {link}")]
+    HomeThroughLink {
+        /// The home.
+        home: BString,
+        /// The link.
+        link: BString,
+    },
+    /// The skeleton can't be copied.
+    #[error("the skeleton {path} {fault}")]
+    Skeleton {
+        /// The skeleton.
+        path: BString,
+        /// What is wrong.
+        fault: SkeletonFault,
+    },
+    /// Keys without a home to keep them.
+    #[error("an SSH key needs a home to be kept in, and none is made")]
+    KeyWithoutHome,
+    /// A home that can't be moved.
+    #[error("its home can't be moved: {0}")]
+    HomeNotMovable(String),
+    /// A home that others need.
+    #[error("{home} is, or holds, the home of {others} too")]
+    HomeOfOthers {
+        /// The home.
+        home: BString,
+        /// Whose.
+        others: BString,
+    },
+}
