@@ -47,7 +47,7 @@ fn with_names(command: Command, path: &[String]) -> Command {
     let below: Vec<String> =
         command.get_subcommands().map(|sub| sub.get_name().to_owned()).collect();
     let command = below.into_iter().fold(command, |command, name| {
-        let path = [path, &[name.clone()]].concat();
+        let path = [path, std::slice::from_ref(&name)].concat();
         command.mut_subcommand(name, |sub| with_names(sub, &path))
     });
     let path: Vec<&str> = path.iter().map(String::as_str).collect();

@@ -18,6 +18,9 @@ use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::session::Session;
 use crate::view::{Bar, counted};
 
+/// A name, its first password, and the hash of that.
+type First<'n> = (&'n BString, Zeroizing<String>, BString);
+
 /// Made before the change, and gone again when it fails.
 pub struct FirstPasswords {
     path: PathBuf,
@@ -89,7 +92,7 @@ impl FirstPasswords {
         let all = names.len() as u64;
         // From here on the file has to go again when somebody stops us.
         let interrupted = interrupt::catch();
-        let made: Result<Vec<(&BString, Zeroizing<String>, BString)>, String> = names
+        let made: Result<Vec<First<'_>>, String> = names
             .par_iter()
             .map(|name| {
                 if interrupted.load(Ordering::Relaxed) {

@@ -409,3 +409,92 @@ fn whoever_stops_it_leaves_neither_accounts_nor_passwords() {
     assert!(!to.exists());
     crate::harness::assert_same(&before, &tree.snapshot());
 }
+
+#[test]
+fn machines_read_what_was_taken_in() {
+    let (tree, crew) = with("crew.csv", CREW);
+    let dry = tree.json(&format!("intake {crew} -n"));
+    assert_eq!((&dry["dry_run"], &dry["change"]), (&true.into(), &().into()));
+    assert_eq!(dry["totals"]["users"], "4 made");
+    let done = tree.json(&format!("intake {crew}"));
+    assert_eq!(done["change"], 1);
+    let edits = done["edits"].as_array().unwrap();
+    let passwd = edits.iter().filter(|edit| edit["file"] == "etc/passwd");
+    assert_eq!(passwd.count(), 4);
+    assert_eq!(done["steps"].as_array().unwrap().len(), 3);
+    assert_eq!(done["next"][0], format!("copper-nest --tree {} list users", tree.root().display()));
+    let quiet = tree.done(&format!("intake {crew} --existing keep --quiet"));
+    assert_eq!((quiet.stdout.as_str(), quiet.stderr.as_str()), ("", ""));
+}
+
+#[test]
+fn a_long_table_is_told_by_its_totals_and_taken_back_whole() {
+    let rows: String = (0..1500).map(|at| format!("crew{at},pilots\n")).collect();
+    let (tree, file) = with("crew.csv", format!("name,join\n{rows}"));
+    let before = tree.snapshot();
+    let run = tree.done(&format!("intake {file} --no-home"));
+    assert!(run.stdout.lines().count() < 20, "{}", run.stdout);
+    run.says("users     1500 made").says("1002-2501").says("paths are only recorded");
+    let record = tree.read("var/lib/copper-nest/changes/1.json");
+    assert!(record.contains("\"adds\"") && record.contains("\"subjects\": []"));
+    assert_eq!(tree.json("show change 1")["edits"].as_array().unwrap().len(), 1500 * 6 + 2);
+    assert_eq!(tree.line("etc/group", 8).split(',').count(), 1501);
+    let about = tree.done("list changes --about crew1499");
+    about.says("intake ");
+    tree.done("create user maren --no-home");
+    tree.done("delete user crew7 --yes");
+    // One of them has gone since: that is told, and undoing stops.
+    tree.refused("undo 1 --yes", 3, "crew7");
+    tree.done("restore user crew7");
+    tree.done("delete user maren --yes");
+    tree.done("undo 1 --yes");
+    let after = tree.snapshot_without(".set-aside");
+    for file in ["etc/passwd", "etc/group", "etc/shadow", "etc/gshadow", "etc/subuid"] {
+        let path = tree.path(file);
+        assert_eq!(before[&path], after[&path], "{file}");
+    }
+}
+
+#[test]
+fn homes_are_taken_over_or_only_recorded() {
+    let (tree, file) = with("crew.csv", "name,home\nmaren,\ncorwin,/srv/corwin\nodile,none\n");
+    tree.write("home/maren/notes", "here before");
+    tree.write("srv/corwin/notes", "here before");
+    let run = tree.refused(&format!("intake {file}"), 3, "2:7  home  /home/maren exists already");
+    assert!(run.stderr.contains("--adopt-home takes homes over"), "{}", run.stderr);
+    let run = tree.done(&format!("intake {file} --adopt-home --verbose"));
+    run.says("adopted as it is");
+    assert_eq!(tree.read("home/maren/notes"), "here before");
+    assert!(!tree.exists("home/maren/.profile") && !tree.exists("home/odile"));
+    if is_root() {
+        assert_eq!(tree.owner("srv/corwin"), (1003, 1003));
+    }
+    tree.done("undo --yes");
+    tree.done(&format!("intake {file} --no-home"));
+    assert!(
+        tree.read("etc/passwd").contains("odile:x:1007:1007::/nonexistent:"),
+        "{}",
+        tree.read("etc/passwd")
+    );
+    std::fs::write(&file, "name,ssh_key\nfenja,\"ssh-ed25519 AAAA\"\n").unwrap();
+    tree.refused(&format!("intake {file}"), 3, "2:7  ssh_key  the value: line 1 is no public key");
+    let key = crate::harness::KEY.trim();
+    std::fs::write(&file, format!("name,ssh_key\nfenja,{key}\n")).unwrap();
+    tree.done(&format!("intake {file}"));
+    assert_eq!(tree.read("home/fenja/.ssh/authorized_keys"), format!("{key}\n"));
+    tree.done(&format!("intake {file} --existing update --yes")).says("nothing was changed");
+}
+
+#[test]
+fn a_table_can_renumber_nobody_by_mistake() {
+    let (tree, file) = with("groups.csv", "name,gid,member\npilots,300,sunniva\n");
+    let update = format!("intake {file} --existing update --yes");
+    let run = tree.refused(&update, 3, "the group pilots has the gid 210");
+    assert!(run.stderr.contains("renumber it first: change group pilots --gid"), "{}", run.stderr);
+    std::fs::write(&file, "name,gid,member,group_admin\npilots,210,sunniva,sunniva\n").unwrap();
+    tree.done(&update);
+    assert_eq!(tree.line("etc/group", 8), "pilots:x:210:tavish,sunniva");
+    assert_eq!(tree.line("etc/gshadow", 8), "pilots:!:tavish,sunniva:tavish,sunniva");
+    tree.done(&format!("intake {file} --existing update --exact-groups --yes"));
+    assert_eq!(tree.line("etc/group", 8), "pilots:x:210:sunniva");
+}

@@ -260,6 +260,51 @@ mod tests {
     }
 
     #[test]
+    fn the_search_goes_on_where_it_ended_and_never_gives_a_number_twice() {
+        let book = book(&[(File::Passwd, "a:x:1002:1:::\n"), (File::Subuid, "a:5000:10\n")]);
+        let text = "[people]\nids = \"1000-1005\"\n[ranges]\nspan = \"4990-5040\"";
+        let (policy, world) = (policy(text), World::default());
+        let mut ids = IdMap::new(&book, &policy, &world);
+        // One that is set aside ahead of the search is passed over.
+        ids.take(1004);
+        let mut given = Vec::new();
+        while let Some(id) = ids.lowest(policy.people_ids).unwrap() {
+            given.push(id);
+            ids.take(id);
+        }
+        assert_eq!(given, [1000, 1001, 1003, 1005]);
+        let other = IdSpan { first: 1000, last: 1010 };
+        assert_eq!(ids.lowest(other), Ok(Some(1006)));
+        let mut down = Vec::new();
+        for _ in 0..3 {
+            let id = ids.highest(other).unwrap().unwrap();
+            down.push(id);
+            ids.take(id);
+        }
+        assert_eq!(down, [1010, 1009, 1008]);
+        let mut first = |count| ids.range(count).unwrap().inspect(|span| ids.take_range(*span));
+        assert_eq!(first(20), IdSpan::new(5010, 5029));
+        // A smaller one fits where the larger did not.
+        assert_eq!(first(5), IdSpan::new(4990, 4994));
+        assert_eq!(first(5), IdSpan::new(4995, 4999));
+        assert_eq!(first(20), None);
+    }
+
+    #[test]
+    fn a_range_of_ones_own_choice_is_free_of_everything() {
+        let book = book(&[(File::Group, "g:x:5150:\n"), (File::Subgid, "a:5300:10\n")]);
+        let policy = policy("[ids]\navoid = [\"5420-5430\"]");
+        let world = World { service_ids: vec![5500], ..World::default() };
+        let ids = IdMap::new(&book, &policy, &world);
+        let free = |first, last| ids.range_is_free(IdSpan { first, last }).unwrap();
+        assert!(free(5000, 5149) && free(5151, 5299) && free(5310, 5419));
+        for (first, last) in [(5100, 5150), (5309, 5309), (5430, 5440), (5500, 5510), (5490, 5500)]
+        {
+            assert!(!free(first, last), "{first}-{last}");
+        }
+    }
+
+    #[test]
     fn a_range_takes_the_first_gap_that_is_clear_of_everything() {
         let book = book(&[
             (File::Passwd, "a:x:5150:1:::\n"),

@@ -126,7 +126,7 @@ impl<'b> Draft<'b> {
     }
 
     /// How many edits there are so far.
-    pub fn len(&self) -> usize {
+    pub fn count(&self) -> usize {
         self.edits.iter().map(Vec::len).sum()
     }
 

@@ -143,7 +143,7 @@ fn set_user(user: &mut CreateUser, column: Column, text: Cow<'_, str>) -> Result
             user.hashes = vec![Some(owned(text))];
         }
         Column::SshKey => {
-            let path = "the roster".to_owned();
+            let path = "the table".to_owned();
             user.keys = Some(KeyFile { path, text: text.into_owned().into_bytes() });
         }
         Column::Gid | Column::Member | Column::GroupAdmin => {}

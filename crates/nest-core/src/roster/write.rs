@@ -286,3 +286,130 @@ fn toml_text(value: &Value) -> String {
         other => other.to_string(),
     }
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::account::Roll;
+    use crate::book::tests::book;
+    use crate::table::File;
+
+    const HASH: &str = "$y$j9T$F5Jx5fExrKuPp53xLKQ..1$X3DX6M94c7o.9agCG9G317fhZg9SqC.5i5rd.RhAtQ7";
+
+    fn the_book() -> Book {
+        let shadow = format!(
+            "maren:{HASH}:0:0::7:::\ncorwin:!{HASH}:20000::::::\nodile::20000:::::20908:\n\
+             gauge:*:20000::::::\nsuspended:!{HASH}:20000:::::1:\nold:$6$Gullhaven2$0123456789abcdef:20000::::::\n"
+        );
+        book(&[
+            (
+                File::Passwd,
+                "maren:x:1000:1000:Maren \"Mar\" Solvik,,:/home/maren:/bin/bash\n\
+                 corwin:x:1001:300::/nonexistent:\n\
+                 odile:x:1002:77::/home/odile:/bin/sh\n\
+                 gauge:x:200:200::/nonexistent:/usr/sbin/nologin\n\
+                 suspended:x:1003:1003::/home/s:/bin/sh\n\
+                 old:x:1004:1005::/home/old:/bin/sh\n",
+            ),
+            (
+                File::Group,
+                "maren:x:1000:\ncrew:x:300:maren,corwin\nrest:x:301:maren\ngauge:x:200:\n\
+                 suspended:x:1003:maren\nold:x:1005:\n",
+            ),
+            (File::Shadow, &shadow),
+            (File::Gshadow, "crew:!:maren,odile:maren,corwin\n"),
+            (File::Subuid, "maren:2001:10\nmaren:3000:1\ncorwin:4000:10\n"),
+            (File::Subgid, "maren:2001:10\nmaren:3000:1\ncorwin:5000:10\n"),
+        ])
+    }
+
+    fn users(form: Form, hashes: Hashes) -> Written {
+        let (book, policy) = (the_book(), Policy::default());
+        let own = made_with_users(&book, &policy);
+        written_users(Roll::new(&book, &policy).accounts(), form, hashes, &own)
+    }
+
+    #[test]
+    fn users_are_written_as_they_would_be_asked_for() {
+        let written = users(Form::Csv, Hashes::Left);
+        let lines: Vec<&str> = written.text.lines().collect();
+        assert_eq!(
+            lines,
+            [
+                "name,full_name,uid,primary,join,home,shell,service,expires,ranges",
+                "maren,\"Maren \"\"Mar\"\" Solvik\",1000,,crew;rest;suspended,/home/maren,/bin/bash,,,2001-2010;3000-3000",
+                "corwin,,1001,crew,,none,/bin/sh,,,4000-4009",
+                "odile,,1002,77,,/home/odile,/bin/sh,,2027-03-31,none",
+                "gauge,,200,,,none,/usr/sbin/nologin,yes,,",
+                "suspended,,1003,suspended,,/home/s,/bin/sh,,,none",
+                "old,,1004,old,,/home/old,/bin/sh,,,none",
+            ]
+        );
+        assert_eq!((written.rows, written.left_out.len()), (6, 2), "{:?}", written.left_out);
+        assert!(written.left_out[0].contains("corwin"), "{:?}", written.left_out);
+        assert!(written.left_out[1].contains("suspended is suspended"), "{:?}", written.left_out);
+    }
+
+    #[test]
+    fn hashes_are_written_when_asked_and_only_whole_ones() {
+        let written = users(Form::Json, Hashes::Written);
+        let rows: Vec<serde_json::Value> = serde_json::from_str(&written.text).unwrap();
+        assert_eq!(
+            (&rows[0]["password_hash"], &rows[0]["must_change"]),
+            (&HASH.into(), &true.into())
+        );
+        assert_eq!(rows[1]["password_hash"], format!("!{HASH}"));
+        for row in &rows[2..4] {
+            assert_eq!(row.get("password_hash"), None, "{row}");
+        }
+        let left_out = written.left_out.join("; ");
+        assert!(left_out.contains("odile signs in without a password"), "{left_out}");
+        assert!(
+            left_out.contains("the password hash of old, which can't be checked"),
+            "{left_out}"
+        );
+        let without = users(Form::Json, Hashes::Left);
+        assert!(!without.text.contains('$'), "{}", without.text);
+    }
+
+    #[test]
+    fn groups_are_written_with_and_without_members() {
+        let (book, policy) = (the_book(), Policy::default());
+        let own = made_with_users(&book, &policy);
+        let mut names: Vec<&[u8]> = own.iter().copied().collect();
+        names.sort_unstable();
+        // Somebody is in one of the others, and one has another number.
+        assert_eq!(names, [&b"gauge"[..], b"maren"]);
+        let roll = GroupRoll::new(&book, &policy);
+        let others = || roll.groups().filter(|group| !own.contains(group.group.name));
+        let written = written_groups(others(), Form::Toml, true);
+        assert!(
+            written.text.starts_with(
+                "[[group]]\nname = \"crew\"\ngid = 300\nservice = true\n\
+                 member = [\"maren\", \"corwin\"]\ngroup_admin = [\"maren\", \"odile\"]\n"
+            ) || written.text.starts_with(
+                "[[group]]\nname = \"crew\"\ngid = 300\nmember = [\"maren\", \"corwin\"]\n\
+                 group_admin = [\"maren\", \"odile\"]\n"
+            ),
+            "{}",
+            written.text
+        );
+        let bare = written_groups(others(), Form::Csv, false);
+        assert_eq!(bare.text.lines().next(), Some("name,gid,service"));
+        assert!(bare.text.contains("rest,301,"), "{}", bare.text);
+    }
+
+    #[test]
+    fn a_text_that_is_no_utf_8_is_left_out_and_told() {
+        let mut texts = crate::book::Texts::default();
+        let passwd = b"soren:x:1000:1000:S\xf8ren:/home/soren:/bin/sh\n".to_vec();
+        texts.set(File::Passwd, std::sync::Arc::new(passwd));
+        texts.set(File::Group, std::sync::Arc::new(b"soren:x:1000:\n".to_vec()));
+        let (book, policy) = (Book::new(texts), Policy::default());
+        let own = made_with_users(&book, &policy);
+        let accounts = Roll::new(&book, &policy);
+        let written = written_users(accounts.accounts(), Form::Toml, Hashes::Left, &own);
+        assert!(!written.text.contains("full_name"), "{}", written.text);
+        assert_eq!(written.left_out, ["the full_name of soren, which is not UTF-8"]);
+    }
+}

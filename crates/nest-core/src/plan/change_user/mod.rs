@@ -90,7 +90,7 @@ pub fn change_user(ground: Ground<'_>, request: &ChangeUser) -> Result<Plan, Box
     let mut subject = Subject::new(name);
     let into = (&mut draft, &mut plan, &mut subject);
     if let Some(refusal) = change_into(ground, request, &found, into, None).into_iter().next() {
-        return Err(refusal);
+        return Err(Box::new(refusal));
     }
     plan.edits = draft.finish();
     if plan.edits.is_empty() && plan.steps.is_empty() {
@@ -110,7 +110,7 @@ pub(super) fn change_into<'a>(
     found: &FoundUser<'a>,
     (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
     ids: Option<&mut IdMap<'a>>,
-) -> Vec<Box<Refusal>> {
+) -> Vec<Refusal> {
     let what = format!("{} was not changed", BStr::new(found.user.name));
     let found = *found;
     Planner { ground, request, found, what, draft, plan, subject, ids }.everything()
@@ -136,7 +136,7 @@ impl<'a> Planner<'_, 'a> {
         Refusal::new(self.what.as_str(), reason)
     }
 
-    fn everything(mut self) -> Vec<Box<Refusal>> {
+    fn everything(mut self) -> Vec<Refusal> {
         let parts = [
             self.full_name(),
             self.shell(),
@@ -147,7 +147,7 @@ impl<'a> Planner<'_, 'a> {
             self.ranges(),
             self.keys(),
         ];
-        parts.into_iter().filter_map(Result::err).collect()
+        parts.into_iter().filter_map(Result::err).map(|refusal| *refusal).collect()
     }
 
     /// Puts a value into a field of the passwd line; a value that is there

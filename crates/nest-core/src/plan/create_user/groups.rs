@@ -31,7 +31,7 @@ impl Making<'_> {
         request: &CreateUser,
         name: &BStr,
         primary: u32,
-        wrong: &mut Vec<Box<Refusal>>,
+        wrong: &mut Vec<Refusal>,
     ) -> Vec<BString> {
         let what = format!("{name} was not created");
         let mut wanted: Vec<BString> = request.join.clone();

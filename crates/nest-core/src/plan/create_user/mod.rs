@@ -94,14 +94,14 @@ pub fn create_user(ground: Ground<'_>, request: &CreateUser) -> Result<Plan, Box
         let hash = request.hashes.get(at).and_then(Option::as_ref);
         let twice = !seen.insert(name);
         let made = match twice {
-            true => Err(vec![Refusal::new(format!("{name} was not created"), Reason::NameTwice)]),
+            true => Err(vec![*Refusal::new(format!("{name} was not created"), Reason::NameTwice)]),
             false => making.one(request, name.as_ref(), hash),
         };
         if let Some(mut refusal) = made.err().and_then(|all| all.into_iter().next()) {
             if several {
                 refusal.what = format!("nobody was created, because of {name}");
             }
-            return Err(refusal);
+            return Err(Box::new(refusal));
         }
     }
     Ok(making.finish())
@@ -194,8 +194,8 @@ struct Primary {
 }
 
 /// Keeps what went wrong, and goes on without.
-fn keep<T>(wrong: &mut Vec<Box<Refusal>>, result: Result<T, Box<Refusal>>) -> Option<T> {
-    result.map_err(|refusal| wrong.push(refusal)).ok()
+fn keep<T>(wrong: &mut Vec<Refusal>, result: Result<T, Box<Refusal>>) -> Option<T> {
+    result.map_err(|refusal| wrong.push(*refusal)).ok()
 }
 
 impl<'a> Making<'a> {
@@ -244,7 +244,7 @@ impl<'a> Making<'a> {
         request: &CreateUser,
         name: &BStr,
         hash: Option<&BString>,
-    ) -> Result<(), Vec<Box<Refusal>>> {
+    ) -> Result<(), Vec<Refusal>> {
         let policy = self.ground.policy;
         let what = format!("{name} was not created");
         let group_way = format!("create user {name} --primary {name}");
@@ -254,7 +254,7 @@ impl<'a> Making<'a> {
         self.plan.cautions.extend(keep(&mut wrong, cautions).unwrap_or_default());
         if private && wrong.is_empty() && self.made.contains_key(name) {
             let gid = self.made[name].to_string().into();
-            wrong.push(Refusal::new(&what, Reason::GroupInPlan { gid }));
+            wrong.push(*Refusal::new(&what, Reason::GroupInPlan { gid }));
         }
         let mut subject = Subject { brief: self.brief, ..Subject::new(name) };
         // A number that stands in for one that could not be had: nothing is made then.

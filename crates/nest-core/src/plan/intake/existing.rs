@@ -19,7 +19,7 @@ impl<'a, 'r> Planner<'a, 'r> {
     /// stays; so do a password and keys that the account has by now.
     pub(super) fn update(&mut self, row: &'r Row, user: &'r CreateUser, name: &BString) {
         let Some(found) = self.found(row, name.as_ref()) else { return };
-        let before = (self.making.draft.len(), self.making.plan.steps.len());
+        let before = (self.making.draft.count(), self.making.plan.steps.len());
         let mut subject = Subject::new(name.clone());
         self.kind_stays(row, user, &found);
         self.fields(row, user, &found, &mut subject);
@@ -27,7 +27,7 @@ impl<'a, 'r> Planner<'a, 'r> {
         let joins = self.memberships(row, user, &found, primary, &mut subject);
         self.secrets(row, user, &found, &mut subject);
         subject.decisions.retain(|decision| decision.why != "as it was");
-        let after = (self.making.draft.len(), self.making.plan.steps.len());
+        let after = (self.making.draft.count(), self.making.plan.steps.len());
         if before == after && !joins {
             self.counts.kept += 1;
             return;
@@ -268,7 +268,7 @@ impl<'a, 'r> Planner<'a, 'r> {
             let request = ChangeUser { keys: user.keys.clone(), ..ChangeUser::default() };
             let making = &mut self.making;
             let into = (&mut making.draft, &mut making.plan, subject);
-            let refusals: Vec<Box<Refusal>> = change_into(self.ground, &request, found, into, None);
+            let refusals: Vec<Refusal> = change_into(self.ground, &request, found, into, None);
             refusals.iter().for_each(|refusal| self.refused(row, refusal));
         }
     }

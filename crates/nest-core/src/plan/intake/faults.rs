@@ -66,7 +66,11 @@ pub(super) fn column_of_group(row: &Row, name: &BString) -> Column {
 
 /// The words of a fault.
 pub(super) fn wrong(reason: &Reason, row: &Row) -> Wrong {
-    let message = reason.to_string();
+    let message = match reason {
+        // There is no file that could be named.
+        Reason::BadKeys { fault, .. } => format!("the value: {fault}"),
+        reason => reason.to_string(),
+    };
     let instead: String = match reason {
         Reason::UnfitName(_) => match row.name().and_then(|name| fitted(name.as_ref())) {
             Some(fitted) => format!("{fitted}, for one"),

@@ -128,7 +128,7 @@ impl Planner<'_, '_> {
         let mut seen: HashMap<BString, usize> = HashMap::new();
         for (at, row) in rows.iter().enumerate() {
             let (What::User(user), Some(name)) = (&row.what, &self.names[at]) else { continue };
-            let made = !user.service && !(user.no_home && !user.record_home);
+            let made = !user.service && (user.record_home || !user.no_home);
             let home = match &user.home {
                 Some(home) => home.trim_end_with(|c| c == '/').into(),
                 None if made => BString::from(policy.home_of(name)),
