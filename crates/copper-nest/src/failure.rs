@@ -77,6 +77,9 @@ impl Failure {
         let stop = if message.ends_with(['.', ':']) { "" } else { "." };
         errln!("{bad}{message}{stop}{reset}");
         faults::print(&self.faults);
+        if !self.faults.is_empty() && !self.ways.is_empty() {
+            errln!("");
+        }
         let width = self.ways.iter().map(|way| way.label.chars().count()).max().unwrap_or(0);
         for way in &self.ways {
             errln!("  {:width$}    {}", way.label, way_text(way, global));

@@ -118,3 +118,63 @@ pub(crate) fn files_in(tree: &Tree, directory: &str) -> Vec<String> {
     files.sort();
     files
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn tree() -> (tempfile::TempDir, Tree) {
+        let folder = tempfile::tempdir().unwrap();
+        for (path, text) in [
+            (
+                "etc/sudoers",
+                "# maren may not\nmaren ALL=(ALL) ALL\n%pilots, odile ALL=(maren) ALL\n",
+            ),
+            ("etc/sudoers.d/harbour", "\nodile,maren HOST=ALL\nmaren maren\n"),
+            ("etc/sudoers.d/.hidden", "maren ALL\n"),
+            ("etc/ssh/sshd_config", "AllowUsers s\u{f8}ren tavish.r\n"),
+            ("etc/aliases", "postmaster: maren\n"),
+            ("etc/systemd/system/tides.service", "[Service]\nUser=maren\nGroup=pilots\n"),
+        ] {
+            let path = folder.path().join(path);
+            std::fs::create_dir_all(path.parent().unwrap()).unwrap();
+            std::fs::write(path, text).unwrap();
+        }
+        let tree = Tree::open(folder.path()).unwrap();
+        (folder, tree)
+    }
+
+    fn told(mentions: &[Mention]) -> Vec<String> {
+        mentions.iter().map(|mention| format!("{}:{}", mention.file, mention.line)).collect()
+    }
+
+    #[test]
+    fn every_word_of_a_grant_is_found_on_its_line_once() {
+        let (_folder, tree) = tree();
+        let granted = granted(&tree);
+        let of = |name: &str| granted.get(name.as_bytes()).map(|found| told(found));
+        assert_eq!(
+            of("maren").unwrap(),
+            [
+                "etc/sudoers:2",
+                "etc/sudoers:3",
+                "etc/sudoers.d/harbour:2",
+                "etc/sudoers.d/harbour:3"
+            ]
+        );
+        assert_eq!(of("tavish.r").unwrap(), ["etc/ssh/sshd_config:1"]);
+        assert_eq!(of("s\u{f8}ren").unwrap(), ["etc/ssh/sshd_config:1"]);
+        assert_eq!((of("may"), of("tavish"), of("")), (None, None, None));
+    }
+
+    #[test]
+    fn what_would_dangle_is_more_than_what_is_granted() {
+        let (_folder, tree) = tree();
+        let all = told(&of_user(&tree, "maren".into()));
+        assert_eq!(all.len(), 6, "{all:?}");
+        assert_eq!(all[4..], ["etc/aliases:1", "etc/systemd/system/tides.service:2"]);
+        let group = told(&of_group(&tree, "pilots".into()));
+        assert_eq!(group, ["etc/sudoers:3", "etc/systemd/system/tides.service:3"]);
+        assert_eq!(told(&of_user(&tree, "perrin".into())), [""; 0]);
+    }
+}

@@ -114,6 +114,9 @@ pub fn print_one(global: &Global, record: &Record, undone: &BTreeMap<u64, u64>) 
     }
     outln!();
     receipt::body(global, &record.told);
+    if !record.told.totals.is_empty() {
+        receipt::hint(global);
+    }
     receipt::cautions(&record.told.cautions);
     let drifts: Vec<String> = record.other_hands.iter().map(ToString::to_string).collect();
     receipt::cautions(&drifts);

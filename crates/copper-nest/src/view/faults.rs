@@ -1,5 +1,7 @@
 //! What is wrong with a table, all of it.
 
+use std::io::IsTerminal;
+
 use nest_core::roster::Fault;
 use serde_json::json;
 
@@ -22,14 +24,27 @@ pub fn print(faults: &[Fault]) {
             text += &format!("\n{heading}{}{heading:#}\n", visible(fault.file.as_bytes()));
         }
         let message = visible(fault.message.as_bytes());
-        text += &format!("  {:>places$}  {:columns$}  {message}\n", place(fault), column(fault));
+        let mut before = format!("  {:>places$}  {:columns$}  ", place(fault), column(fault));
+        for line in broken(&message, width(&before)) {
+            text += &format!("{before}{line}\n");
+            before = " ".repeat(width(&before));
+        }
         if !fault.instead.is_empty() {
             let instead = visible(fault.instead.as_bytes());
-            text += &format!("  {:places$}  {:columns$}  {quiet}put{quiet:#} {instead}\n", "", "");
+            text += &format!("{}{quiet}put{quiet:#} {instead}\n", " ".repeat(width(&before)));
         }
     }
     if !text.is_empty() {
         errln!("{}", text.trim_end_matches('\n'));
+    }
+}
+
+/// A message in lines that a terminal holds beside what stands before them.
+fn broken(message: &str, before: usize) -> Vec<String> {
+    const EASE: usize = 120;
+    match std::io::stderr().is_terminal() {
+        true => super::wrap(message, EASE.saturating_sub(before).max(40)),
+        false => vec![message.to_owned()],
     }
 }
 

@@ -39,8 +39,11 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
     outln!("{heading}{}{heading:#}", visible(told.summary.as_bytes()));
     outln!();
     body(global, told);
-    if !told.totals.is_empty() && matches!(stage, Stage::DryRun | Stage::Asked) {
-        rows(told);
+    if !told.totals.is_empty() {
+        match stage {
+            Stage::DryRun | Stage::Asked => rows(told),
+            _ => hint(global),
+        }
     }
     cautions(&all_cautions(told, stage));
     outln!();
@@ -86,8 +89,6 @@ pub fn body(global: &Global, told: &Told) {
         return;
     }
     if !told.totals.is_empty() && global.verbose == 0 {
-        outln!();
-        outln!("  --verbose shows each row, each decision and each line.");
         return;
     }
     if !told.totals.is_empty() && !told.subjects.is_empty() {
@@ -126,6 +127,14 @@ fn outline(told: &Told) {
     }
     outln!();
     outln!("  --verbose shows each decision and each line.");
+}
+
+/// How to see more of what was told by its totals.
+pub fn hint(global: &Global) {
+    if global.verbose == 0 {
+        outln!();
+        outln!("  --verbose shows each row, each decision and each line.");
+    }
 }
 
 /// One row a line, as it stands in the table that is taken in.

@@ -20,8 +20,8 @@ fn the_demo_runs_a_day_and_leaves_the_tree() {
         "rename user odalys odile".to_owned(),
         "account    does not expire   as before it was suspended".to_owned(),
         "undone by 8".to_owned(),
-        "groups    1 made    summer".to_owned(),
-        "users     5 made    of 5 rows".to_owned(),
+        "groups    1 new     summer".to_owned(),
+        "users     5 new     of 5 rows".to_owned(),
         format!("The tree is yours to play with: {shown}"),
     ] {
         run.says(&words);

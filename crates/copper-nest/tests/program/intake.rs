@@ -28,13 +28,13 @@ fn all_rows_are_one_change_and_one_undo() {
     let (tree, crew) = with("crew.csv", CREW);
     let before = tree.snapshot();
     let dry = tree.done(&format!("intake {crew} -n"));
-    assert_eq!(dry.value("users"), "4 made of 4 rows");
+    assert_eq!(dry.value("users"), "4 new of 4 rows");
     assert_eq!(dry.value("uids"), "1002-1500, services: 998");
-    dry.says(" 2    made  ase       1003  ase 1003, pilots").says("dry run: nothing was changed");
+    dry.says(" 2    new  ase       1003  ase 1003, pilots").says("dry run: nothing was changed");
     crate::harness::assert_same(&before, &tree.snapshot());
     assert!(!tree.exists("var/lib/copper-nest"), "a dry run writes nothing");
     let run = tree.done(&format!("intake {crew}"));
-    run.says("done: change 1.").says("homes     3 made").says("--verbose shows each row");
+    run.says("done: change 1.").says("homes     3 new").says("--verbose shows each row");
     assert!(!run.stdout.contains("/home/maren"), "{}", run.stdout);
     let passwd = tree.read("etc/passwd");
     for line in [
@@ -49,7 +49,7 @@ fn all_rows_are_one_change_and_one_undo() {
     assert_eq!(tree.line("etc/gshadow", 8), "pilots:!:tavish:tavish,maren,ase");
     assert!(tree.exists("srv/corwin/bin/tides") && tree.exists("home/ase/.profile"));
     assert_eq!(tree.done("check --files-only --allow-skipped").stdout.matches("error").count(), 0);
-    tree.done("show change 1").says("users     4 made");
+    tree.done("show change 1").says("users     4 new");
     let told = tree.done("show change 1 --verbose");
     told.says("row         1").says("adds   maren:x:1002:1002:");
     tree.done("undo --yes");
@@ -74,7 +74,7 @@ fn twice_the_same_changes_nothing() {
         let after = tree.snapshot_with_state();
         for existing in ["keep", "update", "update --exact-groups"] {
             let again = tree.done(&format!("intake {file} --existing {existing} --yes"));
-            again.says("everything is so already: nothing was changed.").says("0 made");
+            again.says("everything is so already: nothing was changed.").says("0 new");
         }
         let refused = tree.refused(&format!("intake {file}"), 3, "exists already, etc/passwd:7");
         let keep = format!("intake {file} --existing keep");
@@ -143,7 +143,7 @@ fn standard_input_and_pipes_are_read_too() {
     child.stdin.take().unwrap().write_all(b"name\r\nmaren\r\n\r\nodile\r\n").unwrap();
     let run = Run::from(child.wait_with_output().unwrap());
     assert_eq!(run.status, 0, "{}", run.stderr);
-    run.says("intake standard input").says("homes     0 made");
+    run.says("intake standard input").says("homes     0 new");
     assert!(tree.read("etc/passwd").contains("odile:x:1003:1003::/home/odile:/bin/bash"));
     assert!(!tree.exists("home/odile"));
     let fifo = tree.root().with_file_name("crew.csv");
@@ -173,7 +173,7 @@ fn missing_groups_are_made_when_that_is_asked() {
         with("crew.csv", "name,primary,join\nmaren,divers,sonar;pilots\nodile,odile,sonar\n");
     tree.refused(&format!("intake {file}"), 3, "there is no group sonar");
     let run = tree.done(&format!("intake {file} --groups-too"));
-    run.says("groups    2 made    divers, sonar");
+    run.says("groups    2 new     divers, sonar");
     let group = tree.read("etc/group");
     assert!(
         group.contains("sonar:x:1003:maren,odile") && group.contains("odile:x:1005:"),
@@ -265,7 +265,7 @@ fn accounts_are_brought_to_their_rows() {
     {
         run.says(words);
     }
-    assert_eq!(run.value("users"), "0 made, 1 brought to their rows, 1 left as they are of 2 rows");
+    assert_eq!(run.value("users"), "0 new, 1 changed, 1 as they were of 2 rows");
     assert_eq!(tree.line("etc/passwd", 6), "tavish:x:1400:100:Tavish R. Rowe:/home/rowe:/bin/sh");
     assert_eq!(tree.line("etc/group", 9), "slipway:x:211:tavish");
     assert_eq!(tree.line("etc/group", 8), "pilots:x:210:tavish", "nobody asked for that to go");
@@ -273,7 +273,7 @@ fn accounts_are_brought_to_their_rows() {
         assert_eq!(tree.owner("home/rowe"), (1400, 1001));
     }
     let exact = format!("intake {file} --existing update --exact-groups --yes");
-    tree.done(&exact).says("1 brought to their rows");
+    tree.done(&exact).says("1 changed");
     assert_eq!(tree.line("etc/group", 8), "pilots:x:210:");
     std::fs::write(&file, "name,join\nsunniva,pilots\n").unwrap();
     tree.refused(&exact, 3, "leaving sudo: ");
@@ -415,7 +415,7 @@ fn machines_read_what_was_taken_in() {
     let (tree, crew) = with("crew.csv", CREW);
     let dry = tree.json(&format!("intake {crew} -n"));
     assert_eq!((&dry["dry_run"], &dry["change"]), (&true.into(), &().into()));
-    assert_eq!(dry["totals"]["users"], "4 made");
+    assert_eq!(dry["totals"]["users"], "4 new");
     let done = tree.json(&format!("intake {crew}"));
     assert_eq!(done["change"], 1);
     let edits = done["edits"].as_array().unwrap();
@@ -434,7 +434,7 @@ fn a_long_table_is_told_by_its_totals_and_taken_back_whole() {
     let before = tree.snapshot();
     let run = tree.done(&format!("intake {file} --no-home"));
     assert!(run.stdout.lines().count() < 20, "{}", run.stdout);
-    run.says("users     1500 made").says("1002-2501").says("paths are only recorded");
+    run.says("users     1500 new").says("1002-2501").says("paths are only recorded");
     let record = tree.read("var/lib/copper-nest/changes/1.json");
     assert!(record.contains("\"adds\"") && record.contains("\"subjects\": []"));
     assert_eq!(tree.json("show change 1")["edits"].as_array().unwrap().len(), 1500 * 6 + 2);

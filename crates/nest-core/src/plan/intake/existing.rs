@@ -33,7 +33,7 @@ impl<'a, 'r> Planner<'a, 'r> {
             return;
         }
         self.counts.updated += 1;
-        self.request.first_decision(row, &mut subject, "brought to it");
+        self.request.first_decision(row, &mut subject, "changed");
         self.making.plan.subjects.push(subject);
     }
 

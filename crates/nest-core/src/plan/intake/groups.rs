@@ -54,7 +54,7 @@ impl<'r> Planner<'_, 'r> {
                 self.making.ids.take(gid);
                 self.making.make_group(name, gid);
                 self.counts.groups.push(group.name.clone());
-                self.request.first_decision(row, &mut subject, "made");
+                self.request.first_decision(row, &mut subject, "new group");
                 self.making.plan.subjects.push(subject);
             }
         }

@@ -248,7 +248,7 @@ impl<'a, 'r> Planner<'a, 'r> {
                     self.newcomers.push(name.clone());
                 }
                 if let Some(subject) = self.making.plan.subjects.get_mut(told) {
-                    self.request.first_decision(row, subject, "made");
+                    self.request.first_decision(row, subject, "new");
                 }
             }
         }

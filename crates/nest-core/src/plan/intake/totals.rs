@@ -21,12 +21,12 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
     let rows = request.roster.rows.len();
     let users = counts.made + counts.updated + counts.kept;
     if users > 0 {
-        let mut parts = vec![format!("{} made", counts.made)];
+        let mut parts = vec![format!("{} new", counts.made)];
         if counts.updated > 0 {
-            parts.push(format!("{} brought to their rows", counts.updated));
+            parts.push(format!("{} changed", counts.updated));
         }
         if counts.kept > 0 {
-            parts.push(format!("{} left as they are", counts.kept));
+            parts.push(format!("{} as they were", counts.kept));
         }
         let rows = if rows == 1 { "1 row".to_owned() } else { format!("{rows} rows") };
         say("users", parts.join(", "), format!("of {rows}"));
@@ -36,7 +36,7 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
             0 => String::new(),
             kept => format!(", {kept} there already"),
         };
-        say("groups", format!("{} made{kept}", counts.groups.len()), some(&counts.groups));
+        say("groups", format!("{} new{kept}", counts.groups.len()), some(&counts.groups));
     }
     let added = |file: File| {
         let edits = plan.edits.iter().filter(move |edit| edit.file == file);
@@ -57,7 +57,7 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
     let homes = plan.steps.iter().filter(|step| matches!(step, Step::MakeDirectory { .. })).count();
     if counts.made > 0 {
         let why = if homes == 0 { "paths are only recorded" } else { "" };
-        say("homes", format!("{homes} made"), why.to_owned());
+        say("homes", format!("{homes} new"), why.to_owned());
     }
     let ranges = added(File::Subuid).filter_map(|line| SubId::read(line)?.span());
     let ranges: Vec<_> = ranges.collect();
