@@ -1,4 +1,4 @@
-//! Home directories of people: missing-home, home-owner.
+//! Home directories of people: missing-home, home-owner, home-not-absolute.
 
 use bstr::BStr;
 
@@ -6,6 +6,7 @@ use super::lines::found;
 use super::{Mark, Out, Selection, rule};
 use crate::plan::Ground;
 use crate::surroundings::Kind;
+use crate::table::Passwd;
 
 /// The home field of accounts that have none on purpose.
 const NO_HOME: &[u8] = b"/nonexistent";
@@ -14,6 +15,16 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let (missing, owner) = (wanted("missing-home"), wanted("home-owner"));
     let mut out = Out::default();
+    if let Some(rule) = wanted("home-not-absolute") {
+        let users = &ground.book.users;
+        let relative = |user: &Passwd<'_>| !user.home.is_empty() && !user.home.starts_with(b"/");
+        for (line, user) in users.records().filter(|(_, user)| relative(user)) {
+            let (name, home) = (BStr::new(user.name), BStr::new(user.home));
+            let message = format!("the home of {name}, {home}, does not begin at /.");
+            let remedy = "give the whole path".to_owned();
+            out.findings.push(found(rule, users.lines(), line, Mark::Field(5), message, remedy));
+        }
+    }
     if missing.is_none() && owner.is_none() {
         return out;
     }

@@ -1,4 +1,5 @@
-//! The form of lines: malformed-line, bad-number.
+//! The form of lines: malformed-line, bad-number, bad-name, stray-space,
+//! missing-newline, compat-line.
 
 use bstr::{BString, ByteSlice};
 
@@ -6,12 +7,15 @@ use super::{Finding, Mark, Out, Rule, Selection, rule};
 use crate::plan::Ground;
 use crate::secret::shown;
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
-use crate::value::{read_id, read_plain_id, read_signed};
+use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let (malformed, number) = (wanted("malformed-line"), wanted("bad-number"));
     let mut out = Out::default();
+    for lines in File::ALL.iter().filter_map(|file| ground.book.lines(*file)) {
+        form(lines, &wanted, &mut out);
+    }
     if malformed.is_none() && number.is_none() {
         return out;
     }
@@ -35,6 +39,55 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         }
     }
     out
+}
+
+/// What is odd about lines that can be read all the same.
+fn form(lines: &Lines, wanted: &impl Fn(&'static str) -> Option<&'static Rule>, out: &mut Out) {
+    let (name, space) = (wanted("bad-name"), wanted("stray-space"));
+    let compat = wanted("compat-line").filter(|rule| rule.reads.contains(&lines.file()));
+    let mut tell = |rule, line, mark, message: String, remedy: &str| {
+        out.findings.push(found(rule, lines, line, mark, message, remedy.to_owned()));
+    };
+    for line in lines.iter() {
+        if let Some(rule) = compat.filter(|_| line.is_compat()) {
+            let what = if line.bytes.starts_with(b"+") { "brings in" } else { "shuts out" };
+            let message = format!("the line {what} accounts of a directory, in compat mode only.");
+            tell(rule, line, Mark::Line, message, "say it in etc/nsswitch.conf");
+        }
+        if !line.is_record() {
+            continue;
+        }
+        let bytes = line.bytes;
+        let ends = |byte: &u8| matches!(byte, b' ' | b'\t' | b'\r');
+        if let Some(rule) = space
+            && (bytes.first().is_some_and(ends) || bytes.last().is_some_and(ends))
+        {
+            let message = match bytes.last() {
+                Some(b'\r') => "a carriage return ends the line, and becomes part of it.",
+                Some(byte) if ends(byte) => "white space ends the line, and becomes part of it.",
+                _ => "white space begins the line; not every program passes it over.",
+            };
+            tell(rule, line, Mark::Line, message.to_owned(), "take the space out");
+        }
+        let owner = matches!(lines.file(), File::Subuid | File::Subgid);
+        if let Some(rule) = name.filter(|_| !owner)
+            && let Err(fault) = check_name(NameStyle::Loose, line.name().into())
+        {
+            let message = format!("the name {} {fault}.", visible(line.name()));
+            tell(rule, line, Mark::Field(0), message, "give it another name");
+        }
+    }
+    let unfinished = wanted("missing-newline").filter(|_| !lines.is_finished());
+    if let Some(rule) = unfinished {
+        let line = lines.around(lines.text().len() - 1);
+        let message = "the last line has no line end: what is added next may run into it.";
+        tell(rule, line, Mark::Line, message.to_owned(), "add a line end");
+    }
+}
+
+/// A name as it can stand in a sentence.
+fn visible(name: &[u8]) -> String {
+    escape(name)
 }
 
 /// A finding about a line, named after its first field.

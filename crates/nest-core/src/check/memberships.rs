@@ -1,4 +1,5 @@
-//! Who is in which group: ghost-member, member-mismatch, no-primary-group.
+//! Who is in which group: ghost-member, ghost-admin, member-mismatch,
+//! no-primary-group, listed-in-primary.
 
 use std::collections::BTreeSet;
 
@@ -23,6 +24,12 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let mut out = Out::default();
     if let Some(rule) = wanted("ghost-member") {
         ghosts(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("ghost-admin") {
+        ghost_admins(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("listed-in-primary") {
+        listed_in_primary(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("member-mismatch") {
         mismatches(rule, ground, &mut out);
@@ -73,6 +80,47 @@ fn ghosts(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         let remedy = format!("take {name} out of the list of {}", BStr::new(line.name()));
         let mark = Mark::Member(3, name.to_owned());
         out.findings.push(found(rule, group, line, mark, message, remedy));
+    }
+}
+
+fn ghost_admins(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let (Some(table), Some(users)) = (&book.gshadow, book.name_index(File::Passwd)) else {
+        return;
+    };
+    for (line, gshadow) in table.records() {
+        let unknown =
+            members(gshadow.admins).filter(|admin| users.find(book.users.lines(), admin).is_none());
+        for admin in unknown {
+            match elsewhere(ground, admin.into()) {
+                Ok(true) => continue,
+                Ok(false) => {}
+                Err(why) => return out.skip(rule.name, why),
+            }
+            let (name, group) = (BStr::new(admin), BStr::new(gshadow.name));
+            let message = format!("no account is called {name}, who administers {group}.");
+            let remedy = format!("take {name} out of the administrators of {group}");
+            let mark = Mark::Member(2, name.to_owned());
+            out.findings.push(found(rule, table.lines(), line, mark, message, remedy));
+        }
+    }
+}
+
+fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    book.name_index(File::Passwd);
+    for (line, group) in book.groups.records() {
+        let Some(gid) = group.gid() else { continue };
+        for member in group.members() {
+            let user = book.user(member);
+            if user.is_some_and(|(_, user)| user.gid() == Some(gid)) {
+                let (name, group) = (BStr::new(member), BStr::new(group.name));
+                let message = format!("{group} is the primary group of {name}, and lists it too.");
+                let remedy = format!("take {name} out of the list of {group}");
+                let mark = Mark::Member(3, name.to_owned());
+                out.findings.push(found(rule, book.groups.lines(), line, mark, message, remedy));
+            }
+        }
     }
 }
 

@@ -118,7 +118,10 @@ pub fn check(ground: Ground<'_>, selection: &Selection) -> Report {
 }
 
 #[cfg(test)]
-mod tests {
+mod tests;
+
+#[cfg(test)]
+mod example_tests {
     use super::*;
     use crate::book::tests::book;
     use crate::policy::Policy;

@@ -1,4 +1,5 @@
 //! Lines whose counterpart is missing: shadow-orphan, missing-shadow,
+//! gshadow-orphan, missing-gshadow,
 //! range-orphan.
 
 use bstr::{BStr, BString};
@@ -18,6 +19,12 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     }
     if let Some(rule) = wanted("missing-shadow") {
         missing_shadow(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("gshadow-orphan") {
+        gshadow_orphans(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("missing-gshadow") {
+        missing_gshadow(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("range-orphan") {
         range_orphans(rule, ground, &mut out);
@@ -41,6 +48,42 @@ fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             );
             let remedy = format!("take the line of {} out", BStr::new(name));
             out.findings.push(found(rule, shadow.lines(), line, Mark::Field(0), message, remedy));
+        }
+    }
+}
+
+fn gshadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let (Some(gshadow), Some(groups)) = (&book.gshadow, book.name_index(File::Group)) else {
+        return;
+    };
+    let group = book.groups.lines();
+    for line in gshadow.lines().iter().filter(Line::is_record) {
+        let name = line.name();
+        // A line without a colon is malformed-line's.
+        if name.len() < line.record().len() && groups.find(group, name).is_none() {
+            let name = BStr::new(name);
+            let message = format!(
+                "no group is called {name}; the next one of that name would get its administrators."
+            );
+            let remedy = format!("take the line of {name} out");
+            out.findings.push(found(rule, gshadow.lines(), line, Mark::Field(0), message, remedy));
+        }
+    }
+}
+
+fn missing_gshadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let (Some(gshadow), Some(index)) = (&book.gshadow, book.name_index(File::Gshadow)) else {
+        return;
+    };
+    for (line, group) in book.groups.records() {
+        if index.find(gshadow.lines(), group.name).is_none() {
+            let name = BStr::new(group.name);
+            let message = format!("etc/gshadow has no line for the group {name}.");
+            let remedy = format!("add the line {name}:!:: to etc/gshadow");
+            let lines = book.groups.lines();
+            out.findings.push(found(rule, lines, line, Mark::Field(0), message, remedy));
         }
     }
 }

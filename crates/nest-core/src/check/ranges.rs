@@ -1,9 +1,11 @@
-//! Subordinate ids: overlapping-range.
+//! Subordinate ids: overlapping-range, duplicate-range, range-over-account.
 
 use bstr::BStr;
+use hashbrown::HashMap;
 
 use super::lines::found;
 use super::{Mark, Out, Related, Rule, Selection, rule};
+use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::secret::shown;
 use crate::table::{Line, SubId, SubIds, Table};
@@ -11,13 +13,58 @@ use crate::value::IdSpan;
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let mut out = Out::default();
-    let Some(rule) = rule("overlapping-range").filter(|rule| selection.wants(rule)) else {
-        return out;
-    };
-    for table in [&ground.book.subuid, &ground.book.subgid].into_iter().flatten() {
-        overlaps(rule, table, &mut out);
+    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+    let book = ground.book;
+    let over_account = wanted("range-over-account").map(|rule| (rule, account_ids(ground)));
+    for table in [&book.subuid, &book.subgid].into_iter().flatten() {
+        if let Some(rule) = wanted("overlapping-range") {
+            overlaps(rule, table, &mut out);
+        }
+        if let Some(rule) = wanted("duplicate-range") {
+            doubled(rule, table, &mut out);
+        }
+        if let Some((rule, ids)) = &over_account {
+            over_accounts(rule, table, ids, &mut out);
+        }
     }
     out
+}
+
+/// The numbers of users and groups.
+fn account_ids(ground: Ground<'_>) -> IdSet {
+    let mut ids = IdSet::default();
+    ground.book.users.lines().add_numbers(&mut ids);
+    ground.book.groups.lines().add_numbers(&mut ids);
+    ids
+}
+
+fn doubled(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
+    let lines = table.lines();
+    let mut first: HashMap<(&[u8], IdSpan), usize> = HashMap::new();
+    for (line, range) in table.records() {
+        let Some(span) = range.span() else { continue };
+        let other = *first.entry((range.owner, span)).or_insert(line.start);
+        if other == line.start {
+            continue;
+        }
+        let (owner, number) = (BStr::new(range.owner), lines.number(other));
+        let message = format!("line {number} gives {span} to {owner} already.");
+        let remedy = "take one of the two lines out".to_owned();
+        out.findings.push(found(rule, lines, line, Mark::Line, message, remedy));
+    }
+}
+
+fn over_accounts(rule: &'static Rule, table: &Table<SubIds>, ids: &IdSet, out: &mut Out) {
+    for (line, range) in table.records() {
+        let Some(span) = range.span() else { continue };
+        let Some(id) = ids.highest_in(span.first, span.last) else { continue };
+        let owner = BStr::new(range.owner);
+        let message = format!(
+            "{span} covers {id}, the number of an account or a group: {owner} can become it."
+        );
+        let remedy = format!("give {owner} another range");
+        out.findings.push(found(rule, table.lines(), line, Mark::Field(1), message, remedy));
+    }
 }
 
 fn overlaps(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {

@@ -1,12 +1,15 @@
-//! Who can sign in: open-password, second-root.
+//! Who can sign in: open-password, exposed-hash, second-root, root-group,
+//! service-password, aging-order, future-change.
 
 use bstr::BStr;
 
 use super::lines::found;
 use super::{Mark, Out, Related, Rule, Selection, rule};
+use crate::account::{AccountKind, kind_of};
 use crate::plan::Ground;
-use crate::secret::shown;
-use crate::table::File;
+use crate::secret::{hash_of, shown};
+use crate::table::{File, Line};
+use crate::value::{Day, PasswordField, Scheme};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
@@ -17,7 +20,103 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     if let Some(rule) = wanted("second-root") {
         second_roots(rule, ground, &mut out);
     }
+    if let Some(rule) = wanted("exposed-hash") {
+        exposed_hashes(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("root-group") {
+        in_roots_group(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("service-password") {
+        service_passwords(rule, ground, &mut out);
+    }
+    aging(wanted("aging-order"), wanted("future-change"), ground, &mut out);
     out
+}
+
+fn exposed_hashes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    for file in [File::Passwd, File::Group] {
+        let Some(lines) = book.lines(file) else { continue };
+        for line in lines.iter().filter(Line::is_record) {
+            if hash_of(file, line.record()).and_then(Scheme::of).is_none() {
+                continue;
+            }
+            let name = BStr::new(line.name());
+            let message = format!("everybody can read the password hash of {name} here.");
+            let remedy = "set the password anew: it then goes where only root reads it".to_owned();
+            out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
+        }
+    }
+}
+
+fn in_roots_group(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let users = &ground.book.users;
+    let in_it = users.records().filter(|(_, user)| user.gid() == Some(0) && user.uid() != Some(0));
+    for (line, user) in in_it {
+        let name = BStr::new(user.name);
+        let message =
+            format!("the primary group of {name} is root's: its files are shared with it.");
+        let remedy = format!("give {name} another primary group");
+        out.findings.push(found(rule, users.lines(), line, Mark::Field(3), message, remedy));
+    }
+}
+
+fn service_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let (book, policy) = (ground.book, ground.policy);
+    let Some(table) = &book.shadow else { return };
+    book.name_index(File::Passwd);
+    for (line, shadow) in table.records() {
+        if !matches!(PasswordField::read(shadow.password), PasswordField::Set(_)) {
+            continue;
+        }
+        let user = book.user(shadow.name).and_then(|(_, user)| user.uid());
+        if user.is_some_and(|uid| uid != 0 && kind_of(policy, Some(uid)) == AccountKind::Service) {
+            let name = BStr::new(shadow.name);
+            let message = format!("{name} is a service, and can sign in by password.");
+            let remedy = format!("take the password of {name} away");
+            out.findings.push(found(rule, table.lines(), line, Mark::Field(1), message, remedy));
+        }
+    }
+}
+
+fn aging(
+    order: Option<&'static Rule>,
+    future: Option<&'static Rule>,
+    ground: Ground<'_>,
+    out: &mut Out,
+) {
+    let Some(table) = &ground.book.shadow else { return };
+    if order.is_none() && future.is_none() {
+        return;
+    }
+    for (line, shadow) in table.records() {
+        let (aging, name) = (shadow.aging(), BStr::new(shadow.name));
+        let mut tell = |rule, field, message, remedy: String| {
+            out.findings.push(found(
+                rule,
+                table.lines(),
+                line,
+                Mark::Field(field),
+                message,
+                remedy,
+            ));
+        };
+        if let (Some(rule), Some(hold), Some(renew)) = (order, aging.hold, aging.renew)
+            && hold > renew
+        {
+            let message = format!(
+                "{name} must change the password after {renew} days, and may not for {hold}."
+            );
+            tell(rule, 3, message, format!("let {name} hold the password for fewer days"));
+        }
+        if let (Some(rule), Some(changed)) = (future, aging.changed)
+            && changed > ground.today.0 + 1
+        {
+            let day = Day(changed);
+            let message = format!("the password of {name} was changed on {day}, which is to come.");
+            tell(rule, 2, message, format!("set the password of {name} again"));
+        }
+    }
 }
 
 fn open_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {

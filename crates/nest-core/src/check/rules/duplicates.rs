@@ -70,4 +70,74 @@ pub(super) const RULES: &[Rule] = &[
         },
         good: SOUND,
     },
+    Rule {
+        name: "duplicate-member",
+        severity: Severity::Warning,
+        family: Family::Duplicates,
+        looks_at_tree: false,
+        reads: &[File::Group],
+        finds: "a member whom a list names twice",
+        why: "Whoever takes the name out once leaves it in: access that was withdrawn stays.",
+        remedy: "Take the name out of the list once.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, "maren:x:1004:\npilots:x:210:maren,maren\n"),
+                (File::Shadow, MAREN_SHADOW),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, "maren:x:1004:\npilots:x:210:maren\n"),
+                (File::Shadow, MAREN_SHADOW),
+            ],
+            besides: "",
+        },
+    },
+    Rule {
+        name: "case-twin",
+        severity: Severity::Warning,
+        family: Family::Duplicates,
+        looks_at_tree: false,
+        reads: &[File::Passwd, File::Group],
+        finds: "two names that differ in capitals only",
+        why: "Mail, some file systems and many directories do not tell capitals apart: the two get one mailbox, or one folder.",
+        remedy: "Rename one of the two.",
+        bad: Example {
+            files: &[
+                (
+                    File::Passwd,
+                    "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nMaren:x:1005:1004::/nonexistent:/bin/sh\n",
+                ),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, "maren:!:20781:0::7:::\nMaren:!:20781::::::\n"),
+            ],
+            besides: "",
+        },
+        good: SOUND,
+    },
+    Rule {
+        name: "shared-home",
+        severity: Severity::Warning,
+        family: Family::Duplicates,
+        looks_at_tree: false,
+        reads: &[File::Passwd],
+        finds: "two people with one home",
+        why: "Each reads and writes the other's files, or is kept out of them; deleting one account takes the other's home with it.",
+        remedy: "Give one of them a home of its own: copper-nest change user NAME --home PATH --record-only.",
+        bad: Example {
+            files: &[
+                (
+                    File::Passwd,
+                    "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nperrin:x:1005:1004::/home/maren:/bin/sh\n",
+                ),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, "maren:!:20781:0::7:::\nperrin:!:20781::::::\n"),
+            ],
+            besides: "",
+        },
+        good: SOUND,
+    },
 ];

@@ -1,6 +1,6 @@
 //! Rules about home directories.
 
-use super::{Example, Family, Rule, SOUND, Severity};
+use super::{Example, Family, MAREN_GROUP, MAREN_SHADOW, Rule, SOUND, Severity};
 use crate::table::File;
 
 pub(super) const RULES: &[Rule] = &[
@@ -28,6 +28,25 @@ pub(super) const RULES: &[Rule] = &[
         why: "The user can't use it, and its owner decides what the user's shell starts.",
         remedy: "Give the directory to the user, after looking at whose it is and why.",
         bad: Example { files: SOUND.files, besides: "/home/maren belongs to uid 1005" },
+        good: SOUND,
+    },
+    Rule {
+        name: "home-not-absolute",
+        severity: Severity::Error,
+        family: Family::Homes,
+        looks_at_tree: false,
+        reads: &[File::Passwd],
+        finds: "a home that does not begin at /",
+        why: "Programs take it from wherever they happen to be: a sign-in lands in another directory each time.",
+        remedy: "Give the whole path: copper-nest change user NAME --home PATH --record-only.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:home/maren:/bin/bash\n"),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, MAREN_SHADOW),
+            ],
+            besides: "",
+        },
         good: SOUND,
     },
 ];

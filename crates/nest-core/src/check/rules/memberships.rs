@@ -1,6 +1,6 @@
 //! Rules about who is in which group.
 
-use super::{Example, Family, MAREN, MAREN_SHADOW, Rule, SOUND, Severity};
+use super::{Example, Family, MAREN, MAREN_GROUP, MAREN_SHADOW, Rule, SOUND, Severity};
 use crate::table::File;
 
 pub(super) const RULES: &[Rule] = &[
@@ -74,6 +74,53 @@ pub(super) const RULES: &[Rule] = &[
             files: &[
                 (File::Passwd, MAREN),
                 (File::Group, "users:x:100:\n"),
+                (File::Shadow, MAREN_SHADOW),
+            ],
+            besides: "",
+        },
+        good: SOUND,
+    },
+    Rule {
+        name: "ghost-admin",
+        severity: Severity::Error,
+        family: Family::Memberships,
+        looks_at_tree: false,
+        reads: &[File::Passwd, File::Gshadow],
+        finds: "a name among a group's administrators that no account has",
+        why: "The next account of that name may add members to the group, without anybody deciding it.",
+        remedy: "Take the name out: copper-nest change group GROUP --drop-group-admin NAME.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, MAREN_SHADOW),
+                (File::Gshadow, "maren:!:tavis:\n"),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, MAREN_SHADOW),
+                (File::Gshadow, "maren:!:maren:\n"),
+            ],
+            besides: "",
+        },
+    },
+    Rule {
+        name: "listed-in-primary",
+        severity: Severity::Note,
+        family: Family::Memberships,
+        looks_at_tree: false,
+        reads: &[File::Passwd, File::Group],
+        finds: "a user whom the list of its own primary group names",
+        why: "It does no harm, and outlives the primary group: after another one is given, the user stays in the old one.",
+        remedy: "Take the name out of the list, if that is not meant.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, "maren:x:1004:maren\n"),
                 (File::Shadow, MAREN_SHADOW),
             ],
             besides: "",

@@ -114,4 +114,60 @@ pub(super) const RULES: &[Rule] = &[
         bad: Example { files: SOUND.files, besides: "uid 1004 was perrin's, and is retired" },
         good: SOUND,
     },
+    Rule {
+        name: "gshadow-orphan",
+        severity: Severity::Error,
+        family: Family::Orphans,
+        looks_at_tree: false,
+        reads: &[File::Group, File::Gshadow],
+        finds: "a gshadow line without a group",
+        why: "The next group of that name gets the old administrators and the old password with it.",
+        remedy: "Take the line out of etc/gshadow.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, MAREN_SHADOW),
+                (File::Gshadow, "maren:!::\nhesper:!:maren:\n"),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, MAREN_SHADOW),
+                (File::Gshadow, "maren:!::\n"),
+            ],
+            besides: "",
+        },
+    },
+    Rule {
+        name: "missing-gshadow",
+        severity: Severity::Warning,
+        family: Family::Orphans,
+        looks_at_tree: false,
+        reads: &[File::Group, File::Gshadow],
+        finds: "a group without a line in gshadow, where there is such a file",
+        why: "Programs that look the group up there find no administrators and no members, and some refuse to edit it.",
+        remedy: "Add a line to etc/gshadow; NAME:!::  sets no password.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, "maren:x:1004:\npilots:x:210:\n"),
+                (File::Shadow, MAREN_SHADOW),
+                (File::Gshadow, "maren:!::\n"),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, "maren:x:1004:\npilots:x:210:\n"),
+                (File::Shadow, MAREN_SHADOW),
+                (File::Gshadow, "maren:!::\npilots:!::\n"),
+            ],
+            besides: "",
+        },
+    },
 ];

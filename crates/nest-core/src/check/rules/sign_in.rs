@@ -1,6 +1,6 @@
 //! Rules about who can sign in.
 
-use super::{Example, Family, MAREN, MAREN_GROUP, Rule, SOUND, Severity};
+use super::{Example, Family, MAREN, MAREN_GROUP, MAREN_SHADOW, Rule, SOUND, Severity};
 use crate::table::File;
 
 pub(super) const RULES: &[Rule] = &[
@@ -38,6 +38,121 @@ pub(super) const RULES: &[Rule] = &[
                 (File::Passwd, "root:x:0:0:root:/root:/bin/bash\nkeeper:x:0:0::/root:/bin/bash\n"),
                 (File::Group, "root:x:0:\n"),
                 (File::Shadow, "root:*:20781::::::\nkeeper:*:20781::::::\n"),
+            ],
+            besides: "",
+        },
+        good: SOUND,
+    },
+    Rule {
+        name: "exposed-hash",
+        severity: Severity::Error,
+        family: Family::SignIn,
+        looks_at_tree: false,
+        reads: &[File::Passwd, File::Group],
+        finds: "a password hash in a file that everybody can read",
+        why: "Whoever can read the hash can guess the password at leisure, on a machine of their own.",
+        remedy: "Set the password anew, which moves it to etc/shadow or etc/gshadow, and take the old one for known.",
+        bad: Example {
+            files: &[
+                (
+                    File::Passwd,
+                    "maren:$6$Gullhaven$0123456789abcdef:1004:1004:Maren Solvik:/home/maren:/bin/bash\n",
+                ),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, MAREN_SHADOW),
+            ],
+            besides: "",
+        },
+        good: SOUND,
+    },
+    Rule {
+        name: "root-group",
+        severity: Severity::Warning,
+        family: Family::SignIn,
+        looks_at_tree: false,
+        reads: &[File::Passwd],
+        finds: "an account other than root whose primary group is root's",
+        why: "Every file it makes can be read, and often written, by whoever is in root's group, and it reaches root's files.",
+        remedy: "Give it another primary group: copper-nest regroup NAME --primary GROUP.",
+        bad: Example {
+            files: &[
+                (
+                    File::Passwd,
+                    "root:x:0:0::/root:/bin/sh\nperrin:x:1005:0::/nonexistent:/bin/sh\n",
+                ),
+                (File::Group, "root:x:0:\n"),
+                (File::Shadow, "root:*:20781::::::\nperrin:!:20781::::::\n"),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, "root:x:0:0::/root:/bin/sh\n"),
+                (File::Group, "root:x:0:\n"),
+                (File::Shadow, "root:*:20781::::::\n"),
+            ],
+            besides: "",
+        },
+    },
+    Rule {
+        name: "service-password",
+        severity: Severity::Warning,
+        family: Family::SignIn,
+        looks_at_tree: false,
+        reads: &[File::Passwd, File::Shadow],
+        finds: "a service that can sign in by password",
+        why: "Nobody signs in as a service; a password on it is a door that nobody watches.",
+        remedy: "Take the password away: copper-nest password user NAME --none.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "gauge:x:200:200::/nonexistent:/usr/sbin/nologin\n"),
+                (File::Group, "gauge:x:200:\n"),
+                (File::Shadow, "gauge:$6$Gullhaven$0123456789abcdef:20781::::::\n"),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, "gauge:x:200:200::/nonexistent:/usr/sbin/nologin\n"),
+                (File::Group, "gauge:x:200:\n"),
+                (File::Shadow, "gauge:!:20781::::::\n"),
+            ],
+            besides: "",
+        },
+    },
+    Rule {
+        name: "aging-order",
+        severity: Severity::Warning,
+        family: Family::SignIn,
+        looks_at_tree: false,
+        reads: &[File::Shadow],
+        finds: "a password that may not be changed before it must be",
+        why: "When it runs out, its owner is asked for a new one and refused it: locked out on that day.",
+        remedy: "Make the days to hold it fewer: copper-nest change user NAME --password-hold DAYS.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, "maren:!:20781:90:30:7:::\n"),
+            ],
+            besides: "",
+        },
+        good: SOUND,
+    },
+    Rule {
+        name: "future-change",
+        severity: Severity::Warning,
+        family: Family::SignIn,
+        looks_at_tree: false,
+        reads: &[File::Shadow],
+        finds: "a password that was changed in the future",
+        why: "Until that day it does not age, and is never asked to be changed; usually a clock was wrong.",
+        remedy: "Set the password again: copper-nest password user NAME.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n"),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, "maren:!:30000:0:365:7:::\n"),
             ],
             besides: "",
         },
