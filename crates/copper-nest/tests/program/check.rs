@@ -37,6 +37,7 @@ fn each_fault_is_found_on_its_line() {
         "etc/passwd:7: error second-root: keeper has uid 0 and is root under another name, like root (line 1).",
         "etc/passwd:8: error duplicate-uid: uid 1001 is also tavish (line 6): each of them owns the other's files.",
         "etc/passwd:9: error bad-number: uid \"01005\" is not a plain number; the C library reads it as 1005.",
+        "etc/passwd:9: warning shared-home: /home/tavish is the home of tavish (line 6) too.",
         "etc/passwd:9: error missing-shadow: etc/shadow has no line for perrin: no password lets it in.",
         "etc/passwd:9: error no-primary-group: no group has gid 4711, the primary group of perrin.",
         "etc/passwd:10: error malformed-line: the line has 3 fields, not 7: programs pass it over or misread it.",
@@ -54,8 +55,8 @@ fn each_fault_is_found_on_its_line() {
     ] {
         assert!(run.stdout.lines().any(|line| line == finding), "no {finding}\nin\n{}", run.stdout);
     }
-    assert_eq!(run.stdout.lines().count(), 18, "{}", run.stdout);
-    assert!(run.stderr.starts_with("14 errors, 4 warnings in 6 files."), "{}", run.stderr);
+    assert_eq!(run.stdout.lines().count(), 19, "{}", run.stdout);
+    assert!(run.stderr.starts_with("14 errors, 5 warnings in 6 files."), "{}", run.stderr);
 }
 
 #[test]
@@ -123,7 +124,7 @@ fn rules_are_chosen_by_name() {
 fn machines_get_findings_counts_and_what_was_skipped() {
     let tree = faulty();
     let report = tree.json("check --files-only");
-    assert_eq!(report["counts"], serde_json::json!({"error": 14, "warning": 4, "note": 0}));
+    assert_eq!(report["counts"], serde_json::json!({"error": 14, "warning": 5, "note": 0}));
     let first = &report["findings"][0];
     assert_eq!(first["rule"], "second-root");
     assert_eq!((&first["file"], &first["line"]), (&"etc/passwd".into(), &7.into()));
@@ -225,4 +226,79 @@ fn any_bytes_end_with_an_answer() {
         tree.run("--color always check --files-only --format json").json();
         assert!([0, 3, 5].contains(&tree.run("create user maren -n --join root").status));
     }
+}
+
+#[test]
+fn every_rule_is_found_in_its_example_and_not_in_the_sound_one() {
+    for rule in nest_core::check::RULES.iter().filter(|rule| !rule.looks_at_tree) {
+        let run = |example: &nest_core::check::Example| {
+            let tree = TestTree::empty();
+            for (file, text) in example.files {
+                tree.write(file.path(), text);
+            }
+            let words = format!("check --only {} --fail-on note --allow-skipped", rule.name);
+            (tree.run(&words), tree.json(&words))
+        };
+        if rule.name == "unfinished-change" {
+            continue;
+        }
+        let (shown, report) = run(&rule.bad);
+        assert_eq!(shown.status, 1, "{}: {}{}", rule.name, shown.stdout, shown.stderr);
+        let finding = &report["findings"][0];
+        assert_eq!(finding["rule"], rule.name);
+        assert_eq!(finding["severity"], rule.severity.to_string());
+        for part in ["message", "remedy", "subject", "file"] {
+            assert!(!finding[part].as_str().unwrap().is_empty(), "{} {part}", rule.name);
+        }
+        let message = finding["message"].as_str().unwrap();
+        shown.says(message.trim_end_matches('.')).says(rule.name);
+        assert!(!shown.stdout.contains("Gullhaven$"), "{}: {}", rule.name, shown.stdout);
+        let (shown, report) = run(&rule.good);
+        assert_eq!(shown.status, 0, "{}: {}", rule.name, shown.stdout);
+        assert_eq!(report["findings"].as_array().unwrap().len(), 0, "{}", rule.name);
+    }
+}
+
+#[test]
+fn a_neglected_tree_is_told_line_by_line() {
+    let tree = TestTree::new();
+    tree.append("etc/passwd", "Tavish:x:1002:0:Tavish Two:home/tavish:/bin/sh\n+\n");
+    tree.append("etc/shadow", "Tavish:!:30000:90:30:7:::\n");
+    tree.append("etc/group", " crew:x:300:tavish,tavish,sunniva\nsonar:x:301:");
+    tree.append("etc/gshadow", "crew:!:tavis:tavish,sunniva\nhesper:!::\n");
+    tree.append("etc/subuid", "tavish:1000:10\nsunniva:2001010688:65536\n");
+    let report = tree.json("check --files-only --fail-on note");
+    let told: Vec<String> = report["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| {
+            let text = |key: &str| one[key].as_str().unwrap().to_owned();
+            format!("{}:{} {}", text("file"), one["line"], text("rule"))
+        })
+        .collect();
+    let wanted = [
+        "etc/passwd:7 case-twin",
+        "etc/passwd:7 root-group",
+        "etc/passwd:7 home-not-absolute",
+        "etc/passwd:8 compat-line",
+        "etc/shadow:7 aging-order",
+        "etc/shadow:7 future-change",
+        "etc/group:13 stray-space",
+        "etc/group:13 duplicate-member",
+        "etc/group:14 missing-newline",
+        "etc/group:14 missing-gshadow",
+        "etc/gshadow:13 ghost-admin",
+        "etc/gshadow:14 gshadow-orphan",
+        "etc/subuid:3 range-over-account",
+        "etc/subuid:4 duplicate-range",
+    ];
+    for one in wanted {
+        assert!(told.contains(&one.to_owned()), "no {one} in {told:#?}");
+    }
+    assert_eq!(told.len(), wanted.len(), "{told:#?}");
+    let text = tree.run("check --files-only");
+    assert_eq!(text.status, 1, "errors are among them");
+    assert_eq!(tree.run("check --files-only --only compat-line").status, 0, "a note is no error");
+    text.says("etc/passwd:7: warning root-group").says("etc/gshadow:13: error ghost-admin");
 }

@@ -183,3 +183,59 @@ proptest::proptest! {
         }
     }
 }
+
+/// A book with one user and its groups, of random words.
+fn book_of(words: &[String], numbers: &[u16]) -> crate::book::Book {
+    let name = |at: usize| format!("u{}{at}", numbers[at]);
+    let (mut passwd, mut group, mut subuid) = (String::new(), String::new(), String::new());
+    for (at, full_name) in words.iter().enumerate() {
+        let (name, uid) = (name(at), 1000 + at);
+        let home = if at % 3 == 0 { "/nonexistent".into() } else { format!("/srv/{name}") };
+        passwd += &format!("{name}:x:{uid}:{uid}:{full_name}:{home}:/bin/sh\n");
+        group += &format!("{name}:x:{uid}:\n");
+        if at % 2 == 0 {
+            subuid += &format!("{name}:{}:{}\n", 100_000 + 1000 * at, 1 + numbers[at] % 900);
+        }
+    }
+    let members: Vec<String> = (0..words.len()).step_by(2).map(name).collect();
+    group += &format!("crew:x:500:{}\nrest:x:501:{}\n", members.join(","), name(0));
+    let files = [
+        (crate::table::File::Passwd, passwd.as_str()),
+        (crate::table::File::Group, &group),
+        (crate::table::File::Subuid, &subuid),
+        (crate::table::File::Subgid, &subuid),
+    ];
+    crate::book::tests::book(&files)
+}
+
+proptest::proptest! {
+    #[test]
+    fn what_is_written_is_read_as_it_was(
+        words in proptest::collection::vec("[a-zA-Zåé \"';|\\\\#=-]{0,12}", 1..8),
+        numbers in proptest::collection::vec(proptest::prelude::any::<u16>(), 8),
+    ) {
+        let (book, policy) = (book_of(&words, &numbers), crate::policy::Policy::default());
+        let own = made_with_users(&book, &policy);
+        for form in [Form::Csv, Form::Json, Form::Toml] {
+            let roll = crate::account::Roll::new(&book, &policy);
+            let written = written_users(roll.accounts(), form, Hashes::Left, &own);
+            let roster = read(form, &written.text);
+            proptest::prop_assert_eq!(&roster.faults, &[], "{}", written.text);
+            let users = users(&roster);
+            proptest::prop_assert_eq!(users.len(), words.len());
+            for (user, account) in users.iter().zip(roll.accounts()) {
+                let is = &account.user;
+                proptest::prop_assert_eq!(user.names[0].as_slice(), is.name);
+                let full_name = user.full_name.clone().unwrap_or_default();
+                proptest::prop_assert_eq!(full_name.as_slice(), is.full_name());
+                proptest::prop_assert_eq!(user.uid, is.uid());
+                proptest::prop_assert_eq!(&user.primary, &None);
+                proptest::prop_assert_eq!(user.no_home, is.home == b"/nonexistent");
+                let groups: Vec<&[u8]> = account.groups.iter().map(|group| group.name).collect();
+                let join: Vec<&[u8]> = user.join.iter().map(|group| group.as_slice()).collect();
+                proptest::prop_assert_eq!(join, groups);
+                proptest::prop_assert_eq!(&user.spans, &account.uid_ranges);
+            }
+        }
+    }
+}

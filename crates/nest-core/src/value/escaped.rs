@@ -143,4 +143,17 @@ mod tests {
             assert_eq!(unescape(text), None, "{text}");
         }
     }
+
+    proptest::proptest! {
+        #[test]
+        fn what_needs_no_escape_is_written_as_it_would_be(
+            bytes in proptest::collection::vec(proptest::prelude::any::<u8>(), 0..40),
+            text in "[ -~é\\\\\n]{0,40}",
+        ) {
+            for bytes in [bytes.as_slice(), text.as_bytes()] {
+                proptest::prop_assert_eq!(escaped(bytes).into_owned(), in_full(bytes));
+                proptest::prop_assert_eq!(unescape(&escape(bytes)).unwrap(), bytes);
+            }
+        }
+    }
 }

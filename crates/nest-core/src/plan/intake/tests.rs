@@ -289,3 +289,87 @@ fn cautions_that_are_alike_are_counted() {
         (4, Some(&Caution::MoreAlike { more: 2 }))
     );
 }
+
+#[test]
+fn what_goes_for_all_rows_goes_for_each() {
+    let csv = "name,home,service\nmaren,,\ncorwin,/srv/corwin,\ngauge,,yes\nodile,none,\n";
+    let homes = |request: &Intake| -> Vec<String> {
+        let plan = planned(request, "").unwrap().plan;
+        let field = |line: String| line.split(':').nth(5).unwrap().to_owned();
+        let made = plan.steps.len();
+        let homes = lines(&plan, File::Passwd).into_iter().map(field);
+        homes.chain([made.to_string()]).collect()
+    };
+    let all = ["/home/maren", "/srv/corwin", "/nonexistent", "/nonexistent"];
+    assert_eq!(homes(&request(csv)), [&all[..], &["2"]].concat());
+    let mut recorded = Intake { no_home: true, ..request(csv) };
+    assert_eq!(homes(&recorded), [&all[..], &["0"]].concat());
+    // Said once for all rows, it comes to the same.
+    recorded.settle();
+    assert_eq!(homes(&recorded), [&all[..], &["0"]].concat());
+    let bare = Intake { skeleton: Some("none".into()), ..request(csv) };
+    let plan = planned(&bare, "").unwrap().plan;
+    let empty = |step: &crate::plan::Step| {
+        matches!(step, crate::plan::Step::MakeDirectory { skeleton: None, .. })
+    };
+    assert!(plan.steps.iter().all(empty) && plan.steps.len() == 2, "{:?}", plan.steps);
+}
+
+#[test]
+fn an_account_is_changed_in_every_field_its_row_has() {
+    let csv =
+        "name,primary,admin,uid,home,ranges,service\ntavish,pilots,yes,1400,/srv/tavish,none,no\n";
+    let (book, policy) = (the_book(), Policy::default());
+    let facts = crate::surroundings::Facts {
+        kind: crate::surroundings::Kind::Directory,
+        uid: 1001,
+        gid: 1001,
+        mode: 0o700,
+    };
+    let mut world = World::default();
+    world.sites.insert("/home/tavish".into(), crate::surroundings::Site::Taken(facts));
+    let ground =
+        Ground { book: &book, policy: &policy, world: &world, today: Day(20_781), change: Some(7) };
+    let request = Intake { existing: Existing::Update, ..request(csv) };
+    let plan = intake(ground, &request).unwrap().plan;
+    assert_eq!(lines(&plan, File::Passwd), ["tavish:x:1400:210:Tavish Rowe:/srv/tavish:/bin/sh"]);
+    assert_eq!(lines(&plan, File::Group)[0], "sudo:x:27:sunniva,tavish");
+    let steps: Vec<String> = plan.steps.iter().map(crate::plan::Step::describe).collect();
+    let steps = steps.join("; ");
+    assert!(steps.contains("/home/tavish") && steps.contains("/srv/tavish"), "{steps}");
+    let told: Vec<&str> = plan.subjects[0].decisions.iter().map(|one| one.label.as_ref()).collect();
+    for label in ["row", "uid", "home", "primary", "joins"] {
+        assert!(told.contains(&label), "no {label} in {told:?}");
+    }
+    let message = |csv: &str| {
+        let request = Intake { existing: Existing::Update, ..self::request(csv) };
+        faults(&request, "").join("; ")
+    };
+    assert!(message("name,service\ntavish,yes\n").contains("tavish is a person"));
+    assert!(message("name,uid\ntavish,1000\n").contains("uid 1000 is sunniva's"));
+    assert!(
+        message("name,ranges\nsunniva,5000-5009\n")
+            .contains("sunniva has other ranges in etc/subuid")
+    );
+    assert!(
+        message("name,primary\ntavish,nobody\n").contains("2:8 primary: there is no group nobody")
+    );
+}
+
+#[test]
+fn of_two_people_with_one_name_neither_is_guessed() {
+    let mut texts = PASSWD.to_owned();
+    texts += "twin:x:1005:1005:Tavish Rowe:/home/twin:/bin/sh\n";
+    let book = book(&[(File::Passwd, &texts), (File::Group, GROUP)]);
+    let (policy, world) = (Policy::default(), World::default());
+    let ground =
+        Ground { book: &book, policy: &policy, world: &world, today: Day(20_781), change: None };
+    let request = Intake { existing: Existing::Keep, ..request("full_name\nTavish Rowe\n") };
+    let refusal = intake(ground, &request).unwrap_err();
+    let Reason::Roster { faults, .. } = &refusal.reason else { panic!() };
+    assert_eq!(faults[0].message, "several accounts are called Tavish Rowe");
+    let nothing = self::request("full_name\n\u{10ffff}\n");
+    let refusal = intake(ground, &nothing).unwrap_err();
+    let Reason::Roster { faults, .. } = &refusal.reason else { panic!() };
+    assert!(faults[0].message.contains("none of its letters"), "{}", faults[0].message);
+}
