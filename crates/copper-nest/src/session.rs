@@ -5,7 +5,7 @@ use std::io::IsTerminal;
 use std::path::Path;
 use std::time::Duration;
 
-use nest_core::plan::{Ground, Plan, Refusal};
+use nest_core::plan::{Ground, Plan, Refusal, Way};
 use nest_core::policy::Policy;
 use nest_core::record::Told;
 use nest_core::value::Day;
@@ -259,9 +259,18 @@ impl<'g> Session<'g> {
                 "{} was not done: it takes something away, and there is no terminal to ask at",
                 plan.summary
             );
-            return Err(Failure::new(REFUSED, "needs-yes", message)
-                .or("see what it would do", format!("{} --dry-run", plan.summary))
-                .or("or do it without asking", format!("{} --yes", plan.summary)));
+            let mut failure = Failure::new(REFUSED, "needs-yes", message);
+            for (label, option) in
+                [("see what it would do", "--dry-run"), ("or do it without asking", "--yes")]
+            {
+                // As it was typed: no option of it may get lost.
+                failure.ways.push(Way {
+                    label: label.to_owned(),
+                    text: format!("{} {option}", as_typed()),
+                    is_command: false,
+                });
+            }
+            return Err(failure);
         }
         receipt::show(self.global, &Told::of(plan), receipt::Stage::Asked);
         let declined = || Failure::new(REFUSED, "declined", "nothing was changed");
@@ -374,6 +383,13 @@ impl<'g> Session<'g> {
             _ => Ok(()),
         }
     }
+}
+
+/// The command line, to be pasted.
+fn as_typed() -> String {
+    let words: Vec<String> =
+        std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
+    format!("copper-nest {}", shell_words::join(words))
 }
 
 fn read_policy(global: &Global, tree: &Tree) -> Result<Policy, Failure> {

@@ -461,3 +461,15 @@ fn of_two_who_restore_at_once_one_does() {
         assert_same(&before, &tree.snapshot_without(".set-aside"));
     }
 }
+
+#[test]
+fn what_is_offered_in_place_of_a_question_is_what_was_asked() {
+    let tree = with_maren();
+    let run = tree.refused("delete user maren --files erase", 3, "there is no terminal to ask at");
+    let again =
+        format!("copper-nest --tree {} delete user maren --files erase", tree.root().display());
+    for option in ["--dry-run", "--yes"] {
+        let wanted = format!("{again} {option}");
+        assert!(run.stderr.contains(&wanted), "no {wanted} in {}", run.stderr);
+    }
+}
