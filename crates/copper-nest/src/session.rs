@@ -266,7 +266,7 @@ impl<'g> Session<'g> {
                 // As it was typed: no option of it may get lost.
                 failure.ways.push(Way {
                     label: label.to_owned(),
-                    text: format!("{} {option}", as_typed()),
+                    text: format!("{} {option}", as_typed(plan)),
                     is_command: false,
                 });
             }
@@ -385,10 +385,16 @@ impl<'g> Session<'g> {
     }
 }
 
-/// The command line, to be pasted.
-fn as_typed() -> String {
-    let words: Vec<String> =
+/// The command line, to be pasted; an undo says which change it is about.
+fn as_typed(plan: &Plan) -> String {
+    let mut words: Vec<String> =
         std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
+    let undo = words.iter().position(|word| word == "undo");
+    if let (Some(number), Some(at)) = (plan.undoes, undo)
+        && words.get(at + 1).is_none_or(|next| next.parse::<u64>().is_err())
+    {
+        words.insert(at + 1, number.to_string());
+    }
     format!("copper-nest {}", shell_words::join(words))
 }
 
