@@ -276,7 +276,7 @@ fn accounts_are_brought_to_their_rows() {
     tree.done(&exact).says("1 changed");
     assert_eq!(tree.line("etc/group", 8), "pilots:x:210:");
     std::fs::write(&file, "name,join\nsunniva,pilots\n").unwrap();
-    tree.refused(&exact, 3, "leaving sudo: ");
+    tree.refused(&exact, 3, "sunniva would leave sudo: ");
     std::fs::write(&file, "name,service\nsunniva,yes\n").unwrap();
     tree.refused(&exact, 3, "sunniva is a person, which its uid says");
 }

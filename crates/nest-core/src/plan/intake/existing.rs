@@ -132,7 +132,7 @@ impl<'a, 'r> Planner<'a, 'r> {
         let target = match self.making.find_group(wanted.as_ref(), "") {
             Ok(target) => target,
             Err(refusal) => {
-                self.no_group(row, &refusal);
+                self.refused(row, &refusal);
                 return found.gid;
             }
         };
@@ -171,7 +171,7 @@ impl<'a, 'r> Planner<'a, 'r> {
             match self.making.find_group(group.as_ref(), "") {
                 Ok(target) if target.gid != primary => wanted.push(target.name),
                 Ok(_) => {}
-                Err(refusal) => self.no_group(row, &refusal),
+                Err(refusal) => self.refused(row, &refusal),
             }
         }
         if user.admin {
@@ -202,16 +202,6 @@ impl<'a, 'r> Planner<'a, 'r> {
         !joins.is_empty()
     }
 
-    /// The users whose rows take them out of the administrators' group.
-    fn leaving_admins(&self, admins: &BString) -> Vec<BString> {
-        let rows = self.request.roster.rows.iter().zip(&self.names);
-        let leave = rows.filter(|(row, _)| {
-            row.given.contains(Column::Join)
-                && matches!(&row.what, What::User(user) if !user.admin && !user.join.contains(admins))
-        });
-        leave.filter_map(|(_, name)| name.clone()).collect()
-    }
-
     fn leave_groups(
         &mut self,
         row: &Row,
@@ -219,26 +209,60 @@ impl<'a, 'r> Planner<'a, 'r> {
         gone: &[BString],
         subject: &mut Subject,
     ) {
-        let admins = admin_group(self.ground.book, self.ground.policy).map(|group| group.name);
+        let name = BString::from(found.user.name);
         for group in gone {
-            if admins.is_some_and(|admins| group == admins) {
-                let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
-                let together = &self.leaving_admins(group);
-                let threat = Threat { what: "", again: &again, busy: false, together };
-                if let Err(refusal) = guard(self.ground, found, Even::default(), threat) {
-                    let way = refusal.ways.first().map(|way| way.text.clone()).unwrap_or_default();
-                    let message = format!("leaving {group}: {}", refusal.reason);
-                    let wrong = Wrong::new(message, format!("{group} as well; or first {way}"));
-                    self.fault(row, Column::Join, wrong);
-                    continue;
-                }
+            if self.may_leave(row, Column::Join, found, group) {
+                self.leaving.entry(group.clone()).or_default().push(name.clone());
             }
-            let name = BString::from(found.user.name);
-            self.leaving.entry(group.clone()).or_default().push(name);
         }
         if !gone.is_empty() {
             subject.decide("leaves", bstr::join(", ", gone), "no row asks for it");
         }
+    }
+
+    /// Stands before whoever would leave the administrators, by a row of the user or
+    /// of the group; notes the fault.
+    pub(super) fn may_leave(
+        &mut self,
+        row: &Row,
+        column: Column,
+        found: &FoundUser<'a>,
+        group: &BString,
+    ) -> bool {
+        let admins = admin_group(self.ground.book, self.ground.policy);
+        if admins.is_none_or(|admins| group != admins.name) {
+            return true;
+        }
+        let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
+        let together = &self.leaving_admins(group);
+        let threat = Threat { what: "", again: &again, busy: false, together };
+        let Err(refusal) = guard(self.ground, found, Even::default(), threat) else { return true };
+        let way = refusal.ways.last().map(|way| way.text.clone()).unwrap_or_default();
+        let (name, what) = (BStr::new(found.user.name), &refusal.reason);
+        let wrong = Wrong::new(
+            format!("{name} would leave {group}: {what}"),
+            match column {
+                Column::Member => format!("{name} as well; or first {way}"),
+                _ => format!("{group} as well; or first {way}"),
+            },
+        );
+        self.fault(row, column, wrong);
+        false
+    }
+
+    /// The users whom rows, their own or the group's, take out of the administrators.
+    fn leaving_admins(&self, admins: &BString) -> Vec<BString> {
+        let rows = &self.request.roster.rows;
+        let own = rows.iter().zip(&self.names).filter(|(row, _)| {
+            row.given.contains(Column::Join)
+                && matches!(&row.what, What::User(user) if !user.admin && !user.join.contains(admins))
+        });
+        let own = own.filter_map(|(_, name)| name.clone());
+        let of_group = rows.iter().filter_map(|row| match &row.what {
+            What::Group(group) if group.name == *admins => Some(group),
+            _ => None,
+        });
+        own.chain(of_group.flat_map(|group| self.unasked_members(group))).collect()
     }
 
     /// A first password is set where none is, and keys where none are; what the

@@ -3,12 +3,13 @@
 use bstr::{BStr, BString};
 use hashbrown::HashSet;
 
-use super::{Existing, Planner, again, faults};
+use super::{Existing, Planner, faults};
+use crate::account::admin_group;
 use crate::plan::create_group::choose_gid;
 use crate::plan::find::{find_group, find_member};
 use crate::plan::lists::Lists;
 use crate::plan::new_name::check_new_group_name;
-use crate::plan::{CreateGroup, Refusal, Subject};
+use crate::plan::{CreateGroup, Ground, Subject};
 use crate::roster::{Column, Row, What, Wrong};
 
 impl<'r> Planner<'_, 'r> {
@@ -104,22 +105,36 @@ impl<'r> Planner<'_, 'r> {
             }
         }
         if exists && self.request.exact_groups && row.given.contains(Column::Member) {
-            let found = self.ground.book.group(&group.name);
-            let listed =
-                found.into_iter().flat_map(|(_, group)| group.members().map(BString::from));
-            let joining: HashSet<BString> = self.joining(&group.name);
-            let gone: Vec<BString> = listed
-                .filter(|name| !group.members.contains(name) && !joining.contains(name))
-                .collect();
-            self.leaving.entry(group.name.clone()).or_default().extend(gone);
+            for name in self.unasked_members(group) {
+                // Whom the files do not know administers nothing.
+                let user = self.ground.book.user(&name).is_some();
+                let user = user.then(|| self.found(row, name.as_ref())).flatten();
+                let may =
+                    user.is_none_or(|user| self.may_leave(row, Column::Member, &user, &group.name));
+                if may {
+                    self.leaving.entry(group.name.clone()).or_default().push(name);
+                }
+            }
         }
+    }
+
+    /// The members of a group for whom neither its row nor their own asks.
+    pub(super) fn unasked_members(&self, group: &CreateGroup) -> Vec<BString> {
+        let found = self.ground.book.group(&group.name);
+        let listed = found.into_iter().flat_map(|(_, group)| group.members().map(BString::from));
+        let joining = self.joining(&group.name);
+        listed.filter(|name| !group.members.contains(name) && !joining.contains(name)).collect()
     }
 
     /// The users whose rows ask for a group.
     fn joining(&self, group: &BString) -> HashSet<BString> {
+        let Ground { book, policy, .. } = self.ground;
+        let admins = admin_group(book, policy).is_some_and(|admins| group == admins.name);
         let rows = self.request.roster.rows.iter().zip(&self.names);
-        let asks = rows
-            .filter(|(row, _)| matches!(&row.what, What::User(user) if user.join.contains(group)));
+        let asks = rows.filter(|(row, _)| match &row.what {
+            What::User(user) => user.join.contains(group) || admins && user.admin,
+            What::Group(_) => false,
+        });
         asks.filter_map(|(_, name)| name.clone()).collect()
     }
 
@@ -133,7 +148,7 @@ impl<'r> Planner<'_, 'r> {
         if self.rows.contains_key(name) {
             return true;
         }
-        match find_member(self.ground, name.as_ref(), group.unlisted, "", &again(group)) {
+        match find_member(self.ground, name.as_ref(), group.unlisted, "", "") {
             Ok(caution) => {
                 self.making.plan.cautions.extend(caution);
                 true
@@ -155,10 +170,5 @@ impl<'r> Planner<'_, 'r> {
                 Lists { ground, draft, cautions }.leave(&group, name.as_ref());
             }
         }
-    }
-
-    /// Notes why the group of a row can't be had, by name or by number.
-    pub(super) fn no_group(&mut self, row: &Row, refusal: &Refusal) {
-        self.refused(row, refusal);
     }
 }

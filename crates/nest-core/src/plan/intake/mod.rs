@@ -17,7 +17,7 @@ use hashbrown::HashMap;
 use super::create_user::{Making, check_values, empty_file};
 use super::find::FoundUser;
 use super::retire::settle_numbers;
-use super::{CreateGroup, CreateUser, Ground, Plan, Reason, Refusal, Subject};
+use super::{CreateUser, Ground, Plan, Reason, Refusal, Subject};
 use crate::roster::{Column, Fault, Roster, Row, What, Wrong};
 
 /// A roster to be taken in.
@@ -317,11 +317,6 @@ impl Intake {
         };
         subject.decisions.insert(0, decision);
     }
-}
-
-/// A row of a group, as [`super::create_group`] would have it.
-fn again(group: &CreateGroup) -> String {
-    format!("create group {}", group.name)
 }
 
 #[cfg(test)]

@@ -68,7 +68,6 @@ impl Planner<'_, '_> {
                 let message = format!("{column} {id} is asked for on line {line} already{of}");
                 let instead = "another number, or none to have the next free one";
                 self.fault(row, column, Wrong::new(message, instead));
-                taken.insert(id, at);
             }
         }
         for (at, row) in request.roster.rows.iter().enumerate() {

@@ -181,7 +181,7 @@ fn rows_that_exist_are_kept_or_brought_to_their_rows() {
     request.exact_groups = true;
     let told = faults(&request, "");
     assert_eq!(told.len(), 1, "{told:?}");
-    assert!(told[0].starts_with("3:22 join: leaving sudo: "), "{told:?}");
+    assert!(told[0].starts_with("3:22 join: sunniva would leave sudo: "), "{told:?}");
 }
 
 #[test]
@@ -372,4 +372,21 @@ fn of_two_people_with_one_name_neither_is_guessed() {
     let refusal = intake(ground, &nothing).unwrap_err();
     let Reason::Roster { faults, .. } = &refusal.reason else { panic!() };
     assert!(faults[0].message.contains("none of its letters"), "{}", faults[0].message);
+}
+
+#[test]
+fn a_row_of_the_administrators_group_is_guarded_too() {
+    let update =
+        |csv: &str| Intake { existing: Existing::Update, exact_groups: true, ..request(csv) };
+    let told = faults(&update("name,member\nsudo,tavish\n"), "");
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert!(told[0].starts_with("2:6 member: sunniva would leave sudo: "), "{told:?}");
+    assert!(told[0].contains("--even-last-admin"), "{told:?}");
+    let kept = planned(&update("name,member\nsudo,sunniva;tavish\n"), "").unwrap().plan;
+    assert_eq!(lines(&kept, File::Group), ["sudo:x:27:sunniva,tavish"]);
+    // A row of somebody's own asks for it as well.
+    let group = Source::new("g", Form::Csv, b"name,member\nsudo,tavish\n".to_vec());
+    let user = Source::new("u", Form::Csv, b"name,join\nsunniva,sudo;slipway\n".to_vec());
+    let both = Intake { roster: Roster::read(vec![group, user]), ..update("name\nx\n") };
+    assert_eq!(lines(&planned(&both, "").unwrap().plan, File::Group), ["sudo:x:27:sunniva,tavish"]);
 }
