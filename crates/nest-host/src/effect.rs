@@ -269,8 +269,8 @@ impl Hands<'_> {
 
     fn give(&self, path: &Escaped, from: Owner, to: Owner) -> std::io::Result<()> {
         let mut list = Vec::new();
-        let mut undone = Making { live: self.tree.is_live(), flush: true, undone: &mut list };
-        give_directory(self.tree, &path.0, from, to, &mut undone)
+        let mut making = Making { live: self.tree.is_live(), flush: true, undone: &mut list };
+        give_directory(self.tree, &path.0, from, to, &mut making)
     }
 
     /// Makes a directory that only root may enter, if there is none.

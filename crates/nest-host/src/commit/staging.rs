@@ -81,19 +81,21 @@ impl Change<'_> {
 
     fn stage_step(&mut self, at: usize, step: &Step, effect: &mut Effect) -> std::io::Result<()> {
         let tree = self.hands.tree;
-        let mut undone = Making {
+        // Mail may lie on another file system than the homes that are flushed at once.
+        let alone = !matches!(step, Step::MakeDirectory { .. });
+        let mut making = Making {
             live: tree.is_live(),
-            flush: !self.flushes_at_once(),
+            flush: alone || !self.flushes_at_once(),
             undone: &mut self.outcome.left_undone,
         };
         match (step, effect) {
             (Step::MakeDirectory { path, skeleton, files, owner, mode }, effect) => {
                 let skeleton = skeleton.as_ref().map(|skeleton| skeleton.as_slice());
-                stage_directory(tree, path, skeleton, files, *owner, *mode, &mut undone)?;
+                stage_directory(tree, path, skeleton, files, *owner, *mode, &mut making)?;
                 self.made[at] = note_made(tree, effect)?;
             }
             (Step::MakeFile { below, file, owner }, effect) => {
-                stage_file(tree, below, file, *owner, &mut undone)?;
+                stage_file(tree, below, file, *owner, &mut making)?;
                 self.made[at] = note_made(tree, effect)?;
             }
             (_, Effect::Move { from, to, copied: true, .. }) => {
