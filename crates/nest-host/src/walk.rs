@@ -1,6 +1,7 @@
 //! A parallel walk over the local file systems of a tree, by handles, no link
 //! followed.
 
+use std::cell::Cell;
 use std::collections::{HashMap, HashSet};
 use std::ffi::{CStr, CString};
 use std::os::fd::OwnedFd;
@@ -49,7 +50,7 @@ const NOT_LOCAL: [u32; 22] = [
 const BATCH: usize = 4096;
 
 /// How much of a directory is read at a time.
-const BUFFER: usize = 32 << 10;
+const ROOM: usize = 32 << 10;
 
 /// Where to walk.
 #[derive(Debug, Clone, Copy, Default)]
@@ -146,7 +147,10 @@ struct Ahead {
     above: Arc<OwnedFd>,
     name: CString,
     path: Vec<u8>,
+    /// The device of what it is in.
     device: u64,
+    /// Whether it was told already.
+    told: bool,
 }
 
 impl<'w> Walk<'w> {
@@ -166,15 +170,13 @@ impl<'w> Walk<'w> {
             true => Vec::new(),
             false => tidy(path),
         };
-        let (directory, last) = path.split_at(path.iter().rposition(|&b| b == b'/').unwrap_or(0));
-        let name_in_path = last.strip_prefix(b"/").unwrap_or(last);
-        let met = Met { directory, name: name_in_path, stat: &stat };
-        (self.tell)(&met);
-        if !met.is_directory() {
+        tell(self.tell, &path, &stat);
+        if FileType::from_raw_mode(stat.st_mode) != FileType::Directory {
             return Ok(None);
         }
         self.devices_seen().insert(stat.st_dev, true);
-        Ok(Some(Ahead { above: Arc::new(above), name, path, device: stat.st_dev }))
+        let (above, device) = (Arc::new(above), stat.st_dev);
+        Ok(Some(Ahead { above, name, path, device, told: true }))
     }
 
     fn devices_seen(&self) -> MutexGuard<'_, HashMap<u64, bool>> {
@@ -207,20 +209,28 @@ impl<'w> Walk<'w> {
             // It went, or was swapped for something else, while we looked.
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return,
             Err(error) => {
+                let flags = AtFlags::SYMLINK_NOFOLLOW;
+                match rustix::fs::statat(&*ahead.above, &ahead.name, flags) {
+                    Ok(stat) if !ahead.told => tell(self.tell, &ahead.path, &stat),
+                    _ => {}
+                }
                 let why = error.to_string();
                 self.note(|unseen| unseen.unread.push((shown(&ahead.path), why)));
                 return;
             }
         };
         drop(ahead.above);
-        let device = match rustix::fs::fstat(&inside) {
-            Ok(stat) if stat.st_dev == ahead.device => ahead.device,
-            Ok(stat) if self.enters(&inside, &ahead.path, stat.st_dev) => stat.st_dev,
+        let stat = match rustix::fs::fstat(&inside) {
+            Ok(stat) if stat.st_dev == ahead.device => stat,
+            Ok(stat) if self.enters(&inside, &ahead.path, stat.st_dev) => stat,
             _ => return,
         };
-        let inside = Arc::new(inside);
-        let path = Arc::new(ahead.path);
-        let mut buffer = Vec::with_capacity(BUFFER);
+        if !ahead.told {
+            tell(self.tell, &ahead.path, &stat);
+        }
+        let (path, inside, device) = (Arc::new(ahead.path), Arc::new(inside), stat.st_dev);
+        let mut buffer = BUFFER.take();
+        buffer.reserve(ROOM);
         let mut entries = RawDir::new(&*inside, buffer.spare_capacity_mut());
         let (mut seen, mut batch) = (0, Vec::new());
         while let Some(entry) = entries.next() {
@@ -237,16 +247,21 @@ impl<'w> Walk<'w> {
                 continue;
             }
             seen += 1;
-            if seen <= BATCH {
+            if entry.file_type() == FileType::Directory {
+                self.below(scope, &inside, &path, name, device);
+            } else if seen <= BATCH {
                 self.entry(scope, &inside, &path, name, device);
-                continue;
+            } else {
+                batch.push(name.to_owned());
             }
-            batch.push(name.to_owned());
             if batch.len() == BATCH {
                 self.share_out(scope, &inside, &path, std::mem::take(&mut batch), device);
             }
         }
-        self.share_out(scope, &inside, &path, batch, device);
+        if !batch.is_empty() {
+            self.share_out(scope, &inside, &path, batch, device);
+        }
+        BUFFER.set(buffer);
     }
 
     fn share_out<'s>(
@@ -257,15 +272,35 @@ impl<'w> Walk<'w> {
         names: Vec<CString>,
         device: u64,
     ) {
-        if names.is_empty() {
-            return;
-        }
         let (inside, path) = (Arc::clone(inside), Arc::clone(path));
         scope.spawn(move |scope| {
             for name in &names {
                 self.entry(scope, &inside, &path, name, device);
             }
         });
+    }
+
+    /// Goes on with a directory, unless it is left out.
+    fn below<'s>(
+        &'s self,
+        scope: &Scope<'s>,
+        inside: &Arc<OwnedFd>,
+        path: &Arc<Vec<u8>>,
+        name: &CStr,
+        device: u64,
+    ) {
+        let below = [path, &b"/"[..], name.to_bytes()].concat();
+        if self.but.contains(&below) {
+            return;
+        }
+        if self.doubled.contains(&below) {
+            let what = "shown elsewhere in the tree too".to_owned();
+            self.note(|unseen| unseen.left_out.push((below.into(), what)));
+            return;
+        }
+        let (above, name) = (Arc::clone(inside), name.to_owned());
+        let ahead = Ahead { above, name, path: below, device, told: false };
+        scope.spawn(move |scope| self.directory(scope, ahead));
     }
 
     #[inline]
@@ -287,38 +322,24 @@ impl<'w> Walk<'w> {
             }
         };
         let met = Met { directory: path, name: name.to_bytes(), stat: &stat };
-        let directory = met.is_directory();
-        if (directory || !self.but.is_empty()) && self.but.contains(&met.path()) {
-            return;
-        }
-        if !directory {
-            return (self.tell)(&met);
-        }
-        let below = met.path();
-        if self.doubled.contains(&below) {
-            let what = "shown elsewhere in the tree too".to_owned();
-            self.note(|unseen| unseen.left_out.push((below.into(), what)));
-            return;
-        }
-        // What is mounted on a directory counts, if it is walked at all.
-        if stat.st_dev == device || self.is_walked(inside, name, &below, stat.st_dev) {
+        if met.is_directory() {
+            // The file system did not say so, or it is one only now.
+            self.below(scope, inside, path, name, device);
+        } else if self.but.is_empty() || !self.but.contains(&met.path()) {
             (self.tell)(&met);
-            let (above, name) = (Arc::clone(inside), name.to_owned());
-            let ahead = Ahead { above, name, path: below, device: stat.st_dev };
-            scope.spawn(move |scope| self.directory(scope, ahead));
         }
     }
+}
 
-    fn is_walked(&self, inside: &OwnedFd, name: &CStr, path: &[u8], device: u64) -> bool {
-        let flags = DIRECTORY | OFlags::NONBLOCK;
-        match rustix::fs::openat(inside, name, flags, Mode::empty()) {
-            Ok(mounted) => self.enters(&mounted, path, device),
-            Err(error) => {
-                self.note(|unseen| unseen.unread.push((path.into(), error.to_string())));
-                false
-            }
-        }
-    }
+thread_local! {
+    /// What a thread reads directories into.
+    static BUFFER: Cell<Vec<u8>> = const { Cell::new(Vec::new()) };
+}
+
+fn tell(tell: &Tell<'_>, path: &[u8], stat: &Stat) {
+    let (directory, last) = path.split_at(path.iter().rposition(|&b| b == b'/').unwrap_or(0));
+    let name = last.strip_prefix(b"/").unwrap_or(last);
+    tell(&Met { directory, name, stat });
 }
 
 fn shown(path: &[u8]) -> BString {
