@@ -8,6 +8,10 @@ use crate::value::{PasswordField, Scheme};
 /// What stands in the place of a hash.
 pub const HIDDEN: &str = "(hash)";
 
+/// What stands in the place of the rest of a line of which nobody can say where its
+/// hash is.
+pub const NOT_SHOWN: &str = "(not shown: it may hold a hash)";
+
 /// The line with its password field replaced by `(hash)`, or `!(hash)` when it is locked, unless the field is a
 /// harmless marker. Of a line of a secret file that is not well-formed only the
 /// first field is shown: nobody can say where its hash stands.
@@ -29,9 +33,9 @@ pub fn shown(file: File, line: &[u8]) -> BString {
         return match line.trim_ascii_start().first() {
             None | Some(b'+' | b'-') => line.into(),
             _ if fields[0].len() <= 32 && !looks_like_hash(fields[0]) && fields.len() > 1 => {
-                [fields[0], b":(not shown: it may hold a hash)"].concat().into()
+                [fields[0], b":", NOT_SHOWN.as_bytes()].concat().into()
             }
-            _ => "(not shown: it may hold a hash)".into(),
+            _ => NOT_SHOWN.into(),
         };
     }
     let shown: Vec<&[u8]> = fields

@@ -5,8 +5,8 @@ use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
 use super::lines::found;
-use super::{Finding, Mark, Out, Related, Rule, Selection, rule};
-use crate::allot::IdMap;
+use super::remedy::{another_number, free_name};
+use super::{Finding, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::plan::{Ground, NO_HOME};
 use crate::secret::shown;
 use crate::table::{File, Lines, Table, doubled_numbers};
@@ -28,7 +28,11 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
                     "line {} says {name} already, and only that one is found by name.",
                     first + 1
                 );
-                let remedy = "take one of the two out, or give it another name".to_owned();
+                let remedy =
+                    match lines.get(first as usize).bytes == line.bytes && line.is_whole(file) {
+                        true => Remedy::repair(rule),
+                        false => Remedy::take_out(file, again as usize + 1),
+                    };
                 let finding = found(rule, lines, line, Mark::Field(0), message, remedy);
                 out.findings.push(relate(finding, lines, first));
             }
@@ -37,8 +41,6 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let (uid, gid) = (wanted("duplicate-uid"), wanted("duplicate-gid"));
     if let Some(rule) = uid {
         let doubled = doubled_numbers(|| uids(&book.users));
-        // A suggestion for each of a million findings would take long.
-        let mut ids = (!doubled.is_empty()).then(|| IdMap::new(book, ground.policy, ground.world));
         for (first, again) in doubled {
             let pair = (book.users.record(first as usize), book.users.record(again as usize));
             let (Some(first_user), Some(user)) = pair else {
@@ -54,13 +56,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
                 BStr::new(first_user.name),
                 first + 1
             );
-            let free = ids.as_mut().and_then(|ids| {
-                let free = ids.lowest(ground.policy.people_ids).ok()??;
-                ids.take(free);
-                Some(format!(", such as {free}"))
-            });
-            let name = BStr::new(user.name);
-            let remedy = format!("give {name} a uid of its own{}", free.unwrap_or_default());
+            let remedy = another_number(File::Passwd, user.name);
             let lines = book.users.lines();
             let finding =
                 found(rule, lines, lines.get(again as usize), Mark::Field(2), message, remedy);
@@ -68,7 +64,8 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         }
     }
     if let Some(rule) = gid {
-        for (first, again) in doubled_numbers(|| gids(&book.groups)) {
+        let doubled = doubled_numbers(|| gids(&book.groups));
+        for (first, again) in doubled {
             let pair = (book.groups.record(first as usize), book.groups.record(again as usize));
             let (Some(first_group), Some(group)) = pair else {
                 continue;
@@ -82,7 +79,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
                 BStr::new(first_group.name),
                 first + 1
             );
-            let remedy = format!("give {} a gid of its own", BStr::new(group.name));
+            let remedy = another_number(File::Group, group.name);
             let lines = book.groups.lines();
             let finding =
                 found(rule, lines, lines.get(again as usize), Mark::Field(2), message, remedy);
@@ -93,8 +90,8 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         doubled_members(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("case-twin") {
-        case_twins(rule, book.users.lines(), &mut out);
-        case_twins(rule, book.groups.lines(), &mut out);
+        case_twins(rule, ground, book.users.lines(), &mut out);
+        case_twins(rule, ground, book.groups.lines(), &mut out);
     }
     if let Some(rule) = wanted("shared-home") {
         shared_homes(rule, ground, &mut out);
@@ -115,7 +112,7 @@ fn doubled_members(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             told.push(member);
             let (name, group) = (BStr::new(member), BStr::new(group.name));
             let message = format!("{group} lists {name} more than once.");
-            let remedy = format!("take {name} out of the list of {group} but for once");
+            let remedy = Remedy::repair(rule);
             let mark = Mark::Member(3, name.to_owned());
             let lines = ground.book.groups.lines();
             out.findings.push(found(rule, lines, line, mark, message, remedy));
@@ -123,7 +120,7 @@ fn doubled_members(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     }
 }
 
-fn case_twins(rule: &'static Rule, lines: &Lines, out: &mut Out) {
+fn case_twins(rule: &'static Rule, ground: Ground<'_>, lines: &Lines, out: &mut Out) {
     // Only a name with a capital can be another one's twin.
     let capital = |name: &[u8]| name.iter().any(u8::is_ascii_uppercase);
     let names = || lines.iter().enumerate().filter(|(_, line)| line.is_record());
@@ -148,7 +145,8 @@ fn case_twins(rule: &'static Rule, lines: &Lines, out: &mut Out) {
                 let name = BStr::new(line.name());
                 let message =
                     format!("{name} and {twin} (line {}) differ in capitals only.", other + 1);
-                let remedy = format!("rename {name} or {twin}");
+                let free = free_name(ground.book, name);
+                let remedy = Remedy::rename(lines.file(), name, &free);
                 let finding = found(rule, lines, line, Mark::Field(0), message, remedy);
                 out.findings.push(relate(finding, lines, *other as u32));
             }
@@ -174,7 +172,10 @@ fn shared_homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         }
         let (name, home) = (BStr::new(user.name), BStr::new(user.home));
         let message = format!("{home} is the home of {other_name} (line {}) too.", other + 1);
-        let remedy = format!("give {name} a home of its own");
+        let own = policy.home_of(name);
+        let change: [&[u8]; 6] =
+            [b"change", b"user", name, b"--home", own.as_ref(), b"--record-only"];
+        let remedy = Remedy::run(change);
         let finding = found(rule, lines, lines.get(at), Mark::Field(5), message, remedy);
         out.findings.push(relate(finding, lines, other as u32));
     }

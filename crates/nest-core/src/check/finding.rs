@@ -4,8 +4,9 @@ use std::ops::Range;
 
 use bstr::{BString, ByteSlice};
 
-use super::Rule;
+use super::{Remedy, Rule};
 use crate::table::File;
+use crate::value::escape;
 
 /// What one rule found on one line.
 #[derive(Debug, Clone)]
@@ -26,8 +27,8 @@ pub struct Finding {
     pub subject: BString,
     /// What is wrong, in a sentence.
     pub message: String,
-    /// What to do about it, in a sentence.
-    pub remedy: String,
+    /// What to do about it: the plainest way first.
+    pub remedies: Vec<Remedy>,
     /// Other lines that it has to do with.
     pub related: Vec<Related>,
 }
@@ -64,6 +65,14 @@ pub struct Skipped {
 }
 
 impl Finding {
+    /// What tells it from other findings, and stays when lines are added elsewhere:
+    /// rule, file or path, subject and faulty part.
+    pub fn key(&self) -> String {
+        let place = self.place.as_ref().map_or(self.file.path().into(), ToString::to_string);
+        let part = self.text[self.marked()].as_bstr();
+        escape(format!("{} {place} {} {part}", self.rule.name, self.subject).as_bytes())
+    }
+
     /// The bytes of [`Finding::text`] that are at fault.
     pub fn marked(&self) -> Range<usize> {
         let whole = 0..self.text.len();
@@ -106,7 +115,7 @@ mod tests {
             mark,
             subject: "pilots".into(),
             message: String::new(),
-            remedy: String::new(),
+            remedies: Vec::new(),
             related: Vec::new(),
         };
         assert_eq!(finding(Mark::Field(2)).marked(), 9..12);

@@ -1,12 +1,13 @@
-//! Home directories of people: missing-home, home-owner, home-not-absolute.
+//! Home directories of people: missing-home, home-owner, home-open-to-others,
+//! home-not-absolute.
 
 use bstr::BStr;
 
 use super::lines::found;
-use super::{Mark, Out, Selection, rule};
+use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
 use crate::surroundings::Kind;
-use crate::table::Passwd;
+use crate::table::{Line, Passwd};
 
 /// The home field of accounts that have none on purpose.
 const NO_HOME: &[u8] = b"/nonexistent";
@@ -14,6 +15,7 @@ const NO_HOME: &[u8] = b"/nonexistent";
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let (missing, owner) = (wanted("missing-home"), wanted("home-owner"));
+    let open = wanted("home-open-to-others");
     let mut out = Out::default();
     if let Some(rule) = wanted("home-not-absolute") {
         let users = &ground.book.users;
@@ -21,11 +23,13 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         for (line, user) in users.records().filter(|(_, user)| relative(user)) {
             let (name, home) = (BStr::new(user.name), BStr::new(user.home));
             let message = format!("the home of {name}, {home}, does not begin at /.");
-            let remedy = "give the whole path".to_owned();
+            let own = [b"/", user.home].concat();
+            let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
+            let remedy = Remedy::run(change);
             out.findings.push(found(rule, users.lines(), line, Mark::Field(5), message, remedy));
         }
     }
-    if missing.is_none() && owner.is_none() {
+    if missing.is_none() && owner.is_none() && open.is_none() {
         return out;
     }
     let owners = ground.world.owners_are_real();
@@ -57,31 +61,90 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         };
         match (fault, facts) {
             (Some(message), _) => {
-                let remedy =
-                    format!("make the directory and give it to {name}, or correct the path");
+                let mut remedy = match facts {
+                    None => missing.map(Remedy::repair).unwrap_or_default(),
+                    Some(_) => Vec::new(),
+                };
+                let none: [&[u8]; 6] =
+                    [b"change", b"user", name, b"--home", NO_HOME, b"--record-only"];
+                let none = Command::own(none);
+                match remedy.is_empty() {
+                    true => remedy = Remedy::all([none]),
+                    false => remedy.push(Remedy::or("if it is to have none", [none])),
+                }
                 out.findings.extend(
                     missing.map(|rule| found(rule, lines, line, Mark::Field(5), message, remedy)),
                 );
             }
-            (None, Some(facts)) if facts.uid != uid && owners.is_ok() => {
+            (None, Some(facts)) => {
+                if let Some(rule) = open {
+                    out.findings.extend(open_home(rule, ground, line, &user, facts.mode));
+                }
+                if facts.uid == uid || owners.is_err() {
+                    continue;
+                }
                 let whose = match ground.book.user_by_uid(facts.uid) {
                     Some((_, other)) => format!("{} ({})", BStr::new(other.name), facts.uid),
                     None => format!("uid {}, which nobody has", facts.uid),
                 };
                 let message = format!("{home} belongs to {whose}, not to {name} ({uid}).");
-                let remedy = format!("look at whose it is and why; then give it to {name}");
+                let from = facts.uid.to_string();
+                let give = match facts.uid {
+                    0 => Command::own([b"reassign", b"0", name, home, b"--even-root"]),
+                    _ => Command::own([b"reassign", from.as_bytes(), name, home]),
+                };
+                let own = ground.policy.home_of(name);
+                let change: [&[u8]; 6] =
+                    [b"change", b"user", name, b"--home", &own, b"--record-only"];
+                // A place of the system's is nobody's home, and stays as it is.
+                let mut remedy = match is_below_another(home) {
+                    true => Remedy::all([give]),
+                    false => Remedy::all([Command::own(change)]),
+                };
+                let look = Command::own([b"trace", b"id", from.as_bytes(), home]);
+                remedy.push(Remedy::or("to look first at what is in it", [look]));
                 out.findings.extend(
                     owner.map(|rule| found(rule, lines, line, Mark::Field(5), message, remedy)),
                 );
             }
-            _ => {}
+            (None, None) => {}
         }
     }
     if let Some((count, first)) = unseen {
         let why = format!("{count} homes could not be looked at, first {first}");
-        for rule in [missing, owner].into_iter().flatten() {
+        for rule in [missing, owner, open].into_iter().flatten() {
             out.skip(rule.name, why.as_str());
         }
     }
     out
+}
+
+/// Whether a path is at least two steps below the root, as homes are.
+fn is_below_another(home: &[u8]) -> bool {
+    home.split(|&byte| byte == b'/').filter(|part| !part.is_empty()).count() > 1
+}
+
+/// A home that lets in others than the policy would.
+fn open_home(
+    rule: &'static Rule,
+    ground: Ground<'_>,
+    line: Line<'_>,
+    user: &Passwd<'_>,
+    mode: u32,
+) -> Option<Finding> {
+    let allowed = ground.policy.people_home_permissions.0;
+    let more = mode & 0o007 & !allowed;
+    if more == 0 {
+        return None;
+    }
+    let can = match more {
+        more if more & 0o002 != 0 => "everybody may write in it",
+        more if more & 0o004 != 0 => "everybody may look into it",
+        _ => "everybody may pass through it",
+    };
+    let home = BStr::new(user.home);
+    let message = format!("{home} has mode {mode:04o}: {can}.");
+    let remedy = Remedy::all([Command::System("chmod o=", vec![home.to_owned()])]);
+    let lines = ground.book.users.lines();
+    Some(found(rule, lines, line, Mark::Field(5), message, remedy))
 }

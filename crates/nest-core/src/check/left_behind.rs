@@ -5,7 +5,8 @@ use std::collections::HashSet;
 use bstr::{BStr, BString, ByteSlice};
 
 use super::lines::found;
-use super::{Finding, Mark, Out, Rule, Selection, rule};
+use super::remedy::another_number;
+use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
 use crate::surroundings::{Facts, Kind, RetiredId};
 use crate::table::{File, Group, Passwd, Record};
@@ -84,7 +85,7 @@ fn homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         if facts.kind == Kind::Directory && !known.contains(&path[..]) {
             let owner = owner(ground, &facts);
             let message = format!("{path} is no account's home; it belongs to {owner}.");
-            let remedy = format!("see whose files these are: copper-nest trace id {}", facts.uid);
+            let remedy = put_aside(&path, &name, facts.uid);
             out.findings.push(at(rule, path, name, message, remedy));
         }
     }
@@ -94,10 +95,23 @@ fn mail(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     for (name, path, facts) in entries(rule, ground, &ground.policy.mail_spool, out) {
         if facts.kind == Kind::File && ground.book.named(File::Passwd, &name).is_empty() {
             let message = format!("{path} is the mail of {name}, whom the files do not know.");
-            let remedy = format!("look what is in {path}, and remove it or hand it on");
+            let remedy = put_aside(&path, &name, facts.uid);
             out.findings.push(at(rule, path, name, message, remedy));
         }
     }
+}
+
+/// Out of the way, where only root gets, until somebody has looked at it.
+fn put_aside(path: &BString, name: &BString, uid: u32) -> Vec<Remedy> {
+    let directory = &path[..path.rfind_byte(b'/').unwrap_or(0)];
+    let hidden = [directory, b"/.set-aside"].concat();
+    let aside = [&hidden[..], b"/", name, b".", uid.to_string().as_bytes()].concat();
+    let make = Command::System("install -d -m 0700", vec![hidden.into()]);
+    let moved = Command::System("mv -nT", vec![path.clone(), aside.into()]);
+    let mut remedy = Remedy::all([make, moved]);
+    let trace = Command::own([b"trace", b"id", uid.to_string().as_bytes()]);
+    remedy.push(Remedy::or("to see what else is that number's", [trace]));
+    remedy
 }
 
 /// A finding about a path in the tree.
@@ -106,7 +120,7 @@ fn at(
     path: BString,
     subject: BString,
     message: String,
-    remedy: String,
+    remedies: Vec<Remedy>,
 ) -> Finding {
     Finding {
         rule,
@@ -117,7 +131,7 @@ fn at(
         mark: Mark::Line,
         subject,
         message,
-        remedy,
+        remedies,
         related: Vec::new(),
     }
 }
@@ -145,9 +159,9 @@ fn retired_ids(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             let message = format!(
                 "{what} {id} was {earlier}'s and is retired: files that {earlier} left are {holder}'s now."
             );
-            let remedy = format!(
-                "give {holder} another number, or see what it got: copper-nest trace id {id}"
-            );
+            let mut remedy = another_number(file, holder);
+            let trace = Command::own([b"trace", b"id", id.to_string().as_bytes()]);
+            remedy.push(Remedy::or("to see what it got", [trace]));
             out.findings.push(found(rule, lines, line, Mark::Field(2), message, remedy));
         }
     }

@@ -3,7 +3,8 @@
 
 use bstr::{BString, ByteSlice};
 
-use super::{Finding, Mark, Out, Rule, Selection, rule};
+use super::remedy::free_name;
+use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
 use crate::secret::shown;
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
@@ -14,7 +15,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let (malformed, number) = (wanted("malformed-line"), wanted("bad-number"));
     let mut out = Out::default();
     for lines in File::ALL.iter().filter_map(|file| ground.book.lines(*file)) {
-        form(lines, &wanted, &mut out);
+        form(ground, lines, &wanted, &mut out);
     }
     if malformed.is_none() && number.is_none() {
         return out;
@@ -30,8 +31,12 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
                 out.findings
                     .extend(malformed.map(|rule| wrong_count(rule, lines, line, colons + 1)));
             } else if let Some(rule) = number {
-                numbers(lines.file(), line, |field, message| {
-                    let remedy = "write it in plain digits".to_owned();
+                numbers(lines.file(), line, |field, read, message| {
+                    let number = lines.number(line.start);
+                    let remedy = match read {
+                        true => Remedy::repair(rule),
+                        false => Remedy::take_out(lines.file(), number),
+                    };
                     let mark = Mark::Field(field);
                     out.findings.push(found(rule, lines, line, mark, message, remedy));
                 });
@@ -42,17 +47,23 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
 }
 
 /// What is odd about lines that can be read all the same.
-fn form(lines: &Lines, wanted: &impl Fn(&'static str) -> Option<&'static Rule>, out: &mut Out) {
+fn form(
+    ground: Ground<'_>,
+    lines: &Lines,
+    wanted: &impl Fn(&'static str) -> Option<&'static Rule>,
+    out: &mut Out,
+) {
     let (name, space) = (wanted("bad-name"), wanted("stray-space"));
     let compat = wanted("compat-line").filter(|rule| rule.reads.contains(&lines.file()));
-    let mut tell = |rule, line, mark, message: String, remedy: &str| {
-        out.findings.push(found(rule, lines, line, mark, message, remedy.to_owned()));
+    let mut tell = |rule, line, mark, message: String, remedy: Vec<Remedy>| {
+        out.findings.push(found(rule, lines, line, mark, message, remedy));
     };
+    let number = |line: Line<'_>| lines.number(line.start);
     for line in lines.iter() {
         if let Some(rule) = compat.filter(|_| line.is_compat()) {
             let what = if line.bytes.starts_with(b"+") { "brings in" } else { "shuts out" };
             let message = format!("the line {what} accounts of a directory, in compat mode only.");
-            tell(rule, line, Mark::Line, message, "say it in etc/nsswitch.conf");
+            tell(rule, line, Mark::Line, message, Remedy::take_out(lines.file(), number(line)));
         }
         if !line.is_record() {
             continue;
@@ -67,22 +78,39 @@ fn form(lines: &Lines, wanted: &impl Fn(&'static str) -> Option<&'static Rule>, 
                 Some(byte) if ends(byte) => "white space ends the line, and becomes part of it.",
                 _ => "white space begins the line; not every program passes it over.",
             };
-            tell(rule, line, Mark::Line, message.to_owned(), "take the space out");
+            let remedy = match line.is_whole(lines.file()) {
+                true => Remedy::repair(rule),
+                false => Remedy::take_out(lines.file(), number(line)),
+            };
+            tell(rule, line, Mark::Line, message.to_owned(), remedy);
         }
         let owner = matches!(lines.file(), File::Subuid | File::Subgid);
         if let Some(rule) = name.filter(|_| !owner)
             && let Err(fault) = check_name(NameStyle::Loose, line.name().into())
         {
             let message = format!("the name {} {fault}.", visible(line.name()));
-            tell(rule, line, Mark::Field(0), message, "give it another name");
+            let remedy = another_name(ground, lines, line);
+            tell(rule, line, Mark::Field(0), message, remedy);
         }
     }
     let unfinished = wanted("missing-newline").filter(|_| !lines.is_finished());
     if let Some(rule) = unfinished {
         let line = lines.around(lines.text().len() - 1);
         let message = "the last line has no line end: what is added next may run into it.";
-        tell(rule, line, Mark::Line, message.to_owned(), "add a line end");
+        tell(rule, line, Mark::Line, message.to_owned(), Remedy::repair(rule));
     }
+}
+
+/// Another name for what has one that can't be.
+fn another_name(ground: Ground<'_>, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
+    let (file, name) = (lines.file(), line.name());
+    let owner = if file.is_of_groups() { File::Group } else { File::Passwd };
+    let whole = line.is_whole(file);
+    // A line that can't be read has more wrong with it than its name.
+    if name.is_empty() || !whole || ground.book.named(owner, name).is_empty() {
+        return Remedy::take_out(file, lines.number(line.start));
+    }
+    Remedy::rename(owner, name, &free_name(ground.book, name.into()))
 }
 
 /// A name as it can stand in a sentence.
@@ -97,7 +125,7 @@ pub(super) fn found(
     line: Line<'_>,
     mark: Mark,
     message: String,
-    remedy: String,
+    remedies: Vec<Remedy>,
 ) -> Finding {
     let number = lines.number(line.start);
     let text = shown(lines.file(), line.bytes);
@@ -114,7 +142,7 @@ pub(super) fn found(
         mark,
         subject,
         message,
-        remedy,
+        remedies,
         related: Vec::new(),
     }
 }
@@ -134,7 +162,7 @@ fn check_empty(rule: &'static Rule, lines: &Lines, out: &mut Out) {
         mark: Mark::Line,
         subject: file.path().into(),
         message: format!("the file is empty (0 bytes): no {what} is found in it."),
-        remedy: "put a copy of it back".into(),
+        remedies: Remedy::by_hand("put a copy of it back"),
         related: Vec::new(),
     });
 }
@@ -145,8 +173,7 @@ fn find_nul(rule: &'static Rule, lines: &Lines, out: &mut Out) {
         let line = lines.around(from + at);
         from = (line.range().end + 1).min(lines.text().len());
         let message = "the line holds NUL bytes, at which C programs stop reading it.";
-        let remedy =
-            "take the NUL bytes out; they are often left by a crash of the machine".to_owned();
+        let remedy = Remedy::take_out(lines.file(), lines.number(line.start));
         out.findings.push(found(rule, lines, line, Mark::Line, message.into(), remedy));
     }
 }
@@ -156,24 +183,25 @@ fn wrong_count(rule: &'static Rule, lines: &Lines, line: Line<'_>, count: usize)
     let wanted = lines.file().fields();
     let message =
         format!("the line has {fields}, not {wanted}: programs pass it over or misread it.");
-    let remedy = "mend the line by hand".to_owned();
+    let remedy = Remedy::take_out(lines.file(), lines.number(line.start));
     found(rule, lines, line, Mark::Line, message, remedy)
 }
 
-/// Calls `tell` for each number of the line that is not plain, with the field
-/// and the message.
-fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, String)) {
+/// Calls `tell` for each number of the line that is not plain, with the field,
+/// whether the C library reads it all the same, and the message.
+fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, bool, String)) {
     let record = line.record();
     let mut id = |field: usize, what: &str, text: &[u8]| match (read_plain_id(text), read_id(text))
     {
         (Some(u32::MAX), _) => {
-            tell(field, format!("{what} {} means \"no id\" to the kernel.", u32::MAX));
+            tell(field, false, format!("{what} {} means \"no id\" to the kernel.", u32::MAX));
         }
         (Some(_), _) => {}
         (None, Some(read)) => {
             let text = text.as_bstr();
             tell(
                 field,
+                true,
                 format!(
                     "{what} \"{text}\" is not a plain number; the C library reads it as {read}."
                 ),
@@ -183,6 +211,7 @@ fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, String)) {
             let text = text.as_bstr();
             tell(
                 field,
+                false,
                 format!("{what} \"{text}\" is no number: the C library passes the line over."),
             );
         }
@@ -210,6 +239,7 @@ fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, String)) {
                     let text = text.as_bstr();
                     tell(
                         at + 2,
+                        false,
                         format!(
                             "the {what}, \"{text}\", is no number: the C library passes the line over."
                         ),
@@ -227,11 +257,13 @@ fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, String)) {
             for (field, what, text) in plain {
                 if read_plain_id(text).is_none() {
                     fine = false;
-                    tell(field, format!("the {what}, \"{}\", is no plain number.", text.as_bstr()));
+                    let text = text.as_bstr();
+                    tell(field, false, format!("the {what}, \"{text}\", is no plain number."));
                 }
             }
             if fine && range.span().is_none() {
-                tell(2, "the range is empty, or runs past the largest id, 4294967295.".into());
+                let message = "the range is empty, or runs past the largest id, 4294967295.";
+                tell(2, false, message.into());
             }
         }
     }
@@ -244,7 +276,7 @@ mod tests {
     fn told(file: File, line: &str) -> Vec<(usize, String)> {
         let mut all = Vec::new();
         let line = Line { bytes: line.as_bytes(), start: 0 };
-        numbers(file, line, |field, message| all.push((field, message)));
+        numbers(file, line, |field, _, message| all.push((field, message)));
         all
     }
 

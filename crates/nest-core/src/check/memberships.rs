@@ -1,5 +1,5 @@
 //! Who is in which group: ghost-member, ghost-admin, member-mismatch,
-//! no-primary-group, listed-in-primary.
+//! no-primary-group, listed-in-primary, empty-group.
 
 use std::collections::BTreeSet;
 
@@ -8,7 +8,8 @@ use rayon::prelude::*;
 
 use super::lines::found;
 use super::orphans::elsewhere;
-use super::{Mark, Out, Related, Rule, Selection, rule};
+use super::remedy::free_name;
+use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::secret::shown;
@@ -33,6 +34,9 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     }
     if let Some(rule) = wanted("member-mismatch") {
         mismatches(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("empty-group") {
+        empty_groups(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("no-primary-group") {
         primary_groups(rule, ground, &mut out);
@@ -74,10 +78,17 @@ fn ghosts(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             .then(|| nearest(member, book.users.records().map(|(_, user)| user.name)))
             .flatten();
         let message = match near {
-            Some(near) => format!("no account is called {name}. The nearest is {near}."),
+            Some(near) => {
+                format!("no account is called {name}. The nearest is {}.", BStr::new(near))
+            }
             None => format!("no account is called {name}."),
         };
-        let remedy = format!("take {name} out of the list of {}", BStr::new(line.name()));
+        let drop = Command::own([b"change", b"group", line.name(), b"--drop-member", name]);
+        let mut remedy = Remedy::all([drop.clone()]);
+        if let Some(near) = near {
+            let join = Command::own([b"regroup", near, b"--join", line.name()]);
+            remedy.push(Remedy::or(format!("if {} is meant", BStr::new(near)), [join, drop]));
+        }
         let mark = Mark::Member(3, name.to_owned());
         out.findings.push(found(rule, group, line, mark, message, remedy));
     }
@@ -99,7 +110,8 @@ fn ghost_admins(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             }
             let (name, group) = (BStr::new(admin), BStr::new(gshadow.name));
             let message = format!("no account is called {name}, who administers {group}.");
-            let remedy = format!("take {name} out of the administrators of {group}");
+            let remedy =
+                Remedy::run([b"change", b"group", gshadow.name, b"--drop-group-admin", admin]);
             let mark = Mark::Member(2, name.to_owned());
             out.findings.push(found(rule, table.lines(), line, mark, message, remedy));
         }
@@ -116,7 +128,7 @@ fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             if user.is_some_and(|(_, user)| user.gid() == Some(gid)) {
                 let (name, group) = (BStr::new(member), BStr::new(group.name));
                 let message = format!("{group} is the primary group of {name}, and lists it too.");
-                let remedy = format!("take {name} out of the list of {group}");
+                let remedy = Remedy::run([b"change", b"group", group, b"--drop-member", member]);
                 let mark = Mark::Member(3, name.to_owned());
                 out.findings.push(found(rule, book.groups.lines(), line, mark, message, remedy));
             }
@@ -154,7 +166,7 @@ fn mismatches(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         }
         let message =
             format!("the members differ between etc/group and etc/gshadow: {}.", parts.join("; "));
-        let remedy = format!("make the list in etc/gshadow:{} the same", at + 1);
+        let remedy = Remedy::repair(rule);
         let mut finding = found(rule, book.groups.lines(), line, Mark::Field(3), message, remedy);
         finding.related.push(Related {
             file: File::Gshadow,
@@ -177,7 +189,36 @@ fn primary_groups(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         };
         let name = BStr::new(user.name);
         let message = format!("no group has gid {gid}, the primary group of {name}.");
-        let remedy = format!("create a group with gid {gid}, or give {name} another primary group");
+        let fresh = match book.named(File::Group, user.name).is_empty() {
+            true => user.name.into(),
+            false => free_name(book, user.name.into()),
+        };
+        let number = gid.to_string();
+        let create = Command::own([b"create", b"group", &fresh, b"--gid", number.as_bytes()]);
+        let mut remedy = Remedy::all([create]);
+        if let Some((_, group)) = book.groups.records().find(|(_, group)| group.name == b"users") {
+            let other = Command::own([b"regroup", name, b"--primary", group.name]);
+            remedy.push(Remedy::or("to use a group there is", [other]));
+        }
         out.findings.push(found(rule, book.users.lines(), line, Mark::Field(3), message, remedy));
+    }
+}
+
+/// Only groups of people are judged: a system brings many that wait for a member.
+fn empty_groups(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    let mut primary = IdSet::default();
+    for gid in book.users.records().filter_map(|(_, user)| user.gid()) {
+        primary.insert(gid);
+    }
+    for (line, group) in book.groups.records() {
+        let Some(gid) = group.gid().filter(|gid| ground.policy.is_person(*gid)) else { continue };
+        if primary.contains(gid) || group.members().next().is_some() {
+            continue;
+        }
+        let name = BStr::new(group.name);
+        let message = format!("nobody is in {name}, and it is nobody's primary group.");
+        let remedy = Remedy::run([b"delete", b"group", name]);
+        out.findings.push(found(rule, book.groups.lines(), line, Mark::Field(3), message, remedy));
     }
 }

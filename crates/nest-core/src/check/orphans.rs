@@ -5,11 +5,11 @@
 use bstr::{BStr, BString};
 
 use super::lines::found;
-use super::{Finding, Mark, Out, Rule, Selection, rule};
+use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::surroundings::Origin;
-use crate::table::{File, Line};
+use crate::table::{File, Line, Lines};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
@@ -46,9 +46,17 @@ fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
                 "no account is called {}; the next one of that name would get this password.",
                 BStr::new(name)
             );
-            let remedy = format!("take the line of {} out", BStr::new(name));
+            let remedy = orphan_remedy(rule, shadow.lines(), line);
             out.findings.push(found(rule, shadow.lines(), line, Mark::Field(0), message, remedy));
         }
+    }
+}
+
+/// A line that nobody can read is not taken out unasked: what it held is not kept.
+fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
+    match line.is_whole(lines.file()) {
+        true => Remedy::repair(rule),
+        false => Remedy::take_out(lines.file(), lines.number(line.start)),
     }
 }
 
@@ -66,7 +74,7 @@ fn gshadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             let message = format!(
                 "no group is called {name}; the next one of that name would get its administrators."
             );
-            let remedy = format!("take the line of {name} out");
+            let remedy = orphan_remedy(rule, gshadow.lines(), line);
             out.findings.push(found(rule, gshadow.lines(), line, Mark::Field(0), message, remedy));
         }
     }
@@ -81,7 +89,7 @@ fn missing_gshadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         if index.find(gshadow.lines(), group.name).is_none() {
             let name = BStr::new(group.name);
             let message = format!("etc/gshadow has no line for the group {name}.");
-            let remedy = format!("add the line {name}:!:: to etc/gshadow");
+            let remedy = Remedy::repair(rule);
             let lines = book.groups.lines();
             out.findings.push(found(rule, lines, line, Mark::Field(0), message, remedy));
         }
@@ -107,7 +115,7 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
                 message: format!(
                     "there is no such file, and {users} accounts have their password there."
                 ),
-                remedy: "put a copy of it back".into(),
+                remedies: Remedy::by_hand("put a copy of it back"),
                 related: Vec::new(),
             });
         }
@@ -120,7 +128,7 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         if index.find(shadow.lines(), user.name).is_none() {
             let name = BStr::new(user.name);
             let message = format!("etc/shadow has no line for {name}: no password lets it in.");
-            let remedy = format!("add the line {name}:!::::::: to etc/shadow");
+            let remedy = Remedy::repair(rule);
             let lines = book.users.lines();
             out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
         }
@@ -159,7 +167,7 @@ fn range_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
                         None => format!("no account is called {owner}; the next one of that name"),
                     };
                     let message = format!("{nobody} would get these ids.");
-                    let remedy = format!("take the line of {owner} out");
+                    let remedy = Remedy::repair(rule);
                     let finding = found(rule, table.lines(), line, Mark::Field(0), message, remedy);
                     out.findings.push(finding);
                 }

@@ -4,7 +4,7 @@ use bstr::BStr;
 use hashbrown::HashMap;
 
 use super::lines::found;
-use super::{Mark, Out, Related, Rule, Selection, rule};
+use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::secret::shown;
@@ -18,13 +18,13 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let over_account = wanted("range-over-account").map(|rule| (rule, account_ids(ground)));
     for table in [&book.subuid, &book.subgid].into_iter().flatten() {
         if let Some(rule) = wanted("overlapping-range") {
-            overlaps(rule, table, &mut out);
+            overlaps(rule, ground, table, &mut out);
         }
         if let Some(rule) = wanted("duplicate-range") {
             doubled(rule, table, &mut out);
         }
         if let Some((rule, ids)) = &over_account {
-            over_accounts(rule, table, ids, &mut out);
+            over_accounts(rule, ground, table, ids, &mut out);
         }
     }
     out
@@ -49,12 +49,18 @@ fn doubled(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
         }
         let (owner, number) = (BStr::new(range.owner), lines.number(other));
         let message = format!("line {number} gives {span} to {owner} already.");
-        let remedy = "take one of the two lines out".to_owned();
+        let remedy = Remedy::repair(rule);
         out.findings.push(found(rule, lines, line, Mark::Line, message, remedy));
     }
 }
 
-fn over_accounts(rule: &'static Rule, table: &Table<SubIds>, ids: &IdSet, out: &mut Out) {
+fn over_accounts(
+    rule: &'static Rule,
+    ground: Ground<'_>,
+    table: &Table<SubIds>,
+    ids: &IdSet,
+    out: &mut Out,
+) {
     for (line, range) in table.records() {
         let Some(span) = range.span() else { continue };
         let Some(id) = ids.highest_in(span.first, span.last) else { continue };
@@ -62,12 +68,20 @@ fn over_accounts(rule: &'static Rule, table: &Table<SubIds>, ids: &IdSet, out: &
         let message = format!(
             "{span} covers {id}, the number of an account or a group: {owner} can become it."
         );
-        let remedy = format!("give {owner} another range");
+        let remedy = another_range(ground, &range);
         out.findings.push(found(rule, table.lines(), line, Mark::Field(1), message, remedy));
     }
 }
 
-fn overlaps(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
+/// A range of its own. The old ids are retired, and not given to anybody.
+fn another_range(ground: Ground<'_>, range: &SubId<'_>) -> Vec<Remedy> {
+    let by_uid = range.owner_uid().and_then(|uid| ground.book.user_by_uid(uid));
+    let owner = by_uid.map_or(range.owner, |(_, user)| user.name);
+    let change = |ranges: &[u8]| Command::own([b"change", b"user", owner, b"--ranges", ranges]);
+    Remedy::all([change(b"none"), change(b"65536")])
+}
+
+fn overlaps(rule: &'static Rule, ground: Ground<'_>, table: &Table<SubIds>, out: &mut Out) {
     let mut spans: Vec<(IdSpan, Line<'_>, SubId<'_>)> =
         table.records().filter_map(|(line, range)| Some((range.span()?, line, range))).collect();
     spans.sort_by_key(|(span, line, _)| (span.first, line.start));
@@ -88,7 +102,7 @@ fn overlaps(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
                 other_span,
                 table.lines().number(other_line.start)
             );
-            let remedy = format!("give {} a range of its own", BStr::new(range.owner));
+            let remedy = another_range(ground, &range);
             let mut finding = found(rule, table.lines(), line, Mark::Field(1), message, remedy);
             finding.related.push(Related {
                 file: table.lines().file(),

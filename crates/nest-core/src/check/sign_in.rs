@@ -1,15 +1,16 @@
-//! Who can sign in: open-password, exposed-hash, second-root, root-group,
+//! Who can sign in: open-password, exposed-hash, weak-hash, second-root, root-group,
 //! service-password, aging-order, future-change.
 
 use bstr::BStr;
 
 use super::lines::found;
-use super::{Mark, Out, Related, Rule, Selection, rule};
+use super::remedy::{another_number, free_name};
+use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::account::{AccountKind, kind_of};
 use crate::plan::Ground;
 use crate::secret::{hash_of, shown};
 use crate::table::{File, Line};
-use crate::value::{Day, PasswordField, Scheme};
+use crate::value::{Day, PasswordField, Scheme, check_name};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
@@ -22,6 +23,9 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     }
     if let Some(rule) = wanted("exposed-hash") {
         exposed_hashes(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("weak-hash") {
+        weak_hashes(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("root-group") {
         in_roots_group(rule, ground, &mut out);
@@ -43,7 +47,30 @@ fn exposed_hashes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             }
             let name = BStr::new(line.name());
             let message = format!("everybody can read the password hash of {name} here.");
-            let remedy = "set the password anew: it then goes where only root reads it".to_owned();
+            let remedy = Remedy::repair(rule);
+            out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
+        }
+    }
+}
+
+/// Hashes that today's machines try by the billion.
+fn weak_hashes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let book = ground.book;
+    for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
+        let Some(lines) = book.lines(file) else { continue };
+        for line in lines.iter().filter(Line::is_record) {
+            let hash = hash_of(file, line.record());
+            let scheme = hash.map(|hash| hash.strip_prefix(b"!").unwrap_or(hash));
+            let Some(scheme) = scheme.and_then(Scheme::of).filter(|scheme| scheme.is_weak()) else {
+                continue;
+            };
+            let (name, scheme) = (BStr::new(line.name()), scheme.name());
+            let message =
+                format!("the password of {name} is hashed by {scheme}, and soon guessed.");
+            let remedy = match file.is_of_groups() {
+                false => new_password(name),
+                true => Remedy::run([b"password", b"group", name, b"--none"]),
+            };
             out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
         }
     }
@@ -56,9 +83,30 @@ fn in_roots_group(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         let name = BStr::new(user.name);
         let message =
             format!("the primary group of {name} is root's: its files are shared with it.");
-        let remedy = format!("give {name} another primary group");
+        let remedy = own_group(ground, user.name);
         out.findings.push(found(rule, users.lines(), line, Mark::Field(3), message, remedy));
     }
+}
+
+/// A primary group of its own: one of its name, made where there is none.
+fn own_group(ground: Ground<'_>, name: &[u8]) -> Vec<Remedy> {
+    let own = match ground.book.group(name) {
+        Some((_, group)) if group.gid() == Some(0) => free_name(ground.book, name.into()),
+        None if check_name(ground.policy.names_style, name.into()).is_err() => {
+            free_name(ground.book, name.into())
+        }
+        _ => name.into(),
+    };
+    let regroup = Command::own([b"regroup", name, b"--primary", &own]);
+    match ground.book.group(&own) {
+        Some(_) => Remedy::all([regroup]),
+        None => Remedy::all([Command::own([b"create", b"group", &own]), regroup]),
+    }
+}
+
+/// A password from the generator, which the user has to change.
+pub(super) fn new_password(name: &[u8]) -> Vec<Remedy> {
+    Remedy::run([b"password", b"user", name, b"--generate", b"--must-change"])
 }
 
 fn service_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
@@ -73,7 +121,7 @@ fn service_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         if user.is_some_and(|uid| uid != 0 && kind_of(policy, Some(uid)) == AccountKind::Service) {
             let name = BStr::new(shadow.name);
             let message = format!("{name} is a service, and can sign in by password.");
-            let remedy = format!("take the password of {name} away");
+            let remedy = Remedy::run([b"password", b"user", name, b"--none", b"--service"]);
             out.findings.push(found(rule, table.lines(), line, Mark::Field(1), message, remedy));
         }
     }
@@ -91,7 +139,7 @@ fn aging(
     }
     for (line, shadow) in table.records() {
         let (aging, name) = (shadow.aging(), BStr::new(shadow.name));
-        let mut tell = |rule, field, message, remedy: String| {
+        let mut tell = |rule, field, message, remedy: Vec<Remedy>| {
             out.findings.push(found(
                 rule,
                 table.lines(),
@@ -107,14 +155,15 @@ fn aging(
             let message = format!(
                 "{name} must change the password after {renew} days, and may not for {hold}."
             );
-            tell(rule, 3, message, format!("let {name} hold the password for fewer days"));
+            let change: [&[u8]; 5] = [b"change", b"user", name, b"--password-hold", b"0"];
+            tell(rule, 3, message, Remedy::run(change));
         }
         if let (Some(rule), Some(changed)) = (future, aging.changed)
             && changed > ground.today.0 + 1
         {
             let day = Day(changed);
             let message = format!("the password of {name} was changed on {day}, which is to come.");
-            tell(rule, 2, message, format!("set the password of {name} again"));
+            tell(rule, 2, message, new_password(shadow.name));
         }
     }
 }
@@ -124,11 +173,16 @@ fn open_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let message = |name: &[u8]| {
         format!("the password field of {} is empty: no password is asked.", BStr::new(name))
     };
-    let remedy = "put ! into the field, or set a password".to_owned();
+    let remedy = |name: &[u8]| {
+        let mut remedy = Remedy::repair(rule);
+        let set = Command::own([b"password", b"user", name]);
+        remedy.push(Remedy::or("to let it in by a password", [set]));
+        remedy
+    };
     for (line, user) in book.users.records().filter(|(_, user)| user.password.is_empty()) {
         let lines = book.users.lines();
         let message = message(user.name);
-        out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy.clone()));
+        out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy(user.name)));
     }
     let Some(table) = &book.shadow else { return };
     for (line, shadow) in table.records().filter(|(_, shadow)| shadow.password.is_empty()) {
@@ -139,7 +193,7 @@ fn open_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             line,
             Mark::Field(1),
             message,
-            remedy.clone(),
+            remedy(shadow.name),
         ));
     }
 }
@@ -157,8 +211,7 @@ fn second_roots(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             BStr::new(first.name),
             lines.number(first_line.start)
         );
-        let remedy =
-            "give it another uid; the administrators' group is enough to administer".to_owned();
+        let remedy = another_number(File::Passwd, user.name);
         let mut finding = found(rule, lines, line, Mark::Field(2), message, remedy);
         finding.related.push(Related {
             file: File::Passwd,

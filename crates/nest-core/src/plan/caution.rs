@@ -1,6 +1,7 @@
 //! What a change should make its administrator think about. The words of all
 //! cautions stand here.
 
+use crate::table::File;
 use bstr::BString;
 
 use crate::surroundings::{Mention, Process};
@@ -392,6 +393,17 @@ pub enum Caution {
     PasswordAnew {
         /// The account.
         name: BString,
+    },
+    /// A line that can't be given back.
+    #[error(
+        "line {line} of {} does not come back: it was malformed, may have held a hash, and is kept nowhere",
+        .file.path()
+    )]
+    LineNotKept {
+        /// The file.
+        file: File,
+        /// The line it was, counted from 1.
+        line: usize,
     },
     /// What was done on the tree and is not taken back.
     #[error("{count} {} on the tree {} as done: only the lines are taken back", if *.count == 1 { "step" } else { "steps" }, if *.count == 1 { "stays" } else { "stay" })]

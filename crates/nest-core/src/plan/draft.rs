@@ -116,10 +116,10 @@ impl<'b> Draft<'b> {
         let back = self.put_back.entry(file).or_default();
         let at = number.saturating_sub(*back + 1);
         *back += 1;
-        if at >= lines.len() {
+        if at > lines.len() || lines.is_excerpt() && at == lines.len() {
             return self.add(file, line);
         }
-        let start = lines.get(at).start;
+        let start = if at == lines.len() { lines.file_length() } else { lines.get(at).start };
         let range = start..start;
         let edit = Edit { file, line: number, before: None, after: Some(line.into()), range };
         self.edits[file as usize].push(edit);

@@ -77,7 +77,7 @@ pub(super) fn find_user<'a>(
 }
 
 /// A line with some fields replaced; white space before the record stays.
-pub(super) fn with_fields(line: &[u8], fields: &[(usize, &[u8])]) -> Vec<u8> {
+pub(crate) fn with_fields(line: &[u8], fields: &[(usize, &[u8])]) -> Vec<u8> {
     let mut parts: Vec<&[u8]> = line.split_str(":").collect();
     let indent = line.len() - line.trim_ascii_start().len();
     let mut first = line[..indent].to_vec();

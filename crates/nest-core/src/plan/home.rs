@@ -13,14 +13,14 @@ use crate::value::check_keys;
 pub const NO_HOME: &str = "/nonexistent";
 
 /// What was decided about a home.
-pub(super) struct HomePlan {
+pub(crate) struct HomePlan {
     /// The home field of the passwd line.
     pub field: BString,
     pub steps: Vec<Step>,
     pub cautions: Vec<Caution>,
 }
 
-pub(super) fn plan_home(
+pub(crate) fn plan_home(
     ground: Ground<'_>,
     request: &CreateUser,
     name: &BStr,

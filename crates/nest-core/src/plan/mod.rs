@@ -17,6 +17,7 @@ mod home_trouble;
 mod intake;
 #[cfg(test)]
 mod leaving_tests;
+mod line_trouble;
 mod lists;
 mod new_name;
 mod not_kept;
@@ -53,6 +54,7 @@ pub use guard::Even;
 pub use home::NO_HOME;
 pub use home_trouble::HomeTrouble;
 pub use intake::{Existing, Intake, TakenIn, intake};
+pub use line_trouble::LineTrouble;
 pub use not_kept::NotKept;
 pub use purge::{Purge, kept_until, purge};
 pub use reason::Reason;
@@ -64,7 +66,7 @@ pub use rename_user::{RenameUser, rename_user};
 pub use restore_group::{RestoreGroup, restore_group};
 pub use restore_user::{RestoreUser, restore_user};
 pub use set_password::{SetPassword, check_password_holders, set_password};
-pub use step::{NewFile, Owner, Reown, Step};
+pub use step::{Access, NewFile, Owner, Reown, Step};
 pub use suspend::{Suspend, resume, suspend};
 pub use undo::{Undo, undo};
 
@@ -78,6 +80,8 @@ use crate::policy::Policy;
 use crate::surroundings::Surroundings;
 use crate::table::Edit;
 use crate::value::{Day, escaped};
+pub(crate) use find::with_fields;
+pub(crate) use home::plan_home;
 pub(crate) use step::join;
 pub(crate) use wanted_id::reserved;
 
@@ -146,12 +150,17 @@ pub struct Decision {
 
 impl Subject {
     /// Nothing decided yet.
-    fn new(name: impl Into<BString>) -> Self {
+    pub(crate) fn new(name: impl Into<BString>) -> Self {
         Subject { name: name.into(), decisions: Vec::new(), brief: false }
     }
 
     /// Notes a decision.
-    fn decide(&mut self, label: &'static str, value: impl Into<BString>, why: impl Into<String>) {
+    pub(crate) fn decide(
+        &mut self,
+        label: &'static str,
+        value: impl Into<BString>,
+        why: impl Into<String>,
+    ) {
         if !self.brief {
             let (value, why) = (value.into(), why.into());
             self.decisions.push(Decision { label: label.into(), value, why });

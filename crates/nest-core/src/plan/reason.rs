@@ -4,6 +4,7 @@ use bstr::BString;
 use strum::IntoStaticStr;
 
 use super::home_trouble::HomeTrouble;
+use super::line_trouble::LineTrouble;
 use super::not_kept::NotKept;
 use super::words::{also, gone, listed, nearest, some, things};
 use crate::allot::Holder;
@@ -20,6 +21,10 @@ pub enum Reason {
     #[error(transparent)]
     #[strum(transparent)]
     Home(#[from] HomeTrouble),
+    /// A line that is not taken out.
+    #[error(transparent)]
+    #[strum(transparent)]
+    Line(#[from] LineTrouble),
     /// A name that can't be.
     #[error("the name {0}")]
     UnfitName(NameFault),

@@ -5,6 +5,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::retired::Kept;
 use crate::surroundings::{Inventory, Retired, Suspended};
+use crate::table::File;
 use crate::value::escaped;
 
 /// An owner and a group, as numbers.
@@ -14,6 +15,16 @@ pub struct Owner {
     pub uid: u32,
     /// The gid.
     pub gid: u32,
+}
+
+/// Whose a file is, and who may do what with it.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Access {
+    /// The owner and the group.
+    #[serde(flatten)]
+    pub owner: Owner,
+    /// The permission bits.
+    pub mode: u32,
 }
 
 /// One step.
@@ -55,6 +66,15 @@ pub enum Step {
         from: Owner,
         /// Whose it becomes.
         to: Owner,
+    },
+    /// Gives an account file itself, as it is after the change, other access.
+    SetAccess {
+        /// The file.
+        file: File,
+        /// The access that there was.
+        from: Access,
+        /// The one that there will be.
+        to: Access,
     },
     /// Moves a file or directory, whole, to a place where nothing is; across
     /// file systems by a copy.
@@ -206,6 +226,16 @@ impl Step {
             Step::GiveDirectory { path, from, to } => format!(
                 "gives {path} itself from {}:{} to {}:{}",
                 from.uid, from.gid, to.uid, to.gid
+            ),
+            Step::SetAccess { file, from, to } => format!(
+                "gives {} mode {:04o}, owner {}:{}; it had {:04o}, {}:{}",
+                file.path(),
+                to.mode,
+                to.owner.uid,
+                to.owner.gid,
+                from.mode,
+                from.owner.uid,
+                from.owner.gid
             ),
             Step::Move { from, to, aside: false } => format!("moves {from} to {to}"),
             Step::Move { from, to, aside: true } => {

@@ -104,7 +104,14 @@ impl Lines {
                     fresh.extend_from_slice(line);
                     fresh.push(b'\n');
                 }
-                (_, Some(line)) => fresh.extend_from_slice(line),
+                (before, Some(line)) => {
+                    fresh.extend_from_slice(line);
+                    // The last line, put in its own place, gets the end it lacked.
+                    let last = kept == length && !self.is_finished();
+                    if last && before.as_ref() == Some(line) {
+                        fresh.push(b'\n');
+                    }
+                }
                 (_, None) => {}
             }
         }

@@ -56,6 +56,11 @@ impl<'a> Line<'a> {
         !matches!(self.record().first(), None | Some(b'#' | b'+' | b'-'))
     }
 
+    /// Whether the line has as many fields as the lines of its file have.
+    pub fn is_whole(&self, file: File) -> bool {
+        memchr::memchr_iter(b':', self.record()).count() + 1 == file.fields()
+    }
+
     /// Whether the line is a compat line, which stands for entries of a
     /// directory (`+` takes them in, `-` leaves them out).
     pub fn is_compat(&self) -> bool {

@@ -85,6 +85,11 @@ impl File {
         }
     }
 
+    /// Whether its lines are about groups.
+    pub fn is_of_groups(self) -> bool {
+        matches!(self, File::Group | File::Gshadow)
+    }
+
     /// Whether the file holds hashes, and must stay closed to other readers.
     pub fn is_secret(self) -> bool {
         matches!(self, File::Shadow | File::Gshadow)

@@ -50,6 +50,13 @@ pub enum Scheme {
 }
 
 impl Scheme {
+    /// Whether passwords hashed so are guessed by trying: the hash is too quick to
+    /// make, or the salt too short.
+    pub fn is_weak(self) -> bool {
+        use Scheme::{BsdiDes, Des, Md5, Nt, Sha1, SunMd5};
+        matches!(self, Md5 | SunMd5 | Sha1 | Nt | BsdiDes | Des)
+    }
+
     /// The scheme of a hash, or `None` when it has no known form.
     pub fn of(hash: &[u8]) -> Option<Self> {
         const PREFIXES: [(&[u8], Scheme); 13] = [

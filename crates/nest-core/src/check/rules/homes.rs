@@ -49,4 +49,18 @@ pub(super) const RULES: &[Rule] = &[
         },
         good: SOUND,
     },
+    Rule {
+        name: "home-open-to-others",
+        severity: Severity::Warning,
+        family: Family::Homes,
+        looks_at_tree: true,
+        reads: &[File::Passwd],
+        finds: "a person's home that lets everybody in, where the policy would not",
+        why: "Others read what is in it; where they may write, they decide what its owner's shell \
+              starts. What may be open is said by people.home_permissions in the policy.",
+        remedy: "Take the others' rights away: chmod o= HOME. If homes are to be open, say so in \
+                 the policy.",
+        bad: Example { files: SOUND.files, besides: "/home/maren has mode 0755" },
+        good: SOUND,
+    },
 ];

@@ -127,4 +127,31 @@ pub(super) const RULES: &[Rule] = &[
         },
         good: SOUND,
     },
+    Rule {
+        name: "empty-group",
+        severity: Severity::Note,
+        family: Family::Memberships,
+        looks_at_tree: false,
+        reads: &[File::Passwd, File::Group],
+        finds: "a group of people that nobody is in",
+        why: "It may wait for somebody; or the last one left, and files that are still the group's \
+              wait for whoever joins next. Groups of services are not judged.",
+        remedy: "Delete it, if nobody is to come: copper-nest delete group NAME.",
+        bad: Example {
+            files: &[
+                (File::Passwd, MAREN),
+                (File::Group, "maren:x:1004:\nregatta:x:1050:\n"),
+                (File::Shadow, MAREN_SHADOW),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, MAREN),
+                (File::Group, "maren:x:1004:\nregatta:x:1050:maren\n"),
+                (File::Shadow, MAREN_SHADOW),
+            ],
+            besides: "",
+        },
+    },
 ];

@@ -158,4 +158,124 @@ pub(super) const RULES: &[Rule] = &[
         },
         good: SOUND,
     },
+    Rule {
+        name: "weak-hash",
+        severity: Severity::Warning,
+        family: Family::SignIn,
+        looks_at_tree: false,
+        reads: &[File::Passwd, File::Shadow],
+        finds: "a password hashed in a way that is quick to guess",
+        why: "Once somebody has a copy of the file, such as a backup, passwords hashed by md5, des \
+              and the like are found in hours.",
+        remedy: "Have the password set anew, which hashes it by the policy's scheme: \
+                 copper-nest password user NAME.",
+        bad: Example {
+            files: &[
+                (File::Passwd, MAREN),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, "maren:$1$Gullhave$0123456789abcdefghijkl:20781:0::7:::\n"),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, MAREN),
+                (File::Group, MAREN_GROUP),
+                (File::Shadow, "maren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n"),
+            ],
+            besides: "",
+        },
+    },
+    Rule {
+        name: "service-shell",
+        severity: Severity::Warning,
+        family: Family::SignIn,
+        looks_at_tree: false,
+        reads: &[File::Passwd, File::Shadow],
+        finds: "a service that somebody can sign in as, with a shell",
+        why: "Whoever signs in as a service works unseen, under a name that nobody answers for. A \
+              service with a shell that no password and no key leads to is left alone.",
+        remedy: "Give it a shell that lets nobody in: copper-nest change user NAME --shell \
+                 /usr/sbin/nologin.",
+        bad: Example {
+            files: &[
+                (File::Passwd, "gauge:x:200:200::/srv/gauge:/bin/sh\n"),
+                (File::Group, "gauge:x:200:\n"),
+                (File::Shadow, "gauge:$6$Gullhaven$0123456789abcdef:20781::::::\n"),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (File::Passwd, "gauge:x:200:200::/srv/gauge:/bin/sh\n"),
+                (File::Group, "gauge:x:200:\n"),
+                (File::Shadow, "gauge:!:20781::::::\n"),
+            ],
+            besides: "",
+        },
+    },
+    Rule {
+        name: "unlisted-shell",
+        severity: Severity::Warning,
+        family: Family::SignIn,
+        looks_at_tree: true,
+        reads: &[File::Passwd],
+        finds: "a person whose shell etc/shells does not list",
+        why: "Some services, and some ways of changing the shell, refuse whoever has such a shell.",
+        remedy: "Give the user a shell that is listed, or list this one in etc/shells.",
+        bad: Example { files: SOUND.files, besides: "etc/shells lists /bin/sh alone" },
+        good: SOUND,
+    },
+    Rule {
+        name: "missing-shell",
+        severity: Severity::Error,
+        family: Family::SignIn,
+        looks_at_tree: true,
+        reads: &[File::Passwd],
+        finds: "a person, or root, whose shell can't be started",
+        why: "No sign-in works: neither by password nor by key.",
+        remedy: "Give the user another shell: copper-nest change user NAME --shell PATH.",
+        bad: Example { files: SOUND.files, besides: "there is no /bin/bash" },
+        good: SOUND,
+    },
+    Rule {
+        name: "no-admin",
+        severity: Severity::Warning,
+        family: Family::SignIn,
+        looks_at_tree: true,
+        reads: &[File::Passwd, File::Shadow, File::Group],
+        finds: "a machine with people, of whom nobody can administer it",
+        why: "When something has to be changed, nobody can: what is left is starting it from \
+              another disk. A tree without people, such as an image, is not judged.",
+        remedy: "Put somebody who can sign in into the administrators' group: copper-nest regroup \
+                 NAME --join GROUP.",
+        bad: Example {
+            files: &[
+                (
+                    File::Passwd,
+                    "root:x:0:0:root:/root:/bin/bash\nmaren:x:1004:1004::/home/maren:/bin/bash\n",
+                ),
+                (File::Group, "root:x:0:\nsudo:x:27:\nmaren:x:1004:\n"),
+                (
+                    File::Shadow,
+                    "root:*:20781::::::\nmaren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n",
+                ),
+            ],
+            besides: "",
+        },
+        good: Example {
+            files: &[
+                (
+                    File::Passwd,
+                    "root:x:0:0:root:/root:/bin/bash\nmaren:x:1004:1004::/home/maren:/bin/bash\n",
+                ),
+                (File::Group, "root:x:0:\nsudo:x:27:maren\nmaren:x:1004:\n"),
+                (
+                    File::Shadow,
+                    "root:*:20781::::::\nmaren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n",
+                ),
+            ],
+            besides: "",
+        },
+    },
 ];

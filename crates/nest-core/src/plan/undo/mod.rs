@@ -11,7 +11,7 @@ use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject, join};
 use crate::allot::Holder;
 use crate::record::{Record, RecordedEdit, Secret};
 use crate::retired::KeptLine;
-use crate::secret::{hash_of, shown};
+use crate::secret::{NOT_SHOWN, hash_of, shown};
 use crate::table::{File, Line, Passwd, Record as _};
 
 /// A change to be taken back.
@@ -120,6 +120,8 @@ impl<'a> Undoing<'a> {
         for edit in edits {
             match (&edit.before, &edit.after) {
                 (Some(before), None) => self.put_back(edit, before)?,
+                // Only the end of the file was altered, which does no harm.
+                (Some(before), Some(after)) if before == after && edit.secret != Secret::Lost => {}
                 (before, Some(after)) => {
                     let line = self.find(edit, after)?;
                     match before {
@@ -143,9 +145,16 @@ impl<'a> Undoing<'a> {
         if let Some(line) = named.iter().find(same) {
             return Ok(*line);
         }
-        // A line that is no record has no name to be found by.
-        let other = lines.filter(|_| named.is_empty()).and_then(|lines| {
-            lines.iter().find(|line| !line.is_record() && line.bytes == left.as_slice())
+        // A line that is no record has no name to be found by. Of several the nearest is
+        // meant.
+        let nameless =
+            |line: &Line<'a>| !line.is_record() || line.name().len() == line.record().len();
+        let other = lines.and_then(|lines| {
+            let same = lines
+                .iter()
+                .enumerate()
+                .filter(|(_, line)| line.bytes == left.as_slice() && nameless(line));
+            same.min_by_key(|(at, _)| edit.line.abs_diff(at + 1)).map(|(_, line)| line)
         });
         if let Some(line) = other {
             return Ok(line);
@@ -169,7 +178,10 @@ impl<'a> Undoing<'a> {
     ) -> Result<(), Box<Refusal>> {
         let name = BString::from(line.name());
         let restored = match edit.secret {
-            Secret::Lost => return Err(self.refuse(Reason::HashNotKept { name })),
+            Secret::Lost => match self.moved_hash(edit.file, &name) {
+                Some(hash) => with_hash(before, hash),
+                None => return Err(self.refuse(Reason::HashNotKept { name })),
+            },
             Secret::Kept => {
                 let hash = hash_of(edit.file, line.bytes).unwrap_or_default();
                 with_hash(before, hash)
@@ -182,11 +194,17 @@ impl<'a> Undoing<'a> {
 
     /// A line that went comes back, if nothing has taken its place.
     fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<(), Box<Refusal>> {
+        if before.contains_str(NOT_SHOWN) {
+            let (file, line) = (edit.file, edit.line);
+            self.plan.cautions.push(Caution::LineNotKept { file, line });
+            return Ok(());
+        }
         let record = before.trim_ascii_start();
         let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
         let book = self.ground.book;
         if let Some(line) = book.named(edit.file, name).first()
             && !matches!(edit.file, File::Subuid | File::Subgid)
+            && !self.was_repair()
         {
             return Err(self.refuse(Reason::PlaceTaken {
                 file: edit.file,
@@ -198,6 +216,7 @@ impl<'a> Undoing<'a> {
             && let Some(uid) = Passwd::read(record).and_then(|user| user.uid())
             && let Some((_, other)) = book.user_by_uid(uid)
             && !self.was_shared(uid)
+            && !self.was_repair()
         {
             let holder = Holder::User(other.name.into());
             return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid, holder }));
@@ -218,6 +237,25 @@ impl<'a> Undoing<'a> {
 
     /// Whether two accounts had a uid when one of them went: it comes back as it
     /// was, shared.
+    /// Whether the change mended the files: then the lines it took out were at odds
+    /// with others to begin with.
+    fn was_repair(&self) -> bool {
+        self.record.told.summary.starts_with("repair")
+    }
+
+    /// The hash that the change moved from a line to where only root reads it.
+    fn moved_hash(&self, from: File, name: &BString) -> Option<&'a [u8]> {
+        let to = if from == File::Group { File::Gshadow } else { File::Shadow };
+        let moved = self
+            .record
+            .told
+            .edits
+            .iter()
+            .any(|edit| edit.file == to && edit.secret == Secret::New && edit.mentions(name));
+        let line = self.ground.book.named(to, name).into_iter().next().filter(|_| moved)?;
+        hash_of(to, line.bytes)
+    }
+
     fn was_shared(&self, uid: u32) -> bool {
         let kept = self.record.told.steps.iter().filter_map(|step| match &step.step {
             Step::Keep { kept, .. } => Some(kept),

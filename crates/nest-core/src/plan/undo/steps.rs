@@ -26,6 +26,18 @@ impl Undoing<'_> {
                     let (path, from, to) = (path.clone(), *to, *from);
                     self.plan.steps.push(Step::GiveDirectory { path, from, to });
                 }
+                Step::SetAccess { file, from, to } => {
+                    let path = BString::from(format!("/{}", file.path()));
+                    match self.ground.world.facts(path.as_ref()) {
+                        Ok(Some(now)) if now.mode == to.mode && now.uid == to.owner.uid => {}
+                        _ => {
+                            let why = format!("{} has other access by now", file.path());
+                            return Err(self.cannot(why));
+                        }
+                    }
+                    let (file, from, to) = (*file, *to, *from);
+                    self.plan.steps.push(Step::SetAccess { file, from, to });
+                }
                 Step::Move { from, to, .. } => {
                     self.move_back(to.clone(), from.clone())?;
                 }

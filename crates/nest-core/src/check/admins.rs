@@ -1,0 +1,97 @@
+//! Whether anybody can administer the machine: no-admin.
+
+use bstr::ByteSlice;
+
+use super::lines::found;
+use super::sign_in::new_password;
+use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use crate::account::admin_group;
+use crate::plan::Ground;
+use crate::sign_in::sign_in;
+use crate::table::{File, Group, Passwd};
+
+pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+    let mut out = Out::default();
+    if let Some(rule) = rule("no-admin").filter(|rule| selection.wants(rule)) {
+        no_admin(rule, ground, &mut out);
+    }
+    out
+}
+
+/// Whether somebody can sign in and administer the machine then.
+pub(crate) fn can_sign_in(ground: Ground<'_>, user: &Passwd<'_>) -> bool {
+    let Ground { book, today, world, .. } = ground;
+    let shadow = book.shadow(user.name).map(|(_, shadow)| shadow);
+    let answer = sign_in(user, shadow.as_ref(), book.shadow.is_some(), today, world);
+    answer.by_password() || answer.by_key()
+}
+
+fn no_admin(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let (book, policy) = (ground.book, ground.policy);
+    let is_person = |user: &Passwd<'_>| user.uid().is_some_and(|uid| policy.is_person(uid));
+    // An image that nobody signs in to needs no administrator; and without root these
+    // are not the accounts of a whole machine.
+    let (mut people, mut root) = (false, false);
+    for (_, user) in book.users.records() {
+        people |= is_person(&user);
+        root |= user.uid() == Some(0);
+    }
+    if !people || !root {
+        return;
+    }
+    let can = |user: &Passwd<'_>| can_sign_in(ground, user);
+    if book.users.records().any(|(_, user)| user.uid() == Some(0) && can(&user)) {
+        return;
+    }
+    let group = admin_group(book, policy);
+    let in_group = |group: &Group<'_>, user: &Passwd<'_>| {
+        user.gid() == group.gid() || group.members().any(|member| member == user.name)
+    };
+    if let Some(group) = &group {
+        let listed = group.members().filter_map(|name| book.user(name).map(|(_, user)| user));
+        let primary = book.users.records().map(|(_, user)| user);
+        let primary = primary.filter(|user| user.gid() == group.gid());
+        if listed.chain(primary).any(|user| can(&user)) {
+            return;
+        }
+    }
+    let message = "nobody who can sign in may administer this machine, and neither can root.";
+    let Some(group) = group else {
+        let remedy = Remedy::by_hand(format!(
+            "make one of the groups {}, which the policy names, and put somebody in it",
+            policy.admins_groups.join(", ")
+        ));
+        return out.findings.push(Finding {
+            rule,
+            file: File::Group,
+            line: 0,
+            place: None,
+            text: "".into(),
+            mark: Mark::Line,
+            subject: File::Group.path().into(),
+            message: message.to_owned(),
+            remedies: remedy,
+            related: Vec::new(),
+        });
+    };
+    let people = || book.users.records().map(|(_, user)| user).filter(is_person);
+    let remedy = match (people().find(can), people().find(|user| in_group(&group, user))) {
+        (Some(user), _) => Remedy::run([b"regroup", user.name, b"--join", group.name]),
+        (None, Some(admin)) => new_password(admin.name),
+        (None, None) => match people().next() {
+            Some(user) => {
+                let password = new_password(user.name).swap_remove(0).commands;
+                let join = Command::own([b"regroup", user.name, b"--join", group.name]);
+                vec![Remedy { when: String::new(), commands: [password, vec![join]].concat() }]
+            }
+            None => Vec::new(),
+        },
+    };
+    let line = book.named(File::Group, group.name).into_iter().next();
+    if let Some(line) = line {
+        let mut finding =
+            found(rule, book.groups.lines(), line, Mark::Field(3), message.to_owned(), remedy);
+        finding.subject = group.name.as_bstr().to_owned();
+        out.findings.push(finding);
+    }
+}

@@ -1,0 +1,178 @@
+//! What mends a finding: commands to be pasted.
+
+use bstr::{BStr, BString};
+use hashbrown::HashMap;
+
+use super::{Finding, Rule};
+use crate::allot::IdMap;
+use crate::plan::Ground;
+use crate::table::File;
+
+/// A way to mend a finding.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Remedy {
+    /// When this is the right one, in a few words; empty where it plainly is. Without
+    /// commands, what to do by hand, in a sentence without its full stop.
+    pub when: String,
+    /// What to run, one after the other as long as all goes well.
+    pub commands: Vec<Command>,
+}
+
+/// A command.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Command {
+    /// One of this program: the words after its name and its global options.
+    Own(Vec<BString>),
+    /// One of the system: its words, and paths in the tree that come last.
+    System(&'static str, Vec<BString>),
+}
+
+impl Command {
+    /// A command of this program.
+    pub(super) fn own<const N: usize>(words: [&[u8]; N]) -> Self {
+        Command::Own(words.into_iter().map(BString::from).collect())
+    }
+}
+
+impl Remedy {
+    /// The one command that plainly mends it.
+    pub(super) fn run<const N: usize>(words: [&[u8]; N]) -> Vec<Self> {
+        Self::all([Command::own(words)])
+    }
+
+    /// Commands that plainly mend it, one after the other.
+    pub(super) fn all<const N: usize>(commands: [Command; N]) -> Vec<Self> {
+        vec![Remedy { when: String::new(), commands: commands.into() }]
+    }
+
+    /// Another way, for when the first is not the right one.
+    pub(super) fn or<const N: usize>(when: impl Into<String>, commands: [Command; N]) -> Self {
+        Remedy { when: when.into(), commands: commands.into() }
+    }
+
+    /// `repair` mends it by itself.
+    pub(super) fn repair(rule: &Rule) -> Vec<Self> {
+        Self::run([b"repair", b"--only", rule.name.as_bytes()])
+    }
+
+    /// The line is taken out: that is for the administrator to decide.
+    pub(super) fn take_out(file: File, line: usize) -> Vec<Self> {
+        Self::all([Self::taking_out(file, line)])
+    }
+
+    /// That command.
+    pub(super) fn taking_out(file: File, line: usize) -> Command {
+        let place = format!("{}:{line}", file.path());
+        Command::own([b"repair", b"--take-out", place.as_bytes()])
+    }
+
+    /// No command can do it.
+    pub(super) fn by_hand(what: impl Into<String>) -> Vec<Self> {
+        vec![Remedy { when: what.into(), commands: Vec::new() }]
+    }
+
+    /// A new name for a user, or for a group.
+    pub(super) fn rename(file: File, old: &[u8], new: &[u8]) -> Vec<Self> {
+        let thing: &[u8] = if file == File::Group { b"group" } else { b"user" };
+        Self::run([b"rename", thing, b"--", old, new])
+    }
+}
+
+/// Stands for the next free number until all findings are there: each that needs one
+/// gets another.
+const NEXT: &[u8] = b"\0next";
+
+/// A number of its own for a user or a group.
+pub(super) fn another_number(file: File, name: &[u8]) -> Vec<Remedy> {
+    match file {
+        File::Group => Remedy::run([b"change", b"group", name, b"--gid", NEXT]),
+        _ => Remedy::run([b"change", b"user", name, b"--uid", NEXT]),
+    }
+}
+
+/// Rules whose findings keep a line from being edited by the name on it.
+const BLOCKING: [&str; 3] = ["duplicate-name", "malformed-line", "bad-number"];
+
+/// Where a name can't be edited for another fault, that one is mended first.
+pub(super) fn unblock(findings: &mut [Finding]) {
+    let mut blocks: HashMap<(bool, BString), Vec<Command>> = HashMap::new();
+    // From the bottom up: lines that go move those below them.
+    for finding in findings.iter().rev() {
+        let blocking = BLOCKING.contains(&finding.rule.name)
+            && !matches!(finding.file, File::Subuid | File::Subgid);
+        let Some(first) = finding.remedies.first().filter(|_| blocking) else { continue };
+        let whose = (finding.file.is_of_groups(), finding.subject.clone());
+        let commands = blocks.entry(whose).or_default();
+        let new = first.commands.iter().filter(|command| !commands.contains(command));
+        let new: Vec<Command> = new.cloned().collect();
+        commands.extend(new);
+    }
+    if blocks.is_empty() {
+        return;
+    }
+    for finding in findings.iter_mut().filter(|one| !BLOCKING.contains(&one.rule.name)) {
+        let whose = (finding.file.is_of_groups(), finding.subject.clone());
+        let Some(first) = blocks.get(&whose) else { continue };
+        for remedy in &mut finding.remedies {
+            let by_name = |command: &Command| match command {
+                Command::Own(words) => {
+                    words.first().is_some_and(|verb| !MENDING.contains(&&verb[..]))
+                }
+                Command::System(..) => false,
+            };
+            if remedy.commands.iter().any(by_name) {
+                remedy.commands.splice(0..0, first.iter().cloned());
+            }
+        }
+    }
+}
+
+/// Verbs that need no line in order.
+const MENDING: [&[u8]; 3] = [b"repair", b"trace", b"recover"];
+
+/// Puts numbers in.
+pub(super) fn number(ground: Ground<'_>, findings: &mut [Finding]) {
+    let remedies = findings.iter_mut().flat_map(|finding| &mut finding.remedies);
+    let mut ids = None;
+    for remedy in remedies {
+        let mut full = false;
+        for command in &mut remedy.commands {
+            let Command::Own(words) = command else { continue };
+            for word in words.iter_mut().filter(|word| *word == NEXT) {
+                let ids =
+                    ids.get_or_insert_with(|| IdMap::new(ground.book, ground.policy, ground.world));
+                match ids.lowest(ground.policy.people_ids) {
+                    Ok(Some(free)) => {
+                        ids.take(free);
+                        *word = free.to_string().into();
+                    }
+                    _ => full = true,
+                }
+            }
+        }
+        if full {
+            remedy.commands.clear();
+            remedy.when = "no number is free: widen people.ids in the policy first".to_owned();
+        }
+    }
+}
+
+/// A name that nobody has in any of the account files, made from one that somebody
+/// has or that can't be.
+pub(super) fn free_name(book: &crate::book::Book, name: &BStr) -> BString {
+    let fitted = crate::allot::fitted(name).unwrap_or_else(|| "user".into());
+    let taken = |name: &str| {
+        File::ALL.into_iter().any(|file| {
+            book.name_index(file)
+                .zip(book.lines(file))
+                .is_some_and(|(index, lines)| index.find(lines, name.as_bytes()).is_some())
+        })
+    };
+    if !taken(&fitted) {
+        return fitted.into();
+    }
+    // Room for the number within what a name may be long.
+    let short: String = fitted.chars().take(28).collect();
+    let numbered = (2..10_000).map(|at| format!("{short}{at}"));
+    numbered.into_iter().find(|name| !taken(name)).unwrap_or(fitted).into()
+}

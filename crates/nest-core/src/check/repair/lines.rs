@@ -1,0 +1,202 @@
+//! The mends of lines: each knows when there is only one right answer.
+
+use bstr::{BStr, ByteSlice};
+
+use super::working::Working;
+use crate::check::{Finding, Mark};
+use crate::plan::{Ground, with_fields};
+use crate::surroundings::Origin;
+use crate::table::{File, Gshadow, Line, Passwd, Record};
+use crate::value::{members, read_id, read_plain_id, without_member};
+
+/// Mends what a finding is about. Returns what it did, in words; nothing where that
+/// takes a decision.
+pub(super) type Mend = fn(Ground<'_>, &mut Working, &Finding) -> Option<String>;
+
+/// The rules whose findings lines are mended for, in the order in which they are.
+pub(super) const MENDS: [(&str, Mend); 16] = [
+    ("missing-newline", end),
+    ("stray-space", trim),
+    ("bad-number", number),
+    ("duplicate-name", repeated),
+    ("duplicate-range", repeated),
+    ("duplicate-member", once),
+    ("ghost-member", ghost),
+    ("ghost-admin", ghost),
+    ("shadow-orphan", orphan),
+    ("gshadow-orphan", orphan),
+    ("range-orphan", range_orphan),
+    ("exposed-hash", hide),
+    ("open-password", close),
+    ("missing-shadow", shadow_line),
+    ("missing-gshadow", gshadow_line),
+    ("member-mismatch", same_members),
+];
+
+/// The line of a finding, by index and as it is by now.
+fn line_of(working: &Working, finding: &Finding) -> Option<(usize, Vec<u8>)> {
+    let at = finding.line.checked_sub(1)?;
+    Some((at, working.line(finding.file, at)?.to_vec()))
+}
+
+fn field(line: &[u8], at: usize) -> &[u8] {
+    line.split_str(":").nth(at).unwrap_or_default()
+}
+
+/// A malformed line: nobody can say what is what in it, nor where its hash is.
+fn is_unreadable(file: File, line: &[u8]) -> bool {
+    !Line { bytes: line, start: 0 }.is_whole(file)
+}
+
+fn end(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    working.end(finding.file).then(|| "gives the last line its end".to_owned())
+}
+
+fn trim(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let (at, line) = line_of(working, finding)?;
+    if is_unreadable(finding.file, &line) {
+        return None;
+    }
+    let trimmed = line.trim_with(|c| matches!(c, ' ' | '\t' | '\r')).to_vec();
+    working.alter(finding.file, at, trimmed).then(|| "takes the space out".to_owned())
+}
+
+/// A number that the C library reads, in plain digits: it means the same.
+fn number(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let Mark::Field(number) = finding.mark else { return None };
+    if !matches!(finding.file, File::Passwd | File::Group) {
+        return None;
+    }
+    let (at, line) = line_of(working, finding)?;
+    let text = field(&line, number);
+    if read_plain_id(text).is_some() {
+        return None;
+    }
+    let plain = read_id(text)?.to_string();
+    let mended = with_fields(&line, &[(number, plain.as_bytes())]);
+    working.alter(finding.file, at, mended).then(|| format!("writes it as {plain}"))
+}
+
+fn repeated(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let (at, line) = line_of(working, finding)?;
+    if is_unreadable(finding.file, &line) {
+        return None;
+    }
+    let same = working.is_repeated(finding.file, at);
+    (same && working.remove(finding.file, at)).then(|| "takes the second of the two out".to_owned())
+}
+
+fn once(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let Mark::Member(list, name) = &finding.mark else { return None };
+    let (at, line) = line_of(working, finding)?;
+    let mut names: Vec<&[u8]> = Vec::new();
+    for member in members(field(&line, *list)).map(<[u8]>::trim_ascii_end) {
+        if !(member == name.as_slice() && names.contains(&member)) {
+            names.push(member);
+        }
+    }
+    let mended = with_fields(&line, &[(*list, &names.join(&b","[..]))]);
+    working.alter(finding.file, at, mended).then(|| format!("lists {name} once"))
+}
+
+/// Only where accounts come from files alone is an unknown name nobody's.
+fn files_alone(ground: Ground<'_>) -> Option<()> {
+    (ground.world.origin() == Origin::FilesAlone).then_some(())
+}
+
+fn ghost(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    files_alone(ground)?;
+    let Mark::Member(list, name) = &finding.mark else { return None };
+    let (at, line) = line_of(working, finding)?;
+    let (names, _) = without_member(field(&line, *list), name)?;
+    let mended = with_fields(&line, &[(*list, &names)]);
+    working.alter(finding.file, at, mended).then(|| format!("takes {name} out of the list"))
+}
+
+fn orphan(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let (at, line) = line_of(working, finding)?;
+    if is_unreadable(finding.file, &line) {
+        return None;
+    }
+    working.remove(finding.file, at).then(|| "takes the line out".to_owned())
+}
+
+fn range_orphan(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    files_alone(ground)?;
+    orphan(ground, working, finding)
+}
+
+/// Moves a hash to where only root reads it, if no other waits there: whoever could
+/// sign in by it still can.
+fn hide(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let file = match finding.file {
+        File::Group => File::Gshadow,
+        _ => File::Shadow,
+    };
+    if !working.has(file) {
+        return None;
+    }
+    let (at, line) = line_of(working, finding)?;
+    let (name, hash) = (field(&line, 0).trim_ascii_start(), field(&line, 1));
+    match working.named(file, name) {
+        Some(hidden) => {
+            let other = working.line(file, hidden)?.to_vec();
+            if !matches!(field(&other, 1), b"!" | b"*" | b"x" | b"!!" | b"") {
+                return None;
+            }
+            working.alter(file, hidden, with_fields(&other, &[(1, hash)]));
+        }
+        None if file == File::Gshadow => {
+            let listed = field(&line, 3);
+            working.add(file, [name, hash, b"", listed].join(&b':'));
+        }
+        None => {
+            let today = ground.today.0.to_string();
+            working.add(file, [name, b":", hash, b":", today.as_bytes(), b"::::::"].concat());
+        }
+    }
+    working.alter(finding.file, at, with_fields(&line, &[(1, b"x")]));
+    Some(format!("moves the hash to {}", file.path()))
+}
+
+fn close(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let (at, line) = line_of(working, finding)?;
+    if !field(&line, 1).is_empty() {
+        return None;
+    }
+    let mended = with_fields(&line, &[(1, b"!")]);
+    working.alter(finding.file, at, mended).then(|| "locks the password".to_owned())
+}
+
+fn shadow_line(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let (_, line) = line_of(working, finding)?;
+    let name = Passwd::read(line.trim_ascii_start())?.name;
+    if !working.has(File::Shadow) || working.named(File::Shadow, name).is_some() {
+        return None;
+    }
+    let today = ground.today.0.to_string();
+    working.add(File::Shadow, [name, b":!:", today.as_bytes(), b"::::::"].concat());
+    Some("adds the line, with the password locked".to_owned())
+}
+
+fn gshadow_line(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let (_, line) = line_of(working, finding)?;
+    let (name, listed) = (field(&line, 0).trim_ascii_start(), field(&line, 3));
+    if working.named(File::Gshadow, name).is_some() {
+        return None;
+    }
+    working.add(File::Gshadow, [name, b"!", b"", listed].join(&b':'));
+    Some("adds the line, without a password".to_owned())
+}
+
+fn same_members(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    let (_, line) = line_of(working, finding)?;
+    let (name, listed) = (field(&line, 0).trim_ascii_start(), field(&line, 3));
+    let at = working.named(File::Gshadow, name)?;
+    let other = working.line(File::Gshadow, at)?.to_vec();
+    Gshadow::read(other.trim_ascii_start())?;
+    let mended = with_fields(&other, &[(3, listed)]);
+    let name = BStr::new(name);
+    let altered = working.alter(File::Gshadow, at, mended);
+    altered.then(|| format!("lists the members of {name} in etc/gshadow as in etc/group"))
+}

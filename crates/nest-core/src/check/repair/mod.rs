@@ -1,0 +1,264 @@
+//! Mending what has one right answer: nobody gains access by it, nothing is lost.
+
+mod lines;
+mod working;
+
+use std::collections::BTreeMap;
+
+use bstr::BString;
+
+use self::lines::MENDS;
+use self::working::Working;
+use super::files::right_access;
+use super::{Finding, Report, Rule, Selection, check, rule};
+use crate::plan::{
+    Access, CreateUser, Ground, LineTrouble, Owner, Plan, Refusal, Step, Subject, plan_home,
+};
+use crate::table::File;
+
+/// So often the files are looked at again for what a mend brought to light.
+const MOST_ROUNDS: usize = 8;
+
+/// Rules whose findings are mended by steps on the tree.
+const BY_STEPS: [&str; 3] = ["loose-mode", "wrong-owner", "missing-home"];
+
+/// Rules of which a line may be taken out, when the administrator says so.
+const TAKEN_OUT: [&str; 6] = [
+    "malformed-line",
+    "bad-number",
+    "bad-name",
+    "compat-line",
+    "duplicate-name",
+    "duplicate-range",
+];
+
+/// What is to be mended.
+#[derive(Debug, Clone, Default)]
+pub struct Repair {
+    /// Of these rules.
+    pub selection: Selection,
+    /// These lines, counted from 1, are taken out, and nothing else is done.
+    pub take_out: Vec<(File, usize)>,
+}
+
+/// What a repair does, and what it leaves.
+#[derive(Debug)]
+pub struct Repaired {
+    /// The mends.
+    pub plan: Plan,
+    /// What takes a decision, as it will be found afterwards.
+    pub left: Report,
+}
+
+/// Whether `repair` mends findings of a rule, all of them or those that have one
+/// right answer.
+pub fn is_mended(rule: &Rule) -> bool {
+    MENDS.iter().any(|(name, _)| *name == rule.name) || BY_STEPS.contains(&rule.name)
+}
+
+/// Plans the mending of everything that is safe to mend.
+///
+/// # Errors
+/// The [`Refusal`]: a line is to be taken out that is in order.
+pub fn repair(ground: Ground<'_>, request: &Repair) -> Result<Repaired, Box<Refusal>> {
+    let mut repairing = Repairing {
+        ground,
+        working: Working::new(ground.book),
+        done: BTreeMap::new(),
+        plan: Plan { summary: "repair".to_owned(), ..Plan::default() },
+    };
+    if request.take_out.is_empty() {
+        repairing.rounds(&request.selection);
+        repairing.steps(&request.selection)?;
+    } else {
+        repairing.take_out(&request.take_out)?;
+    }
+    Ok(repairing.finish(&request.selection))
+}
+
+struct Repairing<'a> {
+    ground: Ground<'a>,
+    working: Working,
+    /// What is done, file by file: rule, what was wrong, and the mend.
+    done: BTreeMap<BString, Vec<(&'static str, String, String)>>,
+    plan: Plan,
+}
+
+impl Repairing<'_> {
+    fn note(&mut self, finding: &Finding, mend: String) {
+        let file = BString::from(finding.file.path());
+        let what = match finding.line {
+            0 => mend,
+            line => format!("line {line}: {mend}"),
+        };
+        self.done.entry(file).or_default().push((finding.rule.name, what, finding.message.clone()));
+    }
+
+    /// Mends lines until nothing more is found that can be.
+    fn rounds(&mut self, selection: &Selection) {
+        let mendable =
+            |(name, _): &(&str, lines::Mend)| rule(name).filter(|rule| selection.wants(rule));
+        let only: Vec<&'static Rule> = MENDS.iter().filter_map(mendable).collect();
+        if only.is_empty() {
+            return;
+        }
+        let looked_for = Selection { only, files_only: true, ..Selection::default() };
+        for round in 0..MOST_ROUNDS {
+            let again = (round > 0).then(|| self.working.book(self.ground.book));
+            let ground = Ground { book: again.as_ref().unwrap_or(self.ground.book), ..self.ground };
+            let report = check(ground, &looked_for);
+            let mut mended = false;
+            for (name, mend) in MENDS {
+                for finding in report.findings.iter().filter(|finding| finding.rule.name == name) {
+                    if let Some(what) = mend(ground, &mut self.working, finding) {
+                        mended = true;
+                        self.note(finding, what);
+                    }
+                }
+            }
+            self.working.settle();
+            if !mended {
+                break;
+            }
+        }
+    }
+
+    /// Mends what is wrong with the files themselves, and, when asked by name, homes.
+    fn steps(&mut self, selection: &Selection) -> Result<(), Box<Refusal>> {
+        // Homes are made on request only.
+        let named = |name: &str| selection.only.iter().any(|only| only.name == name);
+        let wanted = |name: &&&str| **name != "missing-home" || named(name);
+        let rules = BY_STEPS.iter().filter(wanted).filter_map(|name| rule(name));
+        let only: Vec<_> = rules.filter(|rule| selection.wants(rule)).collect();
+        if only.is_empty() {
+            return Ok(());
+        }
+        let report = check(self.ground, &Selection { only, ..Selection::default() });
+        for finding in &report.findings {
+            match finding.rule.name {
+                "missing-home" => self.home(finding)?,
+                _ => self.access(finding),
+            }
+        }
+        Ok(())
+    }
+
+    fn access(&mut self, finding: &Finding) {
+        let path = BString::from(format!("/{}", finding.file.path()));
+        let Ok(Some(is)) = self.ground.world.facts(path.as_ref()) else { return };
+        let right = right_access(self.ground, finding.file, is);
+        let from = Access { owner: Owner { uid: is.uid, gid: is.gid }, mode: is.mode };
+        let mode_only = finding.rule.name == "loose-mode";
+        let place =
+            self.plan.steps.iter().position(
+                |step| matches!(step, Step::SetAccess { file, .. } if *file == finding.file),
+            );
+        let mut to = match place.map(|at| &self.plan.steps[at]) {
+            Some(Step::SetAccess { to, .. }) => *to,
+            _ => from,
+        };
+        let what = if mode_only {
+            to.mode = right.mode;
+            format!("mode {:04o} in the place of {:04o}", right.mode, is.mode)
+        } else {
+            to.owner = right.owner;
+            let Owner { uid, gid } = right.owner;
+            format!("owner {uid}:{gid} in the place of {}:{}", is.uid, is.gid)
+        };
+        let step = Step::SetAccess { file: finding.file, from, to };
+        match place {
+            Some(at) => self.plan.steps[at] = step,
+            None => self.plan.steps.push(step),
+        }
+        self.note(finding, what);
+    }
+
+    fn home(&mut self, finding: &Finding) -> Result<(), Box<Refusal>> {
+        let book = self.ground.book;
+        let Some(user) = finding.line.checked_sub(1).and_then(|at| book.users.record(at)) else {
+            return Ok(());
+        };
+        let (Some(uid), Some(gid)) = (user.uid(), user.gid()) else { return Ok(()) };
+        // Something is there that is no directory: that is not for us to take away.
+        if !matches!(self.ground.world.facts(user.home.into()), Ok(None)) {
+            return Ok(());
+        }
+        let request = CreateUser { home: Some(user.home.into()), ..CreateUser::default() };
+        let mut subject = Subject::new(user.name);
+        let owner = Owner { uid, gid };
+        let what = "nothing was repaired";
+        let home = plan_home(self.ground, &request, user.name.into(), owner, &mut subject);
+        let home = home.map_err(|refusal| Box::new(Refusal { what: what.into(), ..*refusal }))?;
+        self.plan.steps.extend(home.steps);
+        self.plan.cautions.extend(home.cautions);
+        self.note(finding, "makes the home".to_owned());
+        Ok(())
+    }
+
+    /// Takes lines out that are at fault.
+    fn take_out(&mut self, lines: &[(File, usize)]) -> Result<(), Box<Refusal>> {
+        let only: Vec<_> = TAKEN_OUT.iter().filter_map(|name| rule(name)).collect();
+        let selection = Selection { only, files_only: true, ..Selection::default() };
+        let report = check(self.ground, &selection);
+        for &(file, line) in lines {
+            let at_fault = report.findings.iter().find(|one| (one.file, one.line) == (file, line));
+            let Some(finding) = at_fault else {
+                let what = format!("{}:{line} was not taken out", file.path());
+                let count = self.ground.book.lines(file).map_or(0, crate::table::Lines::len);
+                let reason = match line == 0 || line > count {
+                    true => LineTrouble::NoSuchLine { file, count },
+                    false => LineTrouble::LineInOrder { file, line },
+                };
+                return Err(Refusal::new(what, reason.into()).or("see what is at fault", "check"));
+            };
+            if self.working.remove(file, line - 1) {
+                let finding = finding.clone();
+                self.note(&finding, "takes the line out".to_owned());
+            }
+        }
+        Ok(())
+    }
+
+    fn finish(self, selection: &Selection) -> Repaired {
+        let edits = self.working.edits(self.ground.book);
+        let after = (!edits.is_empty()).then(|| self.working.book(self.ground.book));
+        let ground = Ground { book: after.as_ref().unwrap_or(self.ground.book), ..self.ground };
+        let mut left = check(ground, selection);
+        // What the steps mend is still found: the tree is as it was.
+        left.findings.retain(|finding| {
+            !self.plan.steps.iter().any(|step| match step {
+                Step::SetAccess { file, .. } => {
+                    BY_STEPS[..2].contains(&finding.rule.name) && finding.file == *file
+                }
+                Step::MakeDirectory { owner, .. } => {
+                    let user =
+                        finding.line.checked_sub(1).and_then(|at| ground.book.users.record(at));
+                    finding.rule.name == "missing-home"
+                        && user.is_some_and(|user| user.uid() == Some(owner.uid))
+                }
+                _ => false,
+            })
+        });
+        let mut plan = self.plan;
+        let (mut faults, files) = (0, self.done.len());
+        for (file, mends) in self.done {
+            let mut subject = Subject::new(file);
+            faults += mends.len();
+            for (rule, what, why) in mends {
+                subject.decide(rule, what, why);
+            }
+            plan.subjects.push(subject);
+        }
+        let count = |count: usize, what: &str| match count {
+            1 => format!("1 {what}"),
+            count => format!("{count} {what}s"),
+        };
+        if faults > 0 {
+            plan.summary = format!("repair {} in {}", count(faults, "fault"), count(files, "file"));
+        }
+        plan.edits = edits;
+        plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
+        plan.next.push("check".to_owned());
+        Repaired { plan, left }
+    }
+}

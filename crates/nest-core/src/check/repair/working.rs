@@ -1,0 +1,171 @@
+//! Account files in the mending: what each line has become so far.
+
+use std::sync::Arc;
+
+use bstr::BString;
+
+use crate::book::{Book, Texts};
+use crate::plan::Draft;
+use crate::table::{Edit, File};
+
+/// A line of the files, as it is by now.
+#[derive(Debug, Clone)]
+struct Entry {
+    /// Which line of the old file it was; nothing for one that came.
+    origin: Option<usize>,
+    text: BString,
+    gone: bool,
+}
+
+/// One file.
+#[derive(Debug, Clone)]
+struct Lines {
+    entries: Vec<Entry>,
+    /// Whether the last line has its end.
+    finished: bool,
+}
+
+/// All files. Lines keep their index until [`Working::settle`].
+#[derive(Debug, Clone)]
+pub(super) struct Working {
+    files: [Option<Lines>; 6],
+}
+
+impl Working {
+    pub fn new(book: &Book) -> Self {
+        let files = File::ALL.map(|file| {
+            let lines = book.lines(file)?;
+            let entry = |(at, line): (usize, crate::table::Line<'_>)| Entry {
+                origin: Some(at),
+                text: line.bytes.into(),
+                gone: false,
+            };
+            let entries = lines.iter().enumerate().map(entry).collect();
+            Some(Lines { entries, finished: lines.is_finished() })
+        });
+        Working { files }
+    }
+
+    /// Whether the tree has the file.
+    pub fn has(&self, file: File) -> bool {
+        self.files[file as usize].is_some()
+    }
+
+    /// The line of this index, unless it went.
+    pub fn line(&self, file: File, at: usize) -> Option<&BString> {
+        let entry = self.files[file as usize].as_ref()?.entries.get(at)?;
+        (!entry.gone).then_some(&entry.text)
+    }
+
+    /// The first line of this name, those that came included.
+    pub fn named(&self, file: File, name: &[u8]) -> Option<usize> {
+        let lines = self.files[file as usize].as_ref()?;
+        let named = |entry: &Entry| {
+            let text = entry.text.trim_ascii_start();
+            !entry.gone && text.strip_prefix(name).is_some_and(|rest| rest.starts_with(b":"))
+        };
+        lines.entries.iter().position(named)
+    }
+
+    /// Whether an earlier line that stays reads just the same.
+    pub fn is_repeated(&self, file: File, at: usize) -> bool {
+        let Some(lines) = &self.files[file as usize] else { return false };
+        let Some(entry) = lines.entries.get(at).filter(|entry| !entry.gone) else { return false };
+        lines.entries[..at].iter().any(|other| !other.gone && other.text == entry.text)
+    }
+
+    /// Puts another text in the place of a line. Returns whether it is another.
+    pub fn alter(&mut self, file: File, at: usize, text: Vec<u8>) -> bool {
+        let lines = self.files[file as usize].as_mut();
+        let Some(entry) = lines.and_then(|lines| lines.entries.get_mut(at)) else { return false };
+        let other = entry.text != text && !entry.gone;
+        if other {
+            entry.text = text.into();
+        }
+        other
+    }
+
+    /// Takes a line out.
+    pub fn remove(&mut self, file: File, at: usize) -> bool {
+        let lines = self.files[file as usize].as_mut();
+        let Some(entry) = lines.and_then(|lines| lines.entries.get_mut(at)) else { return false };
+        !std::mem::replace(&mut entry.gone, true)
+    }
+
+    /// Adds a line at the end.
+    pub fn add(&mut self, file: File, text: Vec<u8>) {
+        if let Some(lines) = self.files[file as usize].as_mut() {
+            lines.entries.push(Entry { origin: None, text: text.into(), gone: false });
+            lines.finished = true;
+        }
+    }
+
+    /// Gives the last line its end. Returns whether it had none.
+    pub fn end(&mut self, file: File) -> bool {
+        self.files[file as usize]
+            .as_mut()
+            .is_some_and(|lines| !std::mem::replace(&mut lines.finished, true))
+    }
+
+    /// Forgets the lines that went; what is left is numbered anew.
+    pub fn settle(&mut self) {
+        for lines in self.files.iter_mut().flatten() {
+            lines.entries.retain(|entry| !entry.gone);
+        }
+    }
+
+    /// The book of the files as they are by now.
+    pub fn book(&self, old: &Book) -> Book {
+        let mut texts = Texts::default();
+        for file in File::ALL {
+            let Some(lines) = &self.files[file as usize] else { continue };
+            let mut text = Vec::new();
+            for entry in lines.entries.iter().filter(|entry| !entry.gone) {
+                text.extend_from_slice(&entry.text);
+                text.push(b'\n');
+            }
+            if !lines.finished {
+                text.pop();
+            }
+            texts.set(file, Arc::new(text));
+        }
+        for (file, why) in &old.unreadable {
+            texts.set_unreadable(*file, why.clone());
+        }
+        Book::new(texts)
+    }
+
+    /// What has to be done to the files of `book`, which this began with.
+    pub fn edits(&self, book: &Book) -> Vec<Edit> {
+        let mut draft = Draft::new(book);
+        for file in File::ALL {
+            let (Some(now), Some(old)) = (&self.files[file as usize], book.lines(file)) else {
+                continue;
+            };
+            let mut stays = vec![None; old.len()];
+            for entry in now.entries.iter().filter(|entry| !entry.gone) {
+                match entry.origin.and_then(|at| stays.get_mut(at)) {
+                    Some(place) => *place = Some(&entry.text),
+                    None => draft.add(file, entry.text.to_vec()),
+                }
+            }
+            let ends = now.finished && !old.is_finished();
+            let last = old.len().saturating_sub(1);
+            for (at, (line, now)) in old.iter().zip(stays).enumerate() {
+                match now {
+                    None => draft.remove(file, line),
+                    // One that is altered as well goes, and comes anew with its end.
+                    Some(now) if ends && at == last && *now != line.bytes => {
+                        draft.remove(file, line);
+                        draft.add(file, now.to_vec());
+                    }
+                    Some(now) if *now != line.bytes => draft.alter(file, line, now.to_vec()),
+                    // Its end alone is what it lacks.
+                    Some(now) if ends && at == last => draft.alter(file, line, now.to_vec()),
+                    Some(_) => {}
+                }
+            }
+        }
+        draft.finish()
+    }
+}

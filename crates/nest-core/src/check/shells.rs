@@ -1,0 +1,143 @@
+//! What a sign-in starts: service-shell, unlisted-shell, missing-shell.
+
+use bstr::{BStr, BString};
+
+use super::lines::found;
+use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use crate::account::{AccountKind, kind_of};
+use crate::plan::Ground;
+use crate::surroundings::{Keys, Program};
+use crate::table::{Line, Passwd};
+use crate::value::PasswordField;
+
+/// Where programs are, in a tree that has any.
+const PROGRAMS: [&str; 2] = ["/bin", "/usr/bin"];
+
+pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+    let mut out = Out::default();
+    if let Some(rule) = wanted("service-shell") {
+        services(rule, ground, selection.files_only, &mut out);
+    }
+    if let Some(rule) = wanted("unlisted-shell") {
+        unlisted(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("missing-shell") {
+        missing(rule, ground, &mut out);
+    }
+    out
+}
+
+/// Whether a shell is there to let nobody in.
+fn keeps_out(shell: &[u8]) -> bool {
+    matches!(shell.rsplit(|&byte| byte == b'/').next(), Some(b"nologin" | b"false"))
+}
+
+/// Many services come with a shell of their own, which does no harm as long as
+/// nobody can get to it.
+fn services(rule: &'static Rule, ground: Ground<'_>, files_only: bool, out: &mut Out) {
+    let (book, policy) = (ground.book, ground.policy);
+    for (line, user) in book.users.records() {
+        let Some(uid) = user.uid().filter(|uid| *uid != 0) else { continue };
+        let service = kind_of(policy, Some(uid)) == AccountKind::Service;
+        if !service || keeps_out(user.effective_shell()) {
+            continue;
+        }
+        let field = match user.is_shadowed() {
+            true => book.shadow(user.name).map(|(_, shadow)| shadow.password),
+            false => Some(user.password),
+        };
+        let field = field.map(PasswordField::read);
+        let way = match field {
+            Some(PasswordField::Set(_)) => "by a password",
+            Some(PasswordField::Open) => "without a password",
+            _ if files_only => continue,
+            _ => match ground.world.keys(user.home.into(), uid) {
+                Keys::Count(0) | Keys::Ignored(_) | Keys::Unknown(_) => continue,
+                Keys::Count(_) => "by key",
+            },
+        };
+        let (name, shell) = (BStr::new(user.name), BStr::new(user.effective_shell()));
+        let message = format!("{name} is a service, and can sign in {way}: its shell is {shell}.");
+        let nobody = policy.services_shell.as_bytes();
+        let change: [&[u8]; 6] = [b"change", b"user", name, b"--shell", nobody, b"--service"];
+        let remedy = Remedy::run(change);
+        out.findings.push(found(rule, book.users.lines(), line, Mark::Field(6), message, remedy));
+    }
+}
+
+/// People whose shell is to be looked at.
+fn people<'b>(ground: Ground<'b>) -> impl Iterator<Item = (Line<'b>, Passwd<'b>)> {
+    ground.book.users.records().filter(move |(_, user)| {
+        let judged = user.uid().is_some_and(|uid| uid == 0 || ground.policy.is_person(uid));
+        judged && !keeps_out(user.effective_shell())
+    })
+}
+
+fn unlisted(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    // Without the list every shell will do.
+    let Some(shells) = ground.world.shells() else { return };
+    for (line, user) in people(ground) {
+        let shell = user.effective_shell();
+        if !shells.iter().any(|listed| listed == shell) {
+            let (name, shell) = (BStr::new(user.name), BStr::new(shell));
+            let message = format!(
+                "the shell {shell} of {name} is not in etc/shells: some services refuse it."
+            );
+            let remedy = another_shell(ground, &user, &shells);
+            out.findings.push(in_field(rule, ground, line, message, remedy));
+        }
+    }
+}
+
+fn missing(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let is_there = |path: &&str| matches!(ground.world.facts((*path).into()), Ok(Some(_)));
+    if !PROGRAMS.iter().any(is_there) {
+        return out.skip(rule.name, "this tree holds no programs");
+    }
+    let listed = ground.world.shells().unwrap_or_default();
+    let mut unknown: Option<(usize, BString)> = None;
+    for (line, user) in people(ground) {
+        let (name, shell) = (BStr::new(user.name), BStr::new(user.effective_shell()));
+        let fault = match ground.world.program(shell) {
+            Program::Fine => continue,
+            Program::Unknown => {
+                unknown.get_or_insert((0, shell.to_owned())).0 += 1;
+                continue;
+            }
+            Program::Missing => "is not there",
+            Program::NotExecutable => "can't be executed",
+        };
+        let message = format!("the shell {shell} {fault}: {name} can't sign in.");
+        let remedy = another_shell(ground, &user, &listed);
+        out.findings.push(in_field(rule, ground, line, message, remedy));
+    }
+    if let Some((count, first)) = unknown {
+        out.skip(rule.name, format!("{count} shells could not be looked at, first {first}"));
+    }
+}
+
+/// The policy's shell, or else one of the list, that can be started.
+fn another_shell(ground: Ground<'_>, user: &Passwd<'_>, listed: &[BString]) -> Vec<Remedy> {
+    let own = BString::from(ground.policy.people_shell.as_str());
+    let fine = |shell: &&BString| {
+        let known = listed.is_empty() || listed.contains(shell);
+        known && matches!(ground.world.program(BStr::new(shell)), Program::Fine)
+    };
+    let plain = BString::from("/bin/sh");
+    let mut candidates = [&own, &plain].into_iter().chain(listed.iter().rev());
+    match candidates.find(fine) {
+        Some(shell) => Remedy::run([b"change", b"user", user.name, b"--shell", shell]),
+        None => Remedy::by_hand("install a shell, and name it in etc/shells"),
+    }
+}
+
+fn in_field(
+    rule: &'static Rule,
+    ground: Ground<'_>,
+    line: Line<'_>,
+    message: String,
+    remedy: Vec<Remedy>,
+) -> Finding {
+    found(rule, ground.book.users.lines(), line, Mark::Field(6), message, remedy)
+}
