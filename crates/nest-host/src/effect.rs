@@ -1,6 +1,7 @@
 //! Carrying effects out, and taking them back: each knows from its place on the
 //! disk how far it has come, so that recovery can do the same as a change.
 
+mod access;
 mod in_place;
 mod place;
 
@@ -19,6 +20,7 @@ use crate::kept;
 use crate::reown;
 use crate::state::Folder;
 use crate::tree::{Tree, path_of};
+use access::set_access;
 use in_place::{before_name, open_in_place, overwrite};
 use place::rename_to_nothing;
 pub use place::{BOTH, GONE, NEW, Place, beside, is_private};
@@ -67,6 +69,7 @@ impl Hands<'_> {
                 }
             }
             Effect::Give { path, from, to } => self.give(path, *from, *to)?,
+            Effect::SetAccess { file, to, .. } => set_access(self.tree, *file, *to)?,
             Effect::Move { from, to, copied: true, .. } => {
                 let (old, place) = (self.place(from)?, self.place(to)?);
                 match place.rename(&place.beside(NEW), &place.name) {
@@ -146,6 +149,7 @@ impl Hands<'_> {
             Effect::Keep { folder } => kept::Place::make(self.state, folder)?.withdraw()?,
             Effect::Release { folder } => kept::Place::make(self.state, folder)?.unhide()?,
             Effect::Give { path, from, to } => self.give(path, *to, *from)?,
+            Effect::SetAccess { file, from, .. } => set_access(self.tree, *file, *from)?,
             Effect::Move { from, to, made, .. } => {
                 self.rename_across(to, from)?;
                 self.unmake(made.as_slice());
@@ -200,7 +204,8 @@ impl Hands<'_> {
                 }
                 kept::tidy(self.state);
             }
-            Effect::Give { .. } | Effect::Remove { .. } | Effect::Erase { .. } => {}
+            Effect::Give { .. } | Effect::SetAccess { .. } => {}
+            Effect::Remove { .. } | Effect::Erase { .. } => {}
             Effect::Release { .. } | Effect::Reown { .. } => {}
         }
     }
@@ -234,7 +239,8 @@ impl Hands<'_> {
                 kept::tidy(self.state);
                 None
             }
-            Effect::Make { .. } | Effect::Give { .. } | Effect::Move { .. } => None,
+            Effect::Make { .. } | Effect::Give { .. } | Effect::SetAccess { .. } => None,
+            Effect::Move { .. } => None,
             Effect::Reown { .. } | Effect::Keep { .. } | Effect::Unpack { .. } => None,
         }
     }
@@ -250,7 +256,7 @@ impl Hands<'_> {
             | Effect::Unpack { path, .. }
             | Effect::Remove { path, .. } => vec![path],
             Effect::Move { from, to, .. } => vec![from, to],
-            Effect::Give { .. } | Effect::Reown { .. } => Vec::new(),
+            Effect::Give { .. } | Effect::SetAccess { .. } | Effect::Reown { .. } => Vec::new(),
             Effect::Keep { .. } | Effect::Release { .. } => Vec::new(),
         }
     }

@@ -5,6 +5,7 @@
 //! again. `ready.json` is the moment at which the change happens: from then on a
 //! crash means that the rest is done. See `docs/formats.md`.
 
+use nest_core::plan::Access;
 use nest_core::plan::Owner;
 use nest_core::plan::Reown;
 use nest_core::record::Record;
@@ -59,6 +60,15 @@ pub enum Effect {
         from: Owner,
         /// Whose it becomes.
         to: Owner,
+    },
+    /// An account file itself gets other access.
+    SetAccess {
+        /// The file.
+        file: File,
+        /// The access that there was.
+        from: Access,
+        /// The one that there will be.
+        to: Access,
     },
     /// A file or directory gets another place.
     Move {
@@ -366,6 +376,7 @@ impl Effect {
             Effect::Replace { path, .. } => format!("replacing {}", path.0),
             Effect::Make { path, .. } => format!("making {}", path.0),
             Effect::Give { path, .. } => format!("giving {} away", path.0),
+            Effect::SetAccess { file, .. } => format!("giving {} other access", file.path()),
             Effect::Move { from, to, .. } => format!("moving {} to {}", from.0, to.0),
             Effect::Remove { path, .. } => format!("removing {}", path.0),
             Effect::Erase { path, .. } => format!("erasing {}", path.0),

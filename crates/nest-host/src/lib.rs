@@ -25,6 +25,7 @@ pub mod commit;
 pub mod copy;
 pub mod digest;
 pub mod effect;
+pub mod found;
 pub mod home;
 pub mod interrupt;
 pub mod inventory;

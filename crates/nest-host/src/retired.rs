@@ -55,6 +55,14 @@ pub enum RetiredError {
         /// The system's reason.
         error: std::io::Error,
     },
+    /// It can't be written.
+    #[error("{path} can't be written: {error}")]
+    Unwritten {
+        /// The file.
+        path: String,
+        /// The system's reason.
+        error: std::io::Error,
+    },
     /// It is not what it should be.
     #[error("{path} is damaged: {fault}; docs/formats.md tells how to mend it")]
     Damaged {

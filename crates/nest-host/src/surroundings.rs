@@ -156,8 +156,9 @@ impl Surroundings for World<'_> {
     }
 
     fn owners_are_real(&self) -> Result<(), String> {
-        let root = self.tree.stat("etc/passwd").is_ok_and(|stat| stat.st_uid == 0);
-        if root {
+        // One file of another owner is a fault; all of them are somebody's copy.
+        let of_root = |path: &&str| self.tree.stat(*path).is_ok_and(|stat| stat.st_uid == 0);
+        if self.tree.is_live() || ["etc", "etc/passwd", "etc/group"].iter().any(of_root) {
             Ok(())
         } else {
             Err("needs root: this tree was unpacked by somebody else".into())

@@ -31,6 +31,9 @@ impl Change<'_> {
                 Step::GiveDirectory { path, from, to } => {
                     first.push(Effect::Give { path: Escaped(path.clone()), from: *from, to: *to });
                 }
+                Step::SetAccess { file, from, to } => {
+                    last.push(Effect::SetAccess { file: *file, from: *from, to: *to });
+                }
                 Step::Move { from, to, aside } => {
                     let effect = self.prepare_move(from, to, *aside);
                     let effect = effect.map_err(|error| failed(step.describe(), error))?;

@@ -1,0 +1,81 @@
+//! What a check found and was told to remember, in `found.json` in the state folder.
+
+use serde::{Deserialize, Serialize};
+
+use crate::retired::RetiredError;
+use crate::state::State;
+use crate::tree::Tree;
+
+/// The file in the state folder.
+const NAME: &str = "found.json";
+
+const VERSION: u32 = 1;
+
+/// What a check found.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Found {
+    version: u32,
+    /// When, as RFC 3339 writes it.
+    pub time: String,
+    /// The rules that were judged.
+    pub rules: Vec<String>,
+    /// The findings.
+    pub findings: Vec<Remembered>,
+}
+
+/// A finding of then.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct Remembered {
+    /// The rule.
+    pub rule: String,
+    /// What tells it from others.
+    pub key: String,
+    /// The finding in a line.
+    pub text: String,
+}
+
+impl Found {
+    /// What was found at this time by these rules.
+    pub fn new(time: String, rules: Vec<String>, findings: Vec<Remembered>) -> Self {
+        Found { version: VERSION, time, rules, findings }
+    }
+}
+
+/// Reads what was remembered; `None` where nothing was.
+///
+/// # Errors
+/// [`RetiredError`].
+pub fn read(tree: &Tree, state: &State) -> Result<Option<Found>, RetiredError> {
+    let Some(folder) = state.open(tree)? else { return Ok(None) };
+    let path = folder.shown(NAME);
+    let text = match folder.read(NAME) {
+        Ok(Some(text)) => text,
+        Ok(None) => return Ok(None),
+        Err(error) => return Err(RetiredError::Unread { path, error }),
+    };
+    let found: Result<Found, _> = serde_json::from_slice(&text);
+    match found {
+        Ok(found) if found.version == VERSION => Ok(Some(found)),
+        Ok(found) => {
+            let fault = format!("it has version {}, and {VERSION} is known", found.version);
+            Err(RetiredError::Damaged { path, fault })
+        }
+        Err(error) => Err(RetiredError::Damaged { path, fault: error.to_string() }),
+    }
+}
+
+/// Remembers what was found, in the place of what was before.
+///
+/// # Errors
+/// [`RetiredError`].
+pub fn write(tree: &Tree, state: &State, found: &Found) -> Result<(), RetiredError> {
+    let folder = state.open_or_make(tree)?;
+    // Strings and numbers always serialise.
+    let text = serde_json::to_vec_pretty(found).unwrap_or_default();
+    let failed =
+        |error: std::io::Error| RetiredError::Unwritten { path: folder.shown(NAME), error };
+    folder.write(NAME, &text).map_err(failed)?;
+    folder.flush().map_err(|error| failed(error.into()))
+}
