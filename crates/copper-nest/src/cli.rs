@@ -8,10 +8,10 @@ use crate::commands::{
     change_group, change_user, check, completions, create_group, create_user, delete_group,
     delete_user, demo, export, intake, list_changes, list_groups, list_ids, list_retired,
     list_rules, list_users, man_pages, password_group, password_user, purge, reassign, recover,
-    regroup, rename_group, rename_user, show_change, show_group, show_id, show_policy, show_rule,
-    show_user, suspend_user, trace, undo,
+    regroup, rename_group, rename_user, repair, show_change, show_group, show_id, show_policy,
+    show_rule, show_user, suspend_user, trace, undo,
 };
-use crate::failure::Failure;
+use crate::failure::{Failure, USAGE};
 
 /// Looks after the local accounts of one machine: creates users, shows what the
 /// account files say about them, and checks those files for faults.
@@ -34,10 +34,13 @@ Exit status:
   3 refused, nothing changed   4 locked by someone else   5 a line is too damaged to edit
   6 reading or writing failed, all is as it was   7 failed, and could not be put back";
 
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 pub struct Global {
-    /// The root directory of the system to administer.
-    #[arg(long, value_name = "DIR", default_value = "/", global = true)]
+    /// The root directory of the system to administer [default: /]. check takes several.
+    #[arg(long = "tree", value_name = "DIR", global = true)]
+    pub trees: Vec<PathBuf>,
+    /// The one of them that a command is about.
+    #[arg(skip = PathBuf::from("/"))]
     pub tree: PathBuf,
     /// A policy file in place of etc/copper-nest/policy.toml in the tree.
     #[arg(long, value_name = "FILE", global = true)]
@@ -46,7 +49,7 @@ pub struct Global {
     /// var/lib/copper-nest in the tree; none keeps nothing.
     #[arg(long, value_name = "DIR|none", global = true)]
     pub state: Option<PathBuf>,
-    /// How results are printed.
+    /// How results are printed; sarif is for check.
     #[arg(long, value_enum, default_value = "text", global = true)]
     pub format: Format,
     /// Show what would be done, and do nothing.
@@ -73,6 +76,7 @@ pub struct Global {
 pub enum Format {
     Text,
     Json,
+    Sarif,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -123,6 +127,7 @@ enum Verb {
     #[command(subcommand)]
     Export(Export),
     Check(check::Check),
+    Repair(repair::RepairArgs),
     Undo(undo::UndoArgs),
     Recover(recover::Recover),
     Demo(demo::Demo),
@@ -205,8 +210,19 @@ enum Resume {
 
 impl Cli {
     /// Runs the command; returns the exit status.
-    pub fn run(&self) -> Result<u8, Failure> {
-        let global = &self.global;
+    pub fn run(&mut self) -> Result<u8, Failure> {
+        if let Some(tree) = self.global.trees.first() {
+            self.global.tree.clone_from(tree);
+        }
+        let (global, checks) = (&self.global, matches!(self.verb, Verb::Check(_)));
+        for (only_one, message) in [
+            (global.trees.len() > 1, "only check takes more than one --tree"),
+            (global.format == Format::Sarif, "only check writes --format sarif"),
+        ] {
+            if only_one && !checks {
+                return Err(Failure::new(USAGE, "usage", message));
+            }
+        }
         match &self.verb {
             Verb::List(List::Users(args)) => args.run(global),
             Verb::List(List::Groups(args)) => args.run(global),
@@ -243,6 +259,7 @@ impl Cli {
             Verb::Export(Export::Users(args)) => args.run(global),
             Verb::Export(Export::Groups(args)) => args.run(global),
             Verb::Check(args) => args.run(global),
+            Verb::Repair(args) => args.run(global),
             Verb::Undo(args) => args.run(global),
             Verb::Recover(args) => args.run(global),
             Verb::Demo(args) => args.run(global),

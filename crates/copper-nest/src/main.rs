@@ -19,7 +19,7 @@ use clap::Parser;
 
 fn main() -> ExitCode {
     complete::answer();
-    let cli = cli::Cli::parse();
+    let mut cli = cli::Cli::parse();
     cli.global.prepare();
     match cli.run() {
         Ok(0) if output::was_lost() => ExitCode::from(failure::UNTOUCHED),

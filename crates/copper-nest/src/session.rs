@@ -68,6 +68,11 @@ impl<'g> Session<'g> {
         Ok(Session { global, tree, policy, today: now.today(), state, now })
     }
 
+    /// When this run began, as RFC 3339 writes it.
+    pub fn time(&self) -> String {
+        self.now.zoned()
+    }
+
     /// Loads the account files.
     pub fn load(&self) -> Result<Loaded, Failure> {
         self.load_some(&Focus::new())

@@ -1,18 +1,26 @@
 //! `check`.
 
-use clap::ValueEnum;
-use nest_core::check::{Rule, Selection, Severity, check};
+use std::path::PathBuf;
 
+use clap::ValueEnum;
+use nest_core::check::{Finding, RULES, Report, Rule, Selection, Severity, check};
+use nest_host::found::{self, Found, Remembered};
+use nest_host::state::State;
+use rayon::prelude::*;
+use serde_json::json;
+
+use super::read_input;
 use super::show_rule::find;
-use crate::cli::Global;
-use crate::failure::Failure;
+use crate::cli::{Format, Global};
+use crate::failure::{Failure, REFUSED, USAGE};
 use crate::session::Session;
-use crate::view::{self, findings};
+use crate::view::{self, findings, sarif};
 
 /// Check the account files for duplicates, orphans and broken memberships.
 ///
 /// Into a pipe one finding a line. The exit status is 1 when something was found
-/// at the level of --fail-on, or when a rule could not run.
+/// at the level of --fail-on, or when a rule could not run. Several trees are checked
+/// side by side, and the highest status counts.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct Check {
@@ -31,18 +39,41 @@ pub struct Check {
     /// Rules that could not run don't make the status 1.
     #[arg(long)]
     allow_skipped: bool,
+    /// Show all findings on a terminal, not twenty of each rule.
+    #[arg(long)]
+    all: bool,
+    /// Remember what is found, for --since-last.
+    #[arg(long)]
+    remember: bool,
+    /// Show only what is new since --remember, and what is gone.
+    #[arg(long)]
+    since_last: bool,
+    /// A file that names trees, one a line; - for standard input.
+    #[arg(long, value_name = "FILE|-")]
+    trees_from: Option<PathBuf>,
 }
 
 const EXAMPLES: &str = "Examples:
   copper-nest check
   copper-nest --tree /srv/image check --files-only --fail-on warning
-  copper-nest check --only duplicate-uid,duplicate-gid --format json";
+  copper-nest check --only duplicate-uid,duplicate-gid --format json
+  copper-nest check --remember --since-last
+  copper-nest check --tree /srv/images/a --tree /srv/images/b --format sarif";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
 enum Level {
     Error,
     Warning,
     Note,
+}
+
+/// What came of one tree.
+struct Checked {
+    report: Report,
+    /// How many account files were read.
+    files: usize,
+    /// What was remembered and is gone, and when that was.
+    since: Option<(String, Vec<Remembered>)>,
 }
 
 impl Check {
@@ -56,15 +87,110 @@ impl Check {
             skip: rules(&self.skip)?,
             files_only: self.files_only,
         };
+        let trees = self.trees(global)?;
+        if trees.len() < 2 {
+            let global = trees.first().unwrap_or(global);
+            let checked = self.one(global, &selection)?;
+            self.show(global, &checked);
+            return Ok(self.status(&checked.report));
+        }
+        let several = [("--remember", self.remember), ("--since-last", self.since_last)];
+        if let Some((option, _)) = several.into_iter().find(|(_, given)| *given) {
+            let message = format!("{option} is about one tree");
+            return Err(Failure::new(USAGE, "usage", message));
+        }
+        let checked: Vec<(&Global, Result<Checked, Failure>)> =
+            trees.par_iter().map(|global| (global, self.one(global, &selection))).collect();
+        Ok(self.show_several(global, checked))
+    }
+
+    /// The trees, each with the options that go for it.
+    fn trees(&self, global: &Global) -> Result<Vec<Global>, Failure> {
+        let mut trees = global.trees.clone();
+        if let Some(file) = &self.trees_from {
+            let text = read_input(file)?;
+            let text = String::from_utf8(text).map_err(|_| {
+                let message = format!("{} is not UTF-8", file.display());
+                Failure::new(REFUSED, "trees", message)
+            })?;
+            let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+            trees.extend(lines.map(PathBuf::from));
+            if trees.is_empty() {
+                let message = format!("{} names no tree: one a line", file.display());
+                return Err(Failure::new(REFUSED, "trees", message));
+            }
+        }
+        Ok(trees.into_iter().map(|tree| Global { tree, ..global.clone() }).collect())
+    }
+
+    fn one(&self, global: &Global, selection: &Selection) -> Result<Checked, Failure> {
         let session = Session::open(global)?;
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
-        let report = check(session.ground(&loaded, &world), &selection);
-        if global.json() {
-            view::print_json(&findings::to_json(&report));
-        } else if !global.quiet {
-            findings::print(&report, loaded.originals.len());
+        let mut report = check(session.ground(&loaded, &world), selection);
+        let files = loaded.originals.len();
+        let found = self.remember.then(|| remembered(&session, selection, &report));
+        let mut since = None;
+        if self.since_last {
+            since = Some(self.keep_new(&session, &mut report)?);
         }
+        if let Some(found) = found {
+            if session.state == State::Nowhere {
+                let message = "with --state none there is nowhere to remember anything";
+                return Err(Failure::new(REFUSED, "no-state", message));
+            }
+            found::write(&session.tree, &session.state, &found)?;
+        }
+        Ok(Checked { report, files, since })
+    }
+
+    /// Leaves the findings that were not there last time; returns when that was, and
+    /// those that are gone since.
+    fn keep_new(
+        &self,
+        session: &Session<'_>,
+        report: &mut Report,
+    ) -> Result<(String, Vec<Remembered>), Failure> {
+        let Some(last) = found::read(&session.tree, &session.state)? else {
+            if self.remember {
+                return Ok((String::new(), Vec::new()));
+            }
+            let message = "nothing was remembered yet that this could be held against";
+            return Err(Failure::new(REFUSED, "nothing-remembered", message)
+                .or("remember what is found now", "check --remember"));
+        };
+        let ran = |rule: &str| {
+            let judged = RULES.iter().any(|known| known.name == rule && self.wants(known));
+            judged && report.skipped.iter().all(|skipped| skipped.rule != rule)
+        };
+        let mut gone: Vec<Remembered> =
+            last.findings.iter().filter(|then| ran(&then.rule)).cloned().collect();
+        // Two findings may read the same: each of then is one of now.
+        let mut before = last.findings;
+        report.findings.retain(|finding| {
+            let key = finding.key();
+            if let Some(at) = gone.iter().position(|then| then.key == key) {
+                gone.swap_remove(at);
+            }
+            match before.iter().position(|then| then.key == key) {
+                Some(at) => {
+                    before.swap_remove(at);
+                    false
+                }
+                None => true,
+            }
+        });
+        gone.sort_by(|a, b| a.text.cmp(&b.text));
+        Ok((last.time, gone))
+    }
+
+    fn wants(&self, rule: &Rule) -> bool {
+        let named = |names: &[String]| names.iter().any(|name| name == rule.name);
+        let only = self.only.is_empty() || named(&self.only);
+        only && !named(&self.skip) && !(self.files_only && rule.looks_at_tree)
+    }
+
+    fn status(&self, report: &Report) -> u8 {
         let least = match self.fail_on {
             Level::Error => Severity::Error,
             Level::Warning => Severity::Warning,
@@ -72,6 +198,106 @@ impl Check {
         };
         let found = report.findings.iter().any(|finding| finding.rule.severity >= least);
         let skipped = !report.skipped.is_empty() && !self.allow_skipped;
-        Ok(u8::from(found || skipped))
+        u8::from(found || skipped)
     }
+
+    fn show(&self, global: &Global, checked: &Checked) {
+        let Checked { report, files, since } = checked;
+        match global.format {
+            Format::Sarif => view::print_json(&sarif::to_sarif(&[(global, report)])),
+            Format::Json => view::print_json(&document(global, checked)),
+            Format::Text if global.quiet => {}
+            Format::Text => {
+                if let Some((time, gone)) = since {
+                    for then in gone {
+                        outln!("gone: {}", view::visible(then.text.as_bytes()));
+                    }
+                    let since = match time.as_str() {
+                        "" => "nothing was remembered before: all is new".to_owned(),
+                        time => format!(
+                            "since {time}: {} new, {} gone",
+                            report.findings.len(),
+                            gone.len()
+                        ),
+                    };
+                    findings::print(global, report, *files, self.all);
+                    errln!("{since}");
+                    return;
+                }
+                findings::print(global, report, *files, self.all);
+            }
+        }
+    }
+
+    /// Shows the trees one after the other; returns the highest status.
+    fn show_several(&self, global: &Global, all: Vec<(&Global, Result<Checked, Failure>)>) -> u8 {
+        let mut status = 0;
+        let mut reports = Vec::new();
+        for (of, checked) in &all {
+            let tree = view::visible(of.tree.as_os_str().as_encoded_bytes());
+            status = status.max(match checked {
+                Ok(checked) => self.status(&checked.report),
+                Err(failure) => failure.status,
+            });
+            match (checked, global.format) {
+                (Ok(checked), Format::Sarif) => reports.push((*of, &checked.report)),
+                (Ok(checked), Format::Json) => {
+                    let mut line = json!({"tree": tree});
+                    if let (Some(line), Some(more)) =
+                        (line.as_object_mut(), document(of, checked).as_object_mut())
+                    {
+                        line.append(more);
+                    }
+                    outln!("{line}");
+                }
+                (Ok(_), Format::Text) if global.quiet => {}
+                (Ok(checked), Format::Text) => {
+                    view::heading(&tree);
+                    let lines = &checked.report.findings;
+                    if view::for_a_person(global) {
+                        findings::grouped(of, lines, findings::most(self.all));
+                    } else {
+                        lines.iter().for_each(|one| outln!("  {}", findings::one_line(one)));
+                    }
+                    outln!("  {}", findings::summary(&checked.report, checked.files));
+                }
+                (Err(failure), Format::Json) => {
+                    let error = json!({"kind": failure.kind, "message": failure.message});
+                    outln!("{}", json!({"tree": tree, "error": error}));
+                }
+                (Err(failure), _) => {
+                    errln!("{tree}: {}", view::visible(failure.message.as_bytes()));
+                }
+            }
+        }
+        if global.format == Format::Sarif {
+            view::print_json(&sarif::to_sarif(&reports));
+        }
+        status
+    }
+}
+
+fn document(global: &Global, checked: &Checked) -> serde_json::Value {
+    let mut document = findings::to_json(global, &checked.report);
+    if let Some((time, gone)) = &checked.since {
+        document["since"] = json!(time);
+        let gone = gone.iter().map(|then| json!({"rule": then.rule, "text": then.text}));
+        document["gone"] = gone.collect();
+    }
+    document
+}
+
+fn remembered(session: &Session<'_>, selection: &Selection, report: &Report) -> Found {
+    let skipped = |rule: &Rule| report.skipped.iter().any(|skipped| skipped.rule == rule.name);
+    let judged = RULES.iter().filter(|rule| selection.wants(rule) && !skipped(rule));
+    let remember = |finding: &Finding| Remembered {
+        rule: finding.rule.name.to_owned(),
+        key: finding.key(),
+        text: findings::one_line(finding),
+    };
+    Found::new(
+        session.time(),
+        judged.map(|rule| rule.name.to_owned()).collect(),
+        report.findings.iter().map(remember).collect(),
+    )
 }

@@ -109,6 +109,8 @@ const DAY: &[(&str, &[&str])] = &[
     ),
     ("All of them, as one change.", &["intake", "{tree}/root/crew.csv", "--groups-too"]),
     ("Which numbers are taken by now?", &["list", "ids"]),
+    ("Mend what has one right answer; the rest is listed.", &["repair", "--yes"]),
+    ("It goes back like anything else.", &["undo", "--yes"]),
     ("What was done today?", &["list", "changes"]),
 ];
 

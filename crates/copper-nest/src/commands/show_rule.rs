@@ -1,6 +1,6 @@
 //! `show rule`.
 
-use nest_core::check::{Example, RULES, Rule, rule};
+use nest_core::check::{Example, RULES, Rule, is_mended, rule};
 use nest_core::value::nearest;
 use serde_json::json;
 
@@ -40,6 +40,13 @@ impl ShowRule {
         for (label, text) in [("finds", rule.finds), ("why", rule.why), ("to do", rule.remedy)] {
             view::print_wrapped(label, text);
         }
+        if is_mended(rule) {
+            let command = global.command(&format!("repair --only {}", rule.name));
+            view::print_wrapped(
+                "mended",
+                &format!("by {command}, where there is one right answer"),
+            );
+        }
         example("found", &rule.bad);
         example("sound", &rule.good);
         Ok(0)
@@ -65,6 +72,7 @@ pub fn to_json(rule: &Rule) -> serde_json::Value {
         "finds": rule.finds,
         "why": rule.why,
         "remedy": rule.remedy,
+        "repaired": is_mended(rule),
     })
 }
 

@@ -1,28 +1,43 @@
 //! What a check found.
 
-use std::io::IsTerminal;
+use std::collections::HashMap;
 
 use nest_core::check::{Finding, Report, Severity};
-use serde_json::json;
+use serde_json::{Value, json};
 
-use super::{counted, style, visible, width};
+use super::remedy::{pasteable, plainest};
+use super::{counted, for_a_person, style, visible, width};
+use crate::cli::Global;
+
+/// So many findings of a rule are shown on a terminal, unless all are asked for.
+const MOST_OF_A_RULE: usize = 20;
 
 /// Prints a report: grouped by file on a terminal, one finding a line elsewhere.
 /// `files` is how many account files were read.
-pub fn print(report: &Report, files: usize) {
-    if std::io::stdout().is_terminal()
-        || anstream::ColorChoice::global() == anstream::ColorChoice::AlwaysAnsi
-    {
-        grouped(report);
+pub fn print(global: &Global, report: &Report, files: usize, all: bool) {
+    if for_a_person(global) {
+        grouped(global, &report.findings, most(all));
     } else {
         for finding in &report.findings {
             outln!("{}", one_line(finding));
         }
     }
-    summary(report, files);
+    let summary = summary(report, files);
+    // In a pipe only findings are records: the counts go beside them.
+    if for_a_person(global) {
+        outln!("{summary}");
+    } else {
+        errln!("{summary}");
+    }
 }
 
-fn one_line(finding: &Finding) -> String {
+/// How many findings of a rule are shown on a terminal.
+pub fn most(all: bool) -> usize {
+    if all { usize::MAX } else { MOST_OF_A_RULE }
+}
+
+/// A finding in a line.
+pub fn one_line(finding: &Finding) -> String {
     let place = match (&finding.place, finding.line) {
         (Some(place), _) => visible(place),
         (None, 0) => finding.file.path().to_owned(),
@@ -32,24 +47,40 @@ fn one_line(finding: &Finding) -> String {
     format!("{place}: {} {}: {message}", finding.rule.severity, finding.rule.name)
 }
 
-fn grouped(report: &Report) {
+/// Findings under the files they are about, of each rule at most so many.
+pub fn grouped(global: &Global, findings: &[Finding], most: usize) {
+    let (mut of_rule, mut left_out) = (HashMap::new(), Vec::new());
+    let shown = findings.iter().filter(|finding| {
+        let count = of_rule.entry(finding.rule.name).or_insert(0usize);
+        *count += 1;
+        if *count == most.saturating_add(1) {
+            left_out.push(finding.rule.name);
+        }
+        *count <= most
+    });
+    let shown: Vec<&Finding> = shown.collect();
     let mut last: Option<String> = None;
-    let column = report.findings.iter().map(|finding| finding.line.to_string().len()).max();
+    let column = shown.iter().map(|finding| finding.line.to_string().len()).max();
     let column = column.unwrap_or(0).max(2);
-    for finding in &report.findings {
+    for finding in shown {
         let place = finding.place.as_ref();
         let place = place.map_or_else(|| finding.file.path().to_owned(), |place| visible(place));
         if last.as_ref() != Some(&place) {
-            let heading = style::HEADING;
-            outln!("{heading}{place}{heading:#}");
+            super::heading(&place);
             last = Some(place);
         }
-        print_one(finding, column);
+        print_one(global, finding, column);
+        outln!();
+    }
+    for rule in left_out {
+        let more = of_rule[rule] - most;
+        let command = global.command(&format!("check --only {rule} --all"));
+        outln!("and {more} more of {rule}: {command}");
         outln!();
     }
 }
 
-fn print_one(finding: &Finding, column: usize) {
+fn print_one(global: &Global, finding: &Finding, column: usize) {
     let (color, quiet) = (style::of(finding.rule.severity), style::QUIET);
     let name = format!("{}, {}", finding.rule.name, finding.rule.severity);
     let margin = " ".repeat(column + 4);
@@ -74,7 +105,17 @@ fn print_one(finding: &Finding, column: usize) {
         outln!("{margin}{quiet}{place}  {}{quiet:#}", cut(&visible(&related.text)));
     }
     let good = style::GOOD;
-    outln!("{margin}{good}to do{good:#}  {}.", visible(finding.remedy.as_bytes()));
+    for (at, remedy) in finding.remedies.iter().enumerate() {
+        let when = visible(remedy.when.as_bytes());
+        match (pasteable(global, remedy), at, when.as_str()) {
+            (None, ..) => outln!("{margin}by hand: {when}."),
+            (Some(command), 0, _) => outln!("{margin}{good}{command}{good:#}"),
+            (Some(command), _, when) => {
+                outln!("{margin}{when}:");
+                outln!("{margin}{good}{command}{good:#}");
+            }
+        }
+    }
 }
 
 /// More of a line than this is not shown: it may be a megabyte.
@@ -87,7 +128,8 @@ fn cut(text: &str) -> String {
     }
 }
 
-fn summary(report: &Report, files: usize) {
+/// The counts, and what was not judged.
+pub fn summary(report: &Report, files: usize) -> String {
     let counts = [
         (report.count(Severity::Error), "error", "errors", style::BAD),
         (report.count(Severity::Warning), "warning", "warnings", style::WARN),
@@ -105,12 +147,9 @@ fn summary(report: &Report, files: usize) {
     let files = counted(files, "file", "files");
     let accepted = match report.accepted {
         0 => String::new(),
-        count => format!(
-            " {} left out, as the policy accepts them.",
-            counted(count, "finding is", "findings are")
-        ),
+        1 => " 1 finding is left out, as the policy accepts it.".to_owned(),
+        count => format!(" {count} findings are left out, as the policy accepts them."),
     };
-    // In a pipe only findings are records: the counts go beside them.
     let text = format!("{found} in {files}.{accepted}");
     let skipped =
         report.skipped.iter().map(|skipped| format!("{} ({})", skipped.rule, skipped.why));
@@ -119,32 +158,35 @@ fn summary(report: &Report, files: usize) {
         true => String::new(),
         false => format!(" Not judged: {}.", visible(skipped.join(", ").as_bytes())),
     };
-    if std::io::stdout().is_terminal()
-        || anstream::ColorChoice::global() == anstream::ColorChoice::AlwaysAnsi
-    {
-        outln!("{text}{not_judged}");
-    } else {
-        errln!("{text}{not_judged}");
-    }
+    format!("{text}{not_judged}")
+}
+
+/// A finding for machines.
+pub fn finding_json(global: &Global, finding: &Finding) -> Value {
+    let ways = finding.remedies.iter().map(|remedy| {
+        json!({"when": visible(remedy.when.as_bytes()), "command": pasteable(global, remedy)})
+    });
+    json!({
+        "rule": finding.rule.name,
+        "severity": finding.rule.severity.to_string(),
+        "file": place_of(finding),
+        "line": finding.line,
+        "subject": finding.subject.to_string(),
+        "message": finding.message,
+        "remedy": plainest(global, &finding.remedies),
+        "remedies": ways.collect::<Vec<_>>(),
+    })
+}
+
+/// The file, or the path in the tree, that a finding is about.
+pub fn place_of(finding: &Finding) -> String {
+    finding.place.as_ref().map_or_else(|| finding.file.path().to_owned(), |place| visible(place))
 }
 
 /// A report for machines.
-pub fn to_json(report: &Report) -> serde_json::Value {
-    let findings: Vec<_> = report
-        .findings
-        .iter()
-        .map(|finding| {
-            json!({
-                "rule": finding.rule.name,
-                "severity": finding.rule.severity.to_string(),
-                "file": finding.place.as_ref().map_or(finding.file.path().into(), |place| visible(place)),
-                "line": finding.line,
-                "subject": finding.subject.to_string(),
-                "message": finding.message,
-                "remedy": finding.remedy,
-            })
-        })
-        .collect();
+pub fn to_json(global: &Global, report: &Report) -> Value {
+    let findings: Vec<_> =
+        report.findings.iter().map(|finding| finding_json(global, finding)).collect();
     let skipped: Vec<_> = report
         .skipped
         .iter()

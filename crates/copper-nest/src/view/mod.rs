@@ -8,7 +8,9 @@ pub mod findings;
 pub mod groups;
 pub mod ids;
 pub mod receipt;
+pub mod remedy;
 pub mod retired;
+pub mod sarif;
 pub mod style;
 pub mod trace;
 pub mod user;
@@ -35,6 +37,12 @@ pub fn print_json(document: &serde_json::Value) {
 /// Whether results are read by a person at a terminal, or to look so.
 pub fn for_a_person(global: &Global) -> bool {
     std::io::stdout().is_terminal() || global.color == Choice::Always
+}
+
+/// Prints a heading.
+pub fn heading(text: &str) {
+    let heading = style::HEADING;
+    outln!("{heading}{text}{heading:#}");
 }
 
 /// A table with a copper heading, for a terminal.

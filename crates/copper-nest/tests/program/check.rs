@@ -64,19 +64,22 @@ fn on_a_terminal_the_faulty_field_is_marked() {
     let tree = faulty();
     let run = tree.run("--color always check --files-only --only ghost-member,duplicate-uid");
     let plain: String = anstream::adapter::strip_str(&run.stdout).to_string();
+    let plain = plain.replace(&format!(" --tree {}", tree.root().display()), "");
     let wanted = "\
 etc/passwd
    8  odalys:x:1001:100::/home/odalys:/bin/bash
                ────  duplicate-uid, error
       uid 1001 is also tavish (line 6): each of them owns the other's files.
       line 6  tavish:x:1001:1001:Tavish Rowe:/home/tavish:/bin/bash
-      to do  give odalys a uid of its own, such as 1002.
+      copper-nest change user odalys --uid 1002
 
 etc/group
   13  crew:x:210:tavis
                  ─────  ghost-member, error
       no account is called tavis. The nearest is tavish.
-      to do  take tavis out of the list of crew.
+      copper-nest change group crew --drop-member tavis
+      if tavish is meant:
+      copper-nest regroup tavish --join crew && copper-nest change group crew --drop-member tavis
 
 2 errors in 6 files.
 ";
@@ -129,7 +132,9 @@ fn machines_get_findings_counts_and_what_was_skipped() {
     assert_eq!(first["rule"], "second-root");
     assert_eq!((&first["file"], &first["line"]), (&"etc/passwd".into(), &7.into()));
     assert_eq!((&first["severity"], &first["subject"]), (&"error".into(), &"keeper".into()));
-    assert!(first["remedy"].as_str().unwrap().contains("another uid"));
+    let command = first["remedies"][0]["command"].as_str().unwrap();
+    assert_eq!(first["remedy"], command);
+    assert!(command.ends_with("change user keeper --uid 1002"), "{command}");
     assert_eq!(report["skipped"], serde_json::json!([]));
     assert_eq!(report["accepted"], 0);
 }
@@ -156,7 +161,9 @@ fn a_tree_unpacked_without_root_says_that_owners_mean_nothing() {
         );
     }
     let tree = TestTree::new();
-    tree.chown("etc/passwd", 4711, 4711);
+    for path in ["etc", "etc/passwd", "etc/group"] {
+        tree.chown(path, 4711, 4711);
+    }
     let run = tree.run("check --only home-owner");
     assert_eq!(run.status, 1);
     assert!(
@@ -239,7 +246,7 @@ fn every_rule_is_found_in_its_example_and_not_in_the_sound_one() {
             let words = format!("check --only {} --fail-on note --allow-skipped", rule.name);
             (tree.run(&words), tree.json(&words))
         };
-        if rule.name == "unfinished-change" {
+        if matches!(rule.name, "unfinished-change" | "idle-acceptance") {
             continue;
         }
         let (shown, report) = run(&rule.bad);

@@ -72,6 +72,7 @@ fn the_shipped_tree_has_a_dozen_faults_and_no_more_than_meant() {
         "range-orphan",
         "range-orphan",
         "second-root",
+        "service-shell",
         "shadow-orphan",
     ];
     if is_root() {

@@ -6,7 +6,7 @@ use std::ffi::OsString;
 use std::fmt::Write;
 use std::path::{Path, PathBuf};
 
-use nest_core::check::{Example, RULES};
+use nest_core::check::{Example, RULES, is_mended};
 use nest_core::policy::{KEYS, Policy};
 use nest_core::roster::{Column, Thing};
 
@@ -39,8 +39,13 @@ fn the_page_of_rules_is_current() {
         }
         write!(
             page,
-            "\n### {} ({})\n\nFinds {}.\n\n{}\n\nTo do: {}\n",
-            rule.name, rule.severity, rule.finds, rule.why, rule.remedy
+            "\n### {} ({}{})\n\nFinds {}.\n\n{}\n\nTo do: {}\n",
+            rule.name,
+            rule.severity,
+            if is_mended(rule) { ", mended by repair" } else { "" },
+            rule.finds,
+            rule.why,
+            rule.remedy
         )
         .unwrap();
         example(&mut page, "Found", &rule.bad);

@@ -124,6 +124,15 @@ impl TestTree {
         tree
     }
 
+    /// Another tree just like this one.
+    pub fn copy(&self) -> Self {
+        let copy = Self::empty();
+        let from = self.root().join(".");
+        let copied = Command::new("cp").arg("-a").arg(from).arg(copy.root()).status().unwrap();
+        assert!(copied.success());
+        copy
+    }
+
     /// The root of the tree; beside it is room for what belongs to the test.
     pub fn root(&self) -> &Path {
         &self.root

@@ -229,6 +229,12 @@ fn hindered(tree: &TestTree) -> bool {
 }
 
 /// A copy of a tree, owners and all, in a folder of its own.
+/// A change that a crash cuts off, once it has happened.
+pub fn leave_unfinished(tree: &TestTree) {
+    let words = ["create".to_owned(), "user".to_owned(), "maren".to_owned()];
+    assert_eq!(traced(tree, &words, "renameat2", 2, Fate::Killed), None);
+}
+
 fn copy(base: &TestTree) -> TestTree {
     let tree = TestTree::empty();
     let status =

@@ -21,6 +21,8 @@ mod pam;
 mod people;
 mod policy;
 mod readers;
+mod repair;
 mod show_user;
 mod system;
 mod trace;
+mod watch;

@@ -1,0 +1,105 @@
+//! `repair`.
+
+use std::cell::RefCell;
+
+use clap::builder::NonEmptyStringValueParser;
+use nest_core::check::{Report, Rule, Selection, is_mended, repair};
+use nest_core::table::File;
+use nest_host::store::Focus;
+
+use super::show_rule::find;
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED, USAGE};
+use crate::session::{Asks, Session};
+use crate::view::{self, findings};
+
+/// Mend what has one right answer, and list what takes a decision.
+///
+/// Nobody gains access by it, and nothing is lost: what it takes out is in the
+/// change's record, and undo brings it back. Homes that are missing are made only
+/// with --only missing-home. A line that is at fault, and that only you can judge, is
+/// taken out with --take-out.
+#[derive(Debug, clap::Args)]
+#[command(after_help = EXAMPLES)]
+pub struct RepairArgs {
+    /// Only what these rules find.
+    #[arg(long, value_name = "RULE,…", value_delimiter = ',')]
+    only: Vec<String>,
+    /// Not what these rules find.
+    #[arg(long, value_name = "RULE,…", value_delimiter = ',')]
+    skip: Vec<String>,
+    /// Take this line out, and do nothing else; more than one may be given.
+    #[arg(long, value_name = "FILE:LINE", value_parser = NonEmptyStringValueParser::new())]
+    take_out: Vec<String>,
+}
+
+const EXAMPLES: &str = "Examples:
+  copper-nest repair --dry-run
+  copper-nest repair --only stray-space,duplicate-member
+  copper-nest repair --take-out etc/passwd:17";
+
+impl RepairArgs {
+    /// Runs the command.
+    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let rules = |names: &[String]| -> Result<Vec<&'static Rule>, Failure> {
+            names.iter().map(|name| find(name)).collect()
+        };
+        let only = rules(&self.only)?;
+        if let Some(rule) = only.iter().find(|rule| !is_mended(rule)) {
+            let message =
+                format!("what {} finds takes a decision, and is not mended by repair", rule.name);
+            return Err(Failure::new(REFUSED, "takes-a-decision", message)
+                .or("see what there is to decide", format!("check --only {}", rule.name)));
+        }
+        let selection = Selection { only, skip: rules(&self.skip)?, files_only: false };
+        let take_out: Result<Vec<_>, Failure> =
+            self.take_out.iter().map(|place| line_of(place)).collect();
+        let request = nest_core::check::Repair { selection, take_out: take_out? };
+        let session = Session::open(global)?;
+        let left: RefCell<Option<Report>> = RefCell::default();
+        let status = session.carry_out(&Focus::new(), Asks::First, |ground| {
+            let repaired = repair(ground, &request)?;
+            left.replace(Some(repaired.left));
+            Ok(repaired.plan)
+        })?;
+        if let Some(left) = left.into_inner().filter(|_| request.take_out.is_empty()) {
+            tell_left(global, &left);
+        }
+        Ok(status)
+    }
+}
+
+/// What repair leaves to the administrator.
+fn tell_left(global: &Global, left: &Report) {
+    if global.json() || global.quiet || left.findings.is_empty() {
+        return;
+    }
+    outln!();
+    view::heading("left to you, as it takes a decision");
+    outln!();
+    if view::for_a_person(global) {
+        findings::grouped(global, &left.findings, findings::most(false));
+    } else {
+        left.findings.iter().for_each(|finding| {
+            outln!("{}", findings::one_line(finding));
+            for remedy in &finding.remedies {
+                if let Some(command) = view::remedy::pasteable(global, remedy) {
+                    outln!("    {command}");
+                }
+            }
+        });
+    }
+}
+
+/// `etc/passwd:17`, as check prints it.
+fn line_of(place: &str) -> Result<(File, usize), Failure> {
+    let parsed = place.rsplit_once(':').and_then(|(file, line)| {
+        let file = file.trim_start_matches('/');
+        let file = File::ALL.into_iter().find(|known| known.path() == file)?;
+        Some((file, line.parse::<usize>().ok()?))
+    });
+    parsed.ok_or_else(|| {
+        let message = format!("{place} is no line of an account file, such as etc/passwd:17");
+        Failure::new(USAGE, "usage", message)
+    })
+}

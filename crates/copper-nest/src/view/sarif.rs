@@ -1,0 +1,126 @@
+//! Findings as the Static Analysis Results Interchange Format, version 2.1.0, an
+//! OASIS standard, in which code-review systems take them.
+
+use nest_core::check::{Finding, RULES, Report, Rule, Severity};
+use serde_json::{Value, json};
+
+use super::findings::place_of;
+use super::remedy::plainest;
+use super::visible;
+use crate::cli::Global;
+
+/// Where a log says what it follows.
+const SCHEMA: &str = "https://json.schemastore.org/sarif-2.1.0.json";
+
+/// Reports of trees as one log with one run each. Paths are given below the root of
+/// the tree, which the run names.
+pub fn to_sarif(reports: &[(&Global, &Report)]) -> Value {
+    let runs: Vec<Value> = reports.iter().map(|(global, report)| run(global, report)).collect();
+    json!({"$schema": SCHEMA, "version": "2.1.0", "runs": runs})
+}
+
+fn run(global: &Global, report: &Report) -> Value {
+    let rules: Vec<Value> = RULES.iter().map(rule).collect();
+    let results: Vec<Value> =
+        report.findings.iter().map(|finding| result(global, finding)).collect();
+    let skipped = report.skipped.iter().map(|skipped| {
+        json!({
+            "level": "warning",
+            "message": {"text": format!("{} could not be judged: {}", skipped.rule, skipped.why)},
+            "associatedRule": {"id": skipped.rule},
+        })
+    });
+    json!({
+        "tool": {"driver": {
+            "name": "copper-nest",
+            "semanticVersion": env!("CARGO_PKG_VERSION"),
+            "rules": rules,
+        }},
+        "originalUriBaseIds": {"TREE": {"uri": tree_uri(global)}},
+        "invocations": [{
+            "executionSuccessful": true,
+            "toolExecutionNotifications": skipped.collect::<Vec<_>>(),
+        }],
+        "columnKind": "utf16CodeUnits",
+        "results": results,
+    })
+}
+
+fn rule(rule: &Rule) -> Value {
+    json!({
+        "id": rule.name,
+        "shortDescription": {"text": sentence(rule.finds)},
+        "fullDescription": {"text": rule.why},
+        "help": {"text": format!("{} {}", rule.why, rule.remedy)},
+        "defaultConfiguration": {"level": level(rule)},
+        "properties": {"tags": [rule.family.to_string()]},
+    })
+}
+
+fn sentence(words: &str) -> String {
+    let mut letters = words.chars();
+    let first = letters.next().map(|first| first.to_uppercase().to_string()).unwrap_or_default();
+    format!("{first}{}.", letters.as_str())
+}
+
+fn level(rule: &Rule) -> &'static str {
+    match rule.severity {
+        Severity::Error => "error",
+        Severity::Warning => "warning",
+        Severity::Note => "note",
+    }
+}
+
+fn result(global: &Global, finding: &Finding) -> Value {
+    let mut text = visible(finding.message.as_bytes());
+    let remedy = plainest(global, &finding.remedies);
+    if !remedy.is_empty() {
+        text += &format!(" To mend it: {}", visible(remedy.as_bytes()));
+    }
+    json!({
+        "ruleId": finding.rule.name,
+        "ruleIndex": RULES.iter().position(|rule| rule.name == finding.rule.name),
+        "level": level(finding.rule),
+        "message": {"text": text},
+        "locations": [{"physicalLocation": location(finding)}],
+        "partialFingerprints": {"finding/v1": finding.key()},
+    })
+}
+
+fn location(finding: &Finding) -> Value {
+    let path = match &finding.place {
+        Some(place) => uri(place.strip_prefix(b"/").unwrap_or(place)),
+        None => uri(place_of(finding).as_bytes()),
+    };
+    let mut location = json!({"artifactLocation": {"uri": path, "uriBaseId": "TREE"}});
+    if finding.line > 0 {
+        // Columns count as the log says, from 1; the end is the one after.
+        let marked = finding.marked();
+        let units = |text: &[u8]| visible(text).encode_utf16().count() + 1;
+        location["region"] = json!({
+            "startLine": finding.line,
+            "startColumn": units(&finding.text[..marked.start]),
+            "endColumn": units(&finding.text[..marked.end]),
+        });
+    }
+    location
+}
+
+fn tree_uri(global: &Global) -> String {
+    use std::os::unix::ffi::OsStrExt;
+    let whole = std::path::absolute(&global.tree).unwrap_or_else(|_| global.tree.clone());
+    let path = uri(whole.as_os_str().as_bytes());
+    format!("file://{}/", path.trim_end_matches('/'))
+}
+
+/// A path as a URI may hold it (RFC 3986).
+fn uri(path: &[u8]) -> String {
+    path.iter()
+        .map(|byte| match byte {
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'/' | b'-' | b'.' | b'_' | b'~' => {
+                char::from(*byte).to_string()
+            }
+            byte => format!("%{byte:02X}"),
+        })
+        .collect()
+}

@@ -1,0 +1,343 @@
+//! `repair`, and the remedies that `check` prints.
+
+use std::collections::BTreeSet;
+use std::os::unix::fs::PermissionsExt;
+use std::process::Command;
+
+use nest_core::check::{RULES, is_mended};
+use serde_json::Value;
+
+use crate::harness::{NOW, TestTree, assert_same, is_root, passed_over};
+
+const WEAK: &str = "$1$Gullhave$0123456789abcdefghijkl";
+const STRONG: &str = "$6$Gullhaven$0123456789abcdef";
+
+/// Trees in which, taken together, every rule finds something.
+fn neglected() -> Vec<TestTree> {
+    let tree = TestTree::new();
+    tree.append(
+        "etc/passwd",
+        format!(
+            "keeper:x:0:0::/root:/bin/sh\nodalys:x:1001:100::/home/odalys:/bin/bash\n\
+             perrin:x:01005:4711::/home/tavish:/bin/bash\nbroken:x:7\n\
+             own:x:1009:100::/:/bin/sh\nTavish:x:1011:0::home/tavish:/bin/ash\n\
+             brannoc:{STRONG}:1012:100::/home/brannoc:/usr/bin/fish\n\
+             berthcam:x:998:999::/srv/cam:/bin/sh\n\
+             hull:x:ten:999::/nonexistent:/usr/sbin/nologin\n\
+             77 up:x:1013:100::/nonexistent:/bin/sh\n+\n"
+        ),
+    );
+    tree.append(
+        "etc/shadow",
+        format!(
+            "hesper:!:1::::::\nkeeper::1::::::\nodalys:{WEAK}:30000:90:30:7:::\n\
+             Tavish:!:soon::::::\nbrannoc:!:1::::::\nberthcam:{STRONG}:1::::::\n\
+             hull:!:1::::::\n77 up:!:1::::::\n"
+        ),
+    );
+    tree.append(
+        "etc/group",
+        "crew:x:210:tavis\ncrew:x:212:\n deck:x:300:tavish,tavish,sunniva\nregatta:x:1050:\n\
+         regatta:x:1050:\nheld:x:1500:sunniva\nsonar:x:301:berthcam",
+    );
+    tree.append("etc/gshadow", "crew:!::tavish\ndeck:!:tavis:sunniva,tavish\nlost:!::\n");
+    tree.append(
+        "etc/subuid",
+        "hesper:2001200000:5\nodalys:2001076300:10\ntavish:1000:10\nsunniva:2001010688:65536",
+    );
+    tree.append("etc/group", "\npilots2:x:213:sunniva\nown:x:1060:\nhand:x:1071:hand\n");
+    tree.append(
+        "etc/passwd",
+        "own:x:1060:1060::/home/own:/bin/bash\nhand:x:1070:1071::/nonexistent:/bin/bash\n",
+    );
+    tree.append("etc/shadow", "own:!:1::::::\nhand:!:1::::::\n");
+    std::fs::create_dir_all(tree.path("home/odalys")).unwrap();
+    tree.chmod("home/odalys", 0o755);
+    std::fs::create_dir_all(tree.path("home/gone")).unwrap();
+    tree.write("var/mail/gone", "a letter\n");
+    tree.write("usr/bin/fish", "no program\n");
+    tree.chmod("usr/bin/fish", 0o644);
+    tree.write(
+        "var/lib/copper-nest/ids.json",
+        r#"{"version":1,"users":[],"groups":[{"id":1500,"name":"held"}],"ranges":[]}"#,
+    );
+    tree.chmod("etc/shadow", 0o644);
+    tree.chown("etc/group", 1000, 0);
+    tree.write(
+        "etc/copper-nest/policy.toml",
+        "[check]\naccept = [\"second-root:watch  agreed\"]\n",
+    );
+    let bare = TestTree::new();
+    bare.remove("etc/gshadow");
+    let headless = TestTree::new();
+    headless.write("etc/group", crate::harness::GROUP.replace("sudo:x:27:sunniva", "sudo:x:27:"));
+    headless.write("etc/gshadow", crate::harness::GSHADOW.replace("sudo:*::sunniva", "sudo:*::"));
+    let crashed = TestTree::new();
+    crate::killed::leave_unfinished(&crashed);
+    vec![tree, bare, headless, crashed]
+}
+
+/// Everything that check finds.
+fn findings(tree: &TestTree) -> Vec<Value> {
+    tree.json("check --allow-skipped")["findings"].as_array().unwrap().clone()
+}
+
+fn of(finding: &Value, key: &str) -> String {
+    finding[key].as_str().unwrap_or_default().to_owned()
+}
+
+/// What tells findings apart, whatever their lines.
+fn kind(finding: &Value) -> (String, String, String) {
+    (of(finding, "rule"), of(finding, "file"), of(finding, "subject"))
+}
+
+/// Runs a command as it was printed, in a shell, with every question answered yes.
+fn paste(command: &str, folder: &std::path::Path) -> (bool, String) {
+    let program = folder.join("copper-nest");
+    let script = format!("#!/bin/sh\nexec {} --yes \"$@\"\n", env!("CARGO_BIN_EXE_copper-nest"));
+    std::fs::write(&program, script).unwrap();
+    std::fs::set_permissions(&program, PermissionsExt::from_mode(0o755)).unwrap();
+    let path = format!("{}:{}", folder.display(), std::env::var("PATH").unwrap());
+    let run = Command::new("bash")
+        .args(["-c", command])
+        .env("PATH", path)
+        .env("SOURCE_DATE_EPOCH", NOW)
+        .output()
+        .unwrap();
+    let said = [run.stdout, run.stderr].concat();
+    (run.status.success(), String::from_utf8_lossy(&said).into_owned())
+}
+
+#[test]
+fn every_remedy_that_check_prints_mends_what_it_is_for() {
+    if !is_root() {
+        return passed_over("every_remedy", "root, to give files other owners");
+    }
+    let mut seen = BTreeSet::new();
+    let mut failed = Vec::new();
+    for tree in neglected() {
+        let before = findings(&tree);
+        for finding in &before {
+            seen.insert(of(finding, "rule"));
+            for (at, remedy) in finding["remedies"].as_array().unwrap().iter().enumerate() {
+                let Some(command) = remedy["command"].as_str() else { continue };
+                let fresh = tree.copy();
+                let here = fresh.root().display().to_string();
+                let command = command.replace(&tree.root().display().to_string(), &here);
+                let folder = tempfile::tempdir().unwrap();
+                let (went_well, said) = paste(&command, folder.path());
+                let count =
+                    |all: &[Value]| all.iter().filter(|one| kind(one) == kind(finding)).count();
+                // Further ways may only look; the first one mends.
+                let mended = at > 0 || count(&findings(&fresh)) < count(&before);
+                let asks = at > 0 && said.contains("no terminal to ask for a password");
+                if !(went_well || asks) || !mended {
+                    failed.push(format!("{:?}\n  {command}\n  {said}", kind(finding)));
+                }
+            }
+        }
+    }
+    assert!(failed.is_empty(), "{} of them:\n{}", failed.len(), failed.join("\n"));
+    let missing: Vec<_> =
+        RULES.iter().map(|rule| rule.name).filter(|name| !seen.contains(*name)).collect();
+    assert_eq!(missing, [""; 0], "no tree shows these");
+}
+
+#[test]
+fn repair_mends_what_is_safe_as_one_change_that_undo_takes_back() {
+    if !is_root() {
+        return passed_over("repair_mends", "root, to give files other owners");
+    }
+    let tree = neglected().swap_remove(0);
+    let (before, found) = (tree.snapshot(), findings(&tree));
+    let run = tree.done("repair --dry-run");
+    assert_same(&before, &tree.snapshot());
+    run.says("etc/shadow:7").says("dry run: nothing was changed.");
+    let asked = tree.run("repair");
+    assert_eq!(asked.status, 3, "without a terminal it wants --yes: {}", asked.stderr);
+    let run = tree.done("repair --yes");
+    run.says("left to you, as it takes a decision");
+    // What has a decision to it is printed, and is what check finds.
+    let left: Vec<Value> = findings(&tree);
+    for finding in &left {
+        run.says(&format!(
+            "{}: {}",
+            of(finding, "rule"),
+            of(finding, "message").trim_end_matches('.')
+        ));
+    }
+    let decided = |rule: &str| left.iter().any(|finding| of(finding, "rule") == rule);
+    for rule in [
+        "stray-space",
+        "missing-newline",
+        "duplicate-member",
+        "shadow-orphan",
+        "gshadow-orphan",
+        "range-orphan",
+        "missing-shadow",
+        "missing-gshadow",
+        "ghost-member",
+        "ghost-admin",
+        "member-mismatch",
+        "open-password",
+        "exposed-hash",
+        "loose-mode",
+        "wrong-owner",
+    ] {
+        assert!(found.iter().any(|finding| of(finding, "rule") == rule), "{rule} was not there");
+        assert!(!decided(rule), "{rule} is still there");
+    }
+    assert!(decided("missing-home") && decided("duplicate-uid") && decided("malformed-line"));
+    assert_eq!((tree.mode("etc/shadow"), tree.owner("etc/group")), (0o640, (0, 0)));
+    // Nobody gains access: what was open is locked, what came is locked.
+    assert!(tree.read("etc/shadow").contains("keeper:!:1:"));
+    assert!(tree.read("etc/shadow").contains("\nperrin:!:20781:"));
+    assert!(tree.read("etc/shadow").contains(&format!("\nbrannoc:{STRONG}:")));
+    assert!(tree.read("etc/passwd").contains("\nbrannoc:x:1012:"));
+    let after = tree.snapshot();
+    let again = tree.done("repair --yes");
+    again.says("everything is so already: nothing was changed.");
+    assert_same(&after, &tree.snapshot());
+    let undone = tree.done("undo --yes");
+    undone.says("change 1");
+    // But for the end of a last line, which stays.
+    let unfinished = tree.path("etc/subuid");
+    let mut before = before;
+    before.entry(unfinished).and_modify(|was| was.3.push(b'\n'));
+    assert_same(&before, &tree.snapshot());
+}
+
+#[test]
+fn rules_are_chosen_and_homes_are_made_only_when_asked() {
+    let tree = TestTree::new();
+    tree.append("etc/group", " deck:x:300:tavish,tavish\n");
+    tree.append("etc/gshadow", "deck:!::tavish\n");
+    std::fs::remove_dir(tree.path("home/tavish")).unwrap();
+    let run = tree.done("repair --yes --only duplicate-member");
+    assert_eq!(tree.line("etc/group", 13), " deck:x:300:tavish");
+    run.says("repair 1 fault in 1 file").says("lists tavish once");
+    tree.done("repair --yes --skip stray-space").says("nothing was changed");
+    tree.done("repair --yes");
+    assert_eq!(tree.line("etc/group", 13), "deck:x:300:tavish");
+    assert!(!tree.exists("home/tavish"), "homes are not made unasked");
+    if is_root() {
+        tree.done("repair --yes --only missing-home").says("makes the home");
+        assert_eq!((tree.owner("home/tavish"), tree.mode("home/tavish")), ((1001, 1001), 0o700));
+        tree.done("undo --yes");
+        assert!(!tree.exists("home/tavish"));
+    }
+    tree.refused(
+        "repair --only duplicate-uid",
+        3,
+        "what duplicate-uid finds takes a decision, and is not mended by repair",
+    );
+    tree.refused("repair --only stray-spce", 3, "the nearest is stray-space");
+}
+
+#[test]
+fn only_a_line_that_is_at_fault_is_taken_out() {
+    let tree = TestTree::new();
+    tree.append("etc/passwd", "broken:x:7\n+\ntavish:x:1009:100::/nonexistent:/bin/sh\n");
+    let before = tree.snapshot();
+    tree.refused(
+        "repair --yes --take-out etc/passwd:6",
+        3,
+        "etc/passwd:6 was not taken out: nothing is wrong with etc/passwd:6",
+    );
+    tree.refused("repair --yes --take-out etc/passwd:99", 3, "etc/passwd has 9 lines");
+    tree.refused("repair --yes --take-out etc/passwd:0", 3, "etc/passwd has 9 lines");
+    for place in ["etc/passwd", "passwd:7", "etc/passwd:-1", "etc/passwd:x", ""] {
+        let run = tree.run_words(&["repair", "--yes", "--take-out", place]);
+        assert_eq!(run.status, 2, "{place}: {}", run.stderr);
+    }
+    // All of them, or none.
+    tree.refused("repair --yes --take-out etc/passwd:7 --take-out etc/passwd:5", 3, "etc/passwd:5");
+    tree.done("repair --yes --take-out etc/passwd:7 --take-out /etc/passwd:9").says("broken:x:7");
+    assert_eq!(tree.line("etc/passwd", 7), "+");
+    assert_eq!(tree.read("etc/passwd").lines().count(), 7);
+    tree.done("undo --yes");
+    assert_same(&before, &tree.snapshot());
+}
+
+#[test]
+fn where_a_directory_is_asked_too_strangers_stay() {
+    let tree = TestTree::new();
+    tree.append("etc/group", "deck:x:300:skipper\n");
+    tree.append("etc/gshadow", "deck:!::skipper\n");
+    tree.append("etc/subuid", "skipper:2001300000:10\n");
+    tree.write("etc/nsswitch.conf", "passwd: files sss\n");
+    tree.done("repair --yes").says("nothing was changed");
+    tree.write("etc/nsswitch.conf", "passwd: files\n");
+    let run = tree.done("repair --yes");
+    run.says("takes skipper out of the list");
+    assert_eq!(tree.line("etc/group", 13), "deck:x:300:");
+    assert!(!tree.read("etc/subuid").contains("skipper"));
+}
+
+#[test]
+fn a_hash_is_moved_only_to_where_none_waits() {
+    let tree = TestTree::new();
+    tree.append("etc/passwd", format!("odalys:{STRONG}:1012:100::/nonexistent:/bin/sh\n"));
+    tree.append("etc/shadow", format!("odalys:{WEAK}:1::::::\n"));
+    let run = tree.done("repair --yes");
+    run.says("exposed-hash");
+    assert!(tree.read("etc/passwd").contains(&format!("odalys:{STRONG}:")), "two to choose from");
+    tree.write("etc/shadow", tree.read("etc/shadow").replace(WEAK, "*"));
+    let before = tree.snapshot();
+    let run = tree.done("repair --yes");
+    assert!(!run.stdout.contains("Gullhaven$"), "{}", run.stdout);
+    assert!(tree.read("etc/shadow").contains(&format!("odalys:{STRONG}:1:")));
+    for entry in std::fs::read_dir(tree.path("var/lib/copper-nest/changes")).unwrap() {
+        let text = std::fs::read_to_string(entry.unwrap().path()).unwrap();
+        assert!(!text.contains("0123456789abcdef"), "a hash is in the record");
+    }
+    tree.done("undo --yes");
+    assert_same(&before, &tree.snapshot());
+}
+
+#[test]
+fn repair_of_any_bytes_ends_and_then_finds_nothing_more_to_do() {
+    let mut seed = 0x9e37_79b9_7f4a_7c15u64;
+    let mut random = || {
+        seed ^= seed << 13;
+        seed ^= seed >> 7;
+        seed ^= seed << 17;
+        seed
+    };
+    let letters = b"rota:x:0\n+-#,! \xff\0$1";
+    for round in 0..25 {
+        let tree = TestTree::new();
+        for file in ["passwd", "shadow", "group", "gshadow", "subuid", "subgid"] {
+            let length = random() as usize % 400;
+            let text: Vec<u8> =
+                (0..length).map(|_| letters[random() as usize % letters.len()]).collect();
+            tree.append(&format!("etc/{file}"), text);
+        }
+        let before = tree.snapshot();
+        let run = tree.run("repair --yes");
+        assert_eq!(run.status, 0, "round {round}: {}", run.stderr);
+        let again = tree.done("repair --yes");
+        assert!(again.stdout.contains("nothing was changed"), "round {round}: {}", again.stdout);
+        if !run.stdout.contains("nothing was changed") {
+            let undone = tree.run("undo --yes");
+            assert_eq!(undone.status, 0, "round {round}: {}", undone.stderr);
+            let after = tree.snapshot();
+            for (path, was) in &before {
+                // A hash that went with its line does not come back.
+                let secret = path.ends_with("shadow") || path.ends_with("gshadow");
+                let text = |snapshot: &[u8]| {
+                    let text = String::from_utf8_lossy(snapshot).into_owned();
+                    let lines = text.lines().map(|line| {
+                        let mut fields: Vec<&str> = line.split(':').collect();
+                        if secret && fields.len() > 3 {
+                            fields[1] = "";
+                        }
+                        fields.join(":")
+                    });
+                    lines.collect::<Vec<_>>()
+                };
+                assert_eq!(text(&was.3), text(&after[path].3), "round {round}: {path:?}");
+            }
+        }
+    }
+}
