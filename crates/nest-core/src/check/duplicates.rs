@@ -9,7 +9,7 @@ use super::remedy::{another_number, free_name};
 use super::{Finding, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::plan::{Ground, NO_HOME};
 use crate::secret::shown;
-use crate::table::{File, Lines, Table, doubled_numbers};
+use crate::table::{File, Lines, Passwd, Table, doubled_numbers};
 use crate::table::{Groups, Users};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
@@ -158,11 +158,25 @@ fn case_twins(rule: &'static Rule, ground: Ground<'_>, lines: &Lines, out: &mut 
 fn shared_homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let (book, policy) = (ground.book, ground.policy);
     let lines = book.users.lines();
+    let person = |user: &Passwd<'_>| {
+        user.uid().is_some_and(|uid| policy.is_person(uid))
+            && user.home != NO_HOME.as_bytes()
+            && !user.home.is_empty()
+    };
+    // A home whose last part is its own user's name is shared only with one whose is not.
+    let own = |user: &Passwd<'_>| {
+        let rest = user.home.strip_suffix(user.name);
+        rest.is_some_and(|rest| rest.ends_with(b"/")) && !user.name.contains(&b'/')
+    };
+    let people = || book.users.records().map(|(_, user)| user).filter(person);
+    let odd: HashSet<&[u8]> = people().filter(|user| !own(user)).map(|user| user.home).collect();
+    if odd.is_empty() {
+        return;
+    }
     let mut first: HashMap<&[u8], usize> = HashMap::new();
     for at in 0..lines.len() {
-        let Some(user) = book.users.record(at) else { continue };
-        let person = user.uid().is_some_and(|uid| policy.is_person(uid));
-        if !person || user.home == NO_HOME.as_bytes() || user.home.is_empty() {
+        let Some(user) = book.users.record(at).filter(&person) else { continue };
+        if !odd.contains(user.home) {
             continue;
         }
         let other = *first.entry(user.home).or_insert(at);

@@ -13,7 +13,7 @@ use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::secret::shown;
-use crate::table::{File, Gshadow, Record};
+use crate::table::{File, Gshadow, InStep, Record};
 use crate::value::{members, nearest};
 
 /// A nearest name is looked for this often; then the findings are too many for
@@ -141,8 +141,9 @@ fn mismatches(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let (Some(table), Some(index)) = (&book.gshadow, book.name_index(File::Gshadow)) else {
         return;
     };
+    let mut index = InStep::new(index, table.lines());
     for (line, group) in book.groups.records() {
-        let Some(at) = index.find(table.lines(), group.name) else {
+        let Some(at) = index.find(group.name) else {
             continue;
         };
         let other = table.lines().get(at);

@@ -9,7 +9,7 @@ use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::surroundings::Origin;
-use crate::table::{File, Line, Lines};
+use crate::table::{File, InStep, Line, Lines};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
@@ -37,11 +37,11 @@ fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let (Some(shadow), Some(users)) = (&book.shadow, book.name_index(File::Passwd)) else {
         return;
     };
-    let passwd = book.users.lines();
+    let mut users = InStep::new(users, book.users.lines());
     for line in shadow.lines().iter().filter(Line::is_record) {
         let name = line.name();
         // A line without a colon is malformed-line's.
-        if name.len() < line.record().len() && users.find(passwd, name).is_none() {
+        if name.len() < line.record().len() && users.find(name).is_none() {
             let message = format!(
                 "no account is called {}; the next one of that name would get this password.",
                 BStr::new(name)
@@ -65,11 +65,11 @@ fn gshadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let (Some(gshadow), Some(groups)) = (&book.gshadow, book.name_index(File::Group)) else {
         return;
     };
-    let group = book.groups.lines();
+    let mut groups = InStep::new(groups, book.groups.lines());
     for line in gshadow.lines().iter().filter(Line::is_record) {
         let name = line.name();
         // A line without a colon is malformed-line's.
-        if name.len() < line.record().len() && groups.find(group, name).is_none() {
+        if name.len() < line.record().len() && groups.find(name).is_none() {
             let name = BStr::new(name);
             let message = format!(
                 "no group is called {name}; the next one of that name would get its administrators."
@@ -85,8 +85,9 @@ fn missing_gshadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let (Some(gshadow), Some(index)) = (&book.gshadow, book.name_index(File::Gshadow)) else {
         return;
     };
+    let mut index = InStep::new(index, gshadow.lines());
     for (line, group) in book.groups.records() {
-        if index.find(gshadow.lines(), group.name).is_none() {
+        if index.find(group.name).is_none() {
             let name = BStr::new(group.name);
             let message = format!("etc/gshadow has no line for the group {name}.");
             let remedy = Remedy::repair(rule);
@@ -124,8 +125,9 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let Some(index) = book.name_index(File::Shadow) else {
         return;
     };
+    let mut index = InStep::new(index, shadow.lines());
     for (line, user) in book.users.records().filter(|(_, user)| user.is_shadowed()) {
-        if index.find(shadow.lines(), user.name).is_none() {
+        if index.find(user.name).is_none() {
             let name = BStr::new(user.name);
             let message = format!("etc/shadow has no line for {name}: no password lets it in.");
             let remedy = Remedy::repair(rule);
@@ -142,9 +144,10 @@ fn range_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     };
     let mut uids = None;
     for table in [&book.subuid, &book.subgid].into_iter().flatten() {
+        let mut users = InStep::new(users, book.users.lines());
         for (line, range) in table.records() {
             let known = match range.owner_uid() {
-                _ if users.find(book.users.lines(), range.owner).is_some() => true,
+                _ if users.find(range.owner).is_some() => true,
                 None => false,
                 Some(uid) => uids
                     .get_or_insert_with(|| {

@@ -1,7 +1,7 @@
 //! Subordinate ids: overlapping-range, duplicate-range, range-over-account.
 
 use bstr::BStr;
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 
 use super::lines::found;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
@@ -40,9 +40,18 @@ fn account_ids(ground: Ground<'_>) -> IdSet {
 
 fn doubled(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
     let lines = table.lines();
+    // Nearly always no range begins where another does.
+    let mut firsts = IdSet::default();
+    let spans = || table.records().filter_map(|(line, range)| Some((range.span()?, line, range)));
+    let again: HashSet<u32> = spans()
+        .filter(|(span, ..)| !firsts.insert(span.first))
+        .map(|(span, ..)| span.first)
+        .collect();
+    if again.is_empty() {
+        return;
+    }
     let mut first: HashMap<(&[u8], IdSpan), usize> = HashMap::new();
-    for (line, range) in table.records() {
-        let Some(span) = range.span() else { continue };
+    for (span, line, range) in spans().filter(|(span, ..)| again.contains(&span.first)) {
         let other = *first.entry((range.owner, span)).or_insert(line.start);
         if other == line.start {
             continue;

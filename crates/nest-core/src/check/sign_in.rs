@@ -9,7 +9,7 @@ use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::account::{AccountKind, kind_of};
 use crate::plan::Ground;
 use crate::secret::{hash_of, shown};
-use crate::table::{File, Line};
+use crate::table::{File, InStep, Line};
 use crate::value::{Day, PasswordField, Scheme, check_name};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
@@ -112,12 +112,13 @@ pub(super) fn new_password(name: &[u8]) -> Vec<Remedy> {
 fn service_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let (book, policy) = (ground.book, ground.policy);
     let Some(table) = &book.shadow else { return };
-    book.name_index(File::Passwd);
+    let Some(users) = book.name_index(File::Passwd) else { return };
+    let mut users = InStep::new(users, book.users.lines());
     for (line, shadow) in table.records() {
         if !matches!(PasswordField::read(shadow.password), PasswordField::Set(_)) {
             continue;
         }
-        let user = book.user(shadow.name).and_then(|(_, user)| user.uid());
+        let user = users.find(shadow.name).and_then(|at| book.users.record(at)?.uid());
         if user.is_some_and(|uid| uid != 0 && kind_of(policy, Some(uid)) == AccountKind::Service) {
             let name = BStr::new(shadow.name);
             let message = format!("{name} is a service, and can sign in by password.");

@@ -52,6 +52,42 @@ impl NameIndex {
     }
 }
 
+/// Looks up names that come in about the order of the lines they are on, as those of
+/// one file do in the other: mostly it is the line after the last one.
+pub struct InStep<'t> {
+    index: &'t NameIndex,
+    lines: &'t Lines,
+    next: usize,
+}
+
+impl<'t> InStep<'t> {
+    /// Looks up in these lines, of which this is the index.
+    pub fn new(index: &'t NameIndex, lines: &'t Lines) -> Self {
+        InStep { index, lines, next: 0 }
+    }
+
+    /// The first line with this name, counted from 0.
+    #[inline]
+    pub fn find(&mut self, name: &[u8]) -> Option<usize> {
+        // With doubled names the line at hand may not be the first.
+        if self.index.doubled.is_empty() && self.next < self.lines.len() {
+            let text = &self.lines.text()[self.lines.start(self.next)..];
+            let plain = !matches!(name.first(), None | Some(b'#' | b'+' | b'-' | b' ' | b'\t'));
+            if plain
+                && text.len() > name.len()
+                && text[name.len()] == b':'
+                && text.starts_with(name)
+            {
+                self.next += 1;
+                return Some(self.next - 1);
+            }
+        }
+        let found = self.index.find(self.lines, name)?;
+        self.next = found + 1;
+        Some(found)
+    }
+}
+
 /// The lines whose number an earlier line has, as (earlier, this), in file
 /// order. Numbers come with their lines, twice the same.
 pub fn doubled_numbers<I>(numbers: impl Fn() -> I) -> Vec<(u32, u32)>
@@ -82,7 +118,23 @@ where
 
 #[cfg(test)]
 mod tests {
-    use super::doubled_numbers;
+    use std::sync::Arc;
+
+    use super::*;
+    use crate::table::File;
+
+    #[test]
+    fn names_are_found_in_step_as_they_are_by_the_index() {
+        for text in ["a:x\nb:x\nc:x\nd", "c:x\na:x\n a:x\n#b:\nb:x\n", "a:1\nb:2\na:3\n", ""] {
+            let lines = Lines::new(File::Passwd, Arc::new(text.as_bytes().to_vec()));
+            let index = NameIndex::build(&lines);
+            let mut step = InStep::new(&index, &lines);
+            for name in ["a", "b", "c", "d", "a", "x", "", "#b", "b", "c"] {
+                let name = name.as_bytes();
+                assert_eq!(step.find(name), index.find(&lines, name), "{text:?} {name:?}");
+            }
+        }
+    }
 
     #[test]
     fn every_later_holder_of_a_number_is_named_with_the_first() {

@@ -166,6 +166,15 @@ impl Lines {
         self.file_length() == 0
     }
 
+    /// Where the line at `index`, counted from 0, begins in the text.
+    ///
+    /// # Panics
+    /// When there is no such line.
+    #[inline]
+    pub fn start(&self, index: usize) -> usize {
+        self.starts()[index] as usize
+    }
+
     /// The line at `index`, counted from 0.
     ///
     /// # Panics

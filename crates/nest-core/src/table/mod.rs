@@ -23,7 +23,7 @@ pub use excerpt::Excerpter;
 pub use fields::{Row, each_row};
 pub use group::Group;
 pub use gshadow::Gshadow;
-pub use index::{NameIndex, doubled_numbers};
+pub use index::{InStep, NameIndex, doubled_numbers};
 pub use lines::{Line, Lines, Text};
 
 pub use passwd::Passwd;

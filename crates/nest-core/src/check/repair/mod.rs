@@ -262,3 +262,6 @@ impl Repairing<'_> {
         Repaired { plan, left }
     }
 }
+
+#[cfg(test)]
+mod tests;
