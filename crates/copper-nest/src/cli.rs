@@ -211,9 +211,7 @@ enum Resume {
 impl Cli {
     /// Runs the command; returns the exit status.
     pub fn run(&mut self) -> Result<u8, Failure> {
-        if let Some(tree) = self.global.trees.first() {
-            self.global.tree.clone_from(tree);
-        }
+        self.global.settle();
         let (global, checks) = (&self.global, matches!(self.verb, Verb::Check(_)));
         for (only_one, message) in [
             (global.trees.len() > 1, "only check takes more than one --tree"),
@@ -294,6 +292,13 @@ impl Global {
         }
     }
 
+    /// Takes the first tree for the one that a command is about.
+    fn settle(&mut self) {
+        if let Some(tree) = self.trees.first() {
+            self.tree.clone_from(tree);
+        }
+    }
+
     /// Whether output is to be JSON.
     pub fn json(&self) -> bool {
         self.format == Format::Json
@@ -365,7 +370,8 @@ mod tests {
 
     #[test]
     fn a_command_names_the_tree_it_is_about() {
-        let cli = Cli::parse_from(["copper-nest", "--tree", "/srv/my image", "show", "policy"]);
+        let mut cli = Cli::parse_from(["copper-nest", "--tree", "/srv/my image", "show", "policy"]);
+        cli.global.settle();
         assert_eq!(cli.global.command("check"), "copper-nest --tree '/srv/my image' check");
         let cli = Cli::parse_from(["copper-nest", "show", "policy"]);
         assert_eq!(cli.global.command("check"), "copper-nest check");

@@ -77,7 +77,7 @@ fn what_it_names(path: &[&str], arg: &Arg) -> Option<Names> {
             "member" | "add_member" | "drop_member" | "group_admin" | "add_group_admin"
             | "drop_group_admin" | "of",
         ) => Some(Names::Users),
-        (["check"], "only" | "skip") => Some(Names::Rules),
+        (["check" | "repair"], "only" | "skip") => Some(Names::Rules),
         // New names are nobody's yet.
         (["create", ..], _) => None,
         (["regroup"], "names") => Some(Names::Users),

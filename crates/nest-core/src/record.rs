@@ -200,6 +200,29 @@ impl Told {
     }
 }
 
+impl Told {
+    /// Whether a hash was moved from a line of a file that everybody reads to one that
+    /// only root does: then it is not lost.
+    pub fn moves_hash(&self, from: File, name: &[u8]) -> bool {
+        let to = match from {
+            File::Passwd => File::Shadow,
+            File::Group => File::Gshadow,
+            _ => return false,
+        };
+        let new = |edit: &&RecordedEdit| edit.file == to && edit.secret == Secret::New;
+        self.edits.iter().filter(new).any(|edit| edit.mentions(name))
+    }
+
+    /// Whether a line can't be given back, as the hash in it was replaced.
+    pub fn has_lost_hash(&self) -> bool {
+        self.edits.iter().filter(|edit| edit.is_final()).any(|edit| {
+            let line = edit.before.as_ref().map_or(&b""[..], |line| line.trim_ascii_start());
+            let name = line.split(|byte| *byte == b':').next().unwrap_or_default();
+            !self.moves_hash(edit.file, name)
+        })
+    }
+}
+
 impl Record {
     /// Whether the change had to do with the account or group `name`.
     pub fn is_about(&self, name: &[u8]) -> bool {

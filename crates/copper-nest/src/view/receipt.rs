@@ -65,7 +65,7 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
                 "{good}done{good:#}: change {number}. It can't be taken back: erased is erased."
             );
         }
-        Some(number) if told.edits.iter().any(RecordedEdit::is_final) => {
+        Some(number) if told.has_lost_hash() => {
             outln!(
                 "{good}done{good:#}: change {number}. It can't be taken back: a replaced hash is kept nowhere."
             );

@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Command;
 
-use nest_core::check::{RULES, is_mended};
+use nest_core::check::RULES;
 use serde_json::Value;
 
 use crate::harness::{NOW, TestTree, assert_same, is_root, passed_over};
@@ -286,6 +286,7 @@ fn a_hash_is_moved_only_to_where_none_waits() {
     let before = tree.snapshot();
     let run = tree.done("repair --yes");
     assert!(!run.stdout.contains("Gullhaven$"), "{}", run.stdout);
+    run.says("To take it back:");
     assert!(tree.read("etc/shadow").contains(&format!("odalys:{STRONG}:1:")));
     for entry in std::fs::read_dir(tree.path("var/lib/copper-nest/changes")).unwrap() {
         let text = std::fs::read_to_string(entry.unwrap().path()).unwrap();

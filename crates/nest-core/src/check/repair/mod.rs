@@ -91,7 +91,8 @@ impl Repairing<'_> {
             0 => mend,
             line => format!("line {line}: {mend}"),
         };
-        self.done.entry(file).or_default().push((finding.rule.name, what, finding.message.clone()));
+        let why = finding.message.trim_end_matches('.').to_owned();
+        self.done.entry(file).or_default().push((finding.rule.name, what, why));
     }
 
     /// Mends lines until nothing more is found that can be.

@@ -246,12 +246,7 @@ impl<'a> Undoing<'a> {
     /// The hash that the change moved from a line to where only root reads it.
     fn moved_hash(&self, from: File, name: &BString) -> Option<&'a [u8]> {
         let to = if from == File::Group { File::Gshadow } else { File::Shadow };
-        let moved = self
-            .record
-            .told
-            .edits
-            .iter()
-            .any(|edit| edit.file == to && edit.secret == Secret::New && edit.mentions(name));
+        let moved = self.record.told.moves_hash(from, name);
         let line = self.ground.book.named(to, name).into_iter().next().filter(|_| moved)?;
         hash_of(to, line.bytes)
     }
