@@ -662,3 +662,21 @@ fn an_intake_killed_anywhere() {
     scene.at_every_call(&CHANGING[1..], Fate::Killed);
     assert!(scene.points >= 80 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
 }
+
+#[test]
+fn a_repair_and_its_undoing_killed_anywhere() {
+    let tree = with_maren();
+    tree.append("etc/group", "deck:x:300:tavish,tavish \n");
+    tree.append("etc/gshadow", "deck:!::tavish\nlost:!::\n");
+    tree.chmod("etc/passwd", 0o664);
+    tree.chown("etc/group", 1000, 0);
+    for words in ["repair --yes", "undo --yes"] {
+        let Some(mut scene) = Scene::new(copy(&tree), words) else { return };
+        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
+        for (call, error) in [("fchmod", "EIO"), ("fchown", "EIO"), ("fsync", "EIO")] {
+            scene.at_every_call(&[call], Fate::Fails(error));
+        }
+        tree.done("repair --yes");
+    }
+}

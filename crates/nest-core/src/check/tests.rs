@@ -4,6 +4,7 @@ use super::*;
 use crate::book::Book;
 use crate::book::tests::book;
 use crate::policy::Policy;
+use crate::surroundings::{Facts, Kind};
 use crate::test_support::World;
 use crate::value::Day;
 
@@ -130,4 +131,69 @@ fn passwords_are_where_and_as_they_should_be() {
     let over = found("range-over-account", &over);
     assert_eq!(over.len(), 1, "{over:?}");
     assert!(over[0].contains("1000-1005 covers 1005"), "{over:?}");
+}
+
+#[test]
+fn shells_are_judged_by_who_gets_to_them() {
+    let hash = "$6$Gullhaven$0123456789abcdef";
+    let passwd = "root:x:0:0:::/bin/ash\na:x:1000:1:::\nb:x:200:2:::/bin/sh\n\
+                  c:x:201:3:::/usr/sbin/nologin\nd:x:202:4::/srv/d:/bin/sh\ne:x:1001:5:::/bin/false\n";
+    let shadow = format!("b:{hash}:1::::::\nc:{hash}:1::::::\nd:*:1::::::\n");
+    let book = book(&[(File::Passwd, passwd), (File::Shadow, &shadow)]);
+    let mut world = World::default();
+    let told = found_in("service-shell", &book, &world);
+    let wanted = "etc/passwd:3 /bin/sh: b is a service, and can sign in by a password: its shell is /bin/sh.";
+    assert_eq!(told, [wanted], "the others have no way to their shells");
+    world.keys = 1;
+    let told = found_in("service-shell", &book, &world);
+    assert!(
+        told.len() == 2 && told[1].contains("d is a service, and can sign in by key"),
+        "{told:?}"
+    );
+    assert_eq!(found_in("unlisted-shell", &book, &world), [""; 0], "there is no list");
+    world.shells = Some(vec!["/bin/sh".into(), "/bin/ash".into()]);
+    assert_eq!(found_in("unlisted-shell", &book, &world), [""; 0], "no shell is /bin/sh");
+    world.shells = Some(vec!["/bin/ash".into()]);
+    let told = found_in("unlisted-shell", &book, &world);
+    assert!(told.len() == 1 && told[0].starts_with("etc/passwd:2 "), "{told:?}");
+    world.missing_programs.push("/bin/ash".into());
+    assert_eq!(found_in("missing-shell", &book, &world), [""; 0], "without programs it is skipped");
+    let facts = Facts { kind: Kind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    world.facts.insert("/usr/bin".into(), Ok(facts));
+    let told = found_in("missing-shell", &book, &world);
+    assert_eq!(
+        told,
+        ["etc/passwd:1 /bin/ash: the shell /bin/ash is not there: root can't sign in."]
+    );
+}
+
+#[test]
+fn remedies_name_numbers_once_and_mend_what_is_in_the_way_first() {
+    let files = [
+        (File::Passwd, "a:x:1000:1:::\nb:x:1000:1:::\nc:x:1000:1:::\nc:x:1005:1:::\nbroken:x\n"),
+        (File::Group, "one:x:1:\n"),
+    ];
+    let (book, policy, world) = (book(&files), Policy::default(), World::default());
+    let ground =
+        Ground { book: &book, policy: &policy, world: &world, today: Day(20781), change: None };
+    let only = ["duplicate-uid", "duplicate-name"].iter().map(|name| rule(name).unwrap()).collect();
+    let report = check(ground, &Selection { only, ..Selection::default() });
+    let commands: Vec<String> = report
+        .findings
+        .iter()
+        .flat_map(|finding| &finding.remedies[0].commands)
+        .map(|command| match command {
+            Command::Own(words) => bstr::BString::from(bstr::join(" ", words)).to_string(),
+            Command::System(words, _) => (*words).to_owned(),
+        })
+        .collect();
+    assert_eq!(
+        commands,
+        [
+            "change user b --uid 1001",
+            "repair --take-out etc/passwd:4",
+            "change user c --uid 1002",
+            "repair --take-out etc/passwd:4",
+        ]
+    );
 }

@@ -304,8 +304,11 @@ impl Change<'_> {
     fn put_back(&self, what: String, error: std::io::Error, reached: usize) -> CommitError {
         let mut stands = Vec::new();
         // The one that failed did nothing, unless it is made of many.
-        let half_done =
-            self.entry.effects.get(reached).filter(|effect| matches!(effect, Effect::Reown { .. }));
+        let half_done = self
+            .entry
+            .effects
+            .get(reached)
+            .filter(|effect| matches!(effect, Effect::Reown { .. } | Effect::SetAccess { .. }));
         for effect in half_done.into_iter().chain(self.entry.effects[..reached].iter().rev()) {
             if let Err(error) = self.hands.withdraw(effect) {
                 stands.push(format!("{} stays done ({error})", effect.describe()));
