@@ -5,6 +5,7 @@
 
 use bstr::BString;
 
+use crate::plan::Ground;
 use crate::surroundings::{Keys, Program, Surroundings};
 use crate::table::{Passwd, Shadow};
 use crate::value::{Day, PasswordField};
@@ -176,6 +177,14 @@ pub fn sign_in(
         Keys::Unknown(why) => answer.key.push(Obstacle::Unknown(why)),
     }
     answer
+}
+
+/// Whether an account can sign in at all.
+pub(crate) fn can_sign_in(ground: Ground<'_>, user: &Passwd<'_>) -> bool {
+    let Ground { book, today, world, .. } = ground;
+    let shadow = book.shadow(user.name).map(|(_, shadow)| shadow);
+    let answer = sign_in(user, shadow.as_ref(), book.shadow.is_some(), today, world);
+    answer.by_password() || answer.by_key()
 }
 
 /// The field if it is a plain marker; else it might be a hash.

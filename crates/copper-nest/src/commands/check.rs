@@ -1,9 +1,10 @@
 //! `check`.
 
+use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 
 use clap::ValueEnum;
-use nest_core::check::{Finding, RULES, Report, Rule, Selection, Severity, check};
+use nest_core::check::{Finding, RULES, Report, Rule, Selection, Severity, check, rule};
 use nest_host::found::{self, Found, Remembered};
 use nest_host::state::State;
 use rayon::prelude::*;
@@ -132,7 +133,7 @@ impl Check {
         let found = self.remember.then(|| remembered(&session, selection, &report));
         let mut since = None;
         if self.since_last {
-            since = Some(self.keep_new(&session, &mut report)?);
+            since = Some(self.keep_new(&session, selection, &mut report)?);
         }
         if let Some(found) = found {
             if session.state == State::Nowhere {
@@ -149,6 +150,7 @@ impl Check {
     fn keep_new(
         &self,
         session: &Session<'_>,
+        selection: &Selection,
         report: &mut Report,
     ) -> Result<(String, Vec<Remembered>), Failure> {
         let Some(last) = found::read(&session.tree, &session.state)? else {
@@ -159,35 +161,24 @@ impl Check {
             return Err(Failure::new(REFUSED, "nothing-remembered", message)
                 .or("remember what is found now", "check --remember"));
         };
-        let ran = |rule: &str| {
-            let judged = RULES.iter().any(|known| known.name == rule && self.wants(known));
-            judged && report.skipped.iter().all(|skipped| skipped.rule != rule)
+        let ran = |name: &str| {
+            rule(name).is_some_and(|rule| selection.wants(rule))
+                && report.skipped.iter().all(|skipped| skipped.rule != name)
         };
-        let mut gone: Vec<Remembered> =
-            last.findings.iter().filter(|then| ran(&then.rule)).cloned().collect();
+        let ran: HashSet<String> =
+            last.findings.iter().map(|then| &then.rule).filter(|name| ran(name)).cloned().collect();
         // Two findings may read the same: each of then is one of now.
-        let mut before = last.findings;
-        report.findings.retain(|finding| {
-            let key = finding.key();
-            if let Some(at) = gone.iter().position(|then| then.key == key) {
-                gone.swap_remove(at);
-            }
-            match before.iter().position(|then| then.key == key) {
-                Some(at) => {
-                    before.swap_remove(at);
-                    false
-                }
-                None => true,
-            }
-        });
+        let mut before: HashMap<String, Vec<Remembered>> = HashMap::new();
+        for then in last.findings {
+            before.entry(then.key.clone()).or_default().push(then);
+        }
+        report
+            .findings
+            .retain(|finding| before.get_mut(&finding.key()).and_then(Vec::pop).is_none());
+        let left = before.into_values().flatten();
+        let mut gone: Vec<Remembered> = left.filter(|then| ran.contains(&then.rule)).collect();
         gone.sort_by(|a, b| a.text.cmp(&b.text));
         Ok((last.time, gone))
-    }
-
-    fn wants(&self, rule: &Rule) -> bool {
-        let named = |names: &[String]| names.iter().any(|name| name == rule.name);
-        let only = self.only.is_empty() || named(&self.only);
-        only && !named(&self.skip) && !(self.files_only && rule.looks_at_tree)
     }
 
     fn status(&self, report: &Report) -> u8 {

@@ -7,7 +7,7 @@ use super::sign_in::new_password;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::account::admin_group;
 use crate::plan::Ground;
-use crate::sign_in::sign_in;
+use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, Passwd};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
@@ -16,14 +16,6 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         no_admin(rule, ground, &mut out);
     }
     out
-}
-
-/// Whether somebody can sign in and administer the machine then.
-pub(crate) fn can_sign_in(ground: Ground<'_>, user: &Passwd<'_>) -> bool {
-    let Ground { book, today, world, .. } = ground;
-    let shadow = book.shadow(user.name).map(|(_, shadow)| shadow);
-    let answer = sign_in(user, shadow.as_ref(), book.shadow.is_some(), today, world);
-    answer.by_password() || answer.by_key()
 }
 
 fn no_admin(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {

@@ -6,7 +6,7 @@ use bstr::{BStr, BString};
 use super::find::FoundUser;
 use super::{Ground, Reason, Refusal};
 use crate::account::{AccountKind, admin_group, kind_of};
-use crate::sign_in::sign_in;
+use crate::sign_in::can_sign_in;
 
 /// Which guards the administrator has waved through.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
@@ -87,14 +87,9 @@ fn admin_hint(ground: Ground<'_>, name: &BStr) -> String {
 
 /// Whether the account can sign in as administrator, and no other can.
 fn is_last_admin(ground: Ground<'_>, found: &FoundUser<'_>, together: &[BString]) -> bool {
-    let Ground { book, policy, world, today, .. } = ground;
+    let Ground { book, policy, .. } = ground;
     let Some(admins) = admin_group(book, policy) else { return false };
-    let can = |name: &[u8]| {
-        let Some((_, user)) = book.user(name) else { return false };
-        let shadow = book.shadow(name).map(|(_, shadow)| shadow);
-        let answer = sign_in(&user, shadow.as_ref(), book.shadow.is_some(), today, world);
-        answer.by_password() || answer.by_key()
-    };
+    let can = |name: &[u8]| book.user(name).is_some_and(|(_, user)| can_sign_in(ground, &user));
     let mut members: Vec<&[u8]> = admins.members().collect();
     let primary = book.users.records().filter(|(_, user)| user.gid() == admins.gid());
     members.extend(primary.map(|(_, user)| user.name));

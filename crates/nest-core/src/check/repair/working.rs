@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use bstr::BString;
+use hashbrown::HashMap;
 
 use crate::book::{Book, Texts};
 use crate::plan::Draft;
@@ -29,6 +30,8 @@ struct Lines {
 #[derive(Debug, Clone)]
 pub(super) struct Working {
     files: [Option<Lines>; 6],
+    /// The first line of each name, gathered when one is first asked for.
+    names: [Option<HashMap<BString, usize>>; 6],
 }
 
 impl Working {
@@ -43,7 +46,7 @@ impl Working {
             let entries = lines.iter().enumerate().map(entry).collect();
             Some(Lines { entries, finished: lines.is_finished() })
         });
-        Working { files }
+        Working { files, names: Default::default() }
     }
 
     /// Whether the tree has the file.
@@ -58,13 +61,18 @@ impl Working {
     }
 
     /// The first line of this name, those that came included.
-    pub fn named(&self, file: File, name: &[u8]) -> Option<usize> {
+    pub fn named(&mut self, file: File, name: &[u8]) -> Option<usize> {
         let lines = self.files[file as usize].as_ref()?;
-        let named = |entry: &Entry| {
-            let text = entry.text.trim_ascii_start();
-            !entry.gone && text.strip_prefix(name).is_some_and(|rest| rest.starts_with(b":"))
-        };
-        lines.entries.iter().position(named)
+        let names = self.names[file as usize].get_or_insert_with(|| {
+            let mut names = HashMap::with_capacity(lines.entries.len());
+            for (at, entry) in lines.entries.iter().enumerate().filter(|(_, entry)| !entry.gone) {
+                if let Some(name) = name_of(&entry.text) {
+                    names.entry(BString::from(name)).or_insert(at);
+                }
+            }
+            names
+        });
+        names.get(bstr::BStr::new(name)).copied()
     }
 
     /// Whether an earlier line that stays reads just the same.
@@ -80,6 +88,9 @@ impl Working {
         let Some(entry) = lines.and_then(|lines| lines.entries.get_mut(at)) else { return false };
         let other = entry.text != text && !entry.gone;
         if other {
+            if name_of(&entry.text) != name_of(&text) {
+                self.names[file as usize] = None;
+            }
             entry.text = text.into();
         }
         other
@@ -89,12 +100,16 @@ impl Working {
     pub fn remove(&mut self, file: File, at: usize) -> bool {
         let lines = self.files[file as usize].as_mut();
         let Some(entry) = lines.and_then(|lines| lines.entries.get_mut(at)) else { return false };
+        self.names[file as usize] = None;
         !std::mem::replace(&mut entry.gone, true)
     }
 
     /// Adds a line at the end.
     pub fn add(&mut self, file: File, text: Vec<u8>) {
         if let Some(lines) = self.files[file as usize].as_mut() {
+            if let (Some(names), Some(name)) = (&mut self.names[file as usize], name_of(&text)) {
+                names.entry(name.into()).or_insert(lines.entries.len());
+            }
             lines.entries.push(Entry { origin: None, text: text.into(), gone: false });
             lines.finished = true;
         }
@@ -109,6 +124,7 @@ impl Working {
 
     /// Forgets the lines that went; what is left is numbered anew.
     pub fn settle(&mut self) {
+        self.names = Default::default();
         for lines in self.files.iter_mut().flatten() {
             lines.entries.retain(|entry| !entry.gone);
         }
@@ -168,4 +184,10 @@ impl Working {
         }
         draft.finish()
     }
+}
+
+/// What comes before the first colon.
+fn name_of(line: &[u8]) -> Option<&[u8]> {
+    let line = line.trim_ascii_start();
+    line.iter().position(|byte| *byte == b':').map(|at| &line[..at])
 }
