@@ -22,8 +22,10 @@ fn main() -> ExitCode {
     let mut cli = cli::Cli::parse();
     cli.global.prepare();
     match cli.run() {
-        Ok(0) if output::was_lost() => ExitCode::from(failure::UNTOUCHED),
-        Ok(status) => ExitCode::from(status),
+        Ok(status) => match output::was_lost() && status == 0 {
+            true => ExitCode::from(failure::UNTOUCHED),
+            false => ExitCode::from(status),
+        },
         Err(failure) => {
             failure.tell(&cli.global);
             ExitCode::from(failure.status)

@@ -1,8 +1,11 @@
 //! Printing, where nobody may be listening any more.
 
 use std::fmt::Arguments;
-use std::io::{ErrorKind, Write};
+use std::io::{BufWriter, ErrorKind, IsTerminal, Stdout, Write};
 use std::sync::atomic::{AtomicBool, Ordering};
+use std::sync::{Mutex, OnceLock, PoisonError};
+
+use anstream::AutoStream;
 
 /// Whether something that was to be printed could not be.
 static LOST: AtomicBool = AtomicBool::new(false);
@@ -18,29 +21,69 @@ macro_rules! errln {
     ($($words:tt)*) => { $crate::output::print_trouble(format_args!($($words)*)) };
 }
 
+/// What is printed on stdout, gathered: a hundred thousand lines are not to be a
+/// hundred thousand calls of the system.
+struct Printed {
+    to: BufWriter<AutoStream<Stdout>>,
+    /// Whether a person looks on, and wants each line at once.
+    at_once: bool,
+}
+
+impl Printed {
+    fn open() -> Mutex<Printed> {
+        let stdout = std::io::stdout();
+        let at_once = stdout.is_terminal();
+        Mutex::new(Printed { to: BufWriter::new(AutoStream::auto(stdout)), at_once })
+    }
+}
+
+static PRINTED: OnceLock<Mutex<Printed>> = OnceLock::new();
+
 /// Prints a line on stdout. A reader that has gone away (`| head`) ends the
 /// program quietly; what else stands in the way is told once.
 pub fn print(line: Arguments<'_>) {
-    let Err(error) = writeln!(anstream::stdout(), "{line}") else { return };
+    let printed = PRINTED.get_or_init(Printed::open);
+    let mut printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut written = writeln!(printed.to, "{line}");
+    if written.is_ok() && printed.at_once {
+        written = printed.to.flush();
+    }
+    drop(printed);
+    judge(written);
+}
+
+/// Hands on what was printed so far: before anybody else writes to the same
+/// place, and at the end.
+pub fn flush() {
+    let Some(printed) = PRINTED.get() else { return };
+    let flushed = printed.lock().unwrap_or_else(PoisonError::into_inner).to.flush();
+    judge(flushed);
+}
+
+fn judge(written: std::io::Result<()>) {
+    let Err(error) = written else { return };
     if error.kind() == ErrorKind::BrokenPipe {
         std::process::exit(0);
     }
     if !LOST.swap(true, Ordering::Relaxed) {
-        print_trouble(format_args!("what was to be printed could not be: {error}"));
+        let _ = writeln!(anstream::stderr(), "what was to be printed could not be: {error}");
     }
 }
 
 /// Prints a line on stderr, if anybody takes it.
 pub fn print_trouble(line: Arguments<'_>) {
+    flush();
     let _ = writeln!(anstream::stderr(), "{line}");
 }
 
 /// Whether output was lost.
 pub fn was_lost() -> bool {
+    flush();
     LOST.load(Ordering::Relaxed)
 }
 
 /// A change that was made counts as made, also when its receipt was lost.
 pub fn forgive() {
+    flush();
     LOST.store(false, Ordering::Relaxed);
 }

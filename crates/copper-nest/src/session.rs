@@ -278,6 +278,7 @@ impl<'g> Session<'g> {
             return Err(failure);
         }
         receipt::show(self.global, &Told::of(plan), receipt::Stage::Asked);
+        crate::output::flush();
         let declined = || Failure::new(REFUSED, "declined", "nothing was changed");
         if asks == Asks::Names {
             for subject in &plan.subjects {

@@ -139,6 +139,7 @@ impl Demo {
             let line = shell_words::join(&words);
             let tree = shell_words::quote(&tree);
             outln!("{quiet}$ copper-nest --tree {tree} {line}{quiet:#}\n");
+            crate::output::flush();
             let status = Command::new(&program)
                 .arg("--tree")
                 .arg(&directory)
