@@ -1,8 +1,13 @@
 //! Looking many things up at once: each file is gone through a single time, and
 //! the book answers from what was found.
+//!
+//! What is sought is kept by its hash alone: a hundred thousand names need not be
+//! copied for it. Two texts may share one, so that who asks has to look whether a
+//! line is about what was meant.
 
-use bstr::BString;
-use hashbrown::{HashMap, HashSet};
+use std::hash::BuildHasher;
+
+use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 use rayon::prelude::*;
 
 use crate::book::Book;
@@ -11,35 +16,98 @@ use crate::table::{File, Group, Passwd, Record, SubId};
 /// What will be looked up.
 #[derive(Debug, Default)]
 pub struct Sought {
-    /// Names of users, groups and owners of ranges.
-    pub names: HashSet<BString>,
-    /// Paths of homes.
-    pub homes: HashSet<BString>,
     /// Uids, gids, and numbers that a range may cover.
     pub ids: HashSet<u32>,
+    names: HashSet<u64, Ready>,
+    homes: HashSet<u64, Ready>,
+    /// Every name and home is.
+    all: bool,
+    hashes: DefaultHashBuilder,
 }
 
-/// What was found of it. Lines are given by where they begin; what was
-/// sought and is not here is not in the files.
+/// Lines by the hash of what they are about. Lines are given by where they begin.
+type Lines = HashMap<u64, Vec<usize>, Ready>;
+
+/// The hash of a number that is one.
+#[derive(Debug, Clone, Copy, Default)]
+struct Ready(u64);
+
+impl BuildHasher for Ready {
+    type Hasher = Ready;
+
+    fn build_hasher(&self) -> Ready {
+        Ready(0)
+    }
+}
+
+impl std::hash::Hasher for Ready {
+    fn finish(&self) -> u64 {
+        self.0
+    }
+
+    fn write(&mut self, bytes: &[u8]) {
+        bytes.iter().for_each(|byte| self.0 = self.0 << 8 | u64::from(*byte));
+    }
+
+    fn write_u64(&mut self, number: u64) {
+        self.0 = number;
+    }
+}
+
+impl Sought {
+    /// Every name and home that the files have: quicker where they hold less than
+    /// what will be asked for.
+    pub fn all_names() -> Self {
+        Sought { all: true, ..Sought::default() }
+    }
+
+    /// Seeks a user, group or owner of ranges.
+    pub fn seek_name(&mut self, name: &[u8]) {
+        if !self.all {
+            self.names.insert(self.hashes.hash_one(name));
+        }
+    }
+
+    /// Seeks the path of a home.
+    pub fn seek_home(&mut self, home: &[u8]) {
+        if !self.all {
+            self.homes.insert(self.hashes.hash_one(home));
+        }
+    }
+
+    /// The hash of a name that is sought.
+    fn name(&self, name: &[u8]) -> Option<u64> {
+        let hash = self.hashes.hash_one(name);
+        (self.all || self.names.contains(&hash)).then_some(hash)
+    }
+
+    fn home(&self, home: &[u8]) -> Option<u64> {
+        let hash = self.hashes.hash_one(home);
+        (self.all || self.homes.contains(&hash)).then_some(hash)
+    }
+}
+
+/// What was found of it. What was sought and is not here is not in the files.
 #[derive(Debug)]
 pub struct Ahead {
     sought: Sought,
-    named: HashMap<(File, BString), Vec<usize>>,
-    listing: HashMap<BString, Vec<usize>>,
-    homes: HashMap<BString, Vec<usize>>,
+    /// The lines of each file.
+    named: [Lines; 6],
+    listing: Lines,
+    homes: Lines,
     users: HashMap<u32, usize>,
     groups: HashMap<u32, usize>,
     covered: HashMap<u32, (File, usize)>,
     /// The names that some file has.
-    met: HashSet<BString>,
+    met: HashSet<u64, Ready>,
 }
 
 /// What one file held.
 #[derive(Default)]
 struct Found {
-    named: HashMap<BString, Vec<usize>>,
-    listing: HashMap<BString, Vec<usize>>,
-    homes: HashMap<BString, Vec<usize>>,
+    named: Lines,
+    listing: Lines,
+    homes: Lines,
     ids: HashMap<u32, usize>,
 }
 
@@ -52,17 +120,17 @@ impl Ahead {
             File::ALL.par_iter().map(|file| (*file, look_in(book, *file, &sought, &ids))).collect();
         let mut ahead = Ahead {
             sought,
-            named: HashMap::new(),
-            listing: HashMap::new(),
-            homes: HashMap::new(),
+            named: Default::default(),
+            listing: Lines::default(),
+            homes: Lines::default(),
             users: HashMap::new(),
             groups: HashMap::new(),
             covered: HashMap::new(),
-            met: HashSet::new(),
+            met: HashSet::default(),
         };
         for (file, found) in found {
-            ahead.met.extend(found.named.keys().chain(found.listing.keys()).cloned());
-            ahead.named.extend(found.named.into_iter().map(|(name, at)| ((file, name), at)));
+            ahead.met.extend(found.named.keys().chain(found.listing.keys()));
+            ahead.named[file as usize] = found.named;
             match file {
                 File::Passwd => (ahead.homes, ahead.users) = (found.homes, found.ids),
                 File::Group => (ahead.listing, ahead.groups) = (found.listing, found.ids),
@@ -79,28 +147,25 @@ impl Ahead {
 
     /// Whether a name was sought and is nowhere: in no file, and on no list.
     pub(crate) fn is_nowhere(&self, name: &[u8]) -> bool {
-        self.sought.names.contains(name) && !self.met.contains(name)
+        self.sought.name(name).is_some_and(|hash| !self.met.contains(&hash))
     }
 
-    /// The lines of this name, if it was sought.
+    /// Lines among which are those of this name, if it was sought.
     pub(crate) fn named(&self, file: File, name: &[u8]) -> Option<&[usize]> {
-        let name = self.sought.names.get(name)?;
-        if !self.met.contains(name) {
-            return Some(&[]);
-        }
-        Some(self.named.get(&(file, name.clone())).map_or(&[], Vec::as_slice))
+        let hash = self.sought.name(name)?;
+        Some(self.named[file as usize].get(&hash).map_or(&[], Vec::as_slice))
     }
 
-    /// The lines of `group` that may list this user, if it was sought.
+    /// Lines of `group` among which are those that list this user, if it was sought.
     pub(crate) fn listing(&self, name: &[u8]) -> Option<&[usize]> {
-        let name = self.sought.names.get(name)?;
-        Some(self.listing.get(name).map_or(&[], Vec::as_slice))
+        let hash = self.sought.name(name)?;
+        Some(self.listing.get(&hash).map_or(&[], Vec::as_slice))
     }
 
-    /// The lines of `passwd` with this home, if it was sought.
+    /// Lines of `passwd` among which are those with this home, if it was sought.
     pub(crate) fn at_home(&self, home: &[u8]) -> Option<&[usize]> {
-        let home = self.sought.homes.get(home)?;
-        Some(self.homes.get(home).map_or(&[], Vec::as_slice))
+        let hash = self.sought.home(home)?;
+        Some(self.homes.get(&hash).map_or(&[], Vec::as_slice))
     }
 
     /// The first user of this uid, if it was sought: then the inner value says
@@ -130,14 +195,14 @@ fn look_in(book: &Book, file: File, sought: &Sought, ids: &[u32]) -> Found {
         if !line.is_record() || name.len() == record.len() {
             continue;
         }
-        if let Some(name) = sought.names.get(name) {
-            found.named.entry(name.clone()).or_default().push(at);
+        if let Some(hash) = sought.name(name) {
+            found.named.entry(hash).or_default().push(at);
         }
         match file {
             File::Passwd => {
                 let Some(user) = Passwd::read(record) else { continue };
-                if let Some(home) = sought.homes.get(user.home) {
-                    found.homes.entry(home.clone()).or_default().push(at);
+                if let Some(hash) = sought.home(user.home) {
+                    found.homes.entry(hash).or_default().push(at);
                 }
                 if let Some(uid) = user.uid().filter(|uid| sought.ids.contains(uid)) {
                     found.ids.entry(uid).or_insert(at);
@@ -145,10 +210,8 @@ fn look_in(book: &Book, file: File, sought: &Sought, ids: &[u32]) -> Found {
             }
             File::Group => {
                 let Some(group) = Group::read(record) else { continue };
-                for member in group.members() {
-                    if let Some(member) = sought.names.get(member) {
-                        found.listing.entry(member.clone()).or_default().push(at);
-                    }
+                for hash in group.members().filter_map(|member| sought.name(member)) {
+                    found.listing.entry(hash).or_default().push(at);
                 }
                 if let Some(gid) = group.gid().filter(|gid| sought.ids.contains(gid)) {
                     found.ids.entry(gid).or_insert(at);
@@ -174,6 +237,13 @@ mod tests {
     use super::*;
     use crate::book::tests::book;
 
+    fn sought(names: &[&str], homes: &[&str]) -> Sought {
+        let mut sought = Sought::default();
+        names.iter().for_each(|name| sought.seek_name(name.as_bytes()));
+        homes.iter().for_each(|home| sought.seek_home(home.as_bytes()));
+        sought
+    }
+
     #[test]
     fn a_book_that_looked_ahead_answers_the_same() {
         let files = [
@@ -184,35 +254,41 @@ mod tests {
             (File::Subuid, "b:5:3\nb2:9:1\n"),
             (File::Subgid, "b:7:3\nb:1:1\n"),
         ];
-        let (plain, ahead) = (book(&files), book(&files));
+        let (plain, ahead, all) = (book(&files), book(&files), book(&files));
         let names = ["a", "b", "ab", "crew", "nobody"];
         ahead.look_ahead(Sought {
-            names: names.iter().map(|name| BString::from(*name)).collect(),
-            homes: ["/home/a", "/srv", "/none"].iter().map(|home| BString::from(*home)).collect(),
             ids: (0..12).collect(),
+            ..sought(&names, &["/home/a", "/srv", "/none"])
         });
+        all.look_ahead(Sought { ids: (0..12).collect(), ..Sought::all_names() });
+        for ahead in [ahead, all] {
+            answers_like(&plain, &ahead, &names);
+        }
+    }
+
+    fn answers_like(plain: &Book, ahead: &Book, names: &[&str]) {
         let starts = |lines: Vec<crate::table::Line<'_>>| -> Vec<usize> {
             lines.iter().map(|line| line.start).collect()
         };
-        for name in names.map(str::as_bytes) {
+        for name in names.iter().map(|name| name.as_bytes()) {
             for file in File::ALL {
                 assert_eq!(starts(plain.named(file, name)), starts(ahead.named(file, name)));
             }
             let listing = |book: &Book| -> Vec<usize> {
                 book.groups_listing(name).iter().map(|(line, _)| line.start).collect()
             };
-            assert_eq!(listing(&plain), listing(&ahead));
+            assert_eq!(listing(plain), listing(ahead));
         }
         for id in 0..12 {
             let user = |book: &Book| book.user_by_uid(id).map(|(line, _)| line.start);
             let group = |book: &Book| book.group_by_gid(id).map(|(line, _)| line.start);
             let range = |book: &Book| book.range_over(id).map(|range| range.owner.to_vec());
-            assert_eq!((user(&plain), group(&plain)), (user(&ahead), group(&ahead)), "{id}");
-            assert_eq!(range(&plain), range(&ahead), "{id}");
+            assert_eq!((user(plain), group(plain)), (user(ahead), group(ahead)), "{id}");
+            assert_eq!(range(plain), range(ahead), "{id}");
         }
         for home in ["/home/a", "/srv", "/none", "/not/sought"] {
             let at_home = |book: &Book| book.user_at_home(home.as_bytes()).map(<[u8]>::to_vec);
-            assert_eq!(at_home(&plain), at_home(&ahead), "{home}");
+            assert_eq!(at_home(plain), at_home(ahead), "{home}");
         }
     }
 }

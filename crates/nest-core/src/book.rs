@@ -126,7 +126,8 @@ impl Book {
             return Vec::new();
         };
         if let Some(found) = self.ahead.get().and_then(|ahead| ahead.named(file, name)) {
-            return found.iter().map(|start| lines.around(*start)).collect();
+            let found = found.iter().map(|start| lines.around(*start));
+            return found.filter(|line| line.name() == name).collect();
         }
         match self.names.get(file as usize).and_then(OnceLock::get) {
             None => lines.named(name).collect(),

@@ -232,7 +232,24 @@ impl Policy {
 }
 
 fn fill(pattern: &str, name: &[u8]) -> Vec<u8> {
-    bstr::ByteSlice::replace(pattern.as_bytes(), "{name}", name)
+    let mut filled = Vec::with_capacity(pattern.len() + name.len());
+    let mut rest = pattern.as_bytes();
+    while let Some(at) = memchr::memchr(b'{', rest) {
+        let (before, after) = rest.split_at(at);
+        filled.extend_from_slice(before);
+        rest = match after.strip_prefix(b"{name}") {
+            Some(after) => {
+                filled.extend_from_slice(name);
+                after
+            }
+            None => {
+                filled.push(b'{');
+                &after[1..]
+            }
+        };
+    }
+    filled.extend_from_slice(rest);
+    filled
 }
 
 fn unknown(what: &str, word: &str, known: impl Iterator<Item = &'static str>) -> String {

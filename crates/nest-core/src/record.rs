@@ -11,7 +11,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::drift::Drift;
 use crate::plan::{Decision, Plan, Step, Subject};
-use crate::secret::{hash_of, shown};
+use crate::secret::{are_plain, hash_of, shown};
 use crate::surroundings::Inventory;
 use crate::table::{Edit, File};
 use crate::value::escaped;
@@ -86,7 +86,8 @@ pub struct RecordedEdit {
     /// The line as it was; nothing for one that came.
     #[serde(with = "escaped::optional")]
     pub before: Option<BString>,
-    /// The line as it is; nothing for one that went.
+    /// The line as it is; nothing for one that went. Of a plan that is being
+    /// recorded many that came one after the other, with newlines between them.
     #[serde(with = "escaped::optional")]
     pub after: Option<BString>,
     /// What became of the hash in it.
@@ -157,6 +158,29 @@ impl RecordedEdit {
         }
     }
 
+    /// Every line of an edit.
+    fn lines(edit: &Edit) -> Vec<Self> {
+        if edit.count_after() <= 1 {
+            return vec![Self::of(edit)];
+        }
+        let one = |(line, after): (usize, &[u8])| {
+            let (file, range) = (edit.file, edit.range.clone());
+            Self::of(&Edit { file, line, before: None, after: Some(after.into()), range })
+        };
+        edit.lines_after().map(one).collect()
+    }
+
+    /// An edit for its record: lines without a hash that come one after the other
+    /// stay one.
+    fn kept(edit: &Edit) -> Vec<Self> {
+        let (file, line) = (edit.file, edit.line);
+        let after = edit.after.clone().filter(|after| are_plain(file, after));
+        if edit.count_after() <= 1 || after.is_none() {
+            return Self::lines(edit);
+        }
+        vec![RecordedEdit { file, line, before: None, after, secret: Secret::None }]
+    }
+
     /// Whether the line can't be given back: the hash in it was replaced, and is
     /// kept nowhere.
     pub fn is_final(&self) -> bool {
@@ -187,12 +211,21 @@ impl Told {
 
     /// What the receipt of a plan tells before it is carried out.
     pub fn of(plan: &Plan) -> Self {
+        Self::with(plan, RecordedEdit::lines)
+    }
+
+    /// What is kept of a plan in its record.
+    pub fn kept(plan: &Plan) -> Self {
+        Self::with(plan, RecordedEdit::kept)
+    }
+
+    fn with(plan: &Plan, edits: fn(&Edit) -> Vec<RecordedEdit>) -> Self {
         let step = |step: &Step| RecordedStep { step: step.without_hashes(), left_as: None };
         Told {
             summary: plan.summary.clone(),
             totals: plan.totals.clone(),
             subjects: plan.subjects.clone(),
-            edits: plan.edits.par_iter().with_min_len(4096).map(RecordedEdit::of).collect(),
+            edits: plan.edits.par_iter().flat_map_iter(edits).collect(),
             steps: plan.steps.iter().map(step).collect(),
             cautions: plan.cautions.iter().map(ToString::to_string).collect(),
             next: plan.next.clone(),

@@ -2,7 +2,7 @@
 
 use bstr::{BString, ByteSlice};
 
-use crate::table::File;
+use crate::table::{File, lines_of};
 use crate::value::{PasswordField, Scheme};
 
 /// What stands in the place of a hash.
@@ -58,10 +58,24 @@ pub fn shown(file: File, line: &[u8]) -> BString {
 
 /// Whether a line clearly holds no hash, as nearly all do.
 fn is_plain(file: File, line: &[u8]) -> bool {
-    let whole = || memchr::memchr_iter(b':', line).count() + 1 == file.fields();
-    memchr::memchr(b'$', line).is_none()
-        && line.split_str(":").nth(1).is_some_and(PasswordField::is_harmless)
-        && (!file.is_secret() || whole())
+    !line.contains(&b'$') && is_harmless(file, line)
+}
+
+/// Whether none of many lines holds a hash.
+pub(crate) fn are_plain(file: File, lines: &[u8]) -> bool {
+    matches!(file, File::Subuid | File::Subgid)
+        || memchr::memchr(b'$', lines).is_none()
+            && lines_of(lines).all(|line| is_harmless(file, line))
+}
+
+fn is_harmless(file: File, line: &[u8]) -> bool {
+    let whole = || line.iter().filter(|byte| **byte == b':').count() + 1 == file.fields();
+    second_field(line).is_some_and(PasswordField::is_harmless) && (!file.is_secret() || whole())
+}
+
+/// Names are short: looking at byte after byte is the quickest.
+fn second_field(line: &[u8]) -> Option<&[u8]> {
+    line.split(|byte| *byte == b':').nth(1)
 }
 
 /// The hash in a line, without the mark of a lock; `None` where there is none.
@@ -69,7 +83,7 @@ pub fn hash_of(file: File, line: &[u8]) -> Option<&[u8]> {
     if matches!(file, File::Subuid | File::Subgid) {
         return None;
     }
-    let field = line.split_str(":").nth(1)?;
+    let field = second_field(line)?;
     (!PasswordField::is_harmless(field)).then(|| field.trim_start_with(|c| c == '!'))
 }
 

@@ -13,6 +13,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::digest::digest_of_file;
 use crate::effect::Place;
+use crate::journal::Journal;
 use crate::state::Folder;
 use crate::store::{LARGE, Loaded, Original, Seal};
 use crate::tree::Tree;
@@ -271,6 +272,16 @@ pub fn to_text(record: &Record) -> Vec<u8> {
 pub(crate) fn write(state: &Folder, record: &Record) -> std::io::Result<()> {
     let folder = state.inner(FOLDER)?;
     folder.write(&format!("{}.json", record.number), &to_text(record))?;
+    Ok(folder.flush()?)
+}
+
+/// Moves the record of a long change from the journal to its place, flushed.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn take_over(state: &Folder, journal: &Journal, number: u64) -> std::io::Result<()> {
+    let folder = state.inner(FOLDER)?;
+    journal.move_record(&folder, &format!("{number}.json"))?;
     Ok(folder.flush()?)
 }
 

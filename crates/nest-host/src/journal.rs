@@ -25,6 +25,7 @@ pub const VERSION: u32 = 1;
 const FOLDER: &str = "journal";
 const BEGUN: &str = "begun.json";
 const READY: &str = "ready.json";
+const RECORD: &str = "record.json";
 
 /// What a change does to one place. Paths are those in the tree, without links.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -162,6 +163,10 @@ pub struct Entry {
     pub effects: Vec<Effect>,
     /// The record that will be kept, once the journal is ready.
     pub record: Option<Record>,
+    /// Whether `record.json` holds the whole of the record: then the lines in it are
+    /// not here as well.
+    #[serde(default)]
+    pub record_beside: bool,
 }
 
 /// Which tree a journal is about.
@@ -334,6 +339,26 @@ impl Journal {
     pub fn keep(&self, name: &str, contents: &[u8]) -> std::io::Result<()> {
         self.folder.write(name, contents)?;
         Ok(self.folder.flush()?)
+    }
+
+    /// Writes the record of a long change down, flushed, to be moved to where records
+    /// are kept.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn keep_record(&self, record: &[u8]) -> std::io::Result<()> {
+        self.keep(RECORD, record)
+    }
+
+    /// Moves such a record to its folder.
+    ///
+    /// # Errors
+    /// The system's; what was moved already is left.
+    pub fn move_record(&self, to: &Folder, name: &str) -> std::io::Result<()> {
+        match rustix::fs::renameat(self.folder.descriptor(), RECORD, to.descriptor(), name) {
+            Err(Errno::NOENT) if to.read_head(name, 0)?.is_some() => Ok(()),
+            moved => Ok(moved?),
+        }
     }
 
     /// A file that was kept.

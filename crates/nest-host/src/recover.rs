@@ -168,7 +168,7 @@ fn finish(hands: &Hands<'_>, entry: &Entry) -> Result<(), RecoverError> {
     }
     flush(hands, &entry.effects).map_err(|error| failed(entry, "flushing a directory", error))?;
     if let Some(record) = &entry.record {
-        keep_record(hands, &entry.effects, record)
+        keep_record(hands, entry, record)
             .map_err(|error| failed(entry, "keeping its record", error))?;
         if let Ok(loaded) = store::load(hands.tree, &Focus::new()) {
             let mut left = LeftBehind::read(hands.state);

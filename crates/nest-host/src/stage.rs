@@ -22,6 +22,8 @@ pub struct Staged {
     pub name: OsString,
     /// The digest of what is in it.
     pub digest: String,
+    /// How long it is, in bytes.
+    pub size: u64,
     /// Owners and attributes that could not be set, in words.
     pub left_undone: Vec<String>,
 }
@@ -51,7 +53,9 @@ pub fn stage(
         }
         opened => opened?,
     };
-    let mut staged = Staged { file, located, name, digest: String::new(), left_undone: Vec::new() };
+    let (digest, left_undone) = (String::new(), Vec::new());
+    let size = rewrite.len() as u64;
+    let mut staged = Staged { file, located, name, digest, size, left_undone };
     let filled = dress(&descriptor, file, original, tree.is_live(), &mut staged.left_undone)
         .and_then(|()| fill(&descriptor, original, rewrite));
     match filled {

@@ -125,6 +125,8 @@ impl IntakeArgs {
         if let Some(file) = first_passwords {
             file.keep(global, request.hashes.len());
         }
+        // The process ends: freeing row by row would only take time.
+        std::mem::forget(request);
         Ok(status)
     }
 

@@ -1,6 +1,6 @@
 //! Edits in the making: lines added and altered over a book, each line once.
 
-use bstr::BString;
+use bstr::{BString, ByteSlice};
 use hashbrown::HashMap;
 
 use crate::book::Book;
@@ -14,12 +14,21 @@ pub struct Draft<'b> {
     edits: [Vec<Edit>; 6],
     altered: HashMap<(File, usize), usize>,
     /// Where the next new line of each file goes, and its number.
-    ends: HashMap<File, (usize, usize)>,
+    ends: [Option<(usize, usize)>; 6],
+    /// Many lines that come one after the other, file by file.
+    runs: [Vec<Run>; 6],
     /// How many lines came back to each file so far.
     put_back: HashMap<File, usize>,
-    /// New lines that can still be altered, by their name; gathered when the first
-    /// is asked for.
+    /// New lines of groups that can still be altered, by their name; gathered when
+    /// the first is asked for.
     named: Option<HashMap<(File, BString), usize>>,
+}
+
+/// Many new lines as one edit.
+struct Run {
+    edit: Edit,
+    /// The number of the line that follows them.
+    next: usize,
 }
 
 impl<'b> Draft<'b> {
@@ -29,7 +38,8 @@ impl<'b> Draft<'b> {
             book,
             edits: Default::default(),
             altered: HashMap::new(),
-            ends: HashMap::new(),
+            ends: Default::default(),
+            runs: Default::default(),
             put_back: HashMap::new(),
             named: None,
         }
@@ -37,20 +47,67 @@ impl<'b> Draft<'b> {
 
     /// Adds a line at the end of `file`; a file the tree lacks will be made.
     pub fn add(&mut self, file: File, line: Vec<u8>) {
-        let lines = self.book.lines(file);
-        let (at, number) = self
-            .ends
-            .entry(file)
-            .or_insert_with(|| lines.map_or((0, 1), |lines| lines.insertion()));
+        let (at, number) = self.end(file);
         let range = *at..*at;
-        self.edits[file as usize].push(Edit {
-            file,
-            line: *number,
-            before: None,
-            after: Some(line.into()),
-            range,
-        });
+        let edit = Edit { file, line: *number, before: None, after: Some(line.into()), range };
         *number += 1;
+        self.edits[file as usize].push(edit);
+    }
+
+    /// Where the next new line of a file goes, and its number.
+    fn end(&mut self, file: File) -> &mut (usize, usize) {
+        let lines = self.book.lines(file);
+        let find = || lines.map_or((0, 1), |lines| lines.insertion());
+        self.ends[file as usize].get_or_insert_with(find)
+    }
+
+    /// Adds one of many lines, by its fields: those that follow each other are one
+    /// edit.
+    pub fn add_to_run(&mut self, file: File, fields: &[&[u8]]) {
+        let end = self.end(file);
+        let (at, number) = *end;
+        end.1 += 1;
+        let runs = &mut self.runs[file as usize];
+        let after = match runs.last_mut() {
+            Some(Run { next, edit: Edit { after: Some(after), .. } }) if *next == number => {
+                *next += 1;
+                after.push(b'\n');
+                after
+            }
+            _ => {
+                let (before, after, range) = (None, None, at..at);
+                let edit = Edit { file, line: number, before, after, range };
+                runs.push(Run { next: number + 1, edit });
+                let last = runs.len() - 1;
+                runs[last].edit.after.get_or_insert_default()
+            }
+        };
+        for (at, field) in fields.iter().enumerate() {
+            if at > 0 {
+                after.push(b':');
+            }
+            after.extend_from_slice(field);
+        }
+    }
+
+    /// Makes an edit of each line of the runs of a file, so that they can be altered.
+    fn dissolve(&mut self, file: File) {
+        for Run { edit, .. } in self.runs[file as usize].drain(..) {
+            let one = |(line, after): (usize, &[u8])| {
+                let (before, after, range) = (None, Some(after.into()), edit.range.clone());
+                Edit { file, line, before, after, range }
+            };
+            self.edits[file as usize].extend(edit.lines_after().map(one));
+        }
+        self.named = None;
+    }
+
+    /// Whether a line of this name is in a run.
+    fn in_a_run(&self, file: File, name: &[u8]) -> bool {
+        let start = [name, b":"].concat();
+        let inside = [b"\n", &start[..]].concat();
+        let texts = self.runs[file as usize].iter().filter_map(|run| run.edit.after.as_ref());
+        texts.into_iter().any(|text| text.starts_with(&start) || text.contains_str(&inside))
     }
 
     /// Adds a line that [`Draft::added`] finds by its name.
@@ -64,6 +121,9 @@ impl<'b> Draft<'b> {
 
     /// A line that was added by name, to be altered.
     pub fn added(&mut self, file: File, name: &[u8]) -> Option<&mut BString> {
+        if self.in_a_run(file, name) {
+            self.dissolve(file);
+        }
         let named = self.named.get_or_insert_with(|| names_of(&self.edits));
         let at = named.get(&(file, BString::from(name)))?;
         self.edits[file as usize].get_mut(*at)?.after.as_mut()
@@ -127,12 +187,15 @@ impl<'b> Draft<'b> {
 
     /// How many edits there are so far.
     pub fn count(&self) -> usize {
-        self.edits.iter().map(Vec::len).sum()
+        self.edits.iter().map(Vec::len).sum::<usize>() + self.runs.iter().map(Vec::len).sum::<usize>()
     }
 
     /// The edits, file by file and line by line.
     pub fn finish(mut self) -> Vec<Edit> {
-        self.edits.iter_mut().for_each(|edits| edits.sort_by_key(|edit| edit.line));
+        for (edits, runs) in self.edits.iter_mut().zip(self.runs) {
+            edits.extend(runs.into_iter().map(|run| run.edit));
+            edits.sort_by_key(|edit| edit.line);
+        }
         self.edits.into_iter().flatten().collect()
     }
 }

@@ -1,5 +1,7 @@
 //! Where a new user's home is, and what has to be done for it.
 
+use std::borrow::Cow;
+
 use bstr::{BStr, BString};
 
 use super::create_user::{CreateUser, key_file, path_fault};
@@ -15,7 +17,7 @@ pub const NO_HOME: &str = "/nonexistent";
 /// What was decided about a home.
 pub(crate) struct HomePlan {
     /// The home field of the passwd line.
-    pub field: BString,
+    pub field: Cow<'static, [u8]>,
     pub steps: Vec<Step>,
     pub cautions: Vec<Caution>,
 }
@@ -28,7 +30,7 @@ pub(crate) fn plan_home(
     subject: &mut Subject,
 ) -> Result<HomePlan, Box<Refusal>> {
     let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-    let mut plan = HomePlan { field: NO_HOME.into(), steps: Vec::new(), cautions: Vec::new() };
+    let mut plan = HomePlan { field: NO_HOME.as_bytes().into(), steps: Vec::new(), cautions: Vec::new() };
     let none_wanted = request.no_home || request.service && request.home.is_none();
     if none_wanted && request.keys.is_some() {
         return Err(refuse(HomeTrouble::KeyWithoutHome.into()));
@@ -36,7 +38,7 @@ pub(crate) fn plan_home(
     if none_wanted && request.home.is_none() && !request.record_home {
         let why =
             if request.no_home { "as asked" } else { "services have none unless --home names it" };
-        subject.decide("home", "none", format!("{why}; the field says {NO_HOME}"));
+        subject.decide_with("home", || ("none", format!("{why}; the field says {NO_HOME}")));
         return Ok(plan);
     }
     let mut home: BString = match &request.home {
@@ -49,15 +51,18 @@ pub(crate) fn plan_home(
     while home.len() > 1 && home.ends_with(b"/") {
         home.pop();
     }
-    plan.field = home.clone();
     if let Some(other) = ground.book.user_at_home(&home) {
         let other = other.into();
         plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
     }
     if none_wanted {
-        subject.decide_with("home", || (home, "the path is recorded, no directory is made"));
+        subject.decide_with("home", || {
+            (home.clone(), "the path is recorded, no directory is made")
+        });
+        plan.field = Vec::from(home).into();
         return Ok(plan);
     }
+    plan.field = home.to_vec().into();
     if request.adopt_home {
         adopt(ground, request, &home, owner, &mut plan).map_err(|reason| refuse(*reason))?;
         subject.decide("home", home, "adopted as it is");

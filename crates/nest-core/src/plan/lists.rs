@@ -1,6 +1,7 @@
 //! Editing who is in a group and who administers it: in group and gshadow alike,
 //! where a line of gshadow that is missing is made on the way.
 
+use std::cell::RefCell;
 use std::collections::BTreeSet;
 
 use bstr::{BStr, BString, ByteSlice};
@@ -28,8 +29,18 @@ impl<'a> Lists<'_, 'a> {
     }
 
     /// Adds several members at once, to a group that there is or that is being made.
-    pub fn join_all(&mut self, group: &[u8], names: &[BString]) {
-        if let Some(line) = self.draft.added(File::Group, group) {
+    pub fn join_all(&mut self, group: &[u8], names: &[&[u8]]) {
+        // Nearly always both files list the same, and the names may be many.
+        let known: RefCell<Option<(Vec<u8>, Edited)>> = RefCell::new(None);
+        let with_members = |list: &[u8], names: &[&[u8]]| {
+            let mut known = known.borrow_mut();
+            if known.as_ref().is_none_or(|(of, _)| of != list) {
+                *known = Some((list.to_vec(), with_members(list, names)));
+            }
+            known.as_ref().and_then(|(_, edited)| edited.clone())
+        };
+        let known = self.ground.book.group(group).is_some();
+        if !known && let Some(line) = self.draft.added(File::Group, group) {
             if let Some((list, _)) =
                 Group::read(line).and_then(|now| with_members(now.members, names))
             {

@@ -22,7 +22,7 @@ pub(super) fn check_new_name(
     name: &BStr,
     private: bool,
     what: &str,
-    group_way: String,
+    group_way: impl FnOnce() -> String,
 ) -> Result<Vec<Caution>, Box<Refusal>> {
     let Ground { book, policy, world, .. } = ground;
     let refuse = |reason| Refusal::new(what, reason);
@@ -49,7 +49,7 @@ pub(super) fn check_new_name(
             },
             File::Group => match Group::read(line.record()) {
                 Some(group) => refuse(Reason::GroupExists { line: at, gid: group.gid.into() })
-                    .or("leave that group as it is", group_way),
+                    .or("leave that group as it is", group_way()),
                 None => refuse(damaged(file, at)),
             },
             _ => refuse(Reason::Leftover { file, line: at })

@@ -89,7 +89,7 @@ impl<'a> Renaming<'a> {
             return Err(refusal.or("do it all the same", format!("{again} --even-root")));
         }
         let private = self.private_group();
-        let group_way = format!("{again} --keep-group");
+        let group_way = || format!("{again} --keep-group");
         let cautions = check_new_name(self.ground, new, private.is_some(), &self.what, group_way)?;
         self.plan.cautions.extend(cautions);
         let processes = self.ground.world.processes(self.found.uid);

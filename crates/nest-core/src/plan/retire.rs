@@ -30,10 +30,12 @@ type Numbers = BTreeMap<IdSpan, BString>;
 /// holds again.
 fn gone_and_back(ground: Ground<'_>, edits: &[Edit], files: &[File]) -> (Numbers, Numbers) {
     let edits = || edits.iter().filter(|edit| files.contains(&edit.file));
-    let of = |line: fn(&Edit) -> &Option<BString>| -> Numbers {
-        edits().filter_map(|edit| held(edit.file, line(edit).as_ref()?)).collect()
+    let before: Numbers =
+        edits().filter_map(|edit| held(edit.file, edit.before.as_ref()?)).collect();
+    let held_after = |edit: &Edit| -> Vec<_> {
+        edit.lines_after().filter_map(|(_, line)| held(edit.file, line)).collect()
     };
-    let (before, after) = (of(|edit| &edit.before), of(|edit| &edit.after));
+    let after: Numbers = edits().flat_map(held_after).collect();
     let mut gone: Numbers =
         before.iter().filter(|(span, _)| !after.contains_key(span)).map(cloned).collect();
     let back = after.iter().filter(|(span, _)| !before.contains_key(span)).map(cloned).collect();

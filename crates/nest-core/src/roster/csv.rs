@@ -1,8 +1,10 @@
 //! Rosters as comma-separated values, RFC 4180.
 
 use std::borrow::Cow;
+use std::ops::Range;
 
 use memchr::{memchr, memchr2};
+use rayon::prelude::*;
 
 use super::cells::Reading;
 use super::source::{Cells, Wrong};
@@ -15,40 +17,95 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
         reading.fault(at, None, wrong);
         return;
     }
-    let mut reader =
-        csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(text.as_bytes());
-    let mut record = csv::StringRecord::new();
     let mut header: Option<Header> = None;
-    let mut number = 0;
-    while next(reading, &mut reader, &mut record) {
-        let start = record.position().map_or(0, |position| position.byte() as usize);
-        // The place is where the record before ended: blank lines follow.
-        let blank = text.as_bytes()[start..].iter().take_while(|byte| byte.is_ascii_whitespace());
-        let start = start + blank.filter(|byte| matches!(byte, b'\r' | b'\n')).count();
+    let mut first_row = text.len();
+    each(reading, text, 0..text.len(), |reading, record, start| {
         match &header {
-            None => header = Some(Header::read(reading, &record, start)),
-            Some(header) => {
-                number += 1;
-                header.row(reading, &record, start, number);
-            }
+            None => header = Some(Header::read(reading, record, start)),
+            Some(_) => first_row = start,
         }
+        first_row == text.len()
+    });
+    let Some(header) = header else { return };
+    let source = reading.source;
+    let parts: Vec<_> = parts(text, first_row)
+        .into_par_iter()
+        .map(|part| {
+            let (number, mut count) = (reading.number, 0);
+            let mut reading = Reading { source, number, rows: Vec::new(), faults: Vec::new() };
+            each(&mut reading, text, part, |reading, record, start| {
+                count += 1;
+                header.row(reading, record, start, count);
+                true
+            });
+            (reading.rows, reading.faults, count)
+        })
+        .collect();
+    let mut number = 0;
+    for (mut rows, faults, count) in parts {
+        rows.iter_mut().for_each(|row| row.number += number);
+        number += count;
+        reading.rows.append(&mut rows);
+        reading.faults.extend(faults);
     }
-    if header.is_some() && number == 0 {
+    if number == 0 {
         let wrong = Wrong::new("it has a header and no rows", "a line for each account");
         reading.fault(text.len(), None, wrong);
+    }
+}
+
+/// Where the rows can be cut so that several threads read them: at line ends, where
+/// no quote may hold one.
+fn parts(text: &str, from: usize) -> Vec<Range<usize>> {
+    const SHORTEST: usize = 64 << 10;
+    let mut parts = Vec::new();
+    let mut from = from;
+    let plain = memchr(b'"', text.as_bytes()).is_none();
+    while plain && text.len() - from > 2 * SHORTEST {
+        let rest = &text.as_bytes()[from + SHORTEST..];
+        let Some(end) = memchr(b'\n', rest) else { break };
+        let end = from + SHORTEST + end + 1;
+        parts.push(from..end);
+        from = end;
+    }
+    parts.push(from..text.len());
+    parts
+}
+
+/// Tells the records of a part of a text, with where they begin, as long as that
+/// asks for more.
+fn each<'s>(
+    reading: &mut Reading<'s>,
+    text: &str,
+    part: Range<usize>,
+    mut tell: impl FnMut(&mut Reading<'s>, &csv::StringRecord, usize) -> bool,
+) {
+    let bytes = &text.as_bytes()[part.clone()];
+    let mut reader =
+        csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(bytes);
+    let mut record = csv::StringRecord::new();
+    while next(reading, &mut reader, part.start, &mut record) {
+        let start = record.position().map_or(0, |position| position.byte() as usize);
+        // The place is where the record before ended: blank lines follow.
+        let blank = bytes[start..].iter().take_while(|byte| byte.is_ascii_whitespace());
+        let start = start + blank.filter(|byte| matches!(byte, b'\r' | b'\n')).count();
+        if !tell(reading, &record, part.start + start) {
+            return;
+        }
     }
 }
 
 fn next(
     reading: &mut Reading<'_>,
     reader: &mut csv::Reader<&[u8]>,
+    offset: usize,
     record: &mut csv::StringRecord,
 ) -> bool {
     match reader.read_record(record) {
         Ok(more) => more,
         Err(error) => {
             let at = error.position().map_or(0, |position| position.byte() as usize);
-            reading.fault(at, None, Wrong::new(error.to_string(), ""));
+            reading.fault(offset + at, None, Wrong::new(error.to_string(), ""));
             false
         }
     }

@@ -88,6 +88,11 @@ impl Roster {
 }
 
 impl Row {
+    /// Whether it asks for a number.
+    pub fn gives_id(&self) -> bool {
+        self.given.contains(Column::Uid) || self.given.contains(Column::Gid)
+    }
+
     /// The name it gives.
     pub fn name(&self) -> Option<&bstr::BString> {
         match &self.what {

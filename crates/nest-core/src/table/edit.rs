@@ -1,5 +1,6 @@
 //! Edits of lines, and the pieces a file is rewritten from.
 
+use std::borrow::Cow;
 use std::ops::Range;
 
 use bstr::BString;
@@ -7,7 +8,7 @@ use serde::Serialize;
 
 use super::{File, Line, Lines};
 
-/// One line that comes, goes or alters.
+/// One line that comes, goes or alters; or many that come one after the other.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize)]
 pub struct Edit {
     /// The file.
@@ -17,30 +18,57 @@ pub struct Edit {
     pub line: usize,
     /// The line as it was, without newline; `None` when it comes.
     pub before: Option<BString>,
-    /// The line as it will be; `None` when it goes.
+    /// The line as it will be; `None` when it goes. Of many that come, each but
+    /// the last is followed by a newline.
     pub after: Option<BString>,
     /// The bytes of the old text that `after` takes the place of.
     #[serde(skip)]
     pub range: Range<usize>,
 }
 
+impl Edit {
+    /// The lines as they will be, with their numbers.
+    pub fn lines_after(&self) -> impl Iterator<Item = (usize, &[u8])> {
+        let lines = self.after.iter().flat_map(|after| lines_of(after));
+        lines.enumerate().map(|(at, line)| (self.line + at, line))
+    }
+
+    /// How many lines there will be.
+    pub fn count_after(&self) -> usize {
+        self.after.as_ref().map_or(0, |after| memchr::memchr_iter(b'\n', after).count() + 1)
+    }
+}
+
+/// The lines of a text that does not end with a newline.
+pub(crate) fn lines_of(text: &[u8]) -> impl Iterator<Item = &[u8]> {
+    let ends = memchr::memchr_iter(b'\n', text).chain(std::iter::once(text.len()));
+    ends.scan(0, |from, end| {
+        let line = &text[*from..end];
+        *from = end + 1;
+        Some(line)
+    })
+}
+
+/// A longer text that comes is not copied to be written.
+const LONG: usize = 4096;
+
 /// A part of a rewritten file.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Piece {
+pub enum Piece<'e> {
     /// These bytes of the old text, as they are.
     Keep(Range<usize>),
     /// New bytes.
-    New(Vec<u8>),
+    New(Cow<'e, [u8]>),
 }
 
 /// A file after its edits: pieces of the old text and new bytes, in order.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Rewrite {
+pub struct Rewrite<'e> {
     /// The pieces.
-    pub pieces: Vec<Piece>,
+    pub pieces: Vec<Piece<'e>>,
 }
 
-impl Rewrite {
+impl Rewrite<'_> {
     /// How long the new text is, in bytes.
     pub fn len(&self) -> usize {
         self.pieces
@@ -73,7 +101,7 @@ impl Rewrite {
 impl Lines {
     /// The file with `edits` carried out. They may come in any order, but each
     /// names other bytes; those that insert at the same place keep their order.
-    pub fn rewrite(&self, edits: &[&Edit]) -> Rewrite {
+    pub fn rewrite<'e>(&self, edits: &[&'e Edit]) -> Rewrite<'e> {
         let length = self.file_length();
         let mut edits = edits.to_vec();
         // What comes in front of a line is written before the line is.
@@ -101,7 +129,13 @@ impl Lines {
                     if unfinished {
                         fresh.push(b'\n');
                     }
-                    fresh.extend_from_slice(line);
+                    if line.len() > LONG {
+                        // Many lines: not copied once more.
+                        flush(&mut fresh, &mut pieces);
+                        pieces.push(Piece::New(Cow::Borrowed(line)));
+                    } else {
+                        fresh.extend_from_slice(line);
+                    }
                     fresh.push(b'\n');
                 }
                 (before, Some(line)) => {
@@ -155,9 +189,9 @@ impl Lines {
     }
 }
 
-fn flush(fresh: &mut Vec<u8>, pieces: &mut Vec<Piece>) {
+fn flush(fresh: &mut Vec<u8>, pieces: &mut Vec<Piece<'_>>) {
     if !fresh.is_empty() {
-        pieces.push(Piece::New(std::mem::take(fresh)));
+        pieces.push(Piece::New(std::mem::take(fresh).into()));
     }
 }
 

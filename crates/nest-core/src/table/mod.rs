@@ -18,6 +18,7 @@ mod transition;
 
 use std::marker::PhantomData;
 
+pub(crate) use edit::lines_of;
 pub use edit::{Edit, Piece, Rewrite};
 pub use excerpt::Excerpter;
 pub use fields::{Row, each_row};

@@ -21,12 +21,17 @@ pub enum Order {
 
 /// The order that some edits need.
 pub fn order(edits: &[Edit]) -> Order {
-    let keys = |line: fn(&Edit) -> &Option<bstr::BString>| -> BTreeSet<(&[u8], &[u8])> {
-        let lines = edits.iter().filter(|edit| edit.file == File::Passwd);
-        let lines = lines.filter_map(|edit| Passwd::read(line(edit).as_ref()?.trim_ascii_start()));
-        lines.map(|user| (user.name, user.gid)).collect()
-    };
-    let (before, after) = (keys(|edit| &edit.before), keys(|edit| &edit.after));
+    let edits = || edits.iter().filter(|edit| edit.file == File::Passwd);
+    if edits().all(|edit| edit.before.is_none()) {
+        return Order::PasswdLast;
+    }
+    fn key(line: &[u8]) -> Option<(&[u8], &[u8])> {
+        Passwd::read(line.trim_ascii_start()).map(|user| (user.name, user.gid))
+    }
+    let before: BTreeSet<_> =
+        edits().filter_map(|edit| key(edit.before.as_ref()?)).collect();
+    let after: BTreeSet<_> =
+        edits().flat_map(Edit::lines_after).filter_map(|(_, line)| key(line)).collect();
     match (before.is_subset(&after), after.is_subset(&before)) {
         (true, _) => Order::PasswdLast,
         (false, true) => Order::PasswdFirst,

@@ -1,6 +1,6 @@
 //! The comma-separated lists of members and administrators in group files.
 
-use std::collections::HashSet;
+use hashbrown::HashSet;
 
 /// The names in a list. Empty entries are passed over, and so are the spaces
 /// before a name, as the C library does.
@@ -24,7 +24,8 @@ pub fn with_members(list: &[u8], more: &[impl AsRef<[u8]>]) -> Option<(Vec<u8>, 
             names.push(name.as_ref());
         }
     } else {
-        let mut seen: HashSet<&[u8]> = members(list).collect();
+        let mut seen: HashSet<&[u8]> = HashSet::with_capacity(before + more.len());
+        seen.extend(members(list));
         names.extend(more.iter().map(AsRef::as_ref).filter(|name| seen.insert(name)));
     }
     let tidied = names[..before].join(&b","[..]) != list;

@@ -10,14 +10,13 @@ mod prepare;
 mod staging;
 
 use std::collections::BTreeMap;
-use std::sync::Arc;
 use std::sync::atomic::Ordering;
 
 use nest_core::drift::Drift;
 use nest_core::plan::Plan;
 use nest_core::record::{Author, Record, RecordedStep, Told, VERSION};
 use nest_core::surroundings::Inventory;
-use nest_core::table::{Edit, File, Lines};
+use nest_core::table::{Edit, File};
 use nest_core::value::Day;
 
 use crate::changes::{self, LeftBehind};
@@ -32,6 +31,9 @@ use crate::tree::Tree;
 
 /// Of more accounts at once the record keeps the lines, and not the decisions.
 const MOST_SUBJECTS: usize = 1000;
+
+/// The record of a change of more lines is not in `ready.json`, but beside it.
+const MOST_LINES: usize = 1000;
 
 /// What goes for a change besides its plan.
 #[derive(Debug, Clone)]
@@ -156,9 +158,11 @@ pub fn commit(
             summary: plan.summary.clone(),
             effects: Vec::new(),
             record: None,
+            record_beside: false,
         },
         made: vec![None; plan.steps.len()],
         digests: BTreeMap::new(),
+        sizes: BTreeMap::new(),
         outcome: Outcome { number, ..Outcome::default() },
     };
     let begun = change.prepare().and_then(|()| change.begin());
@@ -195,6 +199,8 @@ struct Change<'a> {
     made: Vec<Option<Inventory>>,
     /// The digests of what was packed, by folder and file.
     digests: BTreeMap<String, BTreeMap<String, String>>,
+    /// How long each account file will be, in bytes.
+    sizes: BTreeMap<File, u64>,
     outcome: Outcome,
 }
 
@@ -225,12 +231,22 @@ impl Change<'_> {
 
     fn mark_ready(&mut self) -> Result<(), CommitError> {
         self.entry.record = self.entry.number.map(|number| self.record(number));
+        if let Some(record) = &mut self.entry.record
+            && self.plan.edits.iter().map(|edit| edit.count_after().max(1)).sum::<usize>()
+                > MOST_LINES
+        {
+            // It is long: written once, and moved to its place when the change is done.
+            let kept = self.hands.journal.keep_record(&changes::to_text(record));
+            kept.map_err(|error| failed("writing the journal", error))?;
+            record.told.edits.clear();
+            self.entry.record_beside = true;
+        }
         let ready = self.hands.journal.mark_ready(&self.entry);
         ready.map_err(|error| failed("writing the journal", error))
     }
 
     fn record(&self, number: u64) -> Record {
-        let mut told = Told::of(self.plan);
+        let mut told = Told::kept(self.plan);
         let steps = self.plan.steps.iter().zip(&self.made);
         told.steps = steps
             .map(|(step, made)| RecordedStep { step: step.without_hashes(), left_as: made.clone() })
@@ -249,9 +265,7 @@ impl Change<'_> {
         }
         for effect in &self.entry.effects {
             if let Effect::Replace { what: Replaced::Account(file), after, .. } = effect {
-                let empty = Lines::new(*file, Arc::new(Vec::new()));
-                let lines = self.loaded.book.lines(*file).unwrap_or(&empty);
-                let size = lines.rewrite(&self.edits(*file)).len() as u64;
+                let size = self.sizes.get(file).copied().unwrap_or_default();
                 left.insert(*file, changes::left(after.clone(), size));
             }
         }
@@ -330,7 +344,7 @@ impl Change<'_> {
     /// The record is kept; that it can't be is no reason to take the change back.
     fn keep_record(&mut self) {
         let Some(record) = &self.entry.record else { return };
-        if let Err(error) = keep_record(&self.hands, &self.entry.effects, record) {
+        if let Err(error) = keep_record(&self.hands, &self.entry, record) {
             self.outcome.notes.push(format!("the record of the change could not be kept: {error}"));
         }
         let mut left = LeftBehind::read(self.hands.state);
@@ -351,17 +365,20 @@ impl Change<'_> {
 /// Writes the record of a change, with the lists of files it gave another number.
 pub(crate) fn keep_record(
     hands: &Hands<'_>,
-    effects: &[Effect],
+    entry: &Entry,
     record: &Record,
 ) -> std::io::Result<()> {
-    for (at, effect) in effects.iter().enumerate() {
+    for (at, effect) in entry.effects.iter().enumerate() {
         if let Effect::Reown { list, .. } = effect
             && let Some(list) = hands.journal.kept(list)?
         {
             changes::keep_list(hands.state, record.number, at, &list)?;
         }
     }
-    changes::write(hands.state, record)
+    match entry.record_beside {
+        true => changes::take_over(hands.state, hands.journal, record.number),
+        false => changes::write(hands.state, record),
+    }
 }
 
 /// Flushes the directories in which something became visible, each once.

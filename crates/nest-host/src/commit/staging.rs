@@ -224,7 +224,10 @@ impl Change<'_> {
         let mut failure = None;
         for (file, result) in results {
             match result {
-                Ok(staged) => self.outcome.left_undone.extend(staged.left_undone),
+                Ok(staged) => {
+                    self.sizes.insert(file, staged.size);
+                    self.outcome.left_undone.extend(staged.left_undone);
+                }
                 Err(error) => {
                     let what = format!("writing the new {}", file.path());
                     failure.get_or_insert(failed(what, error));

@@ -4,46 +4,55 @@ use bstr::{BStr, BString, ByteSlice};
 
 use super::{CreateUser, Making, path_fault};
 use crate::plan::home::obstacle;
+use crate::policy::Policy;
+use crate::surroundings::Surroundings;
 use crate::plan::{Caution, Ground, NewFile, Owner, Reason, Refusal, Step, Subject};
 use crate::policy::Days;
 use crate::surroundings::{Program, Site};
 use crate::table::File;
 use crate::value::{Expiry, Scheme};
 
-impl Making<'_> {
-    pub(super) fn choose_shell(
+impl<'a> Making<'a> {
+    pub(super) fn choose_shell<'r>(
         &mut self,
-        request: &CreateUser,
+        request: &'r CreateUser,
         name: &BStr,
         subject: &mut Subject,
-    ) -> Result<BString, Box<Refusal>> {
+    ) -> Result<&'r [u8], Box<Refusal>>
+    where
+        'a: 'r,
+    {
         let Ground { policy, world, .. } = self.ground;
         let setting = if request.service { "services.shell" } else { "people.shell" };
-        let shell: BString = match &request.shell {
-            Some(shell) => shell.clone(),
-            None if request.service => policy.services_shell.as_str().into(),
-            None => policy.people_shell.as_str().into(),
+        let shell: &'r [u8] = match &request.shell {
+            Some(shell) => shell,
+            None if request.service => policy.services_shell.as_bytes(),
+            None => policy.people_shell.as_bytes(),
         };
-        if let Some(fault) = path_fault(&shell) {
-            let reason = Reason::BadPath { what: "shell", path: shell, fault };
-            return Err(Refusal::new(format!("{name} was not created"), reason));
-        }
-        let name: BString = name.into();
-        let caution = match world.program(shell.as_ref()) {
-            Program::Missing => Some(Caution::ShellMissing { name, shell: shell.clone() }),
-            Program::NotExecutable => {
-                Some(Caution::ShellNotExecutable { name, shell: shell.clone() })
+        let known = self.shells.get(BStr::new(shell)).copied().unwrap_or_else(|| {
+            let look = match path_fault(shell) {
+                Some(fault) => Shell::Unfit(fault),
+                None => Shell::look(world, shell.into()),
+            };
+            self.shells.insert(shell.into(), look);
+            look
+        });
+        let caution: Option<fn(BString, BString) -> Caution> = match known {
+            Shell::Unfit(fault) => {
+                let reason = Reason::BadPath { what: "shell", path: shell.into(), fault };
+                return Err(Refusal::new(format!("{name} was not created"), reason));
             }
-            _ => {
-                let listed = world.shells().is_none_or(|shells| shells.contains(&shell));
-                let unlisted = !listed && !request.service;
-                unlisted.then(|| Caution::ShellUnlisted { name, shell: shell.clone() })
+            Shell::Missing => Some(|name, shell| Caution::ShellMissing { name, shell }),
+            Shell::NotExecutable => Some(|name, shell| Caution::ShellNotExecutable { name, shell }),
+            Shell::Unlisted if !request.service => {
+                Some(|name, shell| Caution::ShellUnlisted { name, shell })
             }
+            Shell::Unlisted | Shell::Fine => None,
         };
-        self.plan.cautions.extend(caution);
+        self.plan.cautions.extend(caution.map(|caution| caution(name.into(), shell.into())));
         subject.decide_with("shell", || match &request.shell {
-            Some(_) => (shell.clone(), "as asked".to_owned()),
-            None => (shell.clone(), policy.origin(setting)),
+            Some(_) => (shell, "as asked".to_owned()),
+            None => (shell, policy.origin(setting)),
         });
         Ok(shell)
     }
@@ -55,7 +64,7 @@ impl Making<'_> {
         hash: Option<&BString>,
         subject: &mut Subject,
     ) -> Result<(), Box<Refusal>> {
-        let Ground { book, policy, today, .. } = self.ground;
+        let Ground { book, today, .. } = self.ground;
         let expiry = request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
         let expires = match expiry {
             Some(Expiry::On(day)) => {
@@ -83,29 +92,15 @@ impl Making<'_> {
             let scheme = Scheme::of(hash).map_or("unknown", Scheme::name);
             subject.decide("password", scheme, "only the hash is kept");
         }
-        let aging = if request.service {
-            // Nobody changes a service's password: it does not age.
-            ":::".to_owned()
-        } else {
-            let days = |days| match days {
-                Days::After(days) => days.to_string(),
-                Days::Never => String::new(),
-            };
-            format!(
-                "{}:{}:{}:{}",
-                policy.passwords_hold_days,
-                days(policy.passwords_renew_days),
-                policy.passwords_remind_days,
-                days(policy.passwords_late_days)
-            )
-        };
+        // Nobody changes a service's password: it does not age.
+        let aging = if request.service { ":::" } else { &self.aging };
         let field = hash.map_or(&b"!"[..], |hash| hash);
-        let changed = match hash.is_some() && request.must_change {
-            true => "0".to_owned(),
-            false => today.0.to_string(),
-        };
+        let changed = if hash.is_some() && request.must_change { "0" } else { &self.today };
         let line = [name, field, changed.as_bytes(), aging.as_bytes(), expires.as_bytes(), b""];
-        self.draft.add(File::Shadow, line.join(&b':'));
+        match self.brief {
+            true => self.draft.add_to_run(File::Shadow, &line),
+            false => self.draft.add(File::Shadow, line.join(&b':')),
+        }
         Ok(())
     }
 
@@ -135,4 +130,44 @@ impl Making<'_> {
             }
         }
     }
+}
+
+/// What there is to say about a shell.
+#[derive(Clone, Copy)]
+pub(super) enum Shell {
+    /// Its path can't stand in an account file, and why.
+    Unfit(&'static str),
+    Missing,
+    NotExecutable,
+    /// It is not among the login shells.
+    Unlisted,
+    Fine,
+}
+
+impl Shell {
+    fn look(world: &dyn Surroundings, shell: &BStr) -> Self {
+        match world.program(shell) {
+            Program::Missing => Shell::Missing,
+            Program::NotExecutable => Shell::NotExecutable,
+            _ => match world.shells().is_none_or(|shells| shells.iter().any(|one| one == shell)) {
+                true => Shell::Fine,
+                false => Shell::Unlisted,
+            },
+        }
+    }
+}
+
+/// How the passwords of people age, as the fields of shadow.
+pub(super) fn aging(policy: &Policy) -> String {
+    let days = |days| match days {
+        Days::After(days) => days.to_string(),
+        Days::Never => String::new(),
+    };
+    format!(
+        "{}:{}:{}:{}",
+        policy.passwords_hold_days,
+        days(policy.passwords_renew_days),
+        policy.passwords_remind_days,
+        days(policy.passwords_late_days)
+    )
 }

@@ -1,10 +1,12 @@
 //! Finding groups, and joining them.
 
-use bstr::{BStr, BString};
+use bstr::{BStr, BString, ByteSlice};
+use hashbrown::HashMap;
 
 use super::{CreateUser, Making};
 use crate::plan::Refusal;
 use crate::plan::find::{find_admin_group, find_group, gid_of};
+use crate::value::members;
 
 /// A group that there is, or will be.
 pub(in crate::plan) struct Target {
@@ -25,43 +27,92 @@ impl Making<'_> {
         Ok(Target { name: group.name.into(), gid: gid_of(self.ground, &group, what)? })
     }
 
-    /// Notes that the user joins groups; returns their names.
+    /// Notes that the user joins groups; returns which of the joins they are.
     pub(super) fn join_groups(
         &mut self,
         request: &CreateUser,
         name: &BStr,
         primary: u32,
         wrong: &mut Vec<Refusal>,
-    ) -> Vec<BString> {
-        let what = format!("{name} was not created");
-        let mut wanted: Vec<BString> = request.join.clone();
-        if !request.service {
-            let policy = self.ground.policy;
-            wanted.extend(policy.people_groups.iter().map(|group| group.as_str().into()));
-        }
-        if request.admin {
-            let group = find_admin_group(self.ground, &what).map(|group| group.name.into());
-            wanted.extend(super::keep(wrong, group));
-        }
-        let mut joined: Vec<BString> = Vec::new();
-        for wanted in wanted {
-            let found = self.find_group(wanted.as_ref(), &what);
-            let Some(group) = super::keep(wrong, found) else { continue };
-            if !joined.contains(&group.name) && group.gid != primary {
-                joined.push(group.name);
+    ) -> Vec<usize> {
+        let ground = self.ground;
+        let what = || format!("{name} was not created");
+        let of_all = if request.service { &[][..] } else { &ground.policy.people_groups };
+        let admin = request.admin.then(|| find_admin_group(ground, &what()));
+        let admin = admin.and_then(|admin| super::keep(wrong, admin));
+        let wanted = request.join.iter().map(|group| group.as_bstr());
+        let wanted = wanted.chain(of_all.iter().map(|group| BStr::new(group)));
+        let mut joined: Vec<usize> = Vec::new();
+        for wanted in wanted.chain(admin.iter().map(|group| BStr::new(group.name))) {
+            let found = self.joins.known.get(wanted).copied().map_or_else(
+                || {
+                    let group = self.find_group(wanted, "")?;
+                    Ok(self.joins.know(wanted, group))
+                },
+                Ok,
+            );
+            let found = found.map_err(|refusal: Box<Refusal>| Refusal { what: what(), ..*refusal });
+            let Some((at, gid)) = super::keep(wrong, found.map_err(Box::new)) else { continue };
+            if !joined.contains(&at) && gid != primary {
+                joined.push(at);
             }
         }
-        for group in &joined {
-            self.join(group, name);
+        for at in &joined {
+            self.joins.groups[*at].add(name);
         }
         joined
     }
 
     /// Notes that somebody joins a group.
     pub fn join(&mut self, group: &BString, name: &BStr) {
-        match self.joins.get_mut(group) {
-            Some(names) => names.push(name.to_owned()),
-            None => _ = self.joins.insert(group.clone(), vec![name.to_owned()]),
+        let at = self.joins.at(group);
+        self.joins.groups[at].add(name);
+    }
+}
+
+/// Who joins which group.
+#[derive(Default)]
+pub(super) struct Joins {
+    pub groups: Vec<Joined>,
+    by_name: HashMap<BString, usize>,
+    /// Groups as they were asked for, by name or gid: where they are above, and
+    /// their gids.
+    known: HashMap<BString, (usize, u32)>,
+}
+
+/// Those who join a group, in the order of the accounts.
+pub(super) struct Joined {
+    pub group: BString,
+    /// As a list of members.
+    names: Vec<u8>,
+}
+
+impl Joins {
+    fn at(&mut self, group: &BString) -> usize {
+        if let Some(at) = self.by_name.get(group) {
+            return *at;
         }
+        self.by_name.insert(group.clone(), self.groups.len());
+        self.groups.push(Joined { group: group.clone(), names: Vec::new() });
+        self.groups.len() - 1
+    }
+
+    fn know(&mut self, wanted: &BStr, group: Target) -> (usize, u32) {
+        let found = (self.at(&group.name), group.gid);
+        self.known.insert(wanted.to_owned(), found);
+        found
+    }
+}
+
+impl Joined {
+    fn add(&mut self, name: &[u8]) {
+        if !self.names.is_empty() {
+            self.names.push(b',');
+        }
+        self.names.extend_from_slice(name);
+    }
+
+    pub fn names(&self) -> Vec<&[u8]> {
+        members(&self.names).collect()
     }
 }

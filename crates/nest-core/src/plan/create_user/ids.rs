@@ -96,7 +96,7 @@ impl Making<'_> {
         // A uid that the policy chose is free as a gid too; one that was asked
         // for may not be.
         let same = request.uid.is_none()
-            || !self.made_gids.contains(&uid)
+            || !self.made_gids.contains(uid)
                 && holder_of_gid(book, world, uid).is_none()
                 && world.service_group_by_gid(uid).map_err(failed)?.is_none();
         let gid = if same { Some(uid) } else { self.free_id(request).map_err(failed)? };
@@ -132,6 +132,7 @@ impl Making<'_> {
         };
         let files = [File::Subuid, File::Subgid];
         if !request.spans.is_empty() {
+            request.spans.iter().for_each(|span| self.given.range(*span));
             for (file, span) in
                 files.iter().flat_map(|file| request.spans.iter().map(move |span| (*file, span)))
             {
@@ -158,10 +159,13 @@ impl Making<'_> {
             return Err(refuse(Reason::RangesFull { count, span: policy.ranges_span, setting })
                 .or("give none", format!("create user {name} --ranges none")));
         };
+        let (mut first, mut count) = (itoa::Buffer::new(), itoa::Buffer::new());
+        let (first, count) = (first.format(span.first), count.format(span.count()));
         for file in files {
-            self.draft.add(file, format!("{name}:{}:{count}", span.first).into_bytes());
+            self.add_line(file, &[name, first.as_bytes(), count.as_bytes()]);
         }
         self.ids.take_range(span);
+        self.given.range(span);
         subject.decide_with("ranges", || (format!("uids and gids {span}"), ""));
         Ok(())
     }

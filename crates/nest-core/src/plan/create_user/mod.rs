@@ -6,8 +6,6 @@ mod ids;
 
 pub(super) use ids::setting_key;
 
-use std::collections::BTreeMap;
-
 use bstr::{BStr, BString, ByteSlice};
 use hashbrown::{HashMap, HashSet};
 
@@ -15,7 +13,9 @@ use super::home::plan_home;
 use super::lists::Lists;
 use super::new_name::check_new_name;
 use super::{Caution, Draft, Ground, NewFile, Owner, Plan, Reason, Refusal, Subject, join};
-use crate::allot::IdMap;
+use self::belongings::{Shell, aging};
+use self::groups::Joins;
+use crate::allot::{IdMap, IdSet};
 use crate::table::File;
 use crate::value::{Expiry, IdSpan, check_keys};
 
@@ -160,6 +160,10 @@ pub(super) fn check_values(ground: Ground<'_>, request: &CreateUser) -> Vec<Reas
 
 /// What the GECOS field can't hold in a full name.
 pub(super) fn check_full_name(full_name: &[u8]) -> Result<(), Reason> {
+    let is_plain = |byte: &u8| (b' '..=b'~').contains(byte) && !matches!(byte, b':' | b',');
+    if full_name.iter().all(is_plain) {
+        return Ok(());
+    }
     let fault = full_name.chars().find_map(|c| match c {
         ':' => Some("a colon"),
         ',' => Some("a comma"),
@@ -179,11 +183,48 @@ pub(super) struct Making<'a> {
     /// Groups that this plan makes, with their gids.
     pub made: HashMap<BString, u32>,
     /// Those gids.
-    pub made_gids: HashSet<u32>,
-    /// Who joins which group, in the order of the accounts.
-    joins: BTreeMap<BString, Vec<BString>>,
+    pub made_gids: IdSet,
+    joins: Joins,
+    /// What is wrong with shells that were looked at.
+    shells: HashMap<BString, Shell>,
+    /// How the passwords of people age, and today, as shadow writes them.
+    aging: String,
+    today: String,
     /// Only the plan is wanted, without what is told of each account.
     pub brief: bool,
+    /// What was given to the accounts.
+    pub given: Given,
+}
+
+/// What was given to accounts, as far as it is told of many.
+#[derive(Default)]
+pub(super) struct Given {
+    /// The lowest and the highest uid of people.
+    pub people: Option<(u32, u32)>,
+    /// The same of services.
+    pub services: Option<(u32, u32)>,
+    /// How many subordinate ranges.
+    pub ranges: usize,
+    /// The lowest and the highest id in them.
+    pub ranges_in: Option<(u32, u32)>,
+    /// How many passwords.
+    pub passwords: usize,
+}
+
+impl Given {
+    fn uid(&mut self, uid: u32, of_service: bool) {
+        widen(if of_service { &mut self.services } else { &mut self.people }, uid, uid);
+    }
+
+    fn range(&mut self, span: IdSpan) {
+        self.ranges += 1;
+        widen(&mut self.ranges_in, span.first, span.last);
+    }
+}
+
+fn widen(bounds: &mut Option<(u32, u32)>, first: u32, last: u32) {
+    let (low, high) = bounds.unwrap_or((first, last));
+    *bounds = Some((low.min(first), high.max(last)));
 }
 
 /// The primary group of the account being planned.
@@ -207,10 +248,19 @@ impl<'a> Making<'a> {
             draft: Draft::new(ground.book),
             plan: Plan { summary, ..Plan::default() },
             made: HashMap::new(),
-            made_gids: HashSet::new(),
-            joins: BTreeMap::new(),
+            made_gids: IdSet::default(),
+            joins: Joins::default(),
+            shells: HashMap::new(),
+            aging: aging(ground.policy),
+            today: ground.today.0.to_string(),
             brief: false,
+            given: Given::default(),
         }
+    }
+
+    /// Makes room for so many accounts.
+    pub fn expect(&mut self, accounts: usize) {
+        self.made.reserve(accounts);
     }
 
     /// Says which files the tree does without.
@@ -228,8 +278,9 @@ impl<'a> Making<'a> {
         let (ground, draft) = (self.ground, &mut self.draft);
         let cautions = &mut self.plan.cautions;
         let mut lists = Lists { ground, draft, cautions };
-        for (group, names) in &self.joins {
-            lists.join_all(group, names);
+        self.joins.groups.sort_by(|one, other| one.group.cmp(&other.group));
+        for joined in &self.joins.groups {
+            lists.join_all(&joined.group, &joined.names());
         }
         self.plan.edits = self.draft.finish();
         self.plan
@@ -246,17 +297,21 @@ impl<'a> Making<'a> {
         hash: Option<&BString>,
     ) -> Result<(), Vec<Refusal>> {
         let policy = self.ground.policy;
-        let what = format!("{name} was not created");
-        let group_way = format!("create user {name} --primary {name}");
+        let what = || format!("{name} was not created");
+        let group_way = || format!("create user {name} --primary {name}");
         let mut wrong = Vec::new();
         let private = self.makes_private_group(request);
-        let cautions = check_new_name(self.ground, name, private, &what, group_way);
+        let cautions = check_new_name(self.ground, name, private, "", group_way);
+        let cautions = cautions.map_err(|refusal| Box::new(Refusal { what: what(), ..*refusal }));
         self.plan.cautions.extend(keep(&mut wrong, cautions).unwrap_or_default());
         if private && wrong.is_empty() && self.made.contains_key(name) {
             let gid = self.made[name].to_string().into();
-            wrong.push(*Refusal::new(&what, Reason::GroupInPlan { gid }));
+            wrong.push(*Refusal::new(what(), Reason::GroupInPlan { gid }));
         }
-        let mut subject = Subject { brief: self.brief, ..Subject::new(name) };
+        let mut subject = match self.brief {
+            true => Subject { brief: true, ..Subject::new("") },
+            false => Subject::new(name),
+        };
         // A number that stands in for one that could not be had: nothing is made then.
         let uid = self.choose_uid(request, name, &mut subject);
         let uid = keep(&mut wrong, uid).unwrap_or(u32::MAX);
@@ -266,7 +321,8 @@ impl<'a> Making<'a> {
         let owner = Owner { uid, gid: primary.gid };
         let joined = self.join_groups(request, name, primary.gid, &mut wrong);
         if !joined.is_empty() {
-            subject.decide_with("member of", || (bstr::join(", ", &joined), ""));
+            let groups = joined.iter().map(|at| &self.joins.groups[*at].group);
+            subject.decide_with("member of", || (bstr::join(", ", groups), ""));
         }
         let keys = request.keys.as_ref().map(|keys| keys.text.as_slice());
         let home = plan_home(self.ground, request, name, owner, &mut subject);
@@ -281,18 +337,19 @@ impl<'a> Making<'a> {
         self.plan.cautions.extend(home.cautions);
         let full_name: &[u8] = request.full_name.as_ref().map_or(b"", |name| name);
         let password: &[u8] = if self.ground.book.shadow.is_some() { b"x" } else { b"!" };
-        let (uid_text, gid_text) = (uid.to_string(), primary.gid.to_string());
-        let fields: [&[u8]; 7] = [
-            name,
-            password,
-            uid_text.as_bytes(),
-            gid_text.as_bytes(),
-            full_name,
-            &home.field,
-            &shell,
-        ];
-        self.draft.add(File::Passwd, fields.join(&b':'));
-        if primary.private {
+        let (mut uid_text, mut gid_text) = (itoa::Buffer::new(), itoa::Buffer::new());
+        let (uid_text, gid_text) = (uid_text.format(uid), gid_text.format(primary.gid));
+        let (uid_text, gid_text) = (uid_text.as_bytes(), gid_text.as_bytes());
+        let fields = [name, password, uid_text, gid_text, full_name, &home.field, shell];
+        self.add_line(File::Passwd, &fields);
+        self.given.uid(uid, policy.services_ids.contains(uid));
+        self.given.passwords += usize::from(hash.is_some_and(|hash| hash.starts_with(b"$")));
+        if primary.private && self.brief {
+            let (line, gshadow) = self.lines_of_group(name, gid_text);
+            self.draft.add_to_run(File::Group, &line);
+            gshadow.iter().for_each(|line| self.draft.add_to_run(File::Gshadow, line));
+            self.note_group(name, primary.gid);
+        } else if primary.private {
             self.make_group(name, primary.gid);
         }
         if policy.mail_create && !request.service {
@@ -325,17 +382,37 @@ impl<'a> Making<'a> {
         request.primary.is_none() && (request.service || self.ground.policy.people_private_group)
     }
 
-    /// Adds the lines of a group that nobody is in yet.
-    pub fn make_group(&mut self, name: &BStr, gid: u32) {
+    /// Adds a line that stays as it is.
+    fn add_line(&mut self, file: File, fields: &[&[u8]]) {
+        match self.brief {
+            true => self.draft.add_to_run(file, fields),
+            false => self.draft.add(file, fields.join(&b':')),
+        }
+    }
+
+    /// The lines of a group that nobody is in yet, by their fields.
+    fn lines_of_group<'l>(
+        &self,
+        name: &'l [u8],
+        gid: &'l [u8],
+    ) -> ([&'l [u8]; 4], Option<[&'l [u8]; 4]>) {
         let has_gshadow = self.ground.book.gshadow.is_some();
         let password: &[u8] = if has_gshadow { b"x" } else { b"!" };
+        ([name, password, gid, b""], has_gshadow.then_some([name, b"!", b"", b""]))
+    }
+
+    /// Adds the lines of a group that nobody is in yet, so that they can be altered.
+    pub fn make_group(&mut self, name: &BStr, gid: u32) {
         let gid_text = gid.to_string();
-        let line = [name, password, gid_text.as_bytes(), b""].join(&b':');
-        self.draft.add_named(File::Group, name, line);
-        if has_gshadow {
-            let line = [name, b"!".as_slice(), b"", b""].join(&b':');
-            self.draft.add_named(File::Gshadow, name, line);
+        let (line, gshadow) = self.lines_of_group(name, gid_text.as_bytes());
+        self.draft.add_named(File::Group, name, line.join(&b':'));
+        if let Some(line) = gshadow {
+            self.draft.add_named(File::Gshadow, name, line.join(&b':'));
         }
+        self.note_group(name, gid);
+    }
+
+    fn note_group(&mut self, name: &BStr, gid: u32) {
         self.made.insert(name.to_owned(), gid);
         self.made_gids.insert(gid);
     }
@@ -358,11 +435,12 @@ pub(super) fn path_fault(path: &[u8]) -> Option<&'static str> {
     if path.contains(&b':') {
         return Some("holds a colon, which separates fields in account files");
     }
-    if path.chars().any(char::is_control) {
+    let is_plain = path.iter().all(|byte| (b' '..=b'~').contains(byte));
+    if !is_plain && path.chars().any(char::is_control) {
         return Some("holds a line end or another control character");
     }
-    let parts = path.split_str("/");
-    let dots = parts.into_iter().any(|part| part == b"." || part == b"..");
+    let mut parts = path.split(|byte| *byte == b'/');
+    let dots = parts.any(|part| part == b"." || part == b"..");
     dots.then_some("goes through . or ..; give the path they lead to")
 }
 

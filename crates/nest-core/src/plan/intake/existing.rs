@@ -17,10 +17,10 @@ use crate::value::{Expiry, PasswordField, Scheme};
 impl<'a, 'r> Planner<'a, 'r> {
     /// Plans what makes an account what its row says. What the row leaves out
     /// stays; so do a password and keys that the account has by now.
-    pub(super) fn update(&mut self, row: &'r Row, user: &'r CreateUser, name: &BString) {
-        let Some(found) = self.found(row, name.as_ref()) else { return };
+    pub(super) fn update(&mut self, row: &'r Row, user: &'r CreateUser, name: &BStr) {
+        let Some(found) = self.found(row, name) else { return };
         let before = (self.making.draft.count(), self.making.plan.steps.len());
-        let mut subject = Subject::new(name.clone());
+        let mut subject = Subject::new(name);
         self.kind_stays(row, user, &found);
         self.fields(row, user, &found, &mut subject);
         let primary = self.primary(row, user, &found, &mut subject);
@@ -257,7 +257,7 @@ impl<'a, 'r> Planner<'a, 'r> {
             row.given.contains(Column::Join)
                 && matches!(&row.what, What::User(user) if !user.admin && !user.join.contains(admins))
         });
-        let own = own.filter_map(|(_, name)| name.clone());
+        let own = own.filter_map(|(_, name)| Some(name.clone()?.into_owned()));
         let of_group = rows.iter().filter_map(|row| match &row.what {
             What::Group(group) if group.name == *admins => Some(group),
             _ => None,

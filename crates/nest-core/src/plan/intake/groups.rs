@@ -1,6 +1,6 @@
 //! The groups that a roster makes, and who is in them.
 
-use bstr::{BStr, BString};
+use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashSet;
 
 use super::{Existing, Planner, faults};
@@ -75,7 +75,7 @@ impl<'r> Planner<'_, 'r> {
                 let number = name.first().is_none_or(u8::is_ascii_digit);
                 if number
                     || !seen.insert(name)
-                    || self.later.contains_key(name)
+                    || self.later(name.as_ref()).is_some()
                     || find_group(self.ground, name.as_ref(), "").is_ok()
                 {
                     continue;
@@ -135,7 +135,7 @@ impl<'r> Planner<'_, 'r> {
             What::User(user) => user.join.contains(group) || admins && user.admin,
             What::Group(_) => false,
         });
-        asks.filter_map(|(_, name)| name.clone()).collect()
+        asks.filter_map(|(_, name)| Some(name.clone()?.into_owned())).collect()
     }
 
     fn is_somebody(
@@ -145,7 +145,7 @@ impl<'r> Planner<'_, 'r> {
         column: Column,
         name: &BString,
     ) -> bool {
-        if self.rows.contains_key(name) {
+        if self.rows.contains_key(name.as_bstr()) {
             return true;
         }
         match find_member(self.ground, name.as_ref(), group.unlisted, "", "") {

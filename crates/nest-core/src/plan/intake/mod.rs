@@ -12,7 +12,7 @@ use std::borrow::Cow;
 use std::collections::BTreeMap;
 
 use bstr::{BStr, BString};
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
 
 use super::create_user::{Making, check_values, empty_file};
 use super::find::FoundUser;
@@ -85,16 +85,18 @@ pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refus
         faults: request.roster.faults.clone(),
         names: Vec::new(),
         rows: HashMap::new(),
+        doubles: HashSet::new(),
+        at: None,
         making: Making::new(ground, format!("intake {}", shown.join(" "))),
         counts: Counts::default(),
         newcomers: Vec::new(),
-        later: HashMap::new(),
         span_full: 0,
         leaving: BTreeMap::new(),
     };
     planner.making.brief = !request.detailed;
+    planner.making.expect(request.roster.rows.len());
     planner.everything();
-    let Planner { making, mut faults, newcomers, counts, span_full, .. } = planner;
+    let Planner { mut making, mut faults, newcomers, counts, span_full, .. } = planner;
     if !faults.is_empty() {
         faults.sort();
         faults.dedup();
@@ -103,12 +105,13 @@ pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refus
             Refusal::new(what, Reason::Roster { faults, span_full }),
         ));
     }
+    let given = std::mem::take(&mut making.given);
     let mut plan = making.finish();
     plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
     if counts.updated > 0 {
         settle_numbers(ground, &mut plan);
     }
-    totals::tell(ground, request, &counts, &mut plan);
+    totals::tell(request, &counts, &given, &mut plan);
     Ok(TakenIn { plan, newcomers })
 }
 
@@ -127,14 +130,16 @@ struct Planner<'a, 'r> {
     request: &'r Intake,
     faults: Vec<Fault>,
     /// The name of each row, made where none was given.
-    names: Vec<Option<BString>>,
+    names: Vec<Option<Cow<'r, BStr>>>,
     /// The first row of each name of a user.
-    rows: HashMap<BString, usize>,
+    rows: HashMap<Cow<'r, BStr>, usize>,
+    /// The rows whose name stands in one above.
+    doubles: HashSet<usize>,
+    /// The row of a user that is being looked at.
+    at: Option<usize>,
     making: Making<'a>,
     counts: Counts,
     newcomers: Vec<BString>,
-    /// Private groups that rows further down make.
-    later: HashMap<BString, usize>,
     /// Rows for which no number was left, after the first.
     span_full: usize,
     /// Who leaves which group.
@@ -170,16 +175,27 @@ impl<'a, 'r> Planner<'a, 'r> {
         for (at, row) in rows.iter().enumerate() {
             if let What::User(user) = &row.what
                 && let Some(name) = self.names[at].clone()
-                && self.rows.get(&name) == Some(&at)
+                && !self.doubles.contains(&at)
             {
+                self.at = Some(at);
                 self.user(row, user, &name);
             }
         }
         self.leave();
     }
 
+    /// The row further down that makes a private group of this name.
+    fn later(&self, name: &BStr) -> Option<usize> {
+        let at = *self.rows.get(name).filter(|at| self.at.is_none_or(|now| **at > now))?;
+        let What::User(user) = &self.request.roster.rows[at].what else { return None };
+        let made = user.primary.is_none()
+            && (user.service || self.ground.policy.people_private_group);
+        let own = user.primary.as_ref().is_some_and(|primary| primary == name);
+        (made || own).then_some(at)
+    }
+
     /// The request of a row, with what goes for all of them.
-    fn complete<'u>(&self, user: &'u CreateUser, name: &BString) -> Cow<'u, CreateUser> {
+    fn complete<'u>(&self, user: &'u CreateUser, name: &BStr) -> Cow<'u, CreateUser> {
         let request = self.request;
         let has_home = !user.no_home && (!user.service || user.home.is_some());
         if self.is_complete(user) {
@@ -194,7 +210,7 @@ impl<'a, 'r> Planner<'a, 'r> {
         };
         // Named as its own, and not there: a private group.
         let own = user.primary.as_ref().is_some_and(|primary| primary == name);
-        if own && request.groups_too && self.making.find_group(name.as_ref(), "").is_err() {
+        if own && request.groups_too && self.making.find_group(name, "").is_err() {
             user.primary = None;
         }
         if let Some(hash) = self.request.hashes.get(name).filter(|_| user.hashes.is_empty()) {
@@ -213,7 +229,7 @@ impl<'a, 'r> Planner<'a, 'r> {
         !homes && !groups && request.hashes.is_empty()
     }
 
-    fn user(&mut self, row: &'r Row, user: &'r CreateUser, name: &BString) {
+    fn user(&mut self, row: &'r Row, user: &'r CreateUser, name: &BStr) {
         let known = !self.ground.book.is_nowhere(name);
         if let Some((line, _)) = known.then(|| self.ground.book.user(name)).flatten() {
             match self.request.existing {
@@ -222,7 +238,7 @@ impl<'a, 'r> Planner<'a, 'r> {
                     // Counted once, not line by line for each of many faults.
                     lines.len();
                     let number = lines.number(line.start);
-                    let wrong = faults::exists("user", name.as_ref(), number);
+                    let wrong = faults::exists("user", name, number);
                     self.fault(row, Column::Name, wrong);
                 }
                 Existing::Keep => self.counts.kept += 1,
@@ -236,16 +252,15 @@ impl<'a, 'r> Planner<'a, 'r> {
         for reason in values {
             self.refused(row, &Refusal::new("", reason));
         }
-        self.later.remove(name);
         let told = self.making.plan.subjects.len();
         let hash = complete.hashes.first().and_then(Option::as_ref);
-        match self.making.one(&complete, name.as_ref(), hash) {
+        match self.making.one(&complete, name, hash) {
             Err(refusals) => refusals.iter().for_each(|refusal| self.refused(row, refusal)),
             Ok(()) if found_wrong => {}
             Ok(()) => {
                 self.counts.made += 1;
                 if self.request.first_passwords && hash.is_none() && user.hashes.is_empty() {
-                    self.newcomers.push(name.clone());
+                    self.newcomers.push(name.to_owned());
                 }
                 if let Some(subject) = self.making.plan.subjects.get_mut(told) {
                     self.request.first_decision(row, subject, "new");
@@ -270,9 +285,9 @@ impl<'a, 'r> Planner<'a, 'r> {
         };
         let mut wrong = faults::wrong(&refusal.reason, row);
         if let Reason::NoGroup { name, .. } = &refusal.reason
-            && let Some(later) = self.later.get(name)
+            && let Some(later) = self.later(name.as_ref())
         {
-            let line = self.request.roster.line(&self.request.roster.rows[*later]);
+            let line = self.request.roster.line(&self.request.roster.rows[later]);
             wrong = Wrong::new(
                 format!("the group {name} is made further down, by line {line}"),
                 "that row above this one",

@@ -1,23 +1,27 @@
 //! The names of rows: given, found by the full name, or made from it.
 
-use bstr::BString;
+use std::borrow::Cow;
+
+use bstr::{BString, ByteSlice};
 use hashbrown::{HashMap, HashSet};
 
 use super::{Existing, Planner};
 use crate::allot::propose_login;
-use crate::roster::{Column, What, Wrong};
+use crate::roster::{Column, Row, What, Wrong};
 
 impl Planner<'_, '_> {
     /// Names every row. Names that are given come first: none that is made may be
     /// one of them.
     pub(super) fn name_rows(&mut self) {
         let rows = &self.request.roster.rows;
-        self.names = rows.iter().map(|row| row.name().cloned()).collect();
+        let given = rows.iter().map(Row::name);
+        self.names = given.map(|name| name.map(|name| Cow::Borrowed(name.as_bstr()))).collect();
         if self.names.iter().all(Option::is_some) {
             return;
         }
         let book = self.ground.book;
-        let mut taken: HashSet<BString> = self.names.iter().flatten().cloned().collect();
+        let named = self.names.iter().flatten();
+        let mut taken: HashSet<BString> = named.map(|name| name.clone().into_owned()).collect();
         let known = self.known_people();
         for (at, row) in rows.iter().enumerate() {
             let What::User(user) = &row.what else { continue };
@@ -25,7 +29,7 @@ impl Planner<'_, '_> {
             match known.get(full_name).map(Vec::as_slice) {
                 Some([one]) if !taken.contains(one) => {
                     taken.insert(one.clone());
-                    self.names[at] = Some(one.clone());
+                    self.names[at] = Some(Cow::Owned(one.clone()));
                     continue;
                 }
                 Some([_, _, ..]) => {
@@ -46,7 +50,7 @@ impl Planner<'_, '_> {
                 Ok(proposed) => {
                     let name = proposed.names[0].clone();
                     taken.insert(name.clone());
-                    self.names[at] = Some(name);
+                    self.names[at] = Some(Cow::Owned(name));
                 }
                 Err(fault) => {
                     self.fault(

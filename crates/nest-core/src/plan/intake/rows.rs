@@ -2,6 +2,7 @@
 
 use bstr::{BString, ByteSlice};
 use hashbrown::HashMap;
+use hashbrown::hash_map::Entry;
 
 use super::{Intake, Planner};
 use crate::ahead::Sought;
@@ -17,35 +18,33 @@ impl Planner<'_, '_> {
             return;
         }
         let policy = self.ground.policy;
-        let mut sought = Sought::default();
+        // Of a file that holds less than the rows everything is kept.
+        let small = self.ground.book.users.lines().file_length() < 64 * roster.rows.len();
+        let mut sought = if small { Sought::all_names() } else { Sought::default() };
         let words = policy.people_groups.iter().chain(&policy.admins_groups);
-        sought.names.extend(words.map(|word| BString::from(word.as_str())));
-        sought.names.insert(policy.people_primary.as_str().into());
-        sought.names.insert("mail".into());
-        sought.names.extend(self.names.iter().flatten().cloned());
-        for (row, name) in roster.rows.iter().zip(&self.names) {
+        let words = words.chain([&policy.people_primary]).map(|word| word.as_bytes());
+        words.chain([&b"mail"[..]]).for_each(|word| sought.seek_name(word));
+        self.names.iter().flatten().for_each(|name| sought.seek_name(name));
+        let sought_for = |row: &&Row| !small || row.gives_id();
+        for (row, name) in roster.rows.iter().zip(&self.names).filter(|(row, _)| sought_for(row)) {
             let groups: &[BString] = match &row.what {
                 What::User(user) => {
-                    sought.names.extend(user.primary.iter().cloned());
+                    user.primary.iter().for_each(|primary| sought.seek_name(primary));
                     sought.ids.extend(user.uid);
-                    if let Some(name) = name {
-                        let home = user.home.clone();
-                        let home = home.unwrap_or_else(|| policy.home_of(name).into());
-                        sought.homes.insert(home.trim_end_with(|c| c == '/').into());
+                    match (&user.home, name) {
+                        (Some(home), _) => sought.seek_home(home.trim_end_with(|c| c == '/')),
+                        (None, Some(name)) => sought.seek_home(&policy.home_of(name)),
+                        (None, None) => {}
                     }
                     &user.join
                 }
                 What::Group(group) => {
-                    sought.names.extend(group.admins.iter().cloned());
+                    group.admins.iter().for_each(|admin| sought.seek_name(admin));
                     sought.ids.extend(group.gid);
                     &group.members
                 }
             };
-            for group in groups {
-                if !sought.names.contains(group) {
-                    sought.names.insert(group.clone());
-                }
-            }
+            groups.iter().for_each(|group| sought.seek_name(group));
         }
         self.ground.book.look_ahead(sought);
     }
@@ -54,7 +53,8 @@ impl Planner<'_, '_> {
     pub(super) fn set_numbers_aside(&mut self) {
         let (mut uids, mut gids) = (HashMap::new(), HashMap::new());
         let request = self.request;
-        for (at, row) in request.roster.rows.iter().enumerate() {
+        let rows = || request.roster.rows.iter().enumerate();
+        for (at, row) in rows().filter(|(_, row)| row.gives_id()) {
             let (taken, id, column) = match &row.what {
                 What::User(user) => (&mut uids, user.uid, Column::Uid),
                 What::Group(group) => (&mut gids, group.gid, Column::Gid),
@@ -70,7 +70,7 @@ impl Planner<'_, '_> {
                 self.fault(row, column, Wrong::new(message, instead));
             }
         }
-        for (at, row) in request.roster.rows.iter().enumerate() {
+        for (at, row) in rows().filter(|(_, row)| row.given.contains(Column::Ranges)) {
             let What::User(user) = &row.what else { continue };
             if user.spans.is_empty() {
                 continue;
@@ -92,27 +92,24 @@ impl Planner<'_, '_> {
     /// Names that stand in two rows.
     pub(super) fn find_doubles(&mut self) {
         let (request, mut groups) = (self.request, HashMap::new());
+        self.rows.reserve(request.roster.rows.len());
         for (at, row) in request.roster.rows.iter().enumerate() {
             let Some(name) = self.names[at].clone() else { continue };
             let seen = match row.what {
                 What::User(_) => &mut self.rows,
                 What::Group(_) => &mut groups,
             };
-            if let Some(first) = seen.get(&name).copied() {
-                let line = request.roster.line(&request.roster.rows[first]);
-                let message = format!("{name} stands on line {line} already");
-                self.fault(row, Column::Name, Wrong::new(message, "one row for each"));
-                continue;
-            }
-            seen.insert(name.clone(), at);
-            if let What::User(user) = &row.what {
-                let policy = self.ground.policy;
-                let own = user.primary.is_none() && (user.service || policy.people_private_group)
-                    || user.primary.as_ref() == Some(&name);
-                if own {
-                    self.later.insert(name, at);
+            let (name, first) = match seen.entry(name) {
+                Entry::Vacant(place) => {
+                    place.insert(at);
+                    continue;
                 }
-            }
+                Entry::Occupied(first) => (first.key().clone(), *first.get()),
+            };
+            let line = request.roster.line(&request.roster.rows[first]);
+            let message = format!("{name} stands on line {line} already");
+            self.doubles.insert(at);
+            self.fault(row, Column::Name, Wrong::new(message, "one row for each"));
         }
     }
 
@@ -120,7 +117,7 @@ impl Planner<'_, '_> {
     pub(super) fn find_shared_homes(&mut self) {
         let (request, policy) = (self.request, self.ground.policy);
         let rows = &request.roster.rows;
-        let asks = |row: &Row| matches!(&row.what, What::User(user) if user.home.is_some());
+        let asks = |row: &Row| row.given.contains(Column::Home);
         if !rows.iter().any(asks) {
             return;
         }

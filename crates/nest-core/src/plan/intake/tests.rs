@@ -3,6 +3,7 @@ use crate::book::Book;
 use crate::book::tests::book;
 use crate::plan::Caution;
 use crate::policy::Policy;
+use crate::record::Told;
 use crate::roster::{Form, Source};
 use crate::table::File;
 use crate::test_support::World;
@@ -147,7 +148,23 @@ fn of_a_large_table_only_the_lines_are_planned() {
         ),
         (2, 0)
     );
-    assert_eq!((detailed.edits, detailed.totals), (brief.edits, brief.totals));
+    assert_eq!(brief.edits.iter().filter(|edit| edit.count_after() == 2).count(), 4);
+    let lines = |plan: &Plan| Told::of(plan).edits;
+    assert_eq!((lines(&detailed), &detailed.totals), (lines(&brief), &brief.totals));
+    // The record holds the same, whichever way it was written.
+    let kept = |plan: &Plan| serde_json::to_string(&Told::kept(plan)).unwrap();
+    let read: Told = serde_json::from_str(&kept(&brief)).unwrap();
+    assert_eq!(read.edits, lines(&detailed));
+}
+
+#[test]
+fn lines_with_a_hash_are_hidden_among_many() {
+    let csv = "name,password_hash\nmaren,$6$salty$0123456789abcdefghijklmnopqrstuvwxyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789ABCDEFGH\ncorwin,!\n";
+    let brief = Intake { detailed: false, ..request(csv) };
+    let plan = planned(&brief, "").unwrap().plan;
+    let kept = serde_json::to_string(&Told::kept(&plan)).unwrap();
+    assert!(kept.contains("maren:(hash):") && kept.contains("corwin:!:"), "{kept}");
+    assert!(!kept.contains("salty"), "{kept}");
 }
 
 #[test]

@@ -6,14 +6,14 @@ use std::mem::{Discriminant, discriminant};
 use bstr::{BStr, BString, ByteSlice};
 
 use super::{Counts, Intake};
-use crate::plan::{Caution, Decision, Ground, Plan, Step};
-use crate::table::{File, Passwd, Record, SubId};
+use crate::plan::create_user::Given;
+use crate::plan::{Caution, Decision, Plan, Step};
 
 /// Cautions of one kind, of which more are only counted.
 const MOST_ALIKE: usize = 3;
 
 /// Tells the counts, and gathers cautions and commands that are much the same.
-pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: &mut Plan) {
+pub(super) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut Plan) {
     let mut totals = Vec::new();
     let mut say = |label: &'static str, value: String, why: String| {
         totals.push(Decision { label: label.into(), value: value.into(), why });
@@ -38,15 +38,7 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
         };
         say("groups", format!("{} new{kept}", counts.groups.len()), some(&counts.groups));
     }
-    let added = |file: File| {
-        let edits = plan.edits.iter().filter(move |edit| edit.file == file);
-        edits.filter(|edit| edit.before.is_none()).filter_map(|edit| edit.after.as_ref())
-    };
-    let uids: Vec<u32> = added(File::Passwd).filter_map(|line| Passwd::read(line)?.uid()).collect();
-    let of_services = |uid: &&u32| ground.policy.services_ids.contains(**uid);
-    let people = bounds(uids.iter().filter(|uid| !of_services(uid)));
-    let services = bounds(uids.iter().filter(of_services));
-    let spans = [(people, ""), (services, "services: ")];
+    let spans = [(given.people, ""), (given.services, "services: ")];
     let spans: Vec<String> = spans
         .into_iter()
         .filter_map(|(bounds, whose)| Some(format!("{whose}{}", span(bounds?))))
@@ -59,17 +51,11 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
         let why = if homes == 0 { "paths are only recorded" } else { "" };
         say("homes", format!("{homes} new"), why.to_owned());
     }
-    let ranges = added(File::Subuid).filter_map(|line| SubId::read(line)?.span());
-    let ranges: Vec<_> = ranges.collect();
-    if let Some(bounds) = bounds(ranges.iter().flat_map(|range| [&range.first, &range.last])) {
-        say("ranges", format!("{} given", ranges.len()), format!("in {}", span(bounds)));
+    if let Some(bounds) = given.ranges_in {
+        say("ranges", format!("{} given", given.ranges), format!("in {}", span(bounds)));
     }
     if counts.made > 0 {
-        let set = added(File::Shadow).filter(|line| {
-            let field = line.split_str(":").nth(1).unwrap_or_default();
-            field.starts_with(b"$")
-        });
-        let (set, made) = (set.count(), counts.made);
+        let (set, made) = (given.passwords, counts.made);
         let value = match made - set {
             _ if request.first_passwords => "by a first password, which must be changed".into(),
             0 => "by password, from the first day".to_owned(),
@@ -89,13 +75,6 @@ pub(super) fn tell(ground: Ground<'_>, request: &Intake, counts: &Counts, plan: 
         0 => "list groups".into(),
         _ => "list users".into(),
     })];
-}
-
-fn bounds<'n>(numbers: impl Iterator<Item = &'n u32>) -> Option<(u32, u32)> {
-    numbers.copied().fold(None, |bounds, number| match bounds {
-        None => Some((number, number)),
-        Some((first, last)) => Some((number.min(first), number.max(last))),
-    })
 }
 
 fn span((first, last): (u32, u32)) -> String {
