@@ -3,11 +3,14 @@
 const PAGE_BITS: u32 = 16;
 const WORDS: usize = (1 << PAGE_BITS) / 64;
 
+/// So many pages are kept side by side.
+const SHELF: usize = 256;
+
 /// A set of 32-bit ids: a page of bits for each 65,536 of them of which some are
-/// in, and none for those of which all are.
+/// in, and none for those of which all are. An empty one takes next to nothing.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct IdSet {
-    pages: Vec<Page>,
+    shelves: Vec<Option<Box<[Page; SHELF]>>>,
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -19,7 +22,7 @@ enum Page {
 
 impl Default for IdSet {
     fn default() -> Self {
-        IdSet { pages: vec![Page::Empty; 1 << (32 - PAGE_BITS)] }
+        IdSet { shelves: vec![None; (1 << (32 - PAGE_BITS)) / SHELF] }
     }
 }
 
@@ -35,6 +38,16 @@ impl Page {
         }
     }
 
+    fn extend(&mut self, other: &Page) {
+        match (&mut *self, other) {
+            (_, Page::Empty) | (Page::Full, _) => {}
+            (Page::Some(ours), Page::Some(theirs)) => {
+                ours.iter_mut().zip(theirs.iter()).for_each(|(ours, theirs)| *ours |= theirs);
+            }
+            (_, theirs) => *self = theirs.clone(),
+        }
+    }
+
     fn word(&self, at: usize) -> u64 {
         match self {
             Page::Empty => 0,
@@ -45,10 +58,26 @@ impl Page {
 }
 
 impl IdSet {
+    /// The page of this number.
+    #[inline]
+    fn page(&self, number: u32) -> &Page {
+        match &self.shelves[number as usize / SHELF] {
+            Some(shelf) => &shelf[number as usize % SHELF],
+            None => &Page::Empty,
+        }
+    }
+
+    #[inline]
+    fn page_mut(&mut self, number: u32) -> &mut Page {
+        let shelf = &mut self.shelves[number as usize / SHELF];
+        let shelf = shelf.get_or_insert_with(|| Box::new([const { Page::Empty }; SHELF]));
+        &mut shelf[number as usize % SHELF]
+    }
+
     /// Adds an id. Returns whether it was new.
     #[inline]
     pub fn insert(&mut self, id: u32) -> bool {
-        let Some(bits) = self.pages[(id >> PAGE_BITS) as usize].bits() else { return false };
+        let Some(bits) = self.page_mut(id >> PAGE_BITS).bits() else { return false };
         let word = &mut bits[(id as usize & 0xffff) / 64];
         let bit = 1 << (id % 64);
         let new = *word & bit == 0;
@@ -62,7 +91,7 @@ impl IdSet {
             let base = number << PAGE_BITS;
             let from = first.max(base) - base;
             let to = last.min(base + 0xffff) - base;
-            let page = &mut self.pages[number as usize];
+            let page = self.page_mut(number);
             if (from, to) == (0, 0xffff) {
                 *page = Page::Full;
             }
@@ -78,7 +107,7 @@ impl IdSet {
     /// Whether the id is in.
     #[inline]
     pub fn contains(&self, id: u32) -> bool {
-        let page = &self.pages[(id >> PAGE_BITS) as usize];
+        let page = self.page(id >> PAGE_BITS);
         page.word((id as usize & 0xffff) / 64) & (1 << (id % 64)) != 0
     }
 
@@ -86,7 +115,7 @@ impl IdSet {
     pub fn first_absent(&self, first: u32) -> Option<u32> {
         let mut id = first;
         loop {
-            let page = &self.pages[(id >> PAGE_BITS) as usize];
+            let page = self.page(id >> PAGE_BITS);
             if matches!(page, Page::Full) {
                 id = (id | 0xffff).checked_add(1)?;
                 continue;
@@ -103,7 +132,7 @@ impl IdSet {
     /// The highest id from `first` to `last` that is in.
     pub fn highest_in(&self, first: u32, last: u32) -> Option<u32> {
         for number in (first >> PAGE_BITS..=last >> PAGE_BITS).rev() {
-            let page = &self.pages[number as usize];
+            let page = self.page(number);
             if matches!(page, Page::Empty) {
                 continue;
             }
@@ -129,14 +158,10 @@ impl IdSet {
 
     /// Puts all ids of `other` in.
     pub fn extend(&mut self, other: &IdSet) {
-        for (page, theirs) in self.pages.iter_mut().zip(&other.pages) {
-            match (&mut *page, theirs) {
-                (_, Page::Empty) | (Page::Full, _) => {}
-                (Page::Some(ours), Page::Some(theirs)) => {
-                    ours.iter_mut().zip(theirs.iter()).for_each(|(ours, theirs)| *ours |= theirs);
-                }
-                (_, theirs) => *page = theirs.clone(),
-            }
+        for (shelf, theirs) in self.shelves.iter_mut().zip(&other.shelves) {
+            let Some(theirs) = theirs else { continue };
+            let shelf = shelf.get_or_insert_with(|| Box::new([const { Page::Empty }; SHELF]));
+            shelf.iter_mut().zip(theirs.iter()).for_each(|(page, theirs)| page.extend(theirs));
         }
     }
 }
