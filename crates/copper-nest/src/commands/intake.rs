@@ -101,7 +101,6 @@ impl IntakeArgs {
             || global.verbose > 0
             || request.existing == Existing::Update
             || request.roster.rows.len() <= MOST_DETAILED;
-        request.settle();
         let everything = Focus::new();
         let asks = match request.existing {
             Existing::Update => Asks::AtTerminal,

@@ -16,19 +16,12 @@ pub struct Draft<'b> {
     /// Where the next new line of each file goes, and its number.
     ends: [Option<(usize, usize)>; 6],
     /// Many lines that come one after the other, file by file.
-    runs: [Vec<Run>; 6],
+    runs: [Vec<Edit>; 6],
     /// How many lines came back to each file so far.
     put_back: HashMap<File, usize>,
     /// New lines of groups that can still be altered, by their name; gathered when
     /// the first is asked for.
     named: Option<HashMap<(File, BString), usize>>,
-}
-
-/// Many new lines as one edit.
-struct Run {
-    edit: Edit,
-    /// The number of the line that follows them.
-    next: usize,
 }
 
 impl<'b> Draft<'b> {
@@ -61,38 +54,18 @@ impl<'b> Draft<'b> {
         self.ends[file as usize].get_or_insert_with(find)
     }
 
-    /// Adds one of many lines, by its fields: those that follow each other are one
-    /// edit.
-    pub fn add_to_run(&mut self, file: File, fields: &[&[u8]]) {
-        let end = self.end(file);
-        let (at, number) = *end;
-        end.1 += 1;
-        let runs = &mut self.runs[file as usize];
-        let after = match runs.last_mut() {
-            Some(Run { next, edit: Edit { after: Some(after), .. } }) if *next == number => {
-                *next += 1;
-                after.push(b'\n');
-                after
-            }
-            _ => {
-                let (before, after, range) = (None, None, at..at);
-                let edit = Edit { file, line: number, before, after, range };
-                runs.push(Run { next: number + 1, edit });
-                let last = runs.len() - 1;
-                runs[last].edit.after.get_or_insert_default()
-            }
-        };
-        for (at, field) in fields.iter().enumerate() {
-            if at > 0 {
-                after.push(b':');
-            }
-            after.extend_from_slice(field);
-        }
+    /// Adds many lines at the end of `file` as one edit, with newlines between them.
+    pub fn add_run(&mut self, file: File, lines: Vec<u8>) {
+        let (at, number) = *self.end(file);
+        let (before, after, range) = (None, Some(lines.into()), at..at);
+        let edit = Edit { file, line: number, before, after, range };
+        self.end(file).1 += edit.count_after();
+        self.runs[file as usize].push(edit);
     }
 
     /// Makes an edit of each line of the runs of a file, so that they can be altered.
     fn dissolve(&mut self, file: File) {
-        for Run { edit, .. } in self.runs[file as usize].drain(..) {
+        for edit in self.runs[file as usize].drain(..) {
             let one = |(line, after): (usize, &[u8])| {
                 let (before, after, range) = (None, Some(after.into()), edit.range.clone());
                 Edit { file, line, before, after, range }
@@ -106,7 +79,7 @@ impl<'b> Draft<'b> {
     fn in_a_run(&self, file: File, name: &[u8]) -> bool {
         let start = [name, b":"].concat();
         let inside = [b"\n", &start[..]].concat();
-        let texts = self.runs[file as usize].iter().filter_map(|run| run.edit.after.as_ref());
+        let texts = self.runs[file as usize].iter().filter_map(|run| run.after.as_ref());
         texts.into_iter().any(|text| text.starts_with(&start) || text.contains_str(&inside))
     }
 
@@ -187,13 +160,14 @@ impl<'b> Draft<'b> {
 
     /// How many edits there are so far.
     pub fn count(&self) -> usize {
-        self.edits.iter().map(Vec::len).sum::<usize>() + self.runs.iter().map(Vec::len).sum::<usize>()
+        self.edits.iter().map(Vec::len).sum::<usize>()
+            + self.runs.iter().map(Vec::len).sum::<usize>()
     }
 
     /// The edits, file by file and line by line.
     pub fn finish(mut self) -> Vec<Edit> {
         for (edits, runs) in self.edits.iter_mut().zip(self.runs) {
-            edits.extend(runs.into_iter().map(|run| run.edit));
+            edits.extend(runs);
             edits.sort_by_key(|edit| edit.line);
         }
         self.edits.into_iter().flatten().collect()

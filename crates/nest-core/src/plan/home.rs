@@ -30,7 +30,8 @@ pub(crate) fn plan_home(
     subject: &mut Subject,
 ) -> Result<HomePlan, Box<Refusal>> {
     let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-    let mut plan = HomePlan { field: NO_HOME.as_bytes().into(), steps: Vec::new(), cautions: Vec::new() };
+    let mut plan =
+        HomePlan { field: NO_HOME.as_bytes().into(), steps: Vec::new(), cautions: Vec::new() };
     let none_wanted = request.no_home || request.service && request.home.is_none();
     if none_wanted && request.keys.is_some() {
         return Err(refuse(HomeTrouble::KeyWithoutHome.into()));
@@ -56,9 +57,8 @@ pub(crate) fn plan_home(
         plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
     }
     if none_wanted {
-        subject.decide_with("home", || {
-            (home.clone(), "the path is recorded, no directory is made")
-        });
+        subject
+            .decide_with("home", || (home.clone(), "the path is recorded, no directory is made"));
         plan.field = Vec::from(home).into();
         return Ok(plan);
     }

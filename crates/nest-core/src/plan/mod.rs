@@ -154,6 +154,11 @@ impl Subject {
         Subject { name: name.into(), decisions: Vec::new(), brief: false }
     }
 
+    /// One of which nobody wants to know what was decided.
+    fn brief() -> Self {
+        Subject { brief: true, ..Subject::new("") }
+    }
+
     /// Notes a decision.
     pub(crate) fn decide(
         &mut self,

@@ -3,8 +3,10 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
+use rayon::prelude::*;
 use serde::de::Error;
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize, Serializer, ser};
+use serde_json::value::to_raw_value;
 
 use super::{RecordedEdit, Secret};
 use crate::table::{File, lines_of};
@@ -101,7 +103,12 @@ pub(super) fn serialize<S: Serializer>(
             at += 1;
         }
     }
-    serializer.collect_seq(entries)
+    if !edits.iter().any(is_run) {
+        return serializer.collect_seq(entries);
+    }
+    // They are long: several threads write them.
+    let written: Result<Vec<_>, _> = entries.par_iter().map(to_raw_value).collect();
+    serializer.collect_seq(written.map_err(ser::Error::custom)?)
 }
 
 pub(super) fn deserialize<'de, D: Deserializer<'de>>(
@@ -113,8 +120,8 @@ pub(super) fn deserialize<'de, D: Deserializer<'de>>(
             Read::Edit(edit) => edits.push(edit),
             Read::Run(Run { file, line, secret, adds }) => {
                 for (at, after) in adds.split('\n').enumerate() {
-                    let after =
-                        unescape(after).ok_or_else(|| D::Error::custom("a backslash begins nothing"))?;
+                    let after = unescape(after)
+                        .ok_or_else(|| D::Error::custom("a backslash begins nothing"))?;
                     let (line, before, after) = (line + at, None, Some(after.into()));
                     edits.push(RecordedEdit { file, line, before, after, secret });
                 }

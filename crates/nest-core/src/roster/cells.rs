@@ -33,13 +33,15 @@ impl Reading<'_> {
         self.faults.push(self.source.fault(offset, column, wrong));
     }
 
-    /// A row without values.
-    pub fn row(&self, thing: Thing, number: usize, offset: usize, cells: Cells) -> Row {
+    /// A row without values; of a user that is read later, without anything.
+    pub fn row(&self, thing: Option<Thing>, number: usize, offset: usize, cells: Cells) -> Row {
         let what = match thing {
-            Thing::User => What::User(Box::default()),
-            Thing::Group => What::Group(Box::default()),
+            None => What::User(None),
+            Some(Thing::User) => What::User(Some(Box::default())),
+            Some(Thing::Group) => What::Group(Box::default()),
         };
-        Row { source: self.number, number, offset, cells, given: Columns::default(), what }
+        let (source, given) = (self.number, Columns::default());
+        Row { source, number, offset, cells, name: None, given, what }
     }
 
     /// A row of JSON or TOML.
@@ -52,7 +54,7 @@ impl Reading<'_> {
     ) {
         let known = values.iter().filter_map(|(key, ..)| key.parse().ok());
         let thing = thing.unwrap_or_else(|| Column::about(known));
-        let mut row = self.row(thing, number, offset, Cells::At(Vec::new()));
+        let mut row = self.row(Some(thing), number, offset, Cells::At(Vec::new()));
         let mut seen = Columns::default();
         for (key, at, value) in values {
             let column: Option<Column> = key.parse().ok();
@@ -111,13 +113,18 @@ impl Row {
     pub(super) fn set(&mut self, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
         self.given.insert(column);
         match &mut self.what {
-            What::User(user) => set_user(user, column, text),
+            What::User(user) => set_user(user.get_or_insert_default(), column, text),
             What::Group(group) => set_group(group, column, text),
         }
     }
 }
 
-fn set_user(user: &mut CreateUser, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
+/// Puts a value into its place in a user.
+pub(super) fn set_user(
+    user: &mut CreateUser,
+    column: Column,
+    text: Cow<'_, str>,
+) -> Result<(), Wrong> {
     match column {
         Column::Name => user.names = vec![owned(text)],
         Column::FullName => user.full_name = Some(owned(text)),

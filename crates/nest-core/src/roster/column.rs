@@ -101,6 +101,15 @@ impl Column {
     }
 }
 
+impl Column {
+    /// Whether any text can stand in it, as far as can be told without looking at
+    /// accounts: a list too, where no comma can be in it.
+    pub(super) fn takes_any_text(self) -> bool {
+        use Column::{Expires, FullName, Home, Join, Name, Primary, Shell, SshKey};
+        matches!(self, Name | FullName | Primary | Join | Home | Shell | Expires | SshKey)
+    }
+}
+
 /// A set of columns.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct Columns(u32);

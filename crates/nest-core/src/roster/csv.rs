@@ -6,9 +6,10 @@ use std::ops::Range;
 use memchr::{memchr, memchr2};
 use rayon::prelude::*;
 
-use super::cells::Reading;
+use super::cells::{Reading, set_user};
 use super::source::{Cells, Wrong};
-use super::{Column, Source, Thing};
+use super::{Column, Source, Thing, What};
+use crate::plan::CreateUser;
 use crate::value::nearest;
 
 /// Reads the rows of a text that is known to be UTF-8.
@@ -28,14 +29,15 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
     });
     let Some(header) = header else { return };
     let source = reading.source;
-    let parts: Vec<_> = parts(text, first_row)
+    let plain = memchr(b'"', text.as_bytes()).is_none();
+    let parts: Vec<_> = parts(text, first_row, plain)
         .into_par_iter()
         .map(|part| {
             let (number, mut count) = (reading.number, 0);
             let mut reading = Reading { source, number, rows: Vec::new(), faults: Vec::new() };
             each(&mut reading, text, part, |reading, record, start| {
                 count += 1;
-                header.row(reading, record, start, count);
+                header.row(reading, record, start, count, plain);
                 true
             });
             (reading.rows, reading.faults, count)
@@ -56,11 +58,10 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
 
 /// Where the rows can be cut so that several threads read them: at line ends, where
 /// no quote may hold one.
-fn parts(text: &str, from: usize) -> Vec<Range<usize>> {
+fn parts(text: &str, from: usize, plain: bool) -> Vec<Range<usize>> {
     const SHORTEST: usize = 64 << 10;
     let mut parts = Vec::new();
     let mut from = from;
-    let plain = memchr(b'"', text.as_bytes()).is_none();
     while plain && text.len() - from > 2 * SHORTEST {
         let rest = &text.as_bytes()[from + SHORTEST..];
         let Some(end) = memchr(b'\n', rest) else { break };
@@ -81,8 +82,7 @@ fn each<'s>(
     mut tell: impl FnMut(&mut Reading<'s>, &csv::StringRecord, usize) -> bool,
 ) {
     let bytes = &text.as_bytes()[part.clone()];
-    let mut reader =
-        csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(bytes);
+    let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(bytes);
     let mut record = csv::StringRecord::new();
     while next(reading, &mut reader, part.start, &mut record) {
         let start = record.position().map_or(0, |position| position.byte() as usize);
@@ -162,17 +162,28 @@ impl Header {
         record: &csv::StringRecord,
         start: usize,
         number: usize,
+        plain: bool,
     ) {
-        let mut row = reading.row(self.thing, number, start, Cells::Fields);
+        let read_later = plain && self.thing == Thing::User;
+        let thing = (!read_later).then_some(self.thing);
+        let mut row = reading.row(thing, number, start, Cells::Fields);
+        let mut at = start;
         for (value, column) in record.iter().zip(&self.columns) {
             if let Some(column) = column
                 && !value.is_empty()
             {
-                let at = || field_at(reading.source.text(), start, record_field(self, *column));
-                if let Err(wrong) = row.set(*column, Cow::Borrowed(value)) {
-                    reading.faults.push(reading.source.fault(at(), Some(*column), wrong));
+                if read_later && column.takes_any_text() {
+                    row.given.insert(*column);
+                } else if let Err(wrong) = row.set(*column, Cow::Borrowed(value)) {
+                    let at = field_at(reading.source.text(), start, record_field(self, *column));
+                    reading.faults.push(reading.source.fault(at, Some(*column), wrong));
                 }
+                row.name = row.name.or((*column == Column::Name).then(|| at..at + value.len()));
             }
+            at += value.len() + 1;
+        }
+        if read_later {
+            row.what = What::User(None);
         }
         let (fields, wanted) = (record.len(), self.columns.len());
         if fields != wanted {
@@ -190,6 +201,23 @@ impl Header {
         }
         reading.rows.push(row);
     }
+}
+
+/// The user of the record that begins at `start`, of a text without quotes. Values
+/// that can't be had were told when it was first read.
+pub(super) fn user(source: &Source, start: usize, header: &[Option<Column>]) -> CreateUser {
+    let rest = &source.text()[start..];
+    let line = &rest[..memchr(b'\n', rest).unwrap_or(rest.len())];
+    let line = line.strip_suffix(b"\r").unwrap_or(line);
+    let mut user = CreateUser::default();
+    for (value, column) in line.split(|byte| *byte == b',').zip(header) {
+        if let (Some(column), Ok(value)) = (column, std::str::from_utf8(value))
+            && !value.is_empty()
+        {
+            let _ = set_user(&mut user, *column, Cow::Borrowed(value));
+        }
+    }
+    user
 }
 
 /// The columns of the fields of a roster.

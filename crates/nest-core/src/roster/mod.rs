@@ -16,6 +16,11 @@ pub use column::{Column, Columns, Thing};
 pub use source::{Fault, Form, Source, Wrong};
 pub use write::{Hashes, Written, made_with_users, written_groups, written_users};
 
+use std::borrow::Cow;
+use std::ops::Range;
+
+use bstr::{BStr, ByteSlice};
+
 use self::cells::Reading;
 use self::source::Cells;
 use crate::plan::{CreateGroup, CreateUser};
@@ -29,6 +34,8 @@ pub struct Roster {
     pub rows: Vec<Row>,
     /// What is wrong with the files or with values in them.
     pub faults: Vec<Fault>,
+    /// The columns of each source, for those that have them.
+    headers: Vec<Vec<Option<Column>>>,
 }
 
 /// One row.
@@ -41,6 +48,8 @@ pub struct Row {
     /// Where it begins.
     offset: usize,
     cells: Cells,
+    /// Where its name stands, when it is read from the text.
+    name: Option<Range<usize>>,
     /// The columns in which it says something.
     pub given: Columns,
     /// What is to be made.
@@ -50,8 +59,10 @@ pub struct Row {
 /// What a row asks for.
 #[derive(Debug, Clone)]
 pub enum What {
-    /// A user; the name is missing where one is to be made.
-    User(Box<CreateUser>),
+    /// A user; the name is missing where one is to be made. Nothing where it is read
+    /// from the text when it is wanted: of very many rows that takes the least time
+    /// and room.
+    User(Option<Box<CreateUser>>),
     /// A group.
     Group(Box<CreateGroup>),
 }
@@ -63,6 +74,10 @@ impl Roster {
         for (number, source) in sources.iter().enumerate() {
             let mut reading = Reading { source, number, rows: Vec::new(), faults: Vec::new() };
             read(&mut reading);
+            roster.headers.push(match source.form {
+                Form::Csv => csv::header(source),
+                Form::Json | Form::Toml => Vec::new(),
+            });
             roster.rows.append(&mut reading.rows);
             roster.faults.append(&mut reading.faults);
         }
@@ -73,11 +88,7 @@ impl Roster {
     /// Something wrong with a row, at the value of a column.
     pub fn fault(&self, row: &Row, column: Column, wrong: Wrong) -> Fault {
         let source = &self.sources[row.source];
-        let header = match row.cells {
-            Cells::Fields => csv::header(source),
-            Cells::At(_) => Vec::new(),
-        };
-        let at = source.locate(row.offset, &row.cells, &header, column);
+        let at = source.locate(row.offset, &row.cells, &self.headers[row.source], column);
         source.fault(at, Some(column), wrong)
     }
 
@@ -85,20 +96,33 @@ impl Roster {
     pub fn line(&self, row: &Row) -> usize {
         self.sources[row.source].fault(row.offset, None, Wrong::new("", "")).line
     }
+
+    /// The user that a row asks for; nothing where it is about a group.
+    pub fn user<'r>(&'r self, row: &'r Row) -> Option<Cow<'r, CreateUser>> {
+        match &row.what {
+            What::User(Some(user)) => Some(Cow::Borrowed(user)),
+            What::User(None) => {
+                let header = &self.headers[row.source];
+                Some(Cow::Owned(csv::user(&self.sources[row.source], row.offset, header)))
+            }
+            What::Group(_) => None,
+        }
+    }
+
+    /// The name that a row gives.
+    pub fn name<'r>(&'r self, row: &'r Row) -> Option<&'r BStr> {
+        match &row.what {
+            What::User(Some(user)) => user.names.first().map(|name| name.as_bstr()),
+            What::User(None) => Some(self.sources[row.source].text()[row.name.clone()?].as_bstr()),
+            What::Group(group) => (!group.name.is_empty()).then_some(group.name.as_bstr()),
+        }
+    }
 }
 
 impl Row {
     /// Whether it asks for a number.
     pub fn gives_id(&self) -> bool {
         self.given.contains(Column::Uid) || self.given.contains(Column::Gid)
-    }
-
-    /// The name it gives.
-    pub fn name(&self) -> Option<&bstr::BString> {
-        match &self.what {
-            What::User(user) => user.names.first(),
-            What::Group(group) => (!group.name.is_empty()).then_some(&group.name),
-        }
     }
 }
 
@@ -138,7 +162,9 @@ fn read(reading: &mut Reading<'_>) {
     for at in 0..reading.rows.len() {
         let row = &reading.rows[at];
         let nameless = match &row.what {
-            What::User(user) => user.names.is_empty() && user.full_name.is_none(),
+            What::User(_) => {
+                !row.given.contains(Column::Name) && !row.given.contains(Column::FullName)
+            }
             What::Group(group) => group.name.is_empty(),
         };
         if nameless {

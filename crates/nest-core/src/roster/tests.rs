@@ -14,9 +14,37 @@ fn faults(form: Form, text: &[u8]) -> Vec<String> {
     told.collect()
 }
 
-fn users(roster: &Roster) -> Vec<&CreateUser> {
-    let rows = roster.rows.iter().map(|row| &row.what);
-    rows.filter_map(|what| if let What::User(user) = what { Some(&**user) } else { None }).collect()
+fn users(roster: &Roster) -> Vec<Cow<'_, CreateUser>> {
+    roster.rows.iter().filter_map(|row| roster.user(row)).collect()
+}
+
+/// A text without quotes is read in parts, and each user when it is wanted.
+#[test]
+fn long_tables_read_alike_with_quotes_and_without() {
+    let rows = |quote: &str| -> String {
+        let row = |at: usize| match at % 500 {
+            7 => format!("n{at},{quote}Hand {at}{quote},maybe,x;y,,,\n"),
+            9 => "short\n".to_owned(),
+            11 => "\r\n,,,,,,\n".to_owned(),
+            _ => format!("{at}n,{quote}Hånd {at}{quote},yes,p;q,{},/bin/sh,\r\n", 4000 + at),
+        };
+        (0..9000).map(row).collect()
+    };
+    let [plain, quoted] = ["", "\""].map(|quote| {
+        let title = "name,full_name,admin,join,uid,shell,home\n";
+        let roster = read(Form::Csv, &[title, &rows(quote)].concat());
+        let rows = roster.rows.iter().map(|row| {
+            let name = roster.name(row).map(ToOwned::to_owned);
+            (row.number, roster.line(row), row.given, name, format!("{:?}", roster.user(row)))
+        });
+        let faults = roster.faults.iter().map(|fault| (fault.line, fault.message.clone()));
+        (rows.collect::<Vec<_>>(), faults.collect::<Vec<_>>())
+    });
+    assert_eq!((plain.0.len(), plain.1.len()), (9000 - 18, 18 * 3));
+    for (at, row) in plain.0.iter().enumerate() {
+        assert_eq!(*row, quoted.0[at]);
+    }
+    assert_eq!(plain.1, quoted.1);
 }
 
 #[test]
@@ -34,7 +62,7 @@ fn the_three_forms_say_the_same() {
     for (form, text) in [(Form::Csv, csv), (Form::Json, json), (Form::Toml, toml)] {
         let roster = read(form, text);
         assert_eq!(roster.faults, [], "{form}");
-        let [maren, tidegauge] = users(&roster)[..] else { panic!("{form}") };
+        let [maren, tidegauge] = &users(&roster)[..] else { panic!("{form}") };
         assert_eq!((maren.names[0].as_slice(), maren.uid), (&b"maren"[..], Some(1100)));
         assert_eq!(maren.full_name.as_ref().unwrap(), "Solvik, or \"Mar\"");
         assert_eq!(maren.join, ["pilots", "slipway"]);

@@ -2,22 +2,24 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::{CreateUser, Making, path_fault};
+use super::write::{Writer, Written};
+use super::{CreateUser, path_fault};
 use crate::plan::home::obstacle;
-use crate::policy::Policy;
-use crate::surroundings::Surroundings;
 use crate::plan::{Caution, Ground, NewFile, Owner, Reason, Refusal, Step, Subject};
 use crate::policy::Days;
+use crate::policy::Policy;
+use crate::surroundings::Surroundings;
 use crate::surroundings::{Program, Site};
 use crate::table::File;
 use crate::value::{Expiry, Scheme};
 
-impl<'a> Making<'a> {
+impl<'a> Writer<'a> {
     pub(super) fn choose_shell<'r>(
-        &mut self,
+        &self,
         request: &'r CreateUser,
         name: &BStr,
         subject: &mut Subject,
+        written: &mut Written,
     ) -> Result<&'r [u8], Box<Refusal>>
     where
         'a: 'r,
@@ -29,12 +31,12 @@ impl<'a> Making<'a> {
             None if request.service => policy.services_shell.as_bytes(),
             None => policy.people_shell.as_bytes(),
         };
-        let known = self.shells.get(BStr::new(shell)).copied().unwrap_or_else(|| {
+        let known = written.shells.get(BStr::new(shell)).copied().unwrap_or_else(|| {
             let look = match path_fault(shell) {
                 Some(fault) => Shell::Unfit(fault),
                 None => Shell::look(world, shell.into()),
             };
-            self.shells.insert(shell.into(), look);
+            written.shells.insert(shell.into(), look);
             look
         });
         let caution: Option<fn(BString, BString) -> Caution> = match known {
@@ -49,7 +51,7 @@ impl<'a> Making<'a> {
             }
             Shell::Unlisted | Shell::Fine => None,
         };
-        self.plan.cautions.extend(caution.map(|caution| caution(name.into(), shell.into())));
+        written.cautions.extend(caution.map(|caution| caution(name.into(), shell.into())));
         subject.decide_with("shell", || match &request.shell {
             Some(_) => (shell, "as asked".to_owned()),
             None => (shell, policy.origin(setting)),
@@ -57,12 +59,13 @@ impl<'a> Making<'a> {
         Ok(shell)
     }
 
-    pub(super) fn add_shadow(
-        &mut self,
+    pub(super) fn write_shadow(
+        &self,
         request: &CreateUser,
         name: &BStr,
         hash: Option<&BString>,
         subject: &mut Subject,
+        written: &mut Written,
     ) -> Result<(), Box<Refusal>> {
         let Ground { book, today, .. } = self.ground;
         let expiry = request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
@@ -97,23 +100,20 @@ impl<'a> Making<'a> {
         let field = hash.map_or(&b"!"[..], |hash| hash);
         let changed = if hash.is_some() && request.must_change { "0" } else { &self.today };
         let line = [name, field, changed.as_bytes(), aging.as_bytes(), expires.as_bytes(), b""];
-        match self.brief {
-            true => self.draft.add_to_run(File::Shadow, &line),
-            false => self.draft.add(File::Shadow, line.join(&b':')),
-        }
+        written.add(File::Shadow, &line);
         Ok(())
     }
 
     /// The mail spool file: of the group `mail` where there is one, so that the
     /// delivering program can write it.
-    pub(super) fn make_mail(&mut self, name: &BStr, owner: Owner) {
+    pub(super) fn make_mail(&self, name: &BStr, owner: Owner, written: &mut Written) {
         let Ground { book, policy, world, .. } = self.ground;
         let path: BString = policy.spool_of(name).into();
         match world.site(path.as_ref()) {
             Site::Free => {
                 let mail = book.group(b"mail").and_then(|(_, group)| group.gid());
                 let (below, file) = path.rsplit_once_str("/").unwrap_or((b"", &path));
-                self.plan.steps.push(Step::MakeFile {
+                written.steps.push(Step::MakeFile {
                     below: if below.is_empty() { "/".into() } else { below.into() },
                     file: NewFile {
                         path: file.into(),
@@ -123,10 +123,10 @@ impl<'a> Making<'a> {
                     owner: Owner { uid: owner.uid, gid: mail.unwrap_or(owner.gid) },
                 });
             }
-            Site::Taken(_) => self.plan.cautions.push(Caution::MailExists { path }),
+            Site::Taken(_) => written.cautions.push(Caution::MailExists { path }),
             site => {
                 let why = obstacle(&path, &site);
-                self.plan.cautions.push(Caution::MailNotMade { why });
+                written.cautions.push(Caution::MailNotMade { why });
             }
         }
     }

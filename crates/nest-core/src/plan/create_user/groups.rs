@@ -3,6 +3,7 @@
 use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashMap;
 
+use super::making::keep;
 use super::{CreateUser, Making};
 use crate::plan::Refusal;
 use crate::plan::find::{find_admin_group, find_group, gid_of};
@@ -39,9 +40,9 @@ impl Making<'_> {
         let what = || format!("{name} was not created");
         let of_all = if request.service { &[][..] } else { &ground.policy.people_groups };
         let admin = request.admin.then(|| find_admin_group(ground, &what()));
-        let admin = admin.and_then(|admin| super::keep(wrong, admin));
+        let admin = admin.and_then(|admin| keep(wrong, admin));
         let wanted = request.join.iter().map(|group| group.as_bstr());
-        let wanted = wanted.chain(of_all.iter().map(|group| BStr::new(group)));
+        let wanted = wanted.chain(of_all.iter().map(BStr::new));
         let mut joined: Vec<usize> = Vec::new();
         for wanted in wanted.chain(admin.iter().map(|group| BStr::new(group.name))) {
             let found = self.joins.known.get(wanted).copied().map_or_else(
@@ -52,7 +53,7 @@ impl Making<'_> {
                 Ok,
             );
             let found = found.map_err(|refusal: Box<Refusal>| Refusal { what: what(), ..*refusal });
-            let Some((at, gid)) = super::keep(wrong, found.map_err(Box::new)) else { continue };
+            let Some((at, gid)) = keep(wrong, found.map_err(Box::new)) else { continue };
             if !joined.contains(&at) && gid != primary {
                 joined.push(at);
             }

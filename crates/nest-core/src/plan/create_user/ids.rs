@@ -2,7 +2,8 @@
 
 use bstr::BStr;
 
-use super::{CreateUser, Making, Primary};
+use super::making::{Primary, Ranges, makes_private_group};
+use super::{CreateUser, Making};
 use crate::allot::holder_of_gid;
 use crate::plan::wanted_id::check_wanted_uid;
 use crate::plan::{Caution, Ground, Reason, Refusal, Subject};
@@ -25,6 +26,7 @@ impl Making<'_> {
         request: &CreateUser,
         name: &BStr,
         subject: &mut Subject,
+        cautions: &mut Vec<Caution>,
     ) -> Result<u32, Box<Refusal>> {
         let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
         let (span, setting, kind) = self.span(request);
@@ -33,12 +35,12 @@ impl Making<'_> {
                 let what = format!("{name} was not created");
                 let again = format!("create user {name}");
                 let share = request.share_id;
-                let cautions = check_wanted_uid(self.ground, name, uid, share, &what, &again)?;
-                self.plan.cautions.extend(cautions);
+                let told = check_wanted_uid(self.ground, name, uid, share, &what, &again)?;
+                cautions.extend(told);
                 if !span.contains(uid) {
                     let name = name.into();
                     let (what, id) = ("uid", uid);
-                    self.plan.cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
+                    cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
                 }
                 subject.decide("uid", uid.to_string(), "as asked");
                 uid
@@ -82,7 +84,7 @@ impl Making<'_> {
     ) -> Result<Primary, Box<Refusal>> {
         let policy = self.ground.policy;
         let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-        if !self.makes_private_group(request) {
+        if !makes_private_group(self.ground, request) {
             let (wanted, why) = match &request.primary {
                 Some(wanted) => (wanted.clone(), "as asked".to_owned()),
                 None => (policy.people_primary.as_str().into(), policy.origin("people.primary")),
@@ -116,12 +118,12 @@ impl Making<'_> {
         Ok(Primary { gid, private: true })
     }
 
-    pub(super) fn give_ranges(
+    /// Chooses the subordinate ids.
+    pub(super) fn choose_ranges(
         &mut self,
         request: &CreateUser,
         name: &BStr,
-        subject: &mut Subject,
-    ) -> Result<(), Box<Refusal>> {
+    ) -> Result<Ranges, Box<Refusal>> {
         let Ground { book, policy, .. } = self.ground;
         let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
         let asked = request.ranges;
@@ -130,28 +132,16 @@ impl Making<'_> {
             None if request.service => 0,
             None => policy.people_ranges,
         };
-        let files = [File::Subuid, File::Subgid];
         if !request.spans.is_empty() {
             request.spans.iter().for_each(|span| self.given.range(*span));
-            for (file, span) in
-                files.iter().flat_map(|file| request.spans.iter().map(move |span| (*file, span)))
-            {
-                self.draft
-                    .add(file, format!("{name}:{}:{}", span.first, span.count()).into_bytes());
-            }
-            let spans: Vec<String> = request.spans.iter().map(ToString::to_string).collect();
-            subject.decide("ranges", format!("uids and gids {}", spans.join(", ")), "as asked");
-            return Ok(());
+            return Ok(Ranges::AsAsked);
         }
         if count == 0 {
-            if asked.is_some() {
-                subject.decide("ranges", "none", "as asked");
-            }
-            return Ok(());
+            return Ok(Ranges::None);
         }
+        let files = [File::Subuid, File::Subgid];
         if asked.is_none() && files.iter().any(|file| book.lines(*file).is_none()) {
-            subject.decide("ranges", "none", "this tree has no etc/subuid and etc/subgid");
-            return Ok(());
+            return Ok(Ranges::NoFiles);
         }
         let found = self.ids.range(count).map_err(|why| refuse(Reason::ServiceFailed(why)))?;
         let Some(span) = found else {
@@ -159,15 +149,9 @@ impl Making<'_> {
             return Err(refuse(Reason::RangesFull { count, span: policy.ranges_span, setting })
                 .or("give none", format!("create user {name} --ranges none")));
         };
-        let (mut first, mut count) = (itoa::Buffer::new(), itoa::Buffer::new());
-        let (first, count) = (first.format(span.first), count.format(span.count()));
-        for file in files {
-            self.add_line(file, &[name, first.as_bytes(), count.as_bytes()]);
-        }
         self.ids.take_range(span);
         self.given.range(span);
-        subject.decide_with("ranges", || (format!("uids and gids {span}"), ""));
-        Ok(())
+        Ok(Ranges::Given(span))
     }
 }
 

@@ -2,7 +2,7 @@ use bstr::BString;
 
 use super::*;
 use crate::book::tests::book;
-use crate::plan::Step;
+use crate::plan::{Owner, Step};
 use crate::policy::Policy;
 use crate::surroundings::{Facts, Kind, RetiredId, Site, SkeletonFault};
 use crate::test_support::World;

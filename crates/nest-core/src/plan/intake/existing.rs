@@ -17,7 +17,7 @@ use crate::value::{Expiry, PasswordField, Scheme};
 impl<'a, 'r> Planner<'a, 'r> {
     /// Plans what makes an account what its row says. What the row leaves out
     /// stays; so do a password and keys that the account has by now.
-    pub(super) fn update(&mut self, row: &'r Row, user: &'r CreateUser, name: &BStr) {
+    pub(super) fn update(&mut self, row: &'r Row, user: &CreateUser, name: &BStr) {
         let Some(found) = self.found(row, name) else { return };
         let before = (self.making.draft.count(), self.making.plan.steps.len());
         let mut subject = Subject::new(name);
@@ -153,7 +153,7 @@ impl<'a, 'r> Planner<'a, 'r> {
     fn memberships(
         &mut self,
         row: &'r Row,
-        user: &'r CreateUser,
+        user: &CreateUser,
         found: &FoundUser<'a>,
         primary: u32,
         subject: &mut Subject,
@@ -255,7 +255,10 @@ impl<'a, 'r> Planner<'a, 'r> {
         let rows = &self.request.roster.rows;
         let own = rows.iter().zip(&self.names).filter(|(row, _)| {
             row.given.contains(Column::Join)
-                && matches!(&row.what, What::User(user) if !user.admin && !user.join.contains(admins))
+                && self
+                    .request
+                    .user(row)
+                    .is_some_and(|user| !user.admin && !user.join.contains(admins))
         });
         let own = own.filter_map(|(_, name)| Some(name.clone()?.into_owned()));
         let of_group = rows.iter().filter_map(|row| match &row.what {

@@ -5,7 +5,7 @@ use bstr::{BStr, BString};
 use super::Intake;
 use crate::allot::fitted;
 use crate::plan::{HomeTrouble, Reason, Refusal};
-use crate::roster::{Column, Row, What, Wrong};
+use crate::roster::{Column, Row, Wrong};
 
 /// A name that is there already.
 pub(super) fn exists(what: &str, name: &BStr, line: usize) -> Wrong {
@@ -57,22 +57,23 @@ pub(super) fn column_of(reason: &Reason) -> Column {
 }
 
 /// The column of a row in which a group is named.
-pub(super) fn column_of_group(row: &Row, name: &BString) -> Column {
-    match &row.what {
-        What::User(user) if user.primary.as_ref() == Some(name) => Column::Primary,
+pub(super) fn column_of_group(request: &Intake, row: &Row, name: &BString) -> Column {
+    match request.user(row) {
+        Some(user) if user.primary.as_ref() == Some(name) => Column::Primary,
         _ => Column::Join,
     }
 }
 
 /// The words of a fault.
-pub(super) fn wrong(reason: &Reason, row: &Row) -> Wrong {
+pub(super) fn wrong(request: &Intake, reason: &Reason, row: &Row) -> Wrong {
+    let name = request.roster.name(row);
     let message = match reason {
         // There is no file that could be named.
         Reason::BadKeys { fault, .. } => format!("the value: {fault}"),
         reason => reason.to_string(),
     };
     let instead: String = match reason {
-        Reason::UnfitName(_) => match row.name().and_then(|name| fitted(name.as_ref())) {
+        Reason::UnfitName(_) => match name.and_then(fitted) {
             Some(fitted) => format!("{fitted}, for one"),
             None => "lower-case letters, digits, - and _".into(),
         },
@@ -80,7 +81,7 @@ pub(super) fn wrong(reason: &Reason, row: &Row) -> Wrong {
             near.to_string()
         }
         Reason::GroupExists { .. } => {
-            format!("another name, or {} as primary too", row.name().cloned().unwrap_or_default())
+            format!("another name, or {} as primary too", name.unwrap_or_default())
         }
         Reason::IdTaken { .. } | Reason::IdReserved { .. } | Reason::IdInService { .. } => {
             "another number, or nothing to have the next free one".into()

@@ -68,13 +68,14 @@ impl<'r> Planner<'_, 'r> {
             What::Group(group) => Some(&group.name),
             What::User(_) => None,
         });
-        let mut seen: HashSet<&BString> = of_rows.collect();
+        let mut seen: HashSet<BString> = of_rows.cloned().collect();
         for row in rows {
-            let What::User(user) = &row.what else { continue };
+            let Some(user) = self.request.user(row) else { continue };
             for name in user.primary.iter().chain(&user.join) {
                 let number = name.first().is_none_or(u8::is_ascii_digit);
                 if number
-                    || !seen.insert(name)
+                    || seen.contains(name)
+                    || !seen.insert(name.clone())
                     || self.later(name.as_ref()).is_some()
                     || find_group(self.ground, name.as_ref(), "").is_ok()
                 {
@@ -131,9 +132,9 @@ impl<'r> Planner<'_, 'r> {
         let Ground { book, policy, .. } = self.ground;
         let admins = admin_group(book, policy).is_some_and(|admins| group == admins.name);
         let rows = self.request.roster.rows.iter().zip(&self.names);
-        let asks = rows.filter(|(row, _)| match &row.what {
-            What::User(user) => user.join.contains(group) || admins && user.admin,
-            What::Group(_) => false,
+        let asks = rows.filter(|(row, _)| {
+            let user = self.request.user(row);
+            user.is_some_and(|user| user.join.contains(group) || admins && user.admin)
         });
         asks.filter_map(|(_, name)| Some(name.clone()?.into_owned())).collect()
     }
@@ -154,7 +155,7 @@ impl<'r> Planner<'_, 'r> {
                 true
             }
             Err(refusal) => {
-                let wrong = faults::wrong(&refusal.reason, row);
+                let wrong = faults::wrong(self.request, &refusal.reason, row);
                 self.fault(row, column, wrong);
                 false
             }

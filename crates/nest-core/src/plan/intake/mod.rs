@@ -7,6 +7,7 @@ mod groups;
 mod names;
 mod rows;
 mod totals;
+mod write;
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;
@@ -90,10 +91,10 @@ pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refus
         making: Making::new(ground, format!("intake {}", shown.join(" "))),
         counts: Counts::default(),
         newcomers: Vec::new(),
+        numbered: Vec::new(),
         span_full: 0,
         leaving: BTreeMap::new(),
     };
-    planner.making.brief = !request.detailed;
     planner.making.expect(request.roster.rows.len());
     planner.everything();
     let Planner { mut making, mut faults, newcomers, counts, span_full, .. } = planner;
@@ -140,6 +141,8 @@ struct Planner<'a, 'r> {
     making: Making<'a>,
     counts: Counts,
     newcomers: Vec<BString>,
+    /// New accounts whose numbers are chosen, and whose lines are still to be written.
+    numbered: Vec<write::Numbered>,
     /// Rows for which no number was left, after the first.
     span_full: usize,
     /// Who leaves which group.
@@ -173,23 +176,24 @@ impl<'a, 'r> Planner<'a, 'r> {
             }
         }
         for (at, row) in rows.iter().enumerate() {
-            if let What::User(user) = &row.what
-                && let Some(name) = self.names[at].clone()
+            if let Some(name) = self.names[at].clone()
                 && !self.doubles.contains(&at)
+                && let Some(user) = self.request.user(row)
             {
                 self.at = Some(at);
-                self.user(row, user, &name);
+                self.user(row, &user, &name);
             }
         }
+        self.write();
         self.leave();
     }
 
     /// The row further down that makes a private group of this name.
     fn later(&self, name: &BStr) -> Option<usize> {
         let at = *self.rows.get(name).filter(|at| self.at.is_none_or(|now| **at > now))?;
-        let What::User(user) = &self.request.roster.rows[at].what else { return None };
-        let made = user.primary.is_none()
-            && (user.service || self.ground.policy.people_private_group);
+        let user = self.request.user(&self.request.roster.rows[at])?;
+        let made =
+            user.primary.is_none() && (user.service || self.ground.policy.people_private_group);
         let own = user.primary.as_ref().is_some_and(|primary| primary == name);
         (made || own).then_some(at)
     }
@@ -202,10 +206,8 @@ impl<'a, 'r> Planner<'a, 'r> {
             return Cow::Borrowed(user);
         }
         let mut user = CreateUser {
-            no_home: user.no_home || request.no_home,
-            record_home: request.no_home && has_home,
-            adopt_home: request.adopt_home && has_home && !request.no_home,
-            skeleton: request.skeleton.clone().filter(|_| has_home && !request.no_home),
+            adopt_home: request.adopt_home && has_home,
+            skeleton: request.skeleton.clone().filter(|_| has_home),
             ..user.clone()
         };
         // Named as its own, and not there: a private group.
@@ -223,13 +225,12 @@ impl<'a, 'r> Planner<'a, 'r> {
     /// Whether what goes for all rows says nothing about this one.
     fn is_complete(&self, user: &CreateUser) -> bool {
         let request = self.request;
-        let no_homes = request.no_home && !user.record_home && !user.no_home;
-        let homes = no_homes || request.adopt_home || request.skeleton.is_some();
+        let homes = request.adopt_home || request.skeleton.is_some();
         let groups = request.groups_too && user.primary.is_some();
         !homes && !groups && request.hashes.is_empty()
     }
 
-    fn user(&mut self, row: &'r Row, user: &'r CreateUser, name: &BStr) {
+    fn user(&mut self, row: &'r Row, user: &CreateUser, name: &BStr) {
         let known = !self.ground.book.is_nowhere(name);
         if let Some((line, _)) = known.then(|| self.ground.book.user(name)).flatten() {
             match self.request.existing {
@@ -247,6 +248,9 @@ impl<'a, 'r> Planner<'a, 'r> {
             return;
         }
         let complete = self.complete(user, name);
+        if !self.request.detailed {
+            return self.number(row, complete, name);
+        }
         let values = check_values(self.ground, &complete);
         let found_wrong = !values.is_empty();
         for reason in values {
@@ -280,10 +284,10 @@ impl<'a, 'r> Planner<'a, 'r> {
         }
         let column = faults::column_of(&refusal.reason);
         let column = match &refusal.reason {
-            Reason::NoGroup { name, .. } => faults::column_of_group(row, name),
+            Reason::NoGroup { name, .. } => faults::column_of_group(self.request, row, name),
             _ => column,
         };
-        let mut wrong = faults::wrong(&refusal.reason, row);
+        let mut wrong = faults::wrong(self.request, &refusal.reason, row);
         if let Reason::NoGroup { name, .. } = &refusal.reason
             && let Some(later) = self.later(name.as_ref())
         {
@@ -309,17 +313,15 @@ impl<'a, 'r> Planner<'a, 'r> {
 }
 
 impl Intake {
-    /// Puts into each row what goes for all: quicker than row by row, plan by plan.
-    pub fn settle(&mut self) {
-        for row in &mut self.roster.rows {
-            if let What::User(user) = &mut row.what
-                && self.no_home
-                && !user.no_home
-            {
-                user.record_home = !user.service || user.home.is_some();
-                user.no_home = true;
-            }
+    /// The user that a row asks for, if it asks for one, with what goes for all homes.
+    pub(super) fn user<'r>(&'r self, row: &'r Row) -> Option<Cow<'r, CreateUser>> {
+        let mut user = self.roster.user(row)?;
+        if self.no_home && !user.no_home {
+            let user = user.to_mut();
+            user.record_home = !user.service || user.home.is_some();
+            user.no_home = true;
         }
+        Some(user)
     }
 
     /// Puts where a row stands before what was decided about it.

@@ -2,20 +2,20 @@
 
 use std::borrow::Cow;
 
-use bstr::{BString, ByteSlice};
+use bstr::BString;
 use hashbrown::{HashMap, HashSet};
 
 use super::{Existing, Planner};
 use crate::allot::propose_login;
-use crate::roster::{Column, Row, What, Wrong};
+use crate::roster::{Column, Wrong};
 
 impl Planner<'_, '_> {
     /// Names every row. Names that are given come first: none that is made may be
     /// one of them.
     pub(super) fn name_rows(&mut self) {
         let rows = &self.request.roster.rows;
-        let given = rows.iter().map(Row::name);
-        self.names = given.map(|name| name.map(|name| Cow::Borrowed(name.as_bstr()))).collect();
+        let given = rows.iter().map(|row| self.request.roster.name(row));
+        self.names = given.map(|name| name.map(Cow::Borrowed)).collect();
         if self.names.iter().all(Option::is_some) {
             return;
         }
@@ -24,7 +24,7 @@ impl Planner<'_, '_> {
         let mut taken: HashSet<BString> = named.map(|name| name.clone().into_owned()).collect();
         let known = self.known_people();
         for (at, row) in rows.iter().enumerate() {
-            let What::User(user) = &row.what else { continue };
+            let Some(user) = self.request.user(row) else { continue };
             let (None, Some(full_name)) = (&self.names[at], &user.full_name) else { continue };
             match known.get(full_name).map(Vec::as_slice) {
                 Some([one]) if !taken.contains(one) => {
@@ -72,15 +72,11 @@ impl Planner<'_, '_> {
         }
         let rows = self.request.roster.rows.iter().zip(&self.names);
         let nameless = rows.filter(|(_, name)| name.is_none());
-        let wanted: HashSet<&BString> = nameless
-            .filter_map(|(row, _)| match &row.what {
-                What::User(user) => user.full_name.as_ref(),
-                What::Group(_) => None,
-            })
-            .collect();
+        let wanted: HashSet<BString> =
+            nameless.filter_map(|(row, _)| self.request.user(row)?.full_name.clone()).collect();
         for (_, user) in self.ground.book.users.records() {
             if let Some(full_name) = wanted.get(&BString::from(user.full_name())) {
-                known.entry((*full_name).clone()).or_default().push(user.name.into());
+                known.entry(full_name.clone()).or_default().push(user.name.into());
             }
         }
         known

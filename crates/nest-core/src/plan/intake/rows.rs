@@ -27,8 +27,9 @@ impl Planner<'_, '_> {
         self.names.iter().flatten().for_each(|name| sought.seek_name(name));
         let sought_for = |row: &&Row| !small || row.gives_id();
         for (row, name) in roster.rows.iter().zip(&self.names).filter(|(row, _)| sought_for(row)) {
-            let groups: &[BString] = match &row.what {
-                What::User(user) => {
+            let user = self.request.user(row);
+            let groups: &[BString] = match (&row.what, &user) {
+                (_, Some(user)) => {
                     user.primary.iter().for_each(|primary| sought.seek_name(primary));
                     sought.ids.extend(user.uid);
                     match (&user.home, name) {
@@ -38,7 +39,8 @@ impl Planner<'_, '_> {
                     }
                     &user.join
                 }
-                What::Group(group) => {
+                (What::User(_), None) => &[],
+                (What::Group(group), _) => {
                     group.admins.iter().for_each(|admin| sought.seek_name(admin));
                     sought.ids.extend(group.gid);
                     &group.members
@@ -56,7 +58,9 @@ impl Planner<'_, '_> {
         let rows = || request.roster.rows.iter().enumerate();
         for (at, row) in rows().filter(|(_, row)| row.gives_id()) {
             let (taken, id, column) = match &row.what {
-                What::User(user) => (&mut uids, user.uid, Column::Uid),
+                What::User(_) => {
+                    (&mut uids, request.user(row).and_then(|user| user.uid), Column::Uid)
+                }
                 What::Group(group) => (&mut gids, group.gid, Column::Gid),
             };
             let Some(id) = id else { continue };
@@ -64,14 +68,15 @@ impl Planner<'_, '_> {
             if let Some(other) = taken.insert(id, at) {
                 let other = &request.roster.rows[other];
                 let line = request.roster.line(other);
-                let of = other.name().map(|name| format!(", {name}")).unwrap_or_default();
+                let of =
+                    request.roster.name(other).map(|name| format!(", {name}")).unwrap_or_default();
                 let message = format!("{column} {id} is asked for on line {line} already{of}");
                 let instead = "another number, or none to have the next free one";
                 self.fault(row, column, Wrong::new(message, instead));
             }
         }
         for (at, row) in rows().filter(|(_, row)| row.given.contains(Column::Ranges)) {
-            let What::User(user) = &row.what else { continue };
+            let Some(user) = request.user(row) else { continue };
             if user.spans.is_empty() {
                 continue;
             }
@@ -123,7 +128,7 @@ impl Planner<'_, '_> {
         }
         let mut seen: HashMap<BString, usize> = HashMap::new();
         for (at, row) in rows.iter().enumerate() {
-            let (What::User(user), Some(name)) = (&row.what, &self.names[at]) else { continue };
+            let (Some(user), Some(name)) = (request.user(row), &self.names[at]) else { continue };
             let made = !user.service && (user.record_home || !user.no_home);
             let home = match &user.home {
                 Some(home) => home.trim_end_with(|c| c == '/').into(),

@@ -159,12 +159,13 @@ fn of_a_large_table_only_the_lines_are_planned() {
 
 #[test]
 fn lines_with_a_hash_are_hidden_among_many() {
-    let csv = "name,password_hash\nmaren,$6$salty$0123456789abcdefghijklmnopqrstuvwxyz0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZ0123456789ABCDEFGH\ncorwin,!\n";
-    let brief = Intake { detailed: false, ..request(csv) };
+    let hash = "$y$j9T$F5Jx5fExrKuPp53xLKQ..1$X3DX6M94c7o.9agCG9G317fhZg9SqC.5i5rd.RhAtQ7";
+    let csv = format!("name,password_hash\nmaren,{hash}\ncorwin,!\n");
+    let brief = Intake { detailed: false, ..request(&csv) };
     let plan = planned(&brief, "").unwrap().plan;
     let kept = serde_json::to_string(&Told::kept(&plan)).unwrap();
     assert!(kept.contains("maren:(hash):") && kept.contains("corwin:!:"), "{kept}");
-    assert!(!kept.contains("salty"), "{kept}");
+    assert!(!kept.contains("F5Jx5"), "{kept}");
 }
 
 #[test]
@@ -319,10 +320,7 @@ fn what_goes_for_all_rows_goes_for_each() {
     };
     let all = ["/home/maren", "/srv/corwin", "/nonexistent", "/nonexistent"];
     assert_eq!(homes(&request(csv)), [&all[..], &["2"]].concat());
-    let mut recorded = Intake { no_home: true, ..request(csv) };
-    assert_eq!(homes(&recorded), [&all[..], &["0"]].concat());
-    // Said once for all rows, it comes to the same.
-    recorded.settle();
+    let recorded = Intake { no_home: true, ..request(csv) };
     assert_eq!(homes(&recorded), [&all[..], &["0"]].concat());
     let bare = Intake { skeleton: Some("none".into()), ..request(csv) };
     let plan = planned(&bare, "").unwrap().plan;

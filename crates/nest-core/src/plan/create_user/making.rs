@@ -1,0 +1,258 @@
+//! Accounts in the making.
+
+use bstr::{BStr, BString};
+use hashbrown::HashMap;
+
+use super::CreateUser;
+use super::groups::Joins;
+use super::write::{Writer, Written};
+use crate::allot::{IdMap, IdSet};
+use crate::plan::lists::Lists;
+use crate::plan::{Caution, Draft, Ground, Plan, Reason, Refusal, Subject};
+use crate::table::{File, lines_of};
+use crate::value::{IdSpan, count_keys};
+
+/// Accounts in the making: everything that those of one plan share.
+pub(in crate::plan) struct Making<'a> {
+    pub ground: Ground<'a>,
+    pub ids: IdMap<'a>,
+    pub draft: Draft<'a>,
+    pub plan: Plan,
+    /// Groups that this plan makes, with their gids.
+    pub made: HashMap<BString, u32>,
+    /// Those gids.
+    pub made_gids: IdSet,
+    pub(super) joins: Joins,
+    pub(in crate::plan) writer: Writer<'a>,
+    /// What was given to the accounts.
+    pub given: Given,
+}
+
+/// What was given to accounts, as far as it is told of many.
+#[derive(Default)]
+pub(in crate::plan) struct Given {
+    /// The lowest and the highest uid of people.
+    pub people: Option<(u32, u32)>,
+    /// The same of services.
+    pub services: Option<(u32, u32)>,
+    /// How many subordinate ranges.
+    pub ranges: usize,
+    /// The lowest and the highest id in them.
+    pub ranges_in: Option<(u32, u32)>,
+    /// How many passwords.
+    pub passwords: usize,
+}
+
+impl Given {
+    pub(super) fn uid(&mut self, uid: u32, of_service: bool) {
+        widen(if of_service { &mut self.services } else { &mut self.people }, uid, uid);
+    }
+
+    pub(super) fn range(&mut self, span: IdSpan) {
+        self.ranges += 1;
+        widen(&mut self.ranges_in, span.first, span.last);
+    }
+}
+
+fn widen(bounds: &mut Option<(u32, u32)>, first: u32, last: u32) {
+    let (low, high) = bounds.unwrap_or((first, last));
+    *bounds = Some((low.min(first), high.max(last)));
+}
+
+/// The numbers of an account that is being planned.
+pub(in crate::plan) struct Numbers {
+    pub(super) uid: u32,
+    pub(super) primary: Primary,
+    pub(super) ranges: Ranges,
+}
+
+/// Its subordinate ranges.
+#[derive(Default)]
+pub(super) enum Ranges {
+    /// None, and where it was not asked for so, why.
+    #[default]
+    None,
+    /// None: nobody asked, and the files are not there.
+    NoFiles,
+    /// Those of the request's own choice.
+    AsAsked,
+    /// One that was free.
+    Given(IdSpan),
+}
+
+/// Its primary group.
+pub(super) struct Primary {
+    pub gid: u32,
+    /// Made for this account.
+    pub private: bool,
+}
+
+/// Whether an account gets a group of its own.
+pub(super) fn makes_private_group(ground: Ground<'_>, request: &CreateUser) -> bool {
+    request.primary.is_none() && (request.service || ground.policy.people_private_group)
+}
+
+/// Keeps what went wrong, and goes on without.
+pub(super) fn keep<T>(wrong: &mut Vec<Refusal>, result: Result<T, Box<Refusal>>) -> Option<T> {
+    result.map_err(|refusal| wrong.push(*refusal)).ok()
+}
+
+impl<'a> Making<'a> {
+    /// Nothing made yet.
+    pub fn new(ground: Ground<'a>, summary: String) -> Self {
+        Making {
+            ground,
+            ids: IdMap::new(ground.book, ground.policy, ground.world),
+            draft: Draft::new(ground.book),
+            plan: Plan { summary, ..Plan::default() },
+            made: HashMap::new(),
+            made_gids: IdSet::default(),
+            joins: Joins::default(),
+            writer: Writer::new(ground),
+            given: Given::default(),
+        }
+    }
+
+    /// Makes room for so many accounts.
+    pub fn expect(&mut self, accounts: usize) {
+        self.made.reserve(accounts);
+    }
+
+    /// Says which files the tree does without.
+    pub fn note_missing_files(&mut self) {
+        if self.ground.book.shadow.is_none() {
+            self.plan.cautions.push(Caution::NoShadow);
+        }
+        if self.ground.book.gshadow.is_none() {
+            self.plan.cautions.push(Caution::NoGshadow);
+        }
+    }
+
+    /// The whole plan.
+    pub fn finish(mut self) -> Plan {
+        let (ground, draft) = (self.ground, &mut self.draft);
+        let cautions = &mut self.plan.cautions;
+        let mut lists = Lists { ground, draft, cautions };
+        self.joins.groups.sort_by(|one, other| one.group.cmp(&other.group));
+        for joined in &self.joins.groups {
+            lists.join_all(&joined.group, &joined.names());
+        }
+        self.plan.edits = self.draft.finish();
+        self.plan
+    }
+
+    /// Plans one account.
+    ///
+    /// # Errors
+    /// Everything that stands in its way, the plainest first.
+    pub fn one(
+        &mut self,
+        request: &CreateUser,
+        name: &BStr,
+        hash: Option<&BString>,
+    ) -> Result<(), Vec<Refusal>> {
+        let (mut subject, mut wrong) = (Subject::new(name), Vec::new());
+        let mut written = Written::default();
+        self.writer.look_at_name(request, name, &mut written, &mut wrong);
+        let numbers =
+            self.number(request, name, hash, &mut subject, &mut written.cautions, &mut wrong);
+        self.writer.write(request, name, hash, &numbers, &mut subject, &mut written, &mut wrong);
+        if !wrong.is_empty() {
+            return Err(wrong);
+        }
+        for (file, lines) in written.take_lines() {
+            for line in lines_of(&lines) {
+                match file {
+                    File::Group | File::Gshadow => self.draft.add_named(file, name, line.to_vec()),
+                    _ => self.draft.add(file, line.to_vec()),
+                }
+            }
+        }
+        self.take(written);
+        let keys = request.keys.as_ref().map(|keys| count_keys(&keys.text));
+        let sign_in = match keys {
+            Some(_) if hash.is_some() => "by password and by key",
+            None if hash.is_some() && request.must_change => {
+                "by password, which must be changed then"
+            }
+            None if hash.is_some() => "by password",
+            Some(1) => "by key; not by password: none is set",
+            Some(_) => "by any of the keys; not by password: none is set",
+            None => "not yet: no password is set",
+        };
+        subject.decide("sign-in", sign_in, "");
+        let needs_one = hash.is_none() && !request.service && keys.is_none();
+        self.plan.next.push(match needs_one && self.ground.book.shadow.is_some() {
+            true => format!("password user {name}"),
+            false => format!("show user {name}"),
+        });
+        self.plan.subjects.push(subject);
+        Ok(())
+    }
+
+    /// Takes over what was written of many accounts, in their order.
+    pub fn take_many(&mut self, mut written: Written) {
+        for (file, lines) in written.take_lines() {
+            self.draft.add_run(file, lines);
+        }
+        self.take(written);
+    }
+
+    fn take(&mut self, written: Written) {
+        self.plan.steps.extend(written.steps);
+        self.plan.cautions.extend(written.cautions);
+    }
+
+    /// Chooses the numbers of an account and its groups: what has to be done for one
+    /// account after the other. Of what can't be had a number stands in; nothing is
+    /// made then.
+    pub fn number(
+        &mut self,
+        request: &CreateUser,
+        name: &BStr,
+        hash: Option<&BString>,
+        subject: &mut Subject,
+        cautions: &mut Vec<Caution>,
+        wrong: &mut Vec<Refusal>,
+    ) -> Numbers {
+        let private = makes_private_group(self.ground, request);
+        if private
+            && wrong.is_empty()
+            && let Some(gid) = self.made.get(name)
+        {
+            let (what, gid) = (format!("{name} was not created"), gid.to_string().into());
+            wrong.push(*Refusal::new(what, Reason::GroupInPlan { gid }));
+        }
+        let uid = self.choose_uid(request, name, subject, cautions);
+        let uid = keep(wrong, uid).unwrap_or(u32::MAX);
+        let primary = self.choose_primary(request, name, uid, subject);
+        let primary = keep(wrong, primary).unwrap_or(Primary { gid: u32::MAX, private: false });
+        let joined = self.join_groups(request, name, primary.gid, wrong);
+        if !joined.is_empty() {
+            let groups = joined.iter().map(|at| &self.joins.groups[*at].group);
+            subject.decide_with("member of", || (bstr::join(", ", groups), ""));
+        }
+        let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
+        self.given.uid(uid, self.ground.policy.services_ids.contains(uid));
+        self.given.passwords += usize::from(hash.is_some_and(|hash| hash.starts_with(b"$")));
+        if primary.private {
+            self.note_group(name, primary.gid);
+        }
+        Numbers { uid, primary, ranges }
+    }
+
+    /// Adds the lines of a group that nobody is in yet, so that they can be altered.
+    pub fn make_group(&mut self, name: &BStr, gid: u32) {
+        let mut written = Written::default();
+        self.writer.write_group(name, gid, &mut written);
+        for (file, lines) in written.take_lines() {
+            self.draft.add_named(file, name, lines);
+        }
+        self.note_group(name, gid);
+    }
+
+    fn note_group(&mut self, name: &BStr, gid: u32) {
+        self.made.insert(name.to_owned(), gid);
+        self.made_gids.insert(gid);
+    }
+}
