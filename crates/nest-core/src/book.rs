@@ -105,7 +105,19 @@ impl Book {
     /// has no such file. Built when first asked for.
     pub fn name_index(&self, file: File) -> Option<&NameIndex> {
         let lines = self.lines(file)?;
-        Some(self.names.get(file as usize)?.get_or_init(|| NameIndex::build(lines)))
+        // Nearly always shadow and passwd, and gshadow and group, are in step.
+        let like: &[File] = match file {
+            File::Shadow | File::Group => &[File::Passwd],
+            File::Gshadow => &[File::Group, File::Passwd],
+            _ => &[],
+        };
+        let in_step =
+            |other: &&File| self.lines(**other).is_some_and(|others| lines.is_in_step_with(others));
+        let build = || {
+            let other = like.iter().find(in_step).and_then(|other| self.name_index(*other));
+            other.map_or_else(|| NameIndex::build(lines), NameIndex::of_lines_in_step)
+        };
+        Some(self.names.get(file as usize)?.get_or_init(build))
     }
 
     /// Looks many things up at once: later lookups of what was sought cost next to

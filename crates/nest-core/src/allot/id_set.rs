@@ -38,13 +38,28 @@ impl Page {
         }
     }
 
-    fn extend(&mut self, other: &Page) {
+    /// Returns whether all bits of the other page were new.
+    fn extend(&mut self, other: &Page) -> bool {
         match (&mut *self, other) {
-            (_, Page::Empty) | (Page::Full, _) => {}
-            (Page::Some(ours), Page::Some(theirs)) => {
-                ours.iter_mut().zip(theirs.iter()).for_each(|(ours, theirs)| *ours |= theirs);
+            (_, Page::Empty) => true,
+            (Page::Empty, theirs) => {
+                *self = theirs.clone();
+                true
             }
-            (_, theirs) => *self = theirs.clone(),
+            (Page::Some(ours), Page::Some(theirs)) => {
+                let mut shared = 0;
+                for (ours, theirs) in ours.iter_mut().zip(theirs.iter()) {
+                    shared |= *ours & theirs;
+                    *ours |= theirs;
+                }
+                shared == 0
+            }
+            (_, theirs) => {
+                if matches!(theirs, Page::Full) {
+                    *self = Page::Full;
+                }
+                false
+            }
         }
     }
 
@@ -156,13 +171,27 @@ impl IdSet {
         None
     }
 
-    /// Puts all ids of `other` in.
-    pub fn extend(&mut self, other: &IdSet) {
+    /// Puts all ids of `other` in. Returns whether all of them were new.
+    pub fn extend(&mut self, other: &IdSet) -> bool {
+        let mut new = true;
         for (shelf, theirs) in self.shelves.iter_mut().zip(&other.shelves) {
             let Some(theirs) = theirs else { continue };
             let shelf = shelf.get_or_insert_with(|| Box::new([const { Page::Empty }; SHELF]));
-            shelf.iter_mut().zip(theirs.iter()).for_each(|(page, theirs)| page.extend(theirs));
+            for (page, theirs) in shelf.iter_mut().zip(theirs.iter()) {
+                new &= page.extend(theirs);
+            }
         }
+        new
+    }
+
+    /// Whether every id is in `other` too.
+    pub fn is_within(&self, other: &IdSet) -> bool {
+        let pages = 0..(self.shelves.len() * SHELF) as u32;
+        let shelved = pages.filter(|number| self.shelves[*number as usize / SHELF].is_some());
+        shelved.map(|number| (self.page(number), other.page(number))).all(|pair| match pair {
+            (Page::Empty, _) | (_, Page::Full) => true,
+            (ours, theirs) => (0..WORDS).all(|at| ours.word(at) & !theirs.word(at) == 0),
+        })
     }
 }
 
@@ -188,6 +217,21 @@ mod tests {
     }
 
     #[test]
+    fn what_is_put_in_twice_is_told() {
+        let with = |spans: &[(u32, u32)]| {
+            let mut set = IdSet::default();
+            spans.iter().for_each(|(first, last)| set.insert_span(*first, *last));
+            set
+        };
+        let mut set = with(&[(5, 9), (65_530, 65_540)]);
+        assert!(set.extend(&with(&[(10, 12), (70_000, 400_000)])));
+        assert!(!set.extend(&with(&[(12, 13)])) && set.contains(13));
+        assert!(!set.extend(&with(&[(131_072, 196_607)])) && !set.extend(&with(&[(0, 65_535)])));
+        assert_eq!(set.first_absent(0), Some(65_541));
+        assert!(set.is_within(&with(&[(0, u32::MAX)])) && !set.is_within(&IdSet::default()));
+    }
+
+    #[test]
     fn spans_go_in_whole_and_only_they() {
         for (first, last) in [(5, 5), (60, 70), (65500, 65600), (100, 300_000), (0, u32::MAX)] {
             let mut set = IdSet::default();
@@ -205,6 +249,7 @@ mod tests {
             other.insert(7);
             other.extend(&set);
             assert!(other.contains(7) && other.contains(last));
+            assert!(set.is_within(&other) && other.is_within(&set) == set.contains(7));
         }
     }
 }

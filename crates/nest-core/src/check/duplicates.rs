@@ -6,13 +6,14 @@ use hashbrown::{HashMap, HashSet};
 
 use super::lines::found;
 use super::remedy::{another_number, free_name};
+use super::screen::Screen;
 use super::{Finding, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::plan::{Ground, NO_HOME};
 use crate::secret::shown;
-use crate::table::{File, Lines, Passwd, Table, doubled_numbers};
+use crate::table::{File, Line, Lines, Passwd, Table, doubled_numbers};
 use crate::table::{Groups, Users};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let book = ground.book;
     let mut out = Out::default();
@@ -39,7 +40,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         }
     }
     let (uid, gid) = (wanted("duplicate-uid"), wanted("duplicate-gid"));
-    if let Some(rule) = uid {
+    if let Some(rule) = uid.filter(|_| screen.uid_twice) {
         let doubled = doubled_numbers(|| uids(&book.users));
         for (first, again) in doubled {
             let pair = (book.users.record(first as usize), book.users.record(again as usize));
@@ -63,7 +64,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
             out.findings.push(relate(finding, lines, first));
         }
     }
-    if let Some(rule) = gid {
+    if let Some(rule) = gid.filter(|_| screen.gid_twice) {
         let doubled = doubled_numbers(|| gids(&book.groups));
         for (first, again) in doubled {
             let pair = (book.groups.record(first as usize), book.groups.record(again as usize));
@@ -90,8 +91,8 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         doubled_members(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("case-twin") {
-        case_twins(rule, ground, book.users.lines(), &mut out);
-        case_twins(rule, ground, book.groups.lines(), &mut out);
+        case_twins(rule, ground, screen, book.users.lines(), &mut out);
+        case_twins(rule, ground, screen, book.groups.lines(), &mut out);
     }
     if let Some(rule) = wanted("shared-home") {
         shared_homes(rule, ground, &mut out);
@@ -120,22 +121,28 @@ fn doubled_members(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     }
 }
 
-fn case_twins(rule: &'static Rule, ground: Ground<'_>, lines: &Lines, out: &mut Out) {
+fn case_twins(
+    rule: &'static Rule,
+    ground: Ground<'_>,
+    screen: &Screen,
+    lines: &Lines,
+    out: &mut Out,
+) {
     // Only a name with a capital can be another one's twin.
     let capital = |name: &[u8]| name.iter().any(u8::is_ascii_uppercase);
     let names = || lines.iter().enumerate().filter(|(_, line)| line.is_record());
-    let large: Vec<(Vec<u8>, usize)> = names()
-        .filter(|(_, line)| capital(line.name()))
-        .map(|(at, line)| (line.name().to_ascii_lowercase(), at))
+    let odd = screen.lines(ground.book, lines.file()).filter(Line::is_record);
+    let large: HashSet<Vec<u8>> = odd
+        .filter(|line| capital(line.name()))
+        .map(|line| line.name().to_ascii_lowercase())
         .collect();
     if large.is_empty() {
         return;
     }
     let mut first: HashMap<Vec<u8>, usize> = HashMap::new();
-    let wanted: HashSet<&[u8]> = large.iter().map(|(name, _)| name.as_slice()).collect();
     for (at, line) in names() {
         let name = line.name().to_ascii_lowercase();
-        if !wanted.contains(name.as_slice()) {
+        if !large.contains(name.as_slice()) {
             continue;
         }
         match first.get(&name) {

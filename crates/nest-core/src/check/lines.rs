@@ -4,18 +4,19 @@
 use bstr::{BString, ByteSlice};
 
 use super::remedy::free_name;
+use super::screen::Screen;
 use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
 use crate::secret::shown;
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let (malformed, number) = (wanted("malformed-line"), wanted("bad-number"));
     let mut out = Out::default();
     for lines in File::ALL.iter().filter_map(|file| ground.book.lines(*file)) {
-        form(ground, lines, &wanted, &mut out);
+        form(ground, lines, screen, &wanted, &mut out);
     }
     if malformed.is_none() && number.is_none() {
         return out;
@@ -25,7 +26,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
             check_empty(rule, lines, &mut out);
             find_nul(rule, lines, &mut out);
         }
-        for line in lines.iter().filter(Line::is_record) {
+        for line in screen.lines(ground.book, lines.file()).filter(Line::is_record) {
             let colons = memchr::memchr_iter(b':', line.record()).count();
             if colons + 1 != lines.file().fields() {
                 out.findings
@@ -50,6 +51,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
 fn form(
     ground: Ground<'_>,
     lines: &Lines,
+    screen: &Screen,
     wanted: &impl Fn(&'static str) -> Option<&'static Rule>,
     out: &mut Out,
 ) {
@@ -59,7 +61,7 @@ fn form(
         out.findings.push(found(rule, lines, line, mark, message, remedy));
     };
     let number = |line: Line<'_>| lines.number(line.start);
-    for line in lines.iter() {
+    for line in screen.lines(ground.book, lines.file()) {
         if let Some(rule) = compat.filter(|_| line.is_compat()) {
             let what = if line.bytes.starts_with(b"+") { "brings in" } else { "shuts out" };
             let message = format!("the line {what} accounts of a directory, in compat mode only.");

@@ -9,8 +9,8 @@ use rayon::prelude::*;
 use super::lines::found;
 use super::orphans::elsewhere;
 use super::remedy::free_name;
+use super::screen::Screen;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
-use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::secret::shown;
 use crate::table::{File, Gshadow, InStep, Record};
@@ -20,7 +20,7 @@ use crate::value::{members, nearest};
 /// slips of the fingers.
 const SUGGESTIONS: usize = 20;
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     if let Some(rule) = wanted("ghost-member") {
@@ -36,10 +36,10 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
         mismatches(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("empty-group") {
-        empty_groups(rule, ground, &mut out);
+        empty_groups(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("no-primary-group") {
-        primary_groups(rule, ground, &mut out);
+        primary_groups(rule, ground, screen, &mut out);
     }
     out
 }
@@ -178,14 +178,13 @@ fn mismatches(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     }
 }
 
-fn primary_groups(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn primary_groups(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
-    let mut gids = IdSet::default();
-    for gid in book.groups.records().filter_map(|(_, group)| group.gid()) {
-        gids.insert(gid);
+    if screen.primary.is_within(&screen.gids) {
+        return;
     }
     for (line, user) in book.users.records() {
-        let Some(gid) = user.gid().filter(|gid| !gids.contains(*gid)) else {
+        let Some(gid) = user.gid().filter(|gid| !screen.gids.contains(*gid)) else {
             continue;
         };
         let name = BStr::new(user.name);
@@ -206,15 +205,14 @@ fn primary_groups(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
 }
 
 /// Only groups of people are judged: a system brings many that wait for a member.
-fn empty_groups(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn empty_groups(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
-    let mut primary = IdSet::default();
-    for gid in book.users.records().filter_map(|(_, user)| user.gid()) {
-        primary.insert(gid);
+    if screen.gids.is_within(&screen.primary) {
+        return;
     }
     for (line, group) in book.groups.records() {
         let Some(gid) = group.gid().filter(|gid| ground.policy.is_person(*gid)) else { continue };
-        if primary.contains(gid) || group.members().next().is_some() {
+        if screen.primary.contains(gid) || group.members().next().is_some() {
             continue;
         }
         let name = BStr::new(group.name);

@@ -13,6 +13,7 @@ mod ranges;
 mod remedy;
 mod repair;
 mod rules;
+mod screen;
 mod shells;
 mod sign_in;
 
@@ -23,6 +24,7 @@ pub use rules::{Example, Family, RULES, Rule, Severity, rule};
 
 use rayon::prelude::*;
 
+use self::screen::Screen;
 use crate::plan::Ground;
 use crate::policy::Accept;
 use crate::table::File;
@@ -82,26 +84,33 @@ impl Out {
 
 /// Runs the selected rules.
 pub fn check(ground: Ground<'_>, selection: &Selection) -> Report {
-    let book = ground.book;
     // Every family looks names up: make the indexes first, all at once.
-    [File::Passwd, File::Shadow, File::Group, File::Gshadow].par_iter().for_each(|file| {
-        book.name_index(*file);
-    });
-    type Family = fn(Ground<'_>, &Selection) -> Out;
-    let families: [Family; 11] = [
-        lines::run,
-        duplicates::run,
-        orphans::run,
-        memberships::run,
-        sign_in::run,
-        shells::run,
-        admins::run,
-        homes::run,
-        left_behind::run,
-        ranges::run,
-        files::run,
+    let others = [File::Shadow, File::Group, File::Gshadow];
+    let index = || {
+        ground.book.name_index(File::Passwd);
+        others.par_iter().for_each(|file| _ = ground.book.name_index(*file));
+    };
+    let (screen, ()) = rayon::join(|| Screen::of(ground), index);
+    check_screened(ground, selection, &screen)
+}
+
+/// Runs the selected rules; those about single lines look at what the screen left.
+fn check_screened(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Report {
+    let book = ground.book;
+    let families: [&(dyn Fn() -> Out + Sync); 11] = [
+        &|| lines::run(ground, selection, screen),
+        &|| duplicates::run(ground, selection, screen),
+        &|| orphans::run(ground, selection),
+        &|| memberships::run(ground, selection, screen),
+        &|| sign_in::run(ground, selection, screen),
+        &|| shells::run(ground, selection, screen),
+        &|| admins::run(ground, selection),
+        &|| homes::run(ground, selection),
+        &|| left_behind::run(ground, selection),
+        &|| ranges::run(ground, selection, screen),
+        &|| files::run(ground, selection),
     ];
-    let outs: Vec<Out> = families.par_iter().map(|family| family(ground, selection)).collect();
+    let outs: Vec<Out> = families.par_iter().map(|family| family()).collect();
     let mut report = Report::default();
     for out in outs {
         report.findings.extend(out.findings);

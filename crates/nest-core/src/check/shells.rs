@@ -3,21 +3,22 @@
 use bstr::{BStr, BString};
 
 use super::lines::found;
+use super::screen::Screen;
 use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::account::{AccountKind, kind_of};
 use crate::plan::Ground;
 use crate::surroundings::{Keys, Program};
-use crate::table::{Line, Passwd};
+use crate::table::{File, Line, Passwd};
 use crate::value::PasswordField;
 
 /// Where programs are, in a tree that has any.
 const PROGRAMS: [&str; 2] = ["/bin", "/usr/bin"];
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     if let Some(rule) = wanted("service-shell") {
-        services(rule, ground, selection.files_only, &mut out);
+        services(rule, ground, screen, selection.files_only, &mut out);
     }
     if let Some(rule) = wanted("unlisted-shell") {
         unlisted(rule, ground, &mut out);
@@ -35,9 +36,15 @@ fn keeps_out(shell: &[u8]) -> bool {
 
 /// Many services come with a shell of their own, which does no harm as long as
 /// nobody can get to it.
-fn services(rule: &'static Rule, ground: Ground<'_>, files_only: bool, out: &mut Out) {
+fn services(
+    rule: &'static Rule,
+    ground: Ground<'_>,
+    screen: &Screen,
+    files_only: bool,
+    out: &mut Out,
+) {
     let (book, policy) = (ground.book, ground.policy);
-    for (line, user) in book.users.records() {
+    for (line, user) in screen.records::<Passwd<'_>>(book, File::Passwd) {
         let Some(uid) = user.uid().filter(|uid| *uid != 0) else { continue };
         let service = kind_of(policy, Some(uid)) == AccountKind::Service;
         if !service || keeps_out(user.effective_shell()) {

@@ -5,43 +5,44 @@ use bstr::BStr;
 
 use super::lines::found;
 use super::remedy::{another_number, free_name};
+use super::screen::Screen;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::account::{AccountKind, kind_of};
 use crate::plan::Ground;
 use crate::secret::{hash_of, shown};
-use crate::table::{File, InStep, Line};
+use crate::table::{File, Line, Passwd, Record, Shadow};
 use crate::value::{Day, PasswordField, Scheme, check_name};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     if let Some(rule) = wanted("open-password") {
-        open_passwords(rule, ground, &mut out);
+        open_passwords(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("second-root") {
-        second_roots(rule, ground, &mut out);
+        second_roots(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("exposed-hash") {
-        exposed_hashes(rule, ground, &mut out);
+        exposed_hashes(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("weak-hash") {
-        weak_hashes(rule, ground, &mut out);
+        weak_hashes(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("root-group") {
-        in_roots_group(rule, ground, &mut out);
+        in_roots_group(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("service-password") {
-        service_passwords(rule, ground, &mut out);
+        service_passwords(rule, ground, screen, &mut out);
     }
-    aging(wanted("aging-order"), wanted("future-change"), ground, &mut out);
+    aging(wanted("aging-order"), wanted("future-change"), ground, screen, &mut out);
     out
 }
 
-fn exposed_hashes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn exposed_hashes(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
     for file in [File::Passwd, File::Group] {
         let Some(lines) = book.lines(file) else { continue };
-        for line in lines.iter().filter(Line::is_record) {
+        for line in screen.lines(book, file).filter(Line::is_record) {
             if hash_of(file, line.record()).and_then(Scheme::of).is_none() {
                 continue;
             }
@@ -54,11 +55,11 @@ fn exposed_hashes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
 }
 
 /// Hashes that today's machines try by the billion.
-fn weak_hashes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn weak_hashes(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
     for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
         let Some(lines) = book.lines(file) else { continue };
-        for line in lines.iter().filter(Line::is_record) {
+        for line in screen.lines(book, file).filter(Line::is_record) {
             let hash = hash_of(file, line.record());
             let scheme = hash.map(|hash| hash.strip_prefix(b"!").unwrap_or(hash));
             let Some(scheme) = scheme.and_then(Scheme::of).filter(|scheme| scheme.is_weak()) else {
@@ -76,9 +77,10 @@ fn weak_hashes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     }
 }
 
-fn in_roots_group(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn in_roots_group(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let users = &ground.book.users;
-    let in_it = users.records().filter(|(_, user)| user.gid() == Some(0) && user.uid() != Some(0));
+    let odd = screen.records::<Passwd<'_>>(ground.book, File::Passwd);
+    let in_it = odd.filter(|(_, user)| user.gid() == Some(0) && user.uid() != Some(0));
     for (line, user) in in_it {
         let name = BStr::new(user.name);
         let message =
@@ -109,18 +111,22 @@ pub(super) fn new_password(name: &[u8]) -> Vec<Remedy> {
     Remedy::run([b"password", b"user", name, b"--generate", b"--must-change"])
 }
 
-fn service_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn service_passwords(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let (book, policy) = (ground.book, ground.policy);
     let Some(table) = &book.shadow else { return };
-    let Some(users) = book.name_index(File::Passwd) else { return };
-    let mut users = InStep::new(users, book.users.lines());
-    for (line, shadow) in table.records() {
-        if !matches!(PasswordField::read(shadow.password), PasswordField::Set(_)) {
+    for (line, user) in screen.records::<Passwd<'_>>(book, File::Passwd) {
+        let service = user.uid().filter(|uid| *uid != 0).map(|uid| kind_of(policy, Some(uid)));
+        let first = book.named(File::Passwd, user.name).first().map(|first| first.start);
+        if service != Some(AccountKind::Service) || first != Some(line.start) {
             continue;
         }
-        let user = users.find(shadow.name).and_then(|at| book.users.record(at)?.uid());
-        if user.is_some_and(|uid| uid != 0 && kind_of(policy, Some(uid)) == AccountKind::Service) {
-            let name = BStr::new(shadow.name);
+        let lines = book.named(File::Shadow, user.name).into_iter();
+        for line in lines {
+            let password = Shadow::read(line.record()).map(|shadow| shadow.password);
+            if !matches!(password.map(PasswordField::read), Some(PasswordField::Set(_))) {
+                continue;
+            }
+            let name = BStr::new(user.name);
             let message = format!("{name} is a service, and can sign in by password.");
             let remedy = Remedy::run([b"password", b"user", name, b"--none", b"--service"]);
             out.findings.push(found(rule, table.lines(), line, Mark::Field(1), message, remedy));
@@ -132,13 +138,14 @@ fn aging(
     order: Option<&'static Rule>,
     future: Option<&'static Rule>,
     ground: Ground<'_>,
+    screen: &Screen,
     out: &mut Out,
 ) {
     let Some(table) = &ground.book.shadow else { return };
     if order.is_none() && future.is_none() {
         return;
     }
-    for (line, shadow) in table.records() {
+    for (line, shadow) in screen.records::<Shadow<'_>>(ground.book, File::Shadow) {
         let (aging, name) = (shadow.aging(), BStr::new(shadow.name));
         let mut tell = |rule, field, message, remedy: Vec<Remedy>| {
             out.findings.push(found(
@@ -169,7 +176,7 @@ fn aging(
     }
 }
 
-fn open_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn open_passwords(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
     let message = |name: &[u8]| {
         format!("the password field of {} is empty: no password is asked.", BStr::new(name))
@@ -180,13 +187,15 @@ fn open_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         remedy.push(Remedy::or("to let it in by a password", [set]));
         remedy
     };
-    for (line, user) in book.users.records().filter(|(_, user)| user.password.is_empty()) {
+    let users = screen.records::<Passwd<'_>>(book, File::Passwd);
+    for (line, user) in users.filter(|(_, user)| user.password.is_empty()) {
         let lines = book.users.lines();
         let message = message(user.name);
         out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy(user.name)));
     }
     let Some(table) = &book.shadow else { return };
-    for (line, shadow) in table.records().filter(|(_, shadow)| shadow.password.is_empty()) {
+    let shadows = screen.records::<Shadow<'_>>(book, File::Shadow);
+    for (line, shadow) in shadows.filter(|(_, shadow)| shadow.password.is_empty()) {
         let message = message(shadow.name);
         out.findings.push(found(
             rule,
@@ -199,9 +208,10 @@ fn open_passwords(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     }
 }
 
-fn second_roots(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn second_roots(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let lines = ground.book.users.lines();
-    let mut roots = ground.book.users.records().filter(|(_, user)| user.uid() == Some(0));
+    let odd = screen.records::<Passwd<'_>>(ground.book, File::Passwd);
+    let mut roots = odd.filter(|(_, user)| user.uid() == Some(0));
     let Some((first_line, first)) = roots.next() else {
         return;
     };

@@ -58,6 +58,8 @@ const MOST_COLONS: usize = 8;
 pub struct Row<'a> {
     /// The line, without newline.
     pub line: &'a [u8],
+    /// Where it begins in the text.
+    pub start: usize,
     colons: [u32; MOST_COLONS],
     count: usize,
 }
@@ -85,27 +87,34 @@ impl<'a> Row<'a> {
 /// times as fast as looking for the ends of lines and then for colons. Only
 /// records are told, without the white space before them.
 pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
-    let (colon, newline) = (u8x16::splat(b':'), u8x16::splat(b'\n'));
-    let mut colons = [0u32; MOST_COLONS];
-    let (mut start, mut count, mut base) = (0, 0, 0);
-    let mut row = |line: &'a [u8], colons: [u32; MOST_COLONS], count: usize| {
+    each_line(text, |row| {
+        let line = row.line;
         match line.first() {
             None | Some(b'#' | b'+' | b'-') => return,
             Some(first) if first.is_ascii_whitespace() => {}
-            _ => return tell(Row { line, colons, count }),
+            _ => return tell(row),
         }
         // Rare enough to be done again, for the line without its white space.
         let line = line.trim_ascii_start();
         if !matches!(line.first(), None | Some(b'#' | b'+' | b'-')) {
+            let start = row.start + row.line.len() - line.len();
             let (mut colons, mut count) = ([0; MOST_COLONS], 0);
             each_colon(line, |at| {
                 colons[count] = at as u32;
                 count += 1;
                 count < MOST_COLONS
             });
-            tell(Row { line, colons, count });
+            tell(Row { line, start, colons, count });
         }
-    };
+    });
+}
+
+/// The same for every line, records or not, as it is.
+#[inline(always)]
+pub fn each_line<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
+    let (colon, newline) = (u8x16::splat(b':'), u8x16::splat(b'\n'));
+    let mut colons = [0u32; MOST_COLONS];
+    let (mut start, mut count, mut base) = (0, 0, 0);
     while base < text.len() {
         let block: [u8; BLOCK] = match text.get(base..base + BLOCK) {
             Some(block) => block.try_into().unwrap_or_default(),
@@ -124,7 +133,7 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
             let at = base + bit as usize;
             both &= both - 1;
             if newlines >> bit & 1 == 1 {
-                row(&text[start..at], colons, count);
+                tell(Row { line: &text[start..at], start, colons, count });
                 start = at + 1;
                 count = 0;
             } else if count < MOST_COLONS {
@@ -135,7 +144,7 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
         base += BLOCK;
     }
     if start < text.len() {
-        row(&text[start..], colons, count);
+        tell(Row { line: &text[start..], start, colons, count });
     }
 }
 

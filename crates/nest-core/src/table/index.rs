@@ -2,6 +2,7 @@
 
 use std::collections::HashMap;
 use std::hash::BuildHasher;
+use std::sync::Arc;
 
 use hashbrown::{DefaultHashBuilder, HashTable};
 
@@ -12,7 +13,7 @@ use crate::allot::IdSet;
 #[derive(Debug)]
 pub struct NameIndex {
     /// Line indexes, counted from 0: the text itself is not copied.
-    slots: HashTable<u32>,
+    slots: Arc<HashTable<u32>>,
     hasher: DefaultHashBuilder,
     /// Lines whose name an earlier line has, as (earlier, this), in file order.
     pub doubled: Vec<(u32, u32)>,
@@ -40,7 +41,14 @@ impl NameIndex {
                 }
             }
         }
-        NameIndex { slots, hasher, doubled }
+        NameIndex { slots: Arc::new(slots), hasher, doubled }
+    }
+
+    /// The index of lines that are in step with others, as this is of those: each name
+    /// is on the line of the same number.
+    pub fn of_lines_in_step(&self) -> Self {
+        let (slots, hasher) = (Arc::clone(&self.slots), self.hasher.clone());
+        NameIndex { slots, hasher, doubled: self.doubled.clone() }
     }
 
     /// The first line with this name, counted from 0.
@@ -118,8 +126,6 @@ where
 
 #[cfg(test)]
 mod tests {
-    use std::sync::Arc;
-
     use super::*;
     use crate::table::File;
 
@@ -132,6 +138,30 @@ mod tests {
             for name in ["a", "b", "c", "d", "a", "x", "", "#b", "b", "c"] {
                 let name = name.as_bytes();
                 assert_eq!(step.find(name), index.find(&lines, name), "{text:?} {name:?}");
+            }
+        }
+    }
+
+    #[test]
+    fn files_in_step_share_what_is_looked_up() {
+        let lines = |text: &str| Lines::new(File::Passwd, Arc::new(text.as_bytes().to_vec()));
+        let passwd = lines("a:x\nb:x\n#c\n d:x\na:x\ne");
+        let index = NameIndex::build(&passwd);
+        for (text, is) in [
+            ("a:!:\nb:*:\n#d:\nd:\na:1\nf", true),
+            ("a:!:\nb:*:\nc:\nd:\na:1\nf", false),
+            ("a:!:\nb:*:\n#d:\nd:\na:1\n", false),
+            ("a:!:\nb\n#d:\nd:\na:1\nf", false),
+            ("a:!:\nbb:\n#d:\nd:\na:1\nf", false),
+        ] {
+            let shadow = lines(text);
+            assert_eq!(shadow.is_in_step_with(&passwd), is, "{text}");
+            if is {
+                let (alike, own) = (index.of_lines_in_step(), NameIndex::build(&shadow));
+                assert_eq!(alike.doubled, own.doubled);
+                for name in [&b"a"[..], b"b", b"d", b"e", b"f", b"x"] {
+                    assert_eq!(alike.find(&shadow, name), own.find(&shadow, name));
+                }
             }
         }
     }

@@ -207,9 +207,31 @@ impl Lines {
         })
     }
 
-    /// The text in a few parts of about the same size, each of whole lines, to
-    /// be gone through in parallel.
-    pub fn parts(&self) -> impl IndexedParallelIterator<Item = &[u8]> {
+    /// Whether the lines name the same as those of another file, one by one.
+    pub fn is_in_step_with(&self, other: &Lines) -> bool {
+        // A line without a colon names nobody.
+        let named = |line: Line<'_>| line.is_record() && line.name().len() < line.record().len();
+        let (mut ours, mut theirs) = (self.iter(), other.iter());
+        loop {
+            match (ours.next(), theirs.next()) {
+                (None, None) => return true,
+                (Some(one), Some(other)) => {
+                    let alike = match (named(one), named(other)) {
+                        (true, true) => one.name() == other.name(),
+                        (one, other) => one == other,
+                    };
+                    if !alike {
+                        return false;
+                    }
+                }
+                _ => return false,
+            }
+        }
+    }
+
+    /// The text in a few parts of about the same size, each of whole lines and with
+    /// where it begins, to be gone through in parallel.
+    pub fn parts(&self) -> impl IndexedParallelIterator<Item = (usize, &[u8])> {
         let text = self.text();
         let count = (text.len() / PART).clamp(1, 2 * rayon::current_num_threads());
         let line_start = |at: usize| match at {
@@ -218,8 +240,8 @@ impl Lines {
         };
         let starts: Vec<usize> =
             (0..=count).map(|part| line_start(text.len() * part / count)).collect();
-        let parts: Vec<&[u8]> =
-            starts.windows(2).map(|pair| &text[pair[0]..pair[1].max(pair[0])]).collect();
+        let part = |pair: &[usize]| (pair[0], &text[pair[0]..pair[1].max(pair[0])]);
+        let parts: Vec<(usize, &[u8])> = starts.windows(2).map(part).collect();
         parts.into_par_iter()
     }
 
@@ -317,7 +339,7 @@ mod tests {
         let text: String = (0..200_000).map(|at| format!("crew{at}:x:{at}:\n\n")).collect();
         for text in [text.as_str(), &text[..text.len() - 9], "one", "\n", ""] {
             let table = lines(text);
-            let parts: Vec<&[u8]> = table.parts().collect();
+            let parts: Vec<&[u8]> = table.parts().map(|(_, part)| part).collect();
             let whole = |part: &&[u8]| part.ends_with(b"\n") || part.is_empty();
             assert!(parts.iter().rev().skip(1).all(whole));
             let all = text.as_bytes();

@@ -21,7 +21,7 @@ use std::marker::PhantomData;
 pub(crate) use edit::lines_of;
 pub use edit::{Edit, Piece, Rewrite};
 pub use excerpt::Excerpter;
-pub use fields::{Row, each_row};
+pub use fields::{Row, each_line, each_row};
 pub use group::Group;
 pub use gshadow::Gshadow;
 pub use index::{InStep, NameIndex, doubled_numbers};

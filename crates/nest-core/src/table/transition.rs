@@ -28,8 +28,7 @@ pub fn order(edits: &[Edit]) -> Order {
     fn key(line: &[u8]) -> Option<(&[u8], &[u8])> {
         Passwd::read(line.trim_ascii_start()).map(|user| (user.name, user.gid))
     }
-    let before: BTreeSet<_> =
-        edits().filter_map(|edit| key(edit.before.as_ref()?)).collect();
+    let before: BTreeSet<_> = edits().filter_map(|edit| key(edit.before.as_ref()?)).collect();
     let after: BTreeSet<_> =
         edits().flat_map(Edit::lines_after).filter_map(|(_, line)| key(line)).collect();
     match (before.is_subset(&after), after.is_subset(&before)) {
