@@ -114,8 +114,10 @@ impl Book {
         let in_step =
             |other: &&File| self.lines(**other).is_some_and(|others| lines.is_in_step_with(others));
         let build = || {
-            let other = like.iter().find(in_step).and_then(|other| self.name_index(*other));
-            other.map_or_else(|| NameIndex::build(lines), NameIndex::of_lines_in_step)
+            let other = like.iter().find(in_step);
+            let index =
+                other.and_then(|other| Some(self.name_index(*other)?.of_lines_in_step(*other)));
+            index.unwrap_or_else(|| NameIndex::build(lines))
         };
         Some(self.names.get(file as usize)?.get_or_init(build))
     }

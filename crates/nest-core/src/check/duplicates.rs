@@ -10,7 +10,7 @@ use super::screen::Screen;
 use super::{Finding, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::plan::{Ground, NO_HOME};
 use crate::secret::shown;
-use crate::table::{File, Line, Lines, Passwd, Table, doubled_numbers};
+use crate::table::{File, Group, Line, Lines, Passwd, Record, Table, doubled_numbers};
 use crate::table::{Groups, Users};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
@@ -88,21 +88,23 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
         }
     }
     if let Some(rule) = wanted("duplicate-member") {
-        doubled_members(rule, ground, &mut out);
+        doubled_members(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("case-twin") {
         case_twins(rule, ground, screen, book.users.lines(), &mut out);
         case_twins(rule, ground, screen, book.groups.lines(), &mut out);
     }
-    if let Some(rule) = wanted("shared-home") {
+    if let Some(rule) = wanted("shared-home").filter(|_| screen.other_home) {
         shared_homes(rule, ground, &mut out);
     }
     out
 }
 
-fn doubled_members(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn doubled_members(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let mut seen: HashSet<&[u8]> = HashSet::new();
-    for (line, group) in ground.book.groups.records() {
+    for start in screen.listing(File::Group) {
+        let line = ground.book.groups.lines().around(*start as usize);
+        let Some(group) = Group::read(line.record()) else { continue };
         seen.clear();
         // Once for each name, however often it stands there.
         let mut told: Vec<&[u8]> = Vec::new();
@@ -162,6 +164,13 @@ fn case_twins(
     }
 }
 
+/// Whether the last part of a home is its own user's name: it is shared only with
+/// one whose is not.
+pub(super) fn is_own_home(name: &[u8], home: &[u8]) -> bool {
+    let rest = home.strip_suffix(name);
+    rest.is_some_and(|rest| rest.ends_with(b"/")) && !name.contains(&b'/')
+}
+
 fn shared_homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let (book, policy) = (ground.book, ground.policy);
     let lines = book.users.lines();
@@ -170,13 +179,9 @@ fn shared_homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             && user.home != NO_HOME.as_bytes()
             && !user.home.is_empty()
     };
-    // A home whose last part is its own user's name is shared only with one whose is not.
-    let own = |user: &Passwd<'_>| {
-        let rest = user.home.strip_suffix(user.name);
-        rest.is_some_and(|rest| rest.ends_with(b"/")) && !user.name.contains(&b'/')
-    };
     let people = || book.users.records().map(|(_, user)| user).filter(person);
-    let odd: HashSet<&[u8]> = people().filter(|user| !own(user)).map(|user| user.home).collect();
+    let other = people().filter(|user| !is_own_home(user.name, user.home));
+    let odd: HashSet<&[u8]> = other.map(|user| user.home).collect();
     if odd.is_empty() {
         return;
     }

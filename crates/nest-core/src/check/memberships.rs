@@ -13,7 +13,7 @@ use super::screen::Screen;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
 use crate::secret::shown;
-use crate::table::{File, Gshadow, InStep, Record};
+use crate::table::{File, Group, Gshadow, InStep, Record};
 use crate::value::{members, nearest};
 
 /// A nearest name is looked for this often; then the findings are too many for
@@ -24,16 +24,16 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     if let Some(rule) = wanted("ghost-member") {
-        ghosts(rule, ground, &mut out);
+        ghosts(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("ghost-admin") {
         ghost_admins(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("listed-in-primary") {
-        listed_in_primary(rule, ground, &mut out);
+        listed_in_primary(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("member-mismatch") {
-        mismatches(rule, ground, &mut out);
+        mismatches(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("empty-group") {
         empty_groups(rule, ground, screen, &mut out);
@@ -44,18 +44,20 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     out
 }
 
-fn ghosts(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn ghosts(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
     let Some(users) = book.name_index(File::Passwd) else {
         return;
     };
     let (passwd, group) = (book.users.lines(), book.groups.lines());
     // Most of the work is looking names up: spread it, a stretch of lines each.
-    let ghosts: Vec<(usize, &[u8])> = (0..group.len())
-        .into_par_iter()
-        .with_min_len(4096)
-        .flat_map_iter(|at| {
-            let listed = book.groups.record(at).map(|group| group.members);
+    let ghosts: Vec<(usize, &[u8])> = screen
+        .listing(File::Group)
+        .par_iter()
+        .with_min_len(1024)
+        .flat_map_iter(|start| {
+            let at = *start as usize;
+            let listed = Group::read(group.around(at).record()).map(|group| group.members);
             members(listed.unwrap_or_default())
                 .filter(|member| users.find(passwd, member).is_none())
                 .map(move |member| (at, member))
@@ -71,7 +73,7 @@ fn ghosts(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
                 return;
             }
         }
-        let line = group.get(at);
+        let line = group.around(at);
         let name = BStr::new(member);
         suggestions += 1;
         let near = (suggestions <= SUGGESTIONS)
@@ -118,26 +120,43 @@ fn ghost_admins(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     }
 }
 
-fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
-    book.name_index(File::Passwd);
-    for (line, group) in book.groups.records() {
-        let Some(gid) = group.gid() else { continue };
-        for member in group.members() {
-            let user = book.user(member);
-            if user.is_some_and(|(_, user)| user.gid() == Some(gid)) {
-                let (name, group) = (BStr::new(member), BStr::new(group.name));
-                let message = format!("{group} is the primary group of {name}, and lists it too.");
-                let remedy = Remedy::run([b"change", b"group", group, b"--drop-member", member]);
-                let mark = Mark::Member(3, name.to_owned());
-                out.findings.push(found(rule, book.groups.lines(), line, mark, message, remedy));
-            }
-        }
+    let Some(users) = book.name_index(File::Passwd) else { return };
+    let lines = book.groups.lines();
+    // Of a name that is there once its line needs no further search.
+    let gid_of = |name: &[u8]| match users.doubled.is_empty() {
+        true => users.find(book.users.lines(), name).and_then(|at| book.users.record(at)?.gid()),
+        false => book.user(name).and_then(|(_, user)| user.gid()),
+    };
+    let listed: Vec<(usize, &[u8])> = screen
+        .listing(File::Group)
+        .par_iter()
+        .with_min_len(1024)
+        .flat_map_iter(|start| {
+            let at = *start as usize;
+            let group = Group::read(lines.around(at).record());
+            let gid = group.and_then(|group| group.gid());
+            let all = members(group.filter(|_| gid.is_some()).map_or(b"", |group| group.members));
+            all.filter(move |member| gid.is_some() && gid_of(member) == gid)
+                .map(move |member| (at, member))
+        })
+        .collect();
+    for (at, member) in listed {
+        let line = lines.around(at);
+        let (name, group) = (BStr::new(member), BStr::new(line.name()));
+        let message = format!("{group} is the primary group of {name}, and lists it too.");
+        let remedy = Remedy::run([b"change", b"group", group, b"--drop-member", member]);
+        let mark = Mark::Member(3, name.to_owned());
+        out.findings.push(found(rule, lines, line, mark, message, remedy));
     }
 }
 
-fn mismatches(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn mismatches(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
+    if [File::Group, File::Gshadow].iter().all(|file| screen.listing(*file).is_empty()) {
+        return;
+    }
     let (Some(table), Some(index)) = (&book.gshadow, book.name_index(File::Gshadow)) else {
         return;
     };

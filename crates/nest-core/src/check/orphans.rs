@@ -3,27 +3,28 @@
 //! range-orphan.
 
 use bstr::{BStr, BString};
+use rayon::prelude::*;
 
 use super::lines::found;
 use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::surroundings::Origin;
-use crate::table::{File, InStep, Line, Lines};
+use crate::table::{File, Group, InStep, Line, Lines, NameIndex, Passwd, Record, SubId};
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
-    if let Some(rule) = wanted("shadow-orphan") {
-        shadow_orphans(rule, ground, &mut out);
-    }
-    if let Some(rule) = wanted("missing-shadow") {
+    let orphans = wanted("shadow-orphan").map(|rule| shadow_orphans(rule, ground, &mut out));
+    if let Some(rule) = wanted("missing-shadow")
+        && !(orphans == Some(0) && as_many(ground, File::Shadow, File::Passwd))
+    {
         missing_shadow(rule, ground, &mut out);
     }
-    if let Some(rule) = wanted("gshadow-orphan") {
-        gshadow_orphans(rule, ground, &mut out);
-    }
-    if let Some(rule) = wanted("missing-gshadow") {
+    let orphans = wanted("gshadow-orphan").map(|rule| gshadow_orphans(rule, ground, &mut out));
+    if let Some(rule) = wanted("missing-gshadow")
+        && !(orphans == Some(0) && as_many(ground, File::Gshadow, File::Group))
+    {
         missing_gshadow(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("range-orphan") {
@@ -32,24 +33,58 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     out
 }
 
-fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+/// Whether two files name the same, line by line: then neither lacks a name of the
+/// other.
+fn in_step(ground: Ground<'_>, file: File, other: File) -> bool {
+    let with = |file| ground.book.name_index(file).and_then(|index| index.in_step_with);
+    with(file) == Some(other) || with(other) == Some(file)
+}
+
+/// Whether two files have the same number of different names: if neither lacks one of
+/// the first, none of the second is lacking.
+fn as_many(ground: Ground<'_>, file: File, other: File) -> bool {
+    let count = |file| ground.book.name_index(file).map(NameIndex::len);
+    count(file) == count(other)
+}
+
+/// The records of `file` whose name no line of `other` has, by several threads: most of
+/// the work is looking names up.
+fn unnamed<'b>(ground: Ground<'b>, file: File, other: File) -> Vec<Line<'b>> {
     let book = ground.book;
-    let (Some(shadow), Some(users)) = (&book.shadow, book.name_index(File::Passwd)) else {
-        return;
+    let (Some(index), Some(others)) = (book.name_index(other), book.lines(other)) else {
+        return Vec::new();
     };
-    let mut users = InStep::new(users, book.users.lines());
-    for line in shadow.lines().iter().filter(Line::is_record) {
-        let name = line.name();
-        // A line without a colon is malformed-line's.
-        if name.len() < line.record().len() && users.find(name).is_none() {
-            let message = format!(
-                "no account is called {}; the next one of that name would get this password.",
-                BStr::new(name)
-            );
-            let remedy = orphan_remedy(rule, shadow.lines(), line);
-            out.findings.push(found(rule, shadow.lines(), line, Mark::Field(0), message, remedy));
-        }
+    let Some(lines) = book.lines(file).filter(|_| !in_step(ground, file, other)) else {
+        return Vec::new();
+    };
+    let stretches = (0..lines.len()).into_par_iter().step_by(STRETCH);
+    stretches
+        .flat_map_iter(|from| {
+            let mut index = InStep::new(index, others);
+            let all = (from..lines.len().min(from + STRETCH)).map(|at| lines.get(at));
+            // A line without a colon is malformed-line's.
+            all.filter(|line| line.is_record() && line.name().len() < line.record().len())
+                .filter(move |line| index.find(line.name()).is_none())
+        })
+        .collect()
+}
+
+/// So many lines are looked at in one go.
+const STRETCH: usize = 8192;
+
+/// Returns how many there are.
+fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) -> usize {
+    let Some(shadow) = &ground.book.shadow else { return 0 };
+    let orphans = unnamed(ground, File::Shadow, File::Passwd);
+    for line in &orphans {
+        let message = format!(
+            "no account is called {}; the next one of that name would get this password.",
+            BStr::new(line.name())
+        );
+        let remedy = orphan_remedy(rule, shadow.lines(), *line);
+        out.findings.push(found(rule, shadow.lines(), *line, Mark::Field(0), message, remedy));
     }
+    orphans.len()
 }
 
 /// A line that nobody can read is not taken out unasked: what it held is not kept.
@@ -60,40 +95,32 @@ fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Reme
     }
 }
 
-fn gshadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    let book = ground.book;
-    let (Some(gshadow), Some(groups)) = (&book.gshadow, book.name_index(File::Group)) else {
-        return;
-    };
-    let mut groups = InStep::new(groups, book.groups.lines());
-    for line in gshadow.lines().iter().filter(Line::is_record) {
-        let name = line.name();
-        // A line without a colon is malformed-line's.
-        if name.len() < line.record().len() && groups.find(name).is_none() {
-            let name = BStr::new(name);
-            let message = format!(
-                "no group is called {name}; the next one of that name would get its administrators."
-            );
-            let remedy = orphan_remedy(rule, gshadow.lines(), line);
-            out.findings.push(found(rule, gshadow.lines(), line, Mark::Field(0), message, remedy));
-        }
+/// Returns how many there are.
+fn gshadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) -> usize {
+    let Some(gshadow) = &ground.book.gshadow else { return 0 };
+    let orphans = unnamed(ground, File::Gshadow, File::Group);
+    for line in &orphans {
+        let name = BStr::new(line.name());
+        let message = format!(
+            "no group is called {name}; the next one of that name would get its administrators."
+        );
+        let remedy = orphan_remedy(rule, gshadow.lines(), *line);
+        out.findings.push(found(rule, gshadow.lines(), *line, Mark::Field(0), message, remedy));
     }
+    orphans.len()
 }
 
 fn missing_gshadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    let book = ground.book;
-    let (Some(gshadow), Some(index)) = (&book.gshadow, book.name_index(File::Gshadow)) else {
+    if ground.book.gshadow.is_none() {
         return;
-    };
-    let mut index = InStep::new(index, gshadow.lines());
-    for (line, group) in book.groups.records() {
-        if index.find(group.name).is_none() {
-            let name = BStr::new(group.name);
-            let message = format!("etc/gshadow has no line for the group {name}.");
-            let remedy = Remedy::repair(rule);
-            let lines = book.groups.lines();
-            out.findings.push(found(rule, lines, line, Mark::Field(0), message, remedy));
-        }
+    }
+    for line in unnamed(ground, File::Group, File::Gshadow) {
+        let Some(group) = Group::read(line.record()) else { continue };
+        let name = BStr::new(group.name);
+        let message = format!("etc/gshadow has no line for the group {name}.");
+        let remedy = Remedy::repair(rule);
+        let lines = ground.book.groups.lines();
+        out.findings.push(found(rule, lines, line, Mark::Field(0), message, remedy));
     }
 }
 
@@ -102,7 +129,7 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     if book.unreadable.contains_key(&File::Shadow) {
         return;
     }
-    let Some(shadow) = &book.shadow else {
+    if book.shadow.is_none() {
         let users = book.users.records().filter(|(_, user)| user.is_shadowed()).count();
         if users > 0 {
             out.findings.push(Finding {
@@ -121,33 +148,24 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             });
         }
         return;
-    };
-    let Some(index) = book.name_index(File::Shadow) else {
-        return;
-    };
-    let mut index = InStep::new(index, shadow.lines());
-    for (line, user) in book.users.records().filter(|(_, user)| user.is_shadowed()) {
-        if index.find(user.name).is_none() {
-            let name = BStr::new(user.name);
-            let message = format!("etc/shadow has no line for {name}: no password lets it in.");
-            let remedy = Remedy::repair(rule);
-            let lines = book.users.lines();
-            out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
-        }
+    }
+    for line in unnamed(ground, File::Passwd, File::Shadow) {
+        let Some(user) = Passwd::read(line.record()).filter(Passwd::is_shadowed) else { continue };
+        let name = BStr::new(user.name);
+        let message = format!("etc/shadow has no line for {name}: no password lets it in.");
+        let remedy = Remedy::repair(rule);
+        let lines = book.users.lines();
+        out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
     }
 }
 
 fn range_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     let book = ground.book;
-    let Some(users) = book.name_index(File::Passwd) else {
-        return;
-    };
     let mut uids = None;
     for table in [&book.subuid, &book.subgid].into_iter().flatten() {
-        let mut users = InStep::new(users, book.users.lines());
-        for (line, range) in table.records() {
+        for line in unnamed(ground, table.lines().file(), File::Passwd) {
+            let Some(range) = SubId::read(line.record()) else { continue };
             let known = match range.owner_uid() {
-                _ if users.find(range.owner).is_some() => true,
                 None => false,
                 Some(uid) => uids
                     .get_or_insert_with(|| {

@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use hashbrown::{DefaultHashBuilder, HashTable};
 
-use super::Lines;
+use super::{File, Lines};
 use crate::allot::IdSet;
 
 /// The first line of each name. Lines that repeat a name are kept apart.
@@ -15,6 +15,8 @@ pub struct NameIndex {
     /// Line indexes, counted from 0: the text itself is not copied.
     slots: Arc<HashTable<u32>>,
     hasher: DefaultHashBuilder,
+    /// The file whose lines these are in step with, if they were found to be.
+    pub in_step_with: Option<File>,
     /// Lines whose name an earlier line has, as (earlier, this), in file order.
     pub doubled: Vec<(u32, u32)>,
 }
@@ -41,14 +43,24 @@ impl NameIndex {
                 }
             }
         }
-        NameIndex { slots: Arc::new(slots), hasher, doubled }
+        NameIndex { slots: Arc::new(slots), hasher, in_step_with: None, doubled }
     }
 
-    /// The index of lines that are in step with others, as this is of those: each name
-    /// is on the line of the same number.
-    pub fn of_lines_in_step(&self) -> Self {
+    /// The index of lines that are in step with those of `file`, as this is of those:
+    /// each name is on the line of the same number.
+    pub fn of_lines_in_step(&self, file: File) -> Self {
         let (slots, hasher) = (Arc::clone(&self.slots), self.hasher.clone());
-        NameIndex { slots, hasher, doubled: self.doubled.clone() }
+        NameIndex { slots, hasher, in_step_with: Some(file), doubled: self.doubled.clone() }
+    }
+
+    /// How many different names there are.
+    pub fn len(&self) -> usize {
+        self.slots.len()
+    }
+
+    /// Whether there is none.
+    pub fn is_empty(&self) -> bool {
+        self.slots.is_empty()
     }
 
     /// The first line with this name, counted from 0.
@@ -127,7 +139,6 @@ where
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::table::File;
 
     #[test]
     fn names_are_found_in_step_as_they_are_by_the_index() {
@@ -157,8 +168,9 @@ mod tests {
             let shadow = lines(text);
             assert_eq!(shadow.is_in_step_with(&passwd), is, "{text}");
             if is {
-                let (alike, own) = (index.of_lines_in_step(), NameIndex::build(&shadow));
-                assert_eq!(alike.doubled, own.doubled);
+                let (alike, own) =
+                    (index.of_lines_in_step(File::Passwd), NameIndex::build(&shadow));
+                assert_eq!((&alike.doubled, alike.len()), (&own.doubled, own.len()));
                 for name in [&b"a"[..], b"b", b"d", b"e", b"f", b"x"] {
                     assert_eq!(alike.find(&shadow, name), own.find(&shadow, name));
                 }

@@ -211,22 +211,24 @@ impl Lines {
     pub fn is_in_step_with(&self, other: &Lines) -> bool {
         // A line without a colon names nobody.
         let named = |line: Line<'_>| line.is_record() && line.name().len() < line.record().len();
-        let (mut ours, mut theirs) = (self.iter(), other.iter());
-        loop {
-            match (ours.next(), theirs.next()) {
-                (None, None) => return true,
-                (Some(one), Some(other)) => {
-                    let alike = match (named(one), named(other)) {
-                        (true, true) => one.name() == other.name(),
-                        (one, other) => one == other,
-                    };
-                    if !alike {
-                        return false;
-                    }
-                }
-                _ => return false,
+        self.iter().map(Some).chain([None]).zip(other.iter().map(Some).chain([None])).all(|pair| {
+            let (one, other) = match pair {
+                (Some(one), Some(other)) => (one, other),
+                (one, other) => return one.is_none() && other.is_none(),
+            };
+            let name = one.bytes.iter().position(|byte| *byte == b':').unwrap_or(0);
+            // Nearly always; a name of a lower-case letter is no comment.
+            if one.bytes.first().is_some_and(u8::is_ascii_lowercase)
+                && name > 0
+                && other.bytes.starts_with(&one.bytes[..=name])
+            {
+                return true;
             }
-        }
+            match (named(one), named(other)) {
+                (true, true) => one.name() == other.name(),
+                (one, other) => one == other,
+            }
+        })
     }
 
     /// The text in a few parts of about the same size, each of whole lines and with
