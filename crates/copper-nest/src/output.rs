@@ -27,13 +27,15 @@ struct Printed {
     to: BufWriter<AutoStream<Stdout>>,
     /// Whether a person looks on, and wants each line at once.
     at_once: bool,
+    /// Whether something could not be handed on: nothing is tried again then.
+    broken: bool,
 }
 
 impl Printed {
     fn open() -> Mutex<Printed> {
         let stdout = std::io::stdout();
         let at_once = stdout.is_terminal();
-        Mutex::new(Printed { to: BufWriter::new(AutoStream::auto(stdout)), at_once })
+        Mutex::new(Printed { to: BufWriter::new(AutoStream::auto(stdout)), at_once, broken: false })
     }
 }
 
@@ -44,10 +46,14 @@ static PRINTED: OnceLock<Mutex<Printed>> = OnceLock::new();
 pub fn print(line: Arguments<'_>) {
     let printed = PRINTED.get_or_init(Printed::open);
     let mut printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+    if printed.broken {
+        return;
+    }
     let mut written = writeln!(printed.to, "{line}");
     if written.is_ok() && printed.at_once {
         written = printed.to.flush();
     }
+    printed.broken = written.is_err();
     drop(printed);
     judge(written);
 }
@@ -56,7 +62,10 @@ pub fn print(line: Arguments<'_>) {
 /// place, and at the end.
 pub fn flush() {
     let Some(printed) = PRINTED.get() else { return };
-    let flushed = printed.lock().unwrap_or_else(PoisonError::into_inner).to.flush();
+    let mut printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+    let flushed = if printed.broken { Ok(()) } else { printed.to.flush() };
+    printed.broken |= flushed.is_err();
+    drop(printed);
     judge(flushed);
 }
 

@@ -408,6 +408,19 @@ mod tests {
     }
 
     #[test]
+    fn only_a_name_in_braces_stands_for_one() {
+        for (pattern, path) in [
+            ("/home/{name}", "/home/maren"),
+            ("/home/{name}/{name}.d", "/home/maren/maren.d"),
+            ("/{na/{name}}/{", "/{na/maren}/{"),
+            ("/srv/all", "/srv/all"),
+            ("", ""),
+        ] {
+            assert_eq!(fill(pattern, b"maren"), path.as_bytes(), "{pattern}");
+        }
+    }
+
+    #[test]
     fn each_setting_remembers_the_line_that_set_it() {
         let text = "# ours\n[people]\nids = \"2000-2999\"\nhome_permissions = \"0750\"\n\n[ids]\navoid = [\"2500-2599 the directory's\"]\n[passwords]\nrenew_days = 365\n";
         let policy = Policy::read("p.toml", text).unwrap();

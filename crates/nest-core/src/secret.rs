@@ -115,4 +115,23 @@ mod tests {
         }
         assert!(!shown(File::Shadow, b"maren:ab0123456789.:1::::::").contains_str("0123"));
     }
+
+    #[test]
+    fn many_lines_are_plain_when_each_is() {
+        for (file, lines, are) in [
+            (File::Shadow, "a:!:1::::::\nb:*:1::::::\nc::1::::::", true),
+            (File::Shadow, "a:!:1::::::\nb:ab0123456789.:1::::::", false),
+            (File::Shadow, "a:!:1::::::\nb:!:1", false),
+            (File::Passwd, "a:x:1:1:::\nb:!:2:2:::", true),
+            (File::Passwd, "a:x:1:1:::\nb:x:2:2:$6$a$b::", false),
+            (File::Group, "a:x:1:\nb", false),
+            (File::Subuid, "a:1:2\nb", true),
+        ] {
+            assert_eq!(are_plain(file, lines.as_bytes()), are, "{lines}");
+            let each = lines.split('\n').all(|line| {
+                matches!(file, File::Subuid | File::Subgid) || is_plain(file, line.as_bytes())
+            });
+            assert_eq!(each, are, "{lines}");
+        }
+    }
 }

@@ -420,3 +420,29 @@ impl Effect {
 pub(crate) fn is_missing(error: Errno) -> bool {
     matches!(error, Errno::NOENT)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::state::State;
+
+    #[test]
+    fn a_record_is_moved_once_and_what_was_moved_is_left() {
+        let place = tempfile::tempdir().unwrap();
+        let tree = Tree::open(place.path()).unwrap();
+        let state = State::InTree.open_or_make(&tree).unwrap();
+        let (journal, records) = (Journal::make(&state).unwrap(), state.inner("changes").unwrap());
+        journal.keep_record(b"one").unwrap();
+        // As after a crash in between, it is asked for again.
+        for _ in 0..2 {
+            journal.move_record(&records, "1.json").unwrap();
+            assert_eq!(records.read("1.json").unwrap().unwrap(), b"one");
+            assert!(journal.kept("record.json").unwrap().is_none());
+        }
+        let lost = journal.move_record(&records, "2.json").unwrap_err();
+        assert_eq!(lost.kind(), std::io::ErrorKind::NotFound);
+        journal.keep_record(b"two").unwrap();
+        journal.drop();
+        assert!(journal.move_record(&records, "2.json").is_err());
+    }
+}

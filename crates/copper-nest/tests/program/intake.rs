@@ -498,3 +498,76 @@ fn a_table_can_renumber_nobody_by_mistake() {
     tree.done(&format!("intake {file} --existing update --exact-groups --yes"));
     assert_eq!(tree.line("etc/group", 8), "pilots:x:210:sunniva");
 }
+
+/// A long table with something in every column, and so many rows that only their
+/// totals are told.
+fn long_table(odd: impl Fn(usize) -> Option<String>) -> String {
+    let row = |at: usize| {
+        odd(at).unwrap_or_else(|| match at % 7 {
+            0 => format!("crew{at},Hand {at},,,pilots;slipway,,,,,,,"),
+            1 => format!("crew{at},,{},,pilots,/srv/crew{at},/bin/sh,,,,,", 20_000 + at),
+            2 => format!("gauge{at},,,,,,,yes,,,,"),
+            3 => format!("crew{at},,,pilots,,none,,,2027-03-31,,,"),
+            4 => format!("crew{at},Hånd {at},,,crew0,,,,never,none,,"),
+            5 => format!("crew{at},,,,,,,,,131072,,!"),
+            _ => format!("crew{at},,,,,,,,,,yes,{HASH}"),
+        })
+    };
+    let title = "name,full_name,uid,primary,join,home,shell,service,expires,ranges,must_change,password_hash";
+    let rows: Vec<String> = (0..1400).map(row).collect();
+    format!("{title}\n{}\n", rows.join("\n"))
+}
+
+const HASH: &str = "$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2";
+
+#[test]
+fn a_long_table_makes_the_lines_that_row_by_row_would_make() {
+    let (tree, file) = with("crew.csv", long_table(|_| None));
+    let other = tree.copy();
+    let before = tree.snapshot();
+    tree.done(&format!("intake {file} --no-home"));
+    // Asked for every detail, each row is planned as a whole.
+    other.done(&format!("intake {file} --no-home --verbose"));
+    for name in ["passwd", "shadow", "group", "gshadow", "subuid", "subgid"] {
+        let name = format!("etc/{name}");
+        assert!(tree.read(&name).lines().count() > 300, "{name}");
+        assert_eq!(tree.read(&name), other.read(&name), "{name}");
+    }
+    let edits = |tree: &TestTree| tree.json("show change 1")["edits"].clone();
+    assert_eq!(edits(&tree), edits(&other));
+    let record = tree.read("var/lib/copper-nest/changes/1.json");
+    assert!(!record.contains("TQrr") && record.contains("(hash)"));
+    assert_eq!(tree.mode("var/lib/copper-nest/changes/1.json"), 0o600);
+    tree.done("undo --yes");
+    let after = tree.snapshot();
+    for name in ["etc/passwd", "etc/group", "etc/shadow", "etc/gshadow"] {
+        assert_eq!(before[&tree.path(name)], after[&tree.path(name)], "{name}");
+    }
+}
+
+#[test]
+fn a_long_table_has_the_faults_that_row_by_row_would_be_found() {
+    let odd = |at: usize| match at {
+        100 => Some("tavish,,,,,,,,,,,".to_owned()),
+        301 => Some("bad name,,,,,,,,,,,".to_owned()),
+        402 => Some("late,,,crew999,,,,,,,,".to_owned()),
+        503 => Some("shelled,,,,,,bin/sh,,,,,".to_owned()),
+        604 => Some("joiner,,,,pilotes,,,,,,,".to_owned()),
+        705 => Some("homely,,,,,srv/x,,,,,,".to_owned()),
+        806 => Some("past,,,,,,,,2020-01-01,,,".to_owned()),
+        907 => Some("root2,,0,,,,,,,,,".to_owned()),
+        1008 => Some("colon,a:b,,,,,,,,,,".to_owned()),
+        1109 => Some("crew0,,,,,,,,,,,".to_owned()),
+        _ => None,
+    };
+    let (tree, file) = with("crew.csv", long_table(odd));
+    let before = tree.snapshot();
+    let brief = tree.run(&format!("intake {file} --no-home"));
+    let whole = tree.run(&format!("intake {file} --no-home --verbose"));
+    assert_eq!((brief.status, whole.status), (3, 3));
+    assert_eq!(brief.stderr, whole.stderr);
+    for line in ["102:", "303:", "404:", "505:", "606:", "707:", "808:", "909:", "1010:", "1111:"] {
+        assert!(brief.stderr.contains(&format!("  {line}")), "{line}\n{}", brief.stderr);
+    }
+    crate::harness::assert_same(&before, &tree.snapshot());
+}

@@ -659,6 +659,22 @@ fn an_intake_killed_anywhere() {
     assert!(scene.points >= 80 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
 }
 
+/// So many lines that the record waits beside the journal's mark, and is moved.
+#[test]
+fn a_long_intake_killed_anywhere() {
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("crew.csv");
+    let rows: String = (0..180).map(|at| format!("crew{at},pilots\n")).collect();
+    std::fs::write(&file, format!("name,join\n{rows}")).unwrap();
+    let words = format!("intake {} --no-home", file.display());
+    let Some(mut scene) = Scene::new(with_maren(), &words) else { return };
+    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
+    for (call, error) in [("fsync", "EIO"), ("write", "ENOSPC")] {
+        scene.at_every_call(&[call], Fate::Fails(error));
+    }
+}
+
 #[test]
 fn a_repair_and_its_undoing_killed_anywhere() {
     let tree = with_maren();

@@ -17,6 +17,7 @@ mod killed;
 mod leaving;
 mod list_users;
 mod live;
+mod output;
 mod pam;
 mod people;
 mod policy;

@@ -197,3 +197,42 @@ fn remedies_name_numbers_once_and_mend_what_is_in_the_way_first() {
         ]
     );
 }
+
+/// So many lines that several threads look at them, in step and out of it.
+#[test]
+fn what_one_long_file_lacks_of_another_is_found() {
+    const ALL: usize = 20_000;
+    let lines = |wanted: &dyn Fn(usize) -> bool, line: &dyn Fn(usize) -> String| -> String {
+        (0..ALL).filter(|at| wanted(*at)).map(line).collect()
+    };
+    let passwd =
+        lines(&|_| true, &|at| format!("u{at}:x:{0}:{0}::/home/u{at}:/bin/sh\n", 1000 + at));
+    let shadow_line = |at: usize| format!("u{at}:!:20600::::::\n");
+    let numbers = |found: &[String]| -> Vec<usize> {
+        let number = |line: &String| line.split(':').nth(1)?.split(' ').next()?.parse().ok();
+        found.iter().filter_map(number).collect()
+    };
+    let missing = |at: usize| at % 5003 == 17;
+    let lacking = lines(&|at| !missing(at), &shadow_line);
+    let extra = format!("{}stray:!:1::::::\n", lines(&|_| true, &shadow_line));
+    let moved = format!("{}{}", shadow_line(ALL - 1), lines(&|at| at < ALL - 1, &shadow_line));
+    let none: [usize; 0] = [];
+    let all: Vec<usize> = (0..ALL).filter(|at| missing(*at)).map(|at| at + 1).collect();
+    for (shadow, lacks, strays) in [
+        (&lines(&|_| true, &shadow_line), &none[..], &none[..]),
+        (&moved, &none, &none),
+        (&lacking, &all, &none),
+        (&extra, &none, &[ALL + 1]),
+    ] {
+        let files = [(File::Passwd, passwd.as_str()), (File::Shadow, shadow)];
+        assert_eq!(numbers(&found("missing-shadow", &files)), lacks);
+        assert_eq!(numbers(&found("shadow-orphan", &files)), strays);
+        // Both at once, as they run together.
+        let rules = ["missing-shadow", "shadow-orphan"].map(|name| rule(name).unwrap());
+        let (book, policy, world) = (book(&files), Policy::default(), World::default());
+        let ground =
+            Ground { book: &book, policy: &policy, world: &world, today: Day(20781), change: None };
+        let both = Selection { only: rules.to_vec(), ..Selection::default() };
+        assert_eq!(check(ground, &both).findings.len(), lacks.len() + strays.len());
+    }
+}

@@ -214,4 +214,26 @@ mod tests {
         assert_eq!((gone.len(), &gone[0].after, gone[0].range.clone()), (1, &None, 0..11));
         assert_eq!((edits[1].line, edits[2].line), (3, 1));
     }
+
+    #[test]
+    fn a_run_is_one_edit_until_a_line_of_it_is_altered() {
+        let book = book(&[(File::Group, "crew:x:7:a\n+\n")]);
+        let mut draft = Draft::new(&book);
+        draft.add_named(File::Group, b"one", b"one:x:8:".to_vec());
+        draft.add_run(File::Group, b"two:x:9:\nthree:x:10:".to_vec());
+        draft.add_run(File::Group, b"four:x:11:".to_vec());
+        draft.add_named(File::Group, b"five", b"five:x:12:".to_vec());
+        assert_eq!(draft.count(), 4);
+        assert!(draft.added(File::Group, b"nobody").is_none());
+        assert!(draft.added(File::Group, b"wo").is_none() && draft.count() == 4);
+        draft.added(File::Group, b"five").unwrap().extend_from_slice(b"a");
+        assert_eq!(draft.count(), 4);
+        draft.added(File::Group, b"three").unwrap().extend_from_slice(b"b");
+        assert_eq!(draft.count(), 5);
+        draft.added(File::Group, b"two").unwrap().extend_from_slice(b"c");
+        let edits = draft.finish();
+        let lines: Vec<_> = edits.iter().map(|edit| edit.after.clone().unwrap()).collect();
+        assert_eq!(lines, ["one:x:8:", "two:x:9:c", "three:x:10:b", "four:x:11:", "five:x:12:a"]);
+        assert!(edits.iter().map(|edit| edit.line).eq(2..7));
+    }
 }

@@ -162,6 +162,23 @@ mod tests {
             prop_assert_eq!(split, (plain.len() == 4).then(|| plain.clone()));
         }
 
+        /// Where a row begins, and every line of the text.
+        #[test]
+        fn rows_stand_where_they_say(text in "[:a#+ \\n]{0,80}") {
+            let mut lines = Vec::new();
+            each_line(text.as_bytes(), |row| {
+                assert_eq!(row.line, &text.as_bytes()[row.start..row.start + row.line.len()]);
+                lines.push(row.line);
+            });
+            let all = text.strip_suffix('\n').unwrap_or(&text).split('\n').map(str::as_bytes);
+            let all: Vec<&[u8]> = if text.is_empty() { Vec::new() } else { all.collect() };
+            prop_assert_eq!(lines, all);
+            each_row(text.as_bytes(), |row| {
+                assert!(text.as_bytes()[row.start..].starts_with(row.line));
+                assert!(!row.line[0].is_ascii_whitespace());
+            });
+        }
+
         #[test]
         fn rows_are_the_records_of_the_lines(text in "[:a#+ \\n]{0,80}") {
             let mut rows = Vec::new();
