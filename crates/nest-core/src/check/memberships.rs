@@ -44,25 +44,33 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     out
 }
 
+/// The members of groups that are wanted, with where their lines begin. Most of the
+/// work is looking names up: it is spread, a stretch of lines each.
+fn listed<'b>(
+    ground: Ground<'b>,
+    screen: &Screen,
+    wanted: impl Fn(Group<'b>, &'b [u8]) -> bool + Sync,
+) -> Vec<(usize, &'b [u8])> {
+    let (lines, wanted) = (ground.book.groups.lines(), &wanted);
+    let stretches = screen.listing(File::Group).par_iter().with_min_len(1024);
+    let of_line = |start: &u32| {
+        let at = *start as usize;
+        let group = Group::read(lines.around(at).record());
+        let all = group
+            .into_iter()
+            .flat_map(|group| members(group.members).filter(move |member| wanted(group, member)));
+        all.map(move |member| (at, member))
+    };
+    stretches.flat_map_iter(of_line).collect()
+}
+
 fn ghosts(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
     let Some(users) = book.name_index(File::Passwd) else {
         return;
     };
     let (passwd, group) = (book.users.lines(), book.groups.lines());
-    // Most of the work is looking names up: spread it, a stretch of lines each.
-    let ghosts: Vec<(usize, &[u8])> = screen
-        .listing(File::Group)
-        .par_iter()
-        .with_min_len(1024)
-        .flat_map_iter(|start| {
-            let at = *start as usize;
-            let listed = Group::read(group.around(at).record()).map(|group| group.members);
-            members(listed.unwrap_or_default())
-                .filter(|member| users.find(passwd, member).is_none())
-                .map(move |member| (at, member))
-        })
-        .collect();
+    let ghosts = listed(ground, screen, |_, member| users.find(passwd, member).is_none());
     let mut suggestions = 0;
     for (at, member) in ghosts {
         match elsewhere(ground, member.into()) {
@@ -129,20 +137,10 @@ fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, o
         true => users.find(book.users.lines(), name).and_then(|at| book.users.record(at)?.gid()),
         false => book.user(name).and_then(|(_, user)| user.gid()),
     };
-    let listed: Vec<(usize, &[u8])> = screen
-        .listing(File::Group)
-        .par_iter()
-        .with_min_len(1024)
-        .flat_map_iter(|start| {
-            let at = *start as usize;
-            let group = Group::read(lines.around(at).record());
-            let gid = group.and_then(|group| group.gid());
-            let all = members(group.filter(|_| gid.is_some()).map_or(b"", |group| group.members));
-            all.filter(move |member| gid.is_some() && gid_of(member) == gid)
-                .map(move |member| (at, member))
-        })
-        .collect();
-    for (at, member) in listed {
+    let own = |group: Group<'_>, member: &[u8]| {
+        group.gid().is_some_and(|gid| gid_of(member) == Some(gid))
+    };
+    for (at, member) in listed(ground, screen, own) {
         let line = lines.around(at);
         let (name, group) = (BStr::new(member), BStr::new(line.name()));
         let message = format!("{group} is the primary group of {name}, and lists it too.");

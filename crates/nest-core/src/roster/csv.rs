@@ -3,7 +3,7 @@
 use std::borrow::Cow;
 use std::ops::Range;
 
-use memchr::{memchr, memchr2};
+use memchr::{memchr, memchr_iter, memchr2};
 use rayon::prelude::*;
 
 use super::cells::{Reading, set_user};
@@ -29,7 +29,7 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
     });
     let Some(header) = header else { return };
     let source = reading.source;
-    let plain = memchr(b'"', text.as_bytes()).is_none();
+    let plain = is_plain(text.as_bytes());
     let parts: Vec<_> = parts(text, first_row, plain)
         .into_par_iter()
         .map(|part| {
@@ -54,6 +54,13 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
         let wrong = Wrong::new("it has a header and no rows", "a line for each account");
         reading.fault(text.len(), None, wrong);
     }
+}
+
+/// Whether each line is a record and each comma ends a field: no quotes, and no
+/// carriage return that ends a line by itself.
+fn is_plain(text: &[u8]) -> bool {
+    let mut returns = memchr_iter(b'\r', text);
+    memchr(b'"', text).is_none() && returns.all(|at| text.get(at + 1) == Some(&b'\n'))
 }
 
 /// Where the rows can be cut so that several threads read them: at line ends, where

@@ -72,6 +72,18 @@ fn the_three_forms_say_the_same() {
 }
 
 #[test]
+fn carriage_returns_alone_end_rows_too() {
+    for ends in ["\r", "\r\n", "\n"] {
+        let lines = ["name,join", "maren,pilots", "corwin,slipway", ""];
+        let roster = read(Form::Csv, &lines.join(ends));
+        let told: Vec<_> = users(&roster).iter().map(|user| user.join.clone()).collect();
+        assert_eq!(told, [["pilots"], ["slipway"]], "{ends:?}");
+        let names: Vec<_> = roster.rows.iter().map(|row| roster.name(row).unwrap()).collect();
+        assert_eq!(names, ["maren", "corwin"], "{ends:?}");
+    }
+}
+
+#[test]
 fn groups_are_told_by_their_columns_or_their_table() {
     let roster = read(Form::Csv, "name,gid,member\npilots,210,maren;tavish\n");
     let What::Group(pilots) = &roster.rows[0].what else { panic!() };

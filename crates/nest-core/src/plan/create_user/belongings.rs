@@ -6,10 +6,8 @@ use super::write::{Writer, Written};
 use super::{CreateUser, path_fault};
 use crate::plan::home::obstacle;
 use crate::plan::{Caution, Ground, NewFile, Owner, Reason, Refusal, Step, Subject};
-use crate::policy::Days;
-use crate::policy::Policy;
-use crate::surroundings::Surroundings;
-use crate::surroundings::{Program, Site};
+use crate::policy::{Days, Policy};
+use crate::surroundings::{Program, Site, Surroundings};
 use crate::table::File;
 use crate::value::{Expiry, Scheme};
 

@@ -69,7 +69,7 @@ pub(in crate::plan) struct Numbers {
 /// Its subordinate ranges.
 #[derive(Default)]
 pub(super) enum Ranges {
-    /// None, and where it was not asked for so, why.
+    /// None: none were asked for, or none are given to accounts of this kind.
     #[default]
     None,
     /// None: nobody asked, and the files are not there.
