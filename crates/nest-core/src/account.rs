@@ -70,7 +70,7 @@ impl<'b> Roll<'b> {
             }
             all
         };
-        book.name_index(File::Shadow);
+        book.names();
         Roll {
             book,
             policy,

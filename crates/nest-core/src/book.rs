@@ -5,8 +5,8 @@ use std::sync::OnceLock;
 
 use crate::ahead::{Ahead, Sought};
 use crate::table::{
-    File, Group, Groups, Gshadow, Gshadows, Kind, Line, Lines, NameIndex, Passwd, Record, Shadow,
-    Shadows, SubId, SubIds, Table, Text, Users,
+    File, Files, Group, Groups, Gshadow, Gshadows, Kind, Line, Lines, Lookup, Names, Passwd,
+    Record, Shadow, Shadows, SubId, SubIds, Table, Text, Users,
 };
 
 /// The texts of the six files; `None` where the tree has no such file.
@@ -56,7 +56,7 @@ pub struct Book {
     pub subgid: Option<Table<SubIds>>,
     /// Files that are there but can't be read, and why. Their tables are `None`.
     pub unreadable: BTreeMap<File, String>,
-    names: [OnceLock<NameIndex>; 4],
+    names: OnceLock<Names>,
     ahead: OnceLock<Ahead>,
 }
 
@@ -75,7 +75,7 @@ impl Book {
             subuid: texts.take(File::Subuid),
             subgid: texts.take(File::Subgid),
             unreadable: texts.unreadable,
-            names: Default::default(),
+            names: OnceLock::new(),
             ahead: OnceLock::new(),
         }
     }
@@ -101,25 +101,21 @@ impl Book {
         }
     }
 
-    /// The index over the names of a file that has names; `None` where the tree
-    /// has no such file. Built when first asked for.
-    pub fn name_index(&self, file: File) -> Option<&NameIndex> {
-        let lines = self.lines(file)?;
-        // Nearly always shadow and passwd, and gshadow and group, are in step.
-        let like: &[File] = match file {
-            File::Shadow | File::Group => &[File::Passwd],
-            File::Gshadow => &[File::Group, File::Passwd],
-            _ => &[],
-        };
-        let in_step =
-            |other: &&File| self.lines(**other).is_some_and(|others| lines.is_in_step_with(others));
-        let build = || {
-            let other = like.iter().find(in_step);
-            let index =
-                other.and_then(|other| Some(self.name_index(*other)?.of_lines_in_step(*other)));
-            index.unwrap_or_else(|| NameIndex::build(lines))
-        };
-        Some(self.names.get(file as usize)?.get_or_init(build))
+    /// The index over the names of passwd, shadow, group and gshadow. Built when first
+    /// asked for.
+    pub(crate) fn names(&self) -> Lookup<'_> {
+        let names = self.names.get_or_init(|| Names::build(|file| self.lines(file)));
+        names.over(|file| self.lines(file))
+    }
+
+    /// Keeps an index of these files that was made on the way. Only the first counts.
+    pub(crate) fn keep_names(&self, names: Names) {
+        self.names.get_or_init(|| names);
+    }
+
+    /// The files that [`Names`] are of.
+    pub(crate) fn named_files(&self) -> Files<'_> {
+        Names::files(|file| self.lines(file))
     }
 
     /// Looks many things up at once: later lookups of what was sought cost next to
@@ -134,7 +130,7 @@ impl Book {
     }
 
     /// The records of `file` with this name, well-formed or not. One lookup
-    /// searches the text; after [`Book::name_index`] was built it is asked.
+    /// searches the text; after [`Book::names`] was built it is asked.
     pub fn named<'b>(&'b self, file: File, name: &[u8]) -> Vec<Line<'b>> {
         let Some(lines) = self.lines(file) else {
             return Vec::new();
@@ -143,18 +139,17 @@ impl Book {
             let found = found.iter().map(|start| lines.around(*start));
             return found.filter(|line| line.name() == name).collect();
         }
-        match self.names.get(file as usize).and_then(OnceLock::get) {
+        let indexed = !matches!(file, File::Subuid | File::Subgid);
+        match self.names.get().filter(|_| indexed) {
             None => lines.named(name).collect(),
-            Some(index) => {
-                let Some(first) = index.find(lines, name) else {
+            Some(names) => {
+                let Some(first) = self.names().find(file, name) else {
                     return Vec::new();
                 };
-                let again = index
-                    .doubled
-                    .iter()
-                    .filter(|(earlier, _)| *earlier as usize == first)
-                    .map(|(_, at)| lines.get(*at as usize));
-                std::iter::once(lines.get(first)).chain(again).collect()
+                let again = names.doubled(file).iter();
+                let again = again.filter(|(earlier, _)| *earlier as usize == first);
+                let again = again.map(|(_, again)| lines.at(*again as usize));
+                std::iter::once(lines.at(first)).chain(again).collect()
             }
         }
     }
@@ -340,7 +335,7 @@ pub(crate) mod tests {
         let plain = [look(b"maren"), look(b"tavish"), look(b"nobody")];
         assert_eq!(plain, [vec![2, 3, 5], vec![], vec![]]);
         assert_eq!(book.user(b"maren").unwrap().1.uid(), Some(1004));
-        book.name_index(File::Passwd);
+        book.names();
         assert_eq!([look(b"maren"), look(b"tavish"), look(b"nobody")], plain);
     }
 

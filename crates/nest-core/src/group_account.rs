@@ -68,7 +68,7 @@ impl<'b> GroupRoll<'b> {
                 holders.entry(gid).or_default().push(group.name);
             }
         }
-        book.name_index(File::Gshadow);
+        book.names();
         let admins = admin_group(book, policy).map(|group| group.name);
         GroupRoll { book, policy, admins, primaries, holders }
     }

@@ -92,6 +92,21 @@ impl IdSet {
     /// Adds an id. Returns whether it was new.
     #[inline]
     pub fn insert(&mut self, id: u32) -> bool {
+        let shelf = &mut self.shelves[id as usize >> PAGE_BITS >> SHELF.ilog2()];
+        let Some(Page::Some(bits)) =
+            shelf.as_mut().map(|shelf| &mut shelf[id as usize >> PAGE_BITS & (SHELF - 1)])
+        else {
+            return self.insert_on_new_page(id);
+        };
+        let word = &mut bits[(id as usize & 0xffff) / 64];
+        let bit = 1 << (id % 64);
+        let new = *word & bit == 0;
+        *word |= bit;
+        new
+    }
+
+    #[cold]
+    fn insert_on_new_page(&mut self, id: u32) -> bool {
         let Some(bits) = self.page_mut(id >> PAGE_BITS).bits() else { return false };
         let word = &mut bits[(id as usize & 0xffff) / 64];
         let bit = 1 << (id % 64);

@@ -3,6 +3,7 @@
 use bstr::ByteSlice;
 
 use super::lines::found;
+use super::screen::Screen;
 use super::sign_in::new_password;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::account::admin_group;
@@ -10,29 +11,26 @@ use crate::plan::Ground;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, Passwd};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let mut out = Out::default();
     if let Some(rule) = rule("no-admin").filter(|rule| selection.wants(rule)) {
-        no_admin(rule, ground, &mut out);
+        no_admin(rule, ground, screen, &mut out);
     }
     out
 }
 
-fn no_admin(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn no_admin(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let (book, policy) = (ground.book, ground.policy);
     let is_person = |user: &Passwd<'_>| user.uid().is_some_and(|uid| policy.is_person(uid));
     // An image that nobody signs in to needs no administrator; and without root these
     // are not the accounts of a whole machine.
-    let (mut people, mut root) = (false, false);
-    for (_, user) in book.users.records() {
-        people |= is_person(&user);
-        root |= user.uid() == Some(0);
-    }
-    if !people || !root {
+    let people = policy.people_ids;
+    if screen.uids.highest_in(people.first, people.last).is_none() || !screen.uids.contains(0) {
         return;
     }
     let can = |user: &Passwd<'_>| can_sign_in(ground, user);
-    if book.users.records().any(|(_, user)| user.uid() == Some(0) && can(&user)) {
+    let mut odd = screen.records::<Passwd<'_>>(book, File::Passwd);
+    if odd.any(|(_, user)| user.uid() == Some(0) && can(&user)) {
         return;
     }
     let group = admin_group(book, policy);
@@ -42,7 +40,8 @@ fn no_admin(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     if let Some(group) = &group {
         let listed = group.members().filter_map(|name| book.user(name).map(|(_, user)| user));
         let primary = book.users.records().map(|(_, user)| user);
-        let primary = primary.filter(|user| user.gid() == group.gid());
+        let any = group.gid().is_some_and(|gid| screen.primary.contains(gid));
+        let primary = primary.take_while(|_| any).filter(|user| user.gid() == group.gid());
         if listed.chain(primary).any(|user| can(&user)) {
             return;
         }

@@ -19,23 +19,20 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     let mut out = Out::default();
     if let Some(rule) = wanted("duplicate-name") {
         for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
-            let (Some(index), Some(lines)) = (book.name_index(file), book.lines(file)) else {
-                continue;
-            };
-            for &(first, again) in &index.doubled {
-                let line = lines.get(again as usize);
+            let Some(lines) = book.lines(file) else { continue };
+            for &(first, again) in book.names().doubled(file) {
+                let (line, number) = (lines.at(again as usize), lines.number(first as usize));
                 let name = BStr::new(line.name());
                 let message = format!(
-                    "line {} says {name} already, and only that one is found by name.",
-                    first + 1
+                    "line {number} says {name} already, and only that one is found by name."
                 );
                 let remedy =
-                    match lines.get(first as usize).bytes == line.bytes && line.is_whole(file) {
+                    match lines.at(first as usize).bytes == line.bytes && line.is_whole(file) {
                         true => Remedy::repair(rule),
-                        false => Remedy::take_out(file, again as usize + 1),
+                        false => Remedy::take_out(file, lines.number(line.start)),
                     };
                 let finding = found(rule, lines, line, Mark::Field(0), message, remedy);
-                out.findings.push(relate(finding, lines, first));
+                out.findings.push(relate(finding, lines, number as u32 - 1));
             }
         }
     }
@@ -102,9 +99,9 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
 
 fn doubled_members(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let mut seen: HashSet<&[u8]> = HashSet::new();
-    for start in screen.listing(File::Group) {
-        let line = ground.book.groups.lines().around(*start as usize);
-        let Some(group) = Group::read(line.record()) else { continue };
+    for start in &screen.lists {
+        let line = ground.book.groups.lines().at(*start as usize);
+        let Some(group) = Group::read(line.record()).filter(|_| line.is_record()) else { continue };
         seen.clear();
         // Once for each name, however often it stands there.
         let mut told: Vec<&[u8]> = Vec::new();
@@ -167,8 +164,14 @@ fn case_twins(
 /// Whether the last part of a home is its own user's name: it is shared only with
 /// one whose is not.
 pub(super) fn is_own_home(name: &[u8], home: &[u8]) -> bool {
-    let rest = home.strip_suffix(name);
-    rest.is_some_and(|rest| rest.ends_with(b"/")) && !name.contains(&b'/')
+    is_last_part(home, name) && !name.contains(&b'/')
+}
+
+/// Whether a path ends in a slash and a name.
+#[inline]
+pub(super) fn is_last_part(path: &[u8], name: &[u8]) -> bool {
+    let slash = path.len().wrapping_sub(name.len() + 1);
+    path.get(slash) == Some(&b'/') && path.ends_with(name)
 }
 
 fn shared_homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {

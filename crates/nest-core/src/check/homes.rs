@@ -4,15 +4,16 @@
 use bstr::BStr;
 
 use super::lines::found;
+use super::screen::Screen;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
 use crate::surroundings::Kind;
-use crate::table::{Line, Passwd};
+use crate::table::{File, Line, Passwd};
 
 /// The home field of accounts that have none on purpose.
 const NO_HOME: &[u8] = b"/nonexistent";
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let (missing, owner) = (wanted("missing-home"), wanted("home-owner"));
     let open = wanted("home-open-to-others");
@@ -20,7 +21,8 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
     if let Some(rule) = wanted("home-not-absolute") {
         let users = &ground.book.users;
         let relative = |user: &Passwd<'_>| !user.home.is_empty() && !user.home.starts_with(b"/");
-        for (line, user) in users.records().filter(|(_, user)| relative(user)) {
+        let odd = screen.records::<Passwd<'_>>(ground.book, File::Passwd);
+        for (line, user) in odd.filter(|(_, user)| relative(user)) {
             let (name, home) = (BStr::new(user.name), BStr::new(user.home));
             let message = format!("the home of {name}, {home}, does not begin at /.");
             let own = [b"/", user.home].concat();

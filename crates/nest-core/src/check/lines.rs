@@ -24,7 +24,9 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     for lines in File::ALL.iter().filter_map(|file| ground.book.lines(*file)) {
         if let Some(rule) = malformed {
             check_empty(rule, lines, &mut out);
-            find_nul(rule, lines, &mut out);
+            if screen.holds_nul(lines.file()) {
+                find_nul(rule, lines, &mut out);
+            }
         }
         for line in screen.lines(ground.book, lines.file()).filter(Line::is_record) {
             let colons = memchr::memchr_iter(b':', line.record()).count();

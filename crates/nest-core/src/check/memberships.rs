@@ -13,7 +13,7 @@ use super::screen::Screen;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
 use crate::secret::shown;
-use crate::table::{File, Group, Gshadow, InStep, Record};
+use crate::table::{File, Group, Gshadow, Record};
 use crate::value::{members, nearest};
 
 /// A nearest name is looked for this often; then the findings are too many for
@@ -27,7 +27,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
         ghosts(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("ghost-admin") {
-        ghost_admins(rule, ground, &mut out);
+        ghost_admins(rule, ground, screen, &mut out);
     }
     if let Some(rule) = wanted("listed-in-primary") {
         listed_in_primary(rule, ground, screen, &mut out);
@@ -52,10 +52,11 @@ fn listed<'b>(
     wanted: impl Fn(Group<'b>, &'b [u8]) -> bool + Sync,
 ) -> Vec<(usize, &'b [u8])> {
     let (lines, wanted) = (ground.book.groups.lines(), &wanted);
-    let stretches = screen.listing(File::Group).par_iter().with_min_len(1024);
+    let stretches = screen.lists.par_iter().with_min_len(1024);
     let of_line = |start: &u32| {
         let at = *start as usize;
-        let group = Group::read(lines.around(at).record());
+        let line = lines.at(at);
+        let group = Group::read(line.record()).filter(|_| line.is_record());
         let all = group
             .into_iter()
             .flat_map(|group| members(group.members).filter(move |member| wanted(group, member)));
@@ -65,12 +66,9 @@ fn listed<'b>(
 }
 
 fn ghosts(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
-    let Some(users) = book.name_index(File::Passwd) else {
-        return;
-    };
-    let (passwd, group) = (book.users.lines(), book.groups.lines());
-    let ghosts = listed(ground, screen, |_, member| users.find(passwd, member).is_none());
+    let (book, group) = (ground.book, ground.book.groups.lines());
+    let names = book.names();
+    let ghosts = listed(ground, screen, |_, member| names.find(File::Passwd, member).is_none());
     let mut suggestions = 0;
     for (at, member) in ghosts {
         match elsewhere(ground, member.into()) {
@@ -81,7 +79,7 @@ fn ghosts(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Ou
                 return;
             }
         }
-        let line = group.around(at);
+        let line = group.at(at);
         let name = BStr::new(member);
         suggestions += 1;
         let near = (suggestions <= SUGGESTIONS)
@@ -104,14 +102,12 @@ fn ghosts(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Ou
     }
 }
 
-fn ghost_admins(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn ghost_admins(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
-    let (Some(table), Some(users)) = (&book.gshadow, book.name_index(File::Passwd)) else {
-        return;
-    };
-    for (line, gshadow) in table.records() {
-        let unknown =
-            members(gshadow.admins).filter(|admin| users.find(book.users.lines(), admin).is_none());
+    let Some(table) = &book.gshadow else { return };
+    for (line, gshadow) in screen.records::<Gshadow<'_>>(book, File::Gshadow) {
+        let unknown = members(gshadow.admins)
+            .filter(|admin| book.names().find(File::Passwd, admin).is_none());
         for admin in unknown {
             match elsewhere(ground, admin.into()) {
                 Ok(true) => continue,
@@ -130,18 +126,13 @@ fn ghost_admins(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
 
 fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
-    let Some(users) = book.name_index(File::Passwd) else { return };
     let lines = book.groups.lines();
-    // Of a name that is there once its line needs no further search.
-    let gid_of = |name: &[u8]| match users.doubled.is_empty() {
-        true => users.find(book.users.lines(), name).and_then(|at| book.users.record(at)?.gid()),
-        false => book.user(name).and_then(|(_, user)| user.gid()),
-    };
+    let gid_of = |name: &[u8]| book.user(name).and_then(|(_, user)| user.gid());
     let own = |group: Group<'_>, member: &[u8]| {
         group.gid().is_some_and(|gid| gid_of(member) == Some(gid))
     };
     for (at, member) in listed(ground, screen, own) {
-        let line = lines.around(at);
+        let line = lines.at(at);
         let (name, group) = (BStr::new(member), BStr::new(line.name()));
         let message = format!("{group} is the primary group of {name}, and lists it too.");
         let remedy = Remedy::run([b"change", b"group", group, b"--drop-member", member]);
@@ -151,19 +142,12 @@ fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, o
 }
 
 fn mismatches(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
-    if [File::Group, File::Gshadow].iter().all(|file| screen.listing(*file).is_empty()) {
-        return;
-    }
-    let (Some(table), Some(index)) = (&book.gshadow, book.name_index(File::Gshadow)) else {
-        return;
-    };
-    let mut index = InStep::new(index, table.lines());
-    for (line, group) in book.groups.records() {
-        let Some(at) = index.find(group.name) else {
-            continue;
-        };
-        let other = table.lines().get(at);
+    let (book, groups) = (ground.book, ground.book.groups.lines());
+    let Some(table) = &book.gshadow else { return };
+    for line in screen.differing.iter().map(|start| groups.at(*start as usize)) {
+        let Some(group) = Group::read(line.record()).filter(|_| line.is_record()) else { continue };
+        let Some(at) = book.names().find(File::Gshadow, group.name) else { continue };
+        let other = table.lines().at(at);
         let Some(gshadow) = Gshadow::read(other.record()) else {
             continue;
         };
@@ -188,7 +172,7 @@ fn mismatches(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mu
         let mut finding = found(rule, book.groups.lines(), line, Mark::Field(3), message, remedy);
         finding.related.push(Related {
             file: File::Gshadow,
-            line: at + 1,
+            line: table.lines().number(at),
             text: shown(File::Gshadow, other.bytes),
         });
         out.findings.push(finding);

@@ -12,10 +12,13 @@ mod orphans;
 mod ranges;
 mod remedy;
 mod repair;
+mod roll;
 mod rules;
 mod screen;
 mod shells;
 mod sign_in;
+mod spans;
+mod sweep;
 
 pub use finding::{Finding, Mark, Related, Skipped};
 pub use remedy::{Command, Remedy};
@@ -84,14 +87,7 @@ impl Out {
 
 /// Runs the selected rules.
 pub fn check(ground: Ground<'_>, selection: &Selection) -> Report {
-    // Every family looks names up: make the indexes first, all at once.
-    let others = [File::Shadow, File::Group, File::Gshadow];
-    let index = || {
-        ground.book.name_index(File::Passwd);
-        others.par_iter().for_each(|file| _ = ground.book.name_index(*file));
-    };
-    let (screen, ()) = rayon::join(|| Screen::of(ground), index);
-    check_screened(ground, selection, &screen)
+    check_screened(ground, selection, &Screen::of(ground))
 }
 
 /// Runs the selected rules; those about single lines look at what the screen left.
@@ -100,12 +96,12 @@ fn check_screened(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     let families: [&(dyn Fn() -> Out + Sync); 11] = [
         &|| lines::run(ground, selection, screen),
         &|| duplicates::run(ground, selection, screen),
-        &|| orphans::run(ground, selection),
+        &|| orphans::run(ground, selection, screen),
         &|| memberships::run(ground, selection, screen),
         &|| sign_in::run(ground, selection, screen),
         &|| shells::run(ground, selection, screen),
-        &|| admins::run(ground, selection),
-        &|| homes::run(ground, selection),
+        &|| admins::run(ground, selection, screen),
+        &|| homes::run(ground, selection, screen),
         &|| left_behind::run(ground, selection),
         &|| ranges::run(ground, selection, screen),
         &|| files::run(ground, selection),

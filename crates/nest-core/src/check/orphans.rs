@@ -1,90 +1,53 @@
 //! Lines whose counterpart is missing: shadow-orphan, missing-shadow,
-//! gshadow-orphan, missing-gshadow,
-//! range-orphan.
+//! gshadow-orphan, missing-gshadow, range-orphan.
 
 use bstr::{BStr, BString};
-use rayon::prelude::*;
 
 use super::lines::found;
+use super::screen::Screen;
 use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::surroundings::Origin;
-use crate::table::{File, Group, InStep, Line, Lines, NameIndex, Passwd, Record, SubId};
+use crate::table::{File, Group, Line, Lines, Passwd, Record, SubId};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
-    let orphans = wanted("shadow-orphan").map(|rule| shadow_orphans(rule, ground, &mut out));
-    if let Some(rule) = wanted("missing-shadow")
-        && !(orphans == Some(0) && as_many(ground, File::Shadow, File::Passwd))
-    {
+    if let Some(rule) = wanted("shadow-orphan") {
+        shadow_orphans(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("missing-shadow") {
         missing_shadow(rule, ground, &mut out);
     }
-    let orphans = wanted("gshadow-orphan").map(|rule| gshadow_orphans(rule, ground, &mut out));
-    if let Some(rule) = wanted("missing-gshadow")
-        && !(orphans == Some(0) && as_many(ground, File::Gshadow, File::Group))
-    {
+    if let Some(rule) = wanted("gshadow-orphan") {
+        gshadow_orphans(rule, ground, &mut out);
+    }
+    if let Some(rule) = wanted("missing-gshadow") {
         missing_gshadow(rule, ground, &mut out);
     }
     if let Some(rule) = wanted("range-orphan") {
-        range_orphans(rule, ground, &mut out);
+        range_orphans(rule, ground, screen, &mut out);
     }
     out
 }
 
-/// Whether two files name the same, line by line: then neither lacks a name of the
-/// other.
-fn in_step(ground: Ground<'_>, file: File, other: File) -> bool {
-    let with = |file| ground.book.name_index(file).and_then(|index| index.in_step_with);
-    with(file) == Some(other) || with(other) == Some(file)
+/// The records of `file` whose name no line of `other` has.
+fn unnamed<'b>(ground: Ground<'b>, file: File, other: File) -> impl Iterator<Item = Line<'b>> {
+    let lines = ground.book.lines(file);
+    let starts = ground.book.names().lacking(file, other).into_iter();
+    starts.filter_map(move |start| Some(lines?.at(start as usize)))
 }
 
-/// Whether two files have the same number of different names: if neither lacks one of
-/// the first, none of the second is lacking.
-fn as_many(ground: Ground<'_>, file: File, other: File) -> bool {
-    let count = |file| ground.book.name_index(file).map(NameIndex::len);
-    count(file) == count(other)
-}
-
-/// The records of `file` whose name no line of `other` has, by several threads: most of
-/// the work is looking names up.
-fn unnamed<'b>(ground: Ground<'b>, file: File, other: File) -> Vec<Line<'b>> {
-    let book = ground.book;
-    let (Some(index), Some(others)) = (book.name_index(other), book.lines(other)) else {
-        return Vec::new();
-    };
-    let Some(lines) = book.lines(file).filter(|_| !in_step(ground, file, other)) else {
-        return Vec::new();
-    };
-    let stretches = (0..lines.len()).into_par_iter().step_by(STRETCH);
-    stretches
-        .flat_map_iter(|from| {
-            let mut index = InStep::new(index, others);
-            let all = (from..lines.len().min(from + STRETCH)).map(|at| lines.get(at));
-            // A line without a colon is malformed-line's.
-            all.filter(|line| line.is_record() && line.name().len() < line.record().len())
-                .filter(move |line| index.find(line.name()).is_none())
-        })
-        .collect()
-}
-
-/// So many lines are looked at in one go.
-const STRETCH: usize = 8192;
-
-/// Returns how many there are.
-fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) -> usize {
-    let Some(shadow) = &ground.book.shadow else { return 0 };
-    let orphans = unnamed(ground, File::Shadow, File::Passwd);
-    for line in &orphans {
+fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let Some(shadow) = &ground.book.shadow else { return };
+    for line in unnamed(ground, File::Shadow, File::Passwd) {
         let message = format!(
             "no account is called {}; the next one of that name would get this password.",
             BStr::new(line.name())
         );
-        let remedy = orphan_remedy(rule, shadow.lines(), *line);
-        out.findings.push(found(rule, shadow.lines(), *line, Mark::Field(0), message, remedy));
+        let remedy = orphan_remedy(rule, shadow.lines(), line);
+        out.findings.push(found(rule, shadow.lines(), line, Mark::Field(0), message, remedy));
     }
-    orphans.len()
 }
 
 /// A line that nobody can read is not taken out unasked: what it held is not kept.
@@ -95,19 +58,16 @@ fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Reme
     }
 }
 
-/// Returns how many there are.
-fn gshadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) -> usize {
-    let Some(gshadow) = &ground.book.gshadow else { return 0 };
-    let orphans = unnamed(ground, File::Gshadow, File::Group);
-    for line in &orphans {
+fn gshadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+    let Some(gshadow) = &ground.book.gshadow else { return };
+    for line in unnamed(ground, File::Gshadow, File::Group) {
         let name = BStr::new(line.name());
         let message = format!(
             "no group is called {name}; the next one of that name would get its administrators."
         );
-        let remedy = orphan_remedy(rule, gshadow.lines(), *line);
-        out.findings.push(found(rule, gshadow.lines(), *line, Mark::Field(0), message, remedy));
+        let remedy = orphan_remedy(rule, gshadow.lines(), line);
+        out.findings.push(found(rule, gshadow.lines(), line, Mark::Field(0), message, remedy));
     }
-    orphans.len()
 }
 
 fn missing_gshadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
@@ -159,25 +119,17 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     }
 }
 
-fn range_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn range_orphans(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
     let book = ground.book;
-    let mut uids = None;
-    for table in [&book.subuid, &book.subgid].into_iter().flatten() {
-        for line in unnamed(ground, table.lines().file(), File::Passwd) {
-            let Some(range) = SubId::read(line.record()) else { continue };
-            let known = match range.owner_uid() {
-                None => false,
-                Some(uid) => uids
-                    .get_or_insert_with(|| {
-                        let mut set = IdSet::default();
-                        book.users.records().filter_map(|(_, user)| user.uid()).for_each(|uid| {
-                            set.insert(uid);
-                        });
-                        set
-                    })
-                    .contains(uid),
+    for (table, unowned) in [&book.subuid, &book.subgid].into_iter().zip(&screen.unowned) {
+        let Some(table) = table else { continue };
+        for line in unowned.iter().map(|start| table.lines().at(*start as usize)) {
+            let Some(range) = SubId::read(line.record()).filter(|_| line.is_record()) else {
+                continue;
             };
-            if known {
+            let by_name = || book.names().find(File::Passwd, range.owner).is_some();
+            let by_number = range.owner_uid().is_some_and(|uid| screen.uids.contains(uid));
+            if by_number || by_name() {
                 continue;
             }
             match elsewhere(ground, range.owner.into()) {

@@ -2,7 +2,6 @@
 
 use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
-use rayon::prelude::*;
 
 use super::lines::found;
 use super::screen::Screen;
@@ -10,50 +9,27 @@ use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::secret::shown;
-use crate::table::{Line, SubId, SubIds, Table, each_row};
+use crate::table::{Line, SubId, SubIds, Table};
 use crate::value::IdSpan;
 
 pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
     let mut out = Out::default();
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let book = ground.book;
-    for table in [&book.subuid, &book.subgid].into_iter().flatten() {
-        let spans = sorted_spans(table);
-        let apart = spans.windows(2).all(|pair| pair[0].last < pair[1].first);
-        if let Some(rule) = wanted("overlapping-range").filter(|_| !apart) {
+    for (at, table) in [&book.subuid, &book.subgid].into_iter().enumerate() {
+        let Some(table) = table else { continue };
+        let overlapping = screen.overlapping[at];
+        if let Some(rule) = wanted("overlapping-range").filter(|_| overlapping) {
             overlaps(rule, ground, table, &mut out);
         }
-        if let Some(rule) = wanted("duplicate-range").filter(|_| !apart) {
+        if let Some(rule) = wanted("duplicate-range").filter(|_| overlapping) {
             doubled(rule, table, &mut out);
         }
-        let covers = |span: &IdSpan| screen.held.highest_in(span.first, span.last).is_some();
-        if let Some(rule) = wanted("range-over-account").filter(|_| spans.iter().any(covers)) {
+        if let Some(rule) = wanted("range-over-account").filter(|_| screen.covering[at]) {
             over_accounts(rule, ground, table, &screen.held, &mut out);
         }
     }
     out
-}
-
-/// The ranges of a file, without their lines: nearly always all that has to be looked
-/// at.
-fn sorted_spans(table: &Table<SubIds>) -> Vec<IdSpan> {
-    let parts: Vec<Vec<IdSpan>> = table
-        .lines()
-        .parts()
-        .map(|(_, text)| {
-            let mut spans = Vec::new();
-            each_row(text, |row| {
-                let fields = (row.field(0), row.field(1), row.field(2), row.count());
-                if let (Some(owner), Some(first), Some(count), 3) = fields {
-                    spans.extend(SubId { owner, first, count }.span());
-                }
-            });
-            spans
-        })
-        .collect();
-    let mut spans = parts.concat();
-    spans.par_sort_unstable();
-    spans
 }
 
 fn doubled(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {

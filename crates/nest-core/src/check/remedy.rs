@@ -161,13 +161,7 @@ pub(super) fn number(ground: Ground<'_>, findings: &mut [Finding]) {
 /// has or that can't be.
 pub(super) fn free_name(book: &crate::book::Book, name: &BStr) -> BString {
     let fitted = crate::allot::fitted(name).unwrap_or_else(|| "user".into());
-    let taken = |name: &str| {
-        File::ALL.into_iter().any(|file| {
-            book.name_index(file)
-                .zip(book.lines(file))
-                .is_some_and(|(index, lines)| index.find(lines, name.as_bytes()).is_some())
-        })
-    };
+    let taken = |name: &str| book.names().entry(name.as_bytes()).is_some();
     if !taken(&fitted) {
         return fitted.into();
     }

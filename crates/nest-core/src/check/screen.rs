@@ -1,22 +1,28 @@
-//! One sweep over the files for all the rules that look at single lines. It leaves
-//! them the few lines that are not as nearly all are; of the others none of these
-//! rules has anything to say.
+//! One sweep over the files for all rules that go through them line by line. It leaves
+//! them the few lines that are not as nearly all are; of the others none of these rules
+//! has anything to say.
+
+use std::collections::HashMap;
 
 use rayon::prelude::*;
 
 use super::duplicates::is_own_home;
+use super::roll::Roll;
+use super::spans::Spans;
+use super::sweep::{Part, sweep, sweep_users};
 use crate::allot::IdSet;
 use crate::book::Book;
 use crate::plan::Ground;
-use crate::policy::Policy;
-use crate::table::{File, Group, Line, Passwd, Record, Row, each_line};
-use crate::value::{PasswordField, read_id, read_plain_id};
+use crate::table::{File, Group, Keying, Line, Names, Passwd, Record};
+use crate::value::read_id;
 
 /// Where the lines begin that rules have to look at, and the numbers that all lines
 /// hold.
 #[derive(Default)]
 pub(super) struct Screen {
     odd: [Vec<u32>; 6],
+    /// Whether there are NUL bytes in a file.
+    nul: [bool; 6],
     /// The uids of users.
     pub uids: IdSet,
     /// Whether two users have the same.
@@ -31,47 +37,89 @@ pub(super) struct Screen {
     pub held: IdSet,
     /// Whether somebody has a home that is not named after its user.
     pub other_home: bool,
-    /// The lines of group and of gshadow that list members.
-    listing: [Vec<u32>; 2],
-}
-
-/// What one part of a file came to: two sets of numbers, of passwd or of group.
-#[derive(Default)]
-struct Part {
-    odd: Vec<u32>,
-    ids: IdSet,
-    twice: bool,
-    primary: IdSet,
-    other_home: bool,
-    listing: Vec<u32>,
+    /// Groups that list somebody twice, or who has no account, or whose primary group
+    /// it is; or that may.
+    pub lists: Vec<u32>,
+    /// Groups whose members differ from those in gshadow, or may.
+    pub differing: Vec<u32>,
+    /// Ranges of a name that no user has, of uids and of gids.
+    pub unowned: [Vec<u32>; 2],
+    /// Whether two ranges of a file have ids in common.
+    pub overlapping: [bool; 2],
+    /// Whether a range of a file has a number that a user or a group has.
+    pub covering: [bool; 2],
 }
 
 impl Screen {
-    /// Sweeps over the files.
+    /// Sweeps over the files, and leaves the book an index of its names.
     pub fn of(ground: Ground<'_>) -> Self {
-        let mut screen = Screen::default();
-        for file in File::ALL {
-            let Some(lines) = ground.book.lines(file) else { continue };
-            let parts: Vec<Part> =
-                lines.parts().map(|(from, text)| sweep(file, from, text, ground)).collect();
-            let (mut ids, mut twice) = (IdSet::default(), false);
-            for part in parts {
-                screen.odd[file as usize].extend(part.odd);
-                twice |= part.twice | !ids.extend(&part.ids);
-                screen.primary.extend(&part.primary);
-                screen.other_home |= part.other_home;
-                if file.is_of_groups() {
-                    screen.listing[usize::from(file == File::Gshadow)].extend(part.listing);
-                }
-            }
-            match file {
-                File::Passwd => (screen.uids, screen.uid_twice) = (ids, twice),
-                File::Group => (screen.gids, screen.gid_twice) = (ids, twice),
-                _ => {}
-            }
+        let (mut screen, book) = (Screen::default(), ground.book);
+        let (keying, named) = (Keying::default(), book.named_files());
+        let mut users: Vec<Part> = book.users.lines().sweep(Part::default, |part, from, text| {
+            sweep_users(part, from, text, ground, &keying);
+        });
+        let keys: Vec<_> = users.iter_mut().map(|part| std::mem::take(&mut part.keys)).collect();
+        let mut names = Names::of_users(keying.clone(), &keys, named);
+        drop(keys);
+        let gids = users.iter().map(|part| &part.gids[..]).collect::<Vec<_>>().concat();
+        screen.add(File::Passwd, users);
+
+        let mut parts = sweep_others(ground, &names, &gids);
+        for file in [File::Group, File::Shadow, File::Gshadow] {
+            let parts = parts.get_mut(&file).into_iter().flatten();
+            let placed: Vec<_> = parts.map(|part| std::mem::take(&mut part.placed)).collect();
+            names.settle(file, &placed, named);
         }
-        screen.add_odd(ground.book);
+        let lists = parts.iter().filter(|(file, _)| file.is_of_groups());
+        let any_list = lists.flat_map(|(_, parts)| parts).any(|part| part.lists);
+        let ranges =
+            [File::Subuid, File::Subgid].map(|file| parts.remove(&file).unwrap_or_default());
+        for (unowned, parts) in screen.unowned.iter_mut().zip(&ranges) {
+            unowned.extend(parts.iter().flat_map(|part| part.placed.unowned()));
+        }
+        let spans: Vec<Vec<Spans>> = ranges
+            .into_iter()
+            .zip([File::Subuid, File::Subgid])
+            .map(|(mut ranges, file)| {
+                let spans = ranges.iter_mut().map(|part| std::mem::take(&mut part.spans)).collect();
+                screen.add(file, ranges);
+                spans
+            })
+            .collect();
+        for (file, parts) in parts {
+            screen.add(file, parts);
+        }
+        screen.add_odd(book);
+
+        let lookup = names.with(named);
+        let (differing, judged): (_, Vec<(bool, bool)>) = rayon::join(
+            || if any_list { lookup.differing() } else { Vec::new() },
+            || spans.into_par_iter().map(|spans| Spans::judge(&spans, &screen.held)).collect(),
+        );
+        screen.differing = differing;
+        for (at, (overlapping, covering)) in judged.into_iter().enumerate() {
+            (screen.overlapping[at], screen.covering[at]) = (overlapping, covering);
+        }
+        book.keep_names(names);
         screen
+    }
+
+    /// Adds what the parts of a file came to.
+    fn add(&mut self, file: File, parts: Vec<Part>) {
+        let (mut ids, mut twice) = (IdSet::default(), false);
+        for part in parts {
+            self.odd[file as usize].extend(part.odd);
+            self.lists.extend(part.suspects);
+            self.nul[file as usize] |= part.nul;
+            twice |= part.twice | !ids.extend(&part.ids);
+            self.primary.extend(&part.primary);
+            self.other_home |= part.other_home;
+        }
+        match file {
+            File::Passwd => (self.uids, self.uid_twice) = (ids, twice),
+            File::Group => (self.gids, self.gid_twice) = (ids, twice),
+            _ => {}
+        }
     }
 
     /// Adds the numbers of the lines that are to be looked at.
@@ -97,15 +145,15 @@ impl Screen {
         }
     }
 
-    /// Where the records of group or of gshadow begin that list members, in order.
-    pub fn listing(&self, file: File) -> &[u32] {
-        &self.listing[usize::from(file == File::Gshadow)]
+    /// Whether there are NUL bytes in a file.
+    pub fn holds_nul(&self, file: File) -> bool {
+        self.nul[file as usize]
     }
 
     /// The lines of a file that are to be looked at, in order.
     pub fn lines<'b>(&self, book: &'b Book, file: File) -> impl Iterator<Item = Line<'b>> {
         let all = book.lines(file);
-        self.odd[file as usize].iter().filter_map(move |start| Some(all?.around(*start as usize)))
+        self.odd[file as usize].iter().filter_map(move |start| Some(all?.at(*start as usize)))
     }
 
     /// The well-formed records among them.
@@ -119,98 +167,23 @@ impl Screen {
     }
 }
 
-fn sweep(file: File, from: usize, text: &[u8], ground: Ground<'_>) -> Part {
-    let mut part = Part::default();
-    each_line(text, |row| {
-        if matches!(row.line.first(), None | Some(b'#')) {
-            return;
-        }
-        let start = (from + row.start) as u32;
-        let lists = file.is_of_groups() && row.field(3).is_none_or(|members| !members.is_empty());
-        if lists && (Line { bytes: row.line, start: 0 }).is_record() {
-            part.listing.push(start);
-        }
-        if !is_plain(file, row, ground) {
-            part.odd.push(start);
-            return;
-        }
-        let id = |at| row.field(at).and_then(read_plain_id);
-        match (file, id(2)) {
-            (File::Passwd, Some(uid)) => {
-                part.twice |= !part.ids.insert(uid);
-                let (name, home) = (row.field(0), row.field(5));
-                part.other_home |= !is_own_home(name.unwrap_or(b""), home.unwrap_or(b""));
-                id(3).map(|gid| part.primary.insert(gid));
-            }
-            (File::Group, Some(gid)) => part.twice |= !part.ids.insert(gid),
-            _ => {}
-        }
-    });
-    part
-}
-
-/// Whether a line is a record in which no rule about single lines finds anything.
-/// That it says no is no finding yet.
-#[inline(always)]
-fn is_plain(file: File, row: Row<'_>, ground: Ground<'_>) -> bool {
-    let line = row.line;
-    if row.count() != file.fields() || matches!(line.last(), Some(b' ' | b'\t' | b'\r')) {
-        return false;
-    }
-    let field = |at| row.field(at).unwrap_or_default();
-    plain_name(field(0))
-        && match file {
-            File::Passwd => {
-                field(1) == b"x" && is_person(ground.policy, field(2)) && number(field(3))
-            }
-            File::Group => field(1) == b"x" && number(field(2)),
-            File::Gshadow => matches!(field(1), b"!" | b"*"),
-            File::Shadow => plain_shadow(row, ground.today.0),
-            File::Subuid | File::Subgid => plain_range(field(1), field(2)),
-        }
-}
-
-fn plain_name(name: &[u8]) -> bool {
-    let fits = |byte: &u8| matches!(byte, b'a'..=b'z' | b'0'..=b'9' | b'_' | b'-');
-    name.len() <= 32 && matches!(name.first(), Some(b'a'..=b'z' | b'_')) && name.iter().all(fits)
-}
-
-/// Whether an id is plainly written, not that of root, and far from the largest.
-fn number(text: &[u8]) -> bool {
-    text.len() < 10 && read_plain_id(text).is_some_and(|id| id != 0)
-}
-
-fn is_person(policy: &Policy, uid: &[u8]) -> bool {
-    number(uid) && read_plain_id(uid).is_some_and(|uid| policy.is_person(uid))
-}
-
-fn plain_shadow(row: Row<'_>, today: i64) -> bool {
-    let field = |at| row.field(at).unwrap_or_default();
-    let password = field(1);
-    let strong = [&b"$y$"[..], b"$6$", b"$5$", b"$7$", b"$2", b"$gy$"];
-    let is_strong = || strong.iter().any(|scheme| password.starts_with(scheme));
-    let days = |at| match field(at) {
-        b"" => Some(None),
-        text if text.len() < 10 => read_plain_id(text).map(|days| Some(i64::from(days))),
-        _ => None,
+/// Sweeps over all files but passwd; names are looked up in the index of the users.
+fn sweep_others(ground: Ground<'_>, names: &Names, gids: &[u32]) -> HashMap<File, Vec<Part>> {
+    let named = ground.book.named_files();
+    let sweep_all = |file: &File| -> (File, Vec<Part>) {
+        let begin = || {
+            let roll = Roll::new(&names.with(named), gids);
+            (Part::default(), names.placer(*file, named), roll)
+        };
+        let parts = ground.book.lines(*file).map(|lines| {
+            lines.sweep(begin, |(part, placer, roll), from, text| {
+                sweep(*file, part, (placer, roll), from, text, ground);
+            })
+        });
+        let parts = parts.unwrap_or_default().into_par_iter();
+        (*file, parts.map(|(part, placer, roll)| part.finish(placer, roll)).collect())
     };
-    let (Some(changed), Some(hold), Some(renew)) = (days(2), days(3), days(4)) else {
-        return false;
-    };
-    // Of a line with too many fields the last one holds the rest.
-    field(8).is_empty()
-        && !password.is_empty()
-        && (is_strong() || PasswordField::is_harmless(password))
-        && (5..8).all(|at| days(at).is_some())
-        && changed.is_none_or(|changed| changed <= today)
-        && hold.zip(renew).is_none_or(|(hold, renew)| hold <= renew)
-}
-
-fn plain_range(first: &[u8], count: &[u8]) -> bool {
-    let (Some(first), Some(count)) = (read_plain_id(first), read_plain_id(count)) else {
-        return false;
-    };
-    count > 0 && first.checked_add(count).is_some()
+    File::ALL[1..].par_iter().map(sweep_all).collect()
 }
 
 #[cfg(test)]
@@ -218,8 +191,14 @@ mod tests {
     use proptest::prelude::*;
 
     use super::*;
+    use std::sync::Arc;
+
+    use crate::book::Texts;
     use crate::book::tests::book;
     use crate::check::{Selection, check_screened};
+    use crate::policy::Policy;
+    use crate::table::Lines;
+    use crate::table::source::tests::Slow;
     use crate::test_support::World;
     use crate::value::Day;
 
@@ -253,12 +232,11 @@ mod tests {
         };
         let mut screen = Screen { odd: File::ALL.map(starts), ..Screen::default() };
         screen.add_odd(ground.book);
-        // As if there were something to find in each number.
+        // As if there were something to find in each number and each list.
         (screen.uid_twice, screen.gid_twice, screen.other_home) = (true, true, true);
-        screen.listing = [File::Group, File::Gshadow].map(|file| {
-            let lines = ground.book.lines(file).into_iter().flat_map(|lines| lines.iter());
-            lines.filter(Line::is_record).map(|line| line.start as u32).collect()
-        });
+        (screen.overlapping, screen.covering, screen.nul) = ([true; 2], [true; 2], [true; 6]);
+        (screen.lists, screen.differing) = (starts(File::Group), starts(File::Group));
+        screen.unowned = [starts(File::Subuid), starts(File::Subgid)];
         screen.primary.insert(4_000_000_000);
         screen.gids.insert(4_000_000_001);
         screen
@@ -310,6 +288,34 @@ mod tests {
                 report.findings.iter().map(|finding| format!("{finding:?}")).collect()
             };
             prop_assert_eq!(found(&Screen::of(ground)), found(&everything(ground)));
+        }
+
+        /// What is read when it is wanted has the findings of what is held.
+        #[test]
+        fn files_need_not_be_held(
+            passwd in text(File::Passwd),
+            shadow in text(File::Shadow),
+            subuid in text(File::Subuid),
+            subgid in text(File::Subgid),
+        ) {
+            let held = [(File::Passwd, &passwd)];
+            let read = [(File::Shadow, &shadow), (File::Subuid, &subuid), (File::Subgid, &subgid)];
+            let found = |hold: bool| -> Vec<String> {
+                let mut texts = Texts::default();
+                for (file, text) in held.iter().chain(&read) {
+                    let bytes = text.as_bytes().to_vec();
+                    match hold || *file == File::Passwd {
+                        true => texts.set(*file, Arc::new(bytes)),
+                        false => texts.set_lines(Lines::unread(*file, Arc::new(Slow(bytes)))),
+                    }
+                }
+                let (book, policy, world) = (Book::new(texts), Policy::default(), World::default());
+                let (today, change) = (Day(20_781), None);
+                let ground = Ground { book: &book, policy: &policy, world: &world, today, change };
+                let report = check_screened(ground, &Selection::default(), &Screen::of(ground));
+                report.findings.iter().map(|finding| format!("{finding:?}")).collect()
+            };
+            prop_assert_eq!(found(false), found(true));
         }
     }
 }

@@ -115,7 +115,7 @@ pub(super) fn members<'r>(
     let mut seen = HashSet::new();
     let mut found = Vec::new();
     if names.len() > 4 {
-        ground.book.name_index(File::Passwd);
+        ground.book.names();
     }
     for name in names {
         if !seen.insert(name) {

@@ -6,6 +6,9 @@ use wide::u8x16;
 /// colon after the other would start anew too often.
 const BLOCK: usize = 16;
 
+/// So many blocks of a text are gone through in one go.
+const BLOCKS: usize = 4;
+
 /// Calls `tell` with the place of each colon until it says to stop.
 #[inline(always)]
 fn each_colon(line: &[u8], mut tell: impl FnMut(usize) -> bool) {
@@ -60,7 +63,7 @@ pub struct Row<'a> {
     pub line: &'a [u8],
     /// Where it begins in the text.
     pub start: usize,
-    colons: [u32; MOST_COLONS],
+    colons: [u32; MOST_COLONS + 1],
     count: usize,
 }
 
@@ -68,6 +71,15 @@ impl<'a> Row<'a> {
     /// How many fields there are; nine for nine or more.
     pub fn count(&self) -> usize {
         self.count + 1
+    }
+
+    /// The line from the colon on that ends the field at `at`; nothing if none does.
+    #[inline]
+    pub fn after(&self, at: usize) -> &'a [u8] {
+        match at < self.count {
+            true => &self.line[self.colons[at] as usize..],
+            false => b"",
+        }
     }
 
     /// The field at `at`, counted from 0, if there are as many and fewer than
@@ -98,7 +110,7 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
         let line = line.trim_ascii_start();
         if !matches!(line.first(), None | Some(b'#' | b'+' | b'-')) {
             let start = row.start + row.line.len() - line.len();
-            let (mut colons, mut count) = ([0; MOST_COLONS], 0);
+            let (mut colons, mut count) = ([0; MOST_COLONS + 1], 0);
             each_colon(line, |at| {
                 colons[count] = at as u32;
                 count += 1;
@@ -109,43 +121,56 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
     });
 }
 
-/// The same for every line, records or not, as it is.
+/// The same for every line, records or not, as it is. Returns whether a NUL byte is
+/// among them.
 #[inline(always)]
-pub fn each_line<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
+pub fn each_line<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) -> bool {
     let (colon, newline) = (u8x16::splat(b':'), u8x16::splat(b'\n'));
-    let mut colons = [0u32; MOST_COLONS];
+    let mut colons = [0u32; MOST_COLONS + 1];
     let (mut start, mut count, mut base) = (0, 0, 0);
-    while base < text.len() {
-        let block: [u8; BLOCK] = match text.get(base..base + BLOCK) {
-            Some(block) => block.try_into().unwrap_or_default(),
+    let mut lowest = u8x16::splat(u8::MAX);
+    // A newline is thought after a last line that has none.
+    let end = text.len() + usize::from(text.last().is_some_and(|last| *last != b'\n'));
+    while base < end {
+        let rest = &text[base.min(text.len())..];
+        let (mut both, mut newlines) = (0u64, 0u64);
+        let whole: [u8; BLOCK * BLOCKS] = match rest.first_chunk() {
+            Some(whole) => *whole,
             None => {
-                let rest = &text[base..];
-                let mut block = [0; BLOCK];
-                block[..rest.len()].copy_from_slice(rest);
-                block
+                let mut padded = [b' '; BLOCK * BLOCKS];
+                padded[..rest.len()].copy_from_slice(rest);
+                if end > text.len() {
+                    newlines = 1 << rest.len();
+                    both = newlines;
+                }
+                padded
             }
         };
-        let block = u8x16::new(block);
-        let newlines = block.simd_eq(newline).to_bitmask();
-        let mut both = block.simd_eq(colon).to_bitmask() | newlines;
+        for (at, block) in whole.as_chunks().0.iter().enumerate() {
+            let block = u8x16::new(*block);
+            let ends = block.simd_eq(newline);
+            lowest = lowest.min(block);
+            newlines |= u64::from(ends.to_bitmask()) << (BLOCK * at);
+            both |= u64::from((ends | block.simd_eq(colon)).to_bitmask()) << (BLOCK * at);
+        }
         while both != 0 {
             let bit = both.trailing_zeros();
             let at = base + bit as usize;
             both &= both - 1;
             if newlines >> bit & 1 == 1 {
-                tell(Row { line: &text[start..at], start, colons, count });
+                let known = count.min(MOST_COLONS);
+                tell(Row { line: &text[start..at], start, colons, count: known });
                 start = at + 1;
                 count = 0;
-            } else if count < MOST_COLONS {
-                colons[count] = (at - start) as u32;
+            } else {
+                // One place more than is looked at, for all that are too many.
+                colons[count.min(MOST_COLONS)] = (at - start) as u32;
                 count += 1;
             }
         }
-        base += BLOCK;
+        base += BLOCK * BLOCKS;
     }
-    if start < text.len() {
-        tell(Row { line: &text[start..], start, colons, count });
-    }
+    lowest.simd_eq(u8x16::splat(0)).to_bitmask() != 0
 }
 
 #[cfg(test)]
@@ -177,6 +202,18 @@ mod tests {
                 assert!(text.as_bytes()[row.start..].starts_with(row.line));
                 assert!(!row.line[0].is_ascii_whitespace());
             });
+        }
+
+        /// Wherever it stands, and whatever the lines before it.
+        #[test]
+        fn nul_bytes_are_noticed(text in "[:a\\n]{0,150}", at in 0usize..150) {
+            let mut text = text.into_bytes();
+            let holds = |text: &[u8]| each_line(text, |_| ());
+            prop_assert!(!holds(&text));
+            if at < text.len() {
+                text[at] = 0;
+                prop_assert!(holds(&text));
+            }
         }
 
         #[test]

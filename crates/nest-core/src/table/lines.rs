@@ -1,18 +1,22 @@
 //! The lines of one file, over one buffer.
 
-use std::ops::Range;
+use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 
 use memchr::{memchr, memchr_iter, memmem, memrchr};
 
 use rayon::prelude::*;
 
-use super::File;
 use super::excerpt::{Gathered, Outside};
+use super::source::{Source, Unread};
+use super::{File, Line};
 use crate::allot::IdSet;
 
 /// Work on less text than this is not worth a thread's attention.
 const PART: usize = 1 << 20;
+
+/// After so many numbers of lines where lines begin is remembered.
+const FEW: usize = 4;
 
 /// The text of a file, however the caller holds it.
 pub type Text = Arc<dyn AsRef<[u8]> + Send + Sync>;
@@ -20,69 +24,45 @@ pub type Text = Arc<dyn AsRef<[u8]> + Send + Sync>;
 /// The text of one account file and where its lines begin.
 pub struct Lines {
     file: File,
-    text: Text,
+    text: Held,
     /// Found when first needed: looking up one name needs no line table.
     starts: OnceLock<Vec<u32>>,
+    /// How often a line's number was asked for without it.
+    asked: AtomicUsize,
     /// Set when `text` holds only some lines of the file.
     outside: Option<Outside>,
 }
 
-/// One line, without its newline.
-#[derive(Debug, Clone, Copy)]
-pub struct Line<'a> {
-    /// The bytes, newline left out.
-    pub bytes: &'a [u8],
-    /// Where they begin in the file.
-    pub start: usize,
+/// How a text is held.
+enum Held {
+    Whole(Text),
+    Unread(Box<Unread>),
 }
 
-impl<'a> Line<'a> {
-    /// The bytes of the line in the file, newline left out.
-    pub fn range(&self) -> Range<usize> {
-        self.start..self.start + self.bytes.len()
-    }
-
-    /// The line as a record: the C library passes over leading white space.
-    pub fn record(&self) -> &'a [u8] {
-        match self.bytes.first() {
-            Some(byte) if byte.is_ascii_whitespace() => self.bytes.trim_ascii_start(),
-            _ => self.bytes,
-        }
-    }
-
-    /// Whether the line is meant as a record: not blank, no comment, no compat
-    /// line. It may still be malformed.
-    pub fn is_record(&self) -> bool {
-        !matches!(self.record().first(), None | Some(b'#' | b'+' | b'-'))
-    }
-
-    /// Whether the line has as many fields as the lines of its file have.
-    pub fn is_whole(&self, file: File) -> bool {
-        memchr::memchr_iter(b':', self.record()).count() + 1 == file.fields()
-    }
-
-    /// Whether the line is a compat line, which stands for entries of a
-    /// directory (`+` takes them in, `-` leaves them out).
-    pub fn is_compat(&self) -> bool {
-        matches!(self.record().first(), Some(b'+' | b'-'))
-    }
-
-    /// The first field, for a record.
-    pub fn name(&self) -> &'a [u8] {
-        let record = self.record();
-        &record[..memchr(b':', record).unwrap_or(record.len())]
-    }
+/// In how many parts a text of this length is gone through.
+fn parts_of(length: usize) -> usize {
+    (length / PART).clamp(1, 2 * rayon::current_num_threads())
 }
 
 impl Lines {
     /// The lines of `text`.
     pub fn new(file: File, text: Text) -> Self {
-        Lines { file, text, starts: OnceLock::new(), outside: None }
+        Self::over(file, Held::Whole(text), None)
+    }
+
+    /// The lines of a text that is read when it is wanted.
+    pub fn unread(file: File, source: Arc<dyn Source>) -> Self {
+        Self::over(file, Held::Unread(Box::new(Unread::new(source))), None)
+    }
+
+    fn over(file: File, text: Held, outside: Option<Outside>) -> Self {
+        let (starts, asked) = (OnceLock::new(), AtomicUsize::new(0));
+        Lines { file, text, starts, asked, outside }
     }
 
     /// Some lines of a file; see [`super::Excerpter`].
     pub(super) fn excerpt(file: File, text: Vec<u8>, outside: Outside) -> Self {
-        Lines { file, text: Arc::new(text), starts: OnceLock::new(), outside: Some(outside) }
+        Self::over(file, Held::Whole(Arc::new(text)), Some(outside))
     }
 
     /// Whether only the lines that were asked for are here.
@@ -92,15 +72,20 @@ impl Lines {
 
     /// How long the file is, in bytes.
     pub fn file_length(&self) -> usize {
-        self.outside.as_ref().map_or(self.text().len(), |outside| outside.length)
+        match (&self.outside, &self.text) {
+            (Some(outside), _) => outside.length,
+            (None, Held::Unread(unread)) => unread.length(),
+            (None, Held::Whole(text)) => (**text).as_ref().len(),
+        }
     }
 
     /// Whether the last line of the file has its newline; an empty file needs
     /// none.
     pub fn is_finished(&self) -> bool {
-        match &self.outside {
-            Some(outside) => outside.finished,
-            None => self.text().is_empty() || self.text().ends_with(b"\n"),
+        match (&self.outside, &self.text) {
+            (Some(outside), _) => outside.finished,
+            (None, Held::Unread(unread)) => unread.is_finished(),
+            (None, Held::Whole(_)) => self.text().is_empty() || self.text().ends_with(b"\n"),
         }
     }
 
@@ -136,7 +121,10 @@ impl Lines {
 
     /// The whole text.
     pub fn text(&self) -> &[u8] {
-        (*self.text).as_ref()
+        match &self.text {
+            Held::Whole(text) => (**text).as_ref(),
+            Held::Unread(unread) => unread.text(),
+        }
     }
 
     /// Where each line begins. A file over 4 GB has no line table; the host
@@ -207,35 +195,11 @@ impl Lines {
         })
     }
 
-    /// Whether the lines name the same as those of another file, one by one.
-    pub fn is_in_step_with(&self, other: &Lines) -> bool {
-        // A line without a colon names nobody.
-        let named = |line: Line<'_>| line.is_record() && line.name().len() < line.record().len();
-        self.iter().map(Some).chain([None]).zip(other.iter().map(Some).chain([None])).all(|pair| {
-            let (one, other) = match pair {
-                (Some(one), Some(other)) => (one, other),
-                (one, other) => return one.is_none() && other.is_none(),
-            };
-            let name = one.bytes.iter().position(|byte| *byte == b':').unwrap_or(0);
-            // Nearly always; a name of a lower-case letter is no comment.
-            if one.bytes.first().is_some_and(u8::is_ascii_lowercase)
-                && name > 0
-                && other.bytes.starts_with(&one.bytes[..=name])
-            {
-                return true;
-            }
-            match (named(one), named(other)) {
-                (true, true) => one.name() == other.name(),
-                (one, other) => one == other,
-            }
-        })
-    }
-
     /// The text in a few parts of about the same size, each of whole lines and with
     /// where it begins, to be gone through in parallel.
     pub fn parts(&self) -> impl IndexedParallelIterator<Item = (usize, &[u8])> {
         let text = self.text();
-        let count = (text.len() / PART).clamp(1, 2 * rayon::current_num_threads());
+        let count = parts_of(text.len());
         let line_start = |at: usize| match at {
             0 => 0,
             at => memchr(b'\n', &text[at..]).map_or(text.len(), |length| at + length + 1),
@@ -247,15 +211,35 @@ impl Lines {
         parts.into_par_iter()
     }
 
+    /// Goes through the text in a few parts, in parallel, each of them in pieces of whole
+    /// lines with where they begin. Returns what came of each part.
+    pub fn sweep<A: Send>(
+        &self,
+        begin: impl Fn() -> A + Sync,
+        take: impl Fn(&mut A, usize, &[u8]) + Sync,
+    ) -> Vec<A> {
+        if let Held::Unread(unread) = &self.text {
+            return unread.sweep(parts_of(unread.length()), begin, take);
+        }
+        let parts = self.parts().map(|(from, text)| {
+            let mut part = begin();
+            take(&mut part, from, text);
+            part
+        });
+        parts.collect()
+    }
+
     /// The number in the file of the line that begins at `start`, counted from 1.
     pub fn number(&self, start: usize) -> usize {
         if let Some(outside) = &self.outside {
             let at = outside.kept.partition_point(|kept| kept.0 <= start);
             return outside.kept[at - 1].2;
         }
+        // For one or two it is quicker to count.
+        let few = self.asked.fetch_add(1, Ordering::Relaxed) < FEW;
         match self.starts.get() {
-            Some(starts) => starts.partition_point(|&at| at as usize <= start).max(1),
-            None => memchr_iter(b'\n', &self.text()[..start]).count() + 1,
+            None if few => memchr_iter(b'\n', &self.text()[..start]).count() + 1,
+            _ => self.starts().partition_point(|&at| at as usize <= start).max(1),
         }
     }
 
@@ -282,6 +266,21 @@ impl Lines {
             _ => memchr_iter(b'\n', before).count(),
         };
         (at, newlines + 1 + usize::from(unfinished))
+    }
+
+    /// The line that begins at `start` in the text.
+    ///
+    /// # Panics
+    /// When the text ends before that.
+    #[inline]
+    pub fn at(&self, start: usize) -> Line<'_> {
+        if let Held::Unread(unread) = &self.text
+            && let Some(bytes) = unread.line(start)
+        {
+            return Line { bytes, start };
+        }
+        let rest = &self.text()[start..];
+        Line { bytes: &rest[..memchr(b'\n', rest).unwrap_or(rest.len())], start }
     }
 
     /// The line around the byte at `at`.

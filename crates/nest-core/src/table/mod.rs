@@ -9,10 +9,13 @@ mod excerpt;
 mod fields;
 mod group;
 mod gshadow;
-mod index;
+mod line;
 mod lines;
+mod names;
+mod numbers;
 mod passwd;
 mod shadow;
+pub(crate) mod source;
 mod subid;
 mod transition;
 
@@ -24,11 +27,16 @@ pub use excerpt::Excerpter;
 pub use fields::{Row, each_line, each_row};
 pub use group::Group;
 pub use gshadow::Gshadow;
-pub use index::{InStep, NameIndex, doubled_numbers};
-pub use lines::{Line, Lines, Text};
+pub use line::Line;
+pub use lines::{Lines, Text};
+pub(crate) use names::{
+    Entry, Files, Key, Keying, Lookup, Many, Names, Placed, Placer, block, name_of,
+};
+pub use numbers::doubled_numbers;
 
 pub use passwd::Passwd;
 pub use shadow::{Aging, Shadow};
+pub use source::Source;
 pub use subid::SubId;
 pub use transition::{Order, holding_both, order};
 

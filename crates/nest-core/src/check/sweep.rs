@@ -1,0 +1,264 @@
+//! What one part of a file comes to: the lines that rules have to look at, and the
+//! names and numbers of all lines.
+
+use wide::u8x16;
+
+use super::duplicates::is_last_part;
+use super::roll::Roll;
+use super::spans::Spans;
+use crate::allot::IdSet;
+use crate::plan::Ground;
+use crate::table::{
+    File, Key, Keying, Line, Passwd, Placed, Placer, Record, Row, SubId, block, each_line, name_of,
+};
+use crate::value::{IdSpan, PasswordField, read_plain_id};
+
+/// What was found in one part.
+#[derive(Default)]
+pub(super) struct Part {
+    /// Where the lines begin that may be wrong.
+    pub odd: Vec<u32>,
+    /// Whether there are NUL bytes.
+    pub nul: bool,
+    /// The names, of passwd.
+    pub keys: Vec<Key>,
+    /// What became of the names, of another file.
+    pub placed: Placed,
+    /// The uids of users, or the gids of groups, but for odd lines.
+    pub ids: IdSet,
+    /// Whether two of them are the same.
+    pub twice: bool,
+    /// The gids of primary groups, but for odd lines.
+    pub primary: IdSet,
+    /// The same for each name, those of odd lines too; the largest id for none.
+    pub gids: Vec<u32>,
+    /// Whether somebody has a home that is not named after its user.
+    pub other_home: bool,
+    /// Groups that list somebody twice, or who has no account, or whose primary group it
+    /// is; or that may.
+    pub suspects: Vec<u32>,
+    /// Whether any does.
+    pub lists: bool,
+    /// Ranges of ids.
+    pub spans: Spans,
+}
+
+/// Goes through a piece of passwd.
+pub(super) fn sweep_users(
+    part: &mut Part,
+    from: usize,
+    text: &[u8],
+    ground: Ground<'_>,
+    keying: &Keying,
+) {
+    // About as many lines as there may be, so that nothing has to move.
+    part.keys.reserve(text.len() / 40);
+    part.gids.reserve(text.len() / 40);
+    part.nul |= each_line(text, |row| {
+        let start = from + row.start;
+        let gid = user(part, text, row, ground);
+        let Some(name) = part.name(row, start, gid.is_some()) else { return };
+        part.keys.push(keying.key(name, start));
+        let odd = || Passwd::read(row.line.trim_ascii_start())?.gid();
+        part.gids.push(gid.or_else(odd).unwrap_or(u32::MAX));
+    });
+}
+
+/// Goes through a piece of another file, and places its names.
+pub(super) fn sweep(
+    file: File,
+    part: &mut Part,
+    (placer, roll): (&mut Placer<'_>, &mut Roll<'_>),
+    from: usize,
+    text: &[u8],
+    ground: Ground<'_>,
+) {
+    part.nul |= match file {
+        File::Shadow => {
+            // What follows the password is the same on many lines.
+            let mut usual: &[u8] = b"";
+            each_line(text, |row| {
+                let days = row.after(1);
+                let fine = days == usual || has_sound_days(row, ground.today.0);
+                if fine {
+                    usual = days;
+                }
+                let plain = fine && has_sound_password(row) && is_record(file, text, row);
+                part.place(placer, (from, text), row, plain);
+            })
+        }
+        File::Group => each_line(text, |row| {
+            let gid = group(part, text, row);
+            part.place(placer, (from, text), row, gid.is_some());
+            let (list, start) = (row.field(3), (from + row.start) as u32);
+            if list != Some(b"") {
+                part.lists = true;
+                match list.filter(|_| gid.is_some()) {
+                    Some(list) => roll.take_list(&mut part.suspects, list, gid, start),
+                    None => roll.take(&mut part.suspects, row, start),
+                }
+            }
+        }),
+        File::Gshadow => each_line(text, |row| {
+            let password = matches!(row.field(1), Some(b"!" | b"*"));
+            let plain = password && row.field(2) == Some(b"") && is_record(file, text, row);
+            part.place(placer, (from, text), row, plain);
+            part.lists |= row.field(3).is_none_or(|members| !members.is_empty());
+        }),
+        _ => each_line(text, |row| {
+            let plain = range(part, text, row);
+            part.place(placer, (from, text), row, plain);
+        }),
+    };
+}
+
+impl Part {
+    /// The part when all of it was gone through.
+    pub fn finish(mut self, placer: Placer<'_>, roll: Roll<'_>) -> Self {
+        self.spans.finish();
+        roll.finish(&mut self.suspects);
+        self.placed = placer.finish();
+        self
+    }
+
+    /// Places the name of a line, in a piece that begins somewhere.
+    #[inline(always)]
+    fn place(
+        &mut self,
+        placer: &mut Placer<'_>,
+        (from, text): (usize, &[u8]),
+        row: Row<'_>,
+        plain: bool,
+    ) {
+        let start = from + row.start;
+        if let Some(name) = self.name(row, start, plain) {
+            placer.line(&text[row.start..], name, start);
+        }
+    }
+
+    /// The name that a line is about, if any. Keeps the line if it is not plain.
+    #[inline(always)]
+    fn name<'t>(&mut self, row: Row<'t>, start: usize, plain: bool) -> Option<&'t [u8]> {
+        if plain {
+            return row.field(0);
+        }
+        if !matches!(row.line.first(), None | Some(b'#')) {
+            self.odd.push(start as u32);
+        }
+        name_of(row.line)
+    }
+}
+
+/// Whether a line has as many fields as it is to have, the first one a plain name, and
+/// no white space at its end. That it says no is no finding yet.
+#[inline(always)]
+fn is_record(file: File, text: &[u8], row: Row<'_>) -> bool {
+    row.count() == file.fields()
+        && !matches!(row.line.last(), Some(b' ' | b'\t' | b'\r'))
+        && has_plain_name(text, row)
+}
+
+/// Whether a line's name is one that every style allows.
+#[inline(always)]
+fn has_plain_name(text: &[u8], row: Row<'_>) -> bool {
+    let name = row.field(0).unwrap_or_default();
+    if !matches!(name.first(), Some(b'a'..=b'z' | b'_')) {
+        return false;
+    }
+    // Nearly all names are short, and nearly all lines longer than that.
+    if let Some(block) = block(text, row.start).filter(|_| name.len() <= 16) {
+        let splat = u8x16::splat;
+        let within = |first: u8, count: u8| {
+            let above = block - splat(first);
+            above.min(splat(count)).simd_eq(above)
+        };
+        let fits = within(b'a', 25)
+            | within(b'0', 9)
+            | block.simd_eq(splat(b'_'))
+            | block.simd_eq(splat(b'-'));
+        return fits.to_bitmask().trailing_ones() as usize >= name.len();
+    }
+    let fits = |byte: &u8| matches!(byte, b'a'..=b'z' | b'0'..=b'9' | b'_' | b'-');
+    name.len() <= 32 && name.iter().all(fits)
+}
+
+/// An id that is plainly written, not that of root, and far from the largest.
+#[inline(always)]
+fn number(text: Option<&[u8]>) -> Option<u32> {
+    text.filter(|text| text.len() < 10).and_then(read_plain_id).filter(|id| *id != 0)
+}
+
+/// Takes in a plain user; returns the gid.
+#[inline(always)]
+fn user(part: &mut Part, text: &[u8], row: Row<'_>, ground: Ground<'_>) -> Option<u32> {
+    if !is_record(File::Passwd, text, row) || row.field(1) != Some(b"x") {
+        return None;
+    }
+    let uid = number(row.field(2)).filter(|uid| ground.policy.is_person(*uid))?;
+    let (gid, home) = (number(row.field(3))?, row.field(5)?);
+    if !matches!(home.first(), None | Some(b'/')) {
+        return None;
+    }
+    part.twice |= !part.ids.insert(uid);
+    part.primary.insert(gid);
+    part.other_home |= !is_last_part(home, row.field(0)?);
+    Some(gid)
+}
+
+/// Takes in a plain group; returns the gid.
+#[inline(always)]
+fn group(part: &mut Part, text: &[u8], row: Row<'_>) -> Option<u32> {
+    if !is_record(File::Group, text, row) || row.field(1) != Some(b"x") {
+        return None;
+    }
+    let gid = number(row.field(2))?;
+    part.twice |= !part.ids.insert(gid);
+    Some(gid)
+}
+
+#[inline(always)]
+fn range(part: &mut Part, text: &[u8], row: Row<'_>) -> bool {
+    let span = |first: Option<&[u8]>, count: Option<&[u8]>| {
+        IdSpan::counted(read_plain_id(first?)?, u64::from(read_plain_id(count?)?))
+    };
+    if is_record(File::Subuid, text, row)
+        && let Some(span) = span(row.field(1), row.field(2))
+    {
+        part.spans.add(span);
+        return true;
+    }
+    let line = Line { bytes: row.line, start: 0 };
+    if line.is_record() {
+        let span = SubId::read(line.record()).and_then(|range| range.span());
+        span.into_iter().for_each(|span| part.spans.add(span));
+    }
+    false
+}
+
+/// Whether a password field of shadow is a strong hash, or lets nobody in.
+#[inline(always)]
+fn has_sound_password(row: Row<'_>) -> bool {
+    let password = row.field(1).unwrap_or_default();
+    let strong = [&b"$y$"[..], b"$6$", b"$5$", b"$7$", b"$2", b"$gy$"];
+    let is_strong = || strong.iter().any(|scheme| password.starts_with(scheme));
+    !password.is_empty() && (is_strong() || PasswordField::is_harmless(password))
+}
+
+/// Whether the fields after the password are as they are to be.
+fn has_sound_days(row: Row<'_>, today: i64) -> bool {
+    let field = |at| row.field(at).unwrap_or_default();
+    let days = |at| match field(at) {
+        b"" => Some(None),
+        text if text.len() < 10 => read_plain_id(text).map(|days| Some(i64::from(days))),
+        _ => None,
+    };
+    let (Some(changed), Some(hold), Some(renew)) = (days(2), days(3), days(4)) else {
+        return false;
+    };
+    // Of a line with too many fields the last one holds the rest.
+    row.count() == File::Shadow.fields()
+        && field(8).is_empty()
+        && (5..8).all(|at| days(at).is_some())
+        && changed.is_none_or(|changed| changed <= today)
+        && hold.zip(renew).is_none_or(|(hold, renew)| hold <= renew)
+}

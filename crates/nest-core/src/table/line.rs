@@ -1,0 +1,54 @@
+//! One line of a file.
+
+use std::ops::Range;
+
+use memchr::memchr;
+
+use super::File;
+
+/// One line, without its newline.
+#[derive(Debug, Clone, Copy)]
+pub struct Line<'a> {
+    /// The bytes, newline left out.
+    pub bytes: &'a [u8],
+    /// Where they begin in the file.
+    pub start: usize,
+}
+
+impl<'a> Line<'a> {
+    /// The bytes of the line in the file, newline left out.
+    pub fn range(&self) -> Range<usize> {
+        self.start..self.start + self.bytes.len()
+    }
+
+    /// The line as a record: the C library passes over leading white space.
+    pub fn record(&self) -> &'a [u8] {
+        match self.bytes.first() {
+            Some(byte) if byte.is_ascii_whitespace() => self.bytes.trim_ascii_start(),
+            _ => self.bytes,
+        }
+    }
+
+    /// Whether the line is meant as a record: not blank, no comment, no compat
+    /// line. It may still be malformed.
+    pub fn is_record(&self) -> bool {
+        !matches!(self.record().first(), None | Some(b'#' | b'+' | b'-'))
+    }
+
+    /// Whether the line has as many fields as the lines of its file have.
+    pub fn is_whole(&self, file: File) -> bool {
+        memchr::memchr_iter(b':', self.record()).count() + 1 == file.fields()
+    }
+
+    /// Whether the line is a compat line, which stands for entries of a
+    /// directory (`+` takes them in, `-` leaves them out).
+    pub fn is_compat(&self) -> bool {
+        matches!(self.record().first(), Some(b'+' | b'-'))
+    }
+
+    /// The first field, for a record.
+    pub fn name(&self) -> &'a [u8] {
+        let record = self.record();
+        &record[..memchr(b':', record).unwrap_or(record.len())]
+    }
+}

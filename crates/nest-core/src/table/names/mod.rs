@@ -1,0 +1,201 @@
+//! One index over the names of passwd, shadow, group and gshadow, for work that looks
+//! up more than a few: which lines each name has in each of them.
+
+mod lookup;
+mod place;
+mod slots;
+mod text;
+
+use std::hash::{BuildHasher, Hasher};
+use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
+
+use hashbrown::DefaultHashBuilder;
+use rayon::prelude::*;
+
+use super::{File, Lines, each_line};
+use slots::Slots;
+
+pub(crate) use lookup::{Entry, Lookup, Many};
+pub(crate) use place::{Placed, Placer};
+pub(crate) use text::{block, name_of};
+
+/// The files whose lines are named by what they are about, in the order in which their
+/// names are taken in.
+const NAMED: [File; 4] = [File::Passwd, File::Group, File::Shadow, File::Gshadow];
+
+/// Those files of a tree, as far as it has them.
+pub(crate) type Files<'b> = [Option<&'b Lines>; 4];
+
+/// No place, or no entry.
+const NONE: u32 = u32::MAX;
+
+/// So many names are looked up together: what is slow is to wait for memory, and for
+/// many places at once one waits no longer than for one.
+const BATCH: usize = 32;
+
+/// The hash of a name: 96 bits, keyed anew for each index. That two of a million names
+/// have the same is less likely than that memory fails, and nobody can choose such
+/// names. Where many names are looked up, one that has the hash of another is taken for
+/// the same; where somebody is told that names are the same, they were compared.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+struct Hash {
+    upper: u64,
+    lower: u32,
+}
+
+/// A name as the index looks for it.
+#[derive(Debug, Clone, Copy, Default)]
+pub(crate) struct Key {
+    upper: u64,
+    lower: u32,
+    /// Where its line begins in the text.
+    start: u32,
+}
+
+impl Key {
+    #[inline]
+    fn new(Hash { upper, lower }: Hash, start: u32) -> Self {
+        Key { upper, lower, start }
+    }
+
+    #[inline]
+    fn hash(&self) -> Hash {
+        Hash { upper: self.upper, lower: self.lower }
+    }
+}
+
+/// How the names of one index are hashed.
+#[derive(Debug, Clone, Default)]
+pub(crate) struct Keying([DefaultHashBuilder; 2]);
+
+impl Keying {
+    /// The key of a name on the line that begins at `start`.
+    #[inline]
+    pub fn key(&self, name: &[u8], start: usize) -> Key {
+        Key::new(self.hash(name), start as u32)
+    }
+
+    #[inline]
+    fn hash(&self, name: &[u8]) -> Hash {
+        let [upper, lower] = &self.0;
+        let (mut upper, mut lower) = (upper.build_hasher(), lower.build_hasher());
+        upper.write(name);
+        lower.write(name);
+        Hash { upper: upper.finish(), lower: lower.finish() as u32 }
+    }
+}
+
+/// The first line of each name in each file. Lines that repeat a name are kept apart.
+///
+/// Every name has an entry, by number: those of passwd in the order of its lines, then
+/// those that only other files have.
+pub(crate) struct Names {
+    keying: Keying,
+    slots: Slots,
+    /// Where the first line of each entry begins, file by file; [`NONE`] for none.
+    places: [Vec<AtomicU32>; 4],
+    doubled: [Vec<(u32, u32)>; 4],
+}
+
+impl std::fmt::Debug for Names {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Names").field("entries", &self.places[0].len()).finish_non_exhaustive()
+    }
+}
+
+impl Names {
+    /// Indexes the names of these files.
+    pub fn build<'b>(lines: impl Fn(File) -> Option<&'b Lines> + Sync) -> Self {
+        let keying = Keying::default();
+        let keys_of = |(from, text): (usize, &[u8])| {
+            let mut keys = Vec::new();
+            each_line(text, |row| {
+                let name = name_of(row.line);
+                keys.extend(name.map(|name| keying.key(name, from + row.start)));
+            });
+            keys
+        };
+        let keys: Option<Vec<Vec<Key>>> =
+            lines(File::Passwd).map(|lines| lines.parts().map(keys_of).collect());
+        let files = Self::files(&lines);
+        let mut names = Names::of_users(keying.clone(), &keys.unwrap_or_default(), files);
+        for file in &NAMED[1..] {
+            let Some(lines) = lines(*file) else { continue };
+            let placers = lines.sweep(
+                || names.placer(*file, files),
+                |placer, from, text| {
+                    each_line(text, |row| {
+                        if let Some(name) = name_of(row.line) {
+                            placer.line(&text[row.start..], name, from + row.start);
+                        }
+                    });
+                },
+            );
+            let placed: Vec<Placed> = placers.into_iter().map(Placer::finish).collect();
+            names.settle(*file, &placed, files);
+        }
+        names
+    }
+
+    /// The index of the users, each with the key of its line, to which the lines of
+    /// other files are to be added.
+    pub fn of_users(keying: Keying, users: &[Vec<Key>], files: Files<'_>) -> Self {
+        let count: usize = users.iter().map(Vec::len).sum();
+        let mut slots = Slots::new(count);
+        let passwd = text(files, File::Passwd);
+        let starts = || users.iter().flatten().map(|key| AtomicU32::new(key.start)).collect();
+        let none = || (0..count).map(|_| AtomicU32::new(NONE)).collect();
+        let (doubled, places): (Vec<Vec<(u32, u32)>>, _) = rayon::join(
+            || slots.shards().map(|mut shard| shard.take_in(users, passwd)).collect(),
+            || [starts(), none(), none(), none()],
+        );
+        let mut names = Names { keying, slots, places, doubled: Default::default() };
+        let places = &names.places[0];
+        let start = |entry: u32| places[entry as usize].load(Relaxed);
+        let mut doubled: Vec<(u32, u32)> = doubled.concat();
+        doubled.sort_unstable_by_key(|(_, again)| *again);
+        names.doubled[0] =
+            doubled.iter().map(|(first, again)| (start(*first), start(*again))).collect();
+        // Nothing leads to the entries of the others.
+        doubled.iter().for_each(|(_, again)| places[*again as usize].store(NONE, Relaxed));
+        names
+    }
+
+    /// The files that have names.
+    pub fn files<'b>(lines: impl Fn(File) -> Option<&'b Lines>) -> Files<'b> {
+        NAMED.map(lines)
+    }
+
+    /// The names with the files they are in.
+    pub fn over<'b>(&'b self, lines: impl Fn(File) -> Option<&'b Lines>) -> Lookup<'b> {
+        self.with(Self::files(lines))
+    }
+
+    /// The same, of these files.
+    pub fn with<'b>(&'b self, files: Files<'b>) -> Lookup<'b> {
+        Lookup { names: self, files }
+    }
+
+    /// The lines of a file whose name an earlier line has, as where (that one, this)
+    /// begin, in file order.
+    pub fn doubled(&self, file: File) -> &[(u32, u32)] {
+        &self.doubled[position(file)]
+    }
+}
+
+/// The text of one of them. One that is read when it is wanted is seldom wanted.
+fn text<'b>(files: Files<'b>, file: File) -> &'b [u8] {
+    files[position(file)].map(Lines::text).unwrap_or_default()
+}
+
+fn position(file: File) -> usize {
+    match file {
+        File::Passwd => 0,
+        File::Group => 1,
+        File::Shadow => 2,
+        _ => 3,
+    }
+}
+
+#[cfg(test)]
+mod tests;
