@@ -78,6 +78,11 @@ impl<'g> Session<'g> {
         self.load_some(&Focus::new())
     }
 
+    /// Loads the account files to go through them once; see [`store::load_in_passing`].
+    pub fn load_in_passing(&self) -> Result<Loaded, Failure> {
+        Ok(store::load_in_passing(&self.tree)?)
+    }
+
     /// Loads the account files, but of large ones in `focus` only some lines.
     pub fn load_some(&self, focus: &Focus) -> Result<Loaded, Failure> {
         Ok(store::load(&self.tree, focus)?)

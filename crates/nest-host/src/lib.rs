@@ -48,4 +48,5 @@ mod survey;
 pub mod suspended;
 pub mod system_log;
 pub mod tree;
+mod unread;
 pub mod walk;

@@ -13,6 +13,7 @@ use xxhash_rust::xxh3::Xxh3;
 
 use crate::digest::{digest_of_file, in_hexadecimal};
 use crate::tree::{Located, Tree};
+use crate::unread::Unread;
 
 /// Files from this size on are read into memory of their own, in parallel, and
 /// copied by the kernel when they are rewritten.
@@ -50,6 +51,8 @@ pub struct Original {
     /// The state of its digest after the last byte, where it was taken while the
     /// file was read: with it the digest of a file that only grew costs nothing.
     hashed: Option<Box<Xxh3>>,
+    /// What reads it, where it is read as it is wanted.
+    unread: Option<Arc<Unread>>,
     /// Whether it was altered so shortly before it was read that a second
     /// alteration, after the reading, could carry the same times.
     fresh: bool,
@@ -92,9 +95,9 @@ pub enum LoadError {
     },
 }
 
-struct Mapped {
-    map: MmapMut,
-    length: usize,
+pub(crate) struct Mapped {
+    pub map: MmapMut,
+    pub length: usize,
 }
 
 impl AsRef<[u8]> for Mapped {
@@ -181,6 +184,18 @@ impl Loaded {
         });
     }
 
+    /// Whether what is read only when it is wanted was there, and still is what it was
+    /// when loading began.
+    pub fn is_as_it_was(&self) -> bool {
+        self.originals.values().all(|original| match &original.unread {
+            None => true,
+            Some(unread) => {
+                let stat = rustix::fs::fstat(&original.descriptor);
+                !unread.has_failed() && stat.is_ok_and(|stat| Seal::of(&stat) == original.seal)
+            }
+        })
+    }
+
     /// Whether every file is still the one that was read, none has come since,
     /// and none was so fresh that its times prove nothing.
     pub fn is_current(&self, tree: &Tree) -> bool {
@@ -214,7 +229,35 @@ pub type Focus = BTreeMap<File, Wanted>;
 /// # Errors
 /// [`LoadError`] when there is no `passwd` or `group`, or they can't be read.
 pub fn load(tree: &Tree, focus: &Focus) -> Result<Loaded, LoadError> {
-    let read = |file: File| (file, read_file(tree, file, focus.get(&file)));
+    load_as(tree, |file| focus.get(&file).map_or(Manner::Whole, Manner::Some))
+}
+
+/// Loads the account files to be gone through once. Of large ones of which little more
+/// is wanted after that only this little will be held in memory. When all is done, ask
+/// [`Loaded::is_as_it_was`]; if not, it is to be done again on all that [`load`] loads.
+///
+/// # Errors
+/// As [`load`].
+pub fn load_in_passing(tree: &Tree) -> Result<Loaded, LoadError> {
+    load_as(tree, |file| match file {
+        File::Shadow | File::Subuid | File::Subgid => Manner::Unread,
+        _ => Manner::Whole,
+    })
+}
+
+/// How a file is loaded, if it is large.
+#[derive(Clone, Copy)]
+enum Manner<'f> {
+    Whole,
+    Some(&'f Wanted),
+    Unread,
+}
+
+fn load_as<'f>(
+    tree: &Tree,
+    manner: impl Fn(File) -> Manner<'f> + Sync,
+) -> Result<Loaded, LoadError> {
+    let read = |file: File| (file, read_file(tree, file, manner(file)));
     let large = |file: &File| tree.stat(file.path()).is_ok_and(|stat| stat.st_size as u64 >= LARGE);
     let (large, small): (Vec<File>, Vec<File>) = File::ALL.iter().partition(|file| large(file));
     let mut results = Vec::new();
@@ -254,7 +297,7 @@ pub fn load(tree: &Tree, focus: &Focus) -> Result<Loaded, LoadError> {
 fn read_file(
     tree: &Tree,
     file: File,
-    focus: Option<&Wanted>,
+    manner: Manner<'_>,
 ) -> Result<Option<(Lines, Original)>, String> {
     let located = match tree.locate(file.path()) {
         Ok(located) => located,
@@ -283,22 +326,30 @@ fn read_file(
         let seal = Seal::of(&stat);
         let fresh = is_fresh(&seal);
         let mut hashed = None;
-        let lines = match focus.filter(|_| size >= LARGE) {
-            Some(wanted) if wanted.words.is_empty() => {
+        let mut unread = None;
+        let lines = match manner {
+            Manner::Some(wanted) if size >= LARGE && wanted.words.is_empty() => {
                 let lines = Excerpter::new(file, &[], false).finish();
-                let original = Original { located, descriptor, seal, stat, hashed, fresh };
+                let original = Original { located, descriptor, seal, stat, hashed, unread, fresh };
                 return Ok(Some((lines, original)));
             }
-            Some(wanted) => {
+            Manner::Some(wanted) if size >= LARGE => {
                 hashed = wanted.digest.then(Box::default);
                 read_excerpt(&descriptor, file, wanted, hashed.as_deref_mut())
             }
-            None => read_text(&descriptor, size).map(|text| Lines::new(file, text)),
+            // Of a fresh one it could not be told whether it is altered meanwhile.
+            Manner::Unread if size >= LARGE && !fresh => descriptor
+                .try_clone()
+                .map(|again| Arc::new(Unread::new(again, size as usize)))
+                .map(|file| unread.insert(file).clone())
+                .map(|source| Lines::unread(file, source)),
+            _ => read_text(&descriptor, size).map(|text| Lines::new(file, text)),
         }
         .map_err(|error| error.to_string())?;
         let after = rustix::fs::fstat(&descriptor).map_err(|error| error.to_string())?;
         if Seal::of(&after) == seal && lines.file_length() as u64 == size {
-            return Ok(Some((lines, Original { located, descriptor, seal, stat, hashed, fresh })));
+            let original = Original { located, descriptor, seal, stat, hashed, unread, fresh };
+            return Ok(Some((lines, original)));
         }
     }
     Err("it keeps changing while it is read".into())
@@ -315,18 +366,34 @@ fn read_text(descriptor: &OwnedFd, size: u64) -> std::io::Result<Text> {
         }
         return Ok(Arc::new(text));
     }
-    let mut map = MmapOptions::new().len(size).map_anon()?;
+    let mut map = room_for(size)?;
+    // Two threads touch new memory in half the time.
+    let (first, second) = map.split_at_mut(size / 2);
+    let read = |part: &mut [u8], from: usize| -> std::io::Result<usize> {
+        let mut length = 0;
+        while length < part.len() {
+            match rustix::io::pread(descriptor, &mut part[length..], (from + length) as u64)? {
+                0 => break,
+                count => length += count,
+            }
+        }
+        Ok(length)
+    };
+    let (first, second) = rayon::join(|| read(first, 0), || read(second, size / 2));
+    let length = match first? {
+        first if first < size / 2 => first,
+        first => first + second?,
+    };
+    Ok(Arc::new(Mapped { map, length }))
+}
+
+/// Memory for a large text.
+pub(crate) fn room_for(size: usize) -> std::io::Result<MmapMut> {
+    let map = MmapOptions::new().len(size).map_anon()?;
     // Without huge pages half of the time goes into page faults. Only advice:
     // a kernel that has none of it still works.
     let _ = map.advise(Advice::HugePage);
-    let mut length = 0;
-    while length < size {
-        match rustix::io::read(descriptor, &mut map[length..])? {
-            0 => break,
-            count => length += count,
-        }
-    }
-    Ok(Arc::new(Mapped { map, length }))
+    Ok(map)
 }
 
 /// Goes through a file in pieces and keeps what is wanted.

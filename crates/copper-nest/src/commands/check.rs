@@ -126,9 +126,14 @@ impl Check {
 
     fn one(&self, global: &Global, selection: &Selection) -> Result<Checked, Failure> {
         let session = Session::open(global)?;
-        let loaded = session.load()?;
+        let mut loaded = session.load_in_passing()?;
         let world = session.world_to_look_at()?;
         let mut report = check(session.ground(&loaded, &world), selection);
+        if !loaded.is_as_it_was() {
+            // Somebody was at the files: now as they are at one moment.
+            loaded = session.load()?;
+            report = check(session.ground(&loaded, &world), selection);
+        }
         let files = loaded.originals.len();
         let found = self.remember.then(|| remembered(&session, selection, &report));
         let mut since = None;

@@ -28,6 +28,63 @@ fn a_sound_tree_has_no_finding() {
     }
 }
 
+/// Large files are gone through by several threads, and not all of them are held in
+/// memory: what is found is the same.
+#[test]
+fn faults_are_found_in_large_files_too() {
+    let tree = TestTree::new();
+    let (mut passwd, mut group, mut shadow, mut ranges) =
+        (String::new(), String::new(), String::new(), String::new());
+    for at in 0..45_000usize {
+        let (name, id) = (format!("hand{at}"), 2000 + at);
+        passwd.push_str(&format!("{name}:x:{id}:{id}::/home/{name}:/bin/sh\n"));
+        group.push_str(&format!("{name}:x:{id}:\n"));
+        let at = at * 7919 % 45_000;
+        let (name, first) = (format!("hand{at}"), 3_000_000_000 + at * 8);
+        ranges.push_str(&format!("{name}:{first}:8\n"));
+        // Every four thousandth has a hash that is soon guessed.
+        let scheme = if at % 4000 == 17 { "$1$" } else { "$y$j9T$" };
+        shadow.push_str(&format!("{name}:{scheme}saltsalt${}:20000:0:::::\n", "a".repeat(22)));
+    }
+    let gshadow = group.replace(":x:", ":!:");
+    let gshadow = gshadow.lines().map(|line| line.split(':').next().unwrap_or_default());
+    let gshadow = gshadow.map(|name| format!("{name}:!::\n")).collect::<String>();
+    shadow.push_str("hand5:!:20000::::::\nnobody-knows::20000::::::\n");
+    ranges.push_str("hand6:3000000004:8\nnobody-knows:4000000000:1\n");
+    for (file, text) in [
+        ("etc/passwd", &passwd),
+        ("etc/group", &group),
+        ("etc/shadow", &shadow),
+        ("etc/gshadow", &gshadow),
+        ("etc/subuid", &ranges),
+    ] {
+        tree.append(file, text);
+    }
+    // Of a file that was altered just now it can't be told whether it still is.
+    std::thread::sleep(std::time::Duration::from_millis(60));
+    let run = tree.run("check --files-only --skip shared-home");
+    let found: Vec<&str> = run.stdout.lines().collect();
+    let last = 6 + 45_000;
+    let line_of = |at: usize| 7 + (0..45_000).position(|line| line * 7919 % 45_000 == at).unwrap();
+    for finding in [
+        format!(
+            "etc/shadow:{}: error duplicate-name: line {} says hand5 already",
+            last + 1,
+            line_of(5)
+        ),
+        format!("etc/shadow:{}: error shadow-orphan: no account is called nobody-knows", last + 2),
+        format!("etc/shadow:{}: error open-password: the password field of nobody-knows", last + 2),
+        format!("etc/subuid:{}: warning range-orphan: no account is called nobody-knows", last - 2),
+        format!("etc/shadow:{}: warning weak-hash: ", line_of(4017)),
+    ] {
+        let told = found.iter().any(|line| line.starts_with(&finding));
+        assert!(told, "no {finding}\nin\n{}\n{}", run.stdout, run.stderr);
+    }
+    let count = |rule: &str| found.iter().filter(|line| line.contains(rule)).count();
+    assert_eq!((count("weak-hash"), count("overlapping-range")), (12, 2), "{}", run.stdout);
+    assert_eq!(found.len(), 18, "{}", run.stdout);
+}
+
 #[test]
 fn each_fault_is_found_on_its_line() {
     let tree = faulty();
