@@ -26,6 +26,20 @@ fn main() {
     {
         // Functions of the same machine code become one.
         println!("cargo:rustc-link-arg-bins=-Wl,--icf=all");
+        leave_out_unwinding();
+    }
+}
+
+/// The release build aborts when it panics, and unwinds nothing: the tables for that,
+/// half a megabyte, are left out.
+fn leave_out_unwinding() {
+    let script = std::path::Path::new(&set("OUT_DIR")).join("no-unwinding.ld");
+    let tables = "*(.eh_frame) *(.eh_frame_hdr) *(.gcc_except_table .gcc_except_table.*)";
+    let text = format!("SECTIONS {{ /DISCARD/ : {{ {tables} }} }} INSERT AFTER .text;\n");
+    // Without the script the program is only larger.
+    if std::fs::write(&script, text).is_ok() {
+        println!("cargo:rustc-link-arg-bins=-Wl,--no-eh-frame-hdr");
+        println!("cargo:rustc-link-arg-bins=-Wl,-T,{}", script.display());
     }
 }
 
