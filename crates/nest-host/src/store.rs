@@ -379,7 +379,11 @@ fn read_text(descriptor: &OwnedFd, size: u64) -> std::io::Result<Text> {
         }
         Ok(length)
     };
-    let (first, second) = rayon::join(|| read(first, 0), || read(second, size / 2));
+    let (first, second) = std::thread::scope(|scope| {
+        let second = scope.spawn(|| read(second, size / 2));
+        let first = read(first, 0);
+        (first, second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
+    });
     let length = match first? {
         first if first < size / 2 => first,
         first => first + second?,
