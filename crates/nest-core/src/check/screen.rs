@@ -192,13 +192,14 @@ mod tests {
 
     use super::*;
     use std::sync::Arc;
+    use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
     use crate::book::Texts;
     use crate::book::tests::book;
     use crate::check::{Selection, check_screened};
     use crate::policy::Policy;
-    use crate::table::Lines;
     use crate::table::source::tests::Slow;
+    use crate::table::{Lines, Source, Text};
     use crate::test_support::World;
     use crate::value::Day;
 
@@ -222,6 +223,28 @@ mod tests {
         let shadow = "a::1:::::\na:$1$a$b:1::::::\na:!:20782::::::\na:!:1:9:8::::\na:!:1:-1:::::\n";
         assert_eq!(odd(File::Shadow, shadow), [1, 2, 3, 4, 5]);
         assert_eq!(odd(File::Subuid, "a:4294967295:2\na:1:0\na:1:2\n"), [1, 2]);
+    }
+
+    /// A text of which nothing is left when it was read so often.
+    struct Shrinking(Vec<u8>, AtomicUsize);
+
+    impl Source for Shrinking {
+        fn length(&self) -> usize {
+            self.0.len()
+        }
+
+        fn read(&self, offset: usize, into: &mut [u8]) -> usize {
+            let left = self.1.load(Relaxed);
+            self.1.store(left.saturating_sub(1), Relaxed);
+            let rest = self.0.get(offset..).filter(|_| left > 0).unwrap_or_default();
+            let count = rest.len().min(into.len());
+            into[..count].copy_from_slice(&rest[..count]);
+            count
+        }
+
+        fn whole(&self) -> Text {
+            Arc::new(vec![0; self.0.len()])
+        }
     }
 
     /// Every line, as if each were to be looked at.
@@ -316,6 +339,27 @@ mod tests {
                 report.findings.iter().map(|finding| format!("{finding:?}")).collect()
             };
             prop_assert_eq!(found(false), found(true));
+        }
+
+        /// A file that shrinks while it is read leads to some answer all the same.
+        #[test]
+        fn a_file_that_shrinks_does_no_harm(
+            passwd in text(File::Passwd),
+            shadow in text(File::Shadow),
+            subuid in text(File::Subuid),
+            after in 0usize..4,
+        ) {
+            let mut texts = Texts::default();
+            texts.set(File::Passwd, Arc::new(passwd.into_bytes()));
+            for (file, text) in [(File::Shadow, shadow), (File::Subuid, subuid)] {
+                let source = Shrinking(text.into_bytes(), AtomicUsize::new(after));
+                texts.set_lines(Lines::unread(file, Arc::new(source)));
+            }
+            let (book, policy, world) = (Book::new(texts), Policy::default(), World::default());
+            let (today, change) = (Day(20_781), None);
+            let ground = Ground { book: &book, policy: &policy, world: &world, today, change };
+            let report = check_screened(ground, &Selection::default(), &Screen::of(ground));
+            prop_assert!(report.findings.iter().all(|finding| finding.line < 100));
         }
     }
 }

@@ -24,7 +24,8 @@ pub trait Source: Send + Sync {
     /// whether it was all right.
     fn read(&self, offset: usize, into: &mut [u8]) -> usize;
 
-    /// All of it.
+    /// All of it, always as long as [`Source::length`] says: where something can't be
+    /// read, with anything in its place.
     fn whole(&self) -> Text;
 }
 
