@@ -130,7 +130,7 @@ impl Book {
     }
 
     /// The records of `file` with this name, well-formed or not. One lookup
-    /// searches the text; after [`Book::names`] was built it is asked.
+    /// searches the text; where an index of names was built it is asked.
     pub fn named<'b>(&'b self, file: File, name: &[u8]) -> Vec<Line<'b>> {
         let Some(lines) = self.lines(file) else {
             return Vec::new();

@@ -30,14 +30,14 @@ pub(super) struct Part {
     pub twice: bool,
     /// The gids of primary groups, but for odd lines.
     pub primary: IdSet,
-    /// The same for each name, those of odd lines too; the largest id for none.
+    /// The gid of each name's primary group, of odd lines too; the largest id for none.
     pub gids: Vec<u32>,
     /// Whether somebody has a home that is not named after its user.
     pub other_home: bool,
     /// Groups that list somebody twice, or who has no account, or whose primary group it
     /// is; or that may.
     pub suspects: Vec<u32>,
-    /// Whether any does.
+    /// Whether any group lists members.
     pub lists: bool,
     /// Ranges of ids.
     pub spans: Spans,
