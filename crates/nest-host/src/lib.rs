@@ -35,6 +35,7 @@ pub mod lock;
 mod mentions;
 mod mounts;
 pub mod processes;
+mod read;
 pub mod recover;
 pub mod reown;
 pub mod retired;

@@ -4,14 +4,14 @@ use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
-use memmap2::{Advice, MmapMut, MmapOptions};
 use nest_core::book::{Book, Texts};
-use nest_core::table::{Excerpter, File, Lines, Piece, Rewrite, Text};
+use nest_core::table::{Excerpter, File, Lines, Piece, Rewrite};
 use rustix::fs::{FileType, Mode, OFlags, Stat};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
 
 use crate::digest::{digest_of_file, in_hexadecimal};
+use crate::read::{read_excerpt, read_text};
 use crate::tree::{Located, Tree};
 use crate::unread::Unread;
 
@@ -93,17 +93,6 @@ pub enum LoadError {
         /// Why.
         why: String,
     },
-}
-
-pub(crate) struct Mapped {
-    pub map: MmapMut,
-    pub length: usize,
-}
-
-impl AsRef<[u8]> for Mapped {
-    fn as_ref(&self) -> &[u8] {
-        &self.map[..self.length]
-    }
 }
 
 impl Seal {
@@ -353,73 +342,4 @@ fn read_file(
         }
     }
     Err("it keeps changing while it is read".into())
-}
-
-fn read_text(descriptor: &OwnedFd, size: u64) -> std::io::Result<Text> {
-    let size = size as usize;
-    if (size as u64) < LARGE {
-        let mut text = Vec::with_capacity(size + 1);
-        while rustix::io::read(descriptor, rustix::buffer::spare_capacity(&mut text))? > 0 {
-            if text.len() == text.capacity() {
-                text.reserve(4096);
-            }
-        }
-        return Ok(Arc::new(text));
-    }
-    let mut map = room_for(size)?;
-    // Two threads touch new memory in half the time.
-    let (first, second) = map.split_at_mut(size / 2);
-    let read = |part: &mut [u8], from: usize| -> std::io::Result<usize> {
-        let mut length = 0;
-        while length < part.len() {
-            match rustix::io::pread(descriptor, &mut part[length..], (from + length) as u64)? {
-                0 => break,
-                count => length += count,
-            }
-        }
-        Ok(length)
-    };
-    let (first, second) = std::thread::scope(|scope| {
-        let second = scope.spawn(|| read(second, size / 2));
-        let first = read(first, 0);
-        (first, second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
-    });
-    let length = match first? {
-        first if first < size / 2 => first,
-        first => first + second?,
-    };
-    Ok(Arc::new(Mapped { map, length }))
-}
-
-/// Memory for a large text.
-pub(crate) fn room_for(size: usize) -> std::io::Result<MmapMut> {
-    let map = MmapOptions::new().len(size).map_anon()?;
-    // Without huge pages half of the time goes into page faults. Only advice:
-    // a kernel that has none of it still works.
-    let _ = map.advise(Advice::HugePage);
-    Ok(map)
-}
-
-/// Goes through a file in pieces and keeps what is wanted.
-fn read_excerpt(
-    descriptor: &OwnedFd,
-    file: File,
-    wanted: &Wanted,
-    mut hashed: Option<&mut Xxh3>,
-) -> std::io::Result<Lines> {
-    let mut excerpter = Excerpter::new(file, &wanted.words, wanted.numbers);
-    let mut piece = vec![0; PIECE];
-    loop {
-        match rustix::io::read(descriptor, &mut piece[..]) {
-            Ok(0) => return Ok(excerpter.finish()),
-            Ok(count) => {
-                excerpter.feed(&piece[..count]);
-                if let Some(hashed) = &mut hashed {
-                    hashed.update(&piece[..count]);
-                }
-            }
-            Err(Errno::INTR) => {}
-            Err(error) => return Err(error.into()),
-        }
-    }
 }

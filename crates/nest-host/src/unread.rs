@@ -5,9 +5,8 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use nest_core::table::{Source, Text};
-use rustix::io::Errno;
 
-use crate::store::{Mapped, room_for};
+use crate::read::{Mapped, fill, room_for};
 
 /// A file that is held open, to be read piece by piece. Memory for all of it costs more
 /// time than reading it.
@@ -36,16 +35,7 @@ impl Source for Unread {
 
     fn read(&self, offset: usize, into: &mut [u8]) -> usize {
         let room = into.len().min(self.size.saturating_sub(offset));
-        let mut count = 0;
-        while count < room {
-            let at = (offset + count) as u64;
-            match rustix::io::pread(&self.descriptor, &mut into[count..room], at) {
-                Ok(0) => break,
-                Ok(read) => count += read,
-                Err(Errno::INTR) => {}
-                Err(_) => break,
-            }
-        }
+        let count = fill(&self.descriptor, offset, &mut into[..room]).unwrap_or(0);
         if count < room {
             self.failed.store(true, Ordering::Relaxed);
         }

@@ -107,12 +107,8 @@ impl IdSet {
 
     #[cold]
     fn insert_on_new_page(&mut self, id: u32) -> bool {
-        let Some(bits) = self.page_mut(id >> PAGE_BITS).bits() else { return false };
-        let word = &mut bits[(id as usize & 0xffff) / 64];
-        let bit = 1 << (id % 64);
-        let new = *word & bit == 0;
-        *word |= bit;
-        new
+        // On a full page it is already.
+        self.page_mut(id >> PAGE_BITS).bits().is_some() && self.insert(id)
     }
 
     /// Adds the ids from `first` to `last`.

@@ -59,7 +59,7 @@ impl Screen {
             sweep_users(part, from, text, ground, &keying);
         });
         let keys: Vec<_> = users.iter_mut().map(|part| std::mem::take(&mut part.keys)).collect();
-        let mut names = Names::of_users(keying.clone(), &keys, named);
+        let mut names = Names::of_users(keying, &keys, named);
         drop(keys);
         let gids = users.iter().map(|part| &part.gids[..]).collect::<Vec<_>>().concat();
         screen.add(File::Passwd, users);
@@ -72,20 +72,15 @@ impl Screen {
         }
         let lists = parts.iter().filter(|(file, _)| file.is_of_groups());
         let any_list = lists.flat_map(|(_, parts)| parts).any(|part| part.lists);
-        let ranges =
-            [File::Subuid, File::Subgid].map(|file| parts.remove(&file).unwrap_or_default());
-        for (unowned, parts) in screen.unowned.iter_mut().zip(&ranges) {
-            unowned.extend(parts.iter().flat_map(|part| part.placed.unowned()));
-        }
-        let spans: Vec<Vec<Spans>> = ranges
-            .into_iter()
-            .zip([File::Subuid, File::Subgid])
-            .map(|(mut ranges, file)| {
-                let spans = ranges.iter_mut().map(|part| std::mem::take(&mut part.spans)).collect();
-                screen.add(file, ranges);
-                spans
-            })
-            .collect();
+        let ranges = [File::Subuid, File::Subgid];
+        screen.unowned = ranges.map(|file| {
+            let parts = parts.get(&file).into_iter().flatten();
+            parts.flat_map(|part| part.placed.unowned()).collect()
+        });
+        let spans: [Vec<Spans>; 2] = ranges.map(|file| {
+            let parts = parts.get_mut(&file).into_iter().flatten();
+            parts.map(|part| std::mem::take(&mut part.spans)).collect()
+        });
         for (file, parts) in parts {
             screen.add(file, parts);
         }
@@ -196,7 +191,7 @@ mod tests {
 
     use crate::book::Texts;
     use crate::book::tests::book;
-    use crate::check::{Selection, check_screened};
+    use crate::check::{Finding, Selection, check_screened};
     use crate::policy::Policy;
     use crate::table::source::tests::Slow;
     use crate::table::{Lines, Source, Text};
@@ -223,6 +218,14 @@ mod tests {
         let shadow = "a::1:::::\na:$1$a$b:1::::::\na:!:20782::::::\na:!:1:9:8::::\na:!:1:-1:::::\n";
         assert_eq!(odd(File::Shadow, shadow), [1, 2, 3, 4, 5]);
         assert_eq!(odd(File::Subuid, "a:4294967295:2\na:1:0\na:1:2\n"), [1, 2]);
+    }
+
+    /// What is found in these files.
+    fn swept(texts: Texts) -> Vec<Finding> {
+        let (book, policy, world) = (Book::new(texts), Policy::default(), World::default());
+        let (today, change) = (Day(20_781), None);
+        let ground = Ground { book: &book, policy: &policy, world: &world, today, change };
+        check_screened(ground, &Selection::default(), &Screen::of(ground)).findings
     }
 
     /// A text of which nothing is left when it was read so often.
@@ -332,11 +335,7 @@ mod tests {
                         false => texts.set_lines(Lines::unread(*file, Arc::new(Slow(bytes)))),
                     }
                 }
-                let (book, policy, world) = (Book::new(texts), Policy::default(), World::default());
-                let (today, change) = (Day(20_781), None);
-                let ground = Ground { book: &book, policy: &policy, world: &world, today, change };
-                let report = check_screened(ground, &Selection::default(), &Screen::of(ground));
-                report.findings.iter().map(|finding| format!("{finding:?}")).collect()
+                swept(texts).iter().map(|finding| format!("{finding:?}")).collect()
             };
             prop_assert_eq!(found(false), found(true));
         }
@@ -355,11 +354,7 @@ mod tests {
                 let source = Shrinking(text.into_bytes(), AtomicUsize::new(after));
                 texts.set_lines(Lines::unread(file, Arc::new(source)));
             }
-            let (book, policy, world) = (Book::new(texts), Policy::default(), World::default());
-            let (today, change) = (Day(20_781), None);
-            let ground = Ground { book: &book, policy: &policy, world: &world, today, change };
-            let report = check_screened(ground, &Selection::default(), &Screen::of(ground));
-            prop_assert!(report.findings.iter().all(|finding| finding.line < 100));
+            prop_assert!(swept(texts).iter().all(|finding| finding.line < 100));
         }
     }
 }

@@ -65,7 +65,7 @@ impl Key {
 }
 
 /// How the names of one index are hashed.
-#[derive(Debug, Clone, Default)]
+#[derive(Debug, Default)]
 pub(crate) struct Keying([DefaultHashBuilder; 2]);
 
 impl Keying {
@@ -118,7 +118,7 @@ impl Names {
         let keys: Option<Vec<Vec<Key>>> =
             lines(File::Passwd).map(|lines| lines.parts().map(keys_of).collect());
         let files = Self::files(&lines);
-        let mut names = Names::of_users(keying.clone(), &keys.unwrap_or_default(), files);
+        let mut names = Names::of_users(keying, &keys.unwrap_or_default(), files);
         for file in &NAMED[1..] {
             let Some(lines) = lines(*file) else { continue };
             let placers = lines.sweep(
