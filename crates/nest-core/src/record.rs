@@ -3,6 +3,10 @@
 
 mod runs;
 
+#[cfg(test)]
+pub(crate) use runs::tests::kept;
+pub use runs::write_edits;
+
 use std::collections::BTreeMap;
 
 use bstr::BString;
@@ -11,7 +15,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::drift::Drift;
 use crate::plan::{Decision, Plan, Step, Subject};
-use crate::secret::{are_plain, hash_of, shown};
+use crate::secret::{hash_of, shown};
 use crate::surroundings::Inventory;
 use crate::table::{Edit, File};
 use crate::value::escaped;
@@ -86,8 +90,7 @@ pub struct RecordedEdit {
     /// The line as it was; nothing for one that came.
     #[serde(with = "escaped::optional")]
     pub before: Option<BString>,
-    /// The line as it is; nothing for one that went. Of a plan that is being
-    /// recorded many that came one after the other, with newlines between them.
+    /// The line as it is; nothing for one that went.
     #[serde(with = "escaped::optional")]
     pub after: Option<BString>,
     /// What became of the hash in it.
@@ -160,7 +163,7 @@ impl RecordedEdit {
 
     /// Every line of an edit.
     fn lines(edit: &Edit) -> Vec<Self> {
-        if edit.count_after() <= 1 {
+        if !edit.after.as_ref().is_some_and(|after| after.contains(&b'\n')) {
             return vec![Self::of(edit)];
         }
         let one = |(line, after): (usize, &[u8])| {
@@ -168,17 +171,6 @@ impl RecordedEdit {
             Self::of(&Edit { file, line, before: None, after: Some(after.into()), range })
         };
         edit.lines_after().map(one).collect()
-    }
-
-    /// An edit for its record: lines without a hash that come one after the other
-    /// stay one.
-    fn kept(edit: &Edit) -> Vec<Self> {
-        let (file, line) = (edit.file, edit.line);
-        let after = edit.after.clone().filter(|after| are_plain(file, after));
-        if edit.count_after() <= 1 || after.is_none() {
-            return Self::lines(edit);
-        }
-        vec![RecordedEdit { file, line, before: None, after, secret: Secret::None }]
     }
 
     /// Whether the line can't be given back: the hash in it was replaced, and is
@@ -211,24 +203,17 @@ impl Told {
 
     /// What the receipt of a plan tells before it is carried out.
     pub fn of(plan: &Plan) -> Self {
-        Self::with(plan, RecordedEdit::lines)
+        let edits = plan.edits.par_iter().flat_map_iter(RecordedEdit::lines).collect();
+        Told { edits, ..Self::without_edits(plan) }
     }
 
-    /// What is kept of a plan in its record.
-    pub fn kept(plan: &Plan) -> Self {
-        Self::with(plan, RecordedEdit::kept)
-    }
-
-    fn with(plan: &Plan, edits: fn(&Edit) -> Vec<RecordedEdit>) -> Self {
+    /// The same without the lines.
+    pub fn without_edits(plan: &Plan) -> Self {
         let step = |step: &Step| RecordedStep { step: step.without_hashes(), left_as: None };
         Told {
-            summary: plan.summary.clone(),
-            totals: plan.totals.clone(),
             subjects: plan.subjects.clone(),
-            edits: plan.edits.par_iter().flat_map_iter(edits).collect(),
             steps: plan.steps.iter().map(step).collect(),
-            cautions: plan.cautions.iter().map(ToString::to_string).collect(),
-            next: plan.next.clone(),
+            ..Self::outline(plan)
         }
     }
 }

@@ -2,7 +2,7 @@
 
 use bstr::{BString, ByteSlice};
 
-use crate::table::{File, lines_of};
+use crate::table::{File, each_line};
 use crate::value::{PasswordField, Scheme};
 
 /// What stands in the place of a hash.
@@ -61,11 +61,22 @@ fn is_plain(file: File, line: &[u8]) -> bool {
     !line.contains(&b'$') && is_harmless(file, line)
 }
 
-/// Whether none of many lines holds a hash.
-pub(crate) fn are_plain(file: File, lines: &[u8]) -> bool {
-    matches!(file, File::Subuid | File::Subgid)
-        || memchr::memchr(b'$', lines).is_none()
-            && lines_of(lines).all(|line| is_harmless(file, line))
+/// Whether none of many lines holds a hash. Tells each line on the way.
+#[inline(always)]
+pub(crate) fn are_plain<'l>(file: File, lines: &'l [u8], mut tell: impl FnMut(&'l [u8])) -> bool {
+    let (fields, may_hold) = (file.fields(), !matches!(file, File::Subuid | File::Subgid));
+    // An empty line at the end would not be told.
+    let mut plain = !lines.ends_with(b"\n");
+    plain &= !may_hold || memchr::memchr(b'$', lines).is_none();
+    each_line(lines, |row| {
+        let harmless = || row.field(1).is_some_and(PasswordField::is_harmless);
+        // More fields than are counted are in the last one.
+        let last = || row.field(fields - 1).is_some_and(|last| !last.contains(&b':'));
+        let whole = || row.count() == fields && last();
+        plain &= !may_hold || harmless() && (!file.is_secret() || whole());
+        tell(row.line);
+    });
+    plain
 }
 
 fn is_harmless(file: File, line: &[u8]) -> bool {
@@ -122,12 +133,15 @@ mod tests {
             (File::Shadow, "a:!:1::::::\nb:*:1::::::\nc::1::::::", true),
             (File::Shadow, "a:!:1::::::\nb:ab0123456789.:1::::::", false),
             (File::Shadow, "a:!:1::::::\nb:!:1", false),
+            (File::Shadow, "a:!:1:::::::\nb:!:1::::::", false),
             (File::Passwd, "a:x:1:1:::\nb:!:2:2:::", true),
             (File::Passwd, "a:x:1:1:::\nb:x:2:2:$6$a$b::", false),
             (File::Group, "a:x:1:\nb", false),
             (File::Subuid, "a:1:2\nb", true),
         ] {
-            assert_eq!(are_plain(file, lines.as_bytes()), are, "{lines}");
+            let mut told = Vec::new();
+            assert_eq!(are_plain(file, lines.as_bytes(), |line| told.push(line)), are, "{lines}");
+            assert_eq!(told.join(&b'\n'), lines.as_bytes());
             let each = lines.split('\n').all(|line| {
                 matches!(file, File::Subuid | File::Subgid) || is_plain(file, line.as_bytes())
             });

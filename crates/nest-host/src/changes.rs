@@ -265,6 +265,18 @@ pub fn to_text(record: &Record) -> Vec<u8> {
     text
 }
 
+/// The file that holds a record whose lines are written in between: what comes before
+/// them, and what comes after.
+pub(crate) fn around_edits(record: &Record) -> (Vec<u8>, Vec<u8>) {
+    // A quote in a text is escaped: only the key itself reads so.
+    const NONE: &[u8] = b"\"edits\": []";
+    let mut text = to_text(record);
+    let after = text.find(NONE).map_or(text.len(), |at| at + NONE.len() - 1);
+    let rest = [b"\n    ", &text[after..]].concat();
+    text.truncate(after);
+    (text, rest)
+}
+
 /// Writes a record, flushed with its directory.
 ///
 /// # Errors

@@ -15,7 +15,7 @@ use nest_core::value::escaped::Escaped;
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
-use crate::state::Folder;
+use crate::state::{Folder, Fresh};
 use crate::tree::Tree;
 
 /// The version of journals that this program writes and reads.
@@ -341,13 +341,22 @@ impl Journal {
         Ok(self.folder.flush()?)
     }
 
-    /// Writes the record of a long change down, flushed, to be moved to where records
-    /// are kept.
+    /// Begins the record of a long change, which is to be moved to where records are
+    /// kept.
     ///
     /// # Errors
     /// The system's.
-    pub fn keep_record(&self, record: &[u8]) -> std::io::Result<()> {
-        self.keep(RECORD, record)
+    pub fn begin_record(&self) -> std::io::Result<Fresh> {
+        self.folder.begin(RECORD)
+    }
+
+    /// Writes the last bytes of such a record, and flushes it.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn finish_record(&self, record: Fresh, last: &[u8]) -> std::io::Result<()> {
+        self.folder.finish(record, RECORD, last)?;
+        Ok(self.folder.flush()?)
     }
 
     /// Moves such a record to its folder.
@@ -432,7 +441,12 @@ mod tests {
         let tree = Tree::open(place.path()).unwrap();
         let state = State::InTree.open_or_make(&tree).unwrap();
         let (journal, records) = (Journal::make(&state).unwrap(), state.inner("changes").unwrap());
-        journal.keep_record(b"one").unwrap();
+        let keep = |contents: &[&[u8]]| {
+            let mut record = journal.begin_record().unwrap();
+            std::io::Write::write_all(&mut record.file, contents[0]).unwrap();
+            journal.finish_record(record, contents[1]).unwrap();
+        };
+        keep(&[b"o", b"ne"]);
         // As after a crash in between, it is asked for again.
         for _ in 0..2 {
             journal.move_record(&records, "1.json").unwrap();
@@ -441,7 +455,7 @@ mod tests {
         }
         let lost = journal.move_record(&records, "2.json").unwrap_err();
         assert_eq!(lost.kind(), std::io::ErrorKind::NotFound);
-        journal.keep_record(b"two").unwrap();
+        keep(&[b"two", b""]);
         journal.drop();
         assert!(journal.move_record(&records, "2.json").is_err());
     }

@@ -259,15 +259,32 @@ impl Folder {
     /// # Errors
     /// The system's.
     pub fn write_beside(&self, name: &str, text: &[u8]) -> std::io::Result<String> {
-        let fresh = beside(name);
-        let mode = Mode::RUSR | Mode::WUSR;
-        let file = rustix::fs::openat(&self.descriptor, &fresh, FRESH, mode)?;
-        let mut file = std::fs::File::from(file);
-        let written = file.write_all(text).and_then(|()| file.sync_all());
+        let mut fresh = self.begin(name)?;
+        let written = fresh.file.write_all(text).and_then(|()| fresh.file.sync_all());
         if written.is_err() {
-            self.remove(&fresh);
+            self.remove(&fresh.name);
         }
-        written.map(|()| fresh)
+        written.map(|()| fresh.name)
+    }
+
+    /// Begins a file under the name it has until [`Folder::finish`].
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn begin(&self, name: &str) -> std::io::Result<Fresh> {
+        let (name, mode) = (beside(name), Mode::RUSR | Mode::WUSR);
+        let file = rustix::fs::openat(&self.descriptor, &name, FRESH, mode)?.into();
+        Ok(Fresh { name, file })
+    }
+
+    /// Gives a file that was begun its last bytes, flushes it, and gives it its name.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn finish(&self, mut fresh: Fresh, name: &str, last: &[u8]) -> std::io::Result<()> {
+        fresh.file.write_all(last)?;
+        fresh.file.sync_all()?;
+        Ok(rustix::fs::renameat(&self.descriptor, &fresh.name, &self.descriptor, name)?)
     }
 
     /// Gives a file that was written beside its name.
@@ -404,6 +421,15 @@ impl Folder {
         }
         Ok(names)
     }
+}
+
+/// A file that is being written under another name than it will have.
+#[derive(Debug)]
+pub struct Fresh {
+    /// The name that it has meanwhile.
+    name: String,
+    /// The file.
+    pub file: std::fs::File,
 }
 
 fn beside(name: &str) -> String {

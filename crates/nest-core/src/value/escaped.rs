@@ -22,19 +22,16 @@ pub fn escape(bytes: &[u8]) -> String {
 /// The same; plain text, as nearly all is, is not copied.
 pub fn escaped(bytes: &[u8]) -> Cow<'_, str> {
     match std::str::from_utf8(bytes) {
-        Ok(text) if !has_special(bytes, b'\\') => Cow::Borrowed(text),
+        Ok(text) if !has_special(bytes) => Cow::Borrowed(text),
         _ => Cow::Owned(in_full(bytes)),
     }
 }
 
-/// Whether there is a control character, but for `plain`, or a backslash. Without a
-/// way out of the loop it looks at many bytes at once.
-pub(crate) fn has_special(bytes: &[u8], plain: u8) -> bool {
-    let special = |byte: u8| {
-        u8::from(byte < b' ') & u8::from(byte != plain)
-            | u8::from(byte == 0x7f)
-            | u8::from(byte == b'\\')
-    };
+/// Whether there is a control character or a backslash. Without a way out of the loop
+/// it looks at many bytes at once.
+fn has_special(bytes: &[u8]) -> bool {
+    let special =
+        |byte: u8| u8::from(byte < b' ') | u8::from(byte == 0x7f) | u8::from(byte == b'\\');
     bytes.iter().fold(0, |found, byte| found | special(*byte)) != 0
 }
 

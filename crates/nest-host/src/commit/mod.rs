@@ -25,7 +25,7 @@ use crate::interrupt;
 use crate::journal::{self, Effect, Entry, Journal, JournalError, Replaced, Rooted};
 use crate::kept;
 use crate::lock::Lock;
-use crate::state::{State, StateError};
+use crate::state::{Fresh, State, StateError};
 use crate::store::Loaded;
 use crate::tree::Tree;
 
@@ -163,6 +163,7 @@ pub fn commit(
         made: vec![None; plan.steps.len()],
         digests: BTreeMap::new(),
         sizes: BTreeMap::new(),
+        begun: None,
         outcome: Outcome { number, ..Outcome::default() },
     };
     let begun = change.prepare().and_then(|()| change.begin());
@@ -201,6 +202,8 @@ struct Change<'a> {
     digests: BTreeMap<String, BTreeMap<String, String>>,
     /// How long each account file will be, in bytes.
     sizes: BTreeMap<File, u64>,
+    /// The record of a long change, up to the lines.
+    begun: Option<Fresh>,
     outcome: Outcome,
 }
 
@@ -229,16 +232,25 @@ impl Change<'_> {
         }
     }
 
+    /// Whether the record is long: written once, in the journal, and moved to its place
+    /// when the change is done.
+    fn is_long(&self) -> bool {
+        let lines = self.plan.edits.iter().map(|edit| edit.count_after().max(1));
+        let mut so_far = lines.scan(0, |sum, lines| {
+            *sum += lines;
+            Some(*sum)
+        });
+        so_far.any(|sum| sum > MOST_LINES)
+    }
+
     fn mark_ready(&mut self) -> Result<(), CommitError> {
         self.entry.record = self.entry.number.map(|number| self.record(number));
-        if let Some(record) = &mut self.entry.record
-            && self.plan.edits.iter().map(|edit| edit.count_after().max(1)).sum::<usize>()
-                > MOST_LINES
+        if let Some(begun) = self.begun.take()
+            && let Some(record) = &self.entry.record
         {
-            // It is long: written once, and moved to its place when the change is done.
-            let kept = self.hands.journal.keep_record(&changes::to_text(record));
+            let (_, last) = changes::around_edits(record);
+            let kept = self.hands.journal.finish_record(begun, &last);
             kept.map_err(|error| failed("writing the journal", error))?;
-            record.told.edits.clear();
             self.entry.record_beside = true;
         }
         let ready = self.hands.journal.mark_ready(&self.entry);
@@ -246,7 +258,11 @@ impl Change<'_> {
     }
 
     fn record(&self, number: u64) -> Record {
-        let mut told = Told::kept(self.plan);
+        // The lines of a long one are written by themselves.
+        let mut told = match self.is_long() {
+            true => Told::without_edits(self.plan),
+            false => Told::of(self.plan),
+        };
         let steps = self.plan.steps.iter().zip(&self.made);
         told.steps = steps
             .map(|(step, made)| RecordedStep { step: step.without_hashes(), left_as: made.clone() })

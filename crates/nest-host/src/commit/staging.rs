@@ -1,9 +1,12 @@
 //! Making everything new, beside what it replaces.
 
 use std::collections::BTreeMap;
+use std::io::Write;
 use std::sync::Arc;
+use std::thread::ScopedJoinHandle;
 
 use nest_core::plan::Step;
+use nest_core::record::write_edits;
 use nest_core::surroundings::Inventory;
 use nest_core::table::{File, Lines, holding_both};
 
@@ -18,6 +21,7 @@ use crate::kept;
 use crate::reown;
 use crate::retired;
 use crate::stage::{Staged, stage};
+use crate::state::Fresh;
 use crate::suspended;
 use crate::tree::Tree;
 
@@ -204,10 +208,13 @@ impl Change<'_> {
         }
     }
 
-    /// One thread a file: flushing is mostly waiting.
+    /// One thread a file: flushing is mostly waiting. One more for the lines of a long
+    /// record.
     fn stage_files(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
         let this = &*self;
-        let results: Vec<_> = std::thread::scope(|scope| {
+        let (results, begun): (Vec<_>, _) = std::thread::scope(|scope| {
+            let number = this.entry.number.filter(|_| this.is_long());
+            let record = number.map(|number| scope.spawn(move || this.begin_record(number)));
             let threads: Vec<_> = effects
                 .iter_mut()
                 .filter_map(|effect| match effect {
@@ -216,12 +223,13 @@ impl Change<'_> {
                 })
                 .map(|(file, effect)| scope.spawn(move || (file, this.stage_one(file, effect))))
                 .collect();
-            let join = |thread: std::thread::ScopedJoinHandle<'_, _>| {
-                thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-            };
-            threads.into_iter().map(join).collect()
+            (threads.into_iter().map(joined).collect(), record.map(joined).transpose())
         });
         let mut failure = None;
+        match begun {
+            Ok(begun) => self.begun = begun,
+            Err(error) => failure = Some(failed("writing the journal", error)),
+        }
         for (file, result) in results {
             match result {
                 Ok(staged) => {
@@ -238,6 +246,16 @@ impl Change<'_> {
         self.outcome.left_undone.dedup();
         chain_digests(effects);
         failure.map_or(Ok(()), Err)
+    }
+
+    /// Writes the record of a long change as far as it is known already.
+    fn begin_record(&self, number: u64) -> std::io::Result<Fresh> {
+        let mut fresh = self.hands.journal.begin_record()?;
+        fresh.file.write_all(&changes::around_edits(&self.record(number)).0)?;
+        write_edits(&self.plan.edits, &mut fresh.file)?;
+        // Most of it is on the disk by the time the rest is known.
+        fresh.file.sync_data()?;
+        Ok(fresh)
     }
 
     fn stage_one(&self, file: File, effect: &mut Effect) -> std::io::Result<Staged> {
@@ -258,6 +276,10 @@ impl Change<'_> {
         *after = staged.digest.clone();
         Ok(staged)
     }
+}
+
+fn joined<T>(thread: ScopedJoinHandle<'_, T>) -> T {
+    thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
 }
 
 /// Whether an effect is the one of a step.
