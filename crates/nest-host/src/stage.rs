@@ -7,7 +7,7 @@ use nest_core::table::{File, Piece, Rewrite};
 use rustix::fs::{Gid, Mode, OFlags, Uid, XattrFlags};
 use rustix::io::Errno;
 
-use crate::digest::digest_of_file;
+use crate::digest::{digest_of_file, in_hexadecimal};
 use crate::store::{LARGE, Original, PIECE};
 use crate::tree::{Located, Tree};
 
@@ -143,13 +143,20 @@ fn copy_attributes(
     Ok(())
 }
 
-/// Writes the pieces and flushes them. What is kept comes from the old file, by
+/// Writes the pieces and flushes them; returns the digest of them all. What is kept comes from the old file, by
 /// the descriptor it was read by; whether that is still what was read is looked
 /// at before anything is renamed.
 fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io::Result<String> {
+    // Of a large file it is taken from what is written, while that is flushed.
+    let large = original.is_some_and(Original::is_large);
+    let mut hashed = (!large).then(xxhash_rust::xxh3::Xxh3::new);
+    let mut note = |bytes: &[u8]| hashed.iter_mut().for_each(|hashed| hashed.update(bytes));
     for piece in &rewrite.pieces {
         match (piece, original) {
-            (Piece::New(bytes), _) => write_all(to, bytes)?,
+            (Piece::New(bytes), _) => {
+                write_all(to, bytes)?;
+                note(bytes);
+            }
             (Piece::Keep(range), Some(original)) => {
                 let (start, length) = (range.start as u64, range.len());
                 let copied = match length as u64 >= LARGE {
@@ -164,6 +171,7 @@ fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io
                         0 => return Err(std::io::ErrorKind::UnexpectedEof.into()),
                         count => {
                             write_all(to, &rest[..count])?;
+                            note(&rest[..count]);
                             at += count as u64;
                         }
                     }
@@ -173,7 +181,7 @@ fn fill(to: &OwnedFd, original: Option<&Original>, rewrite: &Rewrite) -> std::io
         }
     }
     let known = original.and_then(|original| original.digest_after(rewrite));
-    flush(to, original, known)
+    flush(to, original, known.or(hashed.as_ref().map(in_hexadecimal)))
 }
 
 /// Flushes the new version, and takes its digest while that waits for the disk.
