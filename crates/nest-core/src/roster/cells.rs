@@ -11,6 +11,8 @@ use crate::value::{IdSpan, check_hash, read_plain_id};
 
 /// A roster being read.
 pub(super) struct Reading<'s> {
+    /// What the values of users that are read later are tried on.
+    pub tried: Slate,
     pub source: &'s Source,
     /// Which of several it is.
     pub number: usize,
@@ -27,7 +29,12 @@ pub(super) enum Value {
     Unfit(&'static str),
 }
 
-impl Reading<'_> {
+impl<'s> Reading<'s> {
+    /// Nothing read yet.
+    pub fn new(source: &'s Source, number: usize) -> Self {
+        Reading { tried: Slate::default(), source, number, rows: Vec::new(), faults: Vec::new() }
+    }
+
     /// Notes a fault.
     pub fn fault(&mut self, offset: usize, column: Option<Column>, wrong: Wrong) {
         self.faults.push(self.source.fault(offset, column, wrong));
@@ -113,24 +120,61 @@ impl Row {
     pub(super) fn set(&mut self, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
         self.given.insert(column);
         match &mut self.what {
-            What::User(user) => set_user(user.get_or_insert_default(), column, text),
+            What::User(user) => {
+                set_user(user.get_or_insert_default(), column, text, &mut Vec::new())
+            }
             What::Group(group) => set_group(group, column, text),
         }
     }
 }
 
-/// Puts a value into its place in a user.
-pub(super) fn set_user(
+/// A user onto which one row after another is read: what the texts of one took up
+/// holds those of the next.
+#[derive(Debug, Default)]
+pub struct Slate {
+    /// The user.
+    pub user: CreateUser,
+    spare: Vec<BString>,
+}
+
+impl Slate {
+    /// Puts a value, which is not empty, into its place.
+    pub(super) fn set(&mut self, column: Column, text: &str) -> Result<(), Wrong> {
+        set_user(&mut self.user, column, Cow::Borrowed(text), &mut self.spare)
+    }
+
+    /// Wipes all of it.
+    pub(super) fn wipe(&mut self) {
+        let CreateUser { mut names, mut join, full_name, primary, home, shell, .. } =
+            std::mem::take(&mut self.user);
+        self.spare.extend([full_name, primary, home, shell].into_iter().flatten());
+        self.spare.extend(names.drain(..).chain(join.drain(..)));
+        (self.user.names, self.user.join) = (names, join);
+    }
+}
+
+/// Puts a value into its place in a user; texts take up what is spare.
+fn set_user(
     user: &mut CreateUser,
     column: Column,
     text: Cow<'_, str>,
+    spare: &mut Vec<BString>,
 ) -> Result<(), Wrong> {
+    let mut owned = |text: Cow<'_, str>| match text {
+        Cow::Owned(text) => text.into(),
+        Cow::Borrowed(text) => {
+            let mut owned = spare.pop().unwrap_or_default();
+            owned.clear();
+            owned.extend_from_slice(text.as_bytes());
+            owned
+        }
+    };
     match column {
-        Column::Name => user.names = vec![owned(text)],
+        Column::Name => user.names.push(owned(text)),
         Column::FullName => user.full_name = Some(owned(text)),
         Column::Uid => user.uid = Some(id("uid", &text)?),
         Column::Primary => user.primary = Some(owned(text)),
-        Column::Join => user.join = list(&text)?,
+        Column::Join => user.join.extend(list(&text)?.map(|name| owned(name.into()))),
         Column::Admin => user.admin = yes(&text)?,
         Column::Home if text == "none" => user.no_home = true,
         Column::Home => user.home = Some(owned(text)),
@@ -160,18 +204,14 @@ pub(super) fn set_user(
 
 fn set_group(group: &mut CreateGroup, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
     match column {
-        Column::Name => group.name = owned(text),
+        Column::Name => group.name = text.into_owned().into(),
         Column::Gid => group.gid = Some(id("gid", &text)?),
         Column::Service => group.service = yes(&text)?,
-        Column::Member => group.members = list(&text)?,
-        Column::GroupAdmin => group.admins = list(&text)?,
+        Column::Member => group.members = list(&text)?.map(BString::from).collect(),
+        Column::GroupAdmin => group.admins = list(&text)?.map(BString::from).collect(),
         _ => {}
     }
     Ok(())
-}
-
-fn owned(text: Cow<'_, str>) -> BString {
-    text.into_owned().into()
 }
 
 fn id(what: &str, text: &str) -> Result<u32, Wrong> {
@@ -188,12 +228,11 @@ fn yes(text: &str) -> Result<bool, Wrong> {
     }
 }
 
-fn list(text: &str) -> Result<Vec<BString>, Wrong> {
+fn list(text: &str) -> Result<impl Iterator<Item = &str>, Wrong> {
     if text.contains(',') {
         return Err(Wrong::new("names are separated by commas", text.replace(',', ";")));
     }
-    let names = text.split(';').map(str::trim).filter(|name| !name.is_empty());
-    Ok(names.map(BString::from).collect())
+    Ok(text.split(';').map(str::trim).filter(|name| !name.is_empty()))
 }
 
 fn ranges(user: &mut CreateUser, text: &str) -> Result<(), Wrong> {

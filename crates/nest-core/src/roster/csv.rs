@@ -6,10 +6,9 @@ use std::ops::Range;
 use memchr::{memchr, memchr_iter, memchr2};
 use rayon::prelude::*;
 
-use super::cells::{Reading, set_user};
+use super::cells::{Reading, Slate};
 use super::source::{Cells, Wrong};
-use super::{Column, Source, Thing, What};
-use crate::plan::CreateUser;
+use super::{Column, Row, Source, Thing};
 use crate::value::nearest;
 
 /// Reads the rows of a text that is known to be UTF-8.
@@ -34,20 +33,29 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
         .into_par_iter()
         .map(|part| {
             let (number, mut count) = (reading.number, 0);
-            let mut reading = Reading { source, number, rows: Vec::new(), faults: Vec::new() };
-            each(&mut reading, text, part, |reading, record, start| {
-                count += 1;
-                header.row(reading, record, start, count, plain);
-                true
-            });
+            let mut reading = Reading::new(source, number);
+            reading.rows.reserve(memchr_iter(b'\n', &text.as_bytes()[part.clone()]).count() + 1);
+            if plain {
+                for (start, line) in plain_lines(text, part) {
+                    count += 1;
+                    header.row(&mut reading, plain_fields(line), start, count, plain);
+                }
+            } else {
+                each(&mut reading, text, part, |reading, record, start| {
+                    count += 1;
+                    header.row(reading, record.iter(), start, count, plain);
+                    true
+                });
+            }
             (reading.rows, reading.faults, count)
         })
         .collect();
     let mut number = 0;
-    for (mut rows, faults, count) in parts {
-        rows.iter_mut().for_each(|row| row.number += number);
+    reading.rows.reserve_exact(parts.iter().map(|(rows, ..)| rows.len()).sum());
+    for (rows, faults, count) in parts {
+        let numbered = |row: Row| Row { number: row.number + number, ..row };
+        reading.rows.extend(rows.into_iter().map(numbered));
         number += count;
-        reading.rows.append(&mut rows);
         reading.faults.extend(faults);
     }
     if number == 0 {
@@ -61,6 +69,26 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
 fn is_plain(text: &[u8]) -> bool {
     let mut returns = memchr_iter(b'\r', text);
     memchr(b'"', text).is_none() && returns.all(|at| text.get(at + 1) == Some(&b'\n'))
+}
+
+/// The records of a part of a plain text, with where they begin.
+fn plain_lines(text: &str, part: Range<usize>) -> impl Iterator<Item = (usize, &str)> {
+    let ends = memchr_iter(b'\n', &text.as_bytes()[part.clone()]).map(move |at| part.start + at);
+    let mut from = part.start;
+    let lines = ends.chain([part.end]).map(move |end| {
+        let start = std::mem::replace(&mut from, end + 1);
+        let line = text.get(start..end).unwrap_or_default();
+        (start, line.strip_suffix('\r').unwrap_or(line))
+    });
+    lines.filter(|(_, line)| !line.is_empty())
+}
+
+/// The fields of a record of a plain text.
+fn plain_fields(line: &str) -> impl Iterator<Item = &str> {
+    let mut from = 0;
+    memchr_iter(b',', line.as_bytes())
+        .chain([line.len()])
+        .map(move |end| &line[std::mem::replace(&mut from, end + 1)..end])
 }
 
 /// Where the rows can be cut so that several threads read them: at line ends, where
@@ -163,10 +191,10 @@ impl Header {
         Header { columns, thing }
     }
 
-    fn row(
+    fn row<'f>(
         &self,
         reading: &mut Reading<'_>,
-        record: &csv::StringRecord,
+        values: impl Iterator<Item = &'f str>,
         start: usize,
         number: usize,
         plain: bool,
@@ -175,13 +203,27 @@ impl Header {
         let thing = (!read_later).then_some(self.thing);
         let mut row = reading.row(thing, number, start, Cells::Fields);
         let mut at = start;
-        for (value, column) in record.iter().zip(&self.columns) {
-            if let Some(column) = column
+        if read_later {
+            reading.tried.wipe();
+        }
+        let mut fields = 0;
+        for value in values {
+            let column = self.columns.get(fields);
+            fields += 1;
+            if let Some(Some(column)) = column
                 && !value.is_empty()
             {
-                if read_later && column.takes_any_text() {
-                    row.given.insert(*column);
-                } else if let Err(wrong) = row.set(*column, Cow::Borrowed(value)) {
+                let set = match read_later {
+                    false => row.set(*column, Cow::Borrowed(value)),
+                    true => {
+                        row.given.insert(*column);
+                        match column.takes_any_text() {
+                            true => Ok(()),
+                            false => reading.tried.set(*column, value),
+                        }
+                    }
+                };
+                if let Err(wrong) = set {
                     let at = field_at(reading.source.text(), start, record_field(self, *column));
                     reading.faults.push(reading.source.fault(at, Some(*column), wrong));
                 }
@@ -189,10 +231,7 @@ impl Header {
             }
             at += value.len() + 1;
         }
-        if read_later {
-            row.what = What::User(None);
-        }
-        let (fields, wanted) = (record.len(), self.columns.len());
+        let wanted = self.columns.len();
         if fields != wanted {
             let (at, instead) = match fields < wanted {
                 true => (start, "where a value is left out its comma stays"),
@@ -210,21 +249,21 @@ impl Header {
     }
 }
 
-/// The user of the record that begins at `start`, of a text without quotes. Values
+/// Reads the user of the record that begins at `start`, of a text without quotes. Values
 /// that can't be had were told when it was first read.
-pub(super) fn user(source: &Source, start: usize, header: &[Option<Column>]) -> CreateUser {
+pub(super) fn user(source: &Source, start: usize, header: &[Option<Column>], slate: &mut Slate) {
     let rest = &source.text()[start..];
     let line = &rest[..memchr(b'\n', rest).unwrap_or(rest.len())];
     let line = line.strip_suffix(b"\r").unwrap_or(line);
-    let mut user = CreateUser::default();
-    for (value, column) in line.split(|byte| *byte == b',').zip(header) {
-        if let (Some(column), Ok(value)) = (column, std::str::from_utf8(value))
+    slate.wipe();
+    let Ok(line) = std::str::from_utf8(line) else { return };
+    for (value, column) in plain_fields(line).zip(header) {
+        if let Some(column) = column
             && !value.is_empty()
         {
-            let _ = set_user(&mut user, *column, Cow::Borrowed(value));
+            let _ = slate.set(*column, value);
         }
     }
-    user
 }
 
 /// The columns of the fields of a roster.

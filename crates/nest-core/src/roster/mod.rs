@@ -21,6 +21,8 @@ use std::ops::Range;
 
 use bstr::{BStr, ByteSlice};
 
+pub use cells::Slate;
+
 use self::cells::Reading;
 use self::source::Cells;
 use crate::plan::{CreateGroup, CreateUser};
@@ -72,13 +74,16 @@ impl Roster {
     pub fn read(sources: Vec<Source>) -> Self {
         let mut roster = Roster::default();
         for (number, source) in sources.iter().enumerate() {
-            let mut reading = Reading { source, number, rows: Vec::new(), faults: Vec::new() };
+            let mut reading = Reading::new(source, number);
             read(&mut reading);
             roster.headers.push(match source.form {
                 Form::Csv => csv::header(source),
                 Form::Json | Form::Toml => Vec::new(),
             });
-            roster.rows.append(&mut reading.rows);
+            match roster.rows.is_empty() {
+                true => roster.rows = reading.rows,
+                false => roster.rows.append(&mut reading.rows),
+            }
             roster.faults.append(&mut reading.faults);
         }
         roster.sources = sources;
@@ -102,11 +107,25 @@ impl Roster {
         match &row.what {
             What::User(Some(user)) => Some(Cow::Borrowed(user)),
             What::User(None) => {
-                let header = &self.headers[row.source];
-                Some(Cow::Owned(csv::user(&self.sources[row.source], row.offset, header)))
+                let mut slate = Slate::default();
+                self.user_onto(row, &mut slate);
+                Some(Cow::Owned(slate.user))
             }
             What::Group(_) => None,
         }
+    }
+
+    /// Reads the user that a row asks for onto a slate. Returns whether it asks for one.
+    pub fn user_onto(&self, row: &Row, slate: &mut Slate) -> bool {
+        match &row.what {
+            What::User(Some(user)) => slate.user.clone_from(user),
+            What::User(None) => {
+                let (source, header) = (&self.sources[row.source], &self.headers[row.source]);
+                csv::user(source, row.offset, header, slate);
+            }
+            What::Group(_) => return false,
+        }
+        true
     }
 
     /// The name that a row gives.
