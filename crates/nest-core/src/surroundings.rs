@@ -264,6 +264,9 @@ pub trait Surroundings: Sync {
     fn nologin(&self) -> bool;
     /// The keys in the home of a user.
     fn keys(&self, home: &BStr, uid: u32) -> Keys;
+    /// Whether there are name services that may know users and groups. Never off the
+    /// live system.
+    fn has_services(&self) -> bool;
     /// What the name services call this uid. Always `None` off the live system.
     ///
     /// # Errors

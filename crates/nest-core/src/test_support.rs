@@ -77,6 +77,9 @@ impl Surroundings for World {
     fn keys(&self, _: &BStr, _: u32) -> Keys {
         Keys::Count(self.keys)
     }
+    fn has_services(&self) -> bool {
+        true
+    }
     fn service_user_by_uid(&self, uid: u32) -> Result<Option<BString>, String> {
         self.asked(self.service_ids.contains(&uid).then(|| "elsewhere".into()))
     }

@@ -219,6 +219,10 @@ impl Surroundings for World<'_> {
         Keys::Count(count_keys(&text))
     }
 
+    fn has_services(&self) -> bool {
+        self.is_live()
+    }
+
     fn service_user_by_uid(&self, uid: u32) -> Result<Option<BString>, String> {
         if !self.is_live() {
             return Ok(None);

@@ -19,6 +19,8 @@ pub struct IdMap<'a> {
     ranges: IdSet,
     policy: &'a Policy,
     world: &'a dyn Surroundings,
+    /// Whether there are name services to ask.
+    served: bool,
     /// Where the searches before ended: numbers are only ever taken, so that
     /// nothing before is free. A span and its next id; a count and where its next
     /// range may begin.
@@ -71,7 +73,8 @@ impl<'a> IdMap<'a> {
             used.insert(retired.span.first);
         }
         let (lowest, highest, range) = Default::default();
-        IdMap { used, ranges, policy, world, lowest, highest, range }
+        let served = world.has_services();
+        IdMap { used, ranges, policy, world, served, lowest, highest, range }
     }
 
     /// Marks an id as used by an account that is being planned.
@@ -105,9 +108,14 @@ impl<'a> IdMap<'a> {
     /// # Errors
     /// Why a name service gave no answer.
     pub fn is_free(&self, id: u32) -> Result<bool, String> {
-        Ok(self.blocked(id).is_none()
-            && self.world.service_user_by_uid(id)?.is_none()
-            && self.world.service_group_by_gid(id)?.is_none())
+        Ok(self.blocked(id).is_none() && !self.is_served(id)?)
+    }
+
+    /// Whether a name service knows a user or a group of this number.
+    fn is_served(&self, id: u32) -> Result<bool, String> {
+        Ok(self.served
+            && (self.world.service_user_by_uid(id)?.is_some()
+                || self.world.service_group_by_gid(id)?.is_some()))
     }
 
     /// The lowest free id of `span`.
@@ -122,7 +130,7 @@ impl<'a> IdMap<'a> {
                 break;
             }
             from = match self.blocked(id) {
-                None if self.is_free(id)? => {
+                None if !self.is_served(id)? => {
                     self.lowest.set(Some((span, id)));
                     return Ok(Some(id));
                 }
@@ -142,7 +150,7 @@ impl<'a> IdMap<'a> {
         let mut id = known.map_or(span.last, |(_, id)| id);
         loop {
             let next = match self.blocked(id) {
-                None if self.is_free(id)? => {
+                None if !self.is_served(id)? => {
                     self.highest.set(Some((span, id)));
                     return Ok(Some(id));
                 }

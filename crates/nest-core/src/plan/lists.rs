@@ -9,7 +9,7 @@ use bstr::{BStr, BString, ByteSlice};
 use super::find::with_fields;
 use super::{Caution, Draft, Ground};
 use crate::table::{File, Group, Record};
-use crate::value::{PasswordField, replace_member, with_member, with_members, without_member};
+use crate::value::{PasswordField, replace_member, with_member, without_member};
 
 /// What becomes of a list, and whether it was tidied for that; nothing where it
 /// stays.
@@ -29,29 +29,27 @@ impl<'a> Lists<'_, 'a> {
     }
 
     /// Adds several members at once, to a group that there is or that is being made.
-    pub fn join_all(&mut self, group: &[u8], names: &[&[u8]]) {
+    pub fn join_all(&mut self, group: &[u8], edit: impl Fn(&[u8]) -> Edited) {
         // Nearly always both files list the same, and the names may be many.
         let known: RefCell<Option<(Vec<u8>, Edited)>> = RefCell::new(None);
-        let with_members = |list: &[u8], names: &[&[u8]]| {
+        let edit = |list: &[u8]| {
             let mut known = known.borrow_mut();
             if known.as_ref().is_none_or(|(of, _)| of != list) {
-                *known = Some((list.to_vec(), with_members(list, names)));
+                *known = Some((list.to_vec(), edit(list)));
             }
             known.as_ref().and_then(|(_, edited)| edited.clone())
         };
         let known = self.ground.book.group(group).is_some();
         if !known && let Some(line) = self.draft.added(File::Group, group) {
-            if let Some((list, _)) =
-                Group::read(line).and_then(|now| with_members(now.members, names))
-            {
+            if let Some((list, _)) = Group::read(line).and_then(|now| edit(now.members)) {
                 *line = with_fields(line, &[(3, &list)]).into();
             }
             if self.ground.book.gshadow.is_some() {
-                self.gshadow(group, 3, |list| with_members(list, names));
+                self.gshadow(group, 3, edit);
             }
             return;
         }
-        self.members(group, true, |list| with_members(list, names));
+        self.members(group, true, edit);
     }
 
     /// Takes a member out. Returns whether a list had to be altered.

@@ -7,7 +7,7 @@ use super::making::keep;
 use super::{CreateUser, Making};
 use crate::plan::Refusal;
 use crate::plan::find::{find_admin_group, find_group, gid_of};
-use crate::value::members;
+use crate::value::{members, with_members};
 
 /// A group that there is, or will be.
 pub(in crate::plan) struct Target {
@@ -21,8 +21,8 @@ impl Making<'_> {
     /// # Errors
     /// The [`Refusal`], of `what`.
     pub fn find_group(&self, wanted: &BStr, what: &str) -> Result<Target, Box<Refusal>> {
-        if let Some((name, gid)) = self.made.get_key_value(wanted) {
-            return Ok(Target { name: name.clone(), gid: *gid });
+        if let Some(gid) = self.made.get(wanted) {
+            return Ok(Target { name: wanted.to_owned(), gid });
         }
         let group = find_group(self.ground, wanted, what)?;
         Ok(Target { name: group.name.into(), gid: gid_of(self.ground, &group, what)? })
@@ -68,6 +68,7 @@ impl Making<'_> {
     pub fn join(&mut self, group: &BString, name: &BStr) {
         let at = self.joins.at(group);
         self.joins.groups[at].add(name);
+        self.joins.groups[at].repeats = true;
     }
 }
 
@@ -86,6 +87,8 @@ pub(super) struct Joined {
     pub group: BString,
     /// As a list of members.
     names: Vec<u8>,
+    /// Whether somebody may be in it twice.
+    repeats: bool,
 }
 
 impl Joins {
@@ -94,7 +97,7 @@ impl Joins {
             return *at;
         }
         self.by_name.insert(group.clone(), self.groups.len());
-        self.groups.push(Joined { group: group.clone(), names: Vec::new() });
+        self.groups.push(Joined { group: group.clone(), names: Vec::new(), repeats: false });
         self.groups.len() - 1
     }
 
@@ -113,7 +116,12 @@ impl Joined {
         self.names.extend_from_slice(name);
     }
 
-    pub fn names(&self) -> Vec<&[u8]> {
-        members(&self.names).collect()
+    /// A list of members with these after them, each once, and whether it had to be
+    /// tidied for that; nothing where all are in it already.
+    pub fn after(&self, list: &[u8]) -> Option<(Vec<u8>, bool)> {
+        match self.repeats || !list.is_empty() {
+            true => with_members(list, &members(&self.names).collect::<Vec<_>>()),
+            false => Some((self.names.clone(), false)),
+        }
     }
 }

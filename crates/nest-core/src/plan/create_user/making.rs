@@ -1,10 +1,10 @@
 //! Accounts in the making.
 
-use bstr::{BStr, BString};
-use hashbrown::HashMap;
+use bstr::BStr;
 
 use super::CreateUser;
 use super::groups::Joins;
+use super::made::Made;
 use super::write::{Writer, Written};
 use crate::allot::{IdMap, IdSet};
 use crate::plan::lists::Lists;
@@ -18,8 +18,8 @@ pub(in crate::plan) struct Making<'a> {
     pub ids: IdMap<'a>,
     pub draft: Draft<'a>,
     pub plan: Plan,
-    /// Groups that this plan makes, with their gids.
-    pub made: HashMap<BString, u32>,
+    /// Groups that this plan makes.
+    pub made: Made,
     /// Those gids.
     pub made_gids: IdSet,
     pub(super) joins: Joins,
@@ -105,7 +105,7 @@ impl<'a> Making<'a> {
             ids: IdMap::new(ground.book, ground.policy, ground.world),
             draft: Draft::new(ground.book),
             plan: Plan { summary, ..Plan::default() },
-            made: HashMap::new(),
+            made: Made::default(),
             made_gids: IdSet::default(),
             joins: Joins::default(),
             writer: Writer::new(ground),
@@ -135,7 +135,7 @@ impl<'a> Making<'a> {
         let mut lists = Lists { ground, draft, cautions };
         self.joins.groups.sort_by(|one, other| one.group.cmp(&other.group));
         for joined in &self.joins.groups {
-            lists.join_all(&joined.group, &joined.names());
+            lists.join_all(&joined.group, |list| joined.after(list));
         }
         self.plan.edits = self.draft.finish();
         self.plan
@@ -149,7 +149,7 @@ impl<'a> Making<'a> {
         &mut self,
         request: &CreateUser,
         name: &BStr,
-        hash: Option<&BString>,
+        hash: Option<&bstr::BString>,
     ) -> Result<(), Vec<Refusal>> {
         let (mut subject, mut wrong) = (Subject::new(name), Vec::new());
         let mut written = Written::default();
@@ -210,7 +210,7 @@ impl<'a> Making<'a> {
         &mut self,
         request: &CreateUser,
         name: &BStr,
-        hash: Option<&BString>,
+        hash: Option<&bstr::BString>,
         subject: &mut Subject,
         cautions: &mut Vec<Caution>,
         wrong: &mut Vec<Refusal>,
@@ -252,7 +252,7 @@ impl<'a> Making<'a> {
     }
 
     fn note_group(&mut self, name: &BStr, gid: u32) {
-        self.made.insert(name.to_owned(), gid);
+        self.made.insert(name, gid);
         self.made_gids.insert(gid);
     }
 }

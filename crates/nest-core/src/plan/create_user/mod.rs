@@ -3,12 +3,13 @@
 mod belongings;
 mod groups;
 mod ids;
+mod made;
 mod making;
 mod write;
 
 pub(super) use ids::setting_key;
 pub(super) use making::{Given, Making, Numbers};
-pub(super) use write::Written;
+pub(super) use write::{Writer, Written};
 
 use bstr::{BString, ByteSlice};
 use hashbrown::HashSet;

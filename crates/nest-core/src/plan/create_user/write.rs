@@ -23,7 +23,16 @@ pub(in crate::plan) struct Written {
     pub(super) shells: HashMap<BString, Shell>,
 }
 
+/// So long is the line of an account, about, in the file in which it is longest.
+const LINE: usize = 96;
+
 impl Written {
+    /// Nothing, with room for so many accounts.
+    pub fn with_room(accounts: usize) -> Self {
+        let lines = std::array::from_fn(|_| Vec::with_capacity(accounts * LINE));
+        Written { lines, ..Written::default() }
+    }
+
     /// Adds a line, by its fields.
     pub(super) fn add(&mut self, file: File, fields: &[&[u8]]) {
         let text = &mut self.lines[file as usize];
@@ -48,6 +57,7 @@ impl Written {
 }
 
 /// Writes accounts.
+#[derive(Clone)]
 pub(in crate::plan) struct Writer<'a> {
     pub ground: Ground<'a>,
     /// How the passwords of people age, and today, as shadow writes them.

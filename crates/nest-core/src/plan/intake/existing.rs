@@ -253,7 +253,7 @@ impl<'a, 'r> Planner<'a, 'r> {
     /// The users whom rows, their own or the group's, take out of the administrators.
     fn leaving_admins(&self, admins: &BString) -> Vec<BString> {
         let rows = &self.request.roster.rows;
-        let own = rows.iter().zip(&self.names).filter(|(row, _)| {
+        let own = rows.iter().zip(&*self.names).filter(|(row, _)| {
             row.given.contains(Column::Join)
                 && self
                     .request

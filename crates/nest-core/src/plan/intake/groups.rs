@@ -39,7 +39,7 @@ impl<'r> Planner<'_, 'r> {
 
     fn make_group(&mut self, row: &Row, group: &CreateGroup) {
         let name = BStr::new(&group.name);
-        if self.making.made.contains_key(name) {
+        if self.making.made.get(name).is_some() {
             return;
         }
         match check_new_group_name(self.ground, name, "") {
@@ -131,7 +131,7 @@ impl<'r> Planner<'_, 'r> {
     fn joining(&self, group: &BString) -> HashSet<BString> {
         let Ground { book, policy, .. } = self.ground;
         let admins = admin_group(book, policy).is_some_and(|admins| group == admins.name);
-        let rows = self.request.roster.rows.iter().zip(&self.names);
+        let rows = self.request.roster.rows.iter().zip(&*self.names);
         let asks = rows.filter(|(row, _)| {
             let user = self.request.user(row);
             user.is_some_and(|user| user.join.contains(group) || admins && user.admin)
@@ -146,7 +146,7 @@ impl<'r> Planner<'_, 'r> {
         column: Column,
         name: &BString,
     ) -> bool {
-        if self.rows.contains_key(name.as_bstr()) {
+        if self.rows.get(&self.names, name.as_bstr()).is_some() {
             return true;
         }
         match find_member(self.ground, name.as_ref(), group.unlisted, "", "") {

@@ -11,15 +11,17 @@ mod write;
 
 use std::borrow::Cow;
 use std::collections::BTreeMap;
+use std::sync::Arc;
 
 use bstr::{BStr, BString};
-use hashbrown::{HashMap, HashSet};
+use hashbrown::HashSet;
 
+use self::rows::Rows;
 use super::create_user::{Making, check_values, empty_file};
 use super::find::FoundUser;
 use super::retire::settle_numbers;
 use super::{CreateUser, Ground, Plan, Reason, Refusal, Subject};
-use crate::roster::{Column, Fault, Roster, Row, What, Wrong};
+use crate::roster::{Column, Fault, Roster, Row, Slate, What, Wrong};
 
 /// A roster to be taken in.
 #[derive(Debug, Default)]
@@ -84,14 +86,13 @@ pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refus
         ground,
         request,
         faults: request.roster.faults.clone(),
-        names: Vec::new(),
-        rows: HashMap::new(),
+        names: Arc::default(),
+        rows: Rows::default(),
         doubles: HashSet::new(),
         at: None,
         making: Making::new(ground, format!("intake {}", shown.join(" "))),
         counts: Counts::default(),
         newcomers: Vec::new(),
-        numbered: Vec::new(),
         span_full: 0,
         leaving: BTreeMap::new(),
     };
@@ -126,14 +127,17 @@ struct Counts {
     groups_kept: usize,
 }
 
+/// The name of each row, as far as it has one.
+type Names<'r> = Vec<Option<Cow<'r, BStr>>>;
+
 struct Planner<'a, 'r> {
     ground: Ground<'a>,
     request: &'r Intake,
     faults: Vec<Fault>,
-    /// The name of each row, made where none was given.
-    names: Vec<Option<Cow<'r, BStr>>>,
+    /// Made where none was given.
+    names: Arc<Names<'r>>,
     /// The first row of each name of a user.
-    rows: HashMap<Cow<'r, BStr>, usize>,
+    rows: Rows,
     /// The rows whose name stands in one above.
     doubles: HashSet<usize>,
     /// The row of a user that is being looked at.
@@ -141,8 +145,6 @@ struct Planner<'a, 'r> {
     making: Making<'a>,
     counts: Counts,
     newcomers: Vec<BString>,
-    /// New accounts whose numbers are chosen, and whose lines are still to be written.
-    numbered: Vec<write::Numbered>,
     /// Rows for which no number was left, after the first.
     span_full: usize,
     /// Who leaves which group.
@@ -175,22 +177,37 @@ impl<'a, 'r> Planner<'a, 'r> {
                 self.lists_of(row, group);
             }
         }
-        for (at, row) in rows.iter().enumerate() {
-            if let Some(name) = self.names[at].clone()
-                && !self.doubles.contains(&at)
-                && let Some(user) = self.request.user(row)
-            {
+        match self.request.detailed {
+            true => self.one_by_one(),
+            false => self.many(),
+        }
+        self.leave();
+    }
+
+    /// The rows of users, but for those whose name stands in one above.
+    fn users(&self) -> Vec<usize> {
+        let is_user = |at: &usize| matches!(self.request.roster.rows[*at].what, What::User(_));
+        let is_named = |at: &usize| self.names[*at].is_some() && !self.doubles.contains(at);
+        (0..self.names.len()).filter(|at| is_user(at) && is_named(at)).collect()
+    }
+
+    fn one_by_one(&mut self) {
+        let names = Arc::clone(&self.names);
+        for at in self.users() {
+            let row = &self.request.roster.rows[at];
+            if let (Some(name), Some(user)) = (&names[at], self.request.user(row)) {
                 self.at = Some(at);
-                self.user(row, &user, &name);
+                if !self.is_there(row, &user, name) {
+                    self.make(row, &user, name);
+                }
             }
         }
-        self.write();
-        self.leave();
     }
 
     /// The row further down that makes a private group of this name.
     fn later(&self, name: &BStr) -> Option<usize> {
-        let at = *self.rows.get(name).filter(|at| self.at.is_none_or(|now| **at > now))?;
+        let found = self.rows.get(&self.names, name);
+        let at = found.filter(|at| self.at.is_none_or(|now| *at > now))?;
         let user = self.request.user(&self.request.roster.rows[at])?;
         let made =
             user.primary.is_none() && (user.service || self.ground.policy.people_private_group);
@@ -230,27 +247,30 @@ impl<'a, 'r> Planner<'a, 'r> {
         !homes && !groups && request.hashes.is_empty()
     }
 
-    fn user(&mut self, row: &'r Row, user: &CreateUser, name: &BStr) {
+    /// Whether a row is about somebody who is there already; then it is dealt with.
+    fn is_there(&mut self, row: &'r Row, user: &CreateUser, name: &BStr) -> bool {
         let known = !self.ground.book.is_nowhere(name);
-        if let Some((line, _)) = known.then(|| self.ground.book.user(name)).flatten() {
-            match self.request.existing {
-                Existing::Refuse => {
-                    let lines = self.ground.book.users.lines();
-                    // Counted once, not line by line for each of many faults.
-                    lines.len();
-                    let number = lines.number(line.start);
-                    let wrong = faults::exists("user", name, number);
-                    self.fault(row, Column::Name, wrong);
-                }
-                Existing::Keep => self.counts.kept += 1,
-                Existing::Update => self.update(row, user, name),
+        let Some((line, _)) = known.then(|| self.ground.book.user(name)).flatten() else {
+            return false;
+        };
+        match self.request.existing {
+            Existing::Refuse => {
+                let lines = self.ground.book.users.lines();
+                // Counted once, not line by line for each of many faults.
+                lines.len();
+                let number = lines.number(line.start);
+                let wrong = faults::exists("user", name, number);
+                self.fault(row, Column::Name, wrong);
             }
-            return;
+            Existing::Keep => self.counts.kept += 1,
+            Existing::Update => self.update(row, user, name),
         }
+        true
+    }
+
+    /// Plans a new account, in every detail.
+    fn make(&mut self, row: &'r Row, user: &CreateUser, name: &BStr) {
         let complete = self.complete(user, name);
-        if !self.request.detailed {
-            return self.number(row, complete, name);
-        }
         let values = check_values(self.ground, &complete);
         let found_wrong = !values.is_empty();
         for reason in values {
@@ -317,11 +337,25 @@ impl Intake {
     pub(super) fn user<'r>(&'r self, row: &'r Row) -> Option<Cow<'r, CreateUser>> {
         let mut user = self.roster.user(row)?;
         if self.no_home && !user.no_home {
-            let user = user.to_mut();
+            self.settle_home(user.to_mut());
+        }
+        Some(user)
+    }
+
+    /// The same, read onto a slate.
+    fn user_on<'s>(&self, row: &Row, slate: &'s mut Slate) -> Option<&'s CreateUser> {
+        if !self.roster.user_onto(row, slate) {
+            return None;
+        }
+        self.settle_home(&mut slate.user);
+        Some(&slate.user)
+    }
+
+    fn settle_home(&self, user: &mut CreateUser) {
+        if self.no_home && !user.no_home {
             user.record_home = !user.service || user.home.is_some();
             user.no_home = true;
         }
-        Some(user)
     }
 
     /// Puts where a row stands before what was decided about it.

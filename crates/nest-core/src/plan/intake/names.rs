@@ -1,11 +1,12 @@
 //! The names of rows: given, found by the full name, or made from it.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
 use bstr::BString;
 use hashbrown::{HashMap, HashSet};
 
-use super::{Existing, Planner};
+use super::{Existing, Names, Planner};
 use crate::allot::propose_login;
 use crate::roster::{Column, Wrong};
 
@@ -15,21 +16,26 @@ impl Planner<'_, '_> {
     pub(super) fn name_rows(&mut self) {
         let rows = &self.request.roster.rows;
         let given = rows.iter().map(|row| self.request.roster.name(row));
-        self.names = given.map(|name| name.map(Cow::Borrowed)).collect();
-        if self.names.iter().all(Option::is_some) {
-            return;
+        let mut names: Names<'_> = given.map(|name| name.map(Cow::Borrowed)).collect();
+        if !names.iter().all(Option::is_some) {
+            self.make_names(&mut names);
         }
+        self.names = Arc::new(names);
+    }
+
+    fn make_names(&mut self, names: &mut Names<'_>) {
+        let rows = &self.request.roster.rows;
         let book = self.ground.book;
-        let named = self.names.iter().flatten();
+        let named = names.iter().flatten();
         let mut taken: HashSet<BString> = named.map(|name| name.clone().into_owned()).collect();
-        let known = self.known_people();
+        let known = self.known_people(names);
         for (at, row) in rows.iter().enumerate() {
             let Some(user) = self.request.user(row) else { continue };
-            let (None, Some(full_name)) = (&self.names[at], &user.full_name) else { continue };
+            let (None, Some(full_name)) = (&names[at], &user.full_name) else { continue };
             match known.get(full_name).map(Vec::as_slice) {
                 Some([one]) if !taken.contains(one) => {
                     taken.insert(one.clone());
-                    self.names[at] = Some(Cow::Owned(one.clone()));
+                    names[at] = Some(Cow::Owned(one.clone()));
                     continue;
                 }
                 Some([_, _, ..]) => {
@@ -50,7 +56,7 @@ impl Planner<'_, '_> {
                 Ok(proposed) => {
                     let name = proposed.names[0].clone();
                     taken.insert(name.clone());
-                    self.names[at] = Some(Cow::Owned(name));
+                    names[at] = Some(Cow::Owned(name));
                 }
                 Err(fault) => {
                     self.fault(
@@ -65,12 +71,12 @@ impl Planner<'_, '_> {
 
     /// Who has which full name, where rows may be about accounts that exist: a row
     /// without a name is about the one account of its full name.
-    fn known_people(&self) -> HashMap<BString, Vec<BString>> {
+    fn known_people(&self, names: &Names<'_>) -> HashMap<BString, Vec<BString>> {
         let mut known: HashMap<BString, Vec<BString>> = HashMap::new();
         if self.request.existing == Existing::Refuse {
             return known;
         }
-        let rows = self.request.roster.rows.iter().zip(&self.names);
+        let rows = self.request.roster.rows.iter().zip(names);
         let nameless = rows.filter(|(_, name)| name.is_none());
         let wanted: HashSet<BString> =
             nameless.filter_map(|(row, _)| self.request.user(row)?.full_name.clone()).collect();

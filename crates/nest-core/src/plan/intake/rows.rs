@@ -1,13 +1,48 @@
 //! Rows against one another: what all of them name, and what two of them ask for.
 
-use bstr::{BString, ByteSlice};
-use hashbrown::HashMap;
-use hashbrown::hash_map::Entry;
+use std::hash::BuildHasher;
+use std::sync::Arc;
 
-use super::{Intake, Planner};
+use bstr::{BStr, BString, ByteSlice};
+use hashbrown::hash_table::Entry;
+use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
+
+use super::{Intake, Names, Planner};
 use crate::ahead::Sought;
 use crate::plan::{Reason, Refusal};
 use crate::roster::{Column, Row, What, Wrong};
+
+/// Rows by their names: of each the first.
+#[derive(Default)]
+pub(super) struct Rows {
+    rows: HashTable<u32>,
+    hashes: DefaultHashBuilder,
+}
+
+impl Rows {
+    fn with_room(rows: usize) -> Self {
+        Rows { rows: HashTable::with_capacity(rows), ..Rows::default() }
+    }
+
+    /// The first row of a name.
+    pub fn get(&self, names: &Names<'_>, name: &BStr) -> Option<usize> {
+        let is_it = |at: &u32| names[*at as usize].as_deref() == Some(name);
+        self.rows.find(self.hashes.hash_one(Some(name)), is_it).map(|at| *at as usize)
+    }
+
+    /// Adds a row of this name, unless there is one: then that is returned.
+    fn insert(&mut self, names: &Names<'_>, name: &BStr, row: usize) -> Option<usize> {
+        let hash = |at: &u32| self.hashes.hash_one(names[*at as usize].as_deref());
+        let is_it = |at: &u32| names[*at as usize].as_deref() == Some(name);
+        match self.rows.entry(self.hashes.hash_one(Some(name)), is_it, hash) {
+            Entry::Occupied(first) => Some(*first.get() as usize),
+            Entry::Vacant(place) => {
+                place.insert(row as u32);
+                None
+            }
+        }
+    }
+}
 
 impl Planner<'_, '_> {
     /// Goes through the files once for everything the rows name.
@@ -26,7 +61,7 @@ impl Planner<'_, '_> {
         words.chain([&b"mail"[..]]).for_each(|word| sought.seek_name(word));
         self.names.iter().flatten().for_each(|name| sought.seek_name(name));
         let sought_for = |row: &&Row| !small || row.gives_id();
-        for (row, name) in roster.rows.iter().zip(&self.names).filter(|(row, _)| sought_for(row)) {
+        for (row, name) in roster.rows.iter().zip(&*self.names).filter(|(row, _)| sought_for(row)) {
             let user = self.request.user(row);
             let groups: &[BString] = match (&row.what, &user) {
                 (_, Some(user)) => {
@@ -96,21 +131,16 @@ impl Planner<'_, '_> {
 
     /// Names that stand in two rows.
     pub(super) fn find_doubles(&mut self) {
-        let (request, mut groups) = (self.request, HashMap::new());
-        self.rows.reserve(request.roster.rows.len());
+        let (request, names) = (self.request, Arc::clone(&self.names));
+        let mut groups = Rows::default();
+        self.rows = Rows::with_room(names.len());
         for (at, row) in request.roster.rows.iter().enumerate() {
-            let Some(name) = self.names[at].clone() else { continue };
+            let Some(name) = &names[at] else { continue };
             let seen = match row.what {
                 What::User(_) => &mut self.rows,
                 What::Group(_) => &mut groups,
             };
-            let (name, first) = match seen.entry(name) {
-                Entry::Vacant(place) => {
-                    place.insert(at);
-                    continue;
-                }
-                Entry::Occupied(first) => (first.key().clone(), *first.get()),
-            };
+            let Some(first) = seen.insert(&names, name, at) else { continue };
             let line = request.roster.line(&request.roster.rows[first]);
             let message = format!("{name} stands on line {line} already");
             self.doubles.insert(at);
@@ -135,7 +165,7 @@ impl Planner<'_, '_> {
                 None if made => BString::from(policy.home_of(name)),
                 None => continue,
             };
-            if self.rows.get(name) != Some(&at) {
+            if self.rows.get(&self.names, name) != Some(at) {
                 continue;
             }
             if let Some(first) = seen.get(&home) {

@@ -1,21 +1,23 @@
-//! Accounts of a large roster: numbered one after the other, then written side by
-//! side.
+//! Accounts of a large roster: numbered one after the other, written side by side.
 
 use std::borrow::Cow;
+use std::sync::Arc;
 
-use bstr::BStr;
 use rayon::prelude::*;
 
-use super::{Intake, Planner};
-use crate::plan::create_user::{Numbers, Written, check_values};
+use super::{Intake, Names, Planner};
+use crate::plan::create_user::{Numbers, Writer, Written, check_values};
 use crate::plan::{CreateUser, Refusal, Subject};
-use crate::roster::Row;
+use crate::roster::Slate;
+
+/// So many rows are numbered in one go, while those before them are written.
+const WAVE: usize = 8192;
 
 /// So many accounts are written in one go.
-const AT_ONCE: usize = 2048;
+const AT_ONCE: usize = 512;
 
 /// A new account whose numbers are chosen.
-pub(super) struct Numbered {
+struct Numbered {
     /// Its row.
     at: usize,
     numbers: Numbers,
@@ -23,9 +25,43 @@ pub(super) struct Numbered {
     own: Option<Box<CreateUser>>,
 }
 
-impl<'a, 'r> Planner<'a, 'r> {
+/// Lines, and what is wrong with which rows.
+type Part = (Written, Vec<(usize, Refusal)>);
+
+impl Planner<'_, '_> {
+    /// Plans all users, of whom only the totals are told.
+    pub(super) fn many(&mut self) {
+        let (request, names) = (self.request, Arc::clone(&self.names));
+        let writer = self.making.writer.clone();
+        let (mut slate, mut last, mut all) = (Slate::default(), Vec::new(), Vec::new());
+        let users = self.users();
+        for wave in users.chunks(WAVE) {
+            let number = |at: &usize| self.number(*at, &names, &mut slate);
+            let (numbered, written) = rayon::join(
+                || wave.iter().filter_map(number).collect(),
+                || write(request, &writer, &names, &last),
+            );
+            all.extend(written);
+            last = numbered;
+        }
+        all.extend(write(request, &writer, &names, &last));
+        for (written, refused) in all {
+            for (at, refusal) in refused {
+                self.refused(&request.roster.rows[at], &refusal);
+            }
+            self.making.take_many(written);
+        }
+    }
+
     /// Chooses the numbers of a new account.
-    pub(super) fn number(&mut self, row: &Row, user: Cow<'_, CreateUser>, name: &BStr) {
+    fn number(&mut self, at: usize, names: &Names<'_>, slate: &mut Slate) -> Option<Numbered> {
+        let row = &self.request.roster.rows[at];
+        let (name, user) = (names[at].as_deref()?, self.request.user_on(row, slate)?);
+        self.at = Some(at);
+        if self.is_there(row, user, name) {
+            return None;
+        }
+        let user = self.complete(user, name);
         let hash = user.hashes.first().and_then(Option::as_ref);
         let (mut cautions, mut wrong) = (Vec::new(), Vec::new());
         let subject = &mut Subject::brief();
@@ -40,46 +76,35 @@ impl<'a, 'r> Planner<'a, 'r> {
             Cow::Borrowed(_) => None,
             Cow::Owned(user) => Some(Box::new(user)),
         };
-        self.numbered.extend(self.at.map(|at| Numbered { at, numbers, own }));
-    }
-
-    /// Writes the lines of the accounts that were numbered.
-    pub(super) fn write(&mut self) {
-        let numbered = std::mem::take(&mut self.numbered);
-        let (request, writer, names) = (self.request, &self.making.writer, &self.names);
-        let write_some = |some: &[Numbered]| {
-            let (mut written, mut refused) = (Written::default(), Vec::new());
-            for Numbered { at, numbers, own } in some {
-                let Some(name) = names[*at].as_deref() else { continue };
-                let Some(user) = asked(request, *at, own) else { continue };
-                let values = check_values(writer.ground, &user).into_iter();
-                let mut wrong: Vec<Refusal> =
-                    values.map(|reason| *Refusal::new("", reason)).collect();
-                let hash = user.hashes.first().and_then(Option::as_ref);
-                let subject = &mut Subject::brief();
-                writer.look_at_name(&user, name, &mut written, &mut wrong);
-                writer.write(&user, name, hash, numbers, subject, &mut written, &mut wrong);
-                refused.extend(wrong.into_iter().map(|refusal| (*at, refusal)));
-            }
-            (written, refused)
-        };
-        let all: Vec<_> = numbered.par_chunks(AT_ONCE).map(write_some).collect();
-        for (written, refused) in all {
-            for (at, refusal) in refused {
-                self.refused(&self.request.roster.rows[at], &refusal);
-            }
-            self.making.take_many(written);
-        }
+        Some(Numbered { at, numbers, own })
     }
 }
 
-fn asked<'r>(
-    request: &'r Intake,
-    at: usize,
-    own: &'r Option<Box<CreateUser>>,
-) -> Option<Cow<'r, CreateUser>> {
-    match own {
-        Some(own) => Some(Cow::Borrowed(own)),
-        None => request.user(&request.roster.rows[at]),
-    }
+/// Writes the lines of accounts that were numbered.
+fn write(
+    request: &Intake,
+    writer: &Writer<'_>,
+    names: &Names<'_>,
+    numbered: &[Numbered],
+) -> Vec<Part> {
+    let write_some = |some: &[Numbered]| {
+        let (mut written, mut refused) = (Written::with_room(some.len()), Vec::new());
+        let mut slate = Slate::default();
+        for Numbered { at, numbers, own } in some {
+            let user = match own.as_deref() {
+                Some(own) => Some(own),
+                None => request.user_on(&request.roster.rows[*at], &mut slate),
+            };
+            let (Some(name), Some(user)) = (names[*at].as_deref(), user) else { continue };
+            let values = check_values(writer.ground, user).into_iter();
+            let mut wrong: Vec<Refusal> = values.map(|reason| *Refusal::new("", reason)).collect();
+            let hash = user.hashes.first().and_then(Option::as_ref);
+            let subject = &mut Subject::brief();
+            writer.look_at_name(user, name, &mut written, &mut wrong);
+            writer.write(user, name, hash, numbers, subject, &mut written, &mut wrong);
+            refused.extend(wrong.into_iter().map(|refusal| (*at, refusal)));
+        }
+        (written, refused)
+    };
+    numbered.par_chunks(AT_ONCE).map(write_some).collect()
 }
