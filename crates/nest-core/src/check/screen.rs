@@ -50,6 +50,9 @@ pub(super) struct Screen {
     pub covering: [bool; 2],
 }
 
+/// The files of ranges.
+const RANGES: [File; 2] = [File::Subuid, File::Subgid];
+
 impl Screen {
     /// Sweeps over the files, and leaves the book an index of its names.
     pub fn of(ground: Ground<'_>) -> Self {
@@ -64,7 +67,11 @@ impl Screen {
         let gids = users.iter().map(|part| &part.gids[..]).collect::<Vec<_>>().concat();
         screen.add(File::Passwd, users);
 
-        let mut parts = sweep_others(ground, &names, &gids);
+        // Nearly always the ranges of uids are those of gids too.
+        let [uids, gids_too] = RANGES.map(|file| book.lines(file));
+        let alike = uids.zip(gids_too).is_some_and(|(uids, gids)| uids.is_like(gids));
+        let left_out = alike.then_some(File::Subgid);
+        let mut parts = sweep_others(ground, &names, &gids, left_out);
         for file in [File::Group, File::Shadow, File::Gshadow] {
             let parts = parts.get_mut(&file).into_iter().flatten();
             let placed: Vec<_> = parts.map(|part| std::mem::take(&mut part.placed)).collect();
@@ -72,17 +79,22 @@ impl Screen {
         }
         let lists = parts.iter().filter(|(file, _)| file.is_of_groups());
         let any_list = lists.flat_map(|(_, parts)| parts).any(|part| part.lists);
-        let ranges = [File::Subuid, File::Subgid];
+        let ranges = if alike { [File::Subuid; 2] } else { RANGES };
         screen.unowned = ranges.map(|file| {
             let parts = parts.get(&file).into_iter().flatten();
             parts.flat_map(|part| part.placed.unowned()).collect()
         });
-        let spans: [Vec<Spans>; 2] = ranges.map(|file| {
+        let spans: [Vec<Spans>; 2] = RANGES.map(|file| {
             let parts = parts.get_mut(&file).into_iter().flatten();
             parts.map(|part| std::mem::take(&mut part.spans)).collect()
         });
         for (file, parts) in parts {
             screen.add(file, parts);
+        }
+        if alike {
+            let [uids, gids] = RANGES.map(|file| file as usize);
+            screen.odd[gids] = screen.odd[uids].clone();
+            screen.nul[gids] = screen.nul[uids];
         }
         screen.add_odd(book);
 
@@ -91,6 +103,7 @@ impl Screen {
             || if any_list { lookup.differing() } else { Vec::new() },
             || spans.into_par_iter().map(|spans| Spans::judge(&spans, &screen.held)).collect(),
         );
+        let judged = if alike { vec![judged[0]; 2] } else { judged };
         screen.differing = differing;
         for (at, (overlapping, covering)) in judged.into_iter().enumerate() {
             (screen.overlapping[at], screen.covering[at]) = (overlapping, covering);
@@ -162,8 +175,13 @@ impl Screen {
     }
 }
 
-/// Sweeps over all files but passwd; names are looked up in the index of the users.
-fn sweep_others(ground: Ground<'_>, names: &Names, gids: &[u32]) -> HashMap<File, Vec<Part>> {
+/// Sweeps over all files but passwd and one that may be left out; names are looked up in the index of the users.
+fn sweep_others(
+    ground: Ground<'_>,
+    names: &Names,
+    gids: &[u32],
+    but: Option<File>,
+) -> HashMap<File, Vec<Part>> {
     let named = ground.book.named_files();
     let sweep_all = |file: &File| -> (File, Vec<Part>) {
         let begin = || {
@@ -178,7 +196,7 @@ fn sweep_others(ground: Ground<'_>, names: &Names, gids: &[u32]) -> HashMap<File
         let parts = parts.unwrap_or_default().into_par_iter();
         (*file, parts.map(|(part, placer, roll)| part.finish(placer, roll)).collect())
     };
-    File::ALL[1..].par_iter().map(sweep_all).collect()
+    File::ALL[1..].par_iter().filter(|file| Some(**file) != but).map(sweep_all).collect()
 }
 
 #[cfg(test)]
@@ -299,13 +317,16 @@ mod tests {
             group in text(File::Group),
             gshadow in text(File::Gshadow),
             subuid in text(File::Subuid),
+            other in prop_oneof![Just(None), text(File::Subgid).prop_map(Some)],
         ) {
+            let subgid = other.unwrap_or_else(|| subuid.clone());
             let book = book(&[
                 (File::Passwd, &passwd),
                 (File::Shadow, &shadow),
                 (File::Group, &group),
                 (File::Gshadow, &gshadow),
                 (File::Subuid, &subuid),
+                (File::Subgid, &subgid),
             ]);
             let (policy, world, today) = (Policy::default(), World::default(), Day(20_781));
             let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
@@ -322,8 +343,9 @@ mod tests {
             passwd in text(File::Passwd),
             shadow in text(File::Shadow),
             subuid in text(File::Subuid),
-            subgid in text(File::Subgid),
+            other in prop_oneof![Just(None), text(File::Subgid).prop_map(Some)],
         ) {
+            let subgid = other.unwrap_or_else(|| subuid.clone());
             let held = [(File::Passwd, &passwd)];
             let read = [(File::Shadow, &shadow), (File::Subuid, &subuid), (File::Subgid, &subgid)];
             let found = |hold: bool| -> Vec<String> {

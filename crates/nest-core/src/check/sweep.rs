@@ -105,10 +105,18 @@ pub(super) fn sweep(
             part.place(placer, (from, text), row, plain);
             part.lists |= row.field(3).is_none_or(|members| !members.is_empty());
         }),
-        _ => each_line(text, |row| {
-            let plain = range(part, text, row);
-            part.place(placer, (from, text), row, plain);
-        }),
+        _ => {
+            // The counts are the same on many lines.
+            let mut usual = (&b""[..], 0);
+            each_line(text, |row| {
+                let count = row.field(2).unwrap_or_default();
+                if count != usual.0 {
+                    usual = (count, read_plain_id(count).unwrap_or(0));
+                }
+                let plain = range(part, text, row, usual.1);
+                part.place(placer, (from, text), row, plain);
+            })
+        }
     };
 }
 
@@ -216,13 +224,12 @@ fn group(part: &mut Part, text: &[u8], row: Row<'_>) -> Option<u32> {
     Some(gid)
 }
 
+/// Takes in a range of so many ids; returns whether it is plain. None are no range.
 #[inline(always)]
-fn range(part: &mut Part, text: &[u8], row: Row<'_>) -> bool {
-    let span = |first: Option<&[u8]>, count: Option<&[u8]>| {
-        IdSpan::counted(read_plain_id(first?)?, u64::from(read_plain_id(count?)?))
-    };
+fn range(part: &mut Part, text: &[u8], row: Row<'_>, count: u32) -> bool {
+    let first = row.field(1).and_then(read_plain_id);
     if is_record(File::Subuid, text, row)
-        && let Some(span) = span(row.field(1), row.field(2))
+        && let Some(span) = first.and_then(|first| IdSpan::counted(first, u64::from(count)))
     {
         part.spans.add(span);
         return true;

@@ -89,6 +89,21 @@ impl Unread {
         }
     }
 
+    /// Whether another text is the same.
+    pub fn is_like(&self, other: &Unread) -> bool {
+        let length = self.length();
+        let buffers = || [vec![0; PIECE], vec![0; PIECE]];
+        let alike = |[ours, theirs]: &mut [Vec<u8>; 2], piece: usize| {
+            let wanted = (length - piece * PIECE).min(PIECE);
+            let read = |unread: &Unread, into: &mut Vec<u8>| {
+                unread.source.read(piece * PIECE, &mut into[..wanted]) == wanted
+            };
+            read(self, ours) && read(other, theirs) && ours[..wanted] == theirs[..wanted]
+        };
+        let pieces = (0..length.div_ceil(PIECE)).into_par_iter();
+        other.length() == length && pieces.map_init(buffers, alike).all(|alike| alike)
+    }
+
     /// Goes through the text in `count` parts by several threads, each part in pieces of
     /// whole lines, which are told with where they begin.
     pub fn sweep<A: Send>(
@@ -215,6 +230,19 @@ pub(crate) mod tests {
             }
             prop_assert_eq!(lines.len(), plain.len());
             prop_assert_eq!(lines.text(), plain.text());
+        }
+    }
+
+    #[test]
+    fn texts_are_alike_byte_by_byte() {
+        let text = "a:1:1\n".repeat(2 * PIECE / 5).into_bytes();
+        let like = |other: &[u8]| unread(&text).is_like(&unread(other));
+        assert!(like(&text) && unread(b"").is_like(&unread(b"")));
+        assert!(!like(&text[1..]) && !like(&[&text[..], b"\n"].concat()));
+        for at in [0, PIECE - 1, PIECE, text.len() - 1] {
+            let mut other = text.clone();
+            other[at] = b'x';
+            assert!(!like(&other), "{at}");
         }
     }
 
