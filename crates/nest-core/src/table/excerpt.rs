@@ -5,9 +5,9 @@
 
 use memchr::{memchr_iter, memmem, memrchr};
 
-use super::{File, Line, Lines, SubId, each_row};
+use super::{File, Line, Lines, each_row};
 use crate::allot::IdSet;
-use crate::value::read_id;
+use crate::value::{IdSpan, read_id, read_plain_id};
 
 /// What is known of a file of which only some lines were kept.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -39,14 +39,24 @@ impl Gathered {
     /// Adds the numbers of some whole lines of `file`.
     pub fn gather(&mut self, file: File, text: &[u8]) {
         match file {
-            File::Subuid | File::Subgid => each_row(text, |row| {
-                let fields = (row.field(0), row.field(1), row.field(2), row.count());
-                if let (Some(owner), Some(first), Some(count), 3) = fields
-                    && let Some(span) = (SubId { owner, first, count }).span()
-                {
-                    self.spans.push(u64::from(span.first) << 32 | u64::from(span.last));
-                }
-            }),
+            File::Subuid | File::Subgid => {
+                // The counts are the same on many lines.
+                let mut usual = (&b""[..], 0);
+                each_row(text, |row| {
+                    let (Some(first), Some(count), 3) = (row.field(1), row.field(2), row.count())
+                    else {
+                        return;
+                    };
+                    if count != usual.0 {
+                        usual = (count, read_plain_id(count).unwrap_or(0));
+                    }
+                    let first = read_plain_id(first);
+                    let counted = |first| IdSpan::counted(first, u64::from(usual.1));
+                    if let Some(span) = first.and_then(counted) {
+                        self.spans.push(u64::from(span.first) << 32 | u64::from(span.last));
+                    }
+                });
+            }
             _ => each_row(text, |row| {
                 if let Some(id) = row.field(2).and_then(read_id) {
                     self.ids.insert(id);
@@ -56,12 +66,22 @@ impl Gathered {
     }
 
     /// All of them. The set of many ranges is larger than any cache: filled in
-    /// order it takes a tenth of the time, sorting included.
+    /// order it takes a tenth of the time, sorting included. Most begin where the one
+    /// before ends, and are put in as one.
     pub fn finish(mut self) -> IdSet {
         self.spans.sort_unstable();
-        for span in self.spans {
-            self.ids.insert_span((span >> 32) as u32, span as u32);
+        let spans = self.spans.iter().map(|span| ((span >> 32) as u32, *span as u32));
+        let mut whole: Option<(u32, u32)> = None;
+        for (first, last) in spans {
+            match &mut whole {
+                Some((_, end)) if first <= end.saturating_add(1) => *end = last.max(*end),
+                _ => {
+                    let before = whole.replace((first, last));
+                    before.into_iter().for_each(|(first, last)| self.ids.insert_span(first, last));
+                }
+            }
         }
+        whole.into_iter().for_each(|(first, last)| self.ids.insert_span(first, last));
         self.ids
     }
 }
@@ -225,6 +245,7 @@ mod tests {
         for (file, text, held, free) in [
             (File::Passwd, "a:x:7\n#b:x:8:\nc:x:+9:1:::\nd\n", [7, 9], [8, 1]),
             (File::Subgid, "a:10:2\nb:1\nc:5:1", [11, 5], [1, 12]),
+            (File::Subuid, "a:10:2\nb:1:x\nc:1:0\nd:20:2\n:30:2", [21, 31], [1, 22]),
         ] {
             let mut excerpter = Excerpter::new(file, &[], true);
             text.as_bytes().chunks(3).for_each(|piece| excerpter.feed(piece));
@@ -233,6 +254,24 @@ mod tests {
                 lines.add_numbers(&mut ids);
                 assert!(held.iter().all(|id| ids.contains(*id)), "{text}");
                 assert!(!free.iter().any(|id| ids.contains(*id)), "{text}");
+            }
+        }
+    }
+
+    proptest! {
+        /// Ranges in any order, some of which touch or overlap.
+        #[test]
+        fn ranges_are_gathered_whole(
+            ranges in proptest::collection::vec((0u32..60, 0u32..9), 0..9),
+            end in prop_oneof![Just(0u32), Just(u32::MAX - 70)],
+        ) {
+            let line = |(first, count): &(u32, u32)| format!("a:{}:{count}\n", end + first);
+            let mut gathered = Gathered::default();
+            gathered.gather(File::Subuid, ranges.iter().map(line).collect::<String>().as_bytes());
+            let ids = gathered.finish();
+            for id in 0..70 {
+                let held = ranges.iter().any(|(first, count)| (*first..first + count).contains(&id));
+                prop_assert_eq!(ids.contains(end + id), held, "{}", id);
             }
         }
     }
