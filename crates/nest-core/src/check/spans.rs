@@ -5,8 +5,8 @@ use rayon::prelude::*;
 use crate::allot::IdSet;
 use crate::value::IdSpan;
 
-/// Some ranges of a file. Mostly they were given out one after the other: then the
-/// first and the last say enough.
+/// Some ranges of a file. Mostly they were given out one after the other: then they are
+/// one stretch, and its first id and its last say enough.
 #[derive(Default)]
 pub(super) struct Spans {
     all: Vec<IdSpan>,
@@ -20,7 +20,11 @@ impl Spans {
     /// Adds a range.
     #[inline]
     pub fn add(&mut self, span: IdSpan) {
-        self.all.push(span);
+        match self.all.last_mut() {
+            // The next one, given out after it: both are one stretch.
+            Some(last) if last.last.checked_add(1) == Some(span.first) => last.last = span.last,
+            _ => self.all.push(span),
+        }
         self.stretch(span);
     }
 
