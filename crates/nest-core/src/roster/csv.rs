@@ -234,10 +234,10 @@ impl Header {
         let wanted = self.columns.len();
         if fields != wanted {
             let (at, instead) = match fields < wanted {
-                true => (start, "where a value is left out its comma stays"),
+                true => (start, "a comma for each value that is left out"),
                 false => (
                     field_at(reading.source.text(), start, wanted),
-                    "a value with a comma in it stands between quotes",
+                    "quotes around a value with a comma in it",
                 ),
             };
             let counted = if fields == 1 { "1 field".into() } else { format!("{fields} fields") };
@@ -285,9 +285,9 @@ pub(super) fn unknown(title: &str, thing: Thing) -> Wrong {
     let titles: Vec<String> = Column::of(thing).map(|column| column.to_string()).collect();
     let found = nearest(title.as_bytes(), titles.iter().map(String::as_bytes));
     let instead = match found {
-        _ if title.contains(';') => "columns are separated by commas, not by semicolons".to_owned(),
-        _ if title.contains('\t') => "columns are separated by commas, not by tabs".to_owned(),
-        Some(near) => format!("the nearest is {}", String::from_utf8_lossy(near)),
+        _ if title.contains(';') => "commas between the columns, not semicolons".to_owned(),
+        _ if title.contains('\t') => "commas between the columns, not tabs".to_owned(),
+        Some(near) => format!("{}, the nearest there is", String::from_utf8_lossy(near)),
         None => format!("one of {}", titles.join(", ")),
     };
     match title.trim() {

@@ -151,7 +151,7 @@ fn a_header_is_held_to_the_columns_there_are() {
     assert_eq!(roster.faults[0].message, "neither a column name nor a column full_name is there");
     assert!(roster.faults[1].message.starts_with("this row has no name"));
     let semicolons = read(Form::Csv, "name;uid\nmaren;7\n");
-    assert_eq!(semicolons.faults[0].instead, "columns are separated by commas, not by semicolons");
+    assert_eq!(semicolons.faults[0].instead, "commas between the columns, not semicolons");
 }
 
 #[test]

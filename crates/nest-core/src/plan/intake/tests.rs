@@ -120,6 +120,21 @@ fn every_fault_of_every_row_is_told() {
 }
 
 #[test]
+fn a_row_whose_name_stands_above_is_looked_at_all_the_same() {
+    let csv = "name,full_name,primary,join,shell,expires\n\
+               corwin,,,pilots,,\n\
+               corwin,\"a:b\",corwin,slipwy,sh,2020-01-01\n";
+    for detailed in [true, false] {
+        let told = faults(&Intake { detailed, ..request(csv) }, "");
+        let told: Vec<&str> = told
+            .iter()
+            .map(|fault| fault.split_once(':').unwrap().1.split_once(':').unwrap().0)
+            .collect();
+        assert_eq!(told, ["1 name", "8 full_name", "21 join", "28 shell", "31 expires"]);
+    }
+}
+
+#[test]
 fn two_rows_with_one_home_are_told() {
     let told = faults(
         &request("name,home\nmaren,/srv/m\ncorwin,/srv/m/\nodile,/home/isolde\nisolde,\n"),
