@@ -102,6 +102,17 @@ impl<'b> Draft<'b> {
         self.edits[file as usize].get_mut(*at)?.after.as_mut()
     }
 
+    /// The names of groups whose lines were added.
+    pub fn new_groups(&self) -> Vec<BString> {
+        let of = File::Group as usize;
+        let new = self.edits[of].iter().chain(&self.runs[of]).filter(|edit| edit.before.is_none());
+        let names = new.flat_map(|edit| edit.lines_after()).filter_map(|(_, line)| {
+            let name = line.split(|byte| *byte == b':').next()?;
+            Some(name.into())
+        });
+        names.collect()
+    }
+
     /// The line as edited so far.
     pub fn current(&self, file: File, line: Line<'b>) -> BString {
         match self.altered.get(&(file, line.start)) {

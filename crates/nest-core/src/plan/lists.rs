@@ -44,7 +44,7 @@ impl<'a> Lists<'_, 'a> {
             if let Some((list, _)) = Group::read(line).and_then(|now| edit(now.members)) {
                 *line = with_fields(line, &[(3, &list)]).into();
             }
-            if self.ground.book.gshadow.is_some() {
+            if self.keeps_gshadow() {
                 self.gshadow(group, 3, edit);
             }
             return;
@@ -77,8 +77,8 @@ impl<'a> Lists<'_, 'a> {
                 altered = true;
             }
         }
-        let has_line = self.ground.book.gshadow(group).is_some();
-        if self.ground.book.gshadow.is_some() && (has_line || altered && makes) {
+        let has_line = self.is_made() || self.ground.book.gshadow(group).is_some();
+        if self.keeps_gshadow() && (has_line || altered && makes) {
             altered |= self.gshadow(group, 3, edit);
         }
         altered
@@ -170,8 +170,27 @@ impl<'a> Lists<'_, 'a> {
         self.make_file_but(None);
     }
 
+    /// Whether the file is made by this plan.
+    fn is_made(&self) -> bool {
+        self.ground.book.gshadow.is_none() && self.cautions.contains(&Caution::GshadowMade)
+    }
+
+    fn keeps_gshadow(&self) -> bool {
+        self.ground.book.gshadow.is_some() || self.is_made()
+    }
+
+    /// Gives the groups that come a line each, where the file is made by this plan.
+    pub fn complete(&mut self) {
+        let new = if self.is_made() { self.draft.new_groups() } else { Vec::new() };
+        for group in new {
+            if self.draft.added(File::Gshadow, &group).is_none() {
+                self.add_line(&group);
+            }
+        }
+    }
+
     fn make_file_but(&mut self, but: Option<&[u8]>) {
-        if self.cautions.contains(&Caution::GshadowMade) {
+        if self.is_made() {
             return;
         }
         self.cautions.retain(|caution| *caution != Caution::NoGshadow);
@@ -188,7 +207,10 @@ impl<'a> Lists<'_, 'a> {
     /// The line says what group says; a hash that everybody could read moves.
     fn add_line(&mut self, group: &[u8]) -> BString {
         let found = self.ground.book.group(group).map(|(line, _)| line);
-        let current = found.map(|line| self.draft.current(File::Group, line));
+        let current = match found {
+            Some(line) => Some(self.draft.current(File::Group, line)),
+            None => self.draft.added(File::Group, group).cloned(),
+        };
         let now = current.as_ref().and_then(|line| Group::read(line.trim_ascii_start()));
         let exposed =
             now.map(|now| now.password).filter(|field| !PasswordField::is_harmless(field));

@@ -137,6 +137,7 @@ impl<'a> Making<'a> {
         for joined in &self.joins.groups {
             lists.join_all(&joined.group, |list| joined.after(list));
         }
+        lists.complete();
         self.plan.edits = self.draft.finish();
         self.plan
     }

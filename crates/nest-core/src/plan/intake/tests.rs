@@ -182,6 +182,37 @@ fn lines_with_a_hash_are_hidden_among_many() {
 }
 
 #[test]
+fn a_gshadow_that_is_made_has_every_group() {
+    let files = [(File::Passwd, PASSWD), (File::Group, "root:x:0:\ncrew:!:300:tavish\n")];
+    let groups = "name,gid,member,group_admin\npilots,210,tavish,tavish\nslipway,211,tavish,\n";
+    let groups = Source::new("groups.csv", Form::Csv, groups.into());
+    let users = "name,join\nmaren,pilots;crew\ncorwin,crew\n".into();
+    let users = Source::new("crew.csv", Form::Csv, users);
+    let mut request = Intake { roster: Roster::read(vec![groups, users]), ..Intake::default() };
+    for detailed in [true, false] {
+        request.detailed = detailed;
+        let (book, policy, world) = (book(&files), Policy::default(), World::default());
+        let (today, change) = (Day(20_781), Some(7));
+        let ground = Ground { book: &book, policy: &policy, world: &world, today, change };
+        let plan = intake(ground, &request).unwrap().plan;
+        let mut gshadow: Vec<String> = lines(&plan, File::Gshadow)
+            .iter()
+            .flat_map(|text| text.split('\n').map(String::from).collect::<Vec<_>>())
+            .collect();
+        gshadow.sort();
+        let of_all = [
+            "corwin:!::",
+            "crew:!::tavish,maren,corwin",
+            "maren:!::",
+            "pilots:!:tavish:tavish,maren",
+            "root:!::",
+            "slipway:!::tavish",
+        ];
+        assert_eq!(gshadow, of_all);
+    }
+}
+
+#[test]
 fn a_span_that_runs_out_is_told_once() {
     let csv = "name\na1\na2\na3\na4\na5\n";
     let refusal = planned(&request(csv), "[people]\nids = \"1000-1003\"").unwrap_err();
