@@ -1,7 +1,7 @@
 //! Numbers that lose their holder by a change are retired, and those whose
 //! holder comes back are taken into use again.
 
-use std::collections::{BTreeMap, BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use bstr::BString;
 
@@ -79,8 +79,8 @@ pub(super) fn settle_numbers(ground: Ground<'_>, plan: &mut Plan) {
     let (mut gone, mut back) = (Retired::default(), Retired::default());
     let known = ground.world.retired();
     let retired = |numbers: Numbers, known: &[RetiredId]| -> Vec<RetiredId> {
-        let was = |id: &RetiredId| known.iter().any(|retired| retired.span == id.span);
-        ids(numbers).into_iter().filter(was).collect()
+        let known: BTreeSet<IdSpan> = known.iter().map(|retired| retired.span).collect();
+        ids(numbers).into_iter().filter(|id| known.contains(&id.span)).collect()
     };
     let (users, returning) = gone_and_back(ground, &plan.edits, &[File::Passwd]);
     (gone.users, back.users) = (ids(users), retired(returning, &known.users));
@@ -101,15 +101,23 @@ pub(super) fn settle_numbers(ground: Ground<'_>, plan: &mut Plan) {
 /// Tells numbers among the decisions of the account or group they were, or of
 /// the first one the plan speaks of.
 fn tell(plan: &mut Plan, ids: &Retired, label: &'static str, why: &str) {
-    let lists = || [&ids.users, &ids.groups, &ids.ranges].into_iter().flatten();
-    let names: BTreeSet<&BString> = lists().map(|id| &id.name).collect();
-    for name in names {
-        let mine = |all: &[RetiredId]| -> Vec<RetiredId> {
-            all.iter().filter(|id| id.name == *name).cloned().collect()
-        };
-        let (users, groups, ranges) = (mine(&ids.users), mine(&ids.groups), mine(&ids.ranges));
-        let numbers = super::step::numbers(&Retired { users, groups, ranges });
-        let named = plan.subjects.iter().position(|subject| subject.name == *name);
+    let mut by_name: BTreeMap<&BString, Retired> = BTreeMap::new();
+    for id in &ids.users {
+        by_name.entry(&id.name).or_default().users.push(id.clone());
+    }
+    for id in &ids.groups {
+        by_name.entry(&id.name).or_default().groups.push(id.clone());
+    }
+    for id in &ids.ranges {
+        by_name.entry(&id.name).or_default().ranges.push(id.clone());
+    }
+    // Of several subjects of a name the first.
+    let subjects = plan.subjects.iter().enumerate().rev();
+    let subjects: HashMap<BString, usize> =
+        subjects.map(|(at, subject)| (subject.name.clone(), at)).collect();
+    for (name, mine) in by_name {
+        let numbers = super::step::numbers(&mine);
+        let named = subjects.get(name).copied();
         if let Some(subject) = plan.subjects.get_mut(named.unwrap_or(0)) {
             let value = if named.is_some() { numbers } else { format!("{numbers} ({name})") };
             subject.decide(label, value, why);

@@ -8,6 +8,7 @@ use bstr::{BStr, BString, ByteSlice};
 
 use super::retire::settle_numbers;
 use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject, join};
+use crate::ahead::Sought;
 use crate::allot::Holder;
 use crate::record::{Record, RecordedEdit, Secret};
 use crate::retired::KeptLine;
@@ -95,6 +96,9 @@ fn note_people(plan: &mut Plan) {
     }
 }
 
+/// For fewer lines searching the files is quicker.
+const MANY: usize = 64;
+
 struct Undoing<'a> {
     ground: Ground<'a>,
     record: &'a Record,
@@ -113,7 +117,26 @@ impl<'a> Undoing<'a> {
         }
     }
 
+    /// Goes through the files once for the lines of a long change.
+    fn look_ahead(&self) {
+        let edits = &self.record.told.edits;
+        if edits.len() < MANY {
+            return;
+        }
+        let mut sought = Sought::default();
+        for edit in edits {
+            for line in edit.before.iter().chain(&edit.after) {
+                let record = line.trim_ascii_start();
+                sought.seek_name(&record[..record.find_byte(b':').unwrap_or(record.len())]);
+                let user = Passwd::read(record).filter(|_| edit.file == File::Passwd);
+                sought.ids.extend(user.and_then(|user| user.uid()));
+            }
+        }
+        self.ground.book.look_ahead(sought);
+    }
+
     fn lines(&mut self) -> Result<(), Box<Refusal>> {
+        self.look_ahead();
         let mut edits: Vec<&RecordedEdit> = self.record.told.edits.iter().collect();
         // Lines that come back to one file are put back from the top down.
         edits.sort_by_key(|edit| (edit.file, edit.line));
