@@ -175,7 +175,8 @@ impl Screen {
     }
 }
 
-/// Sweeps over all files but passwd and one that may be left out; names are looked up in the index of the users.
+/// Sweeps over all files but passwd and one that may be left out; names are looked up in
+/// the index of the users.
 fn sweep_others(
     ground: Ground<'_>,
     names: &Names,

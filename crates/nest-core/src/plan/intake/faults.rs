@@ -97,7 +97,9 @@ pub(super) fn wrong(request: &Intake, reason: &Reason, row: &Row) -> Wrong {
         Reason::Home(HomeTrouble::HomeThroughLink { .. }) => {
             "the path that the link leads to".into()
         }
-        Reason::Home(HomeTrouble::Skeleton { .. }) => "--skeleton none makes empty homes".into(),
+        Reason::Home(HomeTrouble::Skeleton { .. }) => {
+            "the option --skeleton none, for empty homes".into()
+        }
         Reason::BadDate(_) | Reason::ExpiryPast(_) => Column::Expires.meaning().into(),
         Reason::BadFullName(_) => Column::FullName.meaning().into(),
         Reason::BadKeys { .. } => Column::SshKey.meaning().into(),

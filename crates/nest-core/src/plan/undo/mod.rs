@@ -258,8 +258,6 @@ impl<'a> Undoing<'a> {
         Ok(())
     }
 
-    /// Whether two accounts had a uid when one of them went: it comes back as it
-    /// was, shared.
     /// Whether the change mended the files: then the lines it took out were at odds
     /// with others to begin with.
     fn was_repair(&self) -> bool {
@@ -274,6 +272,8 @@ impl<'a> Undoing<'a> {
         hash_of(to, line.bytes)
     }
 
+    /// Whether two accounts had a uid when one of them went: it comes back as it
+    /// was, shared.
     fn was_shared(&self, uid: u32) -> bool {
         let kept = self.record.told.steps.iter().filter_map(|step| match &step.step {
             Step::Keep { kept, .. } => Some(kept),
