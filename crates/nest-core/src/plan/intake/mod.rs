@@ -17,7 +17,7 @@ use bstr::{BStr, BString};
 use hashbrown::HashSet;
 
 use self::rows::Rows;
-use super::create_user::{Making, check_values, empty_file, path_fault};
+use super::create_user::{Making, check_values, empty_file};
 use super::find::FoundUser;
 use super::retire::settle_numbers;
 use super::{CreateUser, Ground, Plan, Reason, Refusal, Subject};
@@ -190,36 +190,6 @@ impl<'a, 'r> Planner<'a, 'r> {
         let is_user = |at: &usize| matches!(self.request.roster.rows[*at].what, What::User(_));
         let is_named = |at: &usize| self.names[*at].is_some() && !self.doubles.contains(at);
         (0..self.names.len()).filter(|at| is_user(at) && is_named(at)).collect()
-    }
-
-    /// What else is wrong with rows whose name stands in one above: with their values, and
-    /// with the groups that they name.
-    fn look_at_doubles(&mut self) {
-        let mut doubles: Vec<usize> = self.doubles.iter().copied().collect();
-        doubles.sort_unstable();
-        for at in doubles {
-            let row = &self.request.roster.rows[at];
-            let Some(user) = self.request.user(row) else { continue };
-            let mut reasons = check_values(self.ground, &user);
-            for (what, path) in [("shell", &user.shell), ("home", &user.home)] {
-                let fault = path.as_ref().and_then(|path| Some((path, path_fault(path)?)));
-                reasons.extend(fault.map(|(path, fault)| Reason::BadPath {
-                    what,
-                    path: path.clone(),
-                    fault,
-                }));
-            }
-            for reason in reasons {
-                self.refused(row, &Refusal::new("", reason));
-            }
-            let own = self.names[at].as_deref().map(ToOwned::to_owned);
-            let groups = user.primary.iter().chain(&user.join);
-            for group in groups.filter(|group| Some(*group) != own.as_ref()) {
-                if let Err(refusal) = self.making.find_group(group.as_ref(), "") {
-                    self.refused(row, &refusal);
-                }
-            }
-        }
     }
 
     fn one_by_one(&mut self) {

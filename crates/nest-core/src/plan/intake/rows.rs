@@ -9,6 +9,7 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
 use super::{Intake, Names, Planner};
 use crate::ahead::Sought;
+use crate::plan::create_user::{check_values, path_fault};
 use crate::plan::{Reason, Refusal};
 use crate::roster::{Column, Row, What, Wrong};
 
@@ -145,6 +146,36 @@ impl Planner<'_, '_> {
             let message = format!("{name} stands on line {line} already");
             self.doubles.insert(at);
             self.fault(row, Column::Name, Wrong::new(message, "one row for each"));
+        }
+    }
+
+    /// What else is wrong with rows whose name stands in one above: with their values, and
+    /// with the groups that they name.
+    pub(super) fn look_at_doubles(&mut self) {
+        let mut doubles: Vec<usize> = self.doubles.iter().copied().collect();
+        doubles.sort_unstable();
+        for at in doubles {
+            let row = &self.request.roster.rows[at];
+            let Some(user) = self.request.user(row) else { continue };
+            let mut reasons = check_values(self.ground, &user);
+            for (what, path) in [("shell", &user.shell), ("home", &user.home)] {
+                let fault = path.as_ref().and_then(|path| Some((path, path_fault(path)?)));
+                reasons.extend(fault.map(|(path, fault)| Reason::BadPath {
+                    what,
+                    path: path.clone(),
+                    fault,
+                }));
+            }
+            for reason in reasons {
+                self.refused(row, &Refusal::new("", reason));
+            }
+            let own = self.names[at].as_deref().map(ToOwned::to_owned);
+            let groups = user.primary.iter().chain(&user.join);
+            for group in groups.filter(|group| Some(*group) != own.as_ref()) {
+                if let Err(refusal) = self.making.find_group(group.as_ref(), "") {
+                    self.refused(row, &refusal);
+                }
+            }
         }
     }
 
