@@ -35,18 +35,24 @@ pub(crate) fn read_text(descriptor: &OwnedFd, size: u64) -> std::io::Result<Text
         return Ok(Arc::new(text));
     }
     let mut map = room_for(size)?;
-    // Two threads touch new memory in half the time.
-    let (first, second) = map.split_at_mut(size / 2);
+    let length = fill_new(descriptor, &mut map)?;
+    Ok(Arc::new(Mapped { map, length }))
+}
+
+/// Reads from the beginning on into memory that nobody has used yet: two threads touch it
+/// in half the time.
+pub(crate) fn fill_new(descriptor: &OwnedFd, room: &mut [u8]) -> std::io::Result<usize> {
+    let half = room.len() / 2;
+    let (first, second) = room.split_at_mut(half);
     let (first, second) = std::thread::scope(|scope| {
-        let second = scope.spawn(|| fill(descriptor, size / 2, second));
+        let second = scope.spawn(|| fill(descriptor, half, second));
         let first = fill(descriptor, 0, first);
         (first, second.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic)))
     });
-    let length = match first? {
-        first if first < size / 2 => first,
+    Ok(match first? {
+        first if first < half => first,
         first => first + second?,
-    };
-    Ok(Arc::new(Mapped { map, length }))
+    })
 }
 
 /// Reads from an offset on, as much as there is room for; less only at the end.

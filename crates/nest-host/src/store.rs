@@ -221,17 +221,14 @@ pub fn load(tree: &Tree, focus: &Focus) -> Result<Loaded, LoadError> {
     load_as(tree, |file| focus.get(&file).map_or(Manner::Whole, Manner::Some))
 }
 
-/// Loads the account files to be gone through once. Of large ones of which little more
-/// is wanted after that only this little will be held in memory. When all is done, ask
+/// Loads the account files to be gone through once. Large ones are read then, in pieces,
+/// and held in memory only if much is wanted of them after that. When all is done, ask
 /// [`Loaded::is_as_it_was`]; if not, it is to be done again on all that [`load`] loads.
 ///
 /// # Errors
 /// As [`load`].
 pub fn load_in_passing(tree: &Tree) -> Result<Loaded, LoadError> {
-    load_as(tree, |file| match file {
-        File::Shadow | File::Subuid | File::Subgid => Manner::Unread,
-        _ => Manner::Whole,
-    })
+    load_as(tree, |_| Manner::Unread)
 }
 
 /// How a file is loaded, if it is large.

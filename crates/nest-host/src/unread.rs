@@ -6,7 +6,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 
 use nest_core::table::{Source, Text};
 
-use crate::read::{Mapped, fill, room_for};
+use crate::read::{Mapped, fill, fill_new, room_for};
 
 /// A file that is held open, to be read piece by piece. Memory for all of it costs more
 /// time than reading it.
@@ -48,7 +48,10 @@ impl Source for Unread {
             self.failed.store(true, Ordering::Relaxed);
             return Arc::new(vec![0; self.size]);
         };
-        self.read(0, &mut map);
+        let length = fill_new(&self.descriptor, &mut map[..self.size]).unwrap_or(0);
+        if length < self.size {
+            self.failed.store(true, Ordering::Relaxed);
+        }
         Arc::new(Mapped { map, length: self.size })
     }
 }

@@ -2,7 +2,7 @@
 
 use hashbrown::HashSet;
 
-use crate::table::{Entry, Group, Line, Lookup, Many, Record, Row};
+use crate::table::{Entry, Group, Hash, Line, Lookup, Many, Record, Row, each_byte};
 use crate::value::members;
 
 /// In a list of more members than this, repeated ones are sought by hash.
@@ -15,11 +15,13 @@ pub(super) struct Roll<'b> {
     primary_gids: &'b [u32],
     /// Looks members up, each with where the line of the group begins and its gid.
     members: Many<'b, (u32, Option<u32>)>,
+    /// The first members of the list at hand.
+    seen: [Hash; MANY],
 }
 
 impl<'b> Roll<'b> {
     pub fn new(lookup: &Lookup<'b>, primary_gids: &'b [u32]) -> Self {
-        Roll { primary_gids, members: lookup.many() }
+        Roll { primary_gids, members: lookup.many(), seen: [Hash::default(); MANY] }
     }
 
     /// Takes in the line of a group, which begins at `start`.
@@ -39,14 +41,31 @@ impl<'b> Roll<'b> {
         gid: Option<u32>,
         start: u32,
     ) {
-        if repeats(list) {
-            suspects.push(start);
-        }
         let primary_gids = self.primary_gids;
-        for member in members(list) {
-            self.members.ask(member, (start, gid), |of, entry| {
+        let (mut count, mut repeated) = (0, false);
+        let mut take = |member: &[u8]| {
+            let member = member.trim_ascii_start();
+            if member.is_empty() {
+                return;
+            }
+            let hash = self.members.ask(member, (start, gid), |of, entry| {
                 judge(primary_gids, suspects, of, entry);
             });
+            if let Some(place) = self.seen.get_mut(count) {
+                *place = hash;
+                repeated |= self.seen[..count].contains(&hash);
+            }
+            count += 1;
+        };
+        let mut from = 0;
+        each_byte(b',', list, |comma| {
+            take(&list[from..comma]);
+            from = comma + 1;
+            true
+        });
+        take(&list[from..]);
+        if repeated || count > MANY && repeats(list) {
+            suspects.push(start);
         }
     }
 
@@ -72,22 +91,10 @@ fn judge(
     }
 }
 
-/// Whether a list names somebody twice.
+/// Whether a long list names somebody twice.
 fn repeats(list: &[u8]) -> bool {
-    let mut seen: [&[u8]; MANY] = [b""; MANY];
-    for (at, member) in members(list).enumerate() {
-        match seen.get_mut(at) {
-            Some(place) => *place = member,
-            None => {
-                let mut all = HashSet::new();
-                return !members(list).all(|member| all.insert(member));
-            }
-        }
-        if seen[..at].contains(&member) {
-            return true;
-        }
-    }
-    false
+    let mut all = HashSet::new();
+    !members(list).all(|member| all.insert(member))
 }
 
 #[cfg(test)]

@@ -35,13 +35,6 @@ impl Spans {
         *ends = IdSpan { first: ends.first.min(span.first), last: ends.last.max(span.last) };
     }
 
-    /// Puts the ranges of a part in order.
-    pub fn finish(&mut self) {
-        if self.unordered {
-            self.all.sort_unstable_by_key(|span| span.first);
-        }
-    }
-
     /// Whether ranges of a file, of which these are the parts, overlap, and whether one
     /// covers a number that is held.
     pub fn judge(parts: &[Spans], held: &IdSet) -> (bool, bool) {
@@ -51,16 +44,66 @@ impl Spans {
             part.ends.into_iter().for_each(|ends| whole.stretch(ends));
         }
         let covers = |span: &IdSpan| held.highest_in(span.first, span.last).is_some();
-        let overlapping = whole.unordered && {
-            let mut all = parts.iter().map(|part| &part.all[..]).collect::<Vec<_>>().concat();
-            // The parts are in order each, and only have to be merged.
-            all.par_sort_by_key(|span| span.first);
-            all.windows(2).any(|pair| pair[1].first <= pair[0].last)
-        };
+        let overlapping = whole.unordered
+            && Grid::of(parts).and_then(|grid| grid.holds_one_twice(parts)).unwrap_or_else(|| {
+                let mut all = parts.iter().map(|part| &part.all[..]).collect::<Vec<_>>().concat();
+                all.par_sort_unstable_by_key(|span| span.first);
+                all.windows(2).any(|pair| pair[1].first <= pair[0].last)
+            });
         // Nearly always they are far from what is held.
         let covering = whole.ends.as_ref().is_some_and(covers)
             && parts.iter().flat_map(|part| &part.all).any(covers);
         (overlapping, covering)
+    }
+}
+
+/// So many fields of a grid are gone through at most.
+const MOST_FIELDS: u64 = 1 << 24;
+
+/// Where ranges are as one who always gives the same number of ids lays them: each is a
+/// field of the grid, or some fields one after the other.
+#[derive(Clone, Copy)]
+struct Grid {
+    /// How many ids a field has.
+    width: u32,
+    /// Where the first field begins.
+    origin: u32,
+}
+
+impl Grid {
+    /// The grid on which all ranges would be, if there is one.
+    fn of(parts: &[Spans]) -> Option<Self> {
+        let all = || parts.iter().flat_map(|part| &part.all);
+        let width = u32::try_from(all().map(|span| span.count()).min()?).ok()?;
+        let fields: u64 = all().map(|span| span.count() / u64::from(width)).sum();
+        let origin = all().next()?.first % width;
+        (fields <= MOST_FIELDS).then_some(Grid { width, origin })
+    }
+
+    /// Whether two ranges are on the same field; `None` if one is not on the grid.
+    fn holds_one_twice(self, parts: &[Spans]) -> Option<bool> {
+        let taken = |part: &Spans| {
+            let (mut fields, mut twice) = (IdSet::default(), false);
+            for span in &part.all {
+                let (from, to) = (self.field(span.first)?, self.field(span.last.checked_add(1)?)?);
+                for field in from..to {
+                    twice |= !fields.insert(field);
+                }
+            }
+            Some((fields, twice))
+        };
+        let join = |(mut fields, twice): (IdSet, bool), (more, again): (IdSet, bool)| {
+            let apart = fields.extend(&more);
+            Some((fields, twice | again | !apart))
+        };
+        parts.par_iter().map(taken).try_reduce(Default::default, join).map(|(_, twice)| twice)
+    }
+
+    /// The field that begins at an id.
+    #[inline]
+    fn field(self, id: u32) -> Option<u32> {
+        let at = id.checked_sub(self.origin)?;
+        at.is_multiple_of(self.width).then_some(at / self.width)
     }
 }
 
@@ -70,11 +113,23 @@ mod tests {
 
     use super::*;
 
+    /// Any ranges, or such as one gives who always gives four ids, perhaps with a gap
+    /// before the first and sometimes one that is off.
+    fn ranges() -> impl Strategy<Value = Vec<(u32, u64)>> {
+        let four = |at: u32| (3 + at * 4, 4);
+        let on_grid = proptest::collection::vec((0u32..12).prop_map(four), 0..9);
+        let off = proptest::option::of((0u32..40, 1u64..9));
+        prop_oneof![
+            proptest::collection::vec((0u32..40, 1u64..6), 0..9),
+            (on_grid, off).prop_map(|(all, off)| all.into_iter().chain(off).collect()),
+        ]
+    }
+
     proptest! {
         /// In whatever order and parts they come, as one by one.
         #[test]
         fn ranges_are_judged_as_each_pair_is(
-            ranges in proptest::collection::vec((0u32..40, 1u64..6), 0..9),
+            ranges in ranges(),
             cut in 0usize..9,
             held in proptest::collection::vec(0u32..45, 0..3),
         ) {
@@ -88,7 +143,6 @@ mod tests {
             let parts = [one, other].map(|part| {
                 let mut spans = Spans::default();
                 part.iter().for_each(|span| spans.add(*span));
-                spans.finish();
                 spans
             });
             let pairs = || (0..all.len()).flat_map(|at| (0..at).map(move |other| (at, other)));
@@ -96,5 +150,23 @@ mod tests {
             let cover = all.iter().any(|span| held.iter().any(|id| span.contains(*id)));
             prop_assert_eq!(Spans::judge(&parts, &set), (overlap, cover));
         }
+    }
+
+    #[test]
+    fn a_grid_holds_fields_of_one_width() {
+        let parts = |spans: &[(u32, u32)]| {
+            let mut part = Spans::default();
+            spans.iter().for_each(|(first, last)| part.add(IdSpan { first: *first, last: *last }));
+            [part]
+        };
+        let twice = |spans: &[(u32, u32)]| {
+            let parts = parts(spans);
+            Grid::of(&parts)?.holds_one_twice(&parts)
+        };
+        assert_eq!(twice(&[(14, 17), (6, 9), (22, 29)]), Some(false));
+        assert_eq!(twice(&[(14, 17), (6, 9), (26, 29), (22, 29)]), Some(true));
+        assert_eq!(twice(&[(14, 17), (7, 10)]), None, "off the grid");
+        assert_eq!(twice(&[(14, 17), (2, 3), (6, 8)]), None, "three ids are not twos");
+        assert_eq!(twice(&[(5, 5), (0, u32::MAX)]), None, "too many fields to look at");
     }
 }

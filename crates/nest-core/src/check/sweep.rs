@@ -9,7 +9,8 @@ use super::spans::Spans;
 use crate::allot::IdSet;
 use crate::plan::Ground;
 use crate::table::{
-    File, Key, Keying, Line, Passwd, Placed, Placer, Record, Row, SubId, block, each_line, name_of,
+    File, Key, Keying, Line, Passwd, Placed, Placer, Record, Row, SubId, Sum, block, each_line,
+    name_of,
 };
 use crate::value::{IdSpan, PasswordField, read_plain_id};
 
@@ -32,13 +33,15 @@ pub(super) struct Part {
     pub primary: IdSet,
     /// The gid of each name's primary group, of odd lines too; the largest id for none.
     pub gids: Vec<u32>,
+    /// Which of these users are not plainly people, counted from 0.
+    pub not_people: Vec<u32>,
     /// Whether somebody has a home that is not named after its user.
     pub other_home: bool,
     /// Groups that list somebody twice, or who has no account, or whose primary group it
     /// is; or that may.
     pub suspects: Vec<u32>,
-    /// Whether any group lists members.
-    pub lists: bool,
+    /// The lists of members, each with the name of its group.
+    pub lists: Sum,
     /// Ranges of ids.
     pub spans: Spans,
 }
@@ -58,6 +61,9 @@ pub(super) fn sweep_users(
         let start = from + row.start;
         let gid = user(part, text, row, ground);
         let Some(name) = part.name(row, start, gid.is_some()) else { return };
+        if gid.is_none() {
+            part.not_people.push(part.keys.len() as u32);
+        }
         part.keys.push(keying.key(name, start));
         let odd = || Passwd::read(row.line.trim_ascii_start())?.gid();
         part.gids.push(gid.or_else(odd).unwrap_or(u32::MAX));
@@ -84,15 +90,14 @@ pub(super) fn sweep(
                     usual = days;
                 }
                 let plain = fine && has_sound_password(row) && is_record(file, text, row);
-                part.place(placer, (from, text), row, plain);
+                _ = part.place(placer, from, row, plain);
             })
         }
         File::Group => each_line(text, |row| {
             let gid = group(part, text, row);
-            part.place(placer, (from, text), row, gid.is_some());
+            part.place_group(placer, from, row, gid.is_some());
             let (list, start) = (row.field(3), (from + row.start) as u32);
             if list != Some(b"") {
-                part.lists = true;
                 match list.filter(|_| gid.is_some()) {
                     Some(list) => roll.take_list(&mut part.suspects, list, gid, start),
                     None => roll.take(&mut part.suspects, row, start),
@@ -102,8 +107,7 @@ pub(super) fn sweep(
         File::Gshadow => each_line(text, |row| {
             let password = matches!(row.field(1), Some(b"!" | b"*"));
             let plain = password && row.field(2) == Some(b"") && is_record(file, text, row);
-            part.place(placer, (from, text), row, plain);
-            part.lists |= row.field(3).is_none_or(|members| !members.is_empty());
+            part.place_group(placer, from, row, plain);
         }),
         _ => {
             // The counts are the same on many lines.
@@ -114,7 +118,7 @@ pub(super) fn sweep(
                     usual = (count, read_plain_id(count).unwrap_or(0));
                 }
                 let plain = range(part, text, row, usual.1);
-                part.place(placer, (from, text), row, plain);
+                _ = part.place(placer, from, row, plain);
             })
         }
     };
@@ -123,24 +127,35 @@ pub(super) fn sweep(
 impl Part {
     /// The part when all of it was gone through.
     pub fn finish(mut self, placer: Placer<'_>, roll: Roll<'_>) -> Self {
-        self.spans.finish();
         roll.finish(&mut self.suspects);
         self.placed = placer.finish();
         self
     }
 
-    /// Places the name of a line, in a piece that begins somewhere.
+    /// Places the name of a line, in a piece that begins at `from`.
     #[inline(always)]
-    fn place(
+    fn place<'t>(
         &mut self,
         placer: &mut Placer<'_>,
-        (from, text): (usize, &[u8]),
-        row: Row<'_>,
+        from: usize,
+        row: Row<'t>,
         plain: bool,
-    ) {
+    ) -> Option<&'t [u8]> {
         let start = from + row.start;
-        if let Some(name) = self.name(row, start, plain) {
-            placer.line(&text[row.start..], name, start);
+        let name = self.name(row, start, plain)?;
+        placer.line(name, start);
+        Some(name)
+    }
+
+    /// The same for a line of group or gshadow, which may list members.
+    #[inline(always)]
+    fn place_group(&mut self, placer: &mut Placer<'_>, from: usize, row: Row<'_>, plain: bool) {
+        // As much as there is after the third colon.
+        let name = self.place(placer, from, row, plain);
+        if let (Some(name), [b':', list @ ..]) = (name, row.after(2))
+            && !list.is_empty()
+        {
+            self.lists.add(placer.keying().hash_all([name, list]));
         }
     }
 

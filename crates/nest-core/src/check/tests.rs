@@ -93,6 +93,17 @@ fn groups_and_gshadow_go_together() {
     );
     let elsewhere = World { other_sources: Some("ldap".into()), ..World::default() };
     assert_eq!(found_in("ghost-admin", &book(&files), &elsewhere), [""; 0]);
+    // The same lists, but of a name that is there twice.
+    let swapped = [
+        (File::Passwd, "a:x:1:9:::\nb:x:2:9:::\n"),
+        (File::Group, "crew:x:7:a\ncrew:x:8:b\nrest:x:9:\n"),
+        (File::Gshadow, "crew:!::b\nrest:!::\ncrew:!::a\n"),
+    ];
+    assert_eq!(
+        found("member-mismatch", &swapped),
+        ["etc/group:1 a: the members differ between etc/group and etc/gshadow: \
+          a only in etc/group; b only in etc/gshadow."]
+    );
     let listed = [(File::Passwd, "a:x:1:7:::\n"), (File::Group, "crew:x:7:b,a\nrest:x:8:a\n")];
     assert_eq!(
         found("listed-in-primary", &listed),
@@ -184,6 +195,7 @@ fn remedies_name_numbers_once_and_mend_what_is_in_the_way_first() {
         .flat_map(|finding| &finding.remedies[0].commands)
         .map(|command| match command {
             Command::Own(words) => bstr::BString::from(bstr::join(" ", words)).to_string(),
+            Command::Repair(rule) => format!("repair --only {rule}"),
             Command::System(words, _) => (*words).to_owned(),
         })
         .collect();

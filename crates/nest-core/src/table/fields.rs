@@ -9,10 +9,10 @@ const BLOCK: usize = 16;
 /// So many blocks of a text are gone through in one go.
 const BLOCKS: usize = 4;
 
-/// Calls `tell` with the place of each colon until it says to stop.
+/// Calls `tell` with the place of each such byte until it says to stop.
 #[inline(always)]
-fn each_colon(line: &[u8], mut tell: impl FnMut(usize) -> bool) {
-    let colons = u8x16::splat(b':');
+pub fn each_byte(byte: u8, line: &[u8], mut tell: impl FnMut(usize) -> bool) {
+    let wanted = u8x16::splat(byte);
     let mut base = 0;
     while base < line.len() {
         let block: [u8; BLOCK] = match line.get(base..base + BLOCK) {
@@ -25,7 +25,7 @@ fn each_colon(line: &[u8], mut tell: impl FnMut(usize) -> bool) {
                 block
             }
         };
-        let mut mask = u8x16::new(block).simd_eq(colons).to_bitmask();
+        let mut mask = u8x16::new(block).simd_eq(wanted).to_bitmask();
         while mask != 0 {
             if !tell(base + mask.trailing_zeros() as usize) {
                 return;
@@ -41,7 +41,7 @@ fn each_colon(line: &[u8], mut tell: impl FnMut(usize) -> bool) {
 pub(super) fn split<const N: usize>(line: &[u8]) -> Option<[&[u8]; N]> {
     let mut fields = [&b""[..]; N];
     let (mut start, mut at) = (0, 0);
-    each_colon(line, |colon| {
+    each_byte(b':', line, |colon| {
         if at < N - 1 {
             fields[at] = &line[start..colon];
             start = colon + 1;
@@ -111,7 +111,7 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
         if !matches!(line.first(), None | Some(b'#' | b'+' | b'-')) {
             let start = row.start + row.line.len() - line.len();
             let (mut colons, mut count) = ([0; MOST_COLONS + 1], 0);
-            each_colon(line, |at| {
+            each_byte(b':', line, |at| {
                 colons[count] = at as u32;
                 count += 1;
                 count < MOST_COLONS

@@ -9,7 +9,7 @@ use rayon::prelude::*;
 
 use super::excerpt::{Gathered, Outside};
 use super::source::{Source, Unread};
-use super::{File, Line};
+use super::{File, Line, each_byte};
 use crate::allot::IdSet;
 
 /// Work on less text than this is not worth a thread's attention.
@@ -41,7 +41,18 @@ enum Held {
 
 /// In how many parts a text of this length is gone through.
 fn parts_of(length: usize) -> usize {
-    (length / PART).clamp(1, 2 * rayon::current_num_threads())
+    (length / PART).clamp(1, 4 * rayon::current_num_threads())
+}
+
+/// One of so many parts of a text, of about the same size and of whole lines, and where
+/// it begins.
+fn part_of(text: &[u8], at: usize, count: usize) -> (usize, &[u8]) {
+    let line_start = |part: usize| match text.len() * part / count {
+        0 => 0,
+        at => memchr(b'\n', &text[at..]).map_or(text.len(), |length| at + length + 1),
+    };
+    let (from, to) = (line_start(at), line_start(at + 1));
+    (from, &text[from..to.max(from)])
 }
 
 impl Lines {
@@ -147,7 +158,10 @@ impl Lines {
             if !text.is_empty() {
                 starts.push(0);
             }
-            starts.extend(memchr_iter(b'\n', text).map(|at| at as u32 + 1));
+            each_byte(b'\n', text, |at| {
+                starts.push(at as u32 + 1);
+                true
+            });
             if text.ends_with(b"\n") {
                 starts.pop();
             }
@@ -206,22 +220,6 @@ impl Lines {
         })
     }
 
-    /// The text in a few parts of about the same size, each of whole lines and with
-    /// where it begins, to be gone through in parallel.
-    pub fn parts(&self) -> impl IndexedParallelIterator<Item = (usize, &[u8])> {
-        let text = self.text();
-        let count = parts_of(text.len());
-        let line_start = |at: usize| match at {
-            0 => 0,
-            at => memchr(b'\n', &text[at..]).map_or(text.len(), |length| at + length + 1),
-        };
-        let starts: Vec<usize> =
-            (0..=count).map(|part| line_start(text.len() * part / count)).collect();
-        let part = |pair: &[usize]| (pair[0], &text[pair[0]..pair[1].max(pair[0])]);
-        let parts: Vec<(usize, &[u8])> = starts.windows(2).map(part).collect();
-        parts.into_par_iter()
-    }
-
     /// Goes through the text in a few parts, in parallel, each of them in pieces of whole
     /// lines with where they begin. Returns what came of each part.
     pub fn sweep<A: Send>(
@@ -229,15 +227,27 @@ impl Lines {
         begin: impl Fn() -> A + Sync,
         take: impl Fn(&mut A, usize, &[u8]) + Sync,
     ) -> Vec<A> {
-        if let Held::Unread(unread) = &self.text {
-            return unread.sweep(parts_of(unread.length()), begin, take);
-        }
-        let parts = self.parts().map(|(from, text)| {
+        let count = parts_of(self.file_length());
+        let parts = (0..count).into_par_iter().map(|at| {
             let mut part = begin();
-            take(&mut part, from, text);
+            self.sweep_part(at, count, |from, text| take(&mut part, from, text));
             part
         });
         parts.collect()
+    }
+
+    /// Goes through one of so many parts, in pieces of whole lines with where they begin.
+    pub fn sweep_part(&self, at: usize, count: usize, mut take: impl FnMut(usize, &[u8])) {
+        match &self.text {
+            Held::Unread(unread) => {
+                let length = unread.length();
+                unread.read_through(length * at / count..length * (at + 1) / count, take);
+            }
+            Held::Whole(text) => {
+                let (from, text) = part_of((**text).as_ref(), at, count);
+                take(from, text);
+            }
+        }
     }
 
     /// The number in the file of the line that begins at `start`, counted from 1.
@@ -249,9 +259,22 @@ impl Lines {
         // For one or two it is quicker to count.
         let few = self.asked.fetch_add(1, Ordering::Relaxed) < FEW;
         match self.starts.get() {
-            None if few => memchr_iter(b'\n', &self.text()[..start]).count() + 1,
+            None if few => self.newlines_before(start) + 1,
             _ => self.starts().partition_point(|&at| at as usize <= start).max(1),
         }
+    }
+
+    /// How many lines end before the one that begins at `start`.
+    fn newlines_before(&self, start: usize) -> usize {
+        let mut count = 0;
+        let mut add = |text: &[u8]| count += memchr_iter(b'\n', text).count();
+        match &self.text {
+            Held::Unread(unread) if !unread.is_held() => {
+                unread.read_through(0..start, |_, text| add(text));
+            }
+            _ => add(&self.text()[..start]),
+        }
+        count
     }
 
     /// Where new lines go, as a place in the file, and the number of a line
@@ -351,8 +374,9 @@ mod tests {
         let text: String = (0..200_000).map(|at| format!("crew{at}:x:{at}:\n\n")).collect();
         for text in [text.as_str(), &text[..text.len() - 9], "one", "\n", ""] {
             let table = lines(text);
-            let parts: Vec<&[u8]> = table.parts().map(|(_, part)| part).collect();
-            let whole = |part: &&[u8]| part.ends_with(b"\n") || part.is_empty();
+            let keep = |kept: &mut Vec<u8>, _, part: &[u8]| kept.extend_from_slice(part);
+            let parts: Vec<Vec<u8>> = table.sweep(Vec::new, keep);
+            let whole = |part: &Vec<u8>| part.ends_with(b"\n") || part.is_empty();
             assert!(parts.iter().rev().skip(1).all(whole));
             let all = text.as_bytes();
             assert_eq!(parts.concat(), all);

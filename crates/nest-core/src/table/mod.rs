@@ -24,13 +24,14 @@ use std::marker::PhantomData;
 pub(crate) use edit::lines_of;
 pub use edit::{Edit, Piece, Rewrite};
 pub use excerpt::Excerpter;
+pub(crate) use fields::each_byte;
 pub use fields::{Row, each_line, each_row};
 pub use group::Group;
 pub use gshadow::Gshadow;
 pub use line::Line;
 pub use lines::{Lines, Text};
 pub(crate) use names::{
-    Entry, Files, Key, Keying, Lookup, Many, Names, Placed, Placer, block, name_of,
+    Entry, Files, Hash, Key, Keying, Lookup, Many, Names, Placed, Placer, Sum, block, name_of,
 };
 pub use numbers::doubled_numbers;
 

@@ -51,6 +51,11 @@ impl Unread {
         (**self.whole.get_or_init(|| self.source.whole())).as_ref()
     }
 
+    /// Whether the whole text is held by now.
+    pub fn is_held(&self) -> bool {
+        self.whole.get().is_some()
+    }
+
     /// Whether the text ends in a newline, or is empty.
     pub fn is_finished(&self) -> bool {
         let mut last = [b'\n'];
@@ -61,7 +66,7 @@ impl Unread {
     /// The line that begins at `start`, without its newline, as long as it is one of a
     /// few that are asked for.
     pub fn line(&self, start: usize) -> Option<&[u8]> {
-        if self.whole.get().is_some() {
+        if self.is_held() {
             return None;
         }
         for place in &self.lines {
@@ -104,27 +109,8 @@ impl Unread {
         other.length() == length && pieces.map_init(buffers, alike).all(|alike| alike)
     }
 
-    /// Goes through the text in `count` parts by several threads, each part in pieces of
-    /// whole lines, which are told with where they begin.
-    pub fn sweep<A: Send>(
-        &self,
-        count: usize,
-        begin: impl Fn() -> A + Sync,
-        take: impl Fn(&mut A, usize, &[u8]) + Sync,
-    ) -> Vec<A> {
-        let length = self.length();
-        let parts = (0..count).into_par_iter();
-        let of_part = |at: usize| {
-            let mut part = begin();
-            let range = length * at / count..length * (at + 1) / count;
-            self.read_through(range, |from, text| take(&mut part, from, text));
-            part
-        };
-        parts.map(of_part).collect()
-    }
-
-    /// Tells the lines that begin in `range`.
-    fn read_through(&self, range: Range<usize>, mut tell: impl FnMut(usize, &[u8])) {
+    /// Tells the lines that begin in `range`, in pieces with where they begin.
+    pub fn read_through(&self, range: Range<usize>, mut tell: impl FnMut(usize, &[u8])) {
         let mut buffer = vec![0; PIECE.min(self.length() + 1)];
         // The buffer holds so many bytes of the text, from here on.
         let (mut from, mut held) = (range.start.saturating_sub(1), 0);
@@ -208,10 +194,16 @@ pub(crate) mod tests {
         #[test]
         fn every_line_is_told_once(text in "[a:\n]{0,60}", count in 1usize..6) {
             let text = text.as_bytes();
-            let parts = unread(text).sweep(count, Vec::new, |lines, from, piece| {
-                assert_eq!(piece, &text[from..from + piece.len()]);
-                lines.extend_from_slice(piece);
-            });
+            let part = |at| {
+                let mut lines = Vec::new();
+                let range = text.len() * at / count..text.len() * (at + 1) / count;
+                unread(text).read_through(range, |from, piece| {
+                    assert_eq!(piece, &text[from..from + piece.len()]);
+                    lines.extend_from_slice(piece);
+                });
+                lines
+            };
+            let parts: Vec<Vec<u8>> = (0..count).map(part).collect();
             let whole = |part: &Vec<u8>| part.is_empty() || part.ends_with(b"\n");
             let last = parts.iter().rposition(|part| !part.is_empty()).unwrap_or(0);
             prop_assert!(parts[..last].iter().all(whole));
@@ -227,6 +219,7 @@ pub(crate) mod tests {
             prop_assert_eq!(lines.file_length(), text.len());
             for line in plain.iter() {
                 prop_assert_eq!(lines.at(line.start).bytes, line.bytes);
+                prop_assert_eq!(lines.number(line.start), plain.number(line.start));
             }
             prop_assert_eq!(lines.len(), plain.len());
             prop_assert_eq!(lines.text(), plain.text());
@@ -251,10 +244,12 @@ pub(crate) mod tests {
         let long = "x".repeat(PIECE + 5);
         let text = format!("a:1\n{long}\nb:{long}{long}\nc:1");
         for count in [1, 3] {
-            let parts = unread(text.as_bytes()).sweep(count, Vec::new, |lines, from, piece| {
-                lines.push((from, piece.len()));
-            });
-            let told: Vec<(usize, usize)> = parts.concat();
+            let mut told = Vec::new();
+            for at in 0..count {
+                let range = text.len() * at / count..text.len() * (at + 1) / count;
+                let tell = |from, piece: &[u8]| told.push((from, piece.len()));
+                unread(text.as_bytes()).read_through(range, tell);
+            }
             assert_eq!(told.iter().map(|(_, length)| length).sum::<usize>(), text.len());
             assert!(told.windows(2).all(|pair| pair[0].0 + pair[0].1 == pair[1].0));
         }

@@ -34,7 +34,12 @@ impl<'b> Lookup<'b> {
 
     /// Where the lines of `file` begin whose name no line of `other` has, in order.
     pub fn lacking(&self, file: File, other: File) -> Vec<u32> {
-        let [ours, theirs] = [file, other].map(|file| &self.names.places[position(file)]);
+        let (names, both) = (self.names, [file, other].map(position));
+        let [ours, theirs] = match both.iter().all(|at| names.complete[*at]) {
+            // No user lacks a line of files that have one for each.
+            true => both.map(|at| &names.places[at][names.users_count()..]),
+            false => [file, other].map(|file| self.places(file)),
+        };
         let mut lacking = Vec::new();
         for (ours, theirs) in ours.iter().zip(theirs) {
             let start = ours.load(Relaxed);
@@ -57,10 +62,7 @@ impl<'b> Lookup<'b> {
     /// Where the lines of groups begin whose members are written otherwise in gshadow, in
     /// order.
     pub fn differing(&self) -> Vec<u32> {
-        let (groups, gshadows) = (
-            &self.names.places[position(File::Group)],
-            &self.names.places[position(File::Gshadow)],
-        );
+        let [groups, gshadows] = [File::Group, File::Gshadow].map(|file| self.places(file));
         let (ours, theirs) = (text(self.files, File::Group), text(self.files, File::Gshadow));
         let line = |text: &'b [u8], at: &AtomicU32| {
             text.get(at.load(Relaxed) as usize..).unwrap_or_default()
@@ -103,7 +105,11 @@ impl<'b> Lookup<'b> {
     /// Where its first line begins in a file.
     #[inline]
     pub fn start(&self, file: File, entry: Entry) -> Option<usize> {
-        let start = self.names.places[position(file)].get(entry.number())?.load(Relaxed);
+        let (at, names) = (position(file), self.names);
+        let mut start = names.places[at].get(entry.number())?.load(Relaxed);
+        if start == NONE && names.unnoted[at] {
+            start = self.places(file)[entry.number()].load(Relaxed);
+        }
         (start != NONE).then_some(start as usize)
     }
 
@@ -112,13 +118,14 @@ impl<'b> Lookup<'b> {
         Many { lookup: *self, batch: Batch::default() }
     }
 
-    /// The text from the first line on that an entry has anywhere.
+    /// The first line that an entry has anywhere.
     #[inline]
     pub(super) fn line(&self, entry: u32) -> &'b [u8] {
         for (places, file) in self.names.places.iter().zip(NAMED) {
             let start = places.get(entry as usize).map_or(NONE, |start| start.load(Relaxed));
             if start != NONE {
-                return text(self.files, file).get(start as usize..).unwrap_or_default();
+                let lines = self.files[position(file)];
+                return lines.map(|lines| lines.at(start as usize).bytes).unwrap_or_default();
             }
         }
         b""
@@ -138,37 +145,6 @@ impl<'b> Lookup<'b> {
             }
         }
     }
-
-    /// Finds the entries of a batch, each step for all of it.
-    #[inline]
-    pub(super) fn resolve<T>(&self, batch: &mut Batch<T>) {
-        let slots = self.names.slots.view();
-        let mut seen = [None; BATCH];
-        for (seen, hash) in seen.iter_mut().zip(&batch.hashes[..batch.count]) {
-            *seen = slots.at(slots.home(*hash));
-        }
-        let hashes = &batch.hashes[..batch.count];
-        for ((hash, seen), found) in hashes.iter().zip(seen).zip(&mut batch.entries) {
-            *found = match seen {
-                None => NONE,
-                Some((other, entry)) if other == *hash => entry,
-                Some(_) => self.further(*hash),
-            };
-        }
-    }
-
-    /// Looks on where another name has the first place.
-    fn further(&self, hash: Hash) -> u32 {
-        let slots = self.names.slots.view();
-        let mut at = slots.after(slots.home(hash));
-        loop {
-            match slots.at(at) {
-                None => return NONE,
-                Some((other, entry)) if other == hash => return entry,
-                Some(_) => at = slots.after(at),
-            }
-        }
-    }
 }
 
 /// Looks names up, many at a time; what came of each is told in the order in which
@@ -179,17 +155,19 @@ pub(crate) struct Many<'b, T> {
 }
 
 impl<T: Copy + Default> Many<'_, T> {
-    /// Looks a name up, sooner or later.
+    /// Looks a name up, sooner or later. Returns its hash.
     #[inline]
-    pub fn ask(&mut self, name: &[u8], with: T, tell: impl FnMut(T, Option<Entry>)) {
-        if self.batch.add(self.lookup.names.keying.hash(name), with) {
+    pub fn ask(&mut self, name: &[u8], with: T, tell: impl FnMut(T, Option<Entry>)) -> Hash {
+        let hash = self.lookup.names.keying.hash(name);
+        if self.batch.add(hash, with) {
             self.finish(tell);
         }
+        hash
     }
 
     /// Looks up all that were not yet.
     pub fn finish(&mut self, mut tell: impl FnMut(T, Option<Entry>)) {
-        self.lookup.resolve(&mut self.batch);
+        self.lookup.names.slots.view().resolve(&mut self.batch);
         let with = self.batch.with;
         for (with, entry) in with.into_iter().zip(self.batch.take()) {
             tell(with, (entry != NONE).then_some(Entry(entry)));
@@ -200,11 +178,11 @@ impl<T: Copy + Default> Many<'_, T> {
 /// Names that are looked up together.
 #[derive(Default)]
 pub(super) struct Batch<T> {
-    count: usize,
+    pub count: usize,
     pub hashes: [Hash; BATCH],
     /// What was given with each.
     pub with: [T; BATCH],
-    entries: [u32; BATCH],
+    pub entries: [u32; BATCH],
 }
 
 impl<T> Batch<T> {

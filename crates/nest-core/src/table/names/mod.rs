@@ -2,21 +2,24 @@
 //! up more than a few: which lines each name has in each of them.
 
 mod lookup;
+mod note;
 mod place;
 mod slots;
 mod text;
 
 use std::hash::{BuildHasher, Hasher};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 
 use hashbrown::DefaultHashBuilder;
 use rayon::prelude::*;
 
-use super::{File, Lines, each_line};
+use super::{File, Lines};
 use slots::Slots;
 
 pub(crate) use lookup::{Entry, Lookup, Many};
 pub(crate) use place::{Placed, Placer};
+use text::each_name;
 pub(crate) use text::{block, name_of};
 
 /// The files whose lines are named by what they are about, in the order in which their
@@ -38,9 +41,32 @@ const BATCH: usize = 32;
 /// names. Where many names are looked up, one that has the hash of another is taken for
 /// the same; where somebody is told that names are the same, they were compared.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-struct Hash {
+pub(crate) struct Hash {
     upper: u64,
     lower: u32,
+}
+
+/// The sum of hashes: two sets of names have the same if they are the same, in whatever
+/// order.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub(crate) struct Sum(u128);
+
+impl Sum {
+    /// Adds one hash.
+    #[inline]
+    pub fn add(&mut self, Hash { upper, lower }: Hash) {
+        // Hashes of names that are alike need not be quite unlike, which is enough to find
+        // them but not to add them up: one more multiplication, folded, mends that.
+        let wide = u128::from(upper) * 0x9e37_79b9_7f4a_7c15;
+        let folded = (wide >> 64) as u64 ^ wide as u64;
+        self.extend(Sum(u128::from(folded) << 32 | u128::from(lower)));
+    }
+
+    /// Adds those of another sum.
+    #[inline]
+    pub fn extend(&mut self, other: Sum) {
+        self.0 = self.0.wrapping_add(other.0);
+    }
 }
 
 /// A name as the index looks for it.
@@ -75,13 +101,22 @@ impl Keying {
         Key::new(self.hash(name), start as u32)
     }
 
-    #[inline]
+    #[inline(always)]
     fn hash(&self, name: &[u8]) -> Hash {
-        let [upper, lower] = &self.0;
-        let (mut upper, mut lower) = (upper.build_hasher(), lower.build_hasher());
-        upper.write(name);
-        lower.write(name);
-        Hash { upper: upper.finish(), lower: lower.finish() as u32 }
+        self.hash_all([name])
+    }
+
+    /// The hash of texts in their order.
+    #[inline(always)]
+    pub fn hash_all<const N: usize>(&self, texts: [&[u8]; N]) -> Hash {
+        Hash { upper: self.half(0, texts), lower: self.half(1, texts) as u32 }
+    }
+
+    #[inline(always)]
+    fn half<const N: usize>(&self, half: usize, texts: [&[u8]; N]) -> u64 {
+        let mut hasher = self.0[half].build_hasher();
+        texts.iter().for_each(|text| hasher.write(text));
+        hasher.finish()
     }
 }
 
@@ -92,8 +127,16 @@ impl Keying {
 pub(crate) struct Names {
     keying: Keying,
     slots: Slots,
+    /// The keys of the lines of passwd, in their order, which is that of their entries.
+    /// Those of lines that repeat a name are no name's.
+    users: Vec<Vec<Key>>,
     /// Where the first line of each entry begins, file by file; [`NONE`] for none.
     places: [Vec<AtomicU32>; 4],
+    /// Of which files not all lines are noted there yet, but when they are asked for.
+    unnoted: [bool; 4],
+    noted: [OnceLock<()>; 4],
+    /// Which files are known to have a line for each user.
+    complete: [bool; 4],
     doubled: [Vec<(u32, u32)>; 4],
 }
 
@@ -107,29 +150,18 @@ impl Names {
     /// Indexes the names of these files.
     pub fn build<'b>(lines: impl Fn(File) -> Option<&'b Lines> + Sync) -> Self {
         let keying = Keying::default();
-        let keys_of = |(from, text): (usize, &[u8])| {
-            let mut keys = Vec::new();
-            each_line(text, |row| {
-                let name = name_of(row.line);
-                keys.extend(name.map(|name| keying.key(name, from + row.start)));
-            });
-            keys
-        };
-        let keys: Option<Vec<Vec<Key>>> =
-            lines(File::Passwd).map(|lines| lines.parts().map(keys_of).collect());
+        let keys: Option<Vec<Vec<Key>>> = lines(File::Passwd).map(|lines| {
+            lines.sweep(Vec::new, |keys, from, text| {
+                each_name(text, |name, at| keys.push(keying.key(name, from + at)));
+            })
+        });
         let files = Self::files(&lines);
-        let mut names = Names::of_users(keying, &keys.unwrap_or_default(), files);
+        let mut names = Names::of_users(keying, keys.unwrap_or_default(), files);
         for file in &NAMED[1..] {
             let Some(lines) = lines(*file) else { continue };
             let placers = lines.sweep(
-                || names.placer(*file, files),
-                |placer, from, text| {
-                    each_line(text, |row| {
-                        if let Some(name) = name_of(row.line) {
-                            placer.line(&text[row.start..], name, from + row.start);
-                        }
-                    });
-                },
+                || names.placer(*file),
+                |placer, from, text| each_name(text, |name, at| placer.line(name, from + at)),
             );
             let placed: Vec<Placed> = placers.into_iter().map(Placer::finish).collect();
             names.settle(*file, &placed, files);
@@ -139,17 +171,20 @@ impl Names {
 
     /// The index of the users, each with the key of its line, to which the lines of
     /// other files are to be added.
-    pub fn of_users(keying: Keying, users: &[Vec<Key>], files: Files<'_>) -> Self {
+    pub fn of_users(keying: Keying, users: Vec<Vec<Key>>, files: Files<'_>) -> Self {
         let count: usize = users.iter().map(Vec::len).sum();
         let mut slots = Slots::new(count);
-        let passwd = text(files, File::Passwd);
+        let passwd = files[position(File::Passwd)];
         let starts = || users.iter().flatten().map(|key| AtomicU32::new(key.start)).collect();
         let none = || (0..count).map(|_| AtomicU32::new(NONE)).collect();
         let (doubled, places): (Vec<Vec<(u32, u32)>>, _) = rayon::join(
-            || slots.shards().map(|mut shard| shard.take_in(users, passwd)).collect(),
+            || slots.shards().map(|mut shard| shard.take_in(&users, passwd)).collect(),
             || [starts(), none(), none(), none()],
         );
-        let mut names = Names { keying, slots, places, doubled: Default::default() };
+        let (unnoted, noted, doubles) = Default::default();
+        let complete = [true, false, false, false];
+        let mut names =
+            Names { keying, slots, users, places, unnoted, noted, complete, doubled: doubles };
         let places = &names.places[0];
         let start = |entry: u32| places[entry as usize].load(Relaxed);
         let mut doubled: Vec<(u32, u32)> = doubled.concat();
@@ -158,7 +193,19 @@ impl Names {
             doubled.iter().map(|(first, again)| (start(*first), start(*again))).collect();
         // Nothing leads to the entries of the others.
         doubled.iter().for_each(|(_, again)| places[*again as usize].store(NONE, Relaxed));
+        let mut first = 0;
+        for keys in &mut names.users {
+            let here = first..first + keys.len();
+            let again = doubled.iter().map(|(_, again)| *again as usize);
+            again.filter(|at| here.contains(at)).for_each(|at| keys[at - first] = Key::default());
+            first = here.end;
+        }
         names
+    }
+
+    /// How many entries are those of passwd.
+    fn users_count(&self) -> usize {
+        self.users.iter().map(Vec::len).sum()
     }
 
     /// The files that have names.

@@ -1,79 +1,175 @@
 //! Adding the lines of a file to the index of the users' names.
 
+use std::ops::Range;
 use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 
-use super::lookup::Batch;
-use super::text::same_name;
-use super::{File, Files, Key, Lookup, NAMED, NONE, Names, name_of, position, text};
-use crate::table::each_line;
+use rayon::prelude::*;
+
+use super::note::Noter;
+use super::{File, Files, Hash, Key, Keying, Lines, NAMED, NONE, Names, Sum};
+use super::{each_name, name_of, position, text};
+
+/// Out of step, so many lines are passed over before one is looked up to be in step again.
+const STRIDE: usize = 32;
+
+/// Of a part with more lines out of step than this none of them is kept.
+const MOST_KEPT: usize = 4096;
 
 /// Adds the lines of one part of a file. Files are in step, mostly: then it is the
 /// entry after the last one.
 pub(crate) struct Placer<'n> {
-    lookup: Lookup<'n>,
+    names: &'n Names,
     /// Where the lines of the file are noted; subordinate ids are not.
     places: Option<&'n [AtomicU32]>,
-    users: &'n [u8],
-    next: usize,
-    batch: Batch<u32>,
+    /// The users whose lines came last, one after the other.
+    steps: Range<u32>,
+    /// Some of those that come after them.
+    ahead: &'n [Key],
+    /// So many lines more are passed over.
+    wait: usize,
     placed: Placed,
 }
 
 /// What came of one part.
 #[derive(Default)]
 pub(crate) struct Placed {
-    /// How many lines name somebody.
-    lines: usize,
-    /// Those whose name no user has, in order.
-    strays: Vec<Key>,
+    /// The users whose lines came one after the other.
+    steps: Vec<Range<u32>>,
+    /// The other lines that name somebody, in order: nothing was looked up for them yet.
+    /// Where they are those of the other users it never has to be. Many are not kept.
+    pub(super) others: Vec<Key>,
+    /// What their names come to.
+    total: Total,
 }
 
-impl Placed {
-    /// Where the lines begin whose name no user has, in order.
-    pub fn unowned(&self) -> impl Iterator<Item = u32> {
-        self.strays.iter().map(|key| key.start)
+/// How many names there are, and the sum of their hashes.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+struct Total(usize, Sum);
+
+impl Total {
+    fn add(&mut self, hash: Hash) {
+        self.0 += 1;
+        self.1.add(hash);
     }
+
+    fn and(mut self, other: Total) -> Total {
+        self.0 += other.0;
+        self.1.extend(other.1);
+        self
+    }
+}
+
+/// Whether no user's line was met twice in step.
+fn are_apart(parts: &[Placed]) -> bool {
+    let steps = parts.iter().flat_map(|part| &part.steps).filter(|steps| !steps.is_empty());
+    let mut steps: Vec<&Range<u32>> = steps.collect();
+    steps.sort_unstable_by_key(|steps| steps.start);
+    steps.windows(2).all(|pair| pair[0].end <= pair[1].start)
 }
 
 impl Names {
     /// What adds the lines of a part of a file.
-    pub fn placer<'n>(&'n self, file: File, files: Files<'n>) -> Placer<'n> {
+    pub fn placer(&self, file: File) -> Placer<'_> {
         let places = NAMED.contains(&file).then(|| &self.places[position(file)][..]);
-        let (lookup, users) = (self.with(files), text(files, File::Passwd));
-        let batch = Batch::default();
-        Placer { lookup, places, users, next: 0, batch, placed: Placed::default() }
+        let (ahead, placed) = (self.users_from(0), Placed::default());
+        Placer { names: self, places, steps: 0..0, ahead, wait: 0, placed }
     }
 
-    /// Takes in the lines that no user's name was found for, when all parts of a file
-    /// have been added.
+    /// Takes in the lines that were not in step with those of users, when all parts of a
+    /// file have been added. Mostly nothing has to be: each user has one, and nobody else.
     pub fn settle(&mut self, file: File, parts: &[Placed], files: Files<'_>) {
-        let places = &self.places[position(file)];
+        let at = position(file);
+        let (apart, in_step) = (are_apart(parts), parts.iter().all(Placed::is_in_step));
+        if apart && self.are_the_others(parts, &[]) {
+            (self.complete[at], self.unnoted[at]) = (true, !in_step);
+            return;
+        }
+        if apart && in_step {
+            return;
+        }
+        let places = &self.places[at];
+        let strays = self.strays(parts, files[at], || Noter::new(self, Some(places)));
         let filled = places.iter().filter(|place| place.load(Relaxed) != NONE).count();
-        if filled < parts.iter().map(|part| part.lines - part.strays.len()).sum() {
+        let lines: usize = parts.iter().map(Placed::lines).sum();
+        if filled + strays.len() < lines {
             return self.settle_again(file, files);
         }
-        for key in parts.iter().flat_map(|part| &part.strays) {
-            self.take_in(file, *key, files);
+        for key in strays {
+            self.take_in(file, key, files);
         }
+    }
+
+    /// Where the lines begin whose name no user has, in order, when all parts of a file
+    /// that is not indexed have been added. Of the users who are told, by entry and in
+    /// order, nobody expects a line.
+    pub fn unowned(&self, lines: &Lines, parts: &[Placed], unexpected: &[u32]) -> Vec<u32> {
+        if parts.iter().all(Placed::is_in_step)
+            || self.are_the_others(parts, &[])
+            || self.are_the_others(parts, unexpected)
+        {
+            return Vec::new();
+        }
+        let strays = self.strays(parts, Some(lines), || Noter::new(self, None));
+        strays.iter().map(|key| key.start).collect()
+    }
+
+    /// Whether the lines that were not in step are those of all users whose lines were
+    /// not, one each, but of those users who are told. What is compared is the sum of
+    /// the hashes of names: to look each up takes several times as long.
+    fn are_the_others(&self, parts: &[Placed], but: &[u32]) -> bool {
+        let mut wanted = vec![true; self.users_count()];
+        for steps in parts.iter().flat_map(|part| &part.steps) {
+            wanted[steps.start as usize..steps.end as usize].fill(false);
+        }
+        but.iter().for_each(|entry| wanted[*entry as usize] = false);
+        let mut rest = &wanted[..];
+        let users = self.users.iter().map(|keys| {
+            let (wanted, after) = rest.split_at(keys.len());
+            rest = after;
+            (keys, wanted)
+        });
+        let users: Vec<(&Vec<Key>, &[bool])> = users.collect();
+        let total = |(keys, wanted): &(&Vec<Key>, &[bool])| {
+            let mut total = Total::default();
+            for (key, wanted) in keys.iter().zip(*wanted) {
+                // Lines that repeat a name have no hash.
+                if *wanted && key.hash() != Hash::default() {
+                    total.add(key.hash());
+                }
+            }
+            total
+        };
+        let expected = users.par_iter().map(total).reduce(Total::default, Total::and);
+        parts.iter().map(|part| part.total).fold(Total::default(), Total::and) == expected
+    }
+
+    /// The keys of some users from this entry on; none after the last.
+    fn users_from(&self, entry: u32) -> &[Key] {
+        let mut before = entry as usize;
+        for keys in &self.users {
+            if before < keys.len() {
+                return &keys[before..];
+            }
+            before -= keys.len();
+        }
+        &[]
     }
 
     /// Takes in the lines of a file one after the other: names are there twice, and
     /// which of their lines is the first one threads can't tell.
     fn settle_again(&mut self, file: File, files: Files<'_>) {
         self.places[position(file)].iter().for_each(|place| place.store(NONE, Relaxed));
-        each_line(text(files, file), |row| {
-            if let Some(name) = name_of(row.line) {
-                let key = self.keying.key(name, row.start);
-                self.take_in(file, key, files);
-            }
+        each_name(text(files, file), |name, at| {
+            let key = self.keying.key(name, at);
+            self.take_in(file, key, files);
         });
     }
 
     /// Takes in one line.
     fn take_in(&mut self, file: File, key: Key, files: Files<'_>) {
         let at = position(file);
-        let line = text(files, file).get(key.start as usize..).unwrap_or_default();
-        let found = self.with(files).probe(key.hash(), |other| same_name(line, other));
+        let line = files[at].map(|lines| lines.at(key.start as usize).bytes).unwrap_or_default();
+        let found = self.with(files).probe(key.hash(), |other| name_of(line) == name_of(other));
         let entry = found.unwrap_or_else(|slot| {
             let entry = self.places[0].len() as u32;
             for places in &mut self.places {
@@ -93,22 +189,25 @@ impl Names {
     }
 }
 
-impl Placer<'_> {
-    /// Adds the line at the beginning of a text, which begins at `start` in the file.
+impl<'n> Placer<'n> {
+    /// How names are hashed.
+    pub fn keying(&self) -> &'n Keying {
+        &self.names.keying
+    }
+
+    /// Adds the line of this name that begins at `start` in the file.
     #[inline(always)]
-    pub fn line(&mut self, line: &[u8], name: &[u8], start: usize) {
-        self.placed.lines += 1;
-        let users = &self.lookup.names.places[0];
-        if let Some(user) = users.get(self.next) {
-            let user = self.users.get(user.load(Relaxed) as usize..).unwrap_or_default();
-            if same_name(line, user) {
-                self.place(self.next as u32, start as u32);
-                self.next += 1;
-                return;
+    pub fn line(&mut self, name: &[u8], start: usize) {
+        // Against one other, half of the hash is enough.
+        let upper = self.keying().half(0, [name]);
+        match self.ahead.split_first() {
+            Some((next, ahead)) if next.upper == upper => {
+                self.place(self.steps.end, start as u32);
+                self.steps.end += 1;
+                self.ahead = ahead;
+                self.wait = 0;
             }
-        }
-        if self.batch.add(self.lookup.names.keying.hash(name), start as u32) {
-            self.settle();
+            _ => self.out_of_step(name, start),
         }
     }
 
@@ -122,22 +221,57 @@ impl Placer<'_> {
     }
 
     #[inline(never)]
-    fn settle(&mut self) {
-        self.lookup.resolve(&mut self.batch);
-        let (hashes, starts) = (self.batch.hashes, self.batch.with);
-        for (at, entry) in self.batch.take().enumerate() {
-            if entry == NONE {
-                self.placed.strays.push(Key::new(hashes[at], starts[at]));
-            } else {
-                self.place(entry, starts[at]);
-                self.next = entry as usize + 1;
+    fn out_of_step(&mut self, name: &[u8], start: usize) {
+        let names = self.names;
+        if self.ahead.is_empty() {
+            self.ahead = names.users_from(self.steps.end);
+            if !self.ahead.is_empty() {
+                return self.line(name, start);
             }
         }
+        let (hash, start) = (names.keying.hash(name), start as u32);
+        if self.wait == 0 {
+            self.wait = STRIDE;
+            let entry = names.slots.view().entry(hash);
+            // Names that only other files have may be there too.
+            if let Some(entry) = entry.filter(|entry| (*entry as usize) < names.users_count()) {
+                self.place(entry, start);
+                let last = std::mem::replace(&mut self.steps, entry..entry + 1);
+                self.placed.steps.push(last);
+                self.ahead = names.users_from(entry + 1);
+                return;
+            }
+        }
+        self.wait -= 1;
+        if self.placed.are_kept() {
+            match self.placed.others.len() < MOST_KEPT {
+                true => self.placed.others.push(Key::new(hash, start)),
+                false => self.placed.others = Vec::new(),
+            }
+        }
+        self.placed.total.add(hash);
     }
 
     /// What came of it.
     pub fn finish(mut self) -> Placed {
-        self.settle();
+        self.placed.steps.push(self.steps);
         self.placed
+    }
+}
+
+impl Placed {
+    /// How many lines name somebody.
+    fn lines(&self) -> usize {
+        self.total.0 + self.steps.iter().map(ExactSizeIterator::len).sum::<usize>()
+    }
+
+    /// Whether all of them were in step.
+    fn is_in_step(&self) -> bool {
+        self.total.0 == 0
+    }
+
+    /// Whether those that were not are all kept.
+    pub(super) fn are_kept(&self) -> bool {
+        self.others.len() == self.total.0
     }
 }

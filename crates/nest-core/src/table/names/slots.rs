@@ -3,8 +3,9 @@
 use memmap2::{Advice, MmapMut, MmapOptions};
 use rayon::prelude::*;
 
-use super::text::same_name;
-use super::{BATCH, Hash, Key};
+use super::lookup::Batch;
+use super::text::name_of;
+use super::{BATCH, Hash, Key, Lines, NONE};
 
 /// From so many slots on they are worth large pages, which have 2 MB here and there.
 const MANY: usize = 1 << 17;
@@ -34,8 +35,8 @@ pub(super) struct Shard<'s> {
 impl Slots {
     /// Slots for so many entries.
     pub fn new(entries: usize) -> Self {
-        let threads = rayon::current_num_threads().next_power_of_two().min(8);
-        Self::of(entries, if entries < MANY { 1 } else { threads })
+        let shards = (2 * rayon::current_num_threads()).next_power_of_two().min(8);
+        Self::of(entries, if entries < MANY { 1 } else { shards })
     }
 
     fn of(entries: usize, shards: usize) -> Self {
@@ -132,12 +133,41 @@ impl View<'_> {
     pub fn at(self, at: usize) -> Option<(Hash, u32)> {
         unpacked(self.slots[at])
     }
+
+    /// The entry of a hash.
+    pub fn entry(self, hash: Hash) -> Option<u32> {
+        let mut at = self.home(hash);
+        while let Some((other, entry)) = self.at(at) {
+            if other == hash {
+                return Some(entry);
+            }
+            at = self.after(at);
+        }
+        None
+    }
+
+    /// Finds the entries of a batch, each step for all of it.
+    #[inline]
+    pub fn resolve<T>(self, batch: &mut Batch<T>) {
+        let mut seen = [None; BATCH];
+        let hashes = &batch.hashes[..batch.count];
+        for (seen, hash) in seen.iter_mut().zip(hashes) {
+            *seen = self.at(self.home(*hash));
+        }
+        for ((hash, seen), found) in hashes.iter().zip(seen).zip(&mut batch.entries) {
+            *found = match seen {
+                None => NONE,
+                Some((other, entry)) if other == *hash => entry,
+                Some(_) => self.entry(*hash).unwrap_or(NONE),
+            };
+        }
+    }
 }
 
 impl Shard<'_> {
     /// Takes in the names whose hashes belong here; their entries count all names.
     /// Returns the entries of names that are there already, as (that one, this).
-    pub fn take_in(&mut self, users: &[Vec<Key>], text: &[u8]) -> Vec<(u32, u32)> {
+    pub fn take_in(&mut self, users: &[Vec<Key>], lines: Option<&Lines>) -> Vec<(u32, u32)> {
         let mut doubled = Vec::new();
         let mut batch: Vec<(Key, u32)> = Vec::with_capacity(BATCH);
         let here = self.first..self.first + self.slots.len();
@@ -145,11 +175,11 @@ impl Shard<'_> {
             if here.contains(&home(key.hash(), self.all)) {
                 batch.push((*key, entry as u32));
                 if batch.len() == BATCH {
-                    self.put(&mut batch, users, text, &mut doubled);
+                    self.put(&mut batch, users, lines, &mut doubled);
                 }
             }
         }
-        self.put(&mut batch, users, text, &mut doubled);
+        self.put(&mut batch, users, lines, &mut doubled);
         doubled
     }
 
@@ -157,22 +187,21 @@ impl Shard<'_> {
         &mut self,
         batch: &mut Vec<(Key, u32)>,
         users: &[Vec<Key>],
-        text: &[u8],
+        lines: Option<&Lines>,
         doubled: &mut Vec<(u32, u32)>,
     ) {
         // Only to have them near.
         let near =
             batch.iter().map(|(key, _)| self.slots[home(key.hash(), self.all) - self.first][0]);
         std::hint::black_box(near.fold(0, |near, byte| near ^ byte));
-        let line = |start: u32| text.get(start as usize..).unwrap_or_default();
+        let name = |key: Key| name_of(lines?.at(key.start as usize).bytes);
         for (key, entry) in batch.drain(..) {
             let mut at = home(key.hash(), self.all) - self.first;
             self.slots[at] = loop {
                 match unpacked(self.slots[at]) {
                     None => break packed(key.hash(), entry),
                     Some((hash, other))
-                        if hash == key.hash()
-                            && same_name(line(key_of(users, other).start), line(key.start)) =>
+                        if hash == key.hash() && name(key_of(users, other)) == name(key) =>
                     {
                         doubled.push((other, entry));
                         break self.slots[at];

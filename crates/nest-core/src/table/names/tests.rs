@@ -4,6 +4,7 @@ use std::sync::Arc;
 use proptest::prelude::*;
 
 use super::*;
+use crate::table::Line;
 use crate::table::source::tests::Slow;
 
 fn lines(file: File, text: &str) -> Lines {
@@ -105,6 +106,80 @@ proptest! {
             .map(|at| lookup.find(File::Group, format!("g{at}").as_bytes()).unwrap() as u32)
             .collect();
         prop_assert_eq!(lookup.differing(), different);
+    }
+}
+
+/// What may happen to one line of a file in which each name has one.
+#[derive(Debug, Clone)]
+enum Mishap {
+    None,
+    Lost,
+    Another(&'static str),
+    Twice(usize),
+}
+
+fn mishap() -> impl Strategy<Value = Mishap> {
+    prop_oneof![
+        2 => Just(Mishap::None),
+        1 => Just(Mishap::Lost),
+        1 => prop_oneof![Just("stray"), Just("root")].prop_map(Mishap::Another),
+        1 => (0usize..120).prop_map(Mishap::Twice),
+    ]
+}
+
+/// A file with a line for each of these names, but for a mishap.
+fn with_mishap(file: File, mut names: Vec<String>, at: usize, mishap: &Mishap) -> Lines {
+    let at = at % names.len();
+    match mishap {
+        Mishap::None => {}
+        Mishap::Lost => _ = names.remove(at),
+        Mishap::Another(name) => names[at] = (*name).to_owned(),
+        Mishap::Twice(other) => names[at] = names[other % names.len()].clone(),
+    }
+    lines(file, &names.iter().map(|name| format!("{name}:x\n")).collect::<String>())
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    /// Files that have the same names in some other order are told from those that
+    /// have nearly the same.
+    #[test]
+    fn names_in_another_order_are_found(
+        order in Just((0..120).collect::<Vec<usize>>()).prop_shuffle(),
+        mishaps in [mishap(), mishap(), mishap(), mishap()],
+        ranges in mishap(),
+        at in 0usize..120,
+        root in any::<bool>(),
+    ) {
+        let ours = |all: &mut dyn Iterator<Item = usize>, root: bool| -> Vec<String> {
+            let all = all.map(|at| format!("crew{at}"));
+            root.then(|| "root".to_owned()).into_iter().chain(all).collect()
+        };
+        let shuffled = |root| ours(&mut order.iter().copied(), root);
+        let files = [
+            with_mishap(File::Passwd, ours(&mut (0..120), true), at, &mishaps[0]),
+            with_mishap(File::Shadow, shuffled(true), at, &mishaps[1]),
+            with_mishap(File::Group, shuffled(true), at + 7, &mishaps[2]),
+            with_mishap(File::Gshadow, ours(&mut (0..120).rev(), true), at, &mishaps[3]),
+        ];
+        judge(&files);
+
+        let of = |file: File| files.iter().find(|lines| lines.file() == file);
+        let names = Names::build(of);
+        let subuid = with_mishap(File::Subuid, shuffled(root), at, &ranges);
+        let mut placer = names.placer(File::Subuid);
+        subuid.iter().for_each(|line| placer.line(line.name(), line.start));
+        let lookup = names.over(of);
+        let strange = |line: &Line<'_>| lookup.find(File::Passwd, line.name()).is_none();
+        let unowned: Vec<u32> =
+            subuid.iter().filter(strange).map(|line| line.start as u32).collect();
+        let placed = [placer.finish()];
+        // Whoever has no range, and is root or the first of the crew.
+        let first = of(File::Passwd).unwrap().iter().position(|line| line.name() == b"root");
+        let unexpected: Vec<u32> = first.map(|at| at as u32).into_iter().collect();
+        prop_assert_eq!(names.unowned(&subuid, &placed, &unexpected), unowned.clone());
+        prop_assert_eq!(names.unowned(&subuid, &placed, &[]), unowned);
     }
 }
 

@@ -2,7 +2,7 @@
 
 use wide::u8x16;
 
-use crate::table::Line;
+use crate::table::{Line, each_line};
 
 /// The name that a line is about; a line without a colon names nobody.
 #[inline]
@@ -12,40 +12,23 @@ pub(crate) fn name_of(line: &[u8]) -> Option<&[u8]> {
     (line.is_record() && name.len() < line.record().len()).then_some(name)
 }
 
-/// Whether the line at the beginning of a text, which names somebody, names `name`.
-#[inline]
-pub(super) fn is_named(text: &[u8], name: &[u8]) -> bool {
-    match text.first() {
-        Some(first) if first.is_ascii_whitespace() => name_at(text) == Some(name),
-        _ => text.len() > name.len() && text[name.len()] == b':' && text.starts_with(name),
-    }
-}
-
-/// The name of the line at the beginning of a text.
-fn name_at(text: &[u8]) -> Option<&[u8]> {
-    name_of(&text[..memchr::memchr(b'\n', text).unwrap_or(text.len())])
-}
-
-/// Whether the lines at the beginning of two texts, which both name somebody, name the
-/// same.
+/// Tells the name of each line of a text that names somebody, and where the line begins.
 #[inline(always)]
-pub(super) fn same_name(one: &[u8], other: &[u8]) -> bool {
-    let mut at = 0;
-    while let (Some(ours), Some(theirs)) = (block(one, at), block(other, at)) {
-        let unlike = !ours.simd_eq(theirs).to_bitmask() & 0xffff;
-        let colons = ours.simd_eq(u8x16::splat(b':')).to_bitmask();
-        // Alike up to the first colon, and with it.
-        if colons != 0 && unlike.trailing_zeros() > colons.trailing_zeros() {
-            return true;
+pub(super) fn each_name<'t>(text: &'t [u8], mut tell: impl FnMut(&'t [u8], usize)) {
+    each_line(text, |row| {
+        if let Some(name) = name_of(row.line) {
+            tell(name, row.start);
         }
-        if unlike != 0 {
-            // White space before a name is no part of it, and may differ.
-            let indented = |text: &[u8]| text.first().is_some_and(u8::is_ascii_whitespace);
-            return (indented(one) || indented(other)) && name_at(one) == name_at(other);
-        }
-        at += 16;
+    });
+}
+
+/// Whether a line that names somebody names `name`.
+#[inline]
+pub(super) fn is_named(line: &[u8], name: &[u8]) -> bool {
+    match line.first() {
+        Some(first) if first.is_ascii_whitespace() => name_of(line) == Some(name),
+        _ => line.len() > name.len() && line[name.len()] == b':' && line.starts_with(name),
     }
-    name_at(one) == name_at(other)
 }
 
 /// Whether the lines of a group and of its gshadow at the beginning of two texts write
