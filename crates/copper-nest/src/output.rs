@@ -58,6 +58,22 @@ pub fn print(line: Arguments<'_>) {
     judge(written);
 }
 
+/// Prints whole lines on stdout in which nothing is coloured.
+pub fn print_lines(lines: &str) {
+    flush();
+    let printed = PRINTED.get_or_init(Printed::open);
+    let mut printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+    if printed.broken {
+        return;
+    }
+    // Without going through them for colours to be taken out.
+    let mut stdout = std::io::stdout();
+    let written = stdout.write_all(lines.as_bytes()).and_then(|()| stdout.flush());
+    printed.broken = written.is_err();
+    drop(printed);
+    judge(written);
+}
+
 /// Hands on what was printed so far: before anybody else writes to the same
 /// place, and at the end.
 pub fn flush() {

@@ -93,7 +93,11 @@ impl Check {
             let global = trees.first().unwrap_or(global);
             let checked = self.one(global, &selection)?;
             self.show(global, &checked);
-            return Ok(self.status(&checked.report));
+            let status = self.status(&checked.report);
+            // A hundred thousand findings take a while to be given back, and nobody waits
+            // for that.
+            std::mem::forget(checked);
+            return Ok(status);
         }
         let several = [("--remember", self.remember), ("--since-last", self.since_last)];
         if let Some((option, _)) = several.into_iter().find(|(_, given)| *given) {

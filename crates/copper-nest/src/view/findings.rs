@@ -1,12 +1,14 @@
 //! What a check found.
 
 use std::collections::HashMap;
+use std::fmt::Write;
 
 use nest_core::check::{Finding, Report, Severity};
+use rayon::prelude::*;
 use serde_json::{Value, json};
 
 use super::remedy::{pasteable, plainest};
-use super::{counted, for_a_person, style, visible, width};
+use super::{counted, for_a_person, made_visible, style, visible, width};
 use crate::cli::Global;
 
 /// So many findings of a rule are shown on a terminal, unless all are asked for.
@@ -18,9 +20,16 @@ pub fn print(global: &Global, report: &Report, files: usize, all: bool) {
     if for_a_person(global) {
         grouped(global, &report.findings, most(all));
     } else {
-        for finding in &report.findings {
-            outln!("{}", one_line(finding));
-        }
+        let lines = |findings: &[Finding]| {
+            let mut lines = String::with_capacity(128 * findings.len());
+            for finding in findings {
+                push_line(&mut lines, finding);
+                lines.push('\n');
+            }
+            lines
+        };
+        let chunks: Vec<String> = report.findings.par_chunks(1024).map(lines).collect();
+        chunks.iter().for_each(|lines| crate::output::print_lines(lines));
     }
     let summary = summary(report, files);
     // In a pipe only findings are records: the counts go beside them.
@@ -38,13 +47,26 @@ pub fn most(all: bool) -> usize {
 
 /// A finding in a line.
 pub fn one_line(finding: &Finding) -> String {
-    let place = match (&finding.place, finding.line) {
-        (Some(place), _) => visible(place),
-        (None, 0) => finding.file.path().to_owned(),
-        (None, line) => format!("{}:{line}", finding.file.path()),
-    };
-    let message = visible(finding.message.as_bytes());
-    format!("{place}: {} {}: {message}", finding.rule.severity, finding.rule.name)
+    let mut line = String::new();
+    push_line(&mut line, finding);
+    line
+}
+
+/// Adds it to others, of which there may be very many.
+fn push_line(lines: &mut String, finding: &Finding) {
+    match &finding.place {
+        Some(place) => *lines += &made_visible(place),
+        None => *lines += finding.file.path(),
+    }
+    if finding.place.is_none() && finding.line > 0 {
+        // Writing to a string can't fail.
+        let _ = write!(lines, ":{}", finding.line);
+    }
+    let message = made_visible(finding.message.as_bytes());
+    let severity: &str = finding.rule.severity.into();
+    for word in [": ", severity, " ", finding.rule.name, ": ", &message] {
+        *lines += word;
+    }
 }
 
 /// Findings under the files they are about, of each rule at most so many.

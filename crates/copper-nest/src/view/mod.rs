@@ -16,11 +16,13 @@ pub mod trace;
 pub mod user;
 pub mod users;
 
+use std::borrow::Cow;
 use std::io::IsTerminal;
 
 pub use bar::Bar;
 
 use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
+use nest_core::value::escaped;
 
 use crate::cli::{Color as Choice, Global};
 
@@ -62,6 +64,16 @@ pub fn table<const N: usize>(titles: [&str; N], rows: impl Iterator<Item = [Stri
 /// Text from an account file as it can be shown: what is not UTF-8, and what
 /// would steer the terminal, is written as `\xNN` or `\u{…}`.
 pub fn visible(text: &[u8]) -> String {
+    made_visible(text).into_owned()
+}
+
+/// The same; plain text, as nearly all is, is not copied.
+pub fn made_visible(text: &[u8]) -> Cow<'_, str> {
+    if let Cow::Borrowed(plain) = escaped(text)
+        && plain.is_ascii()
+    {
+        return Cow::Borrowed(plain);
+    }
     let mut shown = String::with_capacity(text.len());
     for chunk in text.utf8_chunks() {
         for c in chunk.valid().chars() {
@@ -77,7 +89,7 @@ pub fn visible(text: &[u8]) -> String {
             shown += &format!("\\x{byte:02x}");
         }
     }
-    shown
+    Cow::Owned(shown)
 }
 
 /// A line of an account file as people can read it: of a very long one the middle

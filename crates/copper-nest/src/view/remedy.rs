@@ -20,6 +20,7 @@ pub fn plainest(global: &Global, remedies: &[Remedy]) -> String {
 
 fn one(global: &Global, command: &Command) -> String {
     match command {
+        Command::Repair(rule) => global.command(&format!("repair --only {rule}")),
         Command::Own(words) => {
             let words: Vec<String> = words.iter().map(|word| quoted(word)).collect();
             global.command(&words.join(" "))

@@ -85,6 +85,28 @@ fn faults_are_found_in_large_files_too() {
     assert_eq!(found.len(), 18, "{}", run.stdout);
 }
 
+/// So many that they are put into words by several threads: they come in order, each once.
+#[test]
+fn thousands_of_findings_come_in_order() {
+    const ALL: usize = 3000;
+    let tree = TestTree::new();
+    let passwd = (0..ALL).map(|at| format!("hand{at}:x:{0}:100::/home:/bin/sh\n", 2000 + at));
+    tree.append("etc/passwd", &passwd.collect::<String>());
+    let run = tree.run("check --files-only --only missing-shadow");
+    let mut lines = run.stdout.lines();
+    for at in 0..ALL {
+        let finding = format!(
+            "etc/passwd:{}: error missing-shadow: etc/shadow has no line for hand{at}: \
+             no password lets it in.",
+            at + 7
+        );
+        assert_eq!(lines.next(), Some(finding.as_str()));
+    }
+    assert_eq!((lines.next(), run.status), (None, 1));
+    let json = tree.run("check --files-only --only missing-shadow --format json");
+    assert_eq!(json.stdout.matches("\"missing-shadow\"").count(), ALL);
+}
+
 #[test]
 fn each_fault_is_found_on_its_line() {
     let tree = faulty();

@@ -109,7 +109,10 @@ fn check_screened(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     let outs: Vec<Out> = families.par_iter().map(|family| family()).collect();
     let mut report = Report::default();
     for out in outs {
-        report.findings.extend(out.findings);
+        match report.findings.is_empty() {
+            true => report.findings = out.findings,
+            false => report.findings.extend(out.findings),
+        }
         report.skipped.extend(out.skipped);
     }
     for rule in RULES.iter().filter(|rule| selection.wants(rule)) {

@@ -2,6 +2,7 @@
 //! gshadow-orphan, missing-gshadow, range-orphan.
 
 use bstr::{BStr, BString};
+use rayon::prelude::*;
 
 use super::lines::found;
 use super::screen::Screen;
@@ -31,23 +32,27 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     out
 }
 
-/// The records of `file` whose name no line of `other` has.
-fn unnamed<'b>(ground: Ground<'b>, file: File, other: File) -> impl Iterator<Item = Line<'b>> {
-    let lines = ground.book.lines(file);
-    let starts = ground.book.names().lacking(file, other).into_iter();
-    starts.filter_map(move |start| Some(lines?.at(start as usize)))
+/// What there is to say about the records of `file` whose name no line of `other` has.
+/// They may be very many: it is spread.
+fn unnamed<'b>(
+    (out, ground): (&mut Out, Ground<'b>),
+    (file, other): (File, File),
+    say: impl Fn(&'b Lines, Line<'b>) -> Option<Finding> + Send + Sync,
+) {
+    let Some(lines) = ground.book.lines(file) else { return };
+    let starts = ground.book.names().lacking(file, other).into_par_iter();
+    out.findings.par_extend(starts.filter_map(|start| say(lines, lines.at(start as usize))));
 }
 
 fn shadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    let Some(shadow) = &ground.book.shadow else { return };
-    for line in unnamed(ground, File::Shadow, File::Passwd) {
+    unnamed((out, ground), (File::Shadow, File::Passwd), |shadow, line| {
         let message = format!(
             "no account is called {}; the next one of that name would get this password.",
             BStr::new(line.name())
         );
-        let remedy = orphan_remedy(rule, shadow.lines(), line);
-        out.findings.push(found(rule, shadow.lines(), line, Mark::Field(0), message, remedy));
-    }
+        let remedy = orphan_remedy(rule, shadow, line);
+        Some(found(rule, shadow, line, Mark::Field(0), message, remedy))
+    });
 }
 
 /// A line that nobody can read is not taken out unasked: what it held is not kept.
@@ -59,29 +64,26 @@ fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Reme
 }
 
 fn gshadow_orphans(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    let Some(gshadow) = &ground.book.gshadow else { return };
-    for line in unnamed(ground, File::Gshadow, File::Group) {
+    unnamed((out, ground), (File::Gshadow, File::Group), |gshadow, line| {
         let name = BStr::new(line.name());
         let message = format!(
             "no group is called {name}; the next one of that name would get its administrators."
         );
-        let remedy = orphan_remedy(rule, gshadow.lines(), line);
-        out.findings.push(found(rule, gshadow.lines(), line, Mark::Field(0), message, remedy));
-    }
+        let remedy = orphan_remedy(rule, gshadow, line);
+        Some(found(rule, gshadow, line, Mark::Field(0), message, remedy))
+    });
 }
 
 fn missing_gshadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     if ground.book.gshadow.is_none() {
         return;
     }
-    for line in unnamed(ground, File::Group, File::Gshadow) {
-        let Some(group) = Group::read(line.record()) else { continue };
+    unnamed((out, ground), (File::Group, File::Gshadow), |groups, line| {
+        let group = Group::read(line.record())?;
         let name = BStr::new(group.name);
         let message = format!("etc/gshadow has no line for the group {name}.");
-        let remedy = Remedy::repair(rule);
-        let lines = ground.book.groups.lines();
-        out.findings.push(found(rule, lines, line, Mark::Field(0), message, remedy));
-    }
+        Some(found(rule, groups, line, Mark::Field(0), message, Remedy::repair(rule)))
+    });
 }
 
 fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
@@ -109,14 +111,12 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         }
         return;
     }
-    for line in unnamed(ground, File::Passwd, File::Shadow) {
-        let Some(user) = Passwd::read(line.record()).filter(Passwd::is_shadowed) else { continue };
+    unnamed((out, ground), (File::Passwd, File::Shadow), |users, line| {
+        let user = Passwd::read(line.record()).filter(Passwd::is_shadowed)?;
         let name = BStr::new(user.name);
         let message = format!("etc/shadow has no line for {name}: no password lets it in.");
-        let remedy = Remedy::repair(rule);
-        let lines = book.users.lines();
-        out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
-    }
+        Some(found(rule, users, line, Mark::Field(1), message, Remedy::repair(rule)))
+    });
 }
 
 fn range_orphans(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {

@@ -2,6 +2,7 @@
 
 use bstr::{BStr, BString};
 use hashbrown::HashMap;
+use rayon::prelude::*;
 
 use super::{Finding, Rule};
 use crate::allot::IdMap;
@@ -21,6 +22,8 @@ pub struct Remedy {
 /// A command.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Command {
+    /// `repair`, of what this rule found.
+    Repair(&'static str),
     /// One of this program: the words after its name and its global options.
     Own(Vec<BString>),
     /// One of the system: its words, and paths in the tree that come last.
@@ -52,7 +55,7 @@ impl Remedy {
 
     /// `repair` mends it by itself.
     pub(super) fn repair(rule: &Rule) -> Vec<Self> {
-        Self::run([b"repair", b"--only", rule.name.as_bytes()])
+        Self::all([Command::Repair(rule.name)])
     }
 
     /// The line is taken out: that is for the administrator to decide.
@@ -118,7 +121,7 @@ pub(super) fn unblock(findings: &mut [Finding]) {
                 Command::Own(words) => {
                     words.first().is_some_and(|verb| !MENDING.contains(&&verb[..]))
                 }
-                Command::System(..) => false,
+                Command::Repair(_) | Command::System(..) => false,
             };
             if remedy.commands.iter().any(by_name) {
                 remedy.commands.splice(0..0, first.iter().cloned());
@@ -132,6 +135,16 @@ const MENDING: [&[u8]; 3] = [b"repair", b"trace", b"recover"];
 
 /// Puts numbers in.
 pub(super) fn number(ground: Ground<'_>, findings: &mut [Finding]) {
+    let waits = |command: &Command| match command {
+        Command::Own(words) => words.iter().any(|word| word == NEXT),
+        _ => false,
+    };
+    let waiting =
+        |finding: &Finding| finding.remedies.iter().flat_map(|remedy| &remedy.commands).any(waits);
+    // They may be very many, and few wait for a number.
+    if !findings.par_iter().any(waiting) {
+        return;
+    }
     let remedies = findings.iter_mut().flat_map(|finding| &mut finding.remedies);
     let mut ids = None;
     for remedy in remedies {

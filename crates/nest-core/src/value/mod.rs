@@ -14,7 +14,7 @@ mod ssh_key;
 mod strength;
 
 pub use day::{Day, DayFault, Expiry};
-pub use escaped::{escape, unescape};
+pub use escaped::{escape, escaped, unescape};
 pub use id::{NotANumber, is_reserved, read_id, read_plain_id, read_signed};
 pub use id_span::IdSpan;
 pub use member_list::{members, replace_member, with_member, with_members, without_member};

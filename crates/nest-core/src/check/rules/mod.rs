@@ -12,12 +12,14 @@ mod sign_in;
 
 use std::sync::LazyLock;
 
-use strum::{Display, EnumString};
+use strum::{Display, EnumString, IntoStaticStr};
 
 use crate::table::File;
 
 /// How bad a finding is. Fixed for each rule.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Display, EnumString)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Display, EnumString, IntoStaticStr,
+)]
 #[strum(serialize_all = "lowercase")]
 pub enum Severity {
     /// Worth knowing.
