@@ -1,5 +1,7 @@
 //! The numbers of deleted accounts, from `ids.json` in the state folder.
 
+use std::collections::HashSet;
+
 use bstr::BString;
 use nest_core::surroundings::{Retired, RetiredId};
 use nest_core::value::{IdSpan, escaped};
@@ -95,10 +97,10 @@ pub fn read(tree: &Tree, state: &State) -> Result<Retired, RetiredError> {
 pub(crate) fn text(retired: &Retired, more: &[&Retired], back: &[&Retired]) -> Vec<u8> {
     type Of = fn(&Retired) -> &Vec<RetiredId>;
     let all = |of: Of| -> Vec<RetiredId> {
-        let back: Vec<IdSpan> =
+        let back: HashSet<IdSpan> =
             back.iter().flat_map(|back| of(back)).map(|retired| retired.span).collect();
         let mut all: Vec<RetiredId> = of(retired).clone();
-        let held: std::collections::HashSet<IdSpan> = all.iter().map(|id| id.span).collect();
+        let held: HashSet<IdSpan> = all.iter().map(|id| id.span).collect();
         let more = more.iter().flat_map(|more| of(more));
         all.extend(more.filter(|id| !held.contains(&id.span)).cloned());
         all.retain(|retired| !back.contains(&retired.span));
