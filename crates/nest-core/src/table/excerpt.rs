@@ -53,7 +53,7 @@ impl Gathered {
                     let first = read_plain_id(first);
                     let counted = |first| IdSpan::counted(first, u64::from(usual.1));
                     if let Some(span) = first.and_then(counted) {
-                        self.spans.push(u64::from(span.first) << 32 | u64::from(span.last));
+                        self.add(span);
                     }
                 });
             }
@@ -65,9 +65,19 @@ impl Gathered {
         }
     }
 
+    /// Adds a range. Most begin where the one before ends, and both are kept as one.
+    #[inline]
+    fn add(&mut self, span: IdSpan) {
+        match self.spans.last_mut() {
+            Some(last) if (*last as u32).checked_add(1) == Some(span.first) => {
+                *last = *last >> 32 << 32 | u64::from(span.last);
+            }
+            _ => self.spans.push(u64::from(span.first) << 32 | u64::from(span.last)),
+        }
+    }
+
     /// All of them. The set of many ranges is larger than any cache: filled in
-    /// order it takes a tenth of the time, sorting included. Most begin where the one
-    /// before ends, and are put in as one.
+    /// order it takes a tenth of the time, sorting included. What touches is put in as one.
     pub fn finish(mut self) -> IdSet {
         self.spans.sort_unstable();
         let spans = self.spans.iter().map(|span| ((span >> 32) as u32, *span as u32));

@@ -13,10 +13,13 @@
 /// assert_eq!(read_id(b"-1"), None);
 /// assert_eq!(read_id(b"10x"), None);
 /// ```
+#[inline]
 pub fn read_id(text: &[u8]) -> Option<u32> {
-    if let Some(plain) = read_plain_id(text) {
-        return Some(plain);
-    }
+    read_plain_id(text).or_else(|| read_odd_id(text))
+}
+
+#[cold]
+fn read_odd_id(text: &[u8]) -> Option<u32> {
     let rest = text.trim_ascii_start();
     let (negative, digits) = match rest.split_first()? {
         (b'-', digits) => (true, digits),
