@@ -394,6 +394,12 @@ pub enum Caution {
         /// The account.
         name: BString,
     },
+    /// Lines go, and the hashes on them are gone for good.
+    #[error("{count} {} with a hash on it that is kept nowhere: undo brings the line back, and not the hash", if *.count == 1 { "line goes" } else { "lines go, each" })]
+    HashesGo {
+        /// How many lines.
+        count: usize,
+    },
     /// A line that can't be given back.
     #[error(
         "line {line} of {} does not come back: it was malformed, may have held a hash, and is kept nowhere",

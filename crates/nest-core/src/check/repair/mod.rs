@@ -3,7 +3,7 @@
 mod lines;
 mod working;
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 
 use bstr::BString;
 
@@ -12,9 +12,11 @@ use self::working::Working;
 use super::files::right_access;
 use super::{Finding, Report, Rule, Selection, check, rule};
 use crate::plan::{
-    Access, CreateUser, Ground, LineTrouble, Owner, Plan, Refusal, Step, Subject, plan_home,
+    Access, Caution, CreateUser, Ground, LineTrouble, Owner, Plan, Refusal, Step, Subject,
+    plan_home,
 };
-use crate::table::File;
+use crate::secret::hash_of;
+use crate::table::{Edit, File};
 
 /// So often the files are looked at again for what a mend brought to light.
 const MOST_ROUNDS: usize = 8;
@@ -258,10 +260,27 @@ impl Repairing<'_> {
             plan.summary = format!("repair {} in {}", count(faults, "fault"), count(files, "file"));
         }
         plan.edits = edits;
+        let gone = hashes_that_go(&plan.edits);
+        if gone > 0 {
+            plan.cautions.push(Caution::HashesGo { count: gone });
+        }
         plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
         plan.next.push("check".to_owned());
         Repaired { plan, left }
     }
+}
+
+/// How many lines go with a hash that no line has afterwards.
+fn hashes_that_go(edits: &[Edit]) -> usize {
+    fn hash(file: File, line: &[u8]) -> Option<&[u8]> {
+        hash_of(file, line).filter(|hash| !hash.is_empty())
+    }
+    // A last line that gets its end goes, and comes again.
+    let come = edits.iter().flat_map(|edit| edit.lines_after().map(|(_, line)| (edit.file, line)));
+    let come: HashSet<&[u8]> = come.filter_map(|(file, line)| hash(file, line)).collect();
+    let go = edits.iter().filter(|edit| edit.after.is_none());
+    let go = go.filter_map(|edit| hash(edit.file, edit.before.as_ref()?));
+    go.filter(|hash| !come.contains(hash)).count()
 }
 
 #[cfg(test)]

@@ -96,6 +96,24 @@ fn a_last_line_that_is_mended_gets_its_end_too() {
 }
 
 #[test]
+fn a_hash_that_goes_with_its_line_is_told() {
+    let hash = "$6$Gullhaven$0123456789abcdef";
+    let told = |shadow: &str| {
+        let files = [(File::Passwd, PASSWD), (File::Shadow, shadow), (File::Group, "root:x:0:\n")];
+        let plan = repaired(&files, &World::default(), &["shadow-orphan", "missing-newline"]).plan;
+        plan.cautions.iter().map(ToString::to_string).collect::<Vec<_>>()
+    };
+    let own = format!("root:*:1::::::\nmaren:{hash}:1::::::");
+    assert_eq!(told(&format!("{own}\nhesper:!:1::::::\nodalys::1::::::\n")), [""; 0]);
+    assert_eq!(
+        told(&format!("{own}\nhesper:!{hash}x:1::::::\n")),
+        ["1 line goes with a hash on it that is kept nowhere: undo brings the line back, \
+          and not the hash"]
+    );
+    assert_eq!(told(&own), [""; 0], "the last line only gets its end");
+}
+
+#[test]
 fn lines_that_are_missing_come_locked() {
     let files = [
         (File::Passwd, PASSWD),
