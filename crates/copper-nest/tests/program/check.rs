@@ -91,7 +91,7 @@ fn thousands_of_findings_come_in_order() {
     const ALL: usize = 3000;
     let tree = TestTree::new();
     let passwd = (0..ALL).map(|at| format!("hand{at}:x:{0}:100::/home:/bin/sh\n", 2000 + at));
-    tree.append("etc/passwd", &passwd.collect::<String>());
+    tree.append("etc/passwd", passwd.collect::<String>());
     let run = tree.run("check --files-only --only missing-shadow");
     let mut lines = run.stdout.lines();
     for at in 0..ALL {
