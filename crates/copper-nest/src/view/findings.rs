@@ -173,12 +173,19 @@ pub fn summary(report: &Report, files: usize) -> String {
         count => format!(" {count} findings are left out, as the policy accepts them."),
     };
     let text = format!("{found} in {files}.{accepted}");
-    let skipped =
-        report.skipped.iter().map(|skipped| format!("{} ({})", skipped.rule, skipped.why));
-    let skipped: Vec<String> = skipped.collect();
+    // A file that can't be read keeps many rules from being judged: it is told once.
+    let mut skipped: Vec<(&str, Vec<&str>)> = Vec::new();
+    for one in &report.skipped {
+        match skipped.iter_mut().find(|(why, _)| *why == one.why) {
+            Some((_, rules)) => rules.push(one.rule),
+            None => skipped.push((&one.why, vec![one.rule])),
+        }
+    }
+    let skipped: Vec<String> =
+        skipped.iter().map(|(why, rules)| format!("{} ({why})", rules.join(", "))).collect();
     let not_judged = match skipped.is_empty() {
         true => String::new(),
-        false => format!(" Not judged: {}.", visible(skipped.join(", ").as_bytes())),
+        false => format!(" Not judged: {}.", visible(skipped.join("; ").as_bytes())),
     };
     format!("{text}{not_judged}")
 }
