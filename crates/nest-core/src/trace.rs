@@ -43,9 +43,12 @@ impl Net {
     }
 
     /// Whether a file with this owner and group is caught.
-    #[inline]
+    #[inline(never)]
     pub fn catches(&self, uid: u32, gid: u32) -> bool {
-        self.catches_uid(uid) || self.catches_gid(gid)
+        match self {
+            Net::Ids { uids, gids } => uids.contains(&uid) || gids.contains(&gid),
+            Net::Orphans { uids, gids } => !uids.contains(uid) || !gids.contains(gid),
+        }
     }
 
     /// Whether the owner alone is.

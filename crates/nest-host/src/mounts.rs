@@ -1,10 +1,38 @@
 //! What is mounted in a tree, from `/proc/self/mountinfo`, proc_pid_mountinfo(5).
 
 use std::collections::HashSet;
+use std::os::fd::OwnedFd;
 
 use bstr::{BString, ByteSlice};
 
 use crate::tree::Tree;
+
+/// File systems without files of their own, or with somebody else's: the kernel's
+/// and those of the network. The numbers are those of statfs(2).
+const NOT_LOCAL: [u32; 22] = [
+    0x9fa0,
+    0x6265_6572,
+    0x1cd1,
+    0x6462_6720,
+    0x7472_6163,
+    0x0027_e0eb,
+    0x6367_7270,
+    0x7363_6673,
+    0xf97c_ff8c,
+    0xcafe_4a11,
+    0x6165_676c,
+    0x1980_0202,
+    0x9584_58f6,
+    0x6e73_6673,
+    0x6969,
+    0xff53_4d42,
+    0xfe53_4d42,
+    0x517b,
+    0x6573_5546,
+    0x0102_1997,
+    0x5346_414f,
+    0x00c3_6400,
+];
 
 /// One mount, seen from the tree.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -17,6 +45,13 @@ struct Mount {
     point: Vec<u8>,
     /// The kind of file system.
     kind: String,
+}
+
+/// Whether the file system that a directory is on has files of its own, and on this
+/// machine.
+pub(crate) fn is_local(directory: &OwnedFd) -> bool {
+    let kind = rustix::fs::fstatfs(directory).map(|stat| stat.f_type as u32);
+    kind.is_ok_and(|kind| !NOT_LOCAL.contains(&kind))
 }
 
 /// What is mounted in a tree.

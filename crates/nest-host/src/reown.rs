@@ -6,12 +6,12 @@ use std::sync::Mutex;
 use bstr::BString;
 use nest_core::plan::Reown;
 use nest_core::surroundings::Carried;
-use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, ResolveFlags, Stat, Uid};
+use rustix::fs::{AtFlags, Gid, Mode, OFlags, ResolveFlags, Uid};
 use rustix::io::Errno;
 
 use crate::effect::Place;
 use crate::tree::{Tree, path_of};
-use crate::walk::{Ground, Met, Unseen, walk};
+use crate::walk::{Ground, Met, Status, Unseen, walk};
 
 /// The files that carry the number, and what has to be told about some of them.
 #[derive(Debug, Default)]
@@ -22,15 +22,6 @@ pub struct Carriers {
     pub carried: Carried,
     /// What has to be told.
     pub notes: Vec<String>,
-}
-
-/// The number that a file carries.
-fn number(stat: &Stat, group: bool) -> u32 {
-    if group { stat.st_gid } else { stat.st_uid }
-}
-
-fn is_directory(stat: &Stat) -> bool {
-    FileType::from_raw_mode(stat.st_mode) == FileType::Directory
 }
 
 /// Looks for the files that carry `reown.from` below its paths. Files with more
@@ -62,13 +53,13 @@ pub fn find(tree: &Tree, reown: &Reown) -> std::io::Result<Carriers> {
     }
     let found = Mutex::new((Vec::new(), Carried::default()));
     let tell = |met: &Met<'_>| {
-        let stat = met.stat;
-        if number(stat, reown.group) != reown.from {
+        let status = met.status;
+        if status.number(reown.group) != reown.from {
             return;
         }
         let mut found = found.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
         let (list, carried) = &mut *found;
-        if !is_directory(stat) && stat.st_nlink > 1 {
+        if !status.is_directory() && status.linked {
             carried.linked += 1;
             if !reown.hard_links {
                 return;
@@ -76,10 +67,8 @@ pub fn find(tree: &Tree, reown: &Reown) -> std::io::Result<Carriers> {
         }
         list.push(met.path());
         carried.files += 1;
-        if FileType::from_raw_mode(stat.st_mode) == FileType::RegularFile {
-            carried.bytes += stat.st_size as u64;
-        }
-        carried.set_id += u64::from(!is_directory(stat) && stat.st_mode & 0o6000 != 0);
+        carried.bytes += status.bytes();
+        carried.set_id += u64::from(!status.is_directory() && status.is_set_id());
     };
     let ground = Ground { paths: &paths, stay: !reown.everywhere, but: &[] };
     let unseen = walk(tree, ground, &tell)
@@ -141,8 +130,9 @@ pub fn give(tree: &Tree, list: &[u8], reown: &Reown, back: bool) -> std::io::Res
             file => file?,
         };
         let stat = rustix::fs::fstat(&file)?;
-        let others = !is_directory(&stat) && stat.st_nlink > 1 && !reown.hard_links;
-        if number(&stat, group) != from || others {
+        let status = Status::of(&stat);
+        let others = !status.is_directory() && status.linked && !reown.hard_links;
+        if status.number(group) != from || others {
             continue;
         }
         let (uid, gid) = match group {

@@ -337,7 +337,7 @@ impl Surroundings for World<'_> {
     fn carriers_elsewhere(&self, id: u32, group: bool, but: &[BString]) -> Result<usize, String> {
         let count = AtomicUsize::new(0);
         let tell = |met: &Met<'_>| {
-            if (if group { met.stat.st_gid } else { met.stat.st_uid }) == id {
+            if met.status.number(group) == id {
                 count.fetch_add(1, Ordering::Relaxed);
             }
         };

@@ -1,6 +1,8 @@
 //! A parallel walk over the local file systems of a tree, by handles, no link
 //! followed.
 
+mod met;
+
 use std::cell::Cell;
 use std::collections::{HashMap, HashSet};
 use std::ffi::{CStr, CString};
@@ -10,40 +12,15 @@ use std::sync::{Arc, Mutex, MutexGuard};
 
 use bstr::BString;
 use rayon::Scope;
-use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir, Stat};
+use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
 use rustix::io::Errno;
 
 use crate::effect::Place;
 use crate::inventory::DIRECTORY;
-use crate::mounts::Mounts;
+use crate::mounts::{Mounts, is_local};
 use crate::tree::{Tree, path_of};
 
-/// File systems without files of their own, or with somebody else's: the kernel's
-/// and those of the network. The numbers are those of statfs(2).
-const NOT_LOCAL: [u32; 22] = [
-    0x9fa0,
-    0x6265_6572,
-    0x1cd1,
-    0x6462_6720,
-    0x7472_6163,
-    0x0027_e0eb,
-    0x6367_7270,
-    0x7363_6673,
-    0xf97c_ff8c,
-    0xcafe_4a11,
-    0x6165_676c,
-    0x1980_0202,
-    0x9584_58f6,
-    0x6e73_6673,
-    0x6969,
-    0xff53_4d42,
-    0xfe53_4d42,
-    0x517b,
-    0x6573_5546,
-    0x0102_1997,
-    0x5346_414f,
-    0x00c3_6400,
-];
+pub use met::{Met, Status, Tell};
 
 /// So many entries of a directory are looked at in one go: those of a directory
 /// with very many are shared out.
@@ -63,31 +40,6 @@ pub struct Ground<'a> {
     /// Paths that are left out, with everything below.
     pub but: &'a [BString],
 }
-
-/// Something that the walk came by.
-pub struct Met<'a> {
-    /// The path of the directory it is in; empty for the root of the tree.
-    pub directory: &'a [u8],
-    /// Its name in it.
-    pub name: &'a [u8],
-    /// Its status.
-    pub stat: &'a Stat,
-}
-
-impl Met<'_> {
-    /// Its path in the tree.
-    pub fn path(&self) -> Vec<u8> {
-        [self.directory, b"/", self.name].concat()
-    }
-
-    /// Whether it is a directory.
-    pub fn is_directory(&self) -> bool {
-        FileType::from_raw_mode(self.stat.st_mode) == FileType::Directory
-    }
-}
-
-/// Is told everything that the walk comes by, from several threads.
-pub type Tell<'a> = dyn Fn(&Met<'_>) + Sync + 'a;
 
 /// What the walk did not see.
 #[derive(Debug, Default)]
@@ -142,20 +94,16 @@ struct Walk<'a> {
     unseen: Mutex<Unseen>,
 }
 
-/// A directory that is still to be walked.
-struct Ahead {
-    above: Arc<OwnedFd>,
-    name: CString,
+/// A directory that is walked.
+struct Inside {
+    handle: OwnedFd,
     path: Vec<u8>,
-    /// The device of what it is in.
     device: u64,
-    /// Whether it was told already.
-    told: bool,
 }
 
 impl<'w> Walk<'w> {
-    /// Tells a starting point; returns it where it is a directory.
-    fn start(&self, tree: &Tree, path: &BString) -> Result<Option<Ahead>, Errno> {
+    /// Tells a starting point; returns it where it is a directory that can be read.
+    fn start(&self, tree: &Tree, path: &BString) -> Result<Option<Inside>, Errno> {
         let root = path_of(path).components().count() <= 1;
         let (above, name) = match root {
             true => (tree.open_file("/", DIRECTORY)?, CString::from(c".")),
@@ -170,13 +118,14 @@ impl<'w> Walk<'w> {
             true => Vec::new(),
             false => tidy(path),
         };
-        tell(self.tell, &path, &stat);
-        if FileType::from_raw_mode(stat.st_mode) != FileType::Directory {
+        let status = Status::of(&stat);
+        tell(self.tell, &path, status);
+        if !status.is_directory() {
             return Ok(None);
         }
         self.devices_seen().insert(stat.st_dev, true);
-        let (above, device) = (Arc::new(above), stat.st_dev);
-        Ok(Some(Ahead { above, name, path, device, told: true }))
+        let entered = self.enter(&above, &name, &path, stat.st_dev, true);
+        Ok(entered.map(|(handle, device)| Inside { handle, path, device }))
     }
 
     fn devices_seen(&self) -> MutexGuard<'_, HashMap<u64, bool>> {
@@ -192,8 +141,7 @@ impl<'w> Walk<'w> {
         if let Some(known) = self.devices_seen().get(&device) {
             return *known;
         }
-        let kind = rustix::fs::fstatfs(directory).map(|stat| stat.f_type as u32);
-        let local = !self.stay && kind.is_ok_and(|kind| !NOT_LOCAL.contains(&kind));
+        let local = !self.stay && is_local(directory);
         // Another thread may have come by it too: it is told once.
         if self.devices_seen().insert(device, local).is_none() && !local {
             let kind = self.mounts.kind_of(path).unwrap_or("another file system").to_owned();
@@ -202,43 +150,52 @@ impl<'w> Walk<'w> {
         local
     }
 
-    fn directory<'s>(&'s self, scope: &Scope<'s>, ahead: Ahead) {
+    /// Opens a directory, and tells it unless it was told already; returns it with its
+    /// device where it is walked. `device` is that of the directory it is in.
+    fn enter(
+        &self,
+        above: &OwnedFd,
+        name: &CStr,
+        path: &[u8],
+        device: u64,
+        told: bool,
+    ) -> Option<(OwnedFd, u64)> {
         let flags = DIRECTORY | OFlags::NONBLOCK;
-        let inside = match rustix::fs::openat(&*ahead.above, &ahead.name, flags, Mode::empty()) {
-            Ok(inside) => inside,
+        let handle = match rustix::fs::openat(above, name, flags, Mode::empty()) {
+            Ok(handle) => handle,
             // It went, or was swapped for something else, while we looked.
-            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return,
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return None,
             Err(error) => {
-                let flags = AtFlags::SYMLINK_NOFOLLOW;
-                match rustix::fs::statat(&*ahead.above, &ahead.name, flags) {
-                    Ok(stat) if !ahead.told => tell(self.tell, &ahead.path, &stat),
+                match rustix::fs::statat(above, name, AtFlags::SYMLINK_NOFOLLOW) {
+                    Ok(stat) if !told => tell(self.tell, path, Status::of(&stat)),
                     _ => {}
                 }
-                let why = error.to_string();
-                self.note(|unseen| unseen.unread.push((shown(&ahead.path), why)));
-                return;
+                self.note(|unseen| unseen.unread.push((shown(path), error.to_string())));
+                return None;
             }
         };
-        drop(ahead.above);
-        let stat = match rustix::fs::fstat(&inside) {
-            Ok(stat) if stat.st_dev == ahead.device => stat,
-            Ok(stat) if self.enters(&inside, &ahead.path, stat.st_dev) => stat,
-            _ => return,
-        };
-        if !ahead.told {
-            tell(self.tell, &ahead.path, &stat);
+        let stat = rustix::fs::fstat(&handle).ok()?;
+        if stat.st_dev != device && !self.enters(&handle, path, stat.st_dev) {
+            return None;
         }
-        let (path, inside, device) = (Arc::new(ahead.path), Arc::new(inside), stat.st_dev);
+        if !told {
+            tell(self.tell, path, Status::of(&stat));
+        }
+        Some((handle, stat.st_dev))
+    }
+
+    fn directory<'s>(&'s self, scope: &Scope<'s>, inside: Inside) {
+        let inside = Arc::new(inside);
         let mut buffer = BUFFER.take();
         buffer.reserve(ROOM);
-        let mut entries = RawDir::new(&*inside, buffer.spare_capacity_mut());
+        let mut entries = RawDir::new(&inside.handle, buffer.spare_capacity_mut());
         let (mut seen, mut batch) = (0, Vec::new());
         while let Some(entry) = entries.next() {
             let entry = match entry {
                 Ok(entry) => entry,
                 Err(error) => {
                     let why = error.to_string();
-                    self.note(|unseen| unseen.unread.push((shown(&path), why)));
+                    self.note(|unseen| unseen.unread.push((shown(&inside.path), why)));
                     break;
                 }
             };
@@ -248,83 +205,66 @@ impl<'w> Walk<'w> {
             }
             seen += 1;
             if entry.file_type() == FileType::Directory {
-                self.below(scope, &inside, &path, name, device);
+                self.below(scope, &inside, name);
             } else if seen <= BATCH {
-                self.entry(scope, &inside, &path, name, device);
+                self.entry(scope, &inside, name);
             } else {
                 batch.push(name.to_owned());
             }
             if batch.len() == BATCH {
-                self.share_out(scope, &inside, &path, std::mem::take(&mut batch), device);
+                self.share_out(scope, &inside, std::mem::take(&mut batch));
             }
         }
         if !batch.is_empty() {
-            self.share_out(scope, &inside, &path, batch, device);
+            self.share_out(scope, &inside, batch);
         }
         BUFFER.set(buffer);
     }
 
-    fn share_out<'s>(
-        &'s self,
-        scope: &Scope<'s>,
-        inside: &Arc<OwnedFd>,
-        path: &Arc<Vec<u8>>,
-        names: Vec<CString>,
-        device: u64,
-    ) {
-        let (inside, path) = (Arc::clone(inside), Arc::clone(path));
+    fn share_out<'s>(&'s self, scope: &Scope<'s>, inside: &Arc<Inside>, names: Vec<CString>) {
+        let inside = Arc::clone(inside);
+        scope.spawn(move |scope| names.iter().for_each(|name| self.entry(scope, &inside, name)));
+    }
+
+    /// Goes on with a directory, unless it is left out.
+    fn below<'s>(&'s self, scope: &Scope<'s>, above: &Arc<Inside>, name: &CStr) {
+        let below = [&above.path[..], b"/", name.to_bytes_with_nul()].concat();
+        let Ok(below) = CString::from_vec_with_nul(below) else { return };
+        if self.but.contains(below.as_bytes()) {
+            return;
+        }
+        if self.doubled.contains(below.as_bytes()) {
+            let what = "shown elsewhere in the tree too".to_owned();
+            self.note(|unseen| unseen.left_out.push((below.into_bytes().into(), what)));
+            return;
+        }
+        let above = Arc::clone(above);
         scope.spawn(move |scope| {
-            for name in &names {
-                self.entry(scope, &inside, &path, name, device);
+            let name = &below.as_c_str()[above.path.len() + 1..];
+            let entered = self.enter(&above.handle, name, below.as_bytes(), above.device, false);
+            // So that no more directories are held open than have to be.
+            drop(above);
+            if let Some((handle, device)) = entered {
+                self.directory(scope, Inside { handle, path: below.into_bytes(), device });
             }
         });
     }
 
-    /// Goes on with a directory, unless it is left out.
-    fn below<'s>(
-        &'s self,
-        scope: &Scope<'s>,
-        inside: &Arc<OwnedFd>,
-        path: &Arc<Vec<u8>>,
-        name: &CStr,
-        device: u64,
-    ) {
-        let below = [path, &b"/"[..], name.to_bytes()].concat();
-        if self.but.contains(&below) {
-            return;
-        }
-        if self.doubled.contains(&below) {
-            let what = "shown elsewhere in the tree too".to_owned();
-            self.note(|unseen| unseen.left_out.push((below.into(), what)));
-            return;
-        }
-        let (above, name) = (Arc::clone(inside), name.to_owned());
-        let ahead = Ahead { above, name, path: below, device, told: false };
-        scope.spawn(move |scope| self.directory(scope, ahead));
-    }
-
     #[inline]
-    fn entry<'s>(
-        &'s self,
-        scope: &Scope<'s>,
-        inside: &Arc<OwnedFd>,
-        path: &Arc<Vec<u8>>,
-        name: &CStr,
-        device: u64,
-    ) {
-        let stat = match rustix::fs::statat(&**inside, name, AtFlags::SYMLINK_NOFOLLOW) {
-            Ok(stat) => stat,
+    fn entry<'s>(&'s self, scope: &Scope<'s>, inside: &Arc<Inside>, name: &CStr) {
+        let status = match rustix::fs::statat(&inside.handle, name, AtFlags::SYMLINK_NOFOLLOW) {
+            Ok(stat) => Status::of(&stat),
             Err(Errno::NOENT) => return,
             Err(error) => {
-                let below = [path, &b"/"[..], name.to_bytes()].concat();
-                self.note(|unseen| unseen.unread.push((shown(&below), error.to_string())));
+                let below = [&inside.path[..], b"/", name.to_bytes()].concat();
+                self.note(|unseen| unseen.unread.push((below.into(), error.to_string())));
                 return;
             }
         };
-        let met = Met { directory: path, name: name.to_bytes(), stat: &stat };
-        if met.is_directory() {
+        let met = Met { directory: &inside.path, name: name.to_bytes(), status };
+        if status.is_directory() {
             // The file system did not say so, or it is one only now.
-            self.below(scope, inside, path, name, device);
+            self.below(scope, inside, name);
         } else if self.but.is_empty() || !self.but.contains(&met.path()) {
             (self.tell)(&met);
         }
@@ -336,10 +276,10 @@ thread_local! {
     static BUFFER: Cell<Vec<u8>> = const { Cell::new(Vec::new()) };
 }
 
-fn tell(tell: &Tell<'_>, path: &[u8], stat: &Stat) {
+fn tell(tell: &Tell<'_>, path: &[u8], status: Status) {
     let (directory, last) = path.split_at(path.iter().rposition(|&b| b == b'/').unwrap_or(0));
     let name = last.strip_prefix(b"/").unwrap_or(last);
-    tell(&Met { directory, name, stat });
+    tell(&Met { directory, name, status });
 }
 
 fn shown(path: &[u8]) -> BString {
@@ -386,6 +326,39 @@ mod tests {
         let through = ["/a/link/etc".into()];
         let ground = Ground { paths: &through, ..Ground::default() };
         assert!(walk(&tree, ground, &|_| {}).is_err());
+    }
+
+    #[test]
+    fn a_status_tells_what_a_file_is() {
+        let place = tempfile::tempdir().unwrap();
+        std::fs::create_dir(place.path().join("inner")).unwrap();
+        std::fs::write(place.path().join("log"), "forty-two").unwrap();
+        std::fs::hard_link(place.path().join("log"), place.path().join("inner/log")).unwrap();
+        std::os::unix::fs::symlink("log", place.path().join("link")).unwrap();
+        let set_id = std::os::unix::fs::PermissionsExt::from_mode(0o2700);
+        std::fs::set_permissions(place.path().join("inner"), set_id).unwrap();
+        let owner = std::os::unix::fs::MetadataExt::uid(&place.path().metadata().unwrap());
+        let told = Mutex::new(Vec::new());
+        let tell = |met: &Met<'_>| {
+            let (name, status) = (String::from_utf8(met.path()).unwrap(), met.status);
+            assert_eq!((status.uid, status.number(false)), (owner, owner));
+            let linked = !status.is_directory() && status.linked;
+            told.lock().unwrap().push((name, linked, status.bytes(), status.is_set_id()));
+        };
+        walk(&Tree::open(place.path()).unwrap(), Ground::default(), &tell).unwrap();
+        let mut told = told.into_inner().unwrap();
+        told.sort();
+        let told: Vec<_> = told.iter().map(|(name, a, b, c)| (&name[..], *a, *b, *c)).collect();
+        assert_eq!(
+            told,
+            [
+                ("/", false, 0, false),
+                ("/inner", false, 0, true),
+                ("/inner/log", true, 9, false),
+                ("/link", false, 0, false),
+                ("/log", true, 9, false),
+            ]
+        );
     }
 
     #[test]

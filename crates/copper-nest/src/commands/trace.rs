@@ -171,14 +171,12 @@ fn look(session: &Session<'_>, net: &Net, places: &Places) -> Result<(Caught, Un
     let caught = Mutex::new(Caught::default());
     let want_files = places.files;
     let tell = |met: &Met<'_>| {
-        let (uid, gid) = (met.stat.st_uid, met.stat.st_gid);
+        let (uid, gid) = (met.status.uid, met.status.gid);
         if !net.catches(uid, gid) {
             return;
         }
-        let regular = met.stat.st_mode & 0o170_000 == 0o100_000;
-        let size = if regular { met.stat.st_size.cast_unsigned() } else { 0 };
         let mut caught = caught.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-        caught.tally.add(met.directory, uid, gid, size);
+        caught.tally.add(met.directory, uid, gid, met.status.bytes());
         if want_files {
             caught.files.push((met.path().into(), uid, gid));
         }

@@ -63,6 +63,7 @@ impl Page {
         }
     }
 
+    #[inline(always)]
     fn word(&self, at: usize) -> u64 {
         match self {
             Page::Empty => 0,
@@ -74,7 +75,7 @@ impl Page {
 
 impl IdSet {
     /// The page of this number.
-    #[inline]
+    #[inline(always)]
     fn page(&self, number: u32) -> &Page {
         match &self.shelves[number as usize / SHELF] {
             Some(shelf) => &shelf[number as usize % SHELF],
@@ -131,7 +132,7 @@ impl IdSet {
     }
 
     /// Whether the id is in.
-    #[inline]
+    #[inline(always)]
     pub fn contains(&self, id: u32) -> bool {
         let page = self.page(id >> PAGE_BITS);
         page.word((id as usize & 0xffff) / 64) & (1 << (id % 64)) != 0
