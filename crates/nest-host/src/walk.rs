@@ -10,7 +10,7 @@ use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::sync::{Arc, Mutex, MutexGuard};
 
-use bstr::BString;
+use bstr::{BString, ByteSlice};
 use rayon::Scope;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
 use rustix::io::Errno;
@@ -56,24 +56,29 @@ pub struct Unseen {
 /// The system's, with the starting point that can't be walked from.
 pub fn walk(tree: &Tree, ground: Ground<'_>, tell: &Tell<'_>) -> Result<Unseen, (BString, Errno)> {
     let mounts = Mounts::below(tree);
+    let everything = [BString::from("/")];
+    let paths = if ground.paths.is_empty() { &everything[..] } else { ground.paths };
+    let named: HashSet<Vec<u8>> = paths.iter().map(|path| tidy(path)).collect();
+    let but = ground.but.iter().map(|path| path.to_vec());
     let walk = Walk {
         tell,
         stay: ground.stay,
-        but: ground.but.iter().map(|path| path.to_vec()).collect(),
+        // What is named in its own right is not walked from above as well.
+        but: but.chain(named.iter().filter(|path| is_below(path, &named)).cloned()).collect(),
         doubled: mounts.doubled(),
         mounts: &mounts,
         devices: Mutex::new(HashMap::new()),
         unseen: Mutex::new(Unseen::default()),
     };
-    let everything = [BString::from("/")];
-    let paths = if ground.paths.is_empty() { &everything[..] } else { ground.paths };
     let mut starts = Vec::new();
-    for path in paths {
-        starts.push(walk.start(tree, path).map_err(|error| (path.clone(), error))?);
+    for path in &named {
+        let device = walk.look_at(tree, path).map_err(|error| (shown(path), error))?;
+        starts.extend(device.map(|device| (path, device)));
     }
     rayon::scope(|scope| {
-        for start in starts.into_iter().flatten() {
-            walk.directory(scope, start);
+        for (path, device) in starts {
+            let walk = &walk;
+            scope.spawn(move |scope| walk.start(scope, tree, path, device));
         }
     });
     let mut unseen = walk.unseen.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
@@ -102,30 +107,31 @@ struct Inside {
 }
 
 impl<'w> Walk<'w> {
-    /// Tells a starting point; returns it where it is a directory that can be read.
-    fn start(&self, tree: &Tree, path: &BString) -> Result<Option<Inside>, Errno> {
-        let root = path_of(path).components().count() <= 1;
-        let (above, name) = match root {
-            true => (tree.open_file("/", DIRECTORY)?, CString::from(c".")),
-            false => {
-                let place = Place::of(tree, path)?;
-                let name = CString::new(place.name.as_bytes()).map_err(|_| Errno::INVAL)?;
-                (place.directory, name)
-            }
-        };
+    /// Tells a starting point; returns its device where it is a directory.
+    fn look_at(&self, tree: &Tree, path: &[u8]) -> Result<Option<u64>, Errno> {
+        let (above, name) = site(tree, path)?;
         let stat = rustix::fs::statat(&above, &name, AtFlags::SYMLINK_NOFOLLOW)?;
-        let path: Vec<u8> = match root {
-            true => Vec::new(),
-            false => tidy(path),
-        };
         let status = Status::of(&stat);
-        tell(self.tell, &path, status);
+        (self.tell)(&Met::at(path, status));
         if !status.is_directory() {
             return Ok(None);
         }
         self.devices_seen().insert(stat.st_dev, true);
-        let entered = self.enter(&above, &name, &path, stat.st_dev, true);
-        Ok(entered.map(|(handle, device)| Inside { handle, path, device }))
+        Ok(Some(stat.st_dev))
+    }
+
+    /// Walks from a starting point, which is opened only now: there may be more of them
+    /// than the system lets us hold open.
+    fn start<'s>(&'s self, scope: &Scope<'s>, tree: &Tree, path: &[u8], device: u64) {
+        let entered =
+            site(tree, path).map(|(above, name)| self.enter(&above, &name, path, device, true));
+        match entered {
+            Ok(None) => {}
+            Ok(Some((handle, device))) => {
+                self.directory(scope, Inside { handle, path: path.to_vec(), device });
+            }
+            Err(error) => self.unread(path, error),
+        }
     }
 
     fn devices_seen(&self) -> MutexGuard<'_, HashMap<u64, bool>> {
@@ -134,6 +140,10 @@ impl<'w> Walk<'w> {
 
     fn note(&self, note: impl FnOnce(&mut Unseen)) {
         note(&mut self.unseen.lock().unwrap_or_else(|poisoned| poisoned.into_inner()));
+    }
+
+    fn unread(&self, path: &[u8], error: Errno) {
+        self.note(|unseen| unseen.unread.push((shown(path), error.to_string())));
     }
 
     /// Whether the file system that a directory is on is walked.
@@ -167,10 +177,10 @@ impl<'w> Walk<'w> {
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return None,
             Err(error) => {
                 match rustix::fs::statat(above, name, AtFlags::SYMLINK_NOFOLLOW) {
-                    Ok(stat) if !told => tell(self.tell, path, Status::of(&stat)),
+                    Ok(stat) if !told => (self.tell)(&Met::at(path, Status::of(&stat))),
                     _ => {}
                 }
-                self.note(|unseen| unseen.unread.push((shown(path), error.to_string())));
+                self.unread(path, error);
                 return None;
             }
         };
@@ -179,7 +189,7 @@ impl<'w> Walk<'w> {
             return None;
         }
         if !told {
-            tell(self.tell, path, Status::of(&stat));
+            (self.tell)(&Met::at(path, Status::of(&stat)));
         }
         Some((handle, stat.st_dev))
     }
@@ -194,8 +204,7 @@ impl<'w> Walk<'w> {
             let entry = match entry {
                 Ok(entry) => entry,
                 Err(error) => {
-                    let why = error.to_string();
-                    self.note(|unseen| unseen.unread.push((shown(&inside.path), why)));
+                    self.unread(&inside.path, error);
                     break;
                 }
             };
@@ -257,7 +266,7 @@ impl<'w> Walk<'w> {
             Err(Errno::NOENT) => return,
             Err(error) => {
                 let below = [&inside.path[..], b"/", name.to_bytes()].concat();
-                self.note(|unseen| unseen.unread.push((below.into(), error.to_string())));
+                self.unread(&below, error);
                 return;
             }
         };
@@ -276,19 +285,29 @@ thread_local! {
     static BUFFER: Cell<Vec<u8>> = const { Cell::new(Vec::new()) };
 }
 
-fn tell(tell: &Tell<'_>, path: &[u8], status: Status) {
-    let (directory, last) = path.split_at(path.iter().rposition(|&b| b == b'/').unwrap_or(0));
-    let name = last.strip_prefix(b"/").unwrap_or(last);
-    tell(&Met { directory, name, status });
+/// The directory that a starting point is in, and its name there.
+fn site(tree: &Tree, path: &[u8]) -> Result<(OwnedFd, CString), Errno> {
+    if path_of(path).components().count() <= 1 {
+        return Ok((tree.open_file("/", DIRECTORY)?, CString::from(c".")));
+    }
+    let place = Place::of(tree, path)?;
+    let name = CString::new(place.name.as_bytes()).map_err(|_| Errno::INVAL)?;
+    Ok((place.directory, name))
 }
 
 fn shown(path: &[u8]) -> BString {
     if path.is_empty() { "/".into() } else { path.into() }
 }
 
-/// An absolute path without doubled or trailing slashes.
+/// Whether a path is below one of these.
+fn is_below(path: &[u8], any: &HashSet<Vec<u8>>) -> bool {
+    path.find_iter("/").any(|end| any.contains(&path[..end]))
+}
+
+/// An absolute path without dots and without doubled or trailing slashes; that of the
+/// root is empty.
 fn tidy(path: &[u8]) -> Vec<u8> {
-    let parts = path.split(|&byte| byte == b'/').filter(|part| !part.is_empty());
+    let parts = path.split(|&byte| byte == b'/').filter(|part| !part.is_empty() && part != b".");
     parts.flat_map(|part| [b"/", part].concat()).collect()
 }
 
@@ -323,6 +342,9 @@ mod tests {
         let paths = ["/a/b/".into(), "/a/link".into()];
         let (some, _) = told(&tree, Ground { paths: &paths, ..Ground::default() });
         assert_eq!(some, ["/a/b", "/a/b/c", "/a/b/file", "/a/link"]);
+        let doubled = ["/a/b".into(), "//a/./b/".into(), "/a/b/file".into(), "/a".into()];
+        let (once, _) = told(&tree, Ground { paths: &doubled, ..Ground::default() });
+        assert_eq!(once, ["/a", "/a/b", "/a/b/c", "/a/b/file", "/a/link"]);
         let through = ["/a/link/etc".into()];
         let ground = Ground { paths: &through, ..Ground::default() };
         assert!(walk(&tree, ground, &|_| {}).is_err());

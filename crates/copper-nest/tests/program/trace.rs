@@ -3,7 +3,7 @@
 use std::os::unix::fs::{PermissionsExt, symlink};
 
 use crate::commit::in_namespace;
-use crate::harness::{TestTree, assert_same, is_root, passed_over};
+use crate::harness::{Run, TestTree, assert_same, is_root, passed_over};
 
 /// Files of somebody who is gone, of a container, and of those who are there.
 fn with_strays(test: &str) -> Option<TestTree> {
@@ -99,6 +99,37 @@ fn places_that_can_not_be_walked_are_refused() {
     ] {
         tree.refused(words, 3, says);
     }
+}
+
+#[test]
+fn a_file_counts_once_however_often_its_path_is_named() {
+    let Some(tree) = with_strays("a_file_counts_once") else { return };
+    let paths = "/srv /srv/charts /srv/charts/old /srv/./charts/ /srv";
+    let run = tree.done(&format!("trace orphans {paths}"));
+    run.says("3 files, 8 bytes").says("1 file         4 bytes   /srv/charts\n");
+    let files = tree.done(&format!("trace orphans --files {paths}")).stdout;
+    assert_eq!(files, "/srv/charts/old\n/srv/link\n/srv/log\n");
+    assert_eq!(tree.done("trace orphans --files /srv/charts/.").stdout, "/srv/charts/old\n");
+    let run = tree.done("reassign 1500 tavish /srv /srv/charts /srv/charts/old /srv -n");
+    assert!(run.value("gives").starts_with("2 files, 4 bytes"), "{}", run.stdout);
+}
+
+#[test]
+fn more_paths_can_be_named_than_files_held_open() {
+    let Some(tree) = with_strays("more_paths_can_be_named") else { return };
+    let mut words: Vec<String> = ["trace", "id", "1500", "--files"].map(String::from).into();
+    for at in 0..90 {
+        tree.write(&format!("srv/{at:02}/deep/log"), "1");
+        tree.chown(&format!("srv/{at:02}/deep/log"), 1500, 1001);
+        words.push(format!("/srv/{at:02}"));
+    }
+    let plain = tree.command(&words);
+    let mut few = std::process::Command::new("sh");
+    few.args(["-c", "ulimit -n 50; exec \"$@\"", "sh"]).arg(plain.get_program());
+    let run = Run::of(few.args(plain.get_args()));
+    assert_eq!((run.status, run.stderr.as_str()), (0, ""));
+    let logs: Vec<String> = (0..90).map(|at| format!("/srv/{at:02}/deep/log\n")).collect();
+    assert_eq!(run.stdout, logs.concat());
 }
 
 #[test]

@@ -61,7 +61,13 @@ pub struct Met<'a> {
     pub status: Status,
 }
 
-impl Met<'_> {
+impl<'a> Met<'a> {
+    /// What is at a path.
+    pub(super) fn at(path: &'a [u8], status: Status) -> Self {
+        let (directory, last) = path.split_at(path.iter().rposition(|&b| b == b'/').unwrap_or(0));
+        Met { directory, name: last.strip_prefix(b"/").unwrap_or(last), status }
+    }
+
     /// Its path in the tree.
     pub fn path(&self) -> Vec<u8> {
         [self.directory, b"/", self.name].concat()
