@@ -71,6 +71,15 @@ pub struct Skeleton {
 /// Why a skeleton can't be copied, in words that follow its path.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 pub enum SkeletonFault {
+    /// Its path can't be taken.
+    #[error("{0}")]
+    Path(&'static str),
+    /// The home would be made inside it.
+    #[error("holds the new home, {home}: the copy would have no end")]
+    HoldsHome {
+        /// The home.
+        home: BString,
+    },
     /// Nothing there.
     #[error("does not exist")]
     Missing,

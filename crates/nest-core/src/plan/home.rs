@@ -8,7 +8,7 @@ use super::create_user::{CreateUser, key_file, path_fault};
 use super::find::{FoundUser, homes_below};
 use super::{Caution, Ground, HomeTrouble, Owner, Reason, Refusal, Step, Subject, join};
 use crate::policy::Policy;
-use crate::surroundings::{Kind, Site};
+use crate::surroundings::{Kind, Site, SkeletonFault};
 use crate::value::check_keys;
 
 /// The home field of accounts without a home: a path that never exists.
@@ -106,7 +106,7 @@ pub(crate) fn plan_home(
             );
         }
     }
-    let skeleton = choose_skeleton(ground, request).map_err(|(path, fault)| {
+    let skeleton = choose_skeleton(ground, request, &home).map_err(|(path, fault)| {
         let refusal = refuse(HomeTrouble::Skeleton { path, fault }.into());
         refusal.or("make an empty home", format!("create user {name} --skeleton none"))
     })?;
@@ -142,14 +142,24 @@ fn note_keys(request: &CreateUser, subject: &mut Subject, home: &BStr) {
 fn choose_skeleton(
     ground: Ground<'_>,
     request: &CreateUser,
-) -> Result<Option<(BString, usize)>, (BString, crate::surroundings::SkeletonFault)> {
-    let path: BString = match &request.skeleton {
+    home: &[u8],
+) -> Result<Option<(BString, usize)>, (BString, SkeletonFault)> {
+    let mut path: BString = match &request.skeleton {
         Some(path) => path.clone(),
         None if request.service => return Ok(None),
         None => ground.policy.people_skeleton.as_str().into(),
     };
     if path == "none" {
         return Ok(None);
+    }
+    if let Some(fault) = path_fault(&path) {
+        return Err((path, SkeletonFault::Path(fault)));
+    }
+    while path.len() > 1 && path.ends_with(b"/") {
+        path.pop();
+    }
+    if home.starts_with(&join(&path, b"")) {
+        return Err((path, SkeletonFault::HoldsHome { home: home.into() }));
     }
     match ground.world.skeleton(path.as_ref()) {
         Ok(skeleton) => Ok(Some((path, skeleton.files))),

@@ -199,6 +199,41 @@ fn every_fault_of_a_skeleton_is_said() {
         let request = CreateUser { skeleton: Some("none".into()), ..maren() };
         assert!(planned(&request, &world, "").is_ok());
     }
+    for (skeleton, home, says) in [
+        ("", "/home/maren", "the skeleton  is not absolute; it has to begin with /"),
+        (
+            "etc/skel",
+            "/home/maren",
+            "the skeleton etc/skel is not absolute; it has to begin with /",
+        ),
+        (
+            "/srv/../",
+            "/home/maren",
+            "the skeleton /srv/../ goes through . or ..; give the path they lead to",
+        ),
+        (
+            "/",
+            "/home/maren",
+            "the skeleton / holds the new home, /home/maren: the copy would have no end",
+        ),
+        (
+            "/home//",
+            "/home/maren",
+            "the skeleton /home holds the new home, /home/maren: the copy would have no end",
+        ),
+        (
+            "/etc/skel",
+            "/etc/skel/x",
+            "the skeleton /etc/skel holds the new home, /etc/skel/x: the copy would have no end",
+        ),
+    ] {
+        let (skeleton, home) = (Some(skeleton.into()), Some(home.into()));
+        let said = reason(&CreateUser { skeleton, home, ..maren() }, &World::default(), "");
+        assert!(said.ends_with(says), "{said}");
+    }
+    let (skeleton, home) = (Some("/etc/skel/".into()), Some("/etc/skeleton".into()));
+    let beside = CreateUser { skeleton, home, ..maren() };
+    assert!(planned(&beside, &World::default(), "").is_ok());
 }
 
 #[test]
