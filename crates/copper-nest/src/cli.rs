@@ -2,7 +2,7 @@
 
 use std::path::PathBuf;
 
-use clap::{Args, Parser, Subcommand, ValueEnum};
+use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
     change_group, change_user, check, completions, create_group, create_user, delete_group,
@@ -264,6 +264,36 @@ impl Cli {
             Verb::Completions(args) => args.run(global),
             Verb::ManPages(args) => args.run(global),
         }
+    }
+}
+
+/// An option that takes an empty value: a full name can be taken away.
+const MAY_BE_EMPTY: [&str; 1] = ["full_name"];
+
+/// Refuses an empty argument: in a script it comes of a variable that is not set, and an
+/// empty path would be the root of the tree.
+pub fn refuse_empty(command: &Command, given: &ArgMatches) -> Result<(), Failure> {
+    for arg in command.get_arguments() {
+        let id = arg.get_id().as_str();
+        let mut values = given.try_get_raw(id).ok().flatten().into_iter().flatten();
+        if values.any(|value| value.is_empty()) && !MAY_BE_EMPTY.contains(&id) {
+            let which = match arg.get_long() {
+                Some(long) => format!("the value of --{long}"),
+                None => arg
+                    .get_value_names()
+                    .and_then(|names| names.first())
+                    .map_or(id, |name| name)
+                    .to_owned(),
+            };
+            let message = format!("{which} is empty; was it a variable that is not set?");
+            return Err(Failure::new(USAGE, "usage", message));
+        }
+    }
+    match given.subcommand() {
+        Some((name, inner)) => {
+            command.find_subcommand(name).map_or(Ok(()), |command| refuse_empty(command, inner))
+        }
+        None => Ok(()),
     }
 }
 

@@ -74,7 +74,7 @@ impl Failure {
         let lines = self.message.split('\n').map(|line| crate::view::visible_line(line.as_bytes()));
         let lines: Vec<String> = lines.flat_map(|line| crate::view::for_stderr(&line)).collect();
         let message = lines.join("\n");
-        let stop = if message.ends_with(['.', ':']) { "" } else { "." };
+        let stop = if message.ends_with(['.', ':', '?']) { "" } else { "." };
         errln!("{bad}{message}{stop}{reset}");
         faults::print(&self.faults);
         if !self.faults.is_empty() && !self.ways.is_empty() {

@@ -15,13 +15,15 @@ mod view;
 
 use std::process::ExitCode;
 
-use clap::Parser;
+use clap::{CommandFactory, FromArgMatches};
 
 fn main() -> ExitCode {
     complete::answer();
-    let mut cli = cli::Cli::parse();
+    let mut command = cli::Cli::command();
+    let given = command.get_matches_mut();
+    let mut cli = cli::Cli::from_arg_matches(&given).unwrap_or_else(|error| error.exit());
     cli.global.prepare();
-    match cli.run() {
+    match cli::refuse_empty(&command, &given).and_then(|()| cli.run()) {
         Ok(status) => match output::was_lost() && status == 0 {
             true => ExitCode::from(failure::UNTOUCHED),
             false => ExitCode::from(status),

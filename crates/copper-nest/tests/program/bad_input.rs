@@ -22,9 +22,30 @@ fn names_that_cannot_be() {
     }
     tree.refused_words(&["create", "user", "two words"], 3, "holds a space");
     tree.refused_words(&["create", "user", "a\x1bb"], 3, "holds a control character");
-    tree.refused_words(&["create", "user", ""], 3, "the name is empty");
     tree.refused_words(&["create", "user", "--", "-y"], 3, "begins with '-'");
     tree.refused("create user", 2, "no name was given");
+}
+
+#[test]
+fn an_empty_argument_is_a_variable_that_is_not_set() {
+    let tree = TestTree::new();
+    for (words, which) in [
+        (&["create", "user", ""][..], "NAME"),
+        (&["delete", "user", "tavish", "", "--yes"], "NAME"),
+        (&["create", "user", "maren", "--skeleton", ""], "the value of --skeleton"),
+        (&["regroup", "tavish", "--join", "pilots", "--join", ""], "the value of --join"),
+        (&["reassign", "1500", ""], "TO"),
+        (&["trace", "orphans", "/srv", ""], "PATH"),
+        (&["list", "changes", "--about", ""], "the value of --about"),
+    ] {
+        let says = format!("{which} is empty; was it a variable that is not set?");
+        tree.refused_words(words, 2, &says);
+    }
+    let run = tree.run_words(&["change", "user", "tavish", "--full-name", "", "--yes"]);
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    assert!(tree.read("etc/passwd").contains("\ntavish:x:1001:1001::/home/tavish:"));
+    let run = tree.run_words(&["--format", "json", "show", "user", ""]);
+    assert_eq!((run.status, run.json()["error"]["kind"].as_str()), (2, Some("usage")));
 }
 
 #[test]
