@@ -110,7 +110,7 @@ fn guards_and_wrong_names_stop_it() {
         ("delete user maren --yes --state none", "there is nowhere to keep a deleted account"),
         ("delete user maren --yes --files give:marn", "there is no user marn"),
         ("delete user maren odile --yes --files give:odile", "it is deleted too"),
-        ("delete user maren --yes --files give:tidegauge", "its home /nonexistent is no directory"),
+        ("delete user maren --yes --files give:tidegauge", "its home /nonexistent is not there"),
         ("restore user maren", "no deleted user maren is kept"),
         ("restore user maren --state none", "nothing is kept to restore from"),
         ("purge user maren --yes", "no deleted user maren is kept"),

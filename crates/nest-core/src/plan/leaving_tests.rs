@@ -201,6 +201,23 @@ fn what_can_not_come_back_is_told_first() {
 }
 
 #[test]
+fn a_number_that_was_shared_is_shared_again_unless_another_is_asked_for() {
+    let mut texts = texts();
+    texts[0].1 += "\nsquatter:x:1001:1000::/:/bin/sh\n";
+    texts[2].1 += "\nsquatters:x:1001:\n";
+    let plan = on(&texts, &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let gone = edited(&texts, &plan.edits);
+    let again = on(&gone, &after(&plan), restoring("tavish")).unwrap();
+    let again = edited(&gone, &again.edits);
+    assert!(line(&again, File::Passwd, "tavish").starts_with("tavish:x:1001:1001:"));
+    let request = RestoreUser { names: vec!["tavish".into()], new_id: true, ..Default::default() };
+    let new = on(&gone, &after(&plan), |ground| restore_user(ground, &request)).unwrap();
+    let new = edited(&gone, &new.edits);
+    assert!(line(&new, File::Passwd, "tavish").starts_with("tavish:x:1002:1002:"));
+    assert_eq!(line(&new, File::Group, "tavish"), "tavish:x:1002:");
+}
+
+#[test]
 fn ranges_that_overlapped_before_come_back_as_they_were() {
     let mut texts = texts();
     texts[4].1 += "sunniva:2001010690:5\n";

@@ -173,7 +173,7 @@ fn gid_of_restored(
         .and_then(|line| line.text.split_str(":").nth(2).and_then(crate::value::read_id))
         .unwrap_or(kept.id);
     if let Some(holder) =
-        taken_gid(ground, kept, old).map_err(|why| refuse(Reason::ServiceFailed(why)))?
+        taken_gid(ground, kept, old, new).map_err(|why| refuse(Reason::ServiceFailed(why)))?
     {
         if !new.new_id {
             return Err(refuse(Reason::IdTaken { what: "gid", id: old, holder })
@@ -205,10 +205,16 @@ fn gid_of_restored(
 }
 
 /// Who holds a gid by now, its own retirement apart. One that two groups shared
-/// when one of them was deleted is shared again.
-fn taken_gid(ground: Ground<'_>, kept: &Kept, gid: u32) -> Result<Option<Holder>, String> {
+/// when one of them was deleted is shared again, unless another is asked for.
+fn taken_gid(
+    ground: Ground<'_>,
+    kept: &Kept,
+    gid: u32,
+    new: Restored<'_>,
+) -> Result<Option<Holder>, String> {
     if let Some((_, group)) = ground.book.group_by_gid(gid) {
-        return Ok((!kept.shared_gid).then(|| Holder::Group(group.name.into())));
+        let taken = !kept.shared_gid || new.new_id;
+        return Ok(taken.then(|| Holder::Group(group.name.into())));
     }
     let known = ground.world.service_group_by_gid(gid)?;
     Ok(known.map(Holder::Group))

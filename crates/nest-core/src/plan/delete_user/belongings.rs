@@ -211,6 +211,9 @@ impl Deleting<'_, '_> {
         let home = BString::from(other.user.home);
         match self.ground.world.site(home.as_ref()) {
             Site::Taken(facts) if facts.kind == Kind::Directory && home != "/" => {}
+            Site::Free | Site::NoParent(_) => {
+                return cannot(format!("its home {home} is not there"));
+            }
             _ => return cannot(format!("its home {home} is no directory")),
         }
         let mut place = join(&home, self.found.user.name);

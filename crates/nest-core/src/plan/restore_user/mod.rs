@@ -164,7 +164,7 @@ impl Restoring<'_, '_> {
         let user = ground.book.user_by_uid(old).map(|(_, user)| BString::from(user.name));
         let failed = |why| self.refuse(Reason::ServiceFailed(why));
         let known = ground.world.service_user_by_uid(old).map_err(failed)?;
-        let shared = self.kept.shared_uid;
+        let shared = self.kept.shared_uid && !self.request.new_id;
         match user.or(known) {
             None => self.subject.decide("uid", old.to_string(), "as before"),
             Some(other) if shared => {
