@@ -145,7 +145,7 @@ impl CreateUserArgs {
             Some(full_name) if self.names.is_empty() => {
                 Ok(vec![propose(session, &bytes(full_name))?])
             }
-            _ => self.names.read(),
+            _ => self.names.read_all(),
         }
     }
 

@@ -40,6 +40,7 @@ pub mod suspend_user;
 pub mod trace;
 pub mod undo;
 
+use std::collections::HashSet;
 use std::ffi::OsString;
 use std::io::Read;
 use std::path::{Path, PathBuf};
@@ -67,8 +68,15 @@ impl Names {
         self.names.is_empty() && self.names_from.is_none()
     }
 
-    /// The names, of the command line and of the file.
+    /// The names, of the command line and of the file, each once.
     pub fn read(&self) -> Result<Vec<BString>, Failure> {
+        let mut seen = HashSet::new();
+        let names = self.read_all()?.into_iter();
+        Ok(names.filter(|name| seen.insert(name.clone())).collect())
+    }
+
+    /// The names as they were given.
+    pub fn read_all(&self) -> Result<Vec<BString>, Failure> {
         use std::os::unix::ffi::OsStrExt;
         let mut names: Vec<BString> =
             self.names.iter().map(|name| name.as_bytes().into()).collect();

@@ -36,7 +36,7 @@ impl PasswordUser {
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
         session.require_rights()?;
-        let names = self.names.read()?;
+        let names = self.names.read_all()?;
         let full_name = session.before_asking(|ground| {
             check_password_holders(ground, &names)?;
             let user = ground.book.user(&names[0]).map(|(_, user)| user.full_name().to_vec());

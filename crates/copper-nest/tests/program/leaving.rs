@@ -435,7 +435,9 @@ fn names_come_from_a_file_too_and_groups_are_purged() {
     let tree = with_maren();
     tree.write("leavers", "# this autumn\nmaren\n\nodile\n");
     let leavers = tree.path("leavers").display().to_string();
-    tree.done(&format!("delete user --names-from {leavers} --yes"));
+    // One that is named twice is one that leaves.
+    let run = tree.done(&format!("delete user maren --names-from {leavers} --yes"));
+    assert!(run.stdout.starts_with("delete user maren, odile\n"), "{}", run.stdout);
     assert_eq!(tree.done("list retired").stdout.lines().count(), 2);
     tree.done("delete group slipway --service --yes");
     tree.refused("purge group slipwa --yes", 3, "the nearest is slipway");
