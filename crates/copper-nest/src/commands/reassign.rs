@@ -19,7 +19,7 @@ use crate::session::{Asks, Session};
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct ReassignArgs {
-    /// Whose they are: a user, or a number.
+    /// Whose they are: a user, one that was deleted, or a number.
     #[arg(value_name = "FROM")]
     from: OsString,
     /// Whose they become: a user, or a number.

@@ -7,9 +7,10 @@ use super::people_tests::{Planned, edited, line, on, recorded, says, texts, undo
 use super::*;
 use crate::record::Author;
 use crate::retired::{RetiredAccount, Thing, VERSION};
-use crate::surroundings::{Carried, Facts, Kind, Process, Site, Survey};
+use crate::surroundings::{Carried, Facts, Kind, Process, RetiredId, Site, Survey};
 use crate::table::File;
 use crate::test_support::World;
+use crate::value::IdSpan;
 
 fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(Ground<'_>) -> Planned {
     let names = names.iter().map(|name| BString::from(*name)).collect();
@@ -299,6 +300,28 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
         let refused = give(from, to, paths).unwrap_err().to_string();
         assert!(refused.contains(says), "{refused}");
     }
+    let mut later = world();
+    for (name, uid) in [("maren", 1500), ("odile", 1501), ("odile", 1502), ("torben", 1001)] {
+        let span = IdSpan { first: uid, last: uid };
+        later.retired.users.push(RetiredId { span, name: name.into() });
+    }
+    later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
+    let give_deleted = |from: &str| {
+        let request = Reassign { from: from.into(), to: "tavish".into(), ..Reassign::default() };
+        on(&texts(), &later, |ground| reassign(ground, &request))
+    };
+    for (from, says) in [
+        ("maren", "maren, uid 1500, deleted"),
+        ("1500", "uid 1500, retired: it was maren's"),
+        ("1503", "uid 1503, which nobody has"),
+    ] {
+        assert_eq!(labels(&give_deleted(from).unwrap())[0], ("from".into(), says.into()));
+    }
+    let which = give_deleted("odile").unwrap_err().ways;
+    let which: Vec<_> = which.iter().map(|way| way.text.as_str()).collect();
+    assert!(which.ends_with(&["reassign 1501 tavish", "reassign 1502 tavish"]), "{which:?}");
+    // By now the number is tavish's.
+    assert!(give_deleted("torben").is_err());
     let plan = give("1500", "4711", &["/home/tavish"]).unwrap();
     assert_eq!(plan.cautions, [Caution::NobodyHas { uid: 4711 }]);
     let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };

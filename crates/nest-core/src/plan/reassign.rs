@@ -12,7 +12,7 @@ use crate::value::{bytes_in_words, is_reserved, read_plain_id};
 /// Files to be given to somebody else.
 #[derive(Debug, Clone, Default)]
 pub struct Reassign {
-    /// Whose they are: a user, or a number.
+    /// Whose they are: a user, one that was deleted, or a number.
     pub from: BString,
     /// Whose they become.
     pub to: BString,
@@ -32,7 +32,18 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
     let (from, to) = (BStr::new(&request.from), BStr::new(&request.to));
     let what = "no file was reassigned";
     let refuse = |reason| Refusal::new(what, reason);
-    let (old, new) = (number(ground, from, what)?, number(ground, to, what)?);
+    let deleted = deleted_uids(ground, from);
+    let old = match number(ground, from, what) {
+        Err(_) if deleted.len() == 1 => deleted[0],
+        Err(refusal) => {
+            let which = |refusal: Box<Refusal>, uid: &u32| {
+                refusal.or(format!("the one with uid {uid}"), format!("reassign {uid} {to}"))
+            };
+            return Err(deleted.iter().fold(refusal, which));
+        }
+        Ok(uid) => uid,
+    };
+    let new = number(ground, to, what)?;
     if old == new {
         return Err(refuse(Reason::SameOwner { uid: old }));
     }
@@ -74,8 +85,12 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
     let behind = |name: &BStr, uid: u32| match read_plain_id(name) {
         Some(_) => match ground.book.user_by_uid(uid) {
             Some((_, user)) => format!("uid {uid}, {}", BStr::new(user.name)),
-            None => format!("uid {uid}, which nobody has"),
+            None => match ground.world.retired().users.iter().find(|id| id.span.contains(uid)) {
+                Some(id) => format!("uid {uid}, retired: it was {}'s", id.name),
+                None => format!("uid {uid}, which nobody has"),
+            },
         },
+        None if deleted.contains(&uid) => format!("{name}, uid {uid}, deleted"),
         None => format!("{name}, uid {uid}"),
     };
     subject.decide("from", behind(from, old), "");
@@ -103,6 +118,16 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
     plan.subjects.push(subject);
     plan.next.push(format!("trace id {old}"));
     Ok(plan)
+}
+
+/// The uids of deleted users of this name that nobody has by now.
+fn deleted_uids(ground: Ground<'_>, name: &BStr) -> Vec<u32> {
+    let of_name = ground.world.retired().users.iter().filter(|id| id.name == name);
+    let mut uids: Vec<u32> = of_name.map(|id| id.span.first).collect();
+    uids.retain(|&uid| ground.book.user_by_uid(uid).is_none());
+    uids.sort_unstable();
+    uids.dedup();
+    uids
 }
 
 /// A user's uid, or a number.
