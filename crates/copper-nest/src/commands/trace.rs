@@ -17,7 +17,7 @@ use nest_host::walk::{self, Met, Unseen, walk};
 
 use super::{bytes, read_id, show_user};
 use crate::cli::Global;
-use crate::failure::{Failure, REFUSED, UNTOUCHED};
+use crate::failure::{Failure, REFUSED, UNTOUCHED, USAGE};
 use crate::session::Session;
 use crate::view;
 use crate::view::trace::{Mentions, Shown};
@@ -98,13 +98,19 @@ struct Places {
 impl TraceArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+        let (What::User { places, .. } | What::Id { places, .. } | What::Orphans { places }) =
+            &self.what;
+        if places.null && global.json() {
+            let message = "--null and --format json are two forms of one list: give one of them";
+            return Err(Failure::new(USAGE, "usage", message));
+        }
         let session = Session::open(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
         let ground = session.ground(&loaded, &world);
-        let (title, net, mentions, places) = match &self.what {
-            What::User { name, places } => {
+        let (title, net, mentions) = match &self.what {
+            What::User { name, .. } => {
                 let name = bytes(name);
                 let (name, uids, gids) = find(&session, &loaded, &world, name.as_ref())?;
                 let mentions = mentions(&loaded, &world, name.as_ref(), uids.first().copied());
@@ -112,14 +118,14 @@ impl TraceArgs {
                     Some(uid) => format!("{name}, uid {uid}"),
                     None => name.to_string(),
                 };
-                (title, Net::Ids { uids, gids }, Some(mentions), places)
+                (title, Net::Ids { uids, gids }, Some(mentions))
             }
-            What::Id { number, places } => {
+            What::Id { number, .. } => {
                 let id = read_id("id", number)?;
-                (format!("id {id}"), Net::Ids { uids: vec![id], gids: vec![id] }, None, places)
+                (format!("id {id}"), Net::Ids { uids: vec![id], gids: vec![id] }, None)
             }
-            What::Orphans { places } => {
-                ("files that nobody owns".to_owned(), Net::orphans(&loaded.book), None, places)
+            What::Orphans { .. } => {
+                ("files that nobody owns".to_owned(), Net::orphans(&loaded.book), None)
             }
         };
         let (caught, unseen) = look(&session, &net, places)?;

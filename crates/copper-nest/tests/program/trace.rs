@@ -99,6 +99,9 @@ fn places_that_can_not_be_walked_are_refused() {
     ] {
         tree.refused(words, 3, says);
     }
+    let run = tree.run("--format json trace orphans --files --null");
+    assert_eq!(run.status, 2);
+    assert!(run.stderr.contains("--null and --format json are two forms"), "{}", run.stderr);
 }
 
 #[test]
@@ -160,6 +163,9 @@ fn files_are_given_away_and_given_back() {
     assert_same(&before, &tree.snapshot());
     tree.done("reassign 1500 tavish /srv/charts --hard-links --yes").says("2 files");
     assert_eq!(tree.owner("srv/also"), (1001, 1001));
+    tree.done("delete user tavish --files keep --even-last-admin --yes");
+    tree.done("reassign tavish sunniva /srv/charts -n").says("tavish, uid 1001, deleted");
+    tree.done("undo --yes");
     tree.done("reassign 4711 tavish --yes").says("everything is so already");
     tree.done("reassign 1500 4711 --yes").says("nobody has uid 4711");
 }
