@@ -201,6 +201,16 @@ pub enum Caution {
         /// The home.
         home: BString,
     },
+    /// A home in a directory of somebody else's.
+    #[error("{parent} belongs to {owner}, who can put another home in the place of {home}")]
+    HomeInOthers {
+        /// The home.
+        home: BString,
+        /// The directory it is in.
+        parent: BString,
+        /// Whose that is.
+        owner: BString,
+    },
     /// A home that another account has too.
     #[error("{home} is also the home of {other}")]
     HomeShared {

@@ -2,7 +2,7 @@
 
 use std::borrow::Cow;
 
-use bstr::{BStr, BString};
+use bstr::{BStr, BString, ByteSlice};
 
 use super::create_user::{CreateUser, key_file, path_fault};
 use super::find::{FoundUser, homes_below};
@@ -63,6 +63,7 @@ pub(crate) fn plan_home(
         return Ok(plan);
     }
     plan.field = home.to_vec().into();
+    plan.cautions.extend(in_others(ground, &home, owner.uid));
     if request.adopt_home {
         adopt(ground, request, &home, owner, &mut plan).map_err(|reason| refuse(*reason))?;
         subject.decide("home", home, "adopted as it is");
@@ -204,6 +205,19 @@ fn adopt(
     }
     plan.cautions.push(Caution::HomeAdopted { home: home.clone() });
     Ok(())
+}
+
+/// What has to be told about a home in a directory that is neither root's nor the
+/// owner's of the home.
+pub(super) fn in_others(ground: Ground<'_>, home: &BString, uid: u32) -> Option<Caution> {
+    let parent = BStr::new(&home[..home.rfind_byte(b'/')?.max(1)]);
+    let facts = ground.world.facts(parent).ok().flatten()?;
+    let others = facts.uid != 0 && facts.uid != uid && ground.world.owners_are_real().is_ok();
+    others.then(|| Caution::HomeInOthers {
+        home: home.clone(),
+        parent: parent.to_owned(),
+        owner: owner_name(ground, facts.uid),
+    })
 }
 
 /// The step that takes a home with everything in it to another place.

@@ -11,7 +11,7 @@ use crate::allot::IdMap;
 use crate::plan::create_user::{KeyFile, check_full_name, key_file, path_fault};
 use crate::plan::find::{FoundUser, find_group, find_user, gid_of, with_fields};
 use crate::plan::guard::Even;
-use crate::plan::home::{move_home, record_home};
+use crate::plan::home::{in_others, move_home, record_home};
 use crate::plan::primary::{NewPrimary, change_primary, tell_sessions};
 use crate::plan::retire::settle_numbers;
 use crate::plan::suspend::carry_note;
@@ -316,6 +316,8 @@ impl<'a> Planner<'_, 'a> {
         let again = format!("change user {} --home {home}", self.name());
         self.not_while_busy(&again)?;
         let step = move_home(self.ground, &self.found, &old, &home, &self.what, &again)?;
+        let uid = self.request.uid.unwrap_or(self.found.uid);
+        self.plan.cautions.extend(in_others(self.ground, &home, uid));
         self.subject.decide("home", home, format!("moved from {old}"));
         self.plan.steps.push(step);
         Ok(())

@@ -163,6 +163,22 @@ fn a_home_that_two_accounts_share_is_told() {
 }
 
 #[test]
+fn a_home_in_a_directory_of_somebody_elses_is_told() {
+    let request = CreateUser { home: Some("/home/tavish/maren".into()), ..maren() };
+    let says = "/home/tavish belongs to tavish (1000), who can put another home in the place of \
+                /home/tavish/maren";
+    for (uid, unowned, told) in
+        [(1000, false, true), (0, false, false), (1001, false, false), (1000, true, false)]
+    {
+        let mut world = World { unowned, ..World::default() };
+        let facts = Facts { kind: Kind::Directory, uid, gid: uid, mode: 0o755 };
+        world.facts.insert("/home/tavish".into(), Ok(facts));
+        let plan = planned(&request, &world, "").unwrap();
+        assert_eq!(cautions(&plan).contains(&says.to_owned()), told, "{:?}", cautions(&plan));
+    }
+}
+
+#[test]
 fn mail_is_made_where_it_can_be_and_told_where_not() {
     let policy = "[mail]\ncreate = true\nspool = \"/srv/post/{name}\"";
     let plan = planned(&maren(), &World::default(), policy).unwrap();
