@@ -4,6 +4,7 @@
 use crate::table::File;
 use bstr::BString;
 
+use super::words::{counted, mentions, verb};
 use crate::surroundings::{Mention, Process};
 use crate::value::IdSpan;
 
@@ -337,7 +338,7 @@ pub enum Caution {
         home: BString,
     },
     /// Lines elsewhere that name the account as it was called.
-    #[error("{} {} {old}, which is called {new} now: look there", mentions(.places), if .places.len() == 1 { "names" } else { "name" })]
+    #[error("{} {} {old}, which is called {new} now: look there", mentions(.places), verb(.places))]
     Dangling {
         /// The old name.
         old: BString,
@@ -439,38 +440,4 @@ pub enum Caution {
         /// Why.
         why: String,
     },
-}
-
-fn counted(processes: &[Process]) -> String {
-    match processes {
-        [one] => format!("1 process ({} {})", one.pid, one.command),
-        all => format!("{} processes", all.len()),
-    }
-}
-
-fn mentions(places: &[Mention]) -> String {
-    let places: Vec<String> =
-        places.iter().map(|place| format!("{}:{}", place.file, place.line)).collect();
-    places.join(", ")
-}
-
-fn verb(places: &[Mention]) -> &'static str {
-    if places.len() == 1 { "names" } else { "name" }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn mentions_read_as_a_sentence() {
-        let place = |line| Mention { file: "etc/sudoers".into(), line };
-        let one = Caution::Mentioned { name: "maren".into(), places: vec![place(4)] };
-        assert_eq!(
-            one.to_string(),
-            "etc/sudoers:4 already names maren: what stands there is granted to the new account"
-        );
-        let two = Caution::Mentioned { name: "maren".into(), places: vec![place(4), place(9)] };
-        assert!(two.to_string().starts_with("etc/sudoers:4, etc/sudoers:9 already name maren"));
-    }
 }

@@ -1,8 +1,8 @@
-//! Turns that refusals share.
+//! Turns that refusals and cautions share.
 
 use bstr::BString;
 
-use crate::surroundings::Process;
+use crate::surroundings::{Mention, Process};
 
 /// The first few processes, one a line.
 pub(super) fn listed(processes: &[Process]) -> String {
@@ -50,9 +50,30 @@ pub(super) fn nearest(near: &Option<BString>) -> String {
     near.as_ref().map(|near| format!("; the nearest is {near}")).unwrap_or_default()
 }
 
+/// So many processes; one alone is named.
+pub(super) fn counted(processes: &[Process]) -> String {
+    match processes {
+        [one] => format!("1 process ({} {})", one.pid, one.command),
+        all => format!("{} processes", all.len()),
+    }
+}
+
+/// Places of configuration, one after the other.
+pub(super) fn mentions(places: &[Mention]) -> String {
+    let places: Vec<String> =
+        places.iter().map(|place| format!("{}:{}", place.file, place.line)).collect();
+    places.join(", ")
+}
+
+/// The verb that follows them.
+pub(super) fn verb(places: &[Mention]) -> &'static str {
+    if places.len() == 1 { "names" } else { "name" }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::plan::Caution;
 
     #[test]
     fn of_many_names_the_first_are_told() {
@@ -70,5 +91,17 @@ mod tests {
         let text = listed(&all);
         assert_eq!(text.lines().count(), 1 + 8 + 1, "{text}");
         assert!(text.ends_with("and 2 more"), "{text}");
+    }
+
+    #[test]
+    fn mentions_read_as_a_sentence() {
+        let place = |line| Mention { file: "etc/sudoers".into(), line };
+        let one = Caution::Mentioned { name: "maren".into(), places: vec![place(4)] };
+        assert_eq!(
+            one.to_string(),
+            "etc/sudoers:4 already names maren: what stands there is granted to the new account"
+        );
+        let two = Caution::Mentioned { name: "maren".into(), places: vec![place(4), place(9)] };
+        assert!(two.to_string().starts_with("etc/sudoers:4, etc/sudoers:9 already name maren"));
     }
 }
