@@ -306,10 +306,11 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
         later.retired.users.push(RetiredId { span, name: name.into() });
     }
     later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
-    let give_deleted = |from: &str| {
+    let give_in = |world: &World, from: &str| {
         let request = Reassign { from: from.into(), to: "tavish".into(), ..Reassign::default() };
-        on(&texts(), &later, |ground| reassign(ground, &request))
+        on(&texts(), world, |ground| reassign(ground, &request))
     };
+    let give_deleted = |from: &str| give_in(&later, from);
     for (from, says) in [
         ("maren", "maren, uid 1500, deleted"),
         ("1500", "uid 1500, retired: it was maren's"),
@@ -322,6 +323,11 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
     assert!(which.ends_with(&["reassign 1501 tavish", "reassign 1502 tavish"]), "{which:?}");
     // By now the number is tavish's.
     assert!(give_deleted("torben").is_err());
+    later.service_names.push("maren".into());
+    assert!(give_in(&later, "maren").is_err(), "somebody is called so again");
+    later.service_names.clear();
+    later.service_ids.push(1500);
+    assert!(give_in(&later, "maren").is_err(), "somebody has the number again");
     let plan = give("1500", "4711", &["/home/tavish"]).unwrap();
     assert_eq!(plan.cautions, [Caution::NobodyHas { uid: 4711 }]);
     let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };

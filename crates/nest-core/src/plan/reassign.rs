@@ -120,13 +120,22 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
     Ok(plan)
 }
 
-/// The uids of deleted users of this name that nobody has by now.
+/// The uids of deleted users of this name that nobody has by now. None where somebody
+/// is called so again: in the files, or by the name services.
 fn deleted_uids(ground: Ground<'_>, name: &BStr) -> Vec<u32> {
-    let of_name = ground.world.retired().users.iter().filter(|id| id.name == name);
+    let Ground { book, world, .. } = ground;
+    let of_name = world.retired().users.iter().filter(|id| id.name == name);
     let mut uids: Vec<u32> = of_name.map(|id| id.span.first).collect();
-    uids.retain(|&uid| ground.book.user_by_uid(uid).is_none());
+    let again =
+        |name: &BStr| book.user(name).is_some() || world.service_knows_user(name) != Ok(false);
+    if uids.is_empty() || again(name) {
+        return Vec::new();
+    }
     uids.sort_unstable();
     uids.dedup();
+    uids.retain(|&uid| {
+        book.user_by_uid(uid).is_none() && world.service_user_by_uid(uid) == Ok(None)
+    });
     uids
 }
 
