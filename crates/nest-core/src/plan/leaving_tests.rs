@@ -334,6 +334,28 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
     assert!(reown.everywhere && !reown.hard_links && !reown.group);
 }
 
+#[test]
+fn giving_what_is_set_aside_is_told() {
+    let plan = on(&texts(), &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let gone = edited(&texts(), &plan.edits);
+    let mut later = after(&plan);
+    later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
+    let root = Facts { kind: Kind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    for (path, told) in [("/", true), ("/home", true), ("/srv", false)] {
+        later.sites.insert(path.into(), Site::Taken(root));
+        let paths = vec![path.into()];
+        let (from, to) = ("1001".into(), "sunniva".into());
+        let request = Reassign { from, to, paths, ..Reassign::default() };
+        let plan = on(&gone, &later, |ground| reassign(ground, &request)).unwrap();
+        let said = plan.cautions.iter().any(|caution| {
+            let said = caution.to_string();
+            said.contains("/.set-aside/tavish.1001.8 is given too")
+                && said.contains("restore user tavish")
+        });
+        assert_eq!(said, told, "{path}: {:?}", plan.cautions);
+    }
+}
+
 proptest! {
     /// Whoever leaves and comes back, by undo or by restoring, leaves the files as
     /// they were; and no record holds a hash.

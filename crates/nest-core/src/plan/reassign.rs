@@ -4,7 +4,8 @@ use bstr::{BStr, BString};
 
 use super::create_user::path_fault;
 use super::find::find_user;
-use super::{Caution, Ground, Plan, Reason, Refusal, Reown, Step, Subject};
+use super::{Caution, Ground, Plan, Reason, Refusal, Reown, Step, Subject, join};
+use crate::retired::{Became, Thing};
 use crate::surroundings::Site;
 use crate::value::escaped::Escaped;
 use crate::value::{bytes_in_words, is_reserved, read_plain_id};
@@ -113,11 +114,35 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
     plan.cautions.extend(notes.into_iter().map(Caution::Noted));
     plan.nothing = carried.files == 0;
     if !plan.nothing {
+        plan.cautions.extend(set_aside(ground, old, &reown.paths));
         plan.steps.push(Step::Reown(reown));
     }
     plan.subjects.push(subject);
     plan.next.push(format!("trace id {old}"));
     Ok(plan)
+}
+
+/// What is set aside for an account of this uid, and lies below the paths: it is kept to
+/// be restored, and carries the number too.
+fn set_aside(ground: Ground<'_>, uid: u32, paths: &[Escaped]) -> Vec<Caution> {
+    let kept = ground.world.kept().unwrap_or_default().iter().map(|account| &account.kept);
+    let of_uid = kept.filter(|kept| kept.thing == Thing::User && kept.id == uid);
+    let places = of_uid.flat_map(|kept| {
+        kept.belongings.iter().filter_map(move |belonging| match &belonging.became {
+            Became::SetAside { place } => Some((&kept.name, place)),
+            _ => None,
+        })
+    });
+    let given = places.filter(|(_, place)| {
+        paths.iter().any(|path| path.0 == **place || place.starts_with(&join(&path.0, b"")))
+    });
+    let say = |(name, place)| {
+        Caution::Noted(format!(
+            "{place} is given too, and is kept for restore user {name}: to leave it, name the \
+             paths to be given"
+        ))
+    };
+    given.map(say).collect()
 }
 
 /// The uids of deleted users of this name that nobody has by now. None where somebody
