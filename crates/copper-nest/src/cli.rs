@@ -1,6 +1,6 @@
 //! The command line: global options, and the tree of commands.
 
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 
@@ -337,6 +337,17 @@ impl Global {
     /// A command as it can be pasted: with the program's name and the options
     /// that say which tree it is about.
     pub fn command(&self, words: &str) -> String {
+        self.command_in(self.state.as_ref(), words)
+    }
+
+    /// The same command with another state folder; that of the tree where the path is
+    /// not absolute.
+    pub fn command_in_state(&self, state: &Path, words: &str) -> String {
+        let state = state.to_owned();
+        self.command_in(Some(&state).filter(|state| state.is_absolute()), words)
+    }
+
+    fn command_in(&self, state: Option<&PathBuf>, words: &str) -> String {
         let mut command = "copper-nest".to_owned();
         let mut add = |option: &str, value: &PathBuf| {
             let value = value.to_string_lossy();
@@ -348,7 +359,7 @@ impl Global {
         if let Some(policy) = &self.policy {
             add("--policy", policy);
         }
-        if let Some(state) = &self.state {
+        if let Some(state) = state {
             add("--state", state);
         }
         format!("{command} {words}")

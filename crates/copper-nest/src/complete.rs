@@ -13,6 +13,7 @@ use nest_host::changes;
 use nest_host::kept;
 use nest_host::state::State;
 use nest_host::tree::Tree;
+use nest_host::untrusted::{self, LastLink};
 
 use crate::cli::Cli;
 
@@ -20,6 +21,9 @@ use crate::cli::Cli;
 pub const VARIABLE: &str = "COPPER_NEST_COMPLETE";
 
 /// More than this nobody reads.
+/// More of an account file than this is not read for it, in bytes.
+const ACCOUNTS: u64 = 64_000_000;
+
 const MOST: usize = 500;
 
 /// Answers the shell, if it is the shell that asks; does not return then.
@@ -142,7 +146,8 @@ impl Place {
 
     /// The first field of each line, and one that explains it.
     fn fields(&self, file: &str, help: usize) -> Vec<(Vec<u8>, String)> {
-        let text = self.tree.read(file).unwrap_or_default();
+        let text =
+            untrusted::read(&self.tree, file, LastLink::Followed, ACCOUNTS).unwrap_or_default();
         let line = |line: &[u8]| {
             let mut fields = line.split(|byte| *byte == b':');
             let name = fields.next().unwrap_or_default().to_vec();
@@ -157,7 +162,7 @@ impl Place {
 
     fn changes(&self) -> Vec<(Vec<u8>, String)> {
         let Ok(Some(folder)) = self.state.open(&self.tree) else { return Vec::new() };
-        let records = changes::all(&folder).unwrap_or_default();
+        let records = changes::all(&folder).unwrap_or_default().all;
         let record = |record: &nest_core::record::Record| {
             (record.number.to_string().into_bytes(), record.told.summary.clone())
         };
@@ -165,7 +170,7 @@ impl Place {
     }
 
     fn retired(&self, thing: Thing) -> Vec<(Vec<u8>, String)> {
-        let kept = kept::read(&self.tree, &self.state).unwrap_or_default();
+        let kept = kept::read(&self.tree, &self.state).unwrap_or_default().accounts;
         let of_thing = kept.into_iter().filter(|one| one.kept.thing == thing);
         of_thing.map(|one| (one.kept.name.to_vec(), format!("was {}", one.kept.id))).collect()
     }

@@ -1,6 +1,8 @@
 //! What went wrong, as the administrator is told: a sentence, the ways round,
 //! and the exit status.
 
+use std::path::PathBuf;
+
 use nest_core::plan::{Reason, Refusal, Way};
 use nest_core::policy::PolicyFault;
 use nest_core::roster::Fault;
@@ -10,13 +12,13 @@ use nest_host::journal::JournalError;
 use nest_host::lock::LockError;
 use nest_host::recover::{Edited, RecoverError};
 use nest_host::retired::RetiredError;
-use nest_host::state::StateError;
+use nest_host::state::{self, StateError};
 use nest_host::store::LoadError;
 use nest_host::tree::TreeError;
 use serde_json::json;
 
 use crate::cli::Global;
-use crate::view::{faults, style};
+use crate::view::{faults, style, visible};
 
 /// A command that did not do what it was asked.
 #[derive(Debug)]
@@ -31,6 +33,8 @@ pub struct Failure {
     pub faults: Vec<Fault>,
     /// The exit status.
     pub status: u8,
+    /// The state folder in which something has to be recovered first.
+    other_state: Option<PathBuf>,
 }
 
 /// The command line is wrong.
@@ -49,12 +53,19 @@ pub const BROKEN: u8 = 7;
 impl Failure {
     /// A failure without a way round.
     pub fn new(status: u8, kind: &'static str, message: impl Into<String>) -> Self {
-        Failure { kind, message: message.into(), ways: Vec::new(), faults: Vec::new(), status }
+        let (ways, faults, other_state) = (Vec::new(), Vec::new(), None);
+        Failure { kind, message: message.into(), ways, faults, status, other_state }
     }
 
     /// Adds a way round that is a command.
     pub fn or(mut self, label: &str, command: impl Into<String>) -> Self {
         self.ways.push(Way { label: label.into(), text: command.into(), is_command: true });
+        self
+    }
+
+    /// Adds the way round of recovering what stands in another state folder.
+    fn in_state(mut self, state: &str) -> Self {
+        self.other_state = Some(state.into());
         self
     }
 
@@ -80,9 +91,14 @@ impl Failure {
         if !self.faults.is_empty() && !self.ways.is_empty() {
             errln!("");
         }
-        let width = self.ways.iter().map(|way| way.label.chars().count()).max().unwrap_or(0);
+        let label = |way: &Way| visible(way.label.as_bytes()).chars().count();
+        let width = self.ways.iter().map(label).max().unwrap_or(0);
         for way in &self.ways {
-            errln!("  {:width$}    {}", way.label, way_text(way, global));
+            let (label, text) = (visible(way.label.as_bytes()), way_text(way, global));
+            errln!("  {label:width$}    {}", visible(text.as_bytes()));
+        }
+        if let Some(state) = &self.other_state {
+            errln!("  recover it first    {}", global.command_in_state(state, "recover"));
         }
     }
 }
@@ -102,6 +118,7 @@ impl From<Box<Refusal>> for Failure {
                 Reason::Roster { faults, .. } => faults,
                 _ => Vec::new(),
             },
+            other_state: None,
         }
     }
 }
@@ -161,8 +178,10 @@ impl From<ChangesError> for Failure {
                 Failure::new(REFUSED, "no-change", error.to_string())
                     .or("see them all", "list changes")
             }
-            ChangesError::Damaged { .. } => Failure::new(REFUSED, "record", error.to_string()),
-            ChangesError::Unread { .. } => Failure::new(UNTOUCHED, "record", error.to_string()),
+            ChangesError::Fault { fault: state::Fault::Unread(_), .. } => {
+                Failure::new(UNTOUCHED, "record", error.to_string())
+            }
+            ChangesError::Fault { .. } => Failure::new(REFUSED, "record", error.to_string()),
         }
     }
 }
@@ -174,7 +193,27 @@ impl From<RecoverError> for Failure {
             RecoverError::Journal(JournalError::Unusable { .. }) => {
                 Failure::new(UNTOUCHED, "journal", error.to_string())
             }
+            RecoverError::Journal(JournalError::OtherTree { .. }) => {
+                Failure::new(REFUSED, "other-tree", error.to_string())
+                    .or("see what it would do here", "recover --dry-run")
+                    .or("and do it", "recover")
+            }
+            RecoverError::Journal(JournalError::OtherState(ref state)) => {
+                Failure::new(REFUSED, "other-state", error.to_string()).in_state(state)
+            }
             RecoverError::Journal(_) => Failure::new(REFUSED, "journal", error.to_string()),
+            RecoverError::Lost { ref stands, .. } => {
+                let mut failure = Failure::new(REFUSED, "lost-after-crash", error.to_string());
+                for (path, what) in stands {
+                    failure.ways.push(Way {
+                        label: path.clone(),
+                        text: what.clone(),
+                        is_command: false,
+                    });
+                }
+                failure.ways.push(how_to_go_on());
+                failure
+            }
             RecoverError::Edited { ref files, .. } => edited(&error, files),
             RecoverError::Failed { .. } => Failure::new(BROKEN, "unfinished", error.to_string())
                 .or("when the cause is mended", "recover"),
@@ -199,8 +238,16 @@ fn edited(error: &RecoverError, files: &[Edited]) -> Failure {
             tell("a line of neither version".into(), line.to_string());
         }
     }
-    tell("how to go on".into(), "docs/formats.md, \"A crash and an edit\"".into());
+    failure.ways.push(how_to_go_on());
     failure
+}
+
+fn how_to_go_on() -> Way {
+    Way {
+        label: "how to go on".into(),
+        text: "docs/formats.md, \"A crash and an edit\"".into(),
+        is_command: false,
+    }
 }
 
 impl From<LockError> for Failure {

@@ -10,6 +10,10 @@ use anstream::AutoStream;
 /// Whether something that was to be printed could not be.
 static LOST: AtomicBool = AtomicBool::new(false);
 
+/// Whether something is printed that can't be had again: then nobody's listening is
+/// told.
+static PRECIOUS: AtomicBool = AtomicBool::new(false);
+
 /// Prints a line on stdout.
 macro_rules! outln {
     () => { $crate::output::print(format_args!("")) };
@@ -87,7 +91,7 @@ pub fn flush() {
 
 fn judge(written: std::io::Result<()>) {
     let Err(error) = written else { return };
-    if error.kind() == ErrorKind::BrokenPipe {
+    if error.kind() == ErrorKind::BrokenPipe && !PRECIOUS.load(Ordering::Relaxed) {
         std::process::exit(0);
     }
     if !LOST.swap(true, Ordering::Relaxed) {
@@ -99,6 +103,18 @@ fn judge(written: std::io::Result<()>) {
 pub fn print_trouble(line: Arguments<'_>) {
     flush();
     let _ = writeln!(anstream::stderr(), "{line}");
+}
+
+/// From now on a reader that has gone away does not end the program quietly.
+pub fn insist() {
+    PRECIOUS.store(true, Ordering::Relaxed);
+}
+
+/// Whether nothing can be printed any more.
+pub fn is_broken() -> bool {
+    flush();
+    let printed = PRINTED.get().map(|printed| printed.lock());
+    printed.is_some_and(|printed| printed.unwrap_or_else(PoisonError::into_inner).broken)
 }
 
 /// Whether output was lost.

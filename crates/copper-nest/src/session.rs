@@ -1,25 +1,27 @@
 //! One run of the program on one tree: the tree, its policy, today, and the one
 //! way in which a change is carried out.
 
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::time::Duration;
 
 use nest_core::plan::{Ground, Plan, Refusal, Way};
 use nest_core::policy::Policy;
-use nest_core::record::Told;
+use nest_core::record::{Record, Told};
+use nest_core::retired::RetiredAccount;
 use nest_core::value::Day;
 use nest_host::changes::{self, LeftBehind};
 use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::lock::Lock;
-use nest_host::recover;
-use nest_host::retired;
-use nest_host::state::{Folder, State};
+use nest_host::recover::{self, Foreign};
+use nest_host::retired::{self, RetiredError};
+use nest_host::state::{Fault, Folder, Notices, State};
 use nest_host::store::{self, Focus, Loaded};
 use nest_host::surroundings::World;
 use nest_host::suspended;
 use nest_host::system_log;
 use nest_host::tree::Tree;
+use nest_host::untrusted::{self, CONFIGURATION, Unreadable};
 use rustix::fs::{Access, AtFlags};
 
 use crate::author::author;
@@ -52,6 +54,17 @@ pub struct Session<'g> {
     pub today: Day,
     pub state: State,
     now: Now,
+    /// What was passed over, to be told at the end.
+    notices: Notices,
+}
+
+/// What was passed over is told once, after everything else.
+impl Drop for Session<'_> {
+    fn drop(&mut self) {
+        for passed in self.notices.take() {
+            errln!("{}", visible(passed.to_string().as_bytes()));
+        }
+    }
 }
 
 impl<'g> Session<'g> {
@@ -65,7 +78,8 @@ impl<'g> Session<'g> {
             Some(path) => State::At(path.to_owned()),
         };
         let now = Now::look()?;
-        Ok(Session { global, tree, policy, today: now.today(), state, now })
+        let notices = Notices::default();
+        Ok(Session { global, tree, policy, today: now.today(), state, now, notices })
     }
 
     /// When this run began, as RFC 3339 writes it.
@@ -88,24 +102,50 @@ impl<'g> Session<'g> {
         Ok(store::load(&self.tree, focus)?)
     }
 
-    /// The world around the files. Without the right to read the retired
-    /// numbers, looking goes on without them.
+    /// The world around the files. Where the retired numbers, or what suspended accounts
+    /// were like, can't be read or understood, that is told, and goes on without them.
     pub fn world_to_look_at(&self) -> Result<World<'_>, Failure> {
-        match retired::read(&self.tree, &self.state) {
-            Err(
-                error @ (retired::RetiredError::Unread { .. } | retired::RetiredError::State(_)),
-            ) => {
+        let world = match retired::read(&self.tree, &self.state) {
+            Ok(retired) => World::new(&self.tree, retired),
+            Err(error) => {
                 tracing::info!(%error, "the retired numbers can't be read");
+                self.note_fault(&error);
                 let world = World::new(&self.tree, nest_core::surroundings::Retired::default());
-                Ok(world.without_retired(error.to_string()))
+                world.without_retired(error.to_string())
             }
-            retired => Ok(World::new(&self.tree, retired?)),
+        };
+        let suspended = suspended::read(&self.tree, &self.state).unwrap_or_else(|error| {
+            self.note_fault(&error);
+            Vec::new()
+        });
+        let world = world.with_unfinished(self.unfinished()).with_suspended(suspended);
+        Ok(world.with_state(&self.state).telling(&self.notices))
+    }
+
+    /// Notes a file that is passed over. That one is closed to whoever is not root is
+    /// said where it matters.
+    fn note_fault(&self, error: &RetiredError) {
+        let closed = matches!(
+            error,
+            RetiredError::State(_) | RetiredError::Fault { fault: Fault::Unread(_), .. }
+        );
+        if !closed || rustix::process::geteuid().is_root() {
+            self.notices.note([error.passed_over()]);
         }
-        .map(|world| {
-            let suspended = suspended::read(&self.tree, &self.state).unwrap_or_default();
-            let world = world.with_unfinished(self.unfinished()).with_suspended(suspended);
-            world.with_state(&self.state)
-        })
+    }
+
+    /// The records of changes; what can't be understood is told, and left out.
+    pub fn records(&self, folder: &Folder) -> Result<Vec<Record>, Failure> {
+        let records = changes::all(folder)?;
+        self.notices.note(records.passed_over);
+        Ok(records.all)
+    }
+
+    /// What is kept of deleted accounts; what can't be understood is told, and left out.
+    pub fn kept(&self) -> Result<Vec<RetiredAccount>, Failure> {
+        let kept = nest_host::kept::read(&self.tree, &self.state)?;
+        self.notices.note(kept.passed_over);
+        Ok(kept.accounts)
     }
 
     /// What planners and rules go by.
@@ -184,8 +224,14 @@ impl<'g> Session<'g> {
                 .collect(),
             other_hands,
             keep_days: self.policy.changes_keep_days,
-            retired: retired::read(&self.tree, &self.state)?,
-            suspended: suspended::read(&self.tree, &self.state)?,
+            retired: match plan.needs_numbers() {
+                true => retired::read(&self.tree, &self.state)?,
+                false => nest_core::surroundings::Retired::default(),
+            },
+            suspended: match plan.needs_suspended() {
+                true => suspended::read(&self.tree, &self.state)?,
+                false => Vec::new(),
+            },
         };
         let bar = Bar::default();
         let committed =
@@ -211,18 +257,34 @@ impl<'g> Session<'g> {
     /// Finishes or rolls back what a crash left, and says so. Returns whether
     /// there was anything.
     pub fn recover(&self, lock: &Lock) -> Result<bool, Failure> {
-        let Some(recovered) = recover::recover(lock, &self.tree, &self.state)? else {
-            return Ok(false);
-        };
+        let recovered = recover::recover(lock, &self.tree, &self.state, Foreign::Refused)?;
+        let Some(recovered) = recovered else { return Ok(false) };
         errln!("{}", recovered_in_words(&recovered));
         Ok(true)
     }
 
     /// Says on stderr that a change stands unfinished, before showing anything.
     pub fn tell_unfinished(&self) {
-        if let Some(what) = self.unfinished() {
-            let command = self.global.command("recover");
-            errln!("{what} stands unfinished since a crash; finish it with   {command}");
+        match recover::unfinished(&self.tree, &self.state) {
+            Ok(Some(unfinished)) if !recover::is_being_changed(&self.tree) => {
+                let (what, command) =
+                    (visible(unfinished.what.as_bytes()), self.global.command("recover"));
+                match unfinished.foreign {
+                    None => {
+                        errln!("{what} stands unfinished since a crash; finish it with   {command}")
+                    }
+                    Some(tree) => errln!(
+                        "{what} stands unfinished, but in another tree, {}, of which this one \
+                         may be a copy; look at it with   {command} --dry-run",
+                        visible(tree.as_bytes())
+                    ),
+                }
+            }
+            Ok(_) => {}
+            Err(error) => {
+                let told = Failure::from(error);
+                errln!("{}", visible(told.message.as_bytes()));
+            }
         }
     }
 
@@ -235,6 +297,7 @@ impl<'g> Session<'g> {
                 None
             }
         };
+        let unfinished = unfinished.map(|unfinished| unfinished.what);
         unfinished.filter(|_| !recover::is_being_changed(&self.tree))
     }
 
@@ -297,16 +360,24 @@ impl<'g> Session<'g> {
             }
             return Ok(());
         }
-        let prompt = dialoguer::Confirm::new().with_prompt("Do this?").default(false);
-        match prompt.interact_opt() {
-            Ok(Some(true)) => Ok(()),
-            Ok(_) => Err(declined()),
-            Err(error) => Err(Failure::new(
-                REFUSED,
-                "declined",
-                format!("no answer ({error}); nothing was changed"),
-            )),
+        confirm()
+    }
+
+    /// Asks whether to go on with what was shown; without a terminal, `--yes` has to be
+    /// said with the command.
+    pub fn confirm(&self, refused: &str, command: &str) -> Result<(), Failure> {
+        if self.global.yes {
+            return Ok(());
         }
+        if std::io::stdin().is_terminal() && std::io::stderr().is_terminal() {
+            crate::output::flush();
+            return confirm();
+        }
+        let message =
+            format!("{refused}: somebody has to look at it, and there is no terminal to ask at");
+        Err(Failure::new(REFUSED, "needs-yes", message)
+            .or("see what it would do", format!("{command} --dry-run"))
+            .or("or do it without asking", format!("{command} --yes")))
     }
 
     /// One line a change for the system's log.
@@ -354,13 +425,19 @@ impl<'g> Session<'g> {
             let message = format!("{} can't be read: {why}", file.path());
             return Err(Failure::new(UNTOUCHED, "unreadable", message));
         }
-        let world = World::new(&self.tree, retired::read(&self.tree, &self.state)?);
-        let world =
-            world.seen_by(author().uid).with_suspended(suspended::read(&self.tree, &self.state)?);
-        let world = world.with_state(&self.state);
+        let world = self.world_to_look_at()?.seen_by(author().uid);
         let change = self.next_number(self.state.open(&self.tree)?.as_ref())?;
         let ground = Ground { change, ..self.ground(loaded, &world) };
-        Ok((planner(ground)?, change))
+        let plan = planner(ground)?;
+        // Numbers must not be given without knowing which are retired, and what is known of
+        // suspended accounts must not be lost.
+        if plan.needs_numbers() && ground.world.retired_is_known().is_err() {
+            retired::read(&self.tree, &self.state)?;
+        }
+        if plan.needs_suspended() {
+            suspended::read(&self.tree, &self.state)?;
+        }
+        Ok((plan, change))
     }
 
     /// Takes the account-file lock.
@@ -396,6 +473,18 @@ impl<'g> Session<'g> {
     }
 }
 
+fn confirm() -> Result<(), Failure> {
+    let prompt = dialoguer::Confirm::new().with_prompt("Do this?").default(false);
+    match prompt.interact_opt() {
+        Ok(Some(true)) => Ok(()),
+        Ok(_) => Err(Failure::new(REFUSED, "declined", "nothing was changed")),
+        Err(error) => {
+            let message = format!("no answer ({error}); nothing was changed");
+            Err(Failure::new(REFUSED, "declined", message))
+        }
+    }
+}
+
 /// The command line, to be pasted; an undo says which change it is about.
 fn as_typed(plan: &Plan) -> String {
     let mut words: Vec<String> =
@@ -410,23 +499,32 @@ fn as_typed(plan: &Plan) -> String {
 }
 
 fn read_policy(global: &Global, tree: &Tree) -> Result<Policy, Failure> {
-    let (shown, text) = match &global.policy {
-        Some(path) => (path.display().to_string(), std::fs::read(path)),
-        None => (POLICY.to_owned(), tree.read(POLICY)),
-    };
-    let unreadable = |why: String| {
+    let unreadable = |shown: &str, why: String| {
         Failure::new(REFUSED, "policy", format!("the policy {shown} can't be read: {why}"))
     };
-    match text {
-        Ok(text) => {
-            let text = String::from_utf8(text).map_err(|_| unreadable("it is not UTF-8".into()))?;
-            Ok(Policy::read(&shown, &text)?)
+    let (shown, text) = match &global.policy {
+        // Whatever the administrator names is read, be it the end of a pipe.
+        Some(path) => {
+            let shown = path.display().to_string();
+            let text = read_at_most(path, CONFIGURATION);
+            let text =
+                text.map_err(|error| unreadable(&shown, std::io::Error::from(error).to_string()))?;
+            (shown, text)
         }
-        Err(error) if error.kind() == std::io::ErrorKind::NotFound && global.policy.is_none() => {
-            Ok(Policy::default())
-        }
-        Err(error) => Err(unreadable(error.to_string())),
-    }
+        None => match untrusted::read_configuration(tree, POLICY) {
+            Ok(text) => (POLICY.to_owned(), text),
+            Err(missing) if missing.is_missing() => return Ok(Policy::default()),
+            Err(error) => return Err(unreadable(POLICY, std::io::Error::from(error).to_string())),
+        },
+    };
+    let text = String::from_utf8(text).map_err(|_| unreadable(&shown, "it is not UTF-8".into()))?;
+    Ok(Policy::read(&shown, &text)?)
+}
+
+fn read_at_most(path: &Path, most: u64) -> Result<Vec<u8>, Unreadable> {
+    let mut text = Vec::new();
+    std::fs::File::open(path)?.take(most + 1).read_to_end(&mut text)?;
+    if text.len() as u64 > most { Err(Unreadable::TooLong(most)) } else { Ok(text) }
 }
 
 /// What recovery did, in a line.
@@ -435,10 +533,12 @@ pub fn recovered_in_words(recovered: &recover::Recovered) -> String {
         Some(number) => format!("change {number} ({})", visible(recovered.summary.as_bytes())),
         None => format!("a change ({})", visible(recovered.summary.as_bytes())),
     };
+    let told = recovered.notes.iter().map(|note| visible(note.as_bytes()));
+    let notes: String = told.map(|note| format!("\n  {note}")).collect();
     match recovered.finished {
-        true => format!("recovered: {what}, which a crash had cut off, is now finished"),
+        true => format!("recovered: {what}, which a crash had cut off, is now finished{notes}"),
         false => format!(
-            "recovered: {what}, which a crash had cut off before it happened, was rolled back"
+            "recovered: {what}, which a crash had cut off before it happened, was rolled back{notes}"
         ),
     }
 }

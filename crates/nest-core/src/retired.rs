@@ -11,10 +11,12 @@ use crate::record::Author;
 use crate::secret::shown;
 use crate::surroundings::Suspended;
 use crate::table::File;
-use crate::value::{escape, escaped};
+use crate::value::{NotPlain, PlainName, escape, escaped, is_tree_path};
 
 /// What was deleted.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::Display)]
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, strum::Display,
+)]
 #[serde(rename_all = "kebab-case")]
 #[strum(serialize_all = "kebab-case")]
 pub enum Thing {
@@ -134,8 +136,8 @@ pub enum Became {
     },
     /// It is packed, in a file beside this one.
     Archived {
-        /// The file's name.
-        file: String,
+        /// The file.
+        file: PackedFile,
     },
     /// It is gone.
     Erased,
@@ -166,10 +168,102 @@ pub struct RetiredAccount {
     pub kept: Kept,
     /// A digest of each packed file beside this one: XXH3, 128 bits.
     #[serde(default)]
-    pub digests: BTreeMap<String, String>,
-    /// The folder it is in, below `retired`: not in the file.
-    #[serde(skip)]
-    pub folder: String,
+    pub digests: BTreeMap<PackedFile, String>,
+    /// The folder it is in: not in the file, see [`RetiredAccount::in_folder`].
+    #[serde(skip, default = "KeptFolder::unknown")]
+    pub folder: KeptFolder,
+}
+
+/// The folder of a deleted account or group, below `retired` in the state folder:
+/// `user/maren.1004.14`.
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct KeptFolder {
+    /// What is kept in it.
+    pub thing: Thing,
+    /// Its name.
+    pub name: PlainName,
+}
+
+impl KeptFolder {
+    fn unknown() -> Self {
+        KeptFolder { thing: Thing::User, name: PlainName::fixed("unknown") }
+    }
+
+    /// Reads what [`KeptFolder`] displays; `None` for anything else.
+    pub fn parse(text: &str) -> Option<Self> {
+        let (thing, name) = text.split_once('/')?;
+        let thing = [Thing::User, Thing::Group].into_iter().find(|it| it.to_string() == thing)?;
+        let name = PlainName::parse(name).ok()?;
+        // What begins with a dot waits for its name, or is about to go.
+        (!name.as_str().starts_with('.')).then_some(KeptFolder { thing, name })
+    }
+}
+
+impl std::fmt::Display for KeptFolder {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        write!(f, "{}/{}", self.thing, self.name)
+    }
+}
+
+impl Serialize for KeptFolder {
+    fn serialize<S: serde::Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_str(self)
+    }
+}
+
+impl<'de> Deserialize<'de> for KeptFolder {
+    fn deserialize<D: serde::Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let text = String::deserialize(deserializer)?;
+        let fault = || format!("\"{}\" is no folder of a kept account", text.escape_debug());
+        KeptFolder::parse(&text).ok_or_else(|| serde::de::Error::custom(fault()))
+    }
+}
+
+/// A packed home, mail spool file or crontab, in the folder of its account.
+#[derive(
+    Debug,
+    Clone,
+    Copy,
+    PartialEq,
+    Eq,
+    PartialOrd,
+    Ord,
+    Serialize,
+    Deserialize,
+    strum::Display,
+    strum::EnumIter,
+)]
+#[allow(missing_docs)]
+pub enum PackedFile {
+    #[serde(rename = "home.tar.zst")]
+    #[strum(serialize = "home.tar.zst")]
+    Home,
+    #[serde(rename = "mail.tar.zst")]
+    #[strum(serialize = "mail.tar.zst")]
+    Mail,
+    #[serde(rename = "crontab.tar.zst")]
+    #[strum(serialize = "crontab.tar.zst")]
+    Crontab,
+}
+
+impl PackedFile {
+    /// The file that a belonging, `home`, `mail` or `crontab`, is packed into.
+    pub fn of(what: &str) -> Self {
+        match what {
+            "mail" => PackedFile::Mail,
+            "crontab" => PackedFile::Crontab,
+            _ => PackedFile::Home,
+        }
+    }
+
+    /// Its name.
+    pub fn name(self) -> PlainName {
+        match self {
+            PackedFile::Home => PlainName::fixed("home.tar.zst"),
+            PackedFile::Mail => PlainName::fixed("mail.tar.zst"),
+            PackedFile::Crontab => PlainName::fixed("crontab.tar.zst"),
+        }
+    }
 }
 
 /// The version of the file that this program writes and reads.
@@ -177,8 +271,45 @@ pub const VERSION: u32 = 1;
 
 impl Kept {
     /// The folder it is kept in, below `retired`: `user/maren.1004.14`.
-    pub fn folder(&self, change: u64) -> String {
-        format!("{}/{}.{}.{change}", self.thing, escape(&self.name), self.id)
+    ///
+    /// # Errors
+    /// [`NotPlain`], for a name that is no single plain component of a path.
+    pub fn folder(&self, change: u64) -> Result<KeptFolder, NotPlain> {
+        let name = PlainName::parse(format!("{}{change}", self.folder_start()))?;
+        Ok(KeptFolder { thing: self.thing, name })
+    }
+
+    /// What the name of its folder begins with; the number of a change comes after it.
+    fn folder_start(&self) -> String {
+        format!("{}.{}.", escape(&self.name), self.id)
+    }
+
+    /// What makes it impossible that this program wrote it, in words.
+    pub fn fault(&self) -> Option<String> {
+        let places = self.belongings.iter().filter_map(|belonging| match &belonging.became {
+            Became::SetAside { place } => Some((&belonging.path, place)),
+            _ => None,
+        });
+        // What is erased in the end is what was set aside, and nothing else.
+        let mut strays = places.filter(|(path, place)| {
+            let start = set_aside_start(path, &self.name, self.id);
+            !place.strip_prefix(&start[..]).is_some_and(is_number)
+        });
+        if let Some((path, place)) = strays.next() {
+            return Some(format!("{place} is not where {path} is set aside"));
+        }
+        self.belongings.iter().find_map(|belonging| {
+            let places = match &belonging.became {
+                Became::SetAside { place } | Became::Given { place, .. } => {
+                    vec![&belonging.path, place]
+                }
+                Became::Archived { .. } | Became::Erased => vec![&belonging.path],
+                // Nothing was done to it, whatever path the account's line named.
+                Became::Stays => Vec::new(),
+            };
+            let bad = places.into_iter().find(|path| !is_tree_path(path));
+            bad.map(|path| format!("{path} is no path of the tree"))
+        })
     }
 
     /// The same without any hash, for records.
@@ -202,12 +333,54 @@ impl Kept {
     }
 }
 
+impl RetiredAccount {
+    /// The same, as it was found in a folder.
+    ///
+    /// # Errors
+    /// What makes it impossible that this program put it there, in words.
+    pub fn in_folder(self, folder: KeptFolder) -> Result<Self, String> {
+        if let Some(fault) = self.kept.fault() {
+            return Err(fault);
+        }
+        let change = folder.name.as_str().strip_prefix(&self.kept.folder_start());
+        let numbered = change.is_some_and(|change| is_number(change.as_bytes()));
+        if folder.thing != self.kept.thing || !numbered {
+            let Kept { thing, name, id, .. } = &self.kept;
+            return Err(format!("it is about {thing} {name} with the number {id}"));
+        }
+        Ok(RetiredAccount { folder, ..self })
+    }
+}
+
 impl KeptLine {
     /// Its first field.
     pub fn name(&self) -> &[u8] {
         let text = self.text.trim_ascii_start();
         &text[..text.find_byte(b':').unwrap_or(text.len())]
     }
+}
+
+/// Where a thing is set aside: behind a directory of root's beside it, under a name
+/// that says whose it was and which change did it.
+///
+/// ```
+/// let place = nest_core::retired::set_aside_place(b"/home/maren", b"maren", 1004, Some(9));
+/// assert_eq!(place, "/home/.set-aside/maren.1004.9");
+/// ```
+pub fn set_aside_place(path: &[u8], name: &[u8], uid: u32, change: Option<u64>) -> BString {
+    let mut place = set_aside_start(path, name, uid);
+    place.extend_from_slice(change.unwrap_or(0).to_string().as_bytes());
+    place
+}
+
+/// The same without the number of the change.
+fn set_aside_start(path: &[u8], name: &[u8], uid: u32) -> BString {
+    let parent = path.rsplit_once_str("/").map_or(&b""[..], |(parent, _)| parent);
+    [parent, b"/.set-aside/", name, format!(".{uid}.").as_bytes()].concat().into()
+}
+
+fn is_number(text: &[u8]) -> bool {
+    !text.is_empty() && text.iter().all(u8::is_ascii_digit)
 }
 
 /// A list with `name` back in it: at its place in the list as it was, as far as
@@ -267,7 +440,7 @@ mod tests {
                 bytes: 40,
             }],
         };
-        assert_eq!(kept.folder(9), "user/maren.1004.9");
+        assert_eq!(kept.folder(9).unwrap().to_string(), "user/maren.1004.9");
         let record = serde_json::to_string(&kept.without_hashes()).unwrap();
         assert!(!record.contains("salt"), "{record}");
         let text = serde_json::to_string(&kept).unwrap();

@@ -66,6 +66,10 @@ pub enum Site {
 pub struct Skeleton {
     /// Files and links below it; directories are not counted.
     pub files: usize,
+    /// What in it has a set-user-id or set-group-id bit, which no copy gets: how many.
+    pub set_id: usize,
+    /// Files with more than one name, of which another may be anywhere: how many.
+    pub linked: usize,
 }
 
 /// Why a skeleton can't be copied, in words that follow its path.
@@ -193,8 +197,11 @@ pub struct Survey {
     pub more: bool,
     /// The day of the last alteration.
     pub newest: Option<Day>,
-    /// Directories in it on which another file system is mounted.
+    /// Directories in it on which something is mounted; what is behind them is not
+    /// counted.
     pub mounts: Vec<BString>,
+    /// What could not be counted, and why: the first few.
+    pub uncounted: Vec<(BString, String)>,
     /// The first thing in it that is marked so that nobody can change it.
     pub fixed: Option<BString>,
 }

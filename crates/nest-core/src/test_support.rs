@@ -59,7 +59,7 @@ impl Surroundings for World {
         if self.unowned { Err("needs root".into()) } else { Ok(()) }
     }
     fn skeleton(&self, _: &BStr) -> Result<Skeleton, SkeletonFault> {
-        self.skeleton_fault.clone().map_or(Ok(Skeleton { files: 3 }), Err)
+        self.skeleton_fault.clone().map_or(Ok(Skeleton { files: 3, set_id: 0, linked: 0 }), Err)
     }
     fn program(&self, path: &BStr) -> Program {
         if self.missing_programs.iter().any(|missing| missing == path) {

@@ -7,40 +7,33 @@ use bstr::ByteSlice;
 use nest_core::drift::{Drift, DriftedLines, Print, digest, prints};
 use nest_core::record::{Left, Record, VERSION};
 use nest_core::table::{File, Lines};
-use nest_core::value::Day;
+use nest_core::value::{Day, PlainName};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::digest_of_file;
 use crate::effect::Place;
 use crate::journal::Journal;
-use crate::state::Folder;
+use crate::state::{self, Fault, Folder, Fresh, PassedOver};
 use crate::store::{LARGE, Loaded, Original, Seal};
 use crate::tree::Tree;
+use crate::untrusted::{open_entry, read_opened};
 
 /// The folder of the records in the state folder.
-const FOLDER: &str = "changes";
+const FOLDER: PlainName = PlainName::fixed("changes");
 /// The account files as they were left, in the state folder.
-const LEFT: &str = "left.json";
+const LEFT: PlainName = PlainName::fixed("left.json");
 
 /// Why the records can't be had.
 #[derive(Debug, thiserror::Error)]
 pub enum ChangesError {
-    /// It can't be read.
-    #[error("{path} can't be read: {error}")]
-    Unread {
+    /// It can't be understood.
+    #[error("{path} {fault}")]
+    Fault {
         /// The file or folder.
         path: String,
-        /// The system's reason.
-        error: std::io::Error,
-    },
-    /// It makes no sense.
-    #[error("{path} is damaged: {fault}; docs/formats.md tells how to mend it")]
-    Damaged {
-        /// The file.
-        path: String,
         /// What is wrong.
-        fault: String,
+        fault: Fault,
     },
     /// There is no such change.
     #[error("there is no change {number}{}", .newest.map(|newest| format!("; the newest is {newest}")).unwrap_or_default())]
@@ -78,20 +71,20 @@ impl LeftBehind {
     /// Reads it. What is damaged counts as not there: it only serves to tell
     /// what other hands did.
     pub fn read(state: &Folder) -> Self {
-        let text = state.read(LEFT).ok().flatten().unwrap_or_default();
-        serde_json::from_slice::<LeftBehind>(&text)
-            .ok()
-            .filter(|left| left.version == VERSION)
-            .unwrap_or_default()
+        let text = state.read(&LEFT).ok().flatten().unwrap_or_default();
+        state::parse(&text, VERSION).unwrap_or_default()
     }
 
-    /// Writes it.
+    /// Writes it, flushed with its directory. Where it can't be written there is none:
+    /// an old one would blame other hands for what this program did.
     ///
     /// # Errors
     /// The system's.
     pub fn write(&self, state: &Folder) -> std::io::Result<()> {
         let left = LeftBehind { version: VERSION, ..self.clone() };
-        state.write(LEFT, &serde_json::to_vec(&left).map_err(std::io::Error::from)?)
+        let text = serde_json::to_vec(&left).map_err(std::io::Error::from)?;
+        state.write(&LEFT, &text).inspect_err(|_| state.remove(&LEFT))?;
+        Ok(state.flush()?)
     }
 
     /// What other hands did to the files since they were left.
@@ -169,21 +162,16 @@ impl LeftBehind {
 
 /// A file's seal, and its text when it is small; `None` when it is not there.
 fn small_text(place: &Place) -> std::io::Result<Option<(Seal, Option<Vec<u8>>)>> {
-    use rustix::fs::{Mode, OFlags};
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    let file = match rustix::fs::openat(&place.directory, &place.name, flags, Mode::empty()) {
-        Ok(file) => file,
-        Err(Errno::NOENT) => return Ok(None),
+    let (file, stat) = match open_entry(&place.directory, &place.name) {
+        Ok(opened) => opened,
+        Err(error) if error.is_missing() => return Ok(None),
         Err(error) => return Err(error.into()),
     };
-    let stat = rustix::fs::fstat(&file)?;
     let seal = Seal::of(&stat);
     if stat.st_size as u64 >= LARGE {
         return Ok(Some((seal, None)));
     }
-    let mut text = Vec::new();
-    std::io::Read::read_to_end(&mut std::fs::File::from(file), &mut text)?;
-    Ok(Some((seal, Some(text))))
+    Ok(Some((seal, Some(read_opened((file, stat), LARGE)?))))
 }
 
 /// The digest and size of a file as a change left it.
@@ -198,28 +186,61 @@ pub(crate) fn left(digest: String, size: u64) -> Left {
 pub fn next_number(state: Option<&Folder>) -> Result<u64, ChangesError> {
     let Some(state) = state else { return Ok(1) };
     let newest = numbers(state)?.into_iter().max().unwrap_or(0);
-    Ok(newest.max(LeftBehind::read(state).number) + 1)
+    Ok(newest.max(LeftBehind::read(state).number).saturating_add(1))
 }
+
+/// No change ever gets a number beyond this one: a file that is named so is a stray.
+const MOST: u64 = 1 << 53;
 
 /// The numbers of the changes that are kept, in no order.
 fn numbers(state: &Folder) -> Result<Vec<u64>, ChangesError> {
-    let unread =
-        |error: Errno| ChangesError::Unread { path: state.shown(FOLDER), error: error.into() };
-    let Some(folder) = state.inner_if_there(FOLDER).map_err(unread)? else {
+    let unread = |error: Errno| ChangesError::Fault {
+        path: state.shown(&FOLDER),
+        fault: Fault::Unread(error.to_string()),
+    };
+    let Some(folder) = state.inner_if_there(&FOLDER).map_err(unread)? else {
         return Ok(Vec::new());
     };
-    let names = folder.names().map_err(unread)?;
-    Ok(names.iter().filter_map(|name| name.strip_suffix(".json")?.parse().ok()).collect())
+    let number = |name: &PlainName| {
+        let number: u64 = name.as_str().strip_suffix(".json")?.parse().ok()?;
+        // Written as this program writes it.
+        (number < MOST && record_name(number) == *name).then_some(number)
+    };
+    Ok(folder.names().map_err(unread)?.iter().filter_map(number).collect())
 }
 
-/// All records, oldest first.
+fn record_name(number: u64) -> PlainName {
+    PlainName::parse(format!("{number}.json")).unwrap_or(PlainName::fixed("0.json"))
+}
+
+/// The records of changes, and what of them was passed over.
+#[derive(Debug, Default)]
+pub struct Records {
+    /// The records, oldest first.
+    pub all: Vec<Record>,
+    /// What could not be understood.
+    pub passed_over: Vec<PassedOver>,
+}
+
+/// All records. One that can't be understood keeps none of the others.
 ///
 /// # Errors
-/// [`ChangesError`].
-pub fn all(state: &Folder) -> Result<Vec<Record>, ChangesError> {
+/// [`ChangesError`], where they can't be listed.
+pub fn all(state: &Folder) -> Result<Records, ChangesError> {
     let mut numbers = numbers(state)?;
     numbers.sort_unstable();
-    numbers.into_iter().map(|number| read(state, number)).collect()
+    let mut records = Records::default();
+    for number in numbers {
+        match read(state, number) {
+            Ok(record) => records.all.push(record),
+            Err(ChangesError::Fault { path, fault }) => {
+                records.passed_over.push(PassedOver::new(path, &fault));
+            }
+            // It went while we looked.
+            Err(ChangesError::NoSuchChange { .. }) => {}
+        }
+    }
+    Ok(records)
 }
 
 /// One record.
@@ -227,19 +248,22 @@ pub fn all(state: &Folder) -> Result<Vec<Record>, ChangesError> {
 /// # Errors
 /// [`ChangesError`].
 pub fn read(state: &Folder, number: u64) -> Result<Record, ChangesError> {
-    let name = format!("{number}.json");
+    let name = record_name(number);
     let missing = || {
         let newest = numbers(state).ok().and_then(|numbers| numbers.into_iter().max());
         ChangesError::NoSuchChange { number, newest }
     };
-    let path = state.shown(&format!("{FOLDER}/{name}"));
-    let unread = |error| ChangesError::Unread { path: path.clone(), error };
-    let folder = state.inner_if_there(FOLDER).map_err(|error| unread(error.into()))?;
+    let path = format!("{}/{name}", state.shown(&FOLDER));
+    let unread = |error: std::io::Error| ChangesError::Fault {
+        path: path.clone(),
+        fault: Fault::Unread(error.to_string()),
+    };
+    let folder = state.inner_if_there(&FOLDER).map_err(|error| unread(error.into()))?;
     let text = folder.ok_or_else(missing)?.read(&name).map_err(unread)?.ok_or_else(missing)?;
     let record = parse(&text, path.clone())?;
     if record.number != number {
-        let fault = format!("it says that it is change {}", record.number);
-        return Err(ChangesError::Damaged { path, fault });
+        let fault = Fault::Damaged(format!("it says that it is change {}", record.number));
+        return Err(ChangesError::Fault { path, fault });
     }
     Ok(record)
 }
@@ -247,14 +271,15 @@ pub fn read(state: &Folder, number: u64) -> Result<Record, ChangesError> {
 /// Reads a record. Any bytes may come in.
 ///
 /// # Errors
-/// [`ChangesError::Damaged`], also for a version that is not known.
+/// [`ChangesError::Fault`], also for what this program could not have written.
 pub fn parse(text: &[u8], path: String) -> Result<Record, ChangesError> {
-    let fault = match serde_json::from_slice::<Record>(text) {
-        Ok(record) if record.version == VERSION => return Ok(record),
-        Ok(record) => format!("it has version {}, and {VERSION} is known", record.version),
-        Err(error) => error.to_string(),
-    };
-    Err(ChangesError::Damaged { path, fault })
+    let record = state::parse::<Record>(text, VERSION).and_then(|record| {
+        match record.told.steps.iter().find_map(|step| step.step.fault()) {
+            Some(fault) => Err(Fault::Damaged(fault)),
+            None => Ok(record),
+        }
+    });
+    record.map_err(|fault| ChangesError::Fault { path, fault })
 }
 
 /// The file that holds a record.
@@ -277,37 +302,81 @@ pub(crate) fn around_edits(record: &Record) -> (Vec<u8>, Vec<u8>) {
     (text, rest)
 }
 
-/// Writes a record, flushed with its directory.
+/// Writes a record beside its name, flushed: room for it is had before the change
+/// happens.
 ///
 /// # Errors
 /// The system's.
-pub(crate) fn write(state: &Folder, record: &Record) -> std::io::Result<()> {
-    let folder = state.inner(FOLDER)?;
-    folder.write(&format!("{}.json", record.number), &to_text(record))?;
+pub(crate) fn stage(state: &Folder, record: &Record) -> std::io::Result<()> {
+    state.inner(&FOLDER)?.write_beside(&record_name(record.number), &to_text(record))?;
+    Ok(())
+}
+
+/// Begins a record beside its name, to be written bit by bit.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn begin(state: &Folder, number: u64) -> std::io::Result<Fresh> {
+    state.inner(&FOLDER)?.begin(&record_name(number))
+}
+
+/// Removes a record that was written beside its name.
+pub(crate) fn discard(state: &Folder, number: u64) {
+    if let Ok(Some(folder)) = state.inner_if_there(&FOLDER) {
+        folder.remove_beside(&record_name(number));
+    }
+    state.remove_empty(&FOLDER);
+}
+
+/// The digests of the record that waits beside its name, and of the one that has it.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn digests(state: &Folder, number: u64) -> std::io::Result<[Option<String>; 2]> {
+    let Some(folder) = state.inner_if_there(&FOLDER)? else { return Ok([None, None]) };
+    let name = record_name(number);
+    Ok([folder.digest_beside(&name)?, folder.digest(&name)?])
+}
+
+/// Gives a record that waits beside its name that name. With a record that holds
+/// everything that is written anew where nothing waits.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn publish(state: &Folder, number: u64, whole: Option<&Record>) -> std::io::Result<()> {
+    let (folder, name) = (state.inner(&FOLDER)?, record_name(number));
+    match (folder.publish(&name), whole) {
+        (Err(Errno::NOENT), Some(record)) => folder.write(&name, &to_text(record))?,
+        // It was published before a crash.
+        (Err(Errno::NOENT), None) if folder.read_head(&name, 0)?.is_some() => {}
+        (published, _) => published?,
+    }
     Ok(folder.flush()?)
 }
 
-/// Moves the record of a long change from the journal to its place, flushed.
+/// Flushes the folder of the records.
 ///
 /// # Errors
 /// The system's.
-pub(crate) fn take_over(state: &Folder, journal: &Journal, number: u64) -> std::io::Result<()> {
-    let folder = state.inner(FOLDER)?;
-    journal.move_record(&folder, &format!("{number}.json"))?;
-    Ok(folder.flush()?)
+pub(crate) fn flush(state: &Folder) -> std::io::Result<()> {
+    match state.inner_if_there(&FOLDER)? {
+        Some(folder) => Ok(folder.flush()?),
+        None => Ok(()),
+    }
 }
 
-/// Keeps the list of files that a change gave another number.
+/// Takes the list of files that a change gave another number over from the journal.
 ///
 /// # Errors
 /// The system's.
-pub(crate) fn keep_list(
+pub(crate) fn take_list(
     state: &Folder,
     number: u64,
     at: usize,
-    list: &[u8],
+    (journal, list): (&Journal, &PlainName),
 ) -> std::io::Result<()> {
-    state.inner(FOLDER)?.write(&format!("{number}.files-{at}"), list)
+    let name = PlainName::parse(format!("{number}.files-{at}")).map_err(std::io::Error::other)?;
+    journal.move_kept(list, &state.inner(&FOLDER)?, &name)
 }
 
 /// The lists of files that a change gave another number, as one.
@@ -315,10 +384,10 @@ pub(crate) fn keep_list(
 /// # Errors
 /// The system's.
 pub(crate) fn kept_lists(state: &Folder, number: u64) -> std::io::Result<Vec<u8>> {
-    let Some(folder) = state.inner_if_there(FOLDER)? else { return Ok(Vec::new()) };
+    let Some(folder) = state.inner_if_there(&FOLDER)? else { return Ok(Vec::new()) };
     let start = format!("{number}.files-");
     let mut all = Vec::new();
-    for name in folder.names()?.iter().filter(|name| name.starts_with(&start)) {
+    for name in folder.names()?.iter().filter(|name| name.as_str().starts_with(&start)) {
         all.extend(folder.read(name)?.unwrap_or_default());
     }
     Ok(all)
@@ -327,7 +396,7 @@ pub(crate) fn kept_lists(state: &Folder, number: u64) -> std::io::Result<Vec<u8>
 /// When a change was made, without reading all of its record.
 fn time_of(folder: &Folder, number: u64) -> Option<String> {
     const HEAD: u64 = 512;
-    let head = folder.read_head(&format!("{number}.json"), HEAD).ok()??;
+    let head = folder.read_head(&record_name(number), HEAD).ok()??;
     let after = &head[head.find(b"\"time\":")? + 7..];
     let time = after.split_str("\"").nth(1)?;
     Some(time.to_str().ok()?.to_owned())
@@ -336,7 +405,7 @@ fn time_of(folder: &Folder, number: u64) -> Option<String> {
 /// Removes the records that are older than `keep_days`; the newest stays, so that
 /// its number is not given again.
 pub(crate) fn tidy(state: &Folder, today: Day, keep_days: u32) {
-    let (Ok(numbers), Ok(Some(folder))) = (numbers(state), state.inner_if_there(FOLDER)) else {
+    let (Ok(numbers), Ok(Some(folder))) = (numbers(state), state.inner_if_there(&FOLDER)) else {
         return;
     };
     let newest = numbers.iter().copied().max().unwrap_or(0);
@@ -351,6 +420,7 @@ pub(crate) fn tidy(state: &Folder, today: Day, keep_days: u32) {
             break;
         }
         let start = format!("{number}.");
-        names.iter().filter(|name| name.starts_with(&start)).for_each(|name| folder.remove(name));
+        let of_it = names.iter().filter(|name| name.as_str().starts_with(&start));
+        of_it.for_each(|name| folder.remove(name));
     }
 }

@@ -11,11 +11,13 @@ use rustix::fs::{
 };
 use rustix::io::Errno;
 
-use crate::inventory::{DIRECTORY, names};
+use crate::interrupt::Patience;
+use crate::inventory::{DataParts, open_met};
+use crate::walk::{At, Ladder, Visitor, descend, split_last};
 
 /// Copies the entry `from` of one directory as the entry `to` of another, where
-/// nothing is, and flushes it. Directories of other file systems mounted inside
-/// stop it (`EXDEV`): they can't be moved.
+/// nothing is, and flushes it. What is mounted inside stops it (`EXDEV`): that can't be
+/// moved. An interrupt does too (`EINTR`).
 ///
 /// # Errors
 /// The system's. What was copied so far is left for the caller to remove.
@@ -26,134 +28,141 @@ pub fn copy(
     to: &OsStr,
     progress: &Progress<'_>,
 ) -> Result<(), Errno> {
-    let stat = rustix::fs::statat(&source, from, AtFlags::SYMLINK_NOFOLLOW)?;
-    let (device, linked, root) = (stat.st_dev, HashMap::new(), target.as_fd());
-    let mut copying = Copying { device, linked, root, progress };
-    copying.entry(source.as_fd(), from, target.as_fd(), to, to.as_bytes())
+    let base = || target.as_fd().try_clone_to_owned().map_err(|_| Errno::MFILE);
+    let mut copying = Copying {
+        target: Ladder::new(base()?),
+        links: Ladder::new(base()?),
+        linked: HashMap::new(),
+        to,
+        piece: Vec::new(),
+        progress,
+    };
+    descend(source, from, Patience::Ends, &mut copying)
 }
 
 /// Is told how many more bytes were copied.
 pub type Progress<'a> = dyn Fn(u64) + Sync + 'a;
 
 struct Copying<'a> {
-    device: u64,
+    /// The directory that is being filled.
+    target: Ladder,
+    /// Where the first of a file's names was found last.
+    links: Ladder,
     /// Files with more than one link: inode, and where the copy of it is below
     /// the target directory.
     linked: HashMap<u64, Vec<u8>>,
-    root: BorrowedFd<'a>,
+    to: &'a OsStr,
+    piece: Vec<u8>,
     progress: &'a Progress<'a>,
 }
 
-impl Copying<'_> {
-    fn entry(
-        &mut self,
-        source: BorrowedFd<'_>,
-        from: &OsStr,
-        target: BorrowedFd<'_>,
-        to: &OsStr,
-        path: &[u8],
-    ) -> Result<(), Errno> {
-        let stat = rustix::fs::statat(source, from, AtFlags::SYMLINK_NOFOLLOW)?;
-        if stat.st_dev != self.device {
-            return Err(Errno::XDEV);
-        }
-        match FileType::from_raw_mode(stat.st_mode) {
-            FileType::Directory => return self.directory(source, from, target, to, path),
-            _ if stat.st_nlink > 1 => {
-                if let Some(first) = self.linked.get(&stat.st_ino) {
-                    let first = OsStr::from_bytes(first);
-                    return rustix::fs::linkat(self.root, first, target, to, AtFlags::empty());
-                }
-                self.linked.insert(stat.st_ino, path.to_vec());
+impl Visitor for Copying<'_> {
+    type Error = Errno;
+
+    fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
+        let (stat, to) = (at.stat, self.name_of(at));
+        if stat.st_nlink > 1 {
+            let path = [self.to.as_bytes(), at.path].concat();
+            if let Some(first) = self.linked.get(&stat.st_ino) {
+                let (parent, name) = split_last(first);
+                self.links.go(parent)?;
+                let (from, name) = (self.links.here(), OsStr::from_bytes(name));
+                return rustix::fs::linkat(from, name, self.target.here(), to, AtFlags::empty());
             }
-            _ => {}
+            self.linked.insert(stat.st_ino, path);
         }
+        let target = self.target.here();
         match FileType::from_raw_mode(stat.st_mode) {
-            FileType::RegularFile => self.file(source, from, target, to, &stat),
+            FileType::RegularFile => {
+                let original = open_met(at)?;
+                let flags = OFlags::WRONLY
+                    | OFlags::CREATE
+                    | OFlags::EXCL
+                    | OFlags::NOFOLLOW
+                    | OFlags::CLOEXEC;
+                let copy = rustix::fs::openat(target, to, flags, Mode::RUSR | Mode::WUSR)?;
+                let size = stat.st_size.cast_unsigned();
+                copy_contents(&original, &copy, size, &mut self.piece, self.progress)?;
+                dress(&original, &copy, stat)
+            }
             FileType::Symlink => {
-                let link = rustix::fs::readlinkat(source, from, Vec::new())?;
+                let link = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
                 rustix::fs::symlinkat(&link, target, to)?;
-                dress_by_name(target, to, &stat)
+                dress_by_name(target, to, stat)
             }
             kind => {
                 let mode = Mode::from_raw_mode(stat.st_mode);
                 rustix::fs::mknodat(target, to, kind, mode, stat.st_rdev)?;
-                dress_by_name(target, to, &stat)?;
+                dress_by_name(target, to, stat)?;
                 rustix::fs::chmodat(target, to, mode, AtFlags::empty())
             }
         }
     }
 
-    fn directory(
-        &mut self,
-        source: BorrowedFd<'_>,
-        from: &OsStr,
-        target: BorrowedFd<'_>,
-        to: &OsStr,
-        path: &[u8],
-    ) -> Result<(), Errno> {
-        let inside = rustix::fs::openat(source, from, DIRECTORY, Mode::empty())?;
-        let stat = rustix::fs::fstat(&inside)?;
-        rustix::fs::mkdirat(target, to, Mode::RWXU)?;
-        let copy = rustix::fs::openat(target, to, DIRECTORY, Mode::empty())?;
-        for name in names(&inside)? {
-            let path = [path, b"/", name.as_bytes()].concat();
-            self.entry(inside.as_fd(), &name, copy.as_fd(), &name, &path)?;
-        }
-        dress(&inside, &copy, &stat)
+    fn enter(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
+        let to = self.name_of(at);
+        rustix::fs::mkdirat(self.target.here(), to, Mode::RWXU)?;
+        self.target.down(to)?;
+        Ok(true)
     }
 
-    fn file(
-        &mut self,
-        source: BorrowedFd<'_>,
-        from: &OsStr,
-        target: BorrowedFd<'_>,
-        to: &OsStr,
-        stat: &Stat,
-    ) -> Result<(), Errno> {
-        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-        let original = rustix::fs::openat(source, from, flags, Mode::empty())?;
-        let flags =
-            OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-        let copy = rustix::fs::openat(target, to, flags, Mode::RUSR | Mode::WUSR)?;
-        copy_contents(&original, &copy, stat.st_size as u64, self.progress)?;
-        dress(&original, &copy, stat)
+    fn leave(&mut self, at: &At<'_>, inside: BorrowedFd<'_>) -> Result<(), Errno> {
+        let copy = self.target.up()?;
+        dress(inside, &copy, at.stat)
     }
 }
 
-/// Copies the parts of a file that hold data, and leaves its holes.
-fn copy_contents(
+impl<'a> Copying<'a> {
+    /// The name of the copy of what was met.
+    fn name_of<'n>(&self, at: &At<'n>) -> &'n OsStr
+    where
+        'a: 'n,
+    {
+        if at.path.is_empty() { self.to } else { at.name }
+    }
+}
+
+/// How much is copied at a time.
+const PIECE: usize = 256 << 10;
+
+/// Copies the parts of a file that hold data, and leaves its holes. `piece` is memory
+/// to be used again.
+///
+/// # Errors
+/// The system's, and `EINTR` once the program was told to stop.
+pub(crate) fn copy_contents(
     from: &OwnedFd,
     to: &OwnedFd,
     size: u64,
+    piece: &mut Vec<u8>,
     progress: &Progress<'_>,
 ) -> Result<(), Errno> {
-    let mut piece = vec![0; 256 << 10];
-    let mut at = 0;
-    while at < size {
-        let start = match rustix::fs::seek(from, rustix::fs::SeekFrom::Data(at)) {
-            Ok(start) => start,
-            Err(Errno::NXIO) => break,
-            // No holes are told here: all of it is data.
-            Err(_) => at,
-        };
-        let end = rustix::fs::seek(from, rustix::fs::SeekFrom::Hole(start)).unwrap_or(size);
-        at = start;
-        while at < end.max(start + 1).min(size) {
-            match rustix::io::pread(from, &mut piece[..], at)? {
-                0 => break,
-                count => {
-                    let mut written = 0;
-                    while written < count {
-                        let place = at + written as u64;
-                        written += rustix::io::pwrite(to, &piece[written..count], place)?;
-                    }
-                    at += count as u64;
-                    progress(count as u64);
+    let room = usize::try_from(size).unwrap_or(PIECE).min(PIECE);
+    if piece.len() < room {
+        piece.resize(room, 0);
+    }
+    for part in DataParts::of(from, size) {
+        let (mut at, length) = part?;
+        let end = at + length;
+        while at < end {
+            Patience::Ends.check()?;
+            let room = usize::try_from(end - at).unwrap_or(piece.len()).min(piece.len());
+            let count = match rustix::io::pread(from, &mut piece[..room], at) {
+                Ok(0) => break,
+                Err(Errno::INTR) => continue,
+                count => count?,
+            };
+            let mut written = 0;
+            while written < count {
+                match rustix::io::pwrite(to, &piece[written..count], at + written as u64) {
+                    Ok(0) => return Err(Errno::IO),
+                    Err(Errno::INTR) => Patience::Ends.check()?,
+                    more => written += more?,
                 }
             }
+            at += count as u64;
+            progress(count as u64);
         }
-        at = at.max(end);
     }
     rustix::fs::ftruncate(to, size)
 }
@@ -169,7 +178,7 @@ fn times(stat: &Stat) -> Timestamps {
 
 /// Owner, then attributes, then mode (a change of owner clears set-id bits), then
 /// times.
-fn dress(from: &OwnedFd, to: &OwnedFd, stat: &Stat) -> Result<(), Errno> {
+fn dress(from: impl AsFd, to: &OwnedFd, stat: &Stat) -> Result<(), Errno> {
     let (uid, gid) = (Uid::from_raw(stat.st_uid), Gid::from_raw(stat.st_gid));
     rustix::fs::fchown(to, Some(uid), Some(gid))?;
     copy_attributes(from, to)?;
@@ -185,7 +194,7 @@ fn dress_by_name(directory: BorrowedFd<'_>, name: &OsStr, stat: &Stat) -> Result
     rustix::fs::utimensat(directory, name, &times(stat), here)
 }
 
-fn copy_attributes(from: &OwnedFd, to: &OwnedFd) -> Result<(), Errno> {
+fn copy_attributes(from: impl AsFd, to: &OwnedFd) -> Result<(), Errno> {
     for (name, value) in attributes_of(from)? {
         rustix::fs::fsetxattr(to, name.as_slice(), &value, XattrFlags::empty())?;
     }
@@ -197,14 +206,14 @@ fn copy_attributes(from: &OwnedFd, to: &OwnedFd) -> Result<(), Errno> {
 ///
 /// # Errors
 /// The system's.
-pub(crate) fn attributes_of(file: &OwnedFd) -> Result<BTreeMap<Vec<u8>, Vec<u8>>, Errno> {
+pub(crate) fn attributes_of(file: impl AsFd) -> Result<BTreeMap<Vec<u8>, Vec<u8>>, Errno> {
     let mut attributes = BTreeMap::new();
     let mut names = vec![0; 1024];
-    let length = match rustix::fs::flistxattr(file, &mut names[..]) {
+    let length = match rustix::fs::flistxattr(&file, &mut names[..]) {
         Ok(0) | Err(Errno::NOTSUP) => return Ok(attributes),
         Err(Errno::RANGE) => {
             names.resize(65536, 0);
-            rustix::fs::flistxattr(file, &mut names[..])?
+            rustix::fs::flistxattr(&file, &mut names[..])?
         }
         length => length?,
     };
@@ -213,7 +222,7 @@ pub(crate) fn attributes_of(file: &OwnedFd) -> Result<BTreeMap<Vec<u8>, Vec<u8>>
         if matches!(name, b"security.ima" | b"security.evm") {
             continue;
         }
-        let length = rustix::fs::fgetxattr(file, name, &mut value[..])?;
+        let length = rustix::fs::fgetxattr(&file, name, &mut value[..])?;
         attributes.insert(name.to_vec(), value[..length].to_vec());
     }
     Ok(attributes)

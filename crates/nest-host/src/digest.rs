@@ -3,20 +3,19 @@
 use std::ffi::OsStr;
 use std::os::fd::OwnedFd;
 
-use rustix::fs::{Mode, OFlags};
 use rustix::io::Errno;
 
 use crate::effect::Place;
+use crate::untrusted::open_entry;
 
 /// The digest of a file; `None` when it is not there.
 ///
 /// # Errors
-/// The system's.
+/// The system's, and one for what is no regular file.
 pub fn digest_of(place: &Place, name: &OsStr) -> std::io::Result<Option<String>> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    match rustix::fs::openat(&place.directory, name, flags, Mode::empty()) {
-        Ok(file) => Ok(Some(digest_of_file(&file)?)),
-        Err(Errno::NOENT) => Ok(None),
+    match open_entry(&place.directory, name) {
+        Ok((file, _)) => Ok(Some(digest_of_file(&file)?)),
+        Err(error) if error.is_missing() => Ok(None),
         Err(error) => Err(error.into()),
     }
 }

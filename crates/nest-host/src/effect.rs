@@ -7,15 +7,18 @@ mod place;
 
 use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt;
+use std::sync::{Mutex, PoisonError};
 
 use nest_core::plan::Owner;
+use nest_core::value::PlainName;
 use nest_core::value::escaped::Escaped;
 use rustix::fs::{AtFlags, Mode, RenameFlags};
 use rustix::io::Errno;
 
 use crate::home::{Making, give_directory, remove_all};
+use crate::interrupt::Patience;
 use crate::inventory;
-use crate::journal::{Effect, Journal, Replaced, is_missing};
+use crate::journal::{Effect, Journal, Replaced};
 use crate::kept;
 use crate::reown;
 use crate::state::Folder;
@@ -33,6 +36,11 @@ pub struct Hands<'a> {
     pub state: &'a Folder,
     /// The journal, which keeps what can't be had from the disk.
     pub journal: &'a Journal,
+    /// Whether this is what a crash left to be done: what is not as it was then is told,
+    /// and stands in no way.
+    pub recovering: bool,
+    /// What has to be told.
+    pub notes: Mutex<Vec<String>>,
 }
 
 /// Whether a file had to be rewritten in place, since it is a mount point.
@@ -49,36 +57,56 @@ impl Hands<'_> {
         Place::of(self.tree, &path.0)
     }
 
-    /// Makes an effect visible. What is visible already stays so.
+    /// Notes something that has to be told.
+    pub fn note(&self, note: String) {
+        self.notes.lock().unwrap_or_else(PoisonError::into_inner).push(note);
+    }
+
+    /// Takes out what has to be told.
+    pub fn take_notes(&self) -> Vec<String> {
+        std::mem::take(&mut *self.notes.lock().unwrap_or_else(PoisonError::into_inner))
+    }
+
+    /// Makes an effect visible. What is visible already stays so. After a crash what
+    /// can't be made visible, because the tree is another one by now, is told.
     ///
     /// # Errors
     /// The system's.
     pub fn publish(&self, effect: &Effect) -> std::io::Result<Published> {
+        match self.publish_strictly(effect) {
+            Err(error)
+                if self.recovering
+                    && !matches!(effect, Effect::Replace { .. })
+                    && is_of_the_place(&error) =>
+            {
+                self.note(format!("left undone: {} ({error})", effect.describe()));
+                Ok(Published::AtOnce)
+            }
+            published => published,
+        }
+    }
+
+    fn publish_strictly(&self, effect: &Effect) -> std::io::Result<Published> {
         match effect {
             Effect::Replace { what: Replaced::State, path, before, .. } => {
-                self.exchange_in_state(&path.0.to_string(), before.is_some())?;
+                self.exchange_in_state(&state_name(path)?, before.is_some())?;
             }
             Effect::Replace { path, staged, before, .. } => {
                 return self.replace(path, path_of(&staged.0).as_os_str(), before.is_some());
             }
-            Effect::Make { path, .. } => {
+            Effect::Make { path, .. }
+            | Effect::Unpack { path, .. }
+            | Effect::Move { to: path, copied: true, .. } => {
                 let place = self.place(path)?;
                 match place.rename(&place.beside(NEW), &place.name) {
-                    Err(error) if is_missing(error) && place.exists(&place.name)? => {}
+                    // It has its name since before a crash.
+                    Err(Errno::NOENT) if self.recovering && place.exists(&place.name)? => {}
                     renamed => renamed?,
                 }
             }
             Effect::Give { path, from, to } => self.give(path, *from, *to)?,
             Effect::SetAccess { file, to, .. } => set_access(self.tree, *file, *to)?,
-            Effect::Move { from, to, copied: true, .. } => {
-                let (old, place) = (self.place(from)?, self.place(to)?);
-                match place.rename(&place.beside(NEW), &place.name) {
-                    Err(error) if is_missing(error) && place.exists(&place.name)? => {}
-                    renamed => renamed?,
-                }
-                drop(old);
-            }
-            Effect::Move { from, to, made, copied: false } => {
+            Effect::Move { from, to, made, copied: false, .. } => {
                 if let Some(made) = made {
                     self.make_private(made)?;
                 }
@@ -96,29 +124,24 @@ impl Hands<'_> {
             Effect::Erase { path, .. } => {
                 let place = self.place(path)?;
                 match place.rename(&place.name, &place.beside(GONE)) {
-                    Err(error) if is_missing(error) => {}
+                    Err(Errno::NOENT) => {}
                     renamed => renamed?,
                 }
             }
-            Effect::Unpack { path, .. } => {
-                let place = self.place(path)?;
-                match place.rename(&place.beside(NEW), &place.name) {
-                    Err(error) if is_missing(error) && place.exists(&place.name)? => {}
-                    renamed => renamed?,
-                }
-            }
-            Effect::Keep { folder } => kept::Place::make(self.state, folder)?.publish()?,
+            Effect::Keep { folder, .. } => kept::Place::make(self.state, folder)?.publish()?,
             Effect::Release { folder } => {
                 if let Some(place) = kept::Place::find(self.state, folder)? {
                     match place.hide() {
-                        Err(error) if is_missing(error) => {}
+                        Err(Errno::NOENT) => {}
                         hidden => hidden?,
                     }
                 }
             }
-            Effect::Reown { reown, list } => {
-                let list = self.journal.kept(list)?.unwrap_or_default();
-                reown::give(self.tree, &list, reown, false)?;
+            Effect::Reown { reown, list, digest } => {
+                let list = self.list(list, digest.as_deref())?;
+                let patience = if self.recovering { Patience::Endless } else { Patience::Ends };
+                let given = reown::give(self.tree, &list, reown, false, patience)?;
+                given.told(reown).into_iter().for_each(|told| self.note(told));
             }
         }
         Ok(Published::AtOnce)
@@ -131,8 +154,8 @@ impl Hands<'_> {
     pub fn withdraw(&self, effect: &Effect) -> std::io::Result<()> {
         match effect {
             Effect::Replace { what: Replaced::State, path, before, .. } => {
-                let name = path.0.to_string();
-                match self.journal.kept(&before_name(OsStr::new(&name)))? {
+                let name = state_name(path)?;
+                match self.journal.kept(&kept_beside(&name)?)? {
                     Some(old) => self.state.write(&name, &old)?,
                     None => self.state.exchange_back(&name, before.is_some())?,
                 }
@@ -146,7 +169,7 @@ impl Hands<'_> {
                 let place = self.place(path)?;
                 place.rename(&place.name, &place.beside(NEW))?;
             }
-            Effect::Keep { folder } => kept::Place::make(self.state, folder)?.withdraw()?,
+            Effect::Keep { folder, .. } => kept::Place::make(self.state, folder)?.withdraw()?,
             Effect::Release { folder } => kept::Place::make(self.state, folder)?.unhide()?,
             Effect::Give { path, from, to } => self.give(path, *to, *from)?,
             Effect::SetAccess { file, from, .. } => set_access(self.tree, *file, *from)?,
@@ -157,23 +180,51 @@ impl Hands<'_> {
             Effect::Remove { path, .. } | Effect::Erase { path, .. } => {
                 let place = self.place(path)?;
                 match place.rename(&place.beside(GONE), &place.name) {
-                    Err(error) if is_missing(error) => {}
+                    Err(Errno::NOENT) => {}
                     renamed => renamed?,
                 }
             }
-            Effect::Reown { reown, list } => {
-                let list = self.journal.kept(list)?.unwrap_or_default();
-                reown::give(self.tree, &list, reown, true)?;
+            Effect::Reown { reown, list, digest } => {
+                let list = self.list(list, digest.as_deref())?;
+                let given = reown::give(self.tree, &list, reown, true, Patience::Endless)?;
+                given.told(&reown.back()).into_iter().for_each(|told| self.note(told));
             }
         }
         Ok(())
+    }
+
+    /// The list of files that get another number. There are two of it: no other file
+    /// says whose those files were.
+    fn list(&self, name: &PlainName, digest: Option<&str>) -> std::io::Result<Vec<u8>> {
+        for name in [Some(name.clone()), second(name)].into_iter().flatten() {
+            if let Some(list) = self.journal.kept(&name)?
+                && digest.is_none_or(|digest| nest_core::drift::digest(&list) == digest)
+            {
+                return Ok(list);
+            }
+        }
+        let message = format!("{name}, the list of those files, is not in the journal any more");
+        Err(std::io::Error::other(message))
+    }
+
+    /// Keeps the list of files that get another number. Returns its digest.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn keep_list(&self, name: &PlainName, list: &[u8]) -> std::io::Result<String> {
+        if let Some(second) = second(name) {
+            self.journal.keep(&second, list)?;
+        }
+        self.journal.keep(name, list)
     }
 
     /// Drops what was staged for an effect.
     pub fn discard(&self, effect: &Effect) {
         match effect {
             Effect::Replace { what: Replaced::State, path, .. } => {
-                self.state.remove_beside(&path.0.to_string());
+                if let Ok(name) = state_name(path) {
+                    self.state.remove_beside(&name);
+                }
             }
             Effect::Replace { path, staged, .. } => {
                 let Ok(place) = self.place(path) else { return };
@@ -183,22 +234,22 @@ impl Hands<'_> {
             }
             Effect::Make { path, made, .. } => {
                 if let Ok(place) = self.place(path) {
-                    erase(&place, &place.beside(NEW));
+                    erase(&place, &place.beside(NEW), Patience::Endless);
                 }
                 self.unmake(made);
             }
             Effect::Move { to, made, copied, .. } => {
                 if *copied && let Ok(place) = self.place(to) {
-                    erase(&place, &place.beside(NEW));
+                    erase(&place, &place.beside(NEW), Patience::Endless);
                 }
                 self.unmake(made.as_slice());
             }
             Effect::Unpack { path, .. } => {
                 if let Ok(place) = self.place(path) {
-                    erase(&place, &place.beside(NEW));
+                    erase(&place, &place.beside(NEW), Patience::Endless);
                 }
             }
-            Effect::Keep { folder } => {
+            Effect::Keep { folder, .. } => {
                 if let Ok(Some(place)) = kept::Place::find(self.state, folder) {
                     place.discard();
                 }
@@ -212,25 +263,29 @@ impl Hands<'_> {
 
     /// What comes last of all: old versions and what is to be erased go. Returns
     /// what could not be removed, in words.
-    pub fn finish(&self, effect: &Effect) -> Option<String> {
-        match effect {
+    ///
+    /// # Errors
+    /// `EINTR` where the program was told to stop: then the rest is for recovery.
+    pub fn finish(&self, effect: &Effect) -> Result<Option<String>, Errno> {
+        let patience = if self.recovering { Patience::Endless } else { Patience::Ends };
+        let told = match effect {
             Effect::Replace { .. } => {
                 self.discard(effect);
                 None
             }
             Effect::Move { from, copied: true, .. } => {
-                let place = self.place(from).ok()?;
+                let Ok(place) = self.place(from) else { return Ok(None) };
                 // Renamed first: nobody finds half of it under its own name.
                 if place.exists(&place.name).is_ok_and(|exists| exists)
                     && let Err(error) = place.rename(&place.name, &place.beside(GONE))
                 {
-                    return Some(format!("{} could not be cleared: {error}", from.0));
+                    return Ok(Some(format!("{} could not be cleared: {error}", from.0)));
                 }
-                erase(&place, &place.beside(GONE))
+                erase(&place, &place.beside(GONE), patience)
             }
             Effect::Remove { path, .. } | Effect::Erase { path, .. } => {
-                let place = self.place(path).ok()?;
-                erase(&place, &place.beside(GONE))
+                let Ok(place) = self.place(path) else { return Ok(None) };
+                erase(&place, &place.beside(GONE), patience)
             }
             Effect::Release { folder } => {
                 if let Ok(Some(place)) = kept::Place::find(self.state, folder) {
@@ -242,31 +297,156 @@ impl Hands<'_> {
             Effect::Make { .. } | Effect::Give { .. } | Effect::SetAccess { .. } => None,
             Effect::Move { .. } => None,
             Effect::Reown { .. } | Effect::Keep { .. } | Effect::Unpack { .. } => None,
+        };
+        match told {
+            Some(_) => patience.check().map(|()| told),
+            None => Ok(None),
         }
     }
 
-    /// Directories that have to be flushed once the effect is visible, by the
-    /// path of what is in them.
+    /// How far an effect has come, as the disk tells; nothing is trusted that is not
+    /// compared with what was staged.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn standing(&self, effect: &Effect) -> std::io::Result<Standing> {
+        let lost = |path: &dyn std::fmt::Display, why: &str| {
+            Ok(Standing::Lost(format!("what was to become {path} {why}")))
+        };
+        match effect {
+            Effect::Replace { what: Replaced::State, path, before, after, .. } => {
+                let name = state_name(path)?;
+                let now = self.state.digest(&name)?;
+                if now.as_ref() == Some(after) {
+                    return Ok(Standing::Done);
+                }
+                if now != *before {
+                    return Ok(Standing::Other);
+                }
+                match self.state.digest_beside(&name)? {
+                    Some(staged) if staged == *after => Ok(Standing::Waiting),
+                    Some(_) => lost(&self.state.shown(&name), "is not what was written"),
+                    None => lost(&self.state.shown(&name), "is not there"),
+                }
+            }
+            // Told by its digests, together with the other versions of the file.
+            Effect::Replace { .. } => Ok(Standing::Waiting),
+            Effect::Make { path, inventory, .. }
+            | Effect::Unpack { path, inventory, .. }
+            | Effect::Move { to: path, inventory, copied: true, .. } => {
+                let place = match self.place(path) {
+                    Err(Errno::NOENT) => return lost(&path.0, "is not there"),
+                    place => place?,
+                };
+                let waits = place.beside(NEW);
+                if !place.exists(&waits)? {
+                    return match place.exists(&place.name)? {
+                        true => Ok(Standing::Done),
+                        false => lost(&path.0, "is not there"),
+                    };
+                }
+                let now = inventory::take(&place.directory, &waits, inventory.as_ref())?;
+                match inventory.is_none() || now == *inventory {
+                    true => Ok(Standing::Waiting),
+                    false => lost(&path.0, "is not what was made"),
+                }
+            }
+            Effect::Move { from, to, copied: false, .. } => {
+                let there = |path: &Escaped| match self.place(path) {
+                    Err(Errno::NOENT) => Ok(false),
+                    place => place.and_then(|place| place.exists(&place.name)),
+                };
+                match (there(from)?, there(to)?) {
+                    (true, _) => Ok(Standing::Waiting),
+                    (false, true) => Ok(Standing::Done),
+                    (false, false) => Ok(Standing::Other),
+                }
+            }
+            Effect::Keep { folder, digest } => {
+                let Some(place) = kept::Place::find(self.state, folder)? else {
+                    return lost(&format!("retired/{folder}"), "is not there");
+                };
+                if place.open()?.is_some() {
+                    return Ok(Standing::Done);
+                }
+                match place.fault_of_fresh(digest.as_deref())? {
+                    None => Ok(Standing::Waiting),
+                    Some(fault) => lost(&format!("retired/{folder}"), &fault),
+                }
+            }
+            Effect::Give { path, to, .. } => {
+                let stat = self.tree.open_directory_strictly(path_of(&path.0));
+                match stat.and_then(rustix::fs::fstat) {
+                    Ok(stat) if (stat.st_uid, stat.st_gid) == (to.uid, to.gid) => {
+                        Ok(Standing::Done)
+                    }
+                    Ok(_) => Ok(Standing::Waiting),
+                    Err(_) => Ok(Standing::Other),
+                }
+            }
+            Effect::Reown { list, digest, .. } => match self.list(list, digest.as_deref()) {
+                Ok(_) => Ok(Standing::Waiting),
+                Err(error) => Ok(Standing::Lost(error.to_string())),
+            },
+            Effect::SetAccess { .. } | Effect::Remove { .. } | Effect::Erase { .. } => {
+                Ok(Standing::Waiting)
+            }
+            Effect::Release { .. } => Ok(Standing::Waiting),
+        }
+    }
+
+    /// Directories in which something was staged for the effect, by the path of what is in
+    /// them: what is in the state folder is flushed where it is staged.
+    pub fn staged_in<'e>(&self, effect: &'e Effect) -> Option<&'e Escaped> {
+        match effect {
+            Effect::Replace { what: Replaced::Account(_), path, .. }
+            | Effect::Make { path, .. }
+            | Effect::Unpack { path, .. }
+            | Effect::Move { to: path, copied: true, .. } => Some(path),
+            Effect::Replace { what: Replaced::State, .. } | Effect::Move { .. } => None,
+            Effect::Give { .. } | Effect::SetAccess { .. } | Effect::Reown { .. } => None,
+            Effect::Remove { .. } | Effect::Erase { .. } => None,
+            Effect::Keep { .. } | Effect::Release { .. } => None,
+        }
+    }
+
+    /// Directories that have to be flushed once the effect is visible, or was taken back,
+    /// by the path of what is in them.
     pub fn touched<'e>(&self, effect: &'e Effect) -> Vec<&'e Escaped> {
         match effect {
             Effect::Replace { what: Replaced::State, .. } => Vec::new(),
+            Effect::Make { path, made, .. } => made.iter().chain([path]).collect(),
             Effect::Replace { path, .. }
-            | Effect::Make { path, .. }
             | Effect::Erase { path, .. }
             | Effect::Unpack { path, .. }
             | Effect::Remove { path, .. } => vec![path],
-            Effect::Move { from, to, .. } => vec![from, to],
+            Effect::Move { from, to, made, .. } => [from, to].into_iter().chain(made).collect(),
             Effect::Give { .. } | Effect::SetAccess { .. } | Effect::Reown { .. } => Vec::new(),
             Effect::Keep { .. } | Effect::Release { .. } => Vec::new(),
         }
     }
 
-    fn exchange_in_state(&self, name: &str, existed: bool) -> std::io::Result<()> {
+    /// Directories in which something was cleared away in the end, by the path of what
+    /// was in them.
+    pub fn cleared_in<'e>(&self, effect: &'e Effect) -> Option<&'e Escaped> {
+        match effect {
+            Effect::Replace { what: Replaced::Account(_), path, .. }
+            | Effect::Erase { path, .. }
+            | Effect::Remove { path, .. }
+            | Effect::Move { from: path, copied: true, .. } => Some(path),
+            Effect::Replace { what: Replaced::State, .. } | Effect::Move { .. } => None,
+            Effect::Make { .. } | Effect::Unpack { .. } => None,
+            Effect::Give { .. } | Effect::SetAccess { .. } | Effect::Reown { .. } => None,
+            Effect::Keep { .. } | Effect::Release { .. } => None,
+        }
+    }
+
+    fn exchange_in_state(&self, name: &PlainName, existed: bool) -> std::io::Result<()> {
         match self.state.exchange(name, existed) {
             // File systems that can't exchange: the journal keeps the old one.
             Err(Errno::INVAL | Errno::NOSYS) => {
                 let old = self.state.read(name)?.unwrap_or_default();
-                self.journal.keep(&before_name(OsStr::new(name)), &old)?;
+                self.journal.keep(&kept_beside(name)?, &old)?;
                 Ok(self.state.publish(name)?)
             }
             exchanged => Ok(exchanged?),
@@ -276,7 +456,9 @@ impl Hands<'_> {
     fn give(&self, path: &Escaped, from: Owner, to: Owner) -> std::io::Result<()> {
         let mut list = Vec::new();
         let mut making = Making { live: self.tree.is_live(), flush: true, undone: &mut list };
-        give_directory(self.tree, &path.0, from, to, &mut making)
+        give_directory(self.tree, &path.0, from, to, &mut making)?;
+        list.into_iter().for_each(|undone| self.note(undone));
+        Ok(())
     }
 
     /// Makes a directory that only root may enter, if there is none.
@@ -301,7 +483,7 @@ impl Hands<'_> {
     fn rename_across(&self, from: &Escaped, to: &Escaped) -> Result<(), Errno> {
         let (old, new) = (self.place(from)?, self.place(to)?);
         match rename_to_nothing(&old.directory, &old.name, &new.directory, &new.name) {
-            Err(error) if is_missing(error) && new.exists(&new.name)? => Ok(()),
+            Err(Errno::NOENT) if self.recovering && new.exists(&new.name)? => Ok(()),
             renamed => renamed,
         }
     }
@@ -340,7 +522,7 @@ impl Hands<'_> {
         if !existed {
             return Ok(rustix::fs::renameat(directory, name, directory, staged)?);
         }
-        if let Some(old) = self.journal.kept(&before_name(name))? {
+        if let Some(old) = self.journal.kept(&before_name(name).map_err(std::io::Error::other)?)? {
             return overwrite(&open_in_place(&place)?, &old);
         }
         let kept = kept_name(staged);
@@ -352,11 +534,62 @@ impl Hands<'_> {
     }
 }
 
-fn erase(place: &Place, name: &OsStr) -> Option<String> {
-    let error = remove_all(&place.directory, name).err()?;
+fn erase(place: &Place, name: &OsStr, patience: Patience) -> Option<String> {
+    let error = remove_all(&place.directory, name, patience).err()?;
     tracing::warn!(?name, %error, "could not be removed");
     let name = name.display();
     Some(format!("what is left of it could not be removed ({error}), and is called {name} there"))
+}
+
+/// How far an effect has come.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum Standing {
+    /// What was staged for it waits, and is what was staged.
+    Waiting,
+    /// It has become visible.
+    Done,
+    /// Neither can be said: somebody has altered the place since.
+    Other,
+    /// What was staged for it is not there, or is something else: what, in words.
+    Lost(String),
+}
+
+/// Whether an error says that a place is another one than it was, and not that the
+/// machine is in trouble.
+fn is_of_the_place(error: &std::io::Error) -> bool {
+    let errno = error.raw_os_error().map(Errno::from_raw_os_error);
+    errno.is_some_and(|errno| {
+        matches!(
+            errno,
+            Errno::NOENT
+                | Errno::EXIST
+                | Errno::STALE
+                | Errno::NOTDIR
+                | Errno::ISDIR
+                | Errno::LOOP
+                | Errno::PERM
+                | Errno::ACCESS
+                | Errno::XDEV
+                | Errno::BUSY
+                | Errno::NOTEMPTY
+                | Errno::INVAL
+        )
+    })
+}
+
+/// The name of a file of the state folder.
+fn state_name(path: &Escaped) -> std::io::Result<PlainName> {
+    PlainName::parse(path.0.to_string()).map_err(std::io::Error::other)
+}
+
+/// Where the journal keeps the old version of such a file.
+fn kept_beside(name: &PlainName) -> std::io::Result<PlainName> {
+    before_name(name.as_ref()).map_err(std::io::Error::other)
+}
+
+/// The name of the second one of a list.
+fn second(name: &PlainName) -> Option<PlainName> {
+    PlainName::parse(format!("{name}.again")).ok()
 }
 
 /// Where the old version is kept on file systems that can't exchange.

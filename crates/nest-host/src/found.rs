@@ -1,13 +1,14 @@
 //! What a check found and was told to remember, in `found.json` in the state folder.
 
+use nest_core::value::PlainName;
 use serde::{Deserialize, Serialize};
 
-use crate::retired::RetiredError;
+use crate::retired::{RetiredError, read_document};
 use crate::state::State;
 use crate::tree::Tree;
 
 /// The file in the state folder.
-const NAME: &str = "found.json";
+const NAME: PlainName = PlainName::fixed("found.json");
 
 const VERSION: u32 = 1;
 
@@ -48,22 +49,7 @@ impl Found {
 /// # Errors
 /// [`RetiredError`].
 pub fn read(tree: &Tree, state: &State) -> Result<Option<Found>, RetiredError> {
-    let Some(folder) = state.open(tree)? else { return Ok(None) };
-    let path = folder.shown(NAME);
-    let text = match folder.read(NAME) {
-        Ok(Some(text)) => text,
-        Ok(None) => return Ok(None),
-        Err(error) => return Err(RetiredError::Unread { path, error }),
-    };
-    let found: Result<Found, _> = serde_json::from_slice(&text);
-    match found {
-        Ok(found) if found.version == VERSION => Ok(Some(found)),
-        Ok(found) => {
-            let fault = format!("it has version {}, and {VERSION} is known", found.version);
-            Err(RetiredError::Damaged { path, fault })
-        }
-        Err(error) => Err(RetiredError::Damaged { path, fault: error.to_string() }),
-    }
+    read_document(tree, state, &NAME, VERSION)
 }
 
 /// Remembers what was found, in the place of what was before.
@@ -75,7 +61,7 @@ pub fn write(tree: &Tree, state: &State, found: &Found) -> Result<(), RetiredErr
     // Strings and numbers always serialise.
     let text = serde_json::to_vec_pretty(found).unwrap_or_default();
     let failed =
-        |error: std::io::Error| RetiredError::Unwritten { path: folder.shown(NAME), error };
-    folder.write(NAME, &text).map_err(failed)?;
+        |error: std::io::Error| RetiredError::Unwritten { path: folder.shown(&NAME), error };
+    folder.write(&NAME, &text).map_err(failed)?;
     folder.flush().map_err(|error| failed(error.into()))
 }

@@ -1,19 +1,23 @@
 //! Making directories and files for users: by handles, under a temporary name
 //! until the change happens, and without following any link.
 
-use std::ffi::{CStr, OsStr};
-use std::os::fd::{AsFd, OwnedFd};
+use std::ffi::OsStr;
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
 use nest_core::plan::{NewFile, Owner};
 use nest_core::value::escaped::Escaped;
-use rustix::fs::{AtFlags, Dir, FileType, Gid, Mode, OFlags, Uid};
+use nest_core::value::is_relative_path;
+use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Uid};
 use rustix::io::Errno;
 
+use crate::copy::copy_contents;
 use crate::effect::{NEW, Place, beside, escaped};
-use crate::inventory::{DIRECTORY, names};
+use crate::interrupt::Patience;
+use crate::inventory::{DIRECTORY, open_met};
 use crate::stage::write_all;
 use crate::tree::{Tree, path_of};
+use crate::walk::{At, Ladder, Visitor, descend, descend_into};
 
 /// How things are made.
 pub struct Making<'a> {
@@ -105,7 +109,7 @@ pub fn stage_directory(
         Err(Errno::EXIST) => {
             // We hold the lock: this is what a killed run left. Only root can
             // put something there, as the parent of homes is root's.
-            remove_all(directory, &temporary)?;
+            remove_all(directory, &temporary, Patience::Endless)?;
             make()?;
         }
         made => made?,
@@ -120,7 +124,10 @@ pub fn stage_directory(
         let mut copy = Copy { owner, what: path_of(path).display().to_string(), making };
         if let Some(skeleton) = skeleton {
             let flags = OFlags::RDONLY | OFlags::DIRECTORY;
-            copy.directory(&tree.open_file(path_of(skeleton), flags)?, &home)?;
+            let skeleton = tree.open_file(path_of(skeleton), flags)?;
+            let target = Ladder::new(home.try_clone()?);
+            let mut from_skeleton = FromSkeleton { target, copy: &mut copy };
+            descend_into(skeleton, Patience::Ends, &mut from_skeleton)?;
         }
         for file in files {
             copy.file(&home, file)?;
@@ -131,7 +138,7 @@ pub fn stage_directory(
         Ok(())
     })();
     if filled.is_err() {
-        let _ = remove_all(directory, &temporary);
+        let _ = remove_all(directory, &temporary, Patience::Endless);
     }
     filled
 }
@@ -142,6 +149,9 @@ pub fn stage_directory(
 /// # Errors
 /// The system's.
 pub fn missing_directories(tree: &Tree, below: &[u8], file: &[u8]) -> Result<Vec<Escaped>, Errno> {
+    if !is_relative_path(file) {
+        return Err(Errno::INVAL);
+    }
     let mut directory = tree.open_directory_strictly(path_of(below))?;
     let mut path = path_of(below).to_owned();
     let mut missing = Vec::new();
@@ -172,6 +182,9 @@ pub fn stage_file(
     owner: Owner,
     making: &mut Making<'_>,
 ) -> std::io::Result<()> {
+    if !is_relative_path(&file.path) {
+        return Err(Errno::INVAL.into());
+    }
     let mut directory = tree.open_directory_strictly(path_of(below))?;
     let path = path_of(&file.path);
     let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
@@ -188,6 +201,8 @@ pub fn stage_file(
         let next = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
         if fresh {
             copy.own(&next)?;
+            copy.making.flush(&next)?;
+            copy.making.flush(&directory)?;
         }
         directory = next;
     }
@@ -196,7 +211,7 @@ pub fn stage_file(
         .map_err(Into::into)
         .and_then(|descriptor| copy.fill(&descriptor, file));
     if filled.is_err() {
-        let _ = remove_all(&directory, &temporary);
+        let _ = remove_all(&directory, &temporary, Patience::Endless);
     }
     filled
 }
@@ -214,71 +229,24 @@ impl Copy<'_, '_> {
         self.making.note(&self.what, self.owner, rustix::fs::fchown(descriptor, uid, gid))
     }
 
-    /// Copies what is in a directory: links stay links, modes stay.
-    fn directory(&mut self, from: &OwnedFd, to: &OwnedFd) -> std::io::Result<()> {
-        for entry in Dir::read_from(from)? {
-            let entry = entry?;
-            let name = entry.file_name();
-            if name == c"." || name == c".." {
-                continue;
-            }
-            let stat = rustix::fs::statat(from, name, AtFlags::SYMLINK_NOFOLLOW)?;
-            let mode = Mode::from_raw_mode(stat.st_mode);
-            match FileType::from_raw_mode(stat.st_mode) {
-                FileType::Directory => {
-                    let source = rustix::fs::openat(from, name, DIRECTORY, Mode::empty())?;
-                    rustix::fs::mkdirat(to, name, Mode::RWXU)?;
-                    let target = rustix::fs::openat(to, name, DIRECTORY, Mode::empty())?;
-                    self.directory(&source, &target)?;
-                    self.own(&target)?;
-                    rustix::fs::fchmod(&target, mode)?;
-                    self.making.flush(&target)?;
-                }
-                FileType::RegularFile => self.copy_file(from, to, name, mode)?,
-                FileType::Symlink => {
-                    let target = rustix::fs::readlinkat(from, name, Vec::new())?;
-                    rustix::fs::symlinkat(&target, to, name)?;
-                    let (uid, gid) = ids(self.owner);
-                    let own = rustix::fs::chownat(to, name, uid, gid, AtFlags::SYMLINK_NOFOLLOW);
-                    self.making.note(&self.what, self.owner, own)?;
-                }
-                // Planning looked for these; something was put there since.
-                _ => return Err(Errno::INVAL.into()),
-            }
-        }
-        Ok(())
-    }
-
-    fn copy_file(
-        &mut self,
-        from: &OwnedFd,
-        to: &OwnedFd,
-        name: &CStr,
-        mode: Mode,
-    ) -> std::io::Result<()> {
-        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-        let mut source = std::fs::File::from(rustix::fs::openat(from, name, flags, Mode::empty())?);
-        let target = rustix::fs::openat(to, name, NEW_FILE, PRIVATE_FILE)?;
-        self.own(&target)?;
-        let mut target = std::fs::File::from(target);
-        std::io::copy(&mut source, &mut target)?;
-        rustix::fs::fchmod(&target, mode)?;
-        Ok(self.making.flush(&target)?)
-    }
-
     /// Puts a file into a home that is being made.
     fn file(&mut self, home: &OwnedFd, file: &NewFile) -> std::io::Result<()> {
+        if !is_relative_path(&file.path) {
+            return Err(Errno::INVAL.into());
+        }
         let path = path_of(&file.path);
         let mut directory = home.try_clone()?;
+        let mut on_the_way = Vec::new();
         for part in path.parent().into_iter().flatten() {
             match rustix::fs::mkdirat(&directory, part, Mode::RWXU) {
                 Ok(()) | Err(Errno::EXIST) => {}
                 Err(error) => return Err(error.into()),
             }
-            directory = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
+            let next = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
             // The SSH server trusts no directory that others can write.
-            rustix::fs::fchmod(&directory, Mode::RWXU)?;
-            self.own(&directory)?;
+            rustix::fs::fchmod(&next, Mode::RWXU)?;
+            self.own(&next)?;
+            on_the_way.push(std::mem::replace(&mut directory, next));
         }
         let name = path.file_name().ok_or(Errno::INVAL)?;
         // The skeleton may have one already: then these lines come after it.
@@ -286,7 +254,10 @@ impl Copy<'_, '_> {
             OFlags::WRONLY | OFlags::CREATE | OFlags::APPEND | OFlags::NOFOLLOW | OFlags::CLOEXEC;
         let descriptor = rustix::fs::openat(&directory, name, flags, PRIVATE_FILE)?;
         self.fill(&descriptor, file)?;
-        Ok(self.making.flush(&directory)?)
+        on_the_way.push(directory);
+        // The home itself is flushed when all is in it.
+        on_the_way.iter().skip(1).try_for_each(|directory| self.making.flush(directory))?;
+        Ok(())
     }
 
     fn fill(&mut self, descriptor: &OwnedFd, file: &NewFile) -> std::io::Result<()> {
@@ -294,6 +265,60 @@ impl Copy<'_, '_> {
         write_all(descriptor, &file.contents)?;
         rustix::fs::fchmod(descriptor, Mode::from_raw_mode(file.mode))?;
         Ok(self.making.flush(descriptor)?)
+    }
+}
+
+/// Copies what is in a skeleton: links stay links, and modes stay but for set-id bits,
+/// which were not given to the new user.
+struct FromSkeleton<'c, 'a, 'b> {
+    target: Ladder,
+    copy: &'c mut Copy<'a, 'b>,
+}
+
+/// The bits of a mode that a copy of a skeleton gets.
+fn mode_of_copy(at: &At<'_>) -> Mode {
+    Mode::from_raw_mode(at.stat.st_mode & 0o1777)
+}
+
+impl Visitor for FromSkeleton<'_, '_, '_> {
+    type Error = std::io::Error;
+
+    fn file(&mut self, at: &At<'_>) -> std::io::Result<()> {
+        let to = self.target.here();
+        match FileType::from_raw_mode(at.stat.st_mode) {
+            FileType::RegularFile => {
+                let source = open_met(at)?;
+                let target = rustix::fs::openat(to, at.name, NEW_FILE, PRIVATE_FILE)?;
+                self.copy.own(&target)?;
+                let size = at.stat.st_size.cast_unsigned();
+                copy_contents(&source, &target, size, &mut Vec::new(), &|_| {})?;
+                rustix::fs::fchmod(&target, mode_of_copy(at))?;
+                Ok(self.copy.making.flush(&target)?)
+            }
+            FileType::Symlink => {
+                let target = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
+                rustix::fs::symlinkat(&target, to, at.name)?;
+                let Copy { owner, what, making } = &mut *self.copy;
+                let (uid, gid) = ids(*owner);
+                let own = rustix::fs::chownat(to, at.name, uid, gid, AtFlags::SYMLINK_NOFOLLOW);
+                making.note(what, *owner, own)
+            }
+            // Planning looked for these; something was put there since.
+            _ => Err(Errno::INVAL.into()),
+        }
+    }
+
+    fn enter(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> std::io::Result<bool> {
+        rustix::fs::mkdirat(self.target.here(), at.name, Mode::RWXU)?;
+        self.target.down(at.name)?;
+        Ok(true)
+    }
+
+    fn leave(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> std::io::Result<()> {
+        let made = self.target.up()?;
+        self.copy.own(&made)?;
+        rustix::fs::fchmod(&made, mode_of_copy(at))?;
+        Ok(self.copy.making.flush(&made)?)
     }
 }
 
@@ -317,31 +342,69 @@ pub fn give_directory(
         return Err(Errno::STALE.into());
     }
     let (uid, gid) = ids(to);
-    making.note(&path_of(path).display().to_string(), to, rustix::fs::fchown(&directory, uid, gid))
+    making.note(
+        &path_of(path).display().to_string(),
+        to,
+        rustix::fs::fchown(&directory, uid, gid),
+    )?;
+    Ok(making.flush(&directory)?)
 }
 
 /// Removes an entry of a directory and everything below it, by handles. What is
-/// mounted below is not entered.
+/// mounted below is not entered. One thing that can't be removed keeps none of the
+/// others.
 ///
 /// # Errors
-/// The system's, `EXDEV` for a mount; what is not there is no error.
-pub fn remove_all(directory: impl AsFd, name: &OsStr) -> Result<(), Errno> {
-    let refused = match rustix::fs::unlinkat(&directory, name, NO_FLAGS) {
-        Err(error @ (Errno::ISDIR | Errno::PERM)) => error,
-        Err(Errno::NOENT) => return Ok(()),
-        removed => return removed,
-    };
-    let below = match rustix::fs::openat(&directory, name, DIRECTORY, Mode::empty()) {
-        // No directory: it was the removal that was not permitted.
-        Err(Errno::NOTDIR | Errno::LOOP) => return Err(refused),
-        below => below?,
-    };
-    if rustix::fs::fstat(&below)?.st_dev != rustix::fs::fstat(&directory)?.st_dev {
-        return Err(Errno::XDEV);
+/// The first one of the system's, `EXDEV` for a mount, `EINTR` where an interrupt is
+/// heeded; what is not there is no error.
+pub fn remove_all(directory: impl AsFd, name: &OsStr, patience: Patience) -> Result<(), Errno> {
+    let mut removing = Removing { failed: None };
+    match descend(directory, name, patience, &mut removing) {
+        Ok(()) | Err(Errno::NOENT) => removing.failed.map_or(Ok(()), Err),
+        Err(error) => Err(error),
     }
-    let names = names(&below)?;
-    for name in names {
-        remove_all(&below, &name)?;
+}
+
+struct Removing {
+    /// The first thing that failed.
+    failed: Option<Errno>,
+}
+
+impl Removing {
+    fn note(&mut self, done: Result<(), Errno>) {
+        match done {
+            Ok(()) | Err(Errno::NOENT) => {}
+            Err(error) => {
+                self.failed.get_or_insert(error);
+            }
+        }
     }
-    rustix::fs::unlinkat(&directory, name, AtFlags::REMOVEDIR)
+}
+
+impl Visitor for Removing {
+    type Error = Errno;
+
+    fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
+        self.note(rustix::fs::unlinkat(at.parent, at.name, NO_FLAGS));
+        Ok(())
+    }
+
+    fn enter(&mut self, _: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
+        Ok(true)
+    }
+
+    fn leave(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> Result<(), Errno> {
+        self.note(rustix::fs::unlinkat(at.parent, at.name, AtFlags::REMOVEDIR));
+        Ok(())
+    }
+
+    fn mount(&mut self, _: &[u8], _: BorrowedFd<'_>) -> Result<(), Errno> {
+        self.note(Err(Errno::XDEV));
+        Ok(())
+    }
+
+    fn unreadable(&mut self, _: &[u8], error: Errno) -> Result<(), Errno> {
+        self.note(Err(error));
+        Ok(())
+    }
 }

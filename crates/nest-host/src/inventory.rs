@@ -1,13 +1,17 @@
 //! What is in a file or directory, by handles, no link followed.
 
 use std::ffi::OsString;
-use std::os::fd::{AsFd, OwnedFd};
-use std::os::unix::ffi::{OsStrExt, OsStringExt};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::unix::ffi::OsStringExt;
 
 use nest_core::surroundings::Inventory;
-use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat};
+use rustix::fs::{Dir, FileType, Mode, OFlags, SeekFrom};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
+
+use crate::interrupt::Patience;
+use crate::read::fill;
+use crate::walk::{At, Visitor, descend};
 
 pub(crate) const DIRECTORY: OFlags =
     OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
@@ -17,87 +21,181 @@ pub(crate) const DIRECTORY: OFlags =
 /// there is nothing to be like.
 ///
 /// # Errors
-/// The system's.
+/// The system's; `EXDEV` where something is mounted in it.
 pub fn take(
     directory: impl AsFd,
     name: &std::ffi::OsStr,
     like: Option<&Inventory>,
 ) -> Result<Option<Inventory>, Errno> {
     let directory = directory.as_fd();
-    match rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW) {
-        Ok(_) => {}
+    let mut counting = Counting { files: 0, bytes: 0 };
+    match descend(directory, name, Patience::Ends, &mut counting) {
         Err(Errno::NOENT) => return Ok(None),
-        Err(error) => return Err(error),
+        counted => counted?,
     }
-    let mut count = Inventory { files: 0, bytes: 0, digest: String::new() };
-    visit(directory, name, &mut |_, stat, _, _| {
-        if FileType::from_raw_mode(stat.st_mode) != FileType::Directory {
-            count.files += 1;
-            count.bytes += stat.st_size as u64;
-        }
-        Ok(())
-    })?;
+    let Counting { files, bytes } = counting;
+    let mut count = Inventory { files, bytes, digest: String::new() };
     if like.is_some_and(|like| (like.files, like.bytes) != (count.files, count.bytes)) {
         return Ok(Some(count));
     }
-    let mut hasher = Xxh3::new();
-    visit(directory, name, &mut |path, stat, parent, name| {
-        hasher.update(path);
-        for number in [stat.st_mode, stat.st_uid, stat.st_gid] {
-            hasher.update(&number.to_le_bytes());
-        }
-        match FileType::from_raw_mode(stat.st_mode) {
-            FileType::RegularFile => {
-                let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-                let file = rustix::fs::openat(parent, name, flags, Mode::empty())?;
-                let mut piece = vec![0; 64 << 10];
-                loop {
-                    match rustix::io::read(&file, &mut piece[..])? {
-                        0 => return Ok(()),
-                        count => hasher.update(&piece[..count]),
-                    }
-                }
-            }
-            FileType::Symlink => {
-                hasher.update(rustix::fs::readlinkat(parent, name, Vec::new())?.as_bytes());
-            }
-            _ => {}
-        }
-        Ok(())
-    })?;
-    count.digest = format!("{:032x}", hasher.digest128());
+    let mut hashing = Hashing { hasher: Xxh3::new(), piece: Vec::new() };
+    descend(directory, name, Patience::Ends, &mut hashing)?;
+    count.digest = format!("{:032x}", hashing.hasher.digest128());
     Ok(Some(count))
 }
 
-type Visit<'a> = dyn FnMut(&[u8], &Stat, std::os::fd::BorrowedFd<'_>, &std::ffi::OsStr) -> Result<(), Errno>
-    + 'a;
+/// Counts files and bytes.
+struct Counting {
+    files: u64,
+    bytes: u64,
+}
 
-/// Calls `visit` for an entry and everything below it, in the order of names:
-/// with the path below the entry, the status, the directory and the name.
-fn visit(
-    directory: std::os::fd::BorrowedFd<'_>,
-    name: &std::ffi::OsStr,
-    tell: &mut Visit<'_>,
-) -> Result<(), Errno> {
-    fn below(directory: &OwnedFd, path: &[u8], tell: &mut Visit<'_>) -> Result<(), Errno> {
-        for name in names(directory)? {
-            let path = [path, b"/", name.as_bytes()].concat();
-            let stat = rustix::fs::statat(directory, &name, AtFlags::SYMLINK_NOFOLLOW)?;
-            tell(&path, &stat, directory.as_fd(), &name)?;
-            if FileType::from_raw_mode(stat.st_mode) == FileType::Directory {
-                let inner = rustix::fs::openat(directory, &name, DIRECTORY, Mode::empty())?;
-                below(&inner, &path, tell)?;
+impl Visitor for Counting {
+    type Error = Errno;
+
+    fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
+        self.files += 1;
+        self.bytes += at.stat.st_size.cast_unsigned();
+        Ok(())
+    }
+
+    fn enter(&mut self, _: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
+        Ok(true)
+    }
+}
+
+/// Takes the digest of everything.
+struct Hashing {
+    hasher: Xxh3,
+    piece: Vec<u8>,
+}
+
+/// How much is read at a time, and how much of nothing but zeros counts as a hole.
+const PIECE: usize = 64 << 10;
+const BLOCK: usize = 4 << 10;
+
+impl Hashing {
+    fn status(&mut self, at: &At<'_>) {
+        self.hasher.update(at.path);
+        for number in [at.stat.st_mode, at.stat.st_uid, at.stat.st_gid] {
+            self.hasher.update(&number.to_le_bytes());
+        }
+    }
+
+    /// The contents of a file. Blocks of zeros are passed over, be they holes or not:
+    /// a copy may have its holes elsewhere, and a hole of terabytes takes no time.
+    fn contents(&mut self, file: &OwnedFd) -> Result<(), Errno> {
+        self.piece.resize(PIECE, 0);
+        let size = rustix::fs::fstat(file)?.st_size.cast_unsigned();
+        let mut skipped_to = None;
+        for part in DataParts::of(file, size) {
+            let (start, length) = part?;
+            // Whole blocks, so that what is passed over is the same in every copy.
+            let mut at = start - start % BLOCK as u64;
+            let end = (start + length).next_multiple_of(BLOCK as u64).min(size);
+            while at < end {
+                Patience::Ends.check()?;
+                let room = usize::try_from(end - at).unwrap_or(PIECE).min(PIECE);
+                let count = fill(file, at as usize, &mut self.piece[..room])
+                    .map_err(|error| Errno::from_io_error(&error).unwrap_or(Errno::IO))?;
+                if count == 0 {
+                    break;
+                }
+                for (number, block) in self.piece[..count].chunks(BLOCK).enumerate() {
+                    if is_empty(block) {
+                        continue;
+                    }
+                    let place = at + (number * BLOCK) as u64;
+                    if skipped_to.unwrap_or(0) != place {
+                        self.hasher.update(b"hole");
+                        self.hasher.update(&place.to_le_bytes());
+                    }
+                    self.hasher.update(block);
+                    skipped_to = Some(place + block.len() as u64);
+                }
+                at += count as u64;
             }
+        }
+        if skipped_to.unwrap_or(0) != size {
+            self.hasher.update(b"hole");
+            self.hasher.update(&size.to_le_bytes());
         }
         Ok(())
     }
-    let stat = rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)?;
-    tell(b"", &stat, directory, name)?;
-    if FileType::from_raw_mode(stat.st_mode) == FileType::Directory {
-        let inner = rustix::fs::openat(directory, name, DIRECTORY, Mode::empty())?;
-        below(&inner, b"", tell)?;
+}
+
+fn is_empty(block: &[u8]) -> bool {
+    block.iter().fold(0, |any, byte| any | byte) == 0
+}
+
+impl Visitor for Hashing {
+    type Error = Errno;
+
+    fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
+        self.status(at);
+        match FileType::from_raw_mode(at.stat.st_mode) {
+            FileType::RegularFile => self.contents(&open_met(at)?),
+            FileType::Symlink => {
+                let target = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
+                self.hasher.update(target.as_bytes());
+                Ok(())
+            }
+            _ => Ok(()),
+        }
     }
-    Ok(())
+
+    fn enter(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
+        self.status(at);
+        Ok(true)
+    }
+}
+
+/// Opens a regular file that was met, for reading.
+///
+/// # Errors
+/// The system's; `ESTALE` where something else is in its place by now.
+pub(crate) fn open_met(at: &At<'_>) -> Result<OwnedFd, Errno> {
+    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
+    let file = rustix::fs::openat(at.parent, at.name, flags, Mode::empty())?;
+    let opened = rustix::fs::fstat(&file)?;
+    let same = (opened.st_dev, opened.st_ino) == (at.stat.st_dev, at.stat.st_ino);
+    if same { Ok(file) } else { Err(Errno::STALE) }
+}
+
+/// The parts of a file that hold data: start and length, from the first to the last.
+/// What lies between is a hole, and takes no time.
+pub(crate) struct DataParts<'f> {
+    file: &'f OwnedFd,
+    size: u64,
+    at: u64,
+}
+
+impl<'f> DataParts<'f> {
+    /// Those of the first `size` bytes of a file.
+    pub(crate) fn of(file: &'f OwnedFd, size: u64) -> Self {
+        DataParts { file, size, at: 0 }
+    }
+}
+
+impl Iterator for DataParts<'_> {
+    type Item = Result<(u64, u64), Errno>;
+
+    fn next(&mut self) -> Option<Self::Item> {
+        if self.at >= self.size {
+            return None;
+        }
+        let start = match rustix::fs::seek(self.file, SeekFrom::Data(self.at)) {
+            Ok(start) => start,
+            Err(Errno::NXIO) => return None,
+            // No holes are told here: all of it is data.
+            Err(Errno::INVAL | Errno::NOTSUP) => self.at,
+            Err(error) => return Some(Err(error)),
+        };
+        let end = rustix::fs::seek(self.file, SeekFrom::Hole(start)).unwrap_or(self.size);
+        let end = end.min(self.size);
+        self.at = end.max(start + 1);
+        (start < self.size && start < end).then(|| Ok((start, end - start)))
+    }
 }
 
 /// The names in a directory, sorted; not `.` and `..`.
@@ -141,5 +239,30 @@ mod tests {
         std::os::unix::fs::symlink("x", home.join("bin/y")).unwrap();
         assert_ne!(taken(Some(&first)), first);
         assert_eq!(take(open(), "gone".as_ref(), None).unwrap(), None);
+    }
+
+    #[test]
+    fn a_hole_takes_no_time_and_is_the_same_as_zeros() {
+        let place = tempfile::tempdir().unwrap();
+        let open = || std::fs::File::open(place.path()).unwrap();
+        let digest = |name: &str| take(open(), name.as_ref(), None).unwrap().unwrap().digest;
+        let write = |name: &str, at: u64, size: u64| {
+            let file = std::fs::File::create(place.path().join(name)).unwrap();
+            std::os::unix::fs::FileExt::write_all_at(&file, b"data", at).unwrap();
+            file.set_len(size).unwrap();
+        };
+        write("hole", 70_000, 200_001);
+        let mut zeros = vec![0; 200_001];
+        zeros[70_000..70_004].copy_from_slice(b"data");
+        std::fs::write(place.path().join("zeros"), &zeros).unwrap();
+        assert_eq!(digest("hole"), digest("zeros"));
+        for (at, size) in [(69_999, 200_001), (70_000, 200_002), (74_096, 200_001)] {
+            write("other", at, size);
+            assert_ne!(digest("hole"), digest("other"), "{at} {size}");
+        }
+        write("terabytes", 5 << 40, 8 << 40);
+        let began = std::time::Instant::now();
+        digest("terabytes");
+        assert!(began.elapsed().as_secs() < 20);
     }
 }

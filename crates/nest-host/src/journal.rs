@@ -4,28 +4,41 @@
 //! of it is: until there is a second file, a crash means that all of it goes
 //! again. `ready.json` is the moment at which the change happens: from then on a
 //! crash means that the rest is done. See `docs/formats.md`.
+//!
+//! A journal may be a stranger's: it lies in the tree. So it names what lies in the
+//! state folder by types that can hold nothing but what this program would name, and
+//! [`Entry::fault`] finds what it could not have written.
 
 use nest_core::plan::Access;
 use nest_core::plan::Owner;
 use nest_core::plan::Reown;
 use nest_core::record::Record;
+use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::surroundings::Inventory;
 use nest_core::table::File;
 use nest_core::value::escaped::Escaped;
+use nest_core::value::{PlainName, is_tree_path};
+use rustix::fs::{AtFlags, StatxFlags};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
-use crate::state::{Folder, Fresh};
-use crate::tree::Tree;
+use crate::effect::{BOTH, NEW, beside};
+use crate::state::{self, Fault, Folder};
+use crate::tree::{Tree, path_of};
 
 /// The version of journals that this program writes and reads.
 pub const VERSION: u32 = 1;
 
 /// The folder of the journal in the state folder.
-const FOLDER: &str = "journal";
-const BEGUN: &str = "begun.json";
-const READY: &str = "ready.json";
-const RECORD: &str = "record.json";
+const FOLDER: PlainName = PlainName::fixed("journal");
+const BEGUN: PlainName = PlainName::fixed("begun.json");
+const READY: PlainName = PlainName::fixed("ready.json");
+/// The ending of a journal that is about to be removed.
+const DONE: &str = "done";
+/// What the names of lists of files begin with.
+const LIST: &str = "files-";
+/// The files of the state folder that a change replaces.
+const STATE_FILES: [PlainName; 2] = [crate::retired::NAME, crate::suspended::NAME];
 
 /// What a change does to one place. Paths are those in the tree, without links.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -82,6 +95,9 @@ pub enum Effect {
         /// Whether it is on another file system: then a copy waits beside `to`,
         /// and what is at `from` is removed in the end.
         copied: bool,
+        /// What the copy is.
+        #[serde(default)]
+        inventory: Option<Inventory>,
     },
     /// Something is removed, if it still is what it was.
     Remove {
@@ -95,36 +111,44 @@ pub enum Effect {
         /// What.
         path: Escaped,
         /// The folder below `retired` and the file in it that hold it.
-        packed: Option<(String, String)>,
+        packed: Option<(KeptFolder, PackedFile)>,
     },
     /// Something packed gets back to where it was.
     Unpack {
         /// Where.
         path: Escaped,
         /// The folder below `retired`.
-        folder: String,
+        folder: KeptFolder,
         /// The file in it.
-        file: String,
+        file: PackedFile,
         /// Numbers that become others: of uids, and of gids.
         other: Renumbered,
+        /// What it is.
+        #[serde(default)]
+        inventory: Option<Inventory>,
     },
     /// A folder below `retired` gets its name.
     Keep {
         /// The folder.
-        folder: String,
+        folder: KeptFolder,
+        /// The digest of what says what is kept.
+        #[serde(default)]
+        digest: Option<String>,
     },
     /// A folder below `retired` goes.
     Release {
         /// The folder.
-        folder: String,
+        folder: KeptFolder,
     },
     /// Files get another owner or group: those that the list names.
     Reown {
         /// Which number becomes which.
         reown: Reown,
-        /// The file of the journal that lists them: paths in the tree, each
-        /// ended by a byte 0.
-        list: String,
+        /// The file of the journal that lists them.
+        list: PlainName,
+        /// The digest of that list.
+        #[serde(default)]
+        digest: Option<String>,
     },
 }
 
@@ -163,10 +187,13 @@ pub struct Entry {
     pub effects: Vec<Effect>,
     /// The record that will be kept, once the journal is ready.
     pub record: Option<Record>,
-    /// Whether `record.json` holds the whole of the record: then the lines in it are
-    /// not here as well.
+    /// The digest of the record that waits for its name, where that holds the lines and
+    /// the one in here does not.
     #[serde(default)]
-    pub record_beside: bool,
+    pub record_beside: Option<String>,
+    /// Directories above the state folder that were made for this change.
+    #[serde(default)]
+    pub made: Vec<Escaped>,
 }
 
 /// Which tree a journal is about.
@@ -176,6 +203,13 @@ pub struct Rooted {
     pub path: String,
     /// Device and inode of its root directory.
     pub identity: (u64, u64),
+    /// The number of its file system, which stays when devices get other numbers.
+    #[serde(default)]
+    pub file_system: Option<u64>,
+    /// When the root directory was made, in nanoseconds since 1970, where the file
+    /// system tells it.
+    #[serde(default)]
+    pub made: Option<i128>,
 }
 
 /// What is in a journal.
@@ -187,6 +221,9 @@ pub struct Found {
     pub entry: Entry,
     /// Whether the change had happened.
     pub ready: bool,
+    /// The tree that it is about, where that is another one: of which this is a copy,
+    /// say.
+    pub foreign: Option<String>,
 }
 
 /// Why a journal can't be used.
@@ -200,36 +237,27 @@ pub enum JournalError {
         /// The system's reason.
         error: std::io::Error,
     },
-    /// It makes no sense.
-    #[error(
-        "the journal {path} is damaged ({fault}): an unfinished change can't be told from it. docs/formats.md says how to mend it by hand"
-    )]
-    Damaged {
+    /// It can't be understood.
+    #[error("the journal {path} {fault}; an unfinished change can't be told from it")]
+    Fault {
         /// The file.
         path: String,
         /// What is wrong.
-        fault: String,
-    },
-    /// Another version wrote it.
-    #[error(
-        "the journal {path} was written by a newer version of this program (format {version}, and {VERSION} is known); let that version recover it"
-    )]
-    Newer {
-        /// The file.
-        path: String,
-        /// The version it has.
-        version: u64,
+        fault: Fault,
     },
     /// It is about another tree.
     #[error(
-        "the journal {path} is about another tree, {tree}; recover that one, or keep the state of each tree in a folder of its own"
+        "{what} stands unfinished here, but it is about another tree, {tree}: this one may be a copy of it"
     )]
     OtherTree {
-        /// The file.
-        path: String,
+        /// The unfinished change, in words.
+        what: String,
         /// The tree it is about.
         tree: String,
     },
+    /// The journal is in another state folder than the one that was named.
+    #[error("a change stands unfinished here, and its journal is in the state folder {0}")]
+    OtherState(String),
 }
 
 /// An opened journal.
@@ -241,8 +269,27 @@ pub struct Journal {
 impl Rooted {
     /// The root of `tree`.
     pub fn of(tree: &Tree) -> Self {
-        let identity = tree.stat("/").map_or((0, 0), |stat| (stat.st_dev, stat.st_ino));
-        Rooted { path: tree.path().display().to_string(), identity }
+        let root = tree.root();
+        let identity = rustix::fs::fstat(root).map_or((0, 0), |stat| (stat.st_dev, stat.st_ino));
+        let file_system = rustix::fs::fstatvfs(root).ok().map(|told| told.f_fsid);
+        let flags = AtFlags::EMPTY_PATH;
+        let made = rustix::fs::statx(root, "", flags, StatxFlags::BTIME).ok();
+        let made = made.filter(|stat| stat.stx_mask & StatxFlags::BTIME.bits() != 0);
+        let made = made.map(|stat| {
+            i128::from(stat.stx_btime.tv_sec) * 1_000_000_000 + i128::from(stat.stx_btime.tv_nsec)
+        });
+        Rooted { path: tree.path().display().to_string(), identity, file_system, made }
+    }
+
+    /// Whether both are one tree. Its device may have got another number since, and a
+    /// copy may have been given its path and, by chance, its inode: but no copy was made
+    /// at the same moment.
+    pub fn is(&self, other: &Self) -> bool {
+        let known = |mine: Option<i128>, other| mine.is_none() || mine == other;
+        let file_system = self.file_system.is_some() && self.file_system == other.file_system;
+        self.identity.1 == other.identity.1
+            && (self.identity.0 == other.identity.0 || file_system)
+            && known(self.made, other.made)
     }
 }
 
@@ -252,41 +299,40 @@ impl Journal {
     /// # Errors
     /// [`JournalError`].
     pub fn make(state: &Folder) -> Result<Self, JournalError> {
-        let folder = state.inner(FOLDER).map_err(|error| unusable(state.shown(FOLDER), error))?;
+        let folder = state.inner(&FOLDER).map_err(|error| unusable(state.shown(&FOLDER), error))?;
         Ok(Journal { folder })
     }
 
     /// What stands in the journal of a state folder: an unfinished change.
-    /// `shared` says that the folder is not in the tree: then it has to be about
-    /// this tree.
     ///
     /// # Errors
     /// [`JournalError`].
-    pub fn find(state: &Folder, tree: &Tree, shared: bool) -> Result<Option<Found>, JournalError> {
-        let inner = state.inner_if_there(FOLDER);
-        let Some(folder) = inner.map_err(|error| unusable(state.shown(FOLDER), error))? else {
+    pub fn find(state: &Folder, tree: &Tree) -> Result<Option<Found>, JournalError> {
+        let inner = state.inner_if_there(&FOLDER);
+        let Some(folder) = inner.map_err(|error| unusable(state.shown(&FOLDER), error))? else {
             return Ok(None);
         };
         let journal = Journal { folder };
-        for (name, ready) in [(READY, true), (BEGUN, false)] {
+        for (name, ready) in [(&READY, true), (&BEGUN, false)] {
             let path = journal.folder.shown(name);
             let text = journal.folder.read(name);
             let Some(text) = text.map_err(|error| unusable(path.clone(), error))? else { continue };
-            let entry = parse(&text, path.clone())?;
-            if shared && entry.tree.identity != Rooted::of(tree).identity {
-                return Err(JournalError::OtherTree { path, tree: entry.tree.path });
-            }
-            return Ok(Some(Found { journal, entry, ready }));
+            let entry = parse(&text, path)?;
+            let foreign = (!entry.tree.is(&Rooted::of(tree))).then(|| entry.tree.path.clone());
+            return Ok(Some(Found { journal, entry, ready, foreign }));
         }
         Ok(None)
     }
 
-    /// Removes a journal in which nothing stands.
+    /// Removes a journal in which nothing stands, and what is left of one that went.
     pub fn sweep(state: &Folder) {
-        if let Ok(Some(folder)) = state.inner_if_there(FOLDER) {
-            Journal { folder }.drop();
+        if let Ok(Some(folder)) = state.inner_if_there(&FOLDER) {
+            Journal { folder }.clear();
         }
-        state.remove(FOLDER);
+        state.remove(&FOLDER);
+        if let Err(error) = state.erase_beside(&FOLDER, DONE) {
+            tracing::warn!(%error, "what is left of a journal could not be removed");
+        }
     }
 
     /// Writes down what will be staged, flushed.
@@ -294,7 +340,7 @@ impl Journal {
     /// # Errors
     /// The system's.
     pub fn begin(&self, entry: &Entry) -> std::io::Result<()> {
-        self.write(BEGUN, entry)
+        self.write(&BEGUN, entry)
     }
 
     /// Marks the change as happened, flushed.
@@ -302,7 +348,7 @@ impl Journal {
     /// # Errors
     /// The system's: then it has not.
     pub fn mark_ready(&self, entry: &Entry) -> std::io::Result<()> {
-        self.write(READY, entry)
+        self.write(&READY, entry)
     }
 
     /// Takes the mark away again: what had become visible was put back.
@@ -310,62 +356,66 @@ impl Journal {
     /// # Errors
     /// The system's.
     pub fn unmark(&self) -> std::io::Result<()> {
-        self.folder.remove(READY);
+        self.folder.remove(&READY);
         Ok(self.folder.flush()?)
     }
 
-    fn write(&self, name: &str, entry: &Entry) -> std::io::Result<()> {
+    fn write(&self, name: &PlainName, entry: &Entry) -> std::io::Result<()> {
         let text = serde_json::to_vec(entry).map_err(std::io::Error::from)?;
         self.folder.write(name, &text)?;
         Ok(self.folder.flush()?)
     }
 
-    /// Drops the journal: nothing is unfinished any more. Ready goes last: were
-    /// it to go first, a crash in between would roll back what has happened.
-    pub fn drop(&self) {
-        self.folder.remove(BEGUN);
+    /// Drops the journal: nothing is unfinished any more. It goes by one renaming,
+    /// flushed: there is no moment at which half of it is there, and none after which it
+    /// comes back. Everything else has to be on the disk before.
+    ///
+    /// Where the disk won't flush it may stand again after a crash, and does no harm.
+    pub fn drop(self, state: &Folder) {
+        // What is left of one before.
+        let _ = state.erase_beside(&FOLDER, DONE);
+        let dropped = state.rename_to_beside(&FOLDER, DONE).and_then(|()| state.flush());
+        if let Err(error) = dropped {
+            tracing::warn!(%error, "the journal could not be dropped at once");
+        }
+        self.clear();
+        if let Err(error) = state.erase_beside(&FOLDER, DONE) {
+            tracing::warn!(%error, "what is left of the journal could not be removed");
+        }
+        // Where it could not be renamed.
+        state.remove(&FOLDER);
+    }
+
+    /// Removes everything in it. Ready goes last: were it to go first, a crash in between
+    /// would roll back what has happened.
+    fn clear(&self) {
+        self.folder.remove(&BEGUN);
         for name in self.folder.names().unwrap_or_default() {
             if name != READY {
                 self.folder.remove(&name);
             }
         }
-        self.folder.remove(READY);
+        self.folder.remove(&READY);
     }
 
-    /// Keeps a file in the journal, flushed.
+    /// Keeps a file in the journal, flushed. Returns its digest.
     ///
     /// # Errors
     /// The system's.
-    pub fn keep(&self, name: &str, contents: &[u8]) -> std::io::Result<()> {
-        self.folder.write(name, contents)?;
-        Ok(self.folder.flush()?)
+    pub fn keep(&self, name: &PlainName, contents: &[u8]) -> std::io::Result<String> {
+        let digest = self.folder.write_beside(name, contents)?;
+        self.folder.publish(name)?;
+        self.folder.flush()?;
+        Ok(digest)
     }
 
-    /// Begins the record of a long change, which is to be moved to where records are
-    /// kept.
-    ///
-    /// # Errors
-    /// The system's.
-    pub fn begin_record(&self) -> std::io::Result<Fresh> {
-        self.folder.begin(RECORD)
-    }
-
-    /// Writes the last bytes of such a record, and flushes it.
-    ///
-    /// # Errors
-    /// The system's.
-    pub fn finish_record(&self, record: Fresh, last: &[u8]) -> std::io::Result<()> {
-        self.folder.finish(record, RECORD, last)?;
-        Ok(self.folder.flush()?)
-    }
-
-    /// Moves such a record to its folder.
+    /// Moves a file that was kept to another folder.
     ///
     /// # Errors
     /// The system's; what was moved already is left.
-    pub fn move_record(&self, to: &Folder, name: &str) -> std::io::Result<()> {
-        match rustix::fs::renameat(self.folder.descriptor(), RECORD, to.descriptor(), name) {
-            Err(Errno::NOENT) if to.read_head(name, 0)?.is_some() => Ok(()),
+    pub fn move_kept(&self, name: &PlainName, to: &Folder, new: &PlainName) -> std::io::Result<()> {
+        match self.folder.move_file(name, to, new) {
+            Err(Errno::NOENT) if to.read_head(new, 0)?.is_some() => Ok(()),
             moved => Ok(moved?),
         }
     }
@@ -374,7 +424,7 @@ impl Journal {
     ///
     /// # Errors
     /// The system's.
-    pub fn kept(&self, name: &str) -> std::io::Result<Option<Vec<u8>>> {
+    pub fn kept(&self, name: &PlainName) -> std::io::Result<Option<Vec<u8>>> {
         self.folder.read(name)
     }
 }
@@ -386,21 +436,84 @@ fn unusable(path: String, error: impl Into<std::io::Error>) -> JournalError {
 /// Reads a journal. Any bytes may come in.
 ///
 /// # Errors
-/// [`JournalError`].
+/// [`JournalError::Fault`], also for what this program could not have written.
 pub fn parse(text: &[u8], path: String) -> Result<Entry, JournalError> {
-    let damaged = |error: serde_json::Error| JournalError::Damaged {
-        path: path.clone(),
-        fault: error.to_string(),
+    let entry: Entry = match state::parse(text, VERSION) {
+        Ok(entry) => entry,
+        Err(fault) => return Err(JournalError::Fault { path, fault }),
     };
-    // The version first: a newer format may have other keys.
-    let value: serde_json::Value = serde_json::from_slice(text).map_err(damaged)?;
-    match value.get("version").and_then(serde_json::Value::as_u64) {
-        Some(version) if version > VERSION.into() => Err(JournalError::Newer { path, version }),
-        _ => serde_json::from_value(value).map_err(damaged),
+    match entry.fault() {
+        Some(fault) => Err(JournalError::Fault { path, fault: Fault::Damaged(fault) }),
+        None => Ok(entry),
     }
 }
 
+impl Entry {
+    /// What makes it impossible that this program wrote it, in words.
+    fn fault(&self) -> Option<String> {
+        let steps = self.record.iter().flat_map(|record| &record.told.steps);
+        let step = steps.filter_map(|step| step.step.fault()).next();
+        step.or_else(|| self.effects.iter().find_map(Effect::fault))
+    }
+
+    /// The change, in words.
+    pub fn in_words(&self) -> String {
+        match self.number {
+            Some(number) => format!("change {number} ({})", self.summary),
+            None => format!("a change ({})", self.summary),
+        }
+    }
+}
+
+/// The file of the journal that lists files which get another number, by the place of
+/// its step in the plan.
+pub(crate) fn list_name(at: usize) -> PlainName {
+    PlainName::parse(format!("{LIST}{at}")).unwrap_or(PlainName::fixed("files"))
+}
+
 impl Effect {
+    /// What makes it impossible that this program wrote it, in words: a path that is none
+    /// of the tree, or a name that it would not have given.
+    fn fault(&self) -> Option<String> {
+        let tree = |paths: &[&Escaped]| {
+            let bad = paths.iter().find(|path| !is_tree_path(&path.0))?;
+            Some(format!("{} is no path of the tree", bad.0))
+        };
+        match self {
+            Effect::Replace { what: Replaced::State, path, staged, .. } => {
+                let known = STATE_FILES.iter().any(|name| path.0 == name.as_str());
+                (!known || !staged.0.is_empty()).then(|| format!("{} is none of its files", path.0))
+            }
+            Effect::Replace { what: Replaced::Account(_), path, staged, .. } => {
+                let name = path_of(&path.0).file_name().unwrap_or_default();
+                let given = [NEW, BOTH]
+                    .iter()
+                    .any(|ending| beside(name, ending).as_encoded_bytes() == staged.0.as_slice());
+                tree(&[path]).or_else(|| {
+                    (!given).then(|| format!("{} is no name of a new {}", staged.0, path.0))
+                })
+            }
+            Effect::Make { path, made, .. } => {
+                tree(&[path]).or_else(|| tree(&made.iter().collect::<Vec<_>>()))
+            }
+            Effect::Move { from, to, made, .. } => {
+                tree(&[from, to]).or_else(|| tree(&made.iter().collect::<Vec<_>>()))
+            }
+            Effect::Give { path, .. }
+            | Effect::Remove { path, .. }
+            | Effect::Erase { path, .. }
+            | Effect::Unpack { path, .. } => tree(&[path]),
+            Effect::Reown { reown, list, .. } => {
+                let at = list.as_str().strip_prefix(LIST).and_then(|at| at.parse().ok());
+                let given = at.is_some_and(|at| list_name(at) == *list);
+                let paths: Vec<&Escaped> = reown.paths.iter().collect();
+                tree(&paths).or_else(|| (!given).then(|| format!("{list} is no name of a list")))
+            }
+            // Their types can hold nothing else.
+            Effect::SetAccess { .. } | Effect::Keep { .. } | Effect::Release { .. } => None,
+        }
+    }
+
     /// The effect in a few words, for messages.
     pub fn describe(&self) -> String {
         match self {
@@ -415,7 +528,7 @@ impl Effect {
             Effect::Remove { path, .. } => format!("removing {}", path.0),
             Effect::Erase { path, .. } => format!("erasing {}", path.0),
             Effect::Unpack { path, .. } => format!("unpacking {}", path.0),
-            Effect::Keep { folder } => format!("keeping retired/{folder}"),
+            Effect::Keep { folder, .. } => format!("keeping retired/{folder}"),
             Effect::Release { folder } => format!("dropping retired/{folder}"),
             Effect::Reown { reown, .. } => {
                 let what = if reown.group { "gid" } else { "uid" };
@@ -425,38 +538,88 @@ impl Effect {
     }
 }
 
-/// Whether an error says that something is simply not there.
-pub(crate) fn is_missing(error: Errno) -> bool {
-    matches!(error, Errno::NOENT)
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::state::State;
 
+    fn entry(tree: &Tree) -> Entry {
+        Entry {
+            version: VERSION,
+            tree: Rooted::of(tree),
+            number: Some(1),
+            summary: "create user maren".into(),
+            effects: Vec::new(),
+            record: None,
+            record_beside: None,
+            made: Vec::new(),
+        }
+    }
+
     #[test]
-    fn a_record_is_moved_once_and_what_was_moved_is_left() {
+    fn a_journal_goes_at_once_and_leaves_nothing() {
         let place = tempfile::tempdir().unwrap();
         let tree = Tree::open(place.path()).unwrap();
         let state = State::InTree.open_or_make(&tree).unwrap();
-        let (journal, records) = (Journal::make(&state).unwrap(), state.inner("changes").unwrap());
-        let keep = |contents: &[&[u8]]| {
-            let mut record = journal.begin_record().unwrap();
-            std::io::Write::write_all(&mut record.file, contents[0]).unwrap();
-            journal.finish_record(record, contents[1]).unwrap();
-        };
-        keep(&[b"o", b"ne"]);
-        // As after a crash in between, it is asked for again.
-        for _ in 0..2 {
-            journal.move_record(&records, "1.json").unwrap();
-            assert_eq!(records.read("1.json").unwrap().unwrap(), b"one");
-            assert!(journal.kept("record.json").unwrap().is_none());
+        let journal = Journal::make(&state).unwrap();
+        journal.begin(&entry(&tree)).unwrap();
+        journal.mark_ready(&entry(&tree)).unwrap();
+        journal.keep(&list_name(3), b"/home/maren\0").unwrap();
+        let found = Journal::find(&state, &tree).unwrap().unwrap();
+        assert!(found.ready && found.foreign.is_none());
+        journal.drop(&state);
+        assert!(Journal::find(&state, &tree).unwrap().is_none());
+        assert!(state.names().unwrap().is_empty() && state.folders().unwrap().is_empty());
+    }
+
+    #[test]
+    fn a_copy_of_a_tree_is_another_tree() {
+        let place = tempfile::tempdir().unwrap();
+        let tree = Tree::open(place.path()).unwrap();
+        let other = tempfile::tempdir().unwrap();
+        let copy = Tree::open(other.path()).unwrap();
+        assert!(Rooted::of(&tree).is(&Rooted::of(&tree)));
+        assert!(!Rooted::of(&tree).is(&Rooted::of(&copy)));
+        // The disk was given another number since, as happens at boot.
+        let Rooted { identity, .. } = Rooted::of(&tree);
+        let before = Rooted { identity: (identity.0 + 1, identity.1), ..Rooted::of(&tree) };
+        assert!(before.is(&Rooted::of(&tree)));
+        let state = State::InTree.open_or_make(&tree).unwrap();
+        let entry = Entry { tree: Rooted::of(&copy), ..entry(&tree) };
+        Journal::make(&state).unwrap().begin(&entry).unwrap();
+        let found = Journal::find(&state, &tree).unwrap().unwrap();
+        assert_eq!(found.foreign, Some(other.path().display().to_string()));
+    }
+
+    #[test]
+    fn what_this_program_would_not_have_written_is_damaged() {
+        let place = tempfile::tempdir().unwrap();
+        let tree = Tree::open(place.path()).unwrap();
+        let sound = serde_json::to_value(entry(&tree)).unwrap();
+        let effects = [
+            r#"{"effect": "replace", "what": "state", "path": "../x", "staged": "", "before": null, "after": ""}"#,
+            r#"{"effect": "replace", "what": "state", "path": "left.json", "staged": "", "before": null, "after": ""}"#,
+            r#"{"effect": "replace", "what": {"account": "passwd"}, "path": "/etc/passwd", "staged": "../shadow", "before": null, "after": ""}"#,
+            r#"{"effect": "make", "path": "home/x", "made": [], "inventory": null}"#,
+            r#"{"effect": "make", "path": "/home/x", "made": ["/.."], "inventory": null}"#,
+            r#"{"effect": "move", "from": "/a", "to": "/b/../../c", "made": null, "copied": false}"#,
+            r#"{"effect": "keep", "folder": "user//etc"}"#,
+            r#"{"effect": "keep", "folder": "../x"}"#,
+            r#"{"effect": "release", "folder": "user/.."}"#,
+            r#"{"effect": "release", "folder": "user"}"#,
+            r#"{"effect": "erase", "path": "/home/x", "packed": ["user/x.1.1", "/etc/passwd"]}"#,
+            r#"{"effect": "unpack", "path": "/home/x", "folder": "user/x.1.1", "file": "../h", "other": {"uid": null, "gid": null}}"#,
+            r#"{"effect": "reown", "reown": {"paths": [], "group": false, "from": 1, "to": 2, "of_change": null}, "list": "/etc/shadow"}"#,
+            r#"{"effect": "reown", "reown": {"paths": [], "group": false, "from": 1, "to": 2, "of_change": null}, "list": "files-01"}"#,
+        ];
+        for effect in effects {
+            let mut value = sound.clone();
+            value["effects"] =
+                serde_json::json!([serde_json::from_str::<serde_json::Value>(effect).unwrap()]);
+            let error = parse(value.to_string().as_bytes(), "ready.json".into()).unwrap_err();
+            let damaged = matches!(&error, JournalError::Fault { fault: Fault::Damaged(_), .. });
+            assert!(damaged, "{effect}: {error}");
         }
-        let lost = journal.move_record(&records, "2.json").unwrap_err();
-        assert_eq!(lost.kind(), std::io::ErrorKind::NotFound);
-        keep(&[b"two", b""]);
-        journal.drop();
-        assert!(journal.move_record(&records, "2.json").is_err());
+        assert!(parse(sound.to_string().as_bytes(), String::new()).is_ok());
     }
 }

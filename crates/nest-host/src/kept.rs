@@ -3,81 +3,96 @@
 
 use nest_core::plan::Step;
 use nest_core::record::Author;
-use nest_core::retired::{RetiredAccount, VERSION};
+use nest_core::retired::{KeptFolder, PackedFile, RetiredAccount, Thing, VERSION};
+use nest_core::value::PlainName;
 use rustix::io::Errno;
 
-use crate::home::remove_all;
 use crate::retired::RetiredError;
-use crate::state::{Folder, State};
+use crate::state::{self, Fault, Folder, PassedOver, State};
 use crate::tree::Tree;
 
 /// The folder of all of them in the state folder.
-const RETIRED: &str = "retired";
+const RETIRED: PlainName = PlainName::fixed("retired");
+/// Those of users and of groups in it.
+const USERS: PlainName = PlainName::fixed("user");
+const GROUPS: PlainName = PlainName::fixed("group");
 /// The file that holds the account.
-pub(crate) const ACCOUNT: &str = "account.json";
+pub(crate) const ACCOUNT: PlainName = PlainName::fixed("account.json");
 
-/// Reads everything that is kept, the oldest first.
+/// The endings of what waits for its name, and of what is about to go.
+const NEW: &str = "new";
+const GONE: &str = "gone";
+
+fn of_thing(thing: Thing) -> PlainName {
+    match thing {
+        Thing::User => USERS,
+        Thing::Group => GROUPS,
+    }
+}
+
+/// What is kept of deleted accounts, and what of it was passed over.
+#[derive(Debug, Default)]
+pub struct Kept {
+    /// The accounts and groups, the oldest first.
+    pub accounts: Vec<RetiredAccount>,
+    /// What could not be understood.
+    pub passed_over: Vec<PassedOver>,
+}
+
+/// Reads everything that is kept. One folder that can't be understood keeps none of
+/// the others.
 ///
 /// # Errors
-/// [`RetiredError`]: what can't be understood is not passed over.
-pub fn read(tree: &Tree, state: &State) -> Result<Vec<RetiredAccount>, RetiredError> {
-    let Some(folder) = state.open(tree)? else { return Ok(Vec::new()) };
-    let unread =
-        |path: String| move |error: Errno| RetiredError::Unread { path, error: error.into() };
-    let path = folder.shown(RETIRED);
-    let Some(retired) = folder.inner_if_there(RETIRED).map_err(unread(path))? else {
-        return Ok(Vec::new());
+/// [`RetiredError`], where the folders can't be listed.
+pub fn read(tree: &Tree, state: &State) -> Result<Kept, RetiredError> {
+    let mut kept = Kept::default();
+    let Some(folder) = state.open(tree)? else { return Ok(kept) };
+    let unread = |path: String| move |error: Errno| RetiredError::unread(path, error);
+    let path = folder.shown(&RETIRED);
+    let Some(retired) = folder.inner_if_there(&RETIRED).map_err(unread(path))? else {
+        return Ok(kept);
     };
-    let mut all = Vec::new();
-    for thing in ["user", "group"] {
+    for thing in [Thing::User, Thing::Group] {
         let path = retired.shown(thing);
-        let Some(of_thing) = retired.inner_if_there(thing).map_err(unread(path.clone()))? else {
-            continue;
-        };
-        for name in of_thing.folders().map_err(unread(path))? {
+        let inner = retired.inner_if_there(&of_thing(thing)).map_err(unread(path.clone()))?;
+        let Some(all) = inner else { continue };
+        for name in all.folders().map_err(unread(path))? {
             // What waits for its name or is about to go is not kept.
-            if name.starts_with('.') {
+            if name.as_str().starts_with('.') {
                 continue;
             }
-            let path = format!("{}/{ACCOUNT}", of_thing.shown(&name));
-            let inner = of_thing.inner_if_there(&name).map_err(unread(path.clone()))?;
-            let text = inner.map(|inner| inner.read(ACCOUNT)).transpose();
-            let text = text.map_err(|error| RetiredError::Unread { path: path.clone(), error })?;
-            let Some(text) = text.flatten() else {
-                let fault = "it is not there".to_owned();
-                return Err(RetiredError::Damaged { path, fault });
-            };
-            let mut account =
-                parse(&text).map_err(|fault| RetiredError::Damaged { path, fault })?;
-            account.folder = format!("{thing}/{name}");
-            all.push(account);
+            let path = format!("{}/{ACCOUNT}", all.shown(&name));
+            match read_one(&all, KeptFolder { thing, name }) {
+                Ok(account) => kept.accounts.push(account),
+                Err(fault) => kept.passed_over.push(PassedOver::new(path, &fault)),
+            }
         }
     }
-    all.sort_by(|a, b| (&a.time, &a.folder).cmp(&(&b.time, &b.folder)));
-    Ok(all)
+    kept.accounts.sort_by(|a, b| (&a.time, &a.folder).cmp(&(&b.time, &b.folder)));
+    Ok(kept)
+}
+
+fn read_one(all: &Folder, folder: KeptFolder) -> Result<RetiredAccount, Fault> {
+    let unread = |error: std::io::Error| Fault::Unread(error.to_string());
+    let inner = all.inner_if_there(&folder.name).map_err(|error| unread(error.into()))?;
+    let text = inner.map(|inner| inner.read(&ACCOUNT)).transpose().map_err(unread)?;
+    let text = text.flatten().ok_or_else(|| Fault::Damaged("it is not there".to_owned()))?;
+    parse(&text, folder)
 }
 
 /// Reads one. Any bytes may come in.
 ///
 /// # Errors
-/// What is wrong, in words.
-pub fn parse(text: &[u8]) -> Result<RetiredAccount, String> {
-    let value: serde_json::Value =
-        serde_json::from_slice(text).map_err(|error| error.to_string())?;
-    let version = value.get("version").and_then(serde_json::Value::as_u64);
-    match version {
-        Some(version) if version == u64::from(VERSION) => {
-            serde_json::from_value(value).map_err(|error| error.to_string())
-        }
-        Some(version) => Err(format!("it has version {version}, and {VERSION} is known")),
-        None => Err("it has no version".to_owned()),
-    }
+/// What is wrong, also where this program could not have put it there.
+pub fn parse(text: &[u8], folder: KeptFolder) -> Result<RetiredAccount, Fault> {
+    let account: RetiredAccount = state::parse(text, VERSION)?;
+    account.in_folder(folder).map_err(Fault::Damaged)
 }
 
-/// One of the folders, by its path below `retired`.
+/// Where one of the folders is, or will be.
 pub(crate) struct Place {
     parent: Folder,
-    name: String,
+    name: PlainName,
 }
 
 impl Place {
@@ -85,29 +100,19 @@ impl Place {
     ///
     /// # Errors
     /// The system's.
-    pub fn make(state: &Folder, folder: &str) -> Result<Self, Errno> {
-        let (thing, name) = folder.split_once('/').ok_or(Errno::INVAL)?;
-        let parent = state.inner(RETIRED)?.inner(thing)?;
-        Ok(Place { parent, name: name.to_owned() })
+    pub fn make(state: &Folder, folder: &KeptFolder) -> Result<Self, Errno> {
+        let parent = state.inner(&RETIRED)?.inner(&of_thing(folder.thing))?;
+        Ok(Place { parent, name: folder.name.clone() })
     }
 
     /// Opens where a folder is; `None` where nothing is kept at all.
     ///
     /// # Errors
     /// The system's.
-    pub fn find(state: &Folder, folder: &str) -> Result<Option<Self>, Errno> {
-        let (thing, name) = folder.split_once('/').ok_or(Errno::INVAL)?;
-        let Some(retired) = state.inner_if_there(RETIRED)? else { return Ok(None) };
-        let parent = retired.inner_if_there(thing)?;
-        Ok(parent.map(|parent| Place { parent, name: name.to_owned() }))
-    }
-
-    fn new_name(&self) -> String {
-        format!(".{}.new", self.name)
-    }
-
-    fn gone_name(&self) -> String {
-        format!(".{}.gone", self.name)
+    pub fn find(state: &Folder, folder: &KeptFolder) -> Result<Option<Self>, Errno> {
+        let Some(retired) = state.inner_if_there(&RETIRED)? else { return Ok(None) };
+        let parent = retired.inner_if_there(&of_thing(folder.thing))?;
+        Ok(parent.map(|parent| Place { parent, name: folder.name.clone() }))
     }
 
     /// The folder under the name it has until it is published. What a killed run
@@ -116,7 +121,7 @@ impl Place {
     /// # Errors
     /// The system's.
     pub fn fresh(&self) -> Result<Folder, Errno> {
-        self.parent.inner(&self.new_name())
+        self.parent.inner_beside(&self.name, NEW)
     }
 
     /// The folder itself.
@@ -127,12 +132,37 @@ impl Place {
         self.parent.inner_if_there(&self.name)
     }
 
+    /// What is wrong with the fresh folder: that what says what is kept has not this
+    /// digest, or a packed file not the one that is named there. `None` for nothing.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn fault_of_fresh(&self, digest: Option<&str>) -> std::io::Result<Option<String>> {
+        let Some(fresh) = self.parent.beside_if_there(&self.name, NEW)? else {
+            return Ok(Some("is not there".to_owned()));
+        };
+        let Some(text) = fresh.read(&ACCOUNT)? else {
+            return Ok(Some(format!("holds no {ACCOUNT}")));
+        };
+        let other = digest.is_some_and(|digest| digest != nest_core::drift::digest(&text));
+        let account = state::parse::<RetiredAccount>(&text, VERSION);
+        let (false, Ok(account)) = (other, account) else {
+            return Ok(Some(format!("holds another {ACCOUNT} than was written")));
+        };
+        for (file, packed) in &account.digests {
+            if fresh.digest(&file.name())?.as_ref() != Some(packed) {
+                return Ok(Some(format!("holds another {file} than was packed")));
+            }
+        }
+        Ok(None)
+    }
+
     /// Gives the fresh folder its name.
     ///
     /// # Errors
     /// The system's.
     pub fn publish(&self) -> Result<(), Errno> {
-        self.parent.rename_once(&self.new_name(), &self.name)
+        self.parent.rename_from_beside(&self.name, NEW)
     }
 
     /// Takes its name away again.
@@ -140,7 +170,7 @@ impl Place {
     /// # Errors
     /// The system's.
     pub fn withdraw(&self) -> Result<(), Errno> {
-        self.parent.rename_once(&self.name, &self.new_name())
+        self.parent.rename_to_beside(&self.name, NEW)
     }
 
     /// Hides the folder, to be removed in the end.
@@ -148,7 +178,7 @@ impl Place {
     /// # Errors
     /// The system's.
     pub fn hide(&self) -> Result<(), Errno> {
-        self.parent.rename_once(&self.name, &self.gone_name())
+        self.parent.rename_to_beside(&self.name, GONE)
     }
 
     /// Takes that back.
@@ -156,22 +186,22 @@ impl Place {
     /// # Errors
     /// The system's.
     pub fn unhide(&self) -> Result<(), Errno> {
-        self.parent.rename_once(&self.gone_name(), &self.name)
+        self.parent.rename_from_beside(&self.name, GONE)
     }
 
     /// Removes a fresh folder with everything in it.
     pub fn discard(&self) {
-        self.erase(&self.new_name());
+        self.erase(NEW);
     }
 
     /// Removes a hidden folder with everything in it.
     pub fn finish(&self) {
-        self.erase(&self.gone_name());
+        self.erase(GONE);
     }
 
-    fn erase(&self, name: &str) {
-        if let Err(error) = remove_all(self.parent.descriptor(), name.as_ref()) {
-            tracing::warn!(name, %error, "could not be removed");
+    fn erase(&self, ending: &str) {
+        if let Err(error) = self.parent.erase_beside(&self.name, ending) {
+            tracing::warn!(name = self.name.as_str(), %error, "could not be removed");
         }
     }
 
@@ -186,11 +216,11 @@ impl Place {
 
 /// Removes the folders above, as far as nothing is in them.
 pub(crate) fn tidy(state: &Folder) {
-    if let Ok(Some(retired)) = state.inner_if_there(RETIRED) {
-        retired.remove_empty("user");
-        retired.remove_empty("group");
+    if let Ok(Some(retired)) = state.inner_if_there(&RETIRED) {
+        retired.remove_empty(&USERS);
+        retired.remove_empty(&GROUPS);
     }
-    state.remove_empty(RETIRED);
+    state.remove_empty(&RETIRED);
 }
 
 /// What `account.json` holds for a step.
@@ -199,7 +229,7 @@ pub(crate) fn text(
     change: u64,
     time: &str,
     by: &Author,
-    digests: std::collections::BTreeMap<String, String>,
+    digests: std::collections::BTreeMap<PackedFile, String>,
 ) -> Vec<u8> {
     let Step::Keep { folder, kept } = step else { return Vec::new() };
     let account = RetiredAccount {
@@ -221,29 +251,56 @@ pub(crate) fn text(
 mod tests {
     use super::*;
 
+    fn folder(text: &str) -> KeptFolder {
+        KeptFolder::parse(text).unwrap()
+    }
+
     #[test]
     fn what_is_kept_comes_and_goes_by_renaming() {
         let place = tempfile::tempdir().unwrap();
         let tree = Tree::open(place.path()).unwrap();
         let state = State::At(place.path().join("state"));
-        let folder = state.open_or_make(&tree).unwrap();
-        let kept = Place::make(&folder, "group/pilots.210.4").unwrap();
-        kept.fresh().unwrap().write("account.json", b"{}").unwrap();
-        assert!(read(&tree, &state).unwrap().is_empty());
+        let opened = state.open_or_make(&tree).unwrap();
+        let kept = Place::make(&opened, &folder("group/pilots.210.4")).unwrap();
+        kept.fresh().unwrap().write(&ACCOUNT, b"{}").unwrap();
+        assert!(read(&tree, &state).unwrap().passed_over.is_empty());
         kept.publish().unwrap();
         kept.publish().unwrap();
-        let fault = read(&tree, &state).unwrap_err().to_string();
+        let passed = &read(&tree, &state).unwrap().passed_over;
+        let told = passed[0].to_string();
         assert!(
-            fault.contains("pilots.210.4/account.json is damaged: it has no version"),
-            "{fault}"
+            told.contains("pilots.210.4/account.json is passed over: it is damaged ("),
+            "{told}"
         );
         kept.hide().unwrap();
-        assert!(read(&tree, &state).unwrap().is_empty());
+        assert!(read(&tree, &state).unwrap().passed_over.is_empty());
         kept.unhide().unwrap();
         kept.hide().unwrap();
         kept.finish();
-        tidy(&folder);
+        tidy(&opened);
         assert!(!place.path().join("state/retired").exists());
-        assert!(parse(b"").is_err() && parse(br#"{"version": 7}"#).unwrap_err().contains('7'));
+        let newer = parse(br#"{"version": 7}"#, folder("user/x.1.1")).unwrap_err();
+        assert_eq!(newer, Fault::Newer { version: 7, known: VERSION });
+    }
+
+    #[test]
+    fn what_a_folder_holds_is_what_its_name_says() {
+        let text = |name: &str, path: &str| {
+            format!(
+                r#"{{"version": 1, "change": 3, "time": "", "by": {{"uid": 0, "name": null}},
+                "kept": {{"thing": "user", "name": "{name}", "id": 7, "lines": [], "belongings":
+                [{{"what": "home", "path": "{path}", "became": "erased", "files": 0,
+                "bytes": 0}}]}}}}"#
+            )
+        };
+        let parsed = |name: &str, path: &str, at: &str| {
+            parse(text(name, path).as_bytes(), folder(at)).is_ok()
+        };
+        assert!(parsed("maren", "/home/maren", "user/maren.7.3"));
+        assert!(!parsed("maren", "/home/maren", "user/tavish.7.3"));
+        assert!(!parsed("maren", "/home/maren", "group/maren.7.3"));
+        assert!(!parsed("maren", "/home/maren", "user/maren.7.x"));
+        assert!(!parsed("maren", "home/maren", "user/maren.7.3"));
+        assert!(!parsed("maren", "/home/../etc", "user/maren.7.3"));
     }
 }

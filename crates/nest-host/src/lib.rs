@@ -3,7 +3,8 @@
 //! - [`tree`]: the opened root; every path is resolved inside it.
 //! - [`lock`]: the account-file lock that the C library's programs take too.
 //! - [`store`]: loading a book.
-//! - [`state`]: the state folder.
+//! - [`state`]: the state folder, by names that are one plain component each.
+//! - [`untrusted`]: the one opener of files that somebody else may have made.
 //! - [`journal`], [`effect`]: what a change does to the disk, written down first.
 //! - [`stage`], [`home`], [`copy`], [`reown`]: making what is new, beside the old.
 //! - [`commit`]: carrying a plan out, whole or not at all.
@@ -50,4 +51,5 @@ pub mod suspended;
 pub mod system_log;
 pub mod tree;
 mod unread;
+pub mod untrusted;
 pub mod walk;

@@ -6,7 +6,9 @@ use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::Mention;
 use rustix::fs::{Dir, OFlags};
 
+use crate::state::{Notices, PassedOver};
 use crate::tree::Tree;
+use crate::untrusted::read_configuration;
 
 /// Files that grant something by name.
 const GRANTING: [&str; 4] =
@@ -17,11 +19,11 @@ const GRANTING_DIRECTORIES: [&str; 2] = ["etc/sudoers.d", "etc/ssh/sshd_config.d
 const UNITS: [&str; 2] = ["etc/systemd/system", "usr/lib/systemd/system"];
 
 /// Every word on a line that may grant something, and where it stands.
-pub(crate) fn granted(tree: &Tree) -> HashMap<BString, Vec<Mention>> {
+pub(crate) fn granted(tree: &Tree, notices: &Notices) -> HashMap<BString, Vec<Mention>> {
     let mut granted: HashMap<BString, Vec<Mention>> = HashMap::new();
     let below = GRANTING_DIRECTORIES.iter().flat_map(|directory| files_in(tree, directory));
     for file in GRANTING.map(str::to_owned).into_iter().chain(below) {
-        let Ok(text) = tree.read(&file) else { continue };
+        let Some(text) = read(tree, &file, notices) else { continue };
         for (at, line) in said(&text) {
             let here = Mention { file: file.clone(), line: at + 1 };
             for word in words(line).filter(|word| !word.is_empty()) {
@@ -37,12 +39,13 @@ pub(crate) fn granted(tree: &Tree) -> HashMap<BString, Vec<Mention>> {
 
 /// Lines that would dangle if the name went: grants, mail aliases, the users that
 /// services run as.
-pub(crate) fn of_user(tree: &Tree, name: &BStr) -> Vec<Mention> {
-    let mut mentions = granted(tree).remove(name.as_bytes()).unwrap_or_default();
-    in_file(tree, "etc/aliases", name, &mut mentions, |_| true);
+pub(crate) fn of_user(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Mention> {
+    let place = Place { tree, name, notices };
+    let mut mentions = granted(tree, notices).remove(name.as_bytes()).unwrap_or_default();
+    place.in_file("etc/aliases", &mut mentions, |_| true);
     for directory in UNITS {
         for file in files_in(tree, directory) {
-            in_file(tree, &file, name, &mut mentions, |line| line.starts_with(b"User="));
+            place.in_file(&file, &mut mentions, |line| line.starts_with(b"User="));
         }
     }
     mentions
@@ -53,42 +56,60 @@ const DEVICE_RULES: [&str; 2] = ["etc/udev/rules.d", "usr/lib/udev/rules.d"];
 
 /// Lines that would dangle if the name of a group went: grants to `%name` and the
 /// like, the groups that services run with, the groups of devices.
-pub(crate) fn of_group(tree: &Tree, name: &BStr) -> Vec<Mention> {
+pub(crate) fn of_group(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Mention> {
+    let place = Place { tree, name, notices };
     let mut mentions = Vec::new();
     let percent = [b"%", name.as_bytes()].concat();
     let of_sudoers = |line: &[u8]| line.contains_str(&percent);
-    in_file(tree, "etc/sudoers", name, &mut mentions, of_sudoers);
+    place.in_file("etc/sudoers", &mut mentions, of_sudoers);
     for file in files_in(tree, "etc/sudoers.d") {
-        in_file(tree, &file, name, &mut mentions, of_sudoers);
+        place.in_file(&file, &mut mentions, of_sudoers);
     }
     let of_sshd = |line: &[u8]| line.to_ascii_lowercase().contains_str("group");
-    in_file(tree, "etc/ssh/sshd_config", name, &mut mentions, of_sshd);
+    place.in_file("etc/ssh/sshd_config", &mut mentions, of_sshd);
     for file in files_in(tree, "etc/ssh/sshd_config.d") {
-        in_file(tree, &file, name, &mut mentions, of_sshd);
+        place.in_file(&file, &mut mentions, of_sshd);
     }
-    in_file(tree, "etc/security/access.conf", name, &mut mentions, |_| true);
+    place.in_file("etc/security/access.conf", &mut mentions, |_| true);
     for file in UNITS.iter().flat_map(|directory| files_in(tree, directory)) {
         let of_unit =
             |line: &[u8]| line.starts_with(b"Group=") || line.starts_with(b"SupplementaryGroups=");
-        in_file(tree, &file, name, &mut mentions, of_unit);
+        place.in_file(&file, &mut mentions, of_unit);
     }
     for file in DEVICE_RULES.iter().flat_map(|directory| files_in(tree, directory)) {
-        in_file(tree, &file, name, &mut mentions, |line| line.contains_str("GROUP"));
+        place.in_file(&file, &mut mentions, |line| line.contains_str("GROUP"));
     }
     mentions
 }
 
-fn in_file(
-    tree: &Tree,
-    file: &str,
-    name: &BStr,
-    mentions: &mut Vec<Mention>,
-    counts: impl Fn(&[u8]) -> bool,
-) {
-    let Ok(text) = tree.read(file) else { return };
-    for (at, line) in said(&text) {
-        if counts(line) && words(line).any(|word| word == name) {
-            mentions.push(Mention { file: file.to_owned(), line: at + 1 });
+/// What is looked for, and where.
+struct Place<'a> {
+    tree: &'a Tree,
+    name: &'a BStr,
+    notices: &'a Notices,
+}
+
+impl Place<'_> {
+    fn in_file(&self, file: &str, mentions: &mut Vec<Mention>, counts: impl Fn(&[u8]) -> bool) {
+        let Some(text) = read(self.tree, file, self.notices) else { return };
+        for (at, line) in said(&text) {
+            if counts(line) && words(line).any(|word| word == self.name) {
+                mentions.push(Mention { file: file.to_owned(), line: at + 1 });
+            }
+        }
+    }
+}
+
+/// A file of configuration. One that is there and can't be read is told.
+fn read(tree: &Tree, file: &str, notices: &Notices) -> Option<Vec<u8>> {
+    match read_configuration(tree, file) {
+        Ok(text) => Some(text),
+        Err(unreadable) => {
+            // Without root much of it is closed to everybody.
+            if !unreadable.is_missing() && rustix::process::geteuid().is_root() {
+                notices.note([PassedOver::new(file, &unreadable)]);
+            }
+            None
         }
     }
 }
@@ -151,7 +172,7 @@ mod tests {
     #[test]
     fn every_word_of_a_grant_is_found_on_its_line_once() {
         let (_folder, tree) = tree();
-        let granted = granted(&tree);
+        let granted = granted(&tree, &Notices::default());
         let of = |name: &str| granted.get(name.as_bytes()).map(|found| told(found));
         assert_eq!(
             of("maren").unwrap(),
@@ -170,11 +191,11 @@ mod tests {
     #[test]
     fn what_would_dangle_is_more_than_what_is_granted() {
         let (_folder, tree) = tree();
-        let all = told(&of_user(&tree, "maren".into()));
+        let all = told(&of_user(&tree, "maren".into(), &Notices::default()));
         assert_eq!(all.len(), 6, "{all:?}");
         assert_eq!(all[4..], ["etc/aliases:1", "etc/systemd/system/tides.service:2"]);
-        let group = told(&of_group(&tree, "pilots".into()));
+        let group = told(&of_group(&tree, "pilots".into(), &Notices::default()));
         assert_eq!(group, ["etc/sudoers:3", "etc/systemd/system/tides.service:3"]);
-        assert_eq!(told(&of_user(&tree, "perrin".into())), [""; 0]);
+        assert_eq!(told(&of_user(&tree, "perrin".into(), &Notices::default())), [""; 0]);
     }
 }

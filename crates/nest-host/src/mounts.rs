@@ -1,9 +1,10 @@
 //! What is mounted in a tree, from `/proc/self/mountinfo`, proc_pid_mountinfo(5).
 
 use std::collections::HashSet;
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 
 use bstr::{BString, ByteSlice};
+use rustix::fs::{AtFlags, StatxFlags};
 
 use crate::tree::Tree;
 
@@ -54,6 +55,22 @@ pub(crate) fn is_local(directory: &OwnedFd) -> bool {
     kind.is_ok_and(|kind| !NOT_LOCAL.contains(&kind))
 }
 
+/// The mount that an opened file or directory is on: two of the same file system are
+/// two. `None` where the kernel tells it in no way (before 3.15).
+pub(crate) fn mount_id(handle: impl AsFd) -> Option<u64> {
+    let handle = handle.as_fd();
+    let flags = AtFlags::EMPTY_PATH | AtFlags::NO_AUTOMOUNT;
+    if let Ok(stat) = rustix::fs::statx(handle, "", flags, StatxFlags::MNT_ID)
+        && stat.stx_mask & StatxFlags::MNT_ID.bits() != 0
+    {
+        return Some(stat.stx_mnt_id);
+    }
+    // Before 5.8.
+    let told = std::fs::read_to_string(format!("/proc/self/fdinfo/{}", handle.as_raw_fd()));
+    let told = told.ok()?;
+    told.lines().find_map(|line| line.strip_prefix("mnt_id:")?.trim().parse().ok())
+}
+
 /// What is mounted in a tree.
 #[derive(Debug, Default)]
 pub(crate) struct Mounts {
@@ -82,6 +99,13 @@ impl Mounts {
             point.point.strip_prefix(path).is_some_and(|rest| rest.starts_with(b"/"))
         };
         self.all.iter().filter(inside).map(|mount| mount.point.clone().into()).collect()
+    }
+
+    /// The first mount point that is a path, or lies below it.
+    pub fn at_or_inside(&self, path: &[u8]) -> Option<BString> {
+        let here = |mount: &&Mount| !path.is_empty() && mount.point == path;
+        let here = self.all.iter().find(here).map(|mount| mount.point.clone().into());
+        here.or_else(|| self.inside(path).into_iter().next())
     }
 
     /// Mount points that show what shows elsewhere in the tree too: of a directory

@@ -1,23 +1,27 @@
 //! Finishing or rolling back what a crash left. Until the journal was marked
 //! ready nothing had happened: what was staged goes. From then on the change has
-//! happened: the rest of it is done. Doing it twice does no harm.
+//! happened: the rest of it is done. Doing it twice does no harm. Nothing is trusted
+//! that was not compared with its digest: where something of what was staged is lost,
+//! all of it goes as long as nothing has become visible, and else it stops.
 
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
+use std::sync::Mutex;
 
 use bstr::BString;
 use nest_core::secret::shown;
 use nest_core::table::File;
 
-use crate::changes::LeftBehind;
-use crate::commit::{flush, keep_record};
+use crate::changes::{self, LeftBehind};
+use crate::commit::{Dirs, flush, keep_record};
 use crate::digest::digest_of;
-use crate::effect::{Hands, Place};
+use crate::effect::{Hands, Place, Standing};
 use crate::journal::{Effect, Entry, Found, Journal, JournalError, Replaced};
 use crate::lock::Lock;
 use crate::state::{self, Folder, State, StateError};
 use crate::store::{self, Focus};
 use crate::tree::{Tree, path_of};
+use crate::untrusted::read_configuration;
 
 /// What recovery did.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -28,6 +32,31 @@ pub struct Recovered {
     pub summary: String,
     /// Whether it was finished; else it was rolled back.
     pub finished: bool,
+    /// What has to be told.
+    pub notes: Vec<String>,
+}
+
+/// A change that stands unfinished.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct Unfinished {
+    /// The change in words.
+    pub what: String,
+    /// Whether it would be finished; else rolled back.
+    pub ready: bool,
+    /// The tree that it is about, where that is another one.
+    pub foreign: Option<String>,
+    /// What it does, effect by effect.
+    pub effects: Vec<String>,
+}
+
+/// Whether a journal is carried out that is about another tree, of which this one may
+/// be a copy.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Foreign {
+    /// It is not: somebody has to look at it.
+    Refused,
+    /// Somebody has looked at it, and wants it.
+    Wanted,
 }
 
 /// A file that somebody edited after a crash.
@@ -60,6 +89,16 @@ pub enum RecoverError {
         /// The files.
         files: Vec<Edited>,
     },
+    /// Something that was staged is lost, and part of the change is visible already.
+    #[error("{what} is half done and can't be finished: {}; nothing was changed", .lost.join(", and "))]
+    Lost {
+        /// The unfinished change, in words.
+        what: String,
+        /// What is lost, in words.
+        lost: Vec<String>,
+        /// What stands where: a path, and what is at it.
+        stands: Vec<(String, String)>,
+    },
     /// It failed. What is unfinished stays so, and can be tried again.
     #[error("{what} is unfinished and could not be finished: {doing}: {error}")]
     Failed {
@@ -76,27 +115,37 @@ pub enum RecoverError {
 ///
 /// # Errors
 /// [`RecoverError`].
-pub fn unfinished(tree: &Tree, state: &State) -> Result<Option<String>, RecoverError> {
-    Ok(find(tree, state)?.map(|(_, found)| in_words(&found.entry)))
-}
-
-fn in_words(entry: &Entry) -> String {
-    match entry.number {
-        Some(number) => format!("change {number} ({})", entry.summary),
-        None => format!("a change ({})", entry.summary),
-    }
+pub fn unfinished(tree: &Tree, state: &State) -> Result<Option<Unfinished>, RecoverError> {
+    Ok(find(tree, state)?.map(|(_, found)| Unfinished {
+        what: found.entry.in_words(),
+        ready: found.ready,
+        foreign: found.foreign,
+        effects: found.entry.effects.iter().map(Effect::describe).collect(),
+    }))
 }
 
 /// Looks where a journal can be: in the state folder, and in `etc` for changes
-/// that kept no state.
+/// that kept no state. One in another state folder is not passed over.
 fn find(tree: &Tree, state: &State) -> Result<Option<(Folder, Found)>, RecoverError> {
-    let shared = matches!(state, State::At(_));
-    let folders = [(state.open(tree)?, shared), (state::left_without_state(tree)?, false)];
-    for (folder, shared) in folders {
+    match state.marked_elsewhere(tree) {
+        Ok(None) => {}
+        Ok(Some(path)) => {
+            return Err(JournalError::OtherState(path.display().to_string()).into());
+        }
+        Err((path, fault)) => return Err(JournalError::Fault { path, fault }.into()),
+    }
+    for folder in [state.open(tree)?, state::left_without_state(tree)?] {
         let Some(folder) = folder else { continue };
-        if let Some(found) = Journal::find(&folder, tree, shared)? {
+        if let Some(found) = Journal::find(&folder, tree)? {
             return Ok(Some((folder, found)));
         }
+    }
+    if *state != State::InTree
+        && let Some(folder) = State::InTree.open(tree)?
+        && Journal::find(&folder, tree)?.is_some()
+    {
+        let shown = State::InTree.shown().unwrap_or_default();
+        return Err(JournalError::OtherState(shown).into());
     }
     Ok(None)
 }
@@ -110,63 +159,113 @@ pub fn recover(
     _lock: &Lock,
     tree: &Tree,
     state: &State,
+    foreign: Foreign,
 ) -> Result<Option<Recovered>, RecoverError> {
     let Some((folder, found)) = find(tree, state)? else {
         // A crash may have left a journal in which nothing stands yet, or no more.
         for folder in [state.open(tree)?, state::left_without_state(tree)?].iter().flatten() {
             Journal::sweep(folder);
         }
-        State::Nowhere.drop_if_empty(tree);
+        State::Nowhere.drop_if_empty(tree, &[]);
+        // Without the right to, the next change will do it.
+        if let Err(error) = state.take_mark(tree) {
+            tracing::debug!(%error, "the mark stays");
+        }
         return Ok(None);
     };
-    let Found { journal, entry, ready } = found;
-    let hands = Hands { tree, state: &folder, journal: &journal };
-    let recovered =
-        Recovered { number: entry.number, summary: entry.summary.clone(), finished: ready };
-    if ready {
-        finish(&hands, &entry)?;
-    } else {
-        entry.effects.iter().for_each(|effect| hands.discard(effect));
-        // The number was in the journal, and might have been seen.
-        if let Some(number) = entry.number {
-            let mut left = LeftBehind::read(&folder);
-            left.number = left.number.max(number);
-            left.write(&folder).map_err(|error| failed(&entry, "noting its number", error))?;
-        }
+    let Found { journal, entry, ready, foreign: other } = found;
+    if let Some(other) = other.filter(|_| foreign == Foreign::Refused) {
+        let what = entry.in_words();
+        return Err(JournalError::OtherTree { what, tree: other }.into());
     }
-    journal.drop();
-    folder.remove("journal");
-    State::Nowhere.drop_if_empty(tree);
-    tracing::info!(change = recovered.summary, ready, "recovered");
+    let notes = Mutex::default();
+    let hands = Hands { tree, state: &folder, journal: &journal, recovering: true, notes };
+    let finished = match ready {
+        true => finish(&hands, &entry)?,
+        false => false,
+    };
+    if !finished {
+        roll_back(&hands, &entry, ready)?;
+    }
+    let notes = hands.take_notes();
+    journal.drop(&folder);
+    if !finished {
+        drop(folder);
+        state.drop_if_empty(tree, &entry.made);
+    }
+    State::Nowhere.drop_if_empty(tree, &[]);
+    state.take_mark(tree).map_err(|error| failed(&entry, "taking its mark away", error))?;
+    let recovered = Recovered { number: entry.number, summary: entry.summary, finished, notes };
+    tracing::info!(change = recovered.summary, finished, "recovered");
     Ok(Some(recovered))
 }
 
-fn failed(entry: &Entry, doing: &str, error: std::io::Error) -> RecoverError {
-    RecoverError::Failed { what: in_words(entry), doing: doing.to_owned(), error }
+/// Drops everything that was staged. Of a change that was ready, what has become visible
+/// without anybody's noticing is taken back first: owners of files.
+fn roll_back(hands: &Hands<'_>, entry: &Entry, ready: bool) -> Result<(), RecoverError> {
+    if ready {
+        for effect in entry.effects.iter().rev() {
+            if matches!(effect, Effect::Reown { .. })
+                && hands.standing(effect).is_ok_and(|it| it == Standing::Waiting)
+            {
+                hands.withdraw(effect).map_err(|error| failed(entry, &effect.describe(), error))?;
+            }
+        }
+    }
+    entry.effects.iter().for_each(|effect| hands.discard(effect));
+    if let Some(number) = entry.number {
+        changes::discard(hands.state, number);
+    }
+    flush(hands, &entry.effects, Dirs::Touched)
+        .map_err(|error| failed(entry, "flushing a directory", error))
 }
 
-/// How far each file has come: the digest it has now.
-type Standing = BTreeMap<BString, Option<String>>;
+fn failed(entry: &Entry, doing: &str, error: std::io::Error) -> RecoverError {
+    RecoverError::Failed { what: entry.in_words(), doing: doing.to_owned(), error }
+}
 
-fn finish(hands: &Hands<'_>, entry: &Entry) -> Result<(), RecoverError> {
+/// The digest that each account file has now.
+type Digests = BTreeMap<BString, Option<String>>;
+
+/// Does the rest of a change. Returns whether that was possible: where something of what
+/// was staged is lost and nothing is visible yet, it has to be rolled back.
+fn finish(hands: &Hands<'_>, entry: &Entry) -> Result<bool, RecoverError> {
     // First everything is looked at; nothing is touched while anything is wrong.
-    let standing = look(hands, entry)?;
-    let mut standing = standing;
+    let mut digests = look(hands, entry)?;
+    let (lost, visible) = compare(hands, entry, &digests)?;
+    if !lost.is_empty() && !visible {
+        lost.into_iter().for_each(|lost| hands.note(lost));
+        return Ok(false);
+    }
+    if !lost.is_empty() {
+        let stands = what_stands(hands, entry, &digests);
+        return Err(RecoverError::Lost { what: entry.in_words(), lost, stands });
+    }
     for effect in &entry.effects {
         let published = match effect {
-            Effect::Replace { path, before, after, .. } => {
-                let now = standing.entry(path.0.clone()).or_default();
+            Effect::Replace { what: Replaced::Account(_), path, before, after, .. } => {
+                let now = digests.entry(path.0.clone()).or_default();
                 if *now != *before || now.as_deref() == Some(after) {
                     continue;
                 }
                 *now = Some(after.clone());
                 hands.publish(effect)
             }
+            Effect::Replace { what: Replaced::State, .. } => match hands.standing(effect) {
+                Ok(Standing::Waiting) => hands.publish(effect),
+                Ok(Standing::Other) => {
+                    hands.note(format!("left undone: {}, as it was edited", effect.describe()));
+                    continue;
+                }
+                Ok(_) => continue,
+                Err(error) => Err(error),
+            },
             effect => hands.publish(effect),
         };
         published.map_err(|error| failed(entry, &effect.describe(), error))?;
     }
-    flush(hands, &entry.effects).map_err(|error| failed(entry, "flushing a directory", error))?;
+    flush(hands, &entry.effects, Dirs::Touched)
+        .map_err(|error| failed(entry, "flushing a directory", error))?;
     if let Some(record) = &entry.record {
         keep_record(hands, entry, record)
             .map_err(|error| failed(entry, "keeping its record", error))?;
@@ -177,39 +276,125 @@ fn finish(hands: &Hands<'_>, entry: &Entry) -> Result<(), RecoverError> {
         }
     }
     for effect in &entry.effects {
-        hands.finish(effect);
+        let left = hands.finish(effect);
+        let left = left.map_err(|error| failed(entry, &effect.describe(), error.into()))?;
+        left.into_iter().for_each(|left| hands.note(left));
     }
-    Ok(())
+    flush(hands, &entry.effects, Dirs::Cleared)
+        .map_err(|error| failed(entry, "flushing a directory", error))?;
+    Ok(true)
 }
 
-/// Compares each file with its digests before and after.
-fn look(hands: &Hands<'_>, entry: &Entry) -> Result<Standing, RecoverError> {
-    let mut standing = Standing::new();
-    let mut edited = Vec::new();
+/// Holds everything that waits against its digest. Returns what is lost, and whether
+/// anything has become visible already.
+fn compare(
+    hands: &Hands<'_>,
+    entry: &Entry,
+    digests: &Digests,
+) -> Result<(Vec<String>, bool), RecoverError> {
+    let (mut lost, mut visible) = (Vec::new(), false);
+    let mut seen: Digests = digests.clone();
     for effect in &entry.effects {
-        let Effect::Replace { what, path, .. } = effect else { continue };
-        if standing.contains_key(&path.0) {
+        let reading =
+            |error| failed(entry, &format!("looking at it: {}", effect.describe()), error);
+        if let Effect::Replace { what: Replaced::Account(file), path, staged, before, after } =
+            effect
+        {
+            let now = seen.entry(path.0.clone()).or_default();
+            if *now != *before || now.as_deref() == Some(after) {
+                visible = true;
+                continue;
+            }
+            *now = Some(after.clone());
+            let place = Place::of(hands.tree, &path.0).map_err(|error| reading(error.into()))?;
+            let name = path_of(&staged.0).as_os_str();
+            match digest_of(&place, name).map_err(reading)? {
+                Some(waits) if waits == *after => {}
+                Some(_) => lost.push(format!("the new {} is not what was written", file.path())),
+                None => lost.push(format!("the new {} is not there", file.path())),
+            }
             continue;
         }
-        let versions = versions(entry, &path.0);
-        let mut now = digest_now(hands, *what, path.0.as_ref())
-            .map_err(|error| failed(entry, &format!("reading {}", path.0), error))?;
-        if !versions.contains(&now) && matches!(what, Replaced::Account(_)) {
-            let torn = hands.mend_torn(path);
-            if torn.map_err(|error| failed(entry, &format!("mending {}", path.0), error))? {
-                now = versions.last().cloned().flatten();
-            }
-        }
-        if versions.contains(&now) {
-            standing.insert(path.0.clone(), now);
-        } else if let Replaced::Account(file) = *what {
-            edited.push(tell_edited(hands, entry, file, &path.0, [versions, vec![now]].concat()));
-            standing.insert(path.0.clone(), None);
+        match hands.standing(effect).map_err(reading)? {
+            Standing::Done => visible = true,
+            Standing::Lost(what) => lost.push(what),
+            Standing::Waiting | Standing::Other => {}
         }
     }
+    if let (Some(digest), Some(number)) = (&entry.record_beside, entry.number) {
+        let records = changes::digests(hands.state, number);
+        let records = records.map_err(|error| failed(entry, "looking for its record", error))?;
+        if !records.contains(&Some(digest.clone())) {
+            lost.push(format!("the record of change {number} is not what was written"));
+        }
+    }
+    Ok((lost, visible))
+}
+
+/// Which version of each account file stands where.
+fn what_stands(hands: &Hands<'_>, entry: &Entry, digests: &Digests) -> Vec<(String, String)> {
+    let mut stands = Vec::new();
+    for effect in &entry.effects {
+        let Effect::Replace { what: Replaced::Account(_), path, staged, before, after } = effect
+        else {
+            continue;
+        };
+        let call = |digest: &Option<String>| match digest {
+            None => "not there",
+            Some(digest) if digest == after => "as it would be after the change",
+            digest if digest == before => "as it was before the change",
+            Some(_) => "neither",
+        };
+        let now = digests.get(&path.0).cloned().flatten();
+        stands.push((path.0.to_string(), call(&now).to_owned()));
+        let parent = path_of(&path.0).parent().unwrap_or(path_of(b"/"));
+        let other = parent.join(path_of(&staged.0));
+        let place = Place::of(hands.tree, &path.0);
+        let waits = place.ok().and_then(|place| {
+            digest_of(&place, path_of(&staged.0).as_os_str()).unwrap_or_default()
+        });
+        stands.push((other.display().to_string(), call(&waits).to_owned()));
+    }
+    stands
+}
+
+/// Compares each account file with its digests before and after.
+fn look(hands: &Hands<'_>, entry: &Entry) -> Result<Digests, RecoverError> {
+    let mut digests = Digests::new();
+    let mut edited = Vec::new();
+    for effect in &entry.effects {
+        let Effect::Replace { what: Replaced::Account(file), path, .. } = effect else { continue };
+        if digests.contains_key(&path.0) {
+            continue;
+        }
+        let reading = |error| failed(entry, &format!("reading {}", path.0), error);
+        // What the journal calls the file has to be where the tree has it.
+        let located = hands.tree.locate(file.path()).map_err(|error| reading(error.into()))?;
+        if located.path != path_of(&path.0) {
+            let message = format!("{} is at {} now", file.path(), located.path.display());
+            return Err(reading(std::io::Error::other(message)));
+        }
+        let versions = versions(entry, &path.0);
+        let place = Place::of(hands.tree, &path.0).map_err(|error| reading(error.into()))?;
+        let mut now = digest_of(&place, &place.name).map_err(reading)?;
+        let last = versions.last().cloned().flatten().unwrap_or_default();
+        if !versions.contains(&now) && hands.mend_torn(path, &last).map_err(reading)? {
+            now = Some(last);
+        }
+        if !versions.contains(&now) {
+            edited.push(tell_edited(
+                hands,
+                entry,
+                *file,
+                &path.0,
+                [versions, vec![now.clone()]].concat(),
+            ));
+        }
+        digests.insert(path.0.clone(), now);
+    }
     match edited.is_empty() {
-        true => Ok(standing),
-        false => Err(RecoverError::Edited { what: in_words(entry), files: edited }),
+        true => Ok(digests),
+        false => Err(RecoverError::Edited { what: entry.in_words(), files: edited }),
     }
 }
 
@@ -227,19 +412,6 @@ fn versions(entry: &Entry, wanted: &BString) -> Vec<Option<String>> {
         }
     }
     versions
-}
-
-fn digest_now(hands: &Hands<'_>, what: Replaced, path: &[u8]) -> std::io::Result<Option<String>> {
-    match what {
-        Replaced::State => {
-            let text = hands.state.read(&String::from_utf8_lossy(path))?;
-            Ok(text.map(|text| nest_core::drift::digest(&text)))
-        }
-        Replaced::Account(_) => {
-            let place = Place::of(hands.tree, path)?;
-            digest_of(&place, &place.name)
-        }
-    }
 }
 
 fn tell_edited(
@@ -265,7 +437,7 @@ fn tell_edited(
             _ => None,
         })
         .unwrap_or_default();
-    let read = |path: &[u8]| hands.tree.read(path_of(path)).unwrap_or_default();
+    let read = |path: &[u8]| read_configuration(hands.tree, path_of(path)).unwrap_or_default();
     let (now, other) = (read(path), read(&staged));
     let split = |text: &[u8]| -> Vec<Vec<u8>> {
         text.split(|&byte| byte == b'\n').map(<[u8]>::to_vec).collect()

@@ -4,10 +4,10 @@ use std::collections::HashSet;
 
 use bstr::BString;
 use nest_core::surroundings::{Retired, RetiredId};
-use nest_core::value::{IdSpan, escaped};
+use nest_core::value::{IdSpan, PlainName, escaped};
 use serde::{Deserialize, Serialize};
 
-use crate::state::{State, StateError};
+use crate::state::{self, Fault, PassedOver, State, StateError};
 use crate::tree::Tree;
 
 /// The version of `ids.json` that this program reads.
@@ -43,19 +43,19 @@ struct Range {
     name: BString,
 }
 
-/// Why the retired numbers can't be had.
+/// Why a file of the state folder can't be had.
 #[derive(Debug, thiserror::Error)]
 pub enum RetiredError {
     /// The state folder can't be used.
     #[error(transparent)]
     State(#[from] StateError),
-    /// It can't be read.
-    #[error("{path} can't be read: {error}")]
-    Unread {
+    /// It can't be understood.
+    #[error("{path} {fault}")]
+    Fault {
         /// The file.
         path: String,
-        /// The system's reason.
-        error: std::io::Error,
+        /// What is wrong.
+        fault: Fault,
     },
     /// It can't be written.
     #[error("{path} can't be written: {error}")]
@@ -65,31 +65,58 @@ pub enum RetiredError {
         /// The system's reason.
         error: std::io::Error,
     },
-    /// It is not what it should be.
-    #[error("{path} is damaged: {fault}; docs/formats.md tells how to mend it")]
-    Damaged {
-        /// The file.
-        path: String,
-        /// What is wrong.
-        fault: String,
-    },
+}
+
+impl RetiredError {
+    pub(crate) fn unread(path: String, error: impl Into<std::io::Error>) -> Self {
+        RetiredError::Fault { path, fault: Fault::Unread(error.into().to_string()) }
+    }
+
+    /// What has to be told where the file is passed over.
+    pub fn passed_over(&self) -> PassedOver {
+        match self {
+            RetiredError::Fault { path, fault } => PassedOver::new(path.clone(), fault),
+            other => PassedOver { path: "the state folder".into(), fault: other.to_string() },
+        }
+    }
+}
+
+/// Reads a document of the state folder; `None` where it is not there.
+///
+/// # Errors
+/// [`RetiredError`].
+pub(crate) fn read_document<T: serde::de::DeserializeOwned>(
+    tree: &Tree,
+    state: &State,
+    name: &PlainName,
+    known: u32,
+) -> Result<Option<T>, RetiredError> {
+    let Some(folder) = state.open(tree)? else { return Ok(None) };
+    let path = folder.shown(name);
+    match folder.read(name) {
+        Ok(None) => Ok(None),
+        Ok(Some(text)) => match state::parse(&text, known) {
+            Ok(document) => Ok(Some(document)),
+            Err(fault) => Err(RetiredError::Fault { path, fault }),
+        },
+        Err(error) => Err(RetiredError::unread(path, error)),
+    }
 }
 
 /// The file in the state folder.
-pub(crate) const NAME: &str = "ids.json";
+pub(crate) const NAME: PlainName = PlainName::fixed("ids.json");
 
 /// Reads the retired numbers. A state folder without the file has none.
 ///
 /// # Errors
 /// [`RetiredError`]: ids must not be allotted without knowing which are retired.
 pub fn read(tree: &Tree, state: &State) -> Result<Retired, RetiredError> {
-    let Some(folder) = state.open(tree)? else { return Ok(Retired::default()) };
-    let path = folder.shown(NAME);
-    match folder.read(NAME) {
-        Ok(None) => Ok(Retired::default()),
-        Ok(Some(text)) => parse(&text).map_err(|fault| RetiredError::Damaged { path, fault }),
-        Err(error) => Err(RetiredError::Unread { path, error }),
-    }
+    let ids: Option<Ids> = read_document(tree, state, &NAME, VERSION)?;
+    let damaged = |fault| RetiredError::Fault {
+        path: format!("{}/{NAME}", state.shown().unwrap_or_default()),
+        fault: Fault::Damaged(fault),
+    };
+    ids.map_or(Ok(Retired::default()), |ids| understand(ids).map_err(damaged))
 }
 
 /// The file that holds these numbers: those of `retired`, with `more` and without
@@ -125,11 +152,7 @@ pub(crate) fn text(retired: &Retired, more: &[&Retired], back: &[&Retired]) -> V
     text
 }
 
-fn parse(text: &[u8]) -> Result<Retired, String> {
-    let ids: Ids = serde_json::from_slice(text).map_err(|error| error.to_string())?;
-    if ids.version != VERSION {
-        return Err(format!("it has version {}, and {VERSION} is known", ids.version));
-    }
+fn understand(ids: Ids) -> Result<Retired, String> {
     let single = |single: Single| RetiredId {
         span: IdSpan { first: single.id, last: single.id },
         name: single.name,
@@ -151,11 +174,16 @@ fn parse(text: &[u8]) -> Result<Retired, String> {
 mod tests {
     use super::*;
 
+    fn parse(text: &str) -> Result<Retired, String> {
+        let ids: Ids = state::parse(text.as_bytes(), VERSION).map_err(|fault| fault.to_string())?;
+        understand(ids)
+    }
+
     #[test]
     fn retired_numbers_are_read() {
         let text = r#"{"version": 1, "users": [{"id": 1003, "name": "hesper"}],
             "ranges": [{"first": 2001010688, "count": 65536, "name": "hesper"}]}"#;
-        let retired = parse(text.as_bytes()).unwrap();
+        let retired = parse(text).unwrap();
         assert_eq!(retired.users[0].span, IdSpan { first: 1003, last: 1003 });
         assert_eq!(retired.ranges[0].span.count(), 65536);
         assert!(retired.groups.is_empty());
@@ -164,9 +192,9 @@ mod tests {
     #[test]
     fn a_damaged_file_is_not_taken_for_an_empty_one() {
         for text in ["", "{}", r#"{"version": 2}"#, r#"{"version": 1, "user": []}"#] {
-            assert!(parse(text.as_bytes()).is_err(), "{text}");
+            assert!(parse(text).is_err(), "{text}");
         }
         let range = r#"{"version": 1, "ranges": [{"first": 9, "count": 0, "name": "x"}]}"#;
-        assert!(parse(range.as_bytes()).unwrap_err().contains("range at 9"));
+        assert!(parse(range).unwrap_err().contains("range at 9"));
     }
 }

@@ -1,12 +1,16 @@
 //! Looking a skeleton directory over before a home is made from it.
 
+use std::os::fd::{BorrowedFd, OwnedFd};
+
 use bstr::{BStr, ByteSlice};
 use nest_core::surroundings::{Kind, Skeleton, SkeletonFault};
-use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, Stat};
+use rustix::fs::OFlags;
 use rustix::io::Errno;
 
+use crate::interrupt::Patience;
 use crate::surroundings::kind_of;
 use crate::tree::{Tree, path_of};
+use crate::walk::{At, Visitor, descend_into};
 
 /// Whether the directory can be copied as a home, and how many files it has.
 pub(crate) fn look(tree: &Tree, path: &BStr) -> Result<Skeleton, SkeletonFault> {
@@ -20,67 +24,94 @@ pub(crate) fn look(tree: &Tree, path: &BStr) -> Result<Skeleton, SkeletonFault> 
         return Err(SkeletonFault::NotADirectory(kind_of(&stat)));
     }
     let directory = tree.open_file(path_of(path), OFlags::RDONLY | OFlags::DIRECTORY);
-    let directory = directory.map_err(unreadable)?;
-    let mut files = 0;
-    let mut fault = None;
-    let walked = each_below(&directory, b"", &mut |path, directory, stat| {
-        let kind = kind_of(stat);
-        match kind {
-            Kind::Directory => return Ok(()),
-            Kind::File => {}
-            Kind::Link => {
-                let name = path.rsplit_str("/").next().unwrap_or(path);
-                let target = rustix::fs::readlinkat(directory, path_of(name), Vec::new())?;
-                if leads_out(path, target.as_bytes()) {
-                    let target = target.into_bytes().into();
-                    fault = Some(SkeletonFault::LinkOutward { path: path.into(), target });
-                    return Err(Errno::CANCELED);
-                }
-            }
-            kind => {
-                fault = Some(SkeletonFault::Special { path: path.into(), kind });
-                return Err(Errno::CANCELED);
-            }
-        }
-        files += 1;
-        Ok(())
-    });
-    match (fault, walked) {
-        (Some(fault), _) => Err(fault),
-        (None, Err(error)) => Err(unreadable(error)),
-        (None, Ok(())) => Ok(Skeleton { files }),
+    let mut looking = Looking { skeleton: Skeleton { files: 0, set_id: 0, linked: 0 } };
+    descend_into(directory.map_err(unreadable)?, Patience::Ends, &mut looking).map_err(
+        |fault| match fault {
+            Stopped::By(fault) => fault,
+            Stopped::System(error) => unreadable(error),
+        },
+    )?;
+    Ok(looking.skeleton)
+}
+
+struct Looking {
+    skeleton: Skeleton,
+}
+
+/// Why the looking ended early.
+enum Stopped {
+    By(SkeletonFault),
+    System(Errno),
+}
+
+impl From<Errno> for Stopped {
+    fn from(error: Errno) -> Self {
+        Stopped::System(error)
     }
 }
 
-/// Is told the path, the directory and the status of an entry.
-pub(crate) type Tell<'a> = dyn FnMut(&[u8], &std::os::fd::OwnedFd, &Stat) -> Result<(), Errno> + 'a;
+impl Visitor for Looking {
+    type Error = Stopped;
 
-/// Calls `tell` with the path, the directory and the status of everything below
-/// a directory, links not followed.
-pub(crate) fn each_below(
-    directory: &std::os::fd::OwnedFd,
-    path: &[u8],
-    tell: &mut Tell<'_>,
-) -> Result<(), Errno> {
-    for entry in Dir::read_from(directory)? {
-        let entry = entry?;
-        let name = entry.file_name();
-        if name == c"." || name == c".." {
-            continue;
+    fn file(&mut self, at: &At<'_>) -> Result<(), Stopped> {
+        let path = at.path.strip_prefix(b"/").unwrap_or(at.path);
+        match kind_of(at.stat) {
+            Kind::File => {
+                self.skeleton.set_id += usize::from(at.stat.st_mode & 0o6000 != 0);
+                self.skeleton.linked += usize::from(at.stat.st_nlink > 1);
+            }
+            Kind::Link => {
+                let target = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
+                if leads_out(path, target.as_bytes()) {
+                    let target = target.into_bytes().into();
+                    let path = path.into();
+                    return Err(Stopped::By(SkeletonFault::LinkOutward { path, target }));
+                }
+            }
+            kind => return Err(Stopped::By(SkeletonFault::Special { path: path.into(), kind })),
         }
-        let mut below = path.to_vec();
-        if !below.is_empty() {
-            below.push(b'/');
+        self.skeleton.files += 1;
+        Ok(())
+    }
+
+    fn enter(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Stopped> {
+        self.skeleton.set_id += usize::from(at.stat.st_mode & 0o6000 != 0);
+        Ok(true)
+    }
+}
+
+/// How many files are below a directory, links not followed: up to `most`, and whether
+/// there are more.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn count(directory: OwnedFd, most: usize) -> Result<(usize, bool), Errno> {
+    struct Counting {
+        count: usize,
+        most: usize,
+    }
+    impl Visitor for Counting {
+        type Error = Errno;
+
+        fn file(&mut self, _: &At<'_>) -> Result<(), Errno> {
+            self.count += 1;
+            if self.count > self.most { Err(Errno::RANGE) } else { Ok(()) }
         }
-        below.extend_from_slice(name.to_bytes());
-        let stat = rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)?;
-        tell(&below, directory, &stat)?;
-        if FileType::from_raw_mode(stat.st_mode) == FileType::Directory {
-            let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-            each_below(&rustix::fs::openat(directory, name, flags, Mode::empty())?, &below, tell)?;
+
+        fn enter(&mut self, _: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
+            Ok(true)
+        }
+
+        fn mount(&mut self, _: &[u8], _: BorrowedFd<'_>) -> Result<(), Errno> {
+            Ok(())
         }
     }
-    Ok(())
+    let mut counting = Counting { count: 0, most };
+    match descend_into(directory, Patience::Ends, &mut counting) {
+        Ok(()) => Ok((counting.count, false)),
+        Err(Errno::RANGE) => Ok((most, true)),
+        Err(error) => Err(error),
+    }
 }
 
 /// Whether a link, at `path` below a directory, leads out of that directory when

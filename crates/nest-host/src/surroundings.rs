@@ -27,9 +27,10 @@ use crate::mounts::Mounts;
 use crate::processes;
 use crate::reown;
 use crate::skeleton;
-use crate::state::State;
+use crate::state::{Notices, PassedOver, State};
 use crate::survey;
 use crate::tree::{Tree, path_of};
+use crate::untrusted::{self, CONFIGURATION, LastLink};
 use crate::walk::{Ground, Met, walk};
 use seen::Seen;
 
@@ -46,6 +47,11 @@ pub struct World<'t> {
     /// Where deleted accounts are kept; read when first asked for.
     state: Option<&'t State>,
     kept: OnceLock<Result<Vec<RetiredAccount>, String>>,
+    mounts: OnceLock<Mounts>,
+    /// Where it is told what was passed over.
+    notices: Option<&'t Notices>,
+    /// The same where nobody wants to know.
+    own_notices: Notices,
     seen: Seen,
 }
 
@@ -61,6 +67,9 @@ impl<'t> World<'t> {
             suspended: Vec::new(),
             state: None,
             kept: OnceLock::new(),
+            mounts: OnceLock::new(),
+            notices: None,
+            own_notices: Notices::default(),
             seen: Seen::default(),
         }
     }
@@ -89,6 +98,28 @@ impl<'t> World<'t> {
         World { state: Some(state), ..self }
     }
 
+    /// The same world, which tells what it passes over.
+    #[must_use]
+    pub fn telling(self, notices: &'t Notices) -> Self {
+        World { notices: Some(notices), ..self }
+    }
+
+    fn notices(&self) -> &Notices {
+        self.notices.unwrap_or(&self.own_notices)
+    }
+
+    /// A file of configuration; `None` where there is none.
+    fn configuration(&self, path: &str) -> Result<Option<Vec<u8>>, String> {
+        match untrusted::read_configuration(self.tree, path) {
+            Ok(text) => Ok(Some(text)),
+            Err(unreadable) if unreadable.is_missing() => Ok(None),
+            Err(unreadable) => {
+                self.notices().note([PassedOver::new(path, &unreadable)]);
+                Err(unreadable.to_string())
+            }
+        }
+    }
+
     /// The same world, seen by the login of this uid.
     #[must_use]
     pub fn seen_by(self, uid: u32) -> Self {
@@ -102,20 +133,8 @@ impl<'t> World<'t> {
     /// Why they can't be counted.
     pub fn count_files(&self, path: &BStr, most: usize) -> Result<(usize, bool), String> {
         let directory = self.tree.open_file(path_of(path), OFlags::RDONLY | OFlags::DIRECTORY);
-        let mut count = 0;
-        let counted = directory.and_then(|directory| {
-            skeleton::each_below(&directory, b"", &mut |_, _, stat| {
-                if FileType::from_raw_mode(stat.st_mode) != FileType::Directory {
-                    count += 1;
-                }
-                if count > most { Err(Errno::RANGE) } else { Ok(()) }
-            })
-        });
-        match counted {
-            Ok(()) => Ok((count, false)),
-            Err(Errno::RANGE) => Ok((most, true)),
-            Err(error) => Err(error.to_string()),
-        }
+        let counted = directory.and_then(|directory| skeleton::count(directory, most));
+        counted.map_err(|error| error.to_string())
     }
 }
 
@@ -180,7 +199,7 @@ impl Surroundings for World<'_> {
 
     fn shells(&self) -> Option<Vec<BString>> {
         self.seen.shells(|| {
-            let text = self.tree.read("etc/shells").ok()?;
+            let text = self.configuration("etc/shells").ok().flatten()?;
             let lines = text.lines().map(<[u8]>::trim_ascii);
             Some(lines.filter(|line| line.starts_with(b"/")).map(BString::from).collect())
         })
@@ -193,12 +212,12 @@ impl Surroundings for World<'_> {
     fn keys(&self, home: &BStr, uid: u32) -> Keys {
         let file = [home, b"/.ssh/authorized_keys".as_slice()].concat();
         let path = BStr::new(&file);
-        let text = match self.tree.read(path_of(path)) {
+        // Its owner could turn a link to anything.
+        let text = untrusted::read(self.tree, path_of(path), LastLink::Refused, CONFIGURATION);
+        let text = match text {
             Ok(text) => text,
-            Err(error) if error.kind() == std::io::ErrorKind::PermissionDenied => {
-                return Keys::Unknown(format!("{path} can't be read"));
-            }
-            Err(_) => return Keys::Count(0),
+            Err(missing) if missing.is_missing() => return Keys::Count(0),
+            Err(unreadable) => return Keys::Unknown(format!("{path} {unreadable}")),
         };
         // The SSH server passes keys over that others could have put there.
         for place in [home.to_vec(), [home, b"/.ssh".as_slice()].concat(), file.clone()] {
@@ -258,8 +277,12 @@ impl Surroundings for World<'_> {
     }
 
     fn origin(&self) -> Origin {
-        let Ok(text) = self.tree.read("etc/nsswitch.conf") else { return Origin::FilesAlone };
-        sources::others_in(&text).map_or(Origin::FilesAlone, Origin::Others)
+        match self.configuration("etc/nsswitch.conf") {
+            Ok(Some(text)) => sources::others_in(&text).map_or(Origin::FilesAlone, Origin::Others),
+            Ok(None) => Origin::FilesAlone,
+            // What is not known must not make ghosts of a directory's users.
+            Err(why) => Origin::Others(format!("sources unknown: etc/nsswitch.conf {why}")),
+        }
     }
 
     fn retired(&self) -> &Retired {
@@ -279,7 +302,10 @@ impl Surroundings for World<'_> {
             Err(Errno::NOENT) => Ok(None),
             place => place.and_then(|place| inventory::take(&place.directory, &place.name, like)),
         };
-        taken.map_err(|error| error.to_string())
+        taken.map_err(|error| match error {
+            Errno::XDEV => "something is mounted in it".to_owned(),
+            error => error.to_string(),
+        })
     }
 
     fn survey(&self, path: &BStr, thorough: bool) -> Result<Option<Survey>, String> {
@@ -291,8 +317,12 @@ impl Surroundings for World<'_> {
         };
         let survey = survey::take(&place.directory, &place.name, path, thorough);
         let mut survey = survey.map_err(|error| error.to_string())?;
-        if let Some(survey) = survey.as_mut().filter(|survey| survey.more) {
-            survey.mounts.extend(Mounts::below(self.tree).inside(path));
+        if let Some(survey) = &mut survey {
+            // Counting may have been given up before it came by one, and none comes by a
+            // file on which another one is mounted.
+            survey.mounts.extend(self.mounts.get_or_init(|| Mounts::below(self.tree)).inside(path));
+            survey.mounts.sort();
+            survey.mounts.dedup();
         }
         Ok(survey)
     }
@@ -364,13 +394,15 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions_of_group(&self, name: &BStr) -> Vec<Mention> {
-        mentions::of_group(self.tree, name)
+        mentions::of_group(self.tree, name, self.notices())
     }
 
     fn kept(&self) -> Result<&[RetiredAccount], String> {
-        let read = || match &self.state {
-            None => Ok(Vec::new()),
-            Some(state) => kept::read(self.tree, state).map_err(|error| error.to_string()),
+        let read = || {
+            let Some(state) = self.state else { return Ok(Vec::new()) };
+            let kept = kept::read(self.tree, state).map_err(|error| error.to_string())?;
+            self.notices().note(kept.passed_over);
+            Ok(kept.accounts)
         };
         self.kept.get_or_init(read).as_ref().map(Vec::as_slice).map_err(Clone::clone)
     }
@@ -401,7 +433,7 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention> {
-        mentions::of_user(self.tree, name)
+        mentions::of_user(self.tree, name, self.notices())
     }
 
     fn unfinished(&self) -> Option<String> {
@@ -409,7 +441,7 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions(&self, name: &BStr) -> Vec<Mention> {
-        self.seen.mentions(name, || mentions::granted(self.tree))
+        self.seen.mentions(name, || mentions::granted(self.tree, self.notices()))
     }
 }
 

@@ -2,17 +2,17 @@
 //! no other file system entered, and for no longer than is wanted.
 
 use std::ffi::OsStr;
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::os::unix::ffi::OsStrExt;
+use std::os::fd::{BorrowedFd, OwnedFd};
 use std::time::{Duration, Instant};
 
-use bstr::BStr;
+use bstr::{BStr, BString};
 use nest_core::surroundings::Survey;
 use nest_core::value::Day;
-use rustix::fs::{AtFlags, FileType, Mode, StatxAttributes, StatxFlags};
+use rustix::fs::{AtFlags, FileType, StatxAttributes, StatxFlags};
 use rustix::io::Errno;
 
-use crate::inventory::{DIRECTORY, names};
+use crate::interrupt::Patience;
+use crate::walk::{At, Visitor, descend};
 
 /// After this long the counting stops, unless it has to be thorough.
 const PATIENCE: Duration = Duration::from_millis(100);
@@ -20,70 +20,86 @@ const PATIENCE: Duration = Duration::from_millis(100);
 /// What nobody can change, not even root.
 const FIXED: StatxAttributes = StatxAttributes::IMMUTABLE.union(StatxAttributes::APPEND);
 
+/// So many places that could not be counted are named.
+const NAMED: usize = 8;
+
 /// Counts what an entry of a directory is and holds; `None` when it is not there.
+/// What can't be counted, and what is mounted in it, is named and stands in no way.
 ///
 /// # Errors
-/// The system's.
+/// The system's, for the entry itself.
 pub(crate) fn take(
     directory: &OwnedFd,
     name: &OsStr,
     path: &BStr,
     thorough: bool,
 ) -> Result<Option<Survey>, Errno> {
-    let stat = match rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW) {
-        Err(Errno::NOENT) => return Ok(None),
-        stat => stat?,
-    };
     let until = (!thorough).then(|| Instant::now() + PATIENCE);
-    let mut taking =
-        Taking { device: stat.st_dev, until, newest: i64::MIN, survey: Survey::default() };
-    taking.entry(directory.as_fd(), name, path)?;
+    let mut taking = Taking { path, until, newest: i64::MIN, survey: Survey::default() };
+    match descend(directory, name, Patience::Ends, &mut taking) {
+        Err(Errno::NOENT) => return Ok(None),
+        // The time is over.
+        Err(Errno::TIME) => taking.survey.more = true,
+        counted => counted?,
+    }
     let newest = (taking.newest > i64::MIN).then(|| Day::of_seconds(taking.newest));
     Ok(Some(Survey { newest, ..taking.survey }))
 }
 
-struct Taking {
-    device: u64,
+struct Taking<'p> {
+    path: &'p BStr,
     until: Option<Instant>,
     newest: i64,
     survey: Survey,
 }
 
-impl Taking {
-    fn entry(&mut self, directory: BorrowedFd<'_>, name: &OsStr, path: &[u8]) -> Result<(), Errno> {
-        let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
-        let stat = match rustix::fs::statx(directory, name, flags, StatxFlags::BASIC_STATS) {
-            // It may go while we look.
-            Err(Errno::NOENT) => return Ok(()),
-            stat => stat?,
-        };
-        if rustix::fs::makedev(stat.stx_dev_major, stat.stx_dev_minor) != self.device {
-            self.survey.mounts.push(path.into());
-            return Ok(());
-        }
-        if stat.stx_attributes.intersects(FIXED) && self.survey.fixed.is_none() {
-            self.survey.fixed = Some(path.into());
-        }
-        self.newest = self.newest.max(stat.stx_mtime.tv_sec);
-        let kind = FileType::from_raw_mode(stat.stx_mode.into());
-        if kind != FileType::Directory {
-            self.survey.files += 1;
-            if kind == FileType::RegularFile {
-                self.survey.bytes += stat.stx_size;
-            }
-            return Ok(());
-        }
+impl Taking<'_> {
+    fn look(&mut self, at: &At<'_>) -> Result<(), Errno> {
         if self.until.is_some_and(|until| Instant::now() > until) {
-            self.survey.more = true;
-            return Ok(());
+            return Err(Errno::TIME);
         }
-        let inside = match rustix::fs::openat(directory, name, DIRECTORY, Mode::empty()) {
-            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return Ok(()),
-            inside => inside?,
-        };
-        for name in names(&inside)? {
-            let below = [path, b"/", name.as_bytes()].concat();
-            self.entry(inside.as_fd(), &name, &below)?;
+        self.newest = self.newest.max(at.stat.st_mtime);
+        let flags = AtFlags::SYMLINK_NOFOLLOW | AtFlags::NO_AUTOMOUNT;
+        let fixed = self.survey.fixed.is_none()
+            && rustix::fs::statx(at.parent, at.name, flags, StatxFlags::empty())
+                .is_ok_and(|stat| stat.stx_attributes.intersects(FIXED));
+        if fixed {
+            self.survey.fixed = Some(self.whole(at.path));
+        }
+        Ok(())
+    }
+
+    fn whole(&self, below: &[u8]) -> BString {
+        [self.path, below].concat().into()
+    }
+}
+
+impl Visitor for Taking<'_> {
+    type Error = Errno;
+
+    fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
+        self.look(at)?;
+        self.survey.files += 1;
+        if FileType::from_raw_mode(at.stat.st_mode) == FileType::RegularFile {
+            self.survey.bytes += at.stat.st_size.cast_unsigned();
+        }
+        Ok(())
+    }
+
+    fn enter(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
+        self.look(at).map(|()| true)
+    }
+
+    fn mount(&mut self, path: &[u8], _: BorrowedFd<'_>) -> Result<(), Errno> {
+        let path = self.whole(path);
+        self.survey.mounts.push(path);
+        Ok(())
+    }
+
+    fn unreadable(&mut self, path: &[u8], error: Errno) -> Result<(), Errno> {
+        if self.survey.uncounted.len() < NAMED {
+            let path = self.whole(path);
+            self.survey.uncounted.push((path, error.to_string()));
         }
         Ok(())
     }

@@ -3,15 +3,15 @@
 
 use bstr::BString;
 use nest_core::surroundings::Suspended;
-use nest_core::value::{Day, escaped};
+use nest_core::value::{Day, PlainName, escaped};
 use serde::{Deserialize, Serialize};
 
-use crate::retired::RetiredError;
+use crate::retired::{RetiredError, read_document};
 use crate::state::State;
 use crate::tree::Tree;
 
 /// The file in the state folder.
-pub(crate) const NAME: &str = "suspended.json";
+pub(crate) const NAME: PlainName = PlainName::fixed("suspended.json");
 
 const VERSION: u32 = 1;
 
@@ -43,20 +43,11 @@ struct Note {
 /// # Errors
 /// [`RetiredError`].
 pub fn read(tree: &Tree, state: &State) -> Result<Vec<Suspended>, RetiredError> {
-    let Some(folder) = state.open(tree)? else { return Ok(Vec::new()) };
-    let path = folder.shown(NAME);
-    match folder.read(NAME) {
-        Ok(None) => Ok(Vec::new()),
-        Ok(Some(text)) => parse(&text).map_err(|fault| RetiredError::Damaged { path, fault }),
-        Err(error) => Err(RetiredError::Unread { path, error }),
-    }
+    let notes: Option<Notes> = read_document(tree, state, &NAME, VERSION)?;
+    Ok(notes.map(understand).unwrap_or_default())
 }
 
-fn parse(text: &[u8]) -> Result<Vec<Suspended>, String> {
-    let notes: Notes = serde_json::from_slice(text).map_err(|error| error.to_string())?;
-    if notes.version != VERSION {
-        return Err(format!("it has version {}, and {VERSION} is known", notes.version));
-    }
+fn understand(notes: Notes) -> Vec<Suspended> {
     let note = |note: Note| Suspended {
         name: note.name,
         uid: note.uid,
@@ -66,7 +57,7 @@ fn parse(text: &[u8]) -> Result<Vec<Suspended>, String> {
         reason: note.reason,
         since: Day(note.since),
     };
-    Ok(notes.accounts.into_iter().map(note).collect())
+    notes.accounts.into_iter().map(note).collect()
 }
 
 /// The file that holds these notes: those of `notes`, with `more` and without
@@ -106,6 +97,7 @@ mod tests {
             reason: "on leave".into(),
             since: Day(20_781),
         };
+        let parse = |text: &[u8]| crate::state::parse(text, VERSION).map(understand);
         let one = text(&[], &[&note(1), &note(2)], &[]);
         let read = parse(&one).unwrap();
         assert_eq!(read, [note(1), note(2)]);

@@ -1,12 +1,14 @@
 //! A parallel walk over the local file systems of a tree, by handles, no link
 //! followed.
 
+mod descent;
+mod ladder;
 mod met;
 
 use std::cell::Cell;
 use std::collections::{HashMap, HashSet};
 use std::ffi::{CStr, CString};
-use std::os::fd::OwnedFd;
+use std::os::fd::{BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::sync::{Arc, Mutex, MutexGuard};
 
@@ -16,10 +18,14 @@ use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
 use rustix::io::Errno;
 
 use crate::effect::Place;
+use crate::interrupt::Patience;
 use crate::inventory::DIRECTORY;
-use crate::mounts::{Mounts, is_local};
+use crate::mounts::{Mounts, is_local, mount_id};
 use crate::tree::{Tree, path_of};
 
+pub use descent::{At, Visitor, descend, descend_into};
+pub use ladder::Ladder;
+pub(crate) use ladder::split_last;
 pub use met::{Met, Status, Tell};
 
 /// So many entries of a directory are looked at in one go: those of a directory
@@ -69,6 +75,7 @@ pub fn walk(tree: &Tree, ground: Ground<'_>, tell: &Tell<'_>) -> Result<Unseen, 
         mounts: &mounts,
         devices: Mutex::new(HashMap::new()),
         unseen: Mutex::new(Unseen::default()),
+        open: Arc::default(),
     };
     let mut starts = Vec::new();
     for path in &named {
@@ -97,6 +104,8 @@ struct Walk<'a> {
     /// Whether the file system of a device is walked.
     devices: Mutex<HashMap<u64, bool>>,
     unseen: Mutex<Unseen>,
+    /// Held by every directory that is open.
+    open: Arc<()>,
 }
 
 /// A directory that is walked.
@@ -104,7 +113,15 @@ struct Inside {
     handle: OwnedFd,
     path: Vec<u8>,
     device: u64,
+    /// Its mount, where that must not be left.
+    mount: Option<u64>,
+    /// One more is open as long as this lives.
+    _open: Arc<()>,
 }
+
+/// While so many directories are open, what is below another one is gone through by
+/// one thread alone, with few handles and without holding any path but its own.
+const OPEN: usize = 256;
 
 impl<'w> Walk<'w> {
     /// Tells a starting point; returns its device where it is a directory.
@@ -123,12 +140,14 @@ impl<'w> Walk<'w> {
     /// Walks from a starting point, which is opened only now: there may be more of them
     /// than the system lets us hold open.
     fn start<'s>(&'s self, scope: &Scope<'s>, tree: &Tree, path: &[u8], device: u64) {
-        let entered =
-            site(tree, path).map(|(above, name)| self.enter(&above, &name, path, device, true));
+        let entered = site(tree, path).map(|(above, name)| {
+            let above = Above { handle: &above, device, mount: None };
+            self.enter(above, &name, path, true)
+        });
         match entered {
             Ok(None) => {}
-            Ok(Some((handle, device))) => {
-                self.directory(scope, Inside { handle, path: path.to_vec(), device });
+            Ok(Some((handle, device, mount))) => {
+                self.directory(scope, self.inside(handle, path.to_vec(), device, mount));
             }
             Err(error) => self.unread(path, error),
         }
@@ -154,29 +173,31 @@ impl<'w> Walk<'w> {
         let local = !self.stay && is_local(directory);
         // Another thread may have come by it too: it is told once.
         if self.devices_seen().insert(device, local).is_none() && !local {
-            let kind = self.mounts.kind_of(path).unwrap_or("another file system").to_owned();
-            self.note(|unseen| unseen.left_out.push((path.into(), kind)));
+            self.leave_out(path, self.mounts.kind_of(path).unwrap_or("another file system"));
         }
         local
     }
 
+    fn inside(&self, handle: OwnedFd, path: Vec<u8>, device: u64, mount: Option<u64>) -> Inside {
+        Inside { handle, path, device, mount, _open: Arc::clone(&self.open) }
+    }
+
     /// Opens a directory, and tells it unless it was told already; returns it with its
-    /// device where it is walked. `device` is that of the directory it is in.
+    /// device and mount where it is walked.
     fn enter(
         &self,
-        above: &OwnedFd,
+        above: Above<'_>,
         name: &CStr,
         path: &[u8],
-        device: u64,
         told: bool,
-    ) -> Option<(OwnedFd, u64)> {
+    ) -> Option<(OwnedFd, u64, Option<u64>)> {
         let flags = DIRECTORY | OFlags::NONBLOCK;
-        let handle = match rustix::fs::openat(above, name, flags, Mode::empty()) {
+        let handle = match rustix::fs::openat(above.handle, name, flags, Mode::empty()) {
             Ok(handle) => handle,
             // It went, or was swapped for something else, while we looked.
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return None,
             Err(error) => {
-                match rustix::fs::statat(above, name, AtFlags::SYMLINK_NOFOLLOW) {
+                match rustix::fs::statat(above.handle, name, AtFlags::SYMLINK_NOFOLLOW) {
                     Ok(stat) if !told => (self.tell)(&Met::at(path, Status::of(&stat))),
                     _ => {}
                 }
@@ -185,13 +206,23 @@ impl<'w> Walk<'w> {
             }
         };
         let stat = rustix::fs::fstat(&handle).ok()?;
-        if stat.st_dev != device && !self.enters(&handle, path, stat.st_dev) {
+        // Two mounts of one file system have one device.
+        let mount = if self.stay { mount_id(&handle) } else { None };
+        if above.mount.is_some() && mount != above.mount {
+            self.leave_out(path, self.mounts.kind_of(path).unwrap_or("mounted there"));
+            return None;
+        }
+        if stat.st_dev != above.device && !self.enters(&handle, path, stat.st_dev) {
             return None;
         }
         if !told {
             (self.tell)(&Met::at(path, Status::of(&stat)));
         }
-        Some((handle, stat.st_dev))
+        Some((handle, stat.st_dev, mount))
+    }
+
+    fn leave_out(&self, path: &[u8], what: &str) {
+        self.note(|unseen| unseen.left_out.push((path.into(), what.to_owned())));
     }
 
     fn directory<'s>(&'s self, scope: &Scope<'s>, inside: Inside) {
@@ -243,20 +274,37 @@ impl<'w> Walk<'w> {
             return;
         }
         if self.doubled.contains(below.as_bytes()) {
-            let what = "shown elsewhere in the tree too".to_owned();
-            self.note(|unseen| unseen.left_out.push((below.into_bytes().into(), what)));
+            self.leave_out(below.as_bytes(), "shown elsewhere in the tree too");
             return;
         }
         let above = Arc::clone(above);
         scope.spawn(move |scope| {
             let name = &below.as_c_str()[above.path.len() + 1..];
-            let entered = self.enter(&above.handle, name, below.as_bytes(), above.device, false);
+            let Inside { handle, device, mount, .. } = &*above;
+            let entered = Above { handle, device: *device, mount: *mount };
+            let entered = self.enter(entered, name, below.as_bytes(), false);
             // So that no more directories are held open than have to be.
             drop(above);
-            if let Some((handle, device)) = entered {
-                self.directory(scope, Inside { handle, path: below.into_bytes(), device });
+            if let Some((handle, device, mount)) = entered {
+                let inside = self.inside(handle, below.into_bytes(), device, mount);
+                match Arc::strong_count(&self.open) > OPEN {
+                    false => self.directory(scope, inside),
+                    true => self.alone(scope, inside),
+                }
             }
         });
+    }
+
+    /// Goes through everything below a directory without sharing any of it out.
+    fn alone<'s>(&'s self, scope: &Scope<'s>, inside: Inside) {
+        let Inside { handle, path, device, mount, _open } = inside;
+        let start = path.len();
+        let mut alone = Alone { walk: self, scope, path, start, device, mount };
+        // Told to stop: whoever asked for the walk looks for that.
+        if let Err(error) = descend_into(handle, Patience::Ends, &mut alone) {
+            alone.path.truncate(start);
+            self.unread(&alone.path, error);
+        }
     }
 
     #[inline]
@@ -277,6 +325,85 @@ impl<'w> Walk<'w> {
         } else if self.but.is_empty() || !self.but.contains(&met.path()) {
             (self.tell)(&met);
         }
+    }
+}
+
+/// The directory that another one is in.
+#[derive(Clone, Copy)]
+struct Above<'a> {
+    handle: &'a OwnedFd,
+    device: u64,
+    mount: Option<u64>,
+}
+
+/// Goes through a part of the tree that lies too deep to be shared out.
+struct Alone<'a, 's> {
+    walk: &'s Walk<'s>,
+    scope: &'a Scope<'s>,
+    /// The path of what is met, from the root of the tree on.
+    path: Vec<u8>,
+    /// How much of it is that of the place where the going began.
+    start: usize,
+    device: u64,
+    mount: Option<u64>,
+}
+
+impl Alone<'_, '_> {
+    /// Tells what is met; returns whether it is walked.
+    fn meet(&mut self, at: &At<'_>) -> bool {
+        self.path.truncate(self.start);
+        self.path.extend_from_slice(at.path);
+        if self.walk.but.contains(&self.path) {
+            return false;
+        }
+        (self.walk.tell)(&Met::at(&self.path, Status::of(at.stat)));
+        true
+    }
+}
+
+impl Visitor for Alone<'_, '_> {
+    type Error = Errno;
+
+    fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
+        self.meet(at);
+        Ok(())
+    }
+
+    fn enter(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
+        Ok(self.meet(at))
+    }
+
+    fn mount(&mut self, path: &[u8], inside: BorrowedFd<'_>) -> Result<(), Errno> {
+        self.path.truncate(self.start);
+        self.path.extend_from_slice(path);
+        let (walk, path) = (self.walk, &self.path);
+        if walk.but.contains(path) {
+            return Ok(());
+        }
+        if walk.doubled.contains(path) {
+            walk.leave_out(path, "shown elsewhere in the tree too");
+            return Ok(());
+        }
+        if self.mount.is_some() {
+            walk.leave_out(path, walk.mounts.kind_of(path).unwrap_or("mounted there"));
+            return Ok(());
+        }
+        let handle = rustix::fs::openat(inside, ".", DIRECTORY, Mode::empty())?;
+        let stat = rustix::fs::fstat(&handle)?;
+        if stat.st_dev != self.device && !walk.enters(&handle, path, stat.st_dev) {
+            return Ok(());
+        }
+        (walk.tell)(&Met::at(path, Status::of(&stat)));
+        let inside = walk.inside(handle, path.clone(), stat.st_dev, None);
+        self.scope.spawn(move |scope| walk.directory(scope, inside));
+        Ok(())
+    }
+
+    fn unreadable(&mut self, path: &[u8], error: Errno) -> Result<(), Errno> {
+        self.path.truncate(self.start);
+        self.path.extend_from_slice(path);
+        self.walk.unread(&self.path, error);
+        Ok(())
     }
 }
 
@@ -381,6 +508,28 @@ mod tests {
                 ("/log", true, 9, false),
             ]
         );
+    }
+
+    #[test]
+    fn a_tree_that_is_deeper_than_descriptors_reach_is_walked_to_the_end() {
+        let place = tempfile::tempdir().unwrap();
+        let mut ladder = Ladder::new(std::fs::File::open(place.path()).unwrap().into());
+        for _ in 0..2000 {
+            for name in ["a", "b"] {
+                rustix::fs::mkdirat(ladder.here(), name, Mode::RWXU).unwrap();
+            }
+            ladder.down("a".as_ref()).unwrap();
+        }
+        let tree = Tree::open(place.path()).unwrap();
+        let (all, unseen) = told(&tree, Ground::default());
+        assert_eq!((all.len(), unseen.unread.len()), (4001, 0));
+        assert!(all.iter().any(|path| path.len() == 4000));
+        while ladder.depth() > 0 {
+            ladder.up().unwrap();
+            for name in ["a", "b"] {
+                rustix::fs::unlinkat(ladder.here(), name, AtFlags::REMOVEDIR).unwrap();
+            }
+        }
     }
 
     #[test]

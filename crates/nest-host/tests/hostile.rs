@@ -7,7 +7,9 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use nest_core::plan::Reown;
+use nest_core::retired::PackedFile;
 use nest_core::value::escaped::Escaped;
+use nest_host::interrupt::Patience;
 use nest_host::state::State;
 use nest_host::tree::Tree;
 use nest_host::{archive, copy, home, inventory, reown, walk};
@@ -98,7 +100,7 @@ fn re_owning_stays_inside() {
         let paths = paths.clone();
         let reown = Reown { paths, group: false, from, to, of_change, everywhere, hard_links };
         let found = reown::find(&stage.tree, &reown).unwrap();
-        reown::give(&stage.tree, &found.list, &reown, false).unwrap();
+        reown::give(&stage.tree, &found.list, &reown, false, Patience::Ends).unwrap();
     });
 }
 
@@ -114,7 +116,7 @@ fn copying_stays_inside() {
         let text = std::fs::read_to_string(&copied).unwrap_or_default();
         let followed = copied.parent().unwrap().is_symlink();
         assert!(followed || text != "foreign", "a link was followed");
-        home::remove_all(&home_directory, to).unwrap();
+        home::remove_all(&home_directory, to, Patience::Ends).unwrap();
     });
 }
 
@@ -124,7 +126,7 @@ fn looking_and_removing_stay_inside() {
     let home_directory = std::fs::File::open(stage.path("home/maren")).unwrap();
     stage.while_swapped(|_| {
         let _ = inventory::take(&home_directory, OsStr::new("notes"), None);
-        if let Err(error) = home::remove_all(&home_directory, OsStr::new("notes")) {
+        if let Err(error) = home::remove_all(&home_directory, OsStr::new("notes"), Patience::Ends) {
             assert!(error != rustix::io::Errno::FAULT, "{error}");
         }
         let _ = std::fs::create_dir(stage.path("home/maren/notes"));
@@ -153,7 +155,8 @@ fn packing_and_walking_stay_inside() {
         }
         // What is swapped while it is packed stops it; that is no harm.
         let name = OsStr::new("maren");
-        if let Ok(all) = archive::pack(&home_directory, name, &state, "home.tar.zst", &|_, _| ()) {
+        if let Ok(all) = archive::pack(&home_directory, name, &state, PackedFile::Home, &|_, _| ())
+        {
             packed.fetch_add(1, Ordering::Relaxed);
             let most = "own".len() + "foreign".len();
             assert!(all.bytes <= most as u64, "something outside was packed: {all:?}");

@@ -134,7 +134,7 @@ impl CreateUserArgs {
         let status =
             session.carry_out(&focus, Asks::Nothing, |ground| create_user(ground, &request))?;
         if !global.dry_run {
-            passwords::tell(&generated);
+            passwords::tell(&generated, "password user")?;
         }
         Ok(status)
     }

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 
 use nest_core::record::undone;
 use nest_core::value::Day;
-use nest_host::changes::{self, LeftBehind};
+use nest_host::changes::LeftBehind;
 
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
@@ -46,7 +46,7 @@ impl ListChanges {
             Some(folder) => {
                 let loaded = session.load()?;
                 let drift = LeftBehind::read(folder).drift(&loaded).unwrap_or_default();
-                (changes::all(folder)?, drift)
+                (session.records(folder)?, drift)
             }
         };
         let undone = undone(&records);

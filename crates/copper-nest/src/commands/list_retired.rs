@@ -1,7 +1,5 @@
 //! `list retired`.
 
-use nest_host::kept;
-
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
 use crate::session::Session;
@@ -30,7 +28,7 @@ impl ListRetired {
             let message = "with --state none no deleted account is kept";
             return Err(Failure::new(REFUSED, "no-state", message));
         }
-        let kept = kept::read(&session.tree, &session.state)?;
+        let kept = session.kept()?;
         let days = session.policy.retired_keep_days;
         if global.json() {
             let all = kept.iter().map(|account| retired::to_json(account, days));

@@ -49,7 +49,7 @@ impl PasswordGroup {
         let status = session
             .carry_out(&Focus::new(), Asks::Nothing, |ground| group_password(ground, &request))?;
         if !global.dry_run {
-            passwords::tell(&generated);
+            passwords::tell(&generated, "password group")?;
         }
         Ok(status)
     }

@@ -57,7 +57,7 @@ impl PasswordUser {
         let status = session
             .carry_out(&Focus::new(), Asks::Nothing, |ground| set_password(ground, &request))?;
         if !global.dry_run {
-            passwords::tell(&generated);
+            passwords::tell(&generated, "password user")?;
         }
         Ok(status)
     }

@@ -7,7 +7,8 @@ use nest_core::value::{PasswordFault, check_hash, check_password, strength};
 use nest_host::secrets;
 use zeroize::Zeroizing;
 
-use crate::failure::{Failure, REFUSED};
+use crate::failure::{Failure, REFUSED, UNTOUCHED};
+use crate::output;
 use crate::prompt;
 use crate::session::Session;
 
@@ -112,6 +113,8 @@ pub fn gather(
             Source::Generate => {
                 let password = secrets::generate().map_err(|fault| unfit("the password", fault))?;
                 let hashed = hash(password.as_bytes())?;
+                // Whoever pipes it into nothing learns that it is lost.
+                output::insist();
                 generated.push((name.clone(), password));
                 hashed
             }
@@ -120,14 +123,30 @@ pub fn gather(
     Ok((hashes, generated))
 }
 
-/// Prints generated passwords, once.
-pub fn tell(generated: &Generated) {
-    if !generated.is_empty() {
-        outln!();
+/// Prints generated passwords, once. `again` is the command that makes another one for
+/// a name.
+///
+/// # Errors
+/// The [`Failure`], where they could not be printed: nobody knows them then.
+pub fn tell(generated: &Generated, again: &str) -> Result<(), Failure> {
+    if generated.is_empty() {
+        return Ok(());
     }
+    outln!();
     for (name, password) in generated {
         outln!("the password of {name}, shown this once: {}", password.as_str());
     }
+    if !output::is_broken() {
+        return Ok(());
+    }
+    let names: Vec<String> = generated.iter().map(|(name, _)| name.to_string()).collect();
+    let names = names.join(" ");
+    let message = format!(
+        "the change was made, but what it has to say could not be printed: nobody knows the \
+         generated password of {names}"
+    );
+    let again = format!("{again} {names} --generate");
+    Err(Failure::new(UNTOUCHED, "password-lost", message).or("make another one", again))
 }
 
 fn refused(message: impl Into<String>) -> Failure {

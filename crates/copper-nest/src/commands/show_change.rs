@@ -30,7 +30,7 @@ impl ShowChange {
             .changes_folder()?
             .ok_or_else(|| Failure::new(REFUSED, "no-change", "no change was made here yet"))?;
         let record = changes::read(&folder, self.number)?;
-        let undone = undone(&changes::all(&folder)?);
+        let undone = undone(&session.records(&folder)?);
         if global.json() {
             print_json(&view::one_to_json(global, &record, &undone));
         } else {

@@ -77,7 +77,7 @@ impl ShowUser {
 
 /// What is kept of each deleted user of a name or uid.
 fn show_retired(session: &Session<'_>, name: &BStr) -> Result<u8, Failure> {
-    let kept = nest_host::kept::read(&session.tree, &session.state)?;
+    let kept = session.kept()?;
     let of_user = || kept.iter().filter(|account| account.kept.thing == Thing::User);
     let uid = read_plain_id(name);
     let found: Vec<_> = of_user()

@@ -10,7 +10,6 @@ use nest_core::retired::Thing;
 use nest_core::surroundings::Surroundings;
 use nest_core::trace::{Net, Report, Tally, report};
 use nest_core::value::read_plain_id;
-use nest_host::kept;
 use nest_host::store::Loaded;
 use nest_host::surroundings::World;
 use nest_host::walk::{self, Met, Unseen, walk};
@@ -229,7 +228,7 @@ fn find(
         let own = book.group(user.name).and_then(|(_, group)| group.gid());
         return Ok((user.name.into(), user.uid().into_iter().collect(), own.into_iter().collect()));
     }
-    let kept = kept::read(&session.tree, &session.state)?;
+    let kept = session.kept()?;
     let id = read_plain_id(name);
     let of_user = kept.iter().filter(|account| account.kept.thing == Thing::User);
     let of_name: Vec<_> = of_user

@@ -37,12 +37,14 @@ impl UndoArgs {
         let session = Session::open(global)?;
         let nothing = || Failure::new(REFUSED, "no-change", "there is no change to take back");
         let folder = session.changes_folder()?.ok_or_else(nothing)?;
-        let records = changes::all(&folder)?;
+        // One that is named is told as it is; only what is not is passed over.
+        let named = self.number.map(|number| changes::read(&folder, number)).transpose()?;
+        let records = session.records(&folder)?;
         let number = match self.number {
             Some(number) => number,
             None => newest_to_undo(&records).ok_or_else(nothing)?,
         };
-        let record = changes::read(&folder, number)?;
+        let record = named.map_or_else(|| changes::read(&folder, number), Ok)?;
         let undone_by = undone(&records).get(&number).copied();
         let request = Undo { record: &record, undone_by, lines_only: self.lines_only };
         session.carry_out(&Focus::new(), Asks::First, |ground| undo(ground, request))

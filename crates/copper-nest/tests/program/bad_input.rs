@@ -213,13 +213,13 @@ fn homes_that_cannot_be() {
     tree.refused(
         "create user perrin --adopt-home --home /links",
         3,
-        "goes through the link /links",
+        "/links can't be adopted: it is a link",
     );
     if is_root() {
         tree.refused(
             "create user perrin --adopt-home --home /home/tavish",
             3,
-            "it belongs to tavish (1001)",
+            "it is, or holds, the home of tavish too",
         );
     }
     tree.refused(

@@ -232,10 +232,13 @@ fn records_that_make_no_sense_are_refused() {
     let path = format!("{STATE}/changes/1.json");
     let sound = tree.read(&path);
     for (text, says) in [
-        (sound[..sound.len() / 2].to_owned(), "1.json is damaged: EOF"),
-        (sound.replace("\"version\": 1", "\"version\": 7"), "it has version 7, and 1 is known"),
+        (sound[..sound.len() / 2].to_owned(), "1.json is damaged (EOF"),
+        (
+            sound.replace("\"version\": 1", "\"version\": 7"),
+            "1.json was written by a newer version of this program (format 7, and 1 is known)",
+        ),
         (sound.replace("\"number\": 1", "\"number\": 5"), "it says that it is change 5"),
-        (sound.replace("\"told\"", "\"tolled\""), "1.json is damaged: "),
+        (sound.replace("\"told\"", "\"tolled\""), "1.json is damaged ("),
     ] {
         tree.write(&path, text);
         tree.refused("undo 1 --yes", 3, says);

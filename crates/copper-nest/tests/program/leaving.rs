@@ -141,14 +141,17 @@ fn homes_that_are_no_homes_are_refused_with_the_choice() {
     };
     std::fs::create_dir_all(tree.path("srv/inner")).unwrap();
     symlink("../home/maren", tree.path("srv/link")).unwrap();
+    std::fs::create_dir_all(tree.path("srv/roots")).unwrap();
     tree.write("srv/file", "");
     tree.chown("srv/file", 1002, 1002);
     for (home, says) in [
         ("/", "is the root of the tree"),
         ("/home", "is, or holds, the home of"),
-        ("/etc", "belongs to root, not to maren"),
+        ("/etc", "is a directory of the system"),
+        ("/usr", "is, or holds, the home of daemon too"),
+        ("/srv/roots", "belongs to root, not to maren"),
         ("/home/tavish", "is, or holds, the home of tavish too"),
-        ("/srv/link", "is reached through the link /srv/link"),
+        ("/srv/link", "is a link: it leads elsewhere"),
         ("/srv/file", "is a file, not a directory"),
         ("/srv/inner", "belongs to root"),
     ] {
@@ -349,17 +352,28 @@ fn what_is_past_its_days_is_purged_when_asked_and_never_before() {
 }
 
 #[test]
-fn a_damaged_record_of_a_deleted_account_is_not_passed_over() {
+fn a_damaged_record_of_a_deleted_account_is_told_and_keeps_none_of_the_others() {
     let tree = with_maren();
     tree.done("delete user maren --yes");
+    tree.done("delete user odile --yes");
     let account = "var/lib/copper-nest/retired/user/maren.1002.5/account.json";
     let text = tree.read(account);
-    for broken in ["", "{", "{\"version\": 9}", &text[..text.len() / 2]] {
+    for (broken, says) in [
+        ("", "is damaged (EOF"),
+        ("{", "is damaged (EOF"),
+        ("{\"version\": 9}", "was written by a newer version"),
+        (&text[..text.len() / 2], "is damaged ("),
+        (&text.replace("/home/.set-aside/maren", "/etc/skel"), "is not where /home/maren is set"),
+    ] {
         tree.write(account, broken);
+        let told = format!("{account} is passed over: it ");
         let run = tree.run("restore user maren");
         assert_eq!(run.status, 3, "{broken}: {}", run.stderr);
-        assert!(run.stderr.contains("account.json is damaged"), "{}", run.stderr);
-        assert_eq!(tree.run("list retired").status, 6);
+        assert!(run.stderr.contains(&told) && run.stderr.contains(says), "{}", run.stderr);
+        let run = tree.done("list retired");
+        run.says("odile");
+        assert_eq!(run.stderr.matches(&told).count(), 1, "{}", run.stderr);
+        tree.done("purge --dry-run");
     }
     tree.write(account, text);
     tree.done("restore user maren");

@@ -47,7 +47,7 @@ fn only_what_is_new_is_shown_and_what_is_gone() {
     assert_eq!(tree.run("check --files-only --since-last").status, 0);
     assert_eq!(tree.mode("var/lib/copper-nest/found.json"), 0o600);
     tree.write("var/lib/copper-nest/found.json", "{\"version\":9}");
-    tree.refused("check --since-last", 6, "found.json is damaged");
+    tree.refused("check --since-last", 6, "found.json was written by a newer version");
     tree.refused("--state none check --remember", 3, "nowhere to remember");
 }
 

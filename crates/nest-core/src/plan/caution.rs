@@ -202,6 +202,30 @@ pub enum Caution {
         /// The home.
         home: BString,
     },
+    /// A skeleton with programs that run as somebody else.
+    #[error("{count} in {skeleton} {}: the copies are the new user's, and get no such bit", if *count == 1 { "has a set-id bit" } else { "have set-id bits" })]
+    SkeletonSetId {
+        /// The skeleton.
+        skeleton: BString,
+        /// How many.
+        count: usize,
+    },
+    /// A skeleton with files that may be other files too.
+    #[error("{} in {skeleton}: what the new user gets a copy of may be another file's", if *count == 1 { "1 file has another name besides the one".to_owned() } else { format!("{count} files have other names besides those") })]
+    SkeletonLinked {
+        /// The skeleton.
+        skeleton: BString,
+        /// How many.
+        count: usize,
+    },
+    /// Something that could not be counted.
+    #[error("{path} could not be looked into ({why}), and is not counted")]
+    Uncounted {
+        /// Where.
+        path: BString,
+        /// Why.
+        why: String,
+    },
     /// A home in a directory of somebody else's.
     #[error("{parent} belongs to {owner}, who can put another home in the place of {home}")]
     HomeInOthers {

@@ -3,7 +3,7 @@
 use bstr::{BStr, BString};
 
 use super::change_group::admins_of;
-use super::find::{find_group, gid_of, primaries};
+use super::find::{find_group, gid_of, not_a_file_name, primaries};
 use super::rename_group::settings_naming;
 use super::retire::settle_numbers;
 use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
@@ -75,7 +75,9 @@ fn one<'a>(
     let kept = take_out(ground, name, gid, draft);
     match ground.change {
         Some(change) => {
-            let folder = kept.folder(change);
+            let folder = kept
+                .folder(change)
+                .map_err(|_| not_a_file_name(&what, ground, File::Group, name))?;
             subject.decide("kept", format!("retired/{folder}"), "to be restored from");
             plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
         }

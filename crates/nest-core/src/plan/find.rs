@@ -7,7 +7,7 @@ use super::{Caution, Ground, Reason, Refusal};
 use crate::account::admin_group;
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Passwd, Record, Shadow};
-use crate::value::{NameStyle, check_name, nearest, read_plain_id};
+use crate::value::{NameStyle, check_name, is_component, nearest, read_plain_id};
 
 /// A user that a request names.
 #[derive(Clone, Copy)]
@@ -74,6 +74,37 @@ pub(super) fn find_user<'a>(
         }
     };
     Ok(FoundUser { line, user, uid, gid, shadow })
+}
+
+/// That files can be named after an account: its mail spool file, its crontab, what is
+/// kept of it.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(super) fn require_file_name(
+    ground: Ground<'_>,
+    name: &BStr,
+    what: &str,
+) -> Result<(), Box<Refusal>> {
+    match is_component(name) {
+        true => Ok(()),
+        false => Err(not_a_file_name(what, ground, File::Passwd, name)),
+    }
+}
+
+/// The refusal of a name that can't be that of a file.
+pub(super) fn not_a_file_name(
+    what: &str,
+    ground: Ground<'_>,
+    file: File,
+    name: &BStr,
+) -> Box<Refusal> {
+    let lines = ground.book.lines(file);
+    let line = ground.book.named(file, name).first().map(|line| line.start);
+    let line = line.zip(lines).map_or(0, |(start, lines)| lines.number(start));
+    let place = format!("{}:{line}", file.path());
+    Refusal::new(what, Reason::NoFileName { name: name.to_owned() })
+        .or("take the line out", format!("repair --take-out {place}"))
 }
 
 /// A line with some fields replaced; white space before the record stays.

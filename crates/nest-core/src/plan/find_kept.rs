@@ -23,8 +23,8 @@ pub(super) fn find_kept<'a>(
     }
     let all = ground.world.kept().map_err(|why| refuse(NotKept::KeptUnreadable(why).into()))?;
     let of_thing = || all.iter().filter(|kept| kept.kept.thing == thing);
-    let folder = |kept: &RetiredAccount| kept.folder.rsplit('/').next().map(BString::from);
-    if let Some(found) = of_thing().find(|kept| folder(kept).is_some_and(|name| name == wanted)) {
+    let folder = |kept: &RetiredAccount| BString::from(kept.folder.name.as_str());
+    if let Some(found) = of_thing().find(|kept| folder(kept) == wanted) {
         return Ok(found);
     }
     let mut found: Vec<&RetiredAccount> =
@@ -52,7 +52,7 @@ pub(super) fn find_kept<'a>(
                 let label = format!("the one with id {}, deleted {day}", kept.kept.id);
                 let by = match same_id {
                     false => kept.kept.id.to_string(),
-                    true => folder(kept).unwrap_or_default().to_string(),
+                    true => folder(kept).to_string(),
                 };
                 refusal = refusal.or(label, format!("restore {thing} {by}"));
             }

@@ -4,11 +4,12 @@ use std::borrow::Cow;
 
 use bstr::{BStr, BString, ByteSlice};
 
+use super::claim::{Claim, Judged, Purpose};
 use super::create_user::{CreateUser, key_file, path_fault};
-use super::find::{FoundUser, homes_below};
+use super::find::FoundUser;
 use super::{Caution, Ground, HomeTrouble, Owner, Reason, Refusal, Step, Subject, join};
 use crate::policy::Policy;
-use crate::surroundings::{Kind, Site, SkeletonFault};
+use crate::surroundings::{Kind, Site, Skeleton, SkeletonFault};
 use crate::value::check_keys;
 
 /// The home field of accounts without a home: a path that never exists.
@@ -65,7 +66,10 @@ pub(crate) fn plan_home(
     plan.field = home.to_vec().into();
     plan.cautions.extend(in_others(ground, &home, owner.uid));
     if request.adopt_home {
-        adopt(ground, request, &home, owner, &mut plan).map_err(|reason| refuse(*reason))?;
+        adopt(ground, request, (name, &home), owner, &mut plan).map_err(|reason| {
+            let only_record = format!("create user {name} --home {home} --no-home");
+            refuse(*reason).or("only record the path", only_record)
+        })?;
         subject.decide("home", home, "adopted as it is");
         return Ok(plan);
     }
@@ -113,10 +117,20 @@ pub(crate) fn plan_home(
     })?;
     let mode = ground.policy.people_home_permissions.0;
     let why = match &skeleton {
-        Some((path, 1)) => format!("1 file from {path}, mode {mode:04o}"),
-        Some((path, files)) => format!("{files} files from {path}, mode {mode:04o}"),
+        Some((path, Skeleton { files: 1, .. })) => format!("1 file from {path}, mode {mode:04o}"),
+        Some((path, Skeleton { files, .. })) => {
+            format!("{files} files from {path}, mode {mode:04o}")
+        }
         None => format!("empty, mode {mode:04o}"),
     };
+    if let Some((path, Skeleton { set_id, linked, .. })) = &skeleton {
+        let skeleton = || path.clone();
+        let set_id =
+            (*set_id > 0).then(|| Caution::SkeletonSetId { skeleton: skeleton(), count: *set_id });
+        let linked =
+            (*linked > 0).then(|| Caution::SkeletonLinked { skeleton: skeleton(), count: *linked });
+        plan.cautions.extend(set_id.into_iter().chain(linked));
+    }
     subject.decide("home", home.clone(), why);
     let files: Vec<_> = request.keys.iter().map(key_file).collect();
     note_keys(request, subject, home.as_ref());
@@ -144,7 +158,7 @@ fn choose_skeleton(
     ground: Ground<'_>,
     request: &CreateUser,
     home: &[u8],
-) -> Result<Option<(BString, usize)>, (BString, SkeletonFault)> {
+) -> Result<Option<(BString, Skeleton)>, (BString, SkeletonFault)> {
     let mut path: BString = match &request.skeleton {
         Some(path) => path.clone(),
         None if request.service => return Ok(None),
@@ -163,7 +177,7 @@ fn choose_skeleton(
         return Err((path, SkeletonFault::HoldsHome { home: home.into() }));
     }
     match ground.world.skeleton(path.as_ref()) {
-        Ok(skeleton) => Ok(Some((path, skeleton.files))),
+        Ok(skeleton) => Ok(Some((path, skeleton))),
         Err(fault) => Err((path, fault)),
     }
 }
@@ -171,26 +185,18 @@ fn choose_skeleton(
 fn adopt(
     ground: Ground<'_>,
     request: &CreateUser,
-    home: &BString,
+    (name, home): (&BStr, &BString),
     owner: Owner,
     plan: &mut HomePlan,
 ) -> Result<(), Box<Reason>> {
     let nothing = |fault: String| HomeTrouble::NothingToAdopt { path: home.clone(), fault }.into();
-    if let Site::ThroughLink { link, .. } = ground.world.site(home.as_ref()) {
-        return Err(Box::new(HomeTrouble::HomeThroughLink { home: home.clone(), link }.into()));
-    }
-    let facts = ground.world.facts(home.as_ref()).map_err(nothing)?;
-    let facts = facts.ok_or_else(|| nothing("it does not exist".into()))?;
-    if facts.kind != Kind::Directory || home == "/" {
-        return Err(Box::new(nothing(format!(
-            "it is {}",
-            if home == "/" { "the root of the tree".to_owned() } else { facts.kind.to_string() }
-        ))));
-    }
-    if facts.uid != owner.uid && facts.uid != 0 && ground.book.user_by_uid(facts.uid).is_some() {
-        let owner = owner_name(ground, facts.uid);
-        return Err(Box::new(HomeTrouble::HomeOfAnother { path: home.clone(), owner }.into()));
-    }
+    let kind = Kind::Directory;
+    let claim = Claim { path: home, uid: owner.uid, name, kind, purpose: Purpose::Adopt };
+    let facts = match claim.judge(ground) {
+        Judged::Nothing => return Err(Box::new(nothing("it does not exist".into()))),
+        Judged::Fault(fault) => return Err(Box::new(nothing(format!("it {fault}")))),
+        Judged::Sound(facts, _) => facts,
+    };
     if let Some(keys) = &request.keys {
         let file = key_file(keys);
         let path = join(home, &file.path);
@@ -237,32 +243,15 @@ pub(super) fn move_home(
         true => refusal.or("leave the home where it is", otherwise),
         false => refusal.or("only change the record", format!("{otherwise} --record-only")),
     };
-    let facts = match ground.world.site(from.as_ref()) {
-        Site::Taken(facts) => facts,
-        site => {
-            let fault = obstacle(from, &site);
-            let fault = if fault.is_empty() { format!("{from} is not there") } else { fault };
-            return Err(only_record(refuse(HomeTrouble::HomeNotMovable(fault).into())));
+    let not_movable =
+        |fault: String| only_record(refuse(HomeTrouble::HomeNotMovable(fault).into()));
+    match Claim::of(found, from, Kind::Directory, Purpose::Move).judge(ground) {
+        Judged::Nothing => return Err(not_movable(format!("{from} is not there"))),
+        Judged::Fault(fault) => return Err(not_movable(format!("{from} {fault}"))),
+        Judged::Sound(..) if to.starts_with(&join(from, b"")[..]) => {
+            return Err(not_movable(format!("{to} lies inside {from}")));
         }
-    };
-    let fault = if facts.kind != Kind::Directory {
-        Some(format!("{from} is {}, not a directory", facts.kind))
-    } else if from == "/" || ground.world.is_mount_point(from.as_ref()) {
-        Some(format!("{from} is a mount point: what is mounted there can't be moved"))
-    } else if to.starts_with(&join(from, b"")[..]) {
-        Some(format!("{to} lies inside {from}"))
-    } else {
-        None
-    };
-    if let Some(fault) = fault {
-        return Err(only_record(refuse(HomeTrouble::HomeNotMovable(fault).into())));
-    }
-    let others = homes_below(ground, from, found.user.name);
-    if !others.is_empty() {
-        let others = bstr::join(", ", &others).into();
-        return Err(only_record(refuse(
-            HomeTrouble::HomeOfOthers { home: from.clone(), others }.into(),
-        )));
+        Judged::Sound(..) => {}
     }
     match ground.world.site(to.as_ref()) {
         Site::Free => Ok(Step::Move { from: from.clone(), to: to.clone(), aside: false }),

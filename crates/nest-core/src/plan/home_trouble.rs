@@ -19,15 +19,7 @@ pub enum HomeTrouble {
         /// Whose it is.
         owner: BString,
     },
-    /// The home to be adopted is another user's.
-    #[error("{path} can't be adopted: it belongs to {owner}")]
-    HomeOfAnother {
-        /// The home.
-        path: BString,
-        /// The owner.
-        owner: BString,
-    },
-    /// Something to be adopted is not there, or no directory.
+    /// Something that can't be taken over as a home.
     #[error("{path} can't be adopted: {fault}")]
     NothingToAdopt {
         /// The home.
@@ -67,12 +59,4 @@ pub enum HomeTrouble {
     /// A home that can't be moved.
     #[error("its home can't be moved: {0}")]
     HomeNotMovable(String),
-    /// A home that others need.
-    #[error("{home} is, or holds, the home of {others} too")]
-    HomeOfOthers {
-        /// The home.
-        home: BString,
-        /// Whose.
-        others: BString,
-    },
 }

@@ -158,7 +158,7 @@ fn what_stands_in_the_way_of_a_deletion_is_told_with_the_choice() {
         (mounted, Fate::SetAside, "is a mount point"),
         (foreign, Fate::Archive, "belongs to root, not to tavish"),
         (link, Fate::Erase, "is a link"),
-        (surveyed(inner), Fate::SetAside, "has another file system mounted in it"),
+        (surveyed(inner), Fate::SetAside, "has something mounted in it"),
         (surveyed(fixed.clone()), Fate::Erase, "not even root can change it"),
     ] {
         let refusal = on(&texts(), &world, deleting(&["tavish"], files)).unwrap_err();

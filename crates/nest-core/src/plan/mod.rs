@@ -3,6 +3,7 @@
 mod caution;
 mod change_group;
 mod change_user;
+mod claim;
 mod create_group;
 mod create_user;
 mod delete_group;
@@ -121,6 +122,21 @@ pub struct Plan {
     pub undoes: Option<u64>,
     /// Everything is as was asked already: there is nothing to do.
     pub nothing: bool,
+}
+
+impl Plan {
+    /// Whether it gives or takes a number, so that it has to be known which are retired.
+    pub fn needs_numbers(&self) -> bool {
+        let of_numbers = |step: &Step| matches!(step, Step::RetireIds(_) | Step::ReviveIds(_));
+        self.steps.iter().any(of_numbers) || retire::moves_numbers(&self.edits)
+    }
+
+    /// Whether it alters what is noted of suspended accounts.
+    pub fn needs_suspended(&self) -> bool {
+        let of_notes =
+            |step: &Step| matches!(step, Step::NoteSuspended(_) | Step::ForgetSuspended(_));
+        self.steps.iter().any(of_notes)
+    }
 }
 
 /// The decisions about one account.

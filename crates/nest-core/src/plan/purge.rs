@@ -3,7 +3,7 @@
 use bstr::{BStr, BString};
 
 use super::find_kept::find_kept;
-use super::{Caution, Ground, NotKept, Plan, Refusal, Step, Subject};
+use super::{Caution, Ground, NotKept, Plan, Reason, Refusal, Step, Subject};
 use crate::policy::Freed;
 use crate::retired::{Became, RetiredAccount, Thing};
 use crate::surroundings::{Retired, RetiredId, Site};
@@ -60,10 +60,27 @@ pub fn purge(ground: Ground<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> 
     };
     let mut plan = Plan { summary, nothing: chosen.is_empty(), ..Plan::default() };
     let mut revived = Retired::default();
+    let named = matches!(request, Purge::Named(..));
     for account in chosen {
-        one(ground, account, keep_days, &mut plan, &mut revived);
+        match set_aside_fault(ground, account) {
+            // Of many the others go all the same.
+            Some(Stands { what, path, fault, .. }) if !named => {
+                let mut subject = Subject::new(account.kept.name.clone());
+                subject.decide("stays", path, format!("its {what} {fault}"));
+                plan.subjects.push(subject);
+            }
+            Some(Stands { what, path, fault, mount }) => {
+                let refused = format!("{} was not purged", account.kept.name);
+                let refusal = Refusal::new(refused, Reason::NotToBeErased { what, path, fault });
+                return Err(match mount {
+                    Some(mount) => refusal.or_else("unmount it first", format!("umount {mount}")),
+                    None => refusal,
+                });
+            }
+            None => one(ground, account, keep_days, &mut plan, &mut revived),
+        }
     }
-    if plan.nothing {
+    if std::mem::replace(&mut plan.nothing, plan.steps.is_empty()) {
         let mut subject = Subject::new("purge");
         let days = format!("deleted accounts are kept for {keep_days} days");
         subject.decide("past its days", "nothing", days);
@@ -74,6 +91,31 @@ pub fn purge(ground: Ground<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> 
     }
     plan.next.push("list retired".into());
     Ok(plan)
+}
+
+/// Something that was set aside and must not be erased.
+struct Stands {
+    what: String,
+    path: BString,
+    /// Why, in words that follow the path.
+    fault: String,
+    /// What is mounted in it, where that is why.
+    mount: Option<BString>,
+}
+
+fn set_aside_fault(ground: Ground<'_>, account: &RetiredAccount) -> Option<Stands> {
+    account.kept.belongings.iter().find_map(|belonging| {
+        let Became::SetAside { place } = &belonging.became else { return None };
+        let survey = ground.world.survey(place.as_ref(), true);
+        let (fault, mount) = match survey {
+            Err(why) => (format!("can't be looked at: {why}"), None),
+            Ok(survey) => {
+                let mount = survey?.mounts.into_iter().next()?;
+                (format!("has something mounted in it, at {mount}"), Some(mount))
+            }
+        };
+        Some(Stands { what: belonging.what.clone(), path: place.clone(), fault, mount })
+    })
 }
 
 fn one(

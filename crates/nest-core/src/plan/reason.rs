@@ -28,6 +28,14 @@ pub enum Reason {
     /// A name that can't be.
     #[error("the name {0}")]
     UnfitName(NameFault),
+    /// A name that no file can be called by.
+    #[error(
+        "files are named after it, and {name} is no name of a file: it holds a slash, is a dot, or is too long"
+    )]
+    NoFileName {
+        /// The name.
+        name: BString,
+    },
     /// The same name twice in one call.
     #[error("the name comes twice in one call")]
     NameTwice,
@@ -132,6 +140,26 @@ pub enum Reason {
         path: BString,
         /// What stands there.
         taken: String,
+    },
+    /// Where a belonging was it can't be put back.
+    #[error("its {what} can't be put back at {path}: {fault}")]
+    NoWayBack {
+        /// home, mail or crontab.
+        what: String,
+        /// Where.
+        path: BString,
+        /// What stands in the way.
+        fault: String,
+    },
+    /// Something to be erased that holds somebody else's files.
+    #[error("its {what}, set aside as {path}, {fault}")]
+    NotToBeErased {
+        /// home, mail or crontab.
+        what: String,
+        /// Where.
+        path: BString,
+        /// What is wrong, in words that follow.
+        fault: String,
     },
     /// Files that are where they should go.
     #[error("both are uid {uid}")]

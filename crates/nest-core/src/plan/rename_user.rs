@@ -2,15 +2,16 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::find::{FoundUser, find_user, homes_below, private_group, with_fields};
+use super::claim::{Claim, Judged, Purpose};
+use super::find::{FoundUser, find_user, private_group, require_file_name, with_fields};
 use super::guard::Even;
 use super::home::{move_home, named_after, obstacle};
 use super::lists::Lists;
 use super::new_name::check_new_name;
 use super::retire::settle_numbers;
 use super::suspend::carry_note;
-use super::{Caution, Draft, Ground, HomeTrouble, Plan, Reason, Refusal, Step, Subject, join};
-use crate::surroundings::Site;
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject, join};
+use crate::surroundings::{Kind, Site};
 use crate::table::{File, Gshadow, Record};
 use crate::value::replace_member;
 
@@ -84,6 +85,7 @@ impl<'a> Renaming<'a> {
     fn everything(&mut self) -> Result<(), Box<Refusal>> {
         let (old, new) = (self.old(), self.new_name());
         let again = format!("rename user {old} {new}");
+        require_file_name(self.ground, old, &self.what)?;
         if self.found.uid == 0 && !self.request.even.root {
             let refusal = self.refuse(Reason::IsRoot);
             return Err(refusal.or("do it all the same", format!("{again} --even-root")));
@@ -186,13 +188,6 @@ impl<'a> Renaming<'a> {
         }
         let parent: BString = if parent.is_empty() { "/".into() } else { parent.into() };
         let new = join(&parent, self.new_name());
-        let others = homes_below(self.ground, &home, self.old());
-        if !others.is_empty() {
-            let others = bstr::join(", ", &others).into();
-            return Err(self
-                .refuse(HomeTrouble::HomeOfOthers { home, others }.into())
-                .or("leave the home where it is", format!("{again} --keep-home")));
-        }
         let step = move_home(
             self.ground,
             &self.found,
@@ -214,8 +209,13 @@ impl<'a> Renaming<'a> {
         let (old, new) = (self.old(), self.new_name());
         let (from, to) = (named_after(policy, old), named_after(policy, new));
         for ((label, from), (_, to)) in from.into_iter().zip(to) {
-            if !matches!(self.ground.world.site(from.as_ref()), Site::Taken(_)) {
-                continue;
+            match Claim::of(&self.found, &from, Kind::File, Purpose::Move).judge(self.ground) {
+                Judged::Nothing => continue,
+                Judged::Fault(fault) => {
+                    self.subject.decide(label, from, format!("stays: it {fault}"));
+                    continue;
+                }
+                Judged::Sound(..) => {}
             }
             match self.ground.world.site(to.as_ref()) {
                 Site::Free => {

@@ -37,12 +37,12 @@ pub fn restore_group(ground: Ground<'_>, request: &RestoreGroup) -> Result<Plan,
         return Err(Refusal::new("no group was restored", Reason::OneOnly("--as")));
     }
     let mut lines: Vec<Back> = Vec::new();
-    let mut folders: Vec<&str> = Vec::new();
+    let mut folders = Vec::new();
     for wanted in &request.names {
         let wanted = BStr::new(wanted);
         let what = format!("the group {wanted} was not restored");
         let found = find_kept(ground, Thing::Group, wanted, &what)?;
-        if folders.contains(&found.folder.as_str()) {
+        if folders.contains(&&found.folder) {
             continue;
         }
         folders.push(&found.folder);

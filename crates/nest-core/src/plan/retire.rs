@@ -24,6 +24,17 @@ fn held(file: File, line: &[u8]) -> Option<(IdSpan, BString)> {
     }
 }
 
+/// Whether a line holds another number after one of these edits than before it.
+pub(super) fn moves_numbers(edits: &[Edit]) -> bool {
+    edits.iter().any(|edit| {
+        let before = edit.before.as_ref().and_then(|line| held(edit.file, line));
+        let before = before.map(|(span, _)| span);
+        let mut after = edit.lines_after().map(|(_, line)| held(edit.file, line));
+        let kept = |held: Option<(IdSpan, BString)>| held.map(|(span, _)| span) == before;
+        if edit.after.is_none() { before.is_some() } else { !after.all(kept) }
+    })
+}
+
 type Numbers = BTreeMap<IdSpan, BString>;
 
 /// The numbers of `files` that no line holds any more, and those that a line

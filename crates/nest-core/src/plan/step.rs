@@ -1,12 +1,12 @@
 //! What a change does on the tree besides editing account files.
 
-use bstr::BString;
+use bstr::{BString, ByteSlice};
 use serde::{Deserialize, Serialize};
 
-use crate::retired::Kept;
+use crate::retired::{Kept, KeptFolder, PackedFile};
 use crate::surroundings::{Inventory, Retired, Suspended};
 use crate::table::File;
-use crate::value::escaped;
+use crate::value::{escaped, is_relative_path, is_tree_path};
 
 /// An owner and a group, as numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -115,9 +115,9 @@ pub enum Step {
         #[serde(with = "escaped::text")]
         path: BString,
         /// The folder below `retired`.
-        folder: String,
-        /// The file's name in it.
-        file: String,
+        folder: KeptFolder,
+        /// The file in it.
+        file: PackedFile,
     },
     /// Unpacks such a file to where nothing is.
     Unpack {
@@ -125,9 +125,9 @@ pub enum Step {
         #[serde(with = "escaped::text")]
         path: BString,
         /// The folder below `retired`.
-        folder: String,
-        /// The file's name in it.
-        file: String,
+        folder: KeptFolder,
+        /// The file in it.
+        file: PackedFile,
         /// The uid that files in it carry, and the one they get instead.
         #[serde(default)]
         uid: Option<(u32, u32)>,
@@ -138,14 +138,14 @@ pub enum Step {
     /// Keeps what is needed to bring a deleted account or group back.
     Keep {
         /// The folder below `retired`.
-        folder: String,
+        folder: KeptFolder,
         /// What is kept; in records without hashes.
         kept: Box<Kept>,
     },
     /// Keeps it no longer: it is back, or its time is over.
     Release {
         /// The folder below `retired`.
-        folder: String,
+        folder: KeptFolder,
         /// What was kept.
         kept: Box<Kept>,
         /// Whether its time is over.
@@ -198,6 +198,12 @@ pub struct NewFile {
 }
 
 impl Reown {
+    /// The same, the other way round.
+    #[must_use]
+    pub fn back(&self) -> Self {
+        Reown { from: self.to, to: self.from, ..self.clone() }
+    }
+
     /// Files below some paths, on their file systems, with one name each.
     pub(super) fn below(paths: Vec<escaped::Escaped>, group: bool, from: u32, to: u32) -> Step {
         let (of_change, everywhere, hard_links) = (None, false, false);
@@ -272,6 +278,38 @@ impl Step {
             **kept = kept.without_hashes();
         }
         step
+    }
+
+    /// What makes it impossible that this program planned the step, in words: a path
+    /// that is none of the tree, or one below a directory that leads out of it.
+    pub fn fault(&self) -> Option<String> {
+        let tree = |paths: &[&[u8]]| {
+            let bad = paths.iter().find(|path| !is_tree_path(path))?;
+            Some(format!("{} is no path of the tree", bad.as_bstr()))
+        };
+        let inside = |file: &NewFile| {
+            let bad = (!is_relative_path(&file.path)).then_some(&file.path)?;
+            Some(format!("{bad} is no path below a directory"))
+        };
+        match self {
+            Step::MakeDirectory { path, skeleton, files, .. } => tree(&[path])
+                .or_else(|| tree(&[skeleton.as_ref()?]))
+                .or_else(|| files.iter().find_map(inside)),
+            Step::MakeFile { below, file, .. } => tree(&[below]).or_else(|| inside(file)),
+            Step::Move { from, to, .. } => tree(&[from, to]),
+            Step::Remove { path, again, .. } => tree(&[path]).or_else(|| again.fault()),
+            Step::Reown(reown) => reown.paths.iter().find_map(|path| tree(&[&path.0])),
+            Step::GiveDirectory { path, .. }
+            | Step::Erase { path }
+            | Step::Archive { path, .. }
+            | Step::Unpack { path, .. } => tree(&[path]),
+            Step::Keep { kept, .. } | Step::Release { kept, .. } => kept.fault(),
+            Step::SetAccess { .. }
+            | Step::RetireIds(_)
+            | Step::ReviveIds(_)
+            | Step::NoteSuspended(_)
+            | Step::ForgetSuspended(_) => None,
+        }
     }
 
     /// Whether the step can't be taken back.

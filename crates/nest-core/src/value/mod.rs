@@ -9,6 +9,7 @@ mod member_list;
 mod name;
 mod password_field;
 mod password_hash;
+mod plain_name;
 mod size;
 mod ssh_key;
 mod strength;
@@ -23,6 +24,7 @@ pub use password_field::{PasswordField, Scheme};
 pub use password_hash::{
     NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password,
 };
+pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path, is_tree_path};
 pub use size::bytes_in_words;
 pub use ssh_key::{KeyFault, check_keys, count_keys};
 pub use strength::{Strength, strength};

@@ -9,20 +9,23 @@ use std::collections::{BTreeMap, HashMap};
 use std::ffi::OsStr;
 use std::fs::File;
 use std::io::{Read, Write};
-use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
+use std::os::fd::{BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::sync::mpsc;
 
 use bstr::BStr;
+use nest_core::retired::PackedFile;
 use nest_core::value::bytes_in_words;
-use rustix::fs::{AtFlags, FileType, Mode, OFlags, SeekFrom, Stat};
+use rustix::fs::{FileType, Stat};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
 
 use crate::copy::attributes_of;
 use crate::digest::in_hexadecimal;
-use crate::inventory::{DIRECTORY, names};
+use crate::interrupt::Patience;
+use crate::inventory::{DataParts, open_met};
 use crate::state::Folder;
+use crate::walk::{At, Visitor, descend};
 use entry::{Entry, Kind, damaged, each};
 pub use unpack::unpack;
 
@@ -71,32 +74,32 @@ impl Packed {
 ///
 /// # Errors
 /// The system's, and one for what was altered meanwhile, does not come back from
-/// the disk the same, or has another file system mounted in it (`EXDEV`).
+/// the disk the same, or has something mounted in it (`EXDEV`). An interrupt ends it
+/// (`EINTR`).
 pub fn pack(
     directory: &OwnedFd,
     name: &OsStr,
     folder: &Folder,
-    file: &str,
+    file: PackedFile,
     progress: &Progress<'_>,
 ) -> std::io::Result<Packed> {
-    let stat = rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)?;
     let mut before = Survey::default();
-    survey(directory.as_fd(), name, stat.st_dev, &mut before)?;
+    descend(directory, name, Patience::Ends, &mut before)?;
     // What is written is unpacked again at once, side by side, and compared with
     // what was read.
     let (sender, receiver) = mpsc::sync_channel(PIECES);
     let comparing =
         std::thread::spawn(move || contents_of(Received { receiver, piece: Vec::new(), at: 0 }));
-    let target = folder.create(file)?;
+    let target = folder.create(&file.name())?;
     let tee = Tee { inner: Written { file: target, sender }, hasher: Xxh3::new(), count: 0 };
     let mut encoder = zstd::Encoder::new(tee, LEVEL)?;
     let threads = std::thread::available_parallelism().map_or(1, |count| count.get() as u32);
     encoder.multithread(threads)?;
-    let (device, linked, hasher) = (stat.st_dev, HashMap::new(), Xxh3::new());
     let progress = |more| progress(before.bytes, more);
     let builder = tar::Builder::new(encoder);
-    let mut packing = Packing { builder, device, linked, hasher, progress: &progress };
-    packing.entry(directory.as_fd(), name, b"")?;
+    let (linked, hasher) = (HashMap::new(), Xxh3::new());
+    let mut packing = Packing { builder, linked, hasher, progress: &progress };
+    descend(directory, name, Patience::Ends, &mut packing)?;
     let Packing { builder, hasher, .. } = packing;
     let Tee { inner: Written { file: target, sender }, hasher: written, count: size } =
         builder.into_inner()?.finish()?;
@@ -105,11 +108,11 @@ pub fn pack(
     drop(target);
     let unpacked = comparing.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))?;
     let digest = in_hexadecimal(&written);
-    if unpacked != in_hexadecimal(&hasher) || digest_of(folder, file)? != digest {
+    if unpacked != in_hexadecimal(&hasher) || folder.digest(&file.name())? != Some(digest.clone()) {
         return Err(damaged("it does not come back as it was written"));
     }
     let mut after = Survey::default();
-    survey(directory.as_fd(), name, stat.st_dev, &mut after)?;
+    descend(directory, name, Patience::Ends, &mut after)?;
     if in_hexadecimal(&before.hasher) != in_hexadecimal(&after.hasher) {
         return Err(std::io::Error::other("it was altered while it was packed"));
     }
@@ -126,102 +129,90 @@ struct Survey {
     hasher: Xxh3,
 }
 
-fn survey(
-    directory: BorrowedFd<'_>,
-    name: &OsStr,
-    device: u64,
-    found: &mut Survey,
-) -> std::io::Result<()> {
-    let stat = rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)?;
-    if stat.st_dev != device {
-        return Err(Errno::XDEV.into());
-    }
-    found.hasher.update(name.as_bytes());
-    for number in [stat.st_ino, stat.st_ctime.cast_unsigned(), stat.st_ctime_nsec] {
-        found.hasher.update(&number.to_le_bytes());
-    }
-    match FileType::from_raw_mode(stat.st_mode) {
-        FileType::Directory => {
-            let inside = rustix::fs::openat(directory, name, DIRECTORY, Mode::empty())?;
-            for name in names(&inside)? {
-                survey(inside.as_fd(), &name, device, found)?;
-            }
-            return Ok(());
+impl Survey {
+    fn note(&mut self, at: &At<'_>) {
+        self.hasher.update(at.name.as_bytes());
+        for number in [at.stat.st_ino, at.stat.st_ctime.cast_unsigned(), at.stat.st_ctime_nsec] {
+            self.hasher.update(&number.to_le_bytes());
         }
-        FileType::Socket => found.sockets += 1,
-        FileType::RegularFile => found.bytes += stat.st_size as u64,
-        _ => {}
     }
-    found.files += 1;
-    Ok(())
+}
+
+impl Visitor for Survey {
+    type Error = Errno;
+
+    fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
+        self.note(at);
+        match FileType::from_raw_mode(at.stat.st_mode) {
+            FileType::Socket => self.sockets += 1,
+            FileType::RegularFile => self.bytes += at.stat.st_size.cast_unsigned(),
+            _ => {}
+        }
+        self.files += 1;
+        Ok(())
+    }
+
+    fn enter(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
+        self.note(at);
+        Ok(true)
+    }
 }
 
 struct Packing<'a, W: Write> {
     builder: tar::Builder<W>,
-    device: u64,
     /// Files with more than one name: inode, and the path of the first.
     linked: HashMap<u64, Vec<u8>>,
     hasher: Xxh3,
     progress: &'a dyn Fn(u64),
 }
 
-impl<W: Write> Packing<'_, W> {
-    fn entry(
-        &mut self,
-        directory: BorrowedFd<'_>,
-        name: &OsStr,
-        path: &[u8],
-    ) -> std::io::Result<()> {
-        let stat = rustix::fs::statat(directory, name, AtFlags::SYMLINK_NOFOLLOW)?;
-        if stat.st_dev != self.device {
-            return Err(Errno::XDEV.into());
-        }
+impl<W: Write> Visitor for Packing<'_, W> {
+    type Error = std::io::Error;
+
+    fn file(&mut self, at: &At<'_>) -> std::io::Result<()> {
+        let (stat, path) = (at.stat, at.path.strip_prefix(b"/").unwrap_or(at.path));
         let kind = FileType::from_raw_mode(stat.st_mode);
-        if kind != FileType::Directory && stat.st_nlink > 1 && kind != FileType::Socket {
+        if stat.st_nlink > 1 && kind != FileType::Socket {
             if let Some(first) = self.linked.get(&stat.st_ino) {
-                let link = of(&stat, path, Kind::Link(first.clone()), BTreeMap::new());
+                let link = of(stat, path, Kind::Link(first.clone()), BTreeMap::new());
                 return self.append(&link, &[][..]);
             }
             self.linked.insert(stat.st_ino, path.to_vec());
         }
         match kind {
-            FileType::Directory => {
-                let inside = rustix::fs::openat(directory, name, DIRECTORY, Mode::empty())?;
-                let entry = of(&stat, path, Kind::Directory, attributes_of(&inside)?);
-                self.append(&entry, &[][..])?;
-                for name in names(&inside)? {
-                    let below = match path {
-                        b"" => name.as_bytes().to_vec(),
-                        path => [path, b"/", name.as_bytes()].concat(),
-                    };
-                    self.entry(inside.as_fd(), &name, &below)?;
-                }
-                Ok(())
-            }
             FileType::RegularFile => {
-                let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-                let file = rustix::fs::openat(directory, name, flags, Mode::empty())?;
+                let file = open_met(at)?;
                 let stat = rustix::fs::fstat(&file)?;
-                let size = stat.st_size as u64;
-                let parts = parts_with_data(&file, size)?;
+                let size = stat.st_size.cast_unsigned();
+                let parts = DataParts::of(&file, size).collect::<Result<Vec<_>, _>>()?;
                 let kind = Kind::File(size, parts.clone());
                 let entry = of(&stat, path, kind, attributes_of(&file)?);
-                let data = Data { file: &file, parts, at: 0, progress: self.progress };
+                let parts = parts.into_iter();
+                let data = Data { file: &file, parts, current: (0, 0), progress: self.progress };
                 self.append(&entry, data)
             }
             FileType::Symlink => {
-                let to = rustix::fs::readlinkat(directory, name, Vec::new())?.into_bytes();
-                self.append(&of(&stat, path, Kind::Symlink(to), BTreeMap::new()), &[][..])
+                let to = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?.into_bytes();
+                self.append(&of(stat, path, Kind::Symlink(to), BTreeMap::new()), &[][..])
             }
             FileType::Socket => Ok(()),
-            FileType::Fifo => self.append(&of(&stat, path, Kind::Fifo, BTreeMap::new()), &[][..]),
+            FileType::Fifo => self.append(&of(stat, path, Kind::Fifo, BTreeMap::new()), &[][..]),
             kind => {
                 let device = Kind::Device(kind, stat.st_rdev);
-                self.append(&of(&stat, path, device, BTreeMap::new()), &[][..])
+                self.append(&of(stat, path, device, BTreeMap::new()), &[][..])
             }
         }
     }
 
+    fn enter(&mut self, at: &At<'_>, inside: BorrowedFd<'_>) -> std::io::Result<bool> {
+        let path = at.path.strip_prefix(b"/").unwrap_or(at.path);
+        let entry = of(at.stat, path, Kind::Directory, attributes_of(inside)?);
+        self.append(&entry, &[][..])?;
+        Ok(true)
+    }
+}
+
+impl<W: Write> Packing<'_, W> {
     fn append(&mut self, entry: &Entry, data: impl Read) -> std::io::Result<()> {
         let (pax, header) = entry.headers();
         let mut extended = tar::Header::new_ustar();
@@ -254,51 +245,34 @@ fn of(stat: &Stat, path: &[u8], kind: Kind, attributes: BTreeMap<Vec<u8>, Vec<u8
     }
 }
 
-/// The parts of a file that hold data: start and length.
-fn parts_with_data(file: &OwnedFd, size: u64) -> std::io::Result<Vec<(u64, u64)>> {
-    let (mut parts, mut at) = (Vec::new(), 0);
-    while at < size {
-        let start = match rustix::fs::seek(file, SeekFrom::Data(at)) {
-            Ok(start) => start,
-            Err(Errno::NXIO) => break,
-            // No holes are told here: all of it is data.
-            Err(_) => at,
-        };
-        let end = rustix::fs::seek(file, SeekFrom::Hole(start)).unwrap_or(size).min(size);
-        if end <= start {
-            break;
-        }
-        parts.push((start, end - start));
-        at = end;
-    }
-    Ok(parts)
-}
-
 /// The data of a file, part by part.
 struct Data<'a> {
     file: &'a OwnedFd,
-    parts: Vec<(u64, u64)>,
-    /// How much of the first part is read.
-    at: u64,
+    parts: std::vec::IntoIter<(u64, u64)>,
+    /// Where the part that is being read goes on, and how much of it is left.
+    current: (u64, u64),
     progress: &'a dyn Fn(u64),
 }
 
 impl Read for Data<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
-        while let Some((start, length)) = self.parts.first().copied() {
-            let left = length - self.at;
+        loop {
+            Patience::Ends.check()?;
+            let (at, left) = self.current;
             if left == 0 {
-                self.parts.remove(0);
-                self.at = 0;
+                let Some(next) = self.parts.next() else { return Ok(0) };
+                self.current = next;
                 continue;
             }
             let most = buffer.len().min(usize::try_from(left).unwrap_or(usize::MAX));
-            let count = rustix::io::pread(self.file, &mut buffer[..most], start + self.at)?;
-            self.at += count as u64;
+            let count = match rustix::io::pread(self.file, &mut buffer[..most], at) {
+                Err(Errno::INTR) => continue,
+                count => count?,
+            };
+            self.current = (at + count as u64, left - count as u64);
             (self.progress)(count as u64);
             return Ok(count);
         }
-        Ok(0)
     }
 }
 
@@ -404,12 +378,4 @@ fn contents_of(archive: impl Read) -> std::io::Result<String> {
         }
     })?;
     Ok(in_hexadecimal(&hasher))
-}
-
-/// The digest of a file as it comes back from the disk.
-fn digest_of(folder: &Folder, file: &str) -> std::io::Result<String> {
-    let mut whole = Tee { inner: folder.open_file(file)?, hasher: Xxh3::new(), count: 0 };
-    let mut piece = vec![0; 128 << 10];
-    while whole.read(&mut piece)? > 0 {}
-    Ok(in_hexadecimal(&whole.hasher))
 }

@@ -6,39 +6,47 @@ use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::FileExt;
 
+use nest_core::retired::{PackedFile, RetiredAccount, VERSION};
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, Timespec, Timestamps, Uid, XattrFlags};
 use rustix::io::Errno;
 
+use super::Progress;
 use super::entry::{Entry, Kind, damaged, each};
-use super::{Progress, digest_of};
-use crate::inventory::DIRECTORY;
+use crate::interrupt::Patience;
 use crate::journal::Renumbered;
-use crate::kept::{ACCOUNT, parse};
-use crate::state::Folder;
+use crate::kept::ACCOUNT;
+use crate::state::{Folder, parse};
+use crate::walk::{Ladder, split_last};
 
 /// Unpacks a file of a folder as the entry `to` of a directory, flushed; what
 /// carries a number that becomes another gets that.
 ///
 /// # Errors
-/// The system's, and one for an archive that is not the one that was packed. What
-/// was unpacked so far is left for the caller to remove.
+/// The system's, and one for an archive that is not the one that was packed. An
+/// interrupt ends it (`EINTR`). What was unpacked so far is left for the caller to
+/// remove.
 pub fn unpack(
     folder: &Folder,
-    file: &str,
+    file: PackedFile,
     (directory, to): (&OwnedFd, &OsStr),
     other: Renumbered,
     progress: &Progress<'_>,
 ) -> std::io::Result<()> {
-    let account = folder.read(ACCOUNT)?.ok_or(std::io::ErrorKind::NotFound)?;
-    let account = parse(&account).map_err(|fault| damaged(&fault))?;
-    if account.digests.get(file) != Some(&digest_of(folder, file)?) {
+    let account = folder.read(&ACCOUNT)?.ok_or(std::io::ErrorKind::NotFound)?;
+    let account: RetiredAccount =
+        parse(&account, VERSION).map_err(|fault| damaged(&fault.to_string()))?;
+    if account.digests.get(&file) != folder.digest(&file.name())?.as_ref() {
         return Err(damaged("it is not the one that was packed"));
     }
-    let all = folder.open_file(file)?.metadata()?.len();
-    let mut archive = tar::Archive::new(zstd::Decoder::new(folder.open_file(file)?)?);
-    let mut unpacking = Unpacking { directory, to, parents: None, directories: Vec::new() };
+    let packed = folder.open_file(&file.name())?;
+    let all = packed.metadata()?.len();
+    let mut archive = tar::Archive::new(zstd::Decoder::new(packed)?);
+    let ladder = || Ok::<_, std::io::Error>(Ladder::new(directory.try_clone()?));
+    let (ladder, links) = (ladder()?, ladder()?);
+    let mut unpacking = Unpacking { ladder, links, to, directories: Vec::new() };
     let mut done = 0;
     each(&mut archive, &mut |mut entry, data| {
+        Patience::Ends.check()?;
         entry.uid = other.uid.filter(|(from, _)| *from == entry.uid).map_or(entry.uid, |uid| uid.1);
         entry.gid = other.gid.filter(|(from, _)| *from == entry.gid).map_or(entry.gid, |gid| gid.1);
         unpacking.entry(entry, data)?;
@@ -48,56 +56,60 @@ pub fn unpack(
         done = at.max(done);
         Ok(())
     })?;
-    unpacking.finish()?;
+    unpacking.leave(0)?;
     Ok(rustix::fs::syncfs(directory)?)
 }
 
 struct Unpacking<'a> {
-    directory: &'a OwnedFd,
+    /// The directory that is being filled.
+    ladder: Ladder,
+    /// Where the first of a file's names was found last.
+    links: Ladder,
     to: &'a OsStr,
-    /// The directory that was worked in last, and its path.
-    parents: Option<(Vec<u8>, OwnedFd)>,
-    /// Directories get their times when everything is in them.
+    /// Directories that were gone into, by their names alone: they get their times when
+    /// everything is in them.
     directories: Vec<Entry>,
 }
 
 impl Unpacking<'_> {
-    /// The directory that an entry is in, and its name there.
-    fn place<'e>(&mut self, path: &'e [u8]) -> std::io::Result<(&OwnedFd, &'e OsStr)>
-    where
-        Self: 'e,
-    {
-        if path.is_empty() {
-            // Set apart from everything below: it has the name it waits under.
-            return Ok((self.directory, OsStr::from_bytes(b"")));
-        }
-        let (parent, name) = match path.iter().rposition(|&byte| byte == b'/') {
-            Some(at) => (&path[..at], &path[at + 1..]),
-            None => (&b""[..], path),
-        };
-        let known = self.parents.as_ref().is_some_and(|(known, _)| known == parent);
-        if !known {
-            let mut here = rustix::fs::openat(self.directory, self.to, DIRECTORY, Mode::empty())?;
-            for part in parent.split(|&byte| byte == b'/').filter(|part| !part.is_empty()) {
-                here = rustix::fs::openat(&here, part, DIRECTORY, Mode::empty())?;
+    /// An entry's path below the directory that all of it is unpacked in.
+    fn whole(&self, path: &[u8]) -> Vec<u8> {
+        let between: &[u8] = if path.is_empty() { b"" } else { b"/" };
+        [self.to.as_bytes(), between, path].concat()
+    }
+
+    /// Leaves directories until so many are left, and gives each its owner, attributes,
+    /// mode and times.
+    fn leave(&mut self, depth: usize) -> std::io::Result<()> {
+        while self.directories.len() > depth {
+            let inside = self.ladder.up()?;
+            if let Some(entry) = self.directories.pop() {
+                dress(&inside, &entry)?;
             }
-            self.parents = Some((parent.to_vec(), here));
         }
-        match &self.parents {
-            Some((_, here)) => Ok((here, OsStr::from_bytes(name))),
-            None => Err(damaged("a path")),
-        }
+        Ok(())
     }
 
     fn entry(&mut self, entry: Entry, data: &mut impl Read) -> std::io::Result<()> {
-        let to = self.to;
-        let (directory, name) = self.place(&entry.path)?;
-        let directory = directory.as_fd();
-        let name = if entry.path.is_empty() { to } else { name };
+        let whole = self.whole(&entry.path);
+        let (parent, name) = split_last(&whole);
+        // Everything below a directory comes right after it.
+        let parts = || parent.split(|&byte| byte == b'/').filter(|part| !part.is_empty());
+        let above = self.directories.iter().zip(parts());
+        let common = above.take_while(|(above, part)| above.path == *part).count();
+        self.leave(common)?;
+        if common != parts().count() {
+            return Err(damaged("an entry comes before the directory it is in"));
+        }
+        let name = OsStr::from_bytes(name);
+        let directory = self.ladder.here();
         match &entry.kind {
             Kind::Directory => {
                 rustix::fs::mkdirat(directory, name, Mode::RWXU)?;
-                self.directories.push(entry);
+                self.ladder.down(name)?;
+                // Its name alone: whole paths of many nested ones would fill the memory.
+                let path = name.as_bytes().to_vec();
+                self.directories.push(Entry { path, ..entry });
                 return Ok(());
             }
             Kind::File(size, parts) => {
@@ -116,10 +128,14 @@ impl Unpacking<'_> {
                 return dress(&file, &entry);
             }
             Kind::Link(first) => {
-                let first = first.clone();
-                let root = rustix::fs::openat(self.directory, self.to, DIRECTORY, Mode::empty())?;
-                let (directory, name) = self.place(&entry.path)?;
-                return link(&root, &first, directory, name);
+                // Another name for something unpacked before; no link on the way is
+                // followed.
+                let first = self.whole(first);
+                let (parent, last) = split_last(&first);
+                self.links.go(parent)?;
+                let (from, last) = (self.links.here(), OsStr::from_bytes(last));
+                let to = self.ladder.here();
+                return Ok(rustix::fs::linkat(from, last, to, name, AtFlags::empty())?);
             }
             Kind::Symlink(target) => {
                 rustix::fs::symlinkat(OsStr::from_bytes(target), directory, name)?
@@ -142,38 +158,13 @@ impl Unpacking<'_> {
         }
         Ok(rustix::fs::utimensat(directory, name, &times(&entry), here)?)
     }
-
-    /// Owners, attributes, modes and times of directories, innermost first.
-    fn finish(&mut self) -> std::io::Result<()> {
-        for entry in std::mem::take(&mut self.directories).iter().rev() {
-            let (directory, name) = match entry.path.as_slice() {
-                b"" => (self.directory, self.to),
-                path => self.place(path)?,
-            };
-            let directory = rustix::fs::openat(directory, name, DIRECTORY, Mode::empty())?;
-            dress(&directory, entry)?;
-        }
-        Ok(())
-    }
-}
-
-/// Another name for something unpacked before; no link on the way is followed.
-fn link(root: &OwnedFd, first: &[u8], directory: &OwnedFd, name: &OsStr) -> std::io::Result<()> {
-    let (parent, last) = match first.iter().rposition(|&byte| byte == b'/') {
-        Some(at) => (&first[..at], &first[at + 1..]),
-        None => (&b""[..], first),
-    };
-    let mut here = root.try_clone()?;
-    for part in parent.split(|&byte| byte == b'/').filter(|part| !part.is_empty()) {
-        here = rustix::fs::openat(&here, part, DIRECTORY, Mode::empty())?;
-    }
-    Ok(rustix::fs::linkat(&here, OsStr::from_bytes(last), directory, name, AtFlags::empty())?)
 }
 
 fn fill(file: &std::fs::File, start: u64, data: &mut impl Read) -> std::io::Result<()> {
     let mut piece = vec![0; 128 << 10];
     let mut at = start;
     loop {
+        Patience::Ends.check()?;
         match data.read(&mut piece)? {
             0 => return Ok(()),
             count => {
@@ -243,24 +234,25 @@ mod tests {
         let tree = Tree::open(place.path()).unwrap();
         let folder = State::At(at("state")).open_or_make(&tree).unwrap();
         let directory = OwnedFd::from(std::fs::File::open(place.path()).unwrap());
-        let packed = pack(&directory, "home".as_ref(), &folder, "h.tar.zst", &|_, _| {}).unwrap();
+        let packed =
+            pack(&directory, "home".as_ref(), &folder, PackedFile::Home, &|_, _| {}).unwrap();
         assert_eq!((packed.files, packed.bytes), (6, 4 + 4 + 3 + (16 << 20)));
         assert!(packed.size < 4096, "{packed:?}");
         let account = |digest: &str| {
             format!(
                 r#"{{"version": 1, "change": 1, "time": "", "by": {{"uid": 0, "name": null}},
                 "kept": {{"thing": "user", "name": "x", "id": 1, "lines": []}},
-                "digests": {{"h.tar.zst": "{digest}"}}}}"#
+                "digests": {{"home.tar.zst": "{digest}"}}}}"#
             )
         };
-        folder.write("account.json", account("0").as_bytes()).unwrap();
+        folder.write(&ACCOUNT, account("0").as_bytes()).unwrap();
         let unpack = |to: &str| {
             let to = (&directory, to.as_ref());
-            unpack(&folder, "h.tar.zst", to, Renumbered::default(), &|_, _| {})
+            unpack(&folder, PackedFile::Home, to, Renumbered::default(), &|_, _| {})
         };
         let error = unpack("no").unwrap_err().to_string();
         assert!(error.contains("is not the one that was packed") && !at("no").exists(), "{error}");
-        folder.write("account.json", account(&packed.digest).as_bytes()).unwrap();
+        folder.write(&ACCOUNT, account(&packed.digest).as_bytes()).unwrap();
         unpack("copy").unwrap();
         let inventory = |name: &str| crate::inventory::take(&directory, name.as_ref(), None);
         assert_eq!(inventory("home").unwrap(), inventory("copy").unwrap());

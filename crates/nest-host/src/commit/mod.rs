@@ -10,14 +10,19 @@ mod prepare;
 mod staging;
 
 use std::collections::BTreeMap;
+use std::io::Write;
+use std::sync::Mutex;
 use std::sync::atomic::Ordering;
 
 use nest_core::drift::Drift;
 use nest_core::plan::Plan;
 use nest_core::record::{Author, Record, RecordedStep, Told, VERSION};
+use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::surroundings::Inventory;
 use nest_core::table::{Edit, File};
 use nest_core::value::Day;
+use nest_core::value::escaped::Escaped;
+use rustix::io::Errno;
 
 use crate::changes::{self, LeftBehind};
 use crate::effect::{Hands, Published};
@@ -25,9 +30,9 @@ use crate::interrupt;
 use crate::journal::{self, Effect, Entry, Journal, JournalError, Replaced, Rooted};
 use crate::kept;
 use crate::lock::Lock;
-use crate::state::{Fresh, State, StateError};
+use crate::state::{Folder, Fresh, State, StateError};
 use crate::store::Loaded;
-use crate::tree::Tree;
+use crate::tree::{Tree, path_of};
 
 /// Of more accounts at once the record keeps the lines, and not the decisions.
 const MOST_SUBJECTS: usize = 1000;
@@ -134,19 +139,28 @@ pub fn commit(
     watcher: &dyn Watcher,
 ) -> Result<Outcome, CommitError> {
     let interrupted = interrupt::catch();
-    let folder = state.open_or_make(tree)?;
+    interrupt::survive_size_limits();
+    let made = state.missing_above(tree);
+    let folder = state.open_or_make(tree).inspect_err(|_| state.drop_if_empty(tree, &made))?;
     let keeps = *state != State::Nowhere;
     let number = keeps.then(|| changes::next_number(Some(&folder)));
     let number = number.transpose().map_err(|error| CommitError::Failed {
         what: "looking for the number of the change".into(),
         error: std::io::Error::other(error.to_string()),
     })?;
-    let journal = Journal::make(&folder).inspect_err(|_| {
-        Journal::sweep(&folder);
-        state.drop_if_empty(tree);
-    })?;
+    let drop_all = |folder: &Folder| {
+        Journal::sweep(folder);
+        state.drop_if_empty(tree, &made);
+        if let Err(error) = state.take_mark(tree) {
+            tracing::warn!(%error, "the mark of the state folder stays");
+        }
+    };
+    let marked = state.leave_mark(tree).map_err(|error| failed("leaving a mark in etc", error));
+    marked.inspect_err(|_| drop_all(&folder))?;
+    let journal = Journal::make(&folder).inspect_err(|_| drop_all(&folder))?;
+    let (recovering, notes) = (false, Mutex::default());
     let mut change = Change {
-        hands: Hands { tree, state: &folder, journal: &journal },
+        hands: Hands { tree, state: &folder, journal: &journal, recovering, notes },
         loaded,
         plan,
         circumstances,
@@ -158,7 +172,8 @@ pub fn commit(
             summary: plan.summary.clone(),
             effects: Vec::new(),
             record: None,
-            record_beside: false,
+            record_beside: None,
+            made: made.clone(),
         },
         made: vec![None; plan.steps.len()],
         digests: BTreeMap::new(),
@@ -174,19 +189,45 @@ pub fn commit(
     });
     if let Err(error) = staged {
         change.discard();
-        state.drop_if_empty(tree);
-        return Err(error);
+        drop_all(&folder);
+        // What was being done when the signal came is no matter.
+        return Err(match interrupted.load(Ordering::Relaxed) {
+            true => CommitError::Interrupted,
+            false => error,
+        });
     }
     // The change has happened. From here on it is finished, or put back whole.
-    let published = change.publish();
-    if let Err((what, error, reached)) = published {
-        return Err(change.put_back(what, error, reached));
+    if let Err((what, error, reached)) = change.publish() {
+        let put_back = change.put_back(what, error, reached);
+        if !matches!(put_back, CommitError::NotPutBack { .. }) {
+            drop_all(&folder);
+        }
+        return Err(match (put_back, interrupted.load(Ordering::Relaxed)) {
+            (CommitError::Failed { .. }, true) => CommitError::Interrupted,
+            (put_back, _) => put_back,
+        });
     }
     change.keep_record();
-    change.finish();
-    state.drop_if_empty(tree);
+    let cleared = change.finish();
+    let mut outcome = change.outcome;
+    outcome.notes.extend(change.hands.take_notes());
+    match cleared {
+        Ok(()) => {
+            journal.drop(&folder);
+            drop(folder);
+            state.drop_if_empty(tree, &[]);
+            if let Err(error) = state.take_mark(tree) {
+                outcome.notes.push(format!("the mark in etc could not be taken away: {error}"));
+            }
+        }
+        // It is done; what is left to be cleared up is for recovery.
+        Err(error) => outcome.notes.push(format!(
+            "what it leaves to be cleared up stays for now ({error}): the next change goes on \
+             with it, or recover"
+        )),
+    }
     tracing::info!(change = plan.summary, "committed");
-    Ok(change.outcome)
+    Ok(outcome)
 }
 
 struct Change<'a> {
@@ -199,10 +240,10 @@ struct Change<'a> {
     /// What each step made.
     made: Vec<Option<Inventory>>,
     /// The digests of what was packed, by folder and file.
-    digests: BTreeMap<String, BTreeMap<String, String>>,
+    digests: BTreeMap<KeptFolder, BTreeMap<PackedFile, String>>,
     /// How long each account file will be, in bytes.
     sizes: BTreeMap<File, u64>,
-    /// The record of a long change, up to the lines.
+    /// The record of a long change, up to the lines, beside its name.
     begun: Option<Fresh>,
     outcome: Outcome,
 }
@@ -243,16 +284,26 @@ impl Change<'_> {
         so_far.any(|sum| sum > MOST_LINES)
     }
 
+    /// Room for the record is had, and everything that was staged is on the disk, before
+    /// the mark.
     fn mark_ready(&mut self) -> Result<(), CommitError> {
         self.entry.record = self.entry.number.map(|number| self.record(number));
-        if let Some(begun) = self.begun.take()
-            && let Some(record) = &self.entry.record
-        {
-            let (_, last) = changes::around_edits(record);
-            let kept = self.hands.journal.finish_record(begun, &last);
-            kept.map_err(|error| failed("writing the journal", error))?;
-            self.entry.record_beside = true;
+        if let Some(record) = &self.entry.record {
+            let staged = match self.begun.take() {
+                None => changes::stage(self.hands.state, record),
+                Some(mut begun) => {
+                    let (_, last) = changes::around_edits(record);
+                    let written = begun.write_all(&last).and_then(|()| begun.flush());
+                    self.entry.record_beside = Some(begun.digest());
+                    written
+                }
+            };
+            staged.map_err(|error| failed("writing the record of the change", error))?;
+            let flushed = changes::flush(self.hands.state);
+            flushed.map_err(|error| failed("writing the record of the change", error))?;
         }
+        let flushed = flush(&self.hands, &self.entry.effects, Dirs::Staged);
+        flushed.map_err(|error| failed("flushing a directory", error))?;
         let ready = self.hands.journal.mark_ready(&self.entry);
         ready.map_err(|error| failed("writing the journal", error))
     }
@@ -306,12 +357,12 @@ impl Change<'_> {
 
     fn discard(&self) {
         self.entry.effects.iter().for_each(|effect| self.hands.discard(effect));
-        self.drop_journal();
-    }
-
-    fn drop_journal(&self) {
-        self.hands.journal.drop();
-        self.hands.state.remove("journal");
+        if let Some(number) = self.entry.number {
+            changes::discard(self.hands.state, number);
+        }
+        if let Err(error) = flush(&self.hands, &self.entry.effects, Dirs::Touched) {
+            tracing::warn!(%error, "what was dropped could not be flushed");
+        }
     }
 
     fn publish(&mut self) -> Result<(), (String, std::io::Error, usize)> {
@@ -326,7 +377,7 @@ impl Change<'_> {
             }
         }
         let all = self.entry.effects.len();
-        flush(&self.hands, &self.entry.effects)
+        flush(&self.hands, &self.entry.effects, Dirs::Touched)
             .map_err(|error| ("flushing a directory".to_owned(), error, all))
     }
 
@@ -347,8 +398,8 @@ impl Change<'_> {
         if !stands.is_empty() {
             return CommitError::NotPutBack { what, error, stands: stands.join(", ") };
         }
-        let unmarked =
-            flush(&self.hands, &self.entry.effects).and_then(|()| self.hands.journal.unmark());
+        let flushed = flush(&self.hands, &self.entry.effects, Dirs::Touched);
+        let unmarked = flushed.and_then(|()| self.hands.journal.unmark());
         if let Err(unmarked) = unmarked {
             let stands = format!("all is as it was, but the journal says otherwise ({unmarked})");
             return CommitError::NotPutBack { what, error, stands };
@@ -357,10 +408,12 @@ impl Change<'_> {
         CommitError::Failed { what, error }
     }
 
-    /// The record is kept; that it can't be is no reason to take the change back.
+    /// The record gets its name; that it can't be given it is no reason to take the
+    /// change back, but then there is nothing to undo it by.
     fn keep_record(&mut self) {
         let Some(record) = &self.entry.record else { return };
         if let Err(error) = keep_record(&self.hands, &self.entry, record) {
+            self.outcome.number = None;
             self.outcome.notes.push(format!("the record of the change could not be kept: {error}"));
         }
         let mut left = LeftBehind::read(self.hands.state);
@@ -371,46 +424,72 @@ impl Change<'_> {
         changes::tidy(self.hands.state, self.circumstances.today, self.circumstances.keep_days);
     }
 
-    fn finish(&mut self) {
-        let left = self.entry.effects.iter().filter_map(|effect| self.hands.finish(effect));
-        self.outcome.notes.extend(left);
-        self.drop_journal();
+    /// Clears up, flushed.
+    ///
+    /// # Errors
+    /// `EINTR`, where the program was told to stop: the journal knows what is left.
+    fn finish(&mut self) -> Result<(), Errno> {
+        for effect in &self.entry.effects {
+            self.outcome.notes.extend(self.hands.finish(effect)?);
+        }
+        if let Err(error) = flush(&self.hands, &self.entry.effects, Dirs::Cleared) {
+            tracing::warn!(%error, "what was cleared up could not be flushed");
+        }
+        Ok(())
     }
 }
 
-/// Writes the record of a change, with the lists of files it gave another number.
+/// Gives the record of a change its name, with the lists of files it gave another
+/// number.
 pub(crate) fn keep_record(
     hands: &Hands<'_>,
     entry: &Entry,
     record: &Record,
 ) -> std::io::Result<()> {
     for (at, effect) in entry.effects.iter().enumerate() {
-        if let Effect::Reown { list, .. } = effect
-            && let Some(list) = hands.journal.kept(list)?
-        {
-            changes::keep_list(hands.state, record.number, at, &list)?;
+        if let Effect::Reown { list, .. } = effect {
+            changes::take_list(hands.state, record.number, at, (hands.journal, list))?;
         }
     }
-    match entry.record_beside {
-        true => changes::take_over(hands.state, hands.journal, record.number),
-        false => changes::write(hands.state, record),
+    let whole = entry.record_beside.is_none().then_some(record);
+    // After a crash what waits may not be what was written.
+    if let (Some(whole), true) = (whole, hands.recovering) {
+        changes::discard(hands.state, record.number);
+        changes::stage(hands.state, whole)?;
     }
+    changes::publish(hands.state, record.number, whole)
 }
 
-/// Flushes the directories in which something became visible, each once.
-pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect]) -> std::io::Result<()> {
-    let mut parents: Vec<&std::path::Path> = effects
-        .iter()
-        .flat_map(|effect| hands.touched(effect))
-        .filter_map(|path| crate::tree::path_of(&path.0).parent())
-        .collect();
+/// Which directories are flushed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Dirs {
+    /// Those in which something waits.
+    Staged,
+    /// Those in which something became visible, or was taken back.
+    Touched,
+    /// Those in which something was cleared away.
+    Cleared,
+}
+
+/// Flushes directories of the tree and of the state folder, each once.
+pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect], which: Dirs) -> std::io::Result<()> {
+    let of = |effect| -> Vec<&Escaped> {
+        match which {
+            Dirs::Staged => hands.staged_in(effect).into_iter().collect(),
+            Dirs::Touched => hands.touched(effect),
+            Dirs::Cleared => hands.cleared_in(effect).into_iter().collect(),
+        }
+    };
+    let mut parents: Vec<&std::path::Path> =
+        effects.iter().flat_map(of).filter_map(|path| path_of(&path.0).parent()).collect();
     parents.sort_unstable();
     parents.dedup();
     for parent in parents {
         match hands.tree.open_directory_strictly(parent) {
             Ok(directory) => rustix::fs::fsync(directory)?,
-            // One that was made for the change went again with it.
-            Err(rustix::io::Errno::NOENT) => {}
+            // One that was made for the change went again with it, or the way to it is
+            // another one by now: then nothing of ours is there.
+            Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => {}
             Err(error) => return Err(error.into()),
         }
     }
@@ -419,7 +498,7 @@ pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect]) -> std::io::Result<()
         hands.state.flush()?;
     }
     for effect in effects {
-        if let Effect::Keep { folder } | Effect::Release { folder } = effect
+        if let Effect::Keep { folder, .. } | Effect::Release { folder } = effect
             && let Some(place) = kept::Place::find(hands.state, folder)?
         {
             place.flush()?;

@@ -2,14 +2,17 @@
 
 use nest_core::plan::Step;
 use nest_core::table::{File, Order, holding_both, order};
+use nest_core::value::PlainName;
 use nest_core::value::escaped::Escaped;
 
 use super::{Change, CommitError, failed, join};
 use crate::effect::{BOTH, NEW, Place, escaped, is_private};
 use crate::home::missing_directories;
-use crate::journal::{Effect, Renumbered, Replaced};
+use crate::journal::{Effect, Renumbered, Replaced, list_name};
+use crate::mounts::{Mounts, mount_id};
 use crate::retired;
 use crate::suspended;
+use crate::tree::path_of;
 
 impl Change<'_> {
     /// Lists the effects in the order in which they will become visible: homes
@@ -44,8 +47,8 @@ impl Change<'_> {
                     last.push(Effect::Remove { path, made: made.clone() });
                 }
                 Step::Reown(reown) => {
-                    let (reown, list) = (reown.clone(), format!("files-{at}"));
-                    first.push(Effect::Reown { reown, list });
+                    let (reown, list) = (reown.clone(), list_name(at));
+                    first.push(Effect::Reown { reown, list, digest: None });
                 }
                 Step::Erase { path } => {
                     let path = Escaped(path.clone());
@@ -53,21 +56,25 @@ impl Change<'_> {
                 }
                 Step::Archive { path, folder, file } => {
                     let path = Escaped(path.clone());
-                    let packed = Some((folder.clone(), file.clone()));
+                    let packed = Some((folder.clone(), *file));
                     last.push(Effect::Erase { path, packed });
                 }
                 Step::Unpack { path, folder, file, uid, gid } => {
-                    let (path, folder, file) =
-                        (Escaped(path.clone()), folder.clone(), file.clone());
-                    let other = Renumbered { uid: *uid, gid: *gid };
-                    first.push(Effect::Unpack { path, folder, file, other });
+                    let (path, folder, file) = (Escaped(path.clone()), folder.clone(), *file);
+                    let (other, inventory) = (Renumbered { uid: *uid, gid: *gid }, None);
+                    first.push(Effect::Unpack { path, folder, file, other, inventory });
                 }
-                Step::Keep { folder, .. } => keeps.push(Effect::Keep { folder: folder.clone() }),
+                Step::Keep { folder, .. } => {
+                    keeps.push(Effect::Keep { folder: folder.clone(), digest: None });
+                }
                 Step::Release { folder, .. } => {
                     last.push(Effect::Release { folder: folder.clone() });
                 }
-                step if step.is_bookkeeping() => {}
-                _ => {}
+                // Told by the files of the state folder.
+                Step::RetireIds(_)
+                | Step::ReviveIds(_)
+                | Step::NoteSuspended(_)
+                | Step::ForgetSuspended(_) => {}
             }
         }
         // What is kept is there before what it is of goes.
@@ -96,12 +103,12 @@ impl Change<'_> {
             Step::NoteSuspended(_) | Step::ForgetSuspended(_) => Some(suspended::NAME),
             _ => None,
         };
-        let mut names: Vec<&str> = self.plan.steps.iter().filter_map(of).collect();
+        let mut names: Vec<PlainName> = self.plan.steps.iter().filter_map(of).collect();
         names.sort_unstable();
         names.dedup();
-        let effect = |name| Effect::Replace {
+        let effect = |name: PlainName| Effect::Replace {
             what: Replaced::State,
-            path: escaped(name),
+            path: escaped(name.as_str()),
             staged: escaped(""),
             before: None,
             after: String::new(),
@@ -110,19 +117,25 @@ impl Change<'_> {
     }
 
     fn prepare_move(&self, from: &[u8], to: &[u8], aside: bool) -> std::io::Result<Effect> {
-        let parent = crate::tree::path_of(to).parent().filter(|_| aside).map(escaped);
+        let parent = path_of(to).parent().filter(|_| aside).map(escaped);
         let made = match parent {
             Some(parent) => (!is_private(self.tree(), &parent.0)?).then_some(parent),
             None => None,
         };
         let old = Place::of(self.tree(), from)?;
-        let here = rustix::fs::AtFlags::SYMLINK_NOFOLLOW;
-        let device = rustix::fs::statat(&old.directory, &old.name, here)?.st_dev;
+        // What is mounted in it would go along unseen. It was looked for when this was
+        // planned; something may have been mounted since.
+        if let Some(mount) = Mounts::below(self.tree()).at_or_inside(from) {
+            return Err(std::io::Error::other(format!("something is mounted at {mount}")));
+        }
         // A directory that is yet to be made is on the file system it is made in.
-        let target = if aside { crate::tree::path_of(from) } else { crate::tree::path_of(to) };
+        let target = if aside { path_of(from) } else { path_of(to) };
         let target = self.tree().open_directory_strictly(target.parent().unwrap_or(target))?;
-        let copied = rustix::fs::fstat(&target)?.st_dev != device;
-        Ok(Effect::Move { from: Escaped(from.into()), to: Escaped(to.into()), made, copied })
+        // Nothing can be renamed from one mount to another, be they of one file system.
+        let copied = mount_id(&old.directory) != mount_id(&target)
+            || rustix::fs::fstat(&old.directory)?.st_dev != rustix::fs::fstat(&target)?.st_dev;
+        let (from, to, inventory) = (Escaped(from.into()), Escaped(to.into()), None);
+        Ok(Effect::Move { from, to, made, copied, inventory })
     }
 
     /// The account files in the order in which their versions are published.

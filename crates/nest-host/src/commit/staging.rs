@@ -9,6 +9,7 @@ use nest_core::plan::Step;
 use nest_core::record::write_edits;
 use nest_core::surroundings::Inventory;
 use nest_core::table::{File, Lines, holding_both};
+use nest_core::value::PlainName;
 
 use super::{Change, Circumstances, CommitError, failed, join};
 use crate::archive;
@@ -102,7 +103,7 @@ impl Change<'_> {
                 stage_file(tree, below, file, *owner, &mut making)?;
                 self.made[at] = note_made(tree, effect)?;
             }
-            (_, Effect::Move { from, to, copied: true, .. }) => {
+            (_, Effect::Move { from, to, copied: true, inventory, .. }) => {
                 let (old, new) = (Place::of(tree, &from.0)?, Place::of(tree, &to.0)?);
                 let name = new.beside(NEW);
                 let was = inventory::take(&old.directory, &old.name, None)?;
@@ -115,19 +116,20 @@ impl Change<'_> {
                     let message = "it was altered while it was copied";
                     return Err(std::io::Error::other(message));
                 }
+                inventory.clone_from(&was);
                 self.made[at] = was;
             }
             (_, Effect::Erase { path, packed: Some((kept, file)) }) => {
                 let place = Place::of(tree, &path.0)?;
                 let folder = kept::Place::make(self.hands.state, kept)?.fresh()?;
                 let packed =
-                    archive::pack(&place.directory, &place.name, &folder, file, &|all, more| {
+                    archive::pack(&place.directory, &place.name, &folder, *file, &|all, more| {
                         self.watcher.copied(&format!("packing {}", path.0), all, more);
                     })?;
                 self.outcome.notes.push(packed.told(path.0.as_ref()));
-                self.digests.entry(kept.clone()).or_default().insert(file.clone(), packed.digest);
+                self.digests.entry(kept.clone()).or_default().insert(*file, packed.digest);
             }
-            (_, Effect::Unpack { path, folder, file, other }) => {
+            (_, Effect::Unpack { path, folder, file, other, inventory }) => {
                 let place = Place::of(tree, &path.0)?;
                 let kept = kept::Place::find(self.hands.state, folder)?;
                 let folder = kept.map(|kept| kept.open()).transpose()?.flatten();
@@ -136,9 +138,10 @@ impl Change<'_> {
                     self.watcher.copied(&format!("unpacking {}", path.0), all, more);
                 };
                 let name = place.beside(NEW);
-                archive::unpack(&folder, file, (&place.directory, &name), *other, &progress)?;
+                archive::unpack(&folder, *file, (&place.directory, &name), *other, &progress)?;
+                *inventory = inventory::take(&place.directory, &name, None)?;
             }
-            (step @ Step::Keep { .. }, Effect::Keep { folder }) => {
+            (step @ Step::Keep { .. }, Effect::Keep { folder, digest }) => {
                 let change = self.entry.number.unwrap_or(0);
                 let Circumstances { time, by, .. } = self.circumstances;
                 let digests = self.digests.get(folder).cloned().unwrap_or_default();
@@ -148,11 +151,12 @@ impl Change<'_> {
                     return Err(std::io::Error::other("something is kept there already"));
                 }
                 let fresh = place.fresh()?;
-                fresh.write(kept::ACCOUNT, &text)?;
+                *digest = Some(nest_core::drift::digest(&text));
+                fresh.write(&kept::ACCOUNT, &text)?;
                 fresh.flush()?;
                 place.flush()?;
             }
-            (_, Effect::Reown { reown, list }) => {
+            (_, Effect::Reown { reown, list, digest }) => {
                 let carriers = match reown.of_change {
                     None => reown::find(tree, reown)?,
                     Some(number) => reown::Carriers {
@@ -165,7 +169,7 @@ impl Change<'_> {
                     self.plan.cautions.iter().map(ToString::to_string).collect();
                 let new = carriers.notes.into_iter().filter(|note| !told.contains(note));
                 self.outcome.notes.extend(new);
-                self.hands.journal.keep(list, &carriers.list)?;
+                *digest = Some(self.hands.keep_list(list, &carriers.list)?);
             }
             _ => {}
         }
@@ -178,11 +182,10 @@ impl Change<'_> {
                 continue;
             };
             let (name, state) = (path.0.to_string(), self.hands.state);
-            let text = self.state_text(&name);
-            let staged = state.read(&name).and_then(|old| {
-                *before = old.map(|old| nest_core::drift::digest(&old));
-                *after = nest_core::drift::digest(&text);
-                state.write_beside(&name, &text)
+            let staged = PlainName::parse(&*name).map_err(std::io::Error::other).and_then(|name| {
+                *before = state.digest(&name)?;
+                *after = state.write_beside(&name, &self.state_text(&name))?;
+                Ok(())
             });
             staged.map_err(|error| failed(format!("writing {}", state.shown(&name)), error))?;
         }
@@ -190,7 +193,7 @@ impl Change<'_> {
     }
 
     /// A file of the state folder as it will be.
-    fn state_text(&self, name: &str) -> Vec<u8> {
+    fn state_text(&self, name: &PlainName) -> Vec<u8> {
         let (mut more, mut back) = (Vec::new(), Vec::new());
         let (mut noted, mut forgotten) = (Vec::new(), Vec::new());
         for step in &self.plan.steps {
@@ -202,9 +205,9 @@ impl Change<'_> {
                 _ => {}
             }
         }
-        match name {
-            suspended::NAME => suspended::text(&self.circumstances.suspended, &noted, &forgotten),
-            _ => retired::text(&self.circumstances.retired, &more, &back),
+        match *name == suspended::NAME {
+            true => suspended::text(&self.circumstances.suspended, &noted, &forgotten),
+            false => retired::text(&self.circumstances.retired, &more, &back),
         }
     }
 
@@ -250,11 +253,11 @@ impl Change<'_> {
 
     /// Writes the record of a long change as far as it is known already.
     fn begin_record(&self, number: u64) -> std::io::Result<Fresh> {
-        let mut fresh = self.hands.journal.begin_record()?;
-        fresh.file.write_all(&changes::around_edits(&self.record(number)).0)?;
-        write_edits(&self.plan.edits, &mut fresh.file)?;
+        let mut fresh = changes::begin(self.hands.state, number)?;
+        fresh.write_all(&changes::around_edits(&self.record(number)).0)?;
+        write_edits(&self.plan.edits, &mut fresh)?;
         // Most of it is on the disk by the time the rest is known.
-        fresh.file.sync_data()?;
+        fresh.flush_data()?;
         Ok(fresh)
     }
 
@@ -296,7 +299,7 @@ fn is_of(effect: &Effect, step: &Step) -> bool {
         (Effect::Erase { path, packed: None }, Step::Erase { path: step })
         | (Effect::Erase { path, packed: Some(_) }, Step::Archive { path: step, .. })
         | (Effect::Unpack { path, .. }, Step::Unpack { path: step, .. }) => path.0 == *step,
-        (Effect::Keep { folder }, Step::Keep { folder: step, .. })
+        (Effect::Keep { folder, .. }, Step::Keep { folder: step, .. })
         | (Effect::Release { folder }, Step::Release { folder: step, .. }) => folder == step,
         _ => false,
     }

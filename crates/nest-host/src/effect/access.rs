@@ -1,24 +1,18 @@
 //! The access to an account file.
 
-use std::io::{Error, ErrorKind};
-
 use nest_core::plan::Access;
 use nest_core::table::File;
-use rustix::fs::{FileType, Gid, Mode, OFlags, Uid};
+use rustix::fs::{Gid, Mode, Uid};
 
 use crate::tree::Tree;
+use crate::untrusted::open_entry;
 
 /// Gives an account file an owner and a mode, as far as it has others. First fewer
 /// may use it, then it gets its owner: at no moment is it open to more than before
 /// and after.
 pub(super) fn set_access(tree: &Tree, file: File, to: Access) -> std::io::Result<()> {
     let located = tree.locate(file.path())?;
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    let file = rustix::fs::openat(&located.directory, &located.name, flags, Mode::empty())?;
-    let stat = rustix::fs::fstat(&file)?;
-    if FileType::from_raw_mode(stat.st_mode) != FileType::RegularFile {
-        return Err(Error::new(ErrorKind::InvalidInput, "it is not a file"));
-    }
+    let (file, stat) = open_entry(&located.directory, &located.name)?;
     let is = stat.st_mode & 0o7777;
     if is & to.mode != is {
         rustix::fs::fchmod(&file, Mode::from_raw_mode(is & to.mode))?;

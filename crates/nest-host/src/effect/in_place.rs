@@ -2,14 +2,17 @@
 //! renamed. Both texts are in the journal, so that a crash half-way is mended.
 
 use std::ffi::OsStr;
+use std::io::Error;
 use std::os::fd::OwnedFd;
 use std::path::Path;
 
 use nest_core::value::escaped::Escaped;
+use nest_core::value::{NotPlain, PlainName};
 use rustix::fs::{Mode, OFlags};
 
 use super::{Hands, Place, Published};
 use crate::stage::write_all;
+use crate::untrusted::{open_entry, read_opened};
 
 impl Hands<'_> {
     /// For a file that is a mount point of its own: both texts go into the
@@ -21,8 +24,8 @@ impl Hands<'_> {
         staged: &OsStr,
     ) -> std::io::Result<Published> {
         let (new, old) = (read(place, staged)?, read(place, &place.name)?);
-        self.journal.keep(&before_name(&place.name), &old)?;
-        self.journal.keep(&after_name(&place.name), &new)?;
+        self.journal.keep(&before_name(&place.name).map_err(Error::other)?, &old)?;
+        self.journal.keep(&after_name(&place.name).map_err(Error::other)?, &new)?;
         let target = open_in_place(place)?;
         overwrite(&target, &new).or_else(|error| {
             overwrite(&target, &old)?;
@@ -32,18 +35,24 @@ impl Hands<'_> {
     }
 
     /// Finishes rewriting a file in place, if that is what a crash tore: the file
-    /// then begins with the new text and goes on with the old one.
+    /// then begins with the new text, of this digest, and goes on with the old one.
     ///
     /// # Errors
     /// The system's.
-    pub fn mend_torn(&self, path: &Escaped) -> std::io::Result<bool> {
+    pub fn mend_torn(&self, path: &Escaped, after: &str) -> std::io::Result<bool> {
         let place = self.place(path)?;
-        let (Some(old), Some(new)) = (
-            self.journal.kept(&before_name(&place.name))?,
-            self.journal.kept(&after_name(&place.name))?,
-        ) else {
+        let (Ok(before_name), Ok(after_name)) = (before_name(&place.name), after_name(&place.name))
+        else {
             return Ok(false);
         };
+        let (Some(old), Some(new)) =
+            (self.journal.kept(&before_name)?, self.journal.kept(&after_name)?)
+        else {
+            return Ok(false);
+        };
+        if nest_core::drift::digest(&new) != after {
+            return Ok(false);
+        }
         if !is_torn(&read(&place, &place.name)?, &old, &new) {
             return Ok(false);
         }
@@ -62,20 +71,20 @@ fn is_torn(text: &[u8], old: &[u8], new: &[u8]) -> bool {
     text.len() == old.len().max(same) && (same >= old.len() || text[same..] == old[same..])
 }
 
-pub(super) fn before_name(name: &OsStr) -> String {
-    format!("{}.before", Path::new(name).display())
+/// The name under which the journal keeps the text of a file before the change.
+///
+/// # Errors
+/// [`NotPlain`], for a file that has no plain name.
+pub(super) fn before_name(name: &OsStr) -> Result<PlainName, NotPlain> {
+    PlainName::parse(format!("{}.before", Path::new(name).display()))
 }
 
-pub(super) fn after_name(name: &OsStr) -> String {
-    format!("{}.after", Path::new(name).display())
+fn after_name(name: &OsStr) -> Result<PlainName, NotPlain> {
+    PlainName::parse(format!("{}.after", Path::new(name).display()))
 }
 
-pub(super) fn read(place: &Place, name: &OsStr) -> std::io::Result<Vec<u8>> {
-    let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
-    let file = rustix::fs::openat(&place.directory, name, flags, Mode::empty())?;
-    let mut text = Vec::new();
-    std::io::Read::read_to_end(&mut std::fs::File::from(file), &mut text)?;
-    Ok(text)
+fn read(place: &Place, name: &OsStr) -> std::io::Result<Vec<u8>> {
+    Ok(read_opened(open_entry(&place.directory, name)?, u64::from(u32::MAX))?)
 }
 
 pub(super) fn open_in_place(place: &Place) -> std::io::Result<OwnedFd> {

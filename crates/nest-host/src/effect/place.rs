@@ -3,6 +3,7 @@
 use std::ffi::{OsStr, OsString};
 use std::os::fd::OwnedFd;
 
+use nest_core::value::is_tree_path;
 use rustix::fs::{AtFlags, RenameFlags};
 use rustix::io::Errno;
 
@@ -21,8 +22,11 @@ impl Place {
     /// Opens the place of a path in the tree.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's; `EINVAL` for what is no path of the tree, `EEXIST` for its root.
     pub fn of(tree: &Tree, path: &[u8]) -> Result<Self, Errno> {
+        if !is_tree_path(path) {
+            return Err(Errno::INVAL);
+        }
         let path = path_of(path);
         let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
             return Err(Errno::EXIST);
@@ -39,7 +43,7 @@ impl Place {
         rename_to_nothing(&self.directory, from, &self.directory, to)
     }
 
-    pub(super) fn exists(&self, name: &OsStr) -> Result<bool, Errno> {
+    pub(crate) fn exists(&self, name: &OsStr) -> Result<bool, Errno> {
         match rustix::fs::statat(&self.directory, name, AtFlags::SYMLINK_NOFOLLOW) {
             Ok(_) => Ok(true),
             Err(Errno::NOENT) => Ok(false),

@@ -9,7 +9,7 @@ use bstr::{BStr, BString, ByteSlice};
 use crate::account::{AccountKind, kind_of};
 use crate::allot::IdMap;
 use crate::plan::create_user::{KeyFile, check_full_name, key_file, path_fault};
-use crate::plan::find::{FoundUser, find_group, find_user, gid_of, with_fields};
+use crate::plan::find::{FoundUser, find_group, find_user, gid_of, require_file_name, with_fields};
 use crate::plan::guard::Even;
 use crate::plan::home::{in_others, move_home, record_home};
 use crate::plan::primary::{NewPrimary, change_primary, tell_sessions};
@@ -24,6 +24,7 @@ use crate::surroundings::{Program, Site};
 use crate::table::File;
 use crate::value::check_keys;
 use crate::value::escaped::Escaped;
+use crate::value::is_tree_path;
 
 /// What is to be changed; `None` stays as it is.
 #[derive(Debug, Clone, Default)]
@@ -257,8 +258,11 @@ impl<'a> Planner<'_, 'a> {
             self.plan.cautions.push(Caution::FilesShared { uid: old, other });
             return Ok(());
         }
+        require_file_name(self.ground, name, &self.what)?;
         let mail: BString = self.ground.policy.spool_of(name).into();
-        let paths = vec![self.found.user.home.into(), mail];
+        // An account's line may name anything as its home.
+        let mut paths: Vec<BString> = vec![self.found.user.home.into(), mail];
+        paths.retain(|path| is_tree_path(path) && path != "/");
         let elsewhere = self.ground.world.carriers_elsewhere(old, false, &paths);
         let paths: Vec<Escaped> = paths.into_iter().map(Escaped).collect();
         let (from, to) = (old, uid);

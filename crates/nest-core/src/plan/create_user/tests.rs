@@ -138,7 +138,7 @@ fn an_adopted_home_is_given_over_unless_it_is_anothers() {
     let owned_by = |uid| {
         let mut world = World::default();
         let facts = Facts { kind: Kind::Directory, uid, gid: 9, mode: 0o700 };
-        world.facts.insert("/home/maren".into(), Ok(facts));
+        world.sites.insert("/home/maren".into(), Site::Taken(facts));
         planned(&request, &world, "")
     };
     let plan = owned_by(0).unwrap();
@@ -148,10 +148,38 @@ fn an_adopted_home_is_given_over_unless_it_is_anothers() {
         cautions(&plan)[1..],
         ["/home/maren exists and is adopted: what is in it keeps its owners"]
     );
-    assert!(owned_by(1000).unwrap_err().to_string().contains("it belongs to tavish (1000)"));
+    assert!(owned_by(1000).unwrap_err().to_string().contains("it belongs to tavish, not to maren"));
     let mut world = World::default();
-    world.facts.insert("/home/maren".into(), Err("permission denied".into()));
-    assert!(reason(&request, &world, "").ends_with("can't be adopted: permission denied"));
+    world.sites.insert("/home/maren".into(), Site::Unknown("permission denied".into()));
+    let unknown = reason(&request, &world, "");
+    assert!(unknown.ends_with("can't be adopted: it can't be looked at: permission denied"));
+}
+
+#[test]
+fn only_a_place_where_homes_are_is_adopted() {
+    let facts = Facts { kind: Kind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    for (home, says) in [
+        ("/etc", "it is a directory of the system"),
+        ("/var", "it is a directory of the system"),
+        ("/etc/maren", "it lies in /etc, which is the system's"),
+        ("/var/spool/anything", "it is root's, and /var/spool is no place where homes are"),
+        ("/home/tavish", "it is, or holds, the home of tavish too"),
+        ("/mnt/maren", "it is a mount point"),
+        ("/srv/maren", ""),
+    ] {
+        let mut world = World { mounted: vec!["/mnt/maren".into()], ..World::default() };
+        world.sites.insert(home.into(), Site::Taken(facts));
+        let request = CreateUser { adopt_home: true, home: Some(home.into()), ..maren() };
+        match planned(&request, &world, "") {
+            Ok(_) => assert_eq!(says, "", "{home}"),
+            Err(refusal) => {
+                let told = refusal.to_string();
+                assert!(!says.is_empty() && told.contains(says), "{home}: {told}");
+                let way = format!("create user maren --home {home} --no-home");
+                assert_eq!(refusal.ways[0].text, way);
+            }
+        }
+    }
 }
 
 #[test]

@@ -3,11 +3,11 @@
 use bstr::{BString, ByteSlice};
 
 use super::{Deleting, Fate};
-use crate::plan::find::{find_user, homes_below};
+use crate::plan::claim::{Claim, Judged, Purpose};
+use crate::plan::find::find_user;
 use crate::plan::home::named_after;
-use crate::plan::undo::set_aside_place;
 use crate::plan::{Caution, Reason, Refusal, Reown, Step, join};
-use crate::retired::{Became, Belonging};
+use crate::retired::{Became, Belonging, PackedFile, set_aside_place};
 use crate::surroundings::{Kind, Site, Survey};
 use crate::value::bytes_in_words;
 use crate::value::escaped::Escaped;
@@ -48,76 +48,16 @@ impl Deleting<'_, '_> {
 
     /// Looks at a belonging. One that never existed is no matter.
     fn look(&mut self, what: &'static str, path: &BString) -> Result<Option<Found>, Box<Refusal>> {
-        let ground = self.ground;
-        let taken = match ground.world.site(path.as_ref()) {
-            _ if !path.starts_with(b"/") => return Ok(None),
-            Site::Free | Site::NoParent(_) | Site::ParentIsNoDirectory(_) => return Ok(None),
-            Site::Taken(facts) => Ok(facts),
-            Site::ThroughLink { link, .. } => Err(format!("is reached through the link {link}")),
-            Site::Unknown(why) => Err(format!("can't be looked at: {why}")),
+        let kind = if what == "home" { Kind::Directory } else { Kind::File };
+        let purpose = match self.request.files {
+            Fate::SetAside | Fate::Keep => Purpose::Move,
+            Fate::Archive | Fate::Erase | Fate::Give(_) => Purpose::Remove,
         };
-        // What is only moved goes in an instant, however much it is.
-        let thorough = !matches!(self.request.files, Fate::SetAside | Fate::Keep);
-        let survey = ground.world.survey(path.as_ref(), thorough);
-        let survey = match survey {
-            Ok(survey) => survey.unwrap_or_default(),
-            Err(why) => return self.stand(what, path, format!("can't be looked at: {why}")),
-        };
-        let fault = match taken {
-            Err(fault) => Some(fault),
-            Ok(facts) => self.fault(what, path, facts, &survey),
-        };
-        match fault {
-            Some(fault) => self.stand(what, path, fault),
-            None => Ok(Some(Found { what, path: path.clone(), survey })),
+        match Claim::of(&self.found, path, kind, purpose).judge(self.ground) {
+            Judged::Nothing => Ok(None),
+            Judged::Fault(fault) => self.stand(what, path, fault),
+            Judged::Sound(_, survey) => Ok(Some(Found { what, path: path.clone(), survey })),
         }
-    }
-
-    /// What is wrong with taking a belonging from where it is.
-    fn fault(
-        &self,
-        what: &'static str,
-        path: &BString,
-        facts: crate::surroundings::Facts,
-        survey: &Survey,
-    ) -> Option<String> {
-        let ground = self.ground;
-        let expected = if what == "home" { Kind::Directory } else { Kind::File };
-        let others = match what {
-            "home" => homes_below(ground, path, self.found.user.name),
-            _ => Vec::new(),
-        };
-        if path == "/" {
-            Some("is the root of the tree".to_owned())
-        } else if facts.kind == Kind::Link {
-            Some("is a link: it leads elsewhere".to_owned())
-        } else if facts.kind != expected {
-            Some(format!("is {}, not {expected}", facts.kind))
-        } else if !others.is_empty() {
-            let others = bstr::join(", ", &others);
-            Some(format!("is, or holds, the home of {} too", others.as_bstr()))
-        } else if ground.world.is_mount_point(path.as_ref()) {
-            Some("is a mount point: what is mounted there can't be moved".to_owned())
-        } else if let Some(mount) = survey.mounts.first() {
-            Some(format!("has another file system mounted in it, at {mount}"))
-        } else if let Some(fixed) =
-            survey.fixed.as_ref().filter(|fixed| self.is_stopped_by(path, fixed))
-        {
-            Some(format!("holds {fixed}, which is marked so that not even root can change it"))
-        } else if facts.uid != self.found.uid && ground.world.owners_are_real().is_ok() {
-            let owner = match ground.book.user_by_uid(facts.uid) {
-                Some((_, user)) => user.name.as_bstr().to_string(),
-                None => format!("number {}, whom nobody is", facts.uid),
-            };
-            Some(format!("belongs to {owner}, not to {}", self.name()))
-        } else {
-            None
-        }
-    }
-
-    /// Moving a home needs nothing of what is in it to change.
-    fn is_stopped_by(&self, path: &BString, fixed: &BString) -> bool {
-        self.request.files != Fate::SetAside || path == fixed
     }
 
     /// Something can't be taken from where it is: only leaving it there is left.
@@ -144,6 +84,9 @@ impl Deleting<'_, '_> {
     fn dispose(&mut self, found: Found) -> Result<(), Box<Refusal>> {
         let Found { what, path, survey } = found;
         self.subject.decide(what, path.clone(), in_words(what, &survey));
+        let uncounted = survey.uncounted.iter().cloned();
+        let uncounted = uncounted.map(|(path, why)| Caution::Uncounted { path, why });
+        self.plan.cautions.extend(uncounted);
         let became = match self.request.files.clone() {
             Fate::SetAside => self.set_aside(what, &path)?,
             Fate::Keep => {
@@ -155,7 +98,7 @@ impl Deleting<'_, '_> {
                 });
                 Became::Stays
             }
-            Fate::Archive => self.archive(what, &path),
+            Fate::Archive => self.archive(what, &path)?,
             Fate::Erase => {
                 self.plan.steps.push(Step::Erase { path: path.clone() });
                 self.plan.cautions.push(Caution::Erases { path: path.clone() });
@@ -183,16 +126,16 @@ impl Deleting<'_, '_> {
         Ok(Became::SetAside { place })
     }
 
-    fn archive(&mut self, what: &'static str, path: &BString) -> Became {
-        let file = format!("{what}.tar.zst");
-        let folder = self.kept.folder(self.ground.change.unwrap_or(0));
+    fn archive(&mut self, what: &'static str, path: &BString) -> Result<Became, Box<Refusal>> {
+        let file = PackedFile::of(what);
+        let folder = self.folder(self.ground.change.unwrap_or(0))?;
         self.subject.decide(
             "packed",
             format!("retired/{folder}/{file}"),
             "removed when the archive holds all of it",
         );
-        self.plan.steps.push(Step::Archive { path: path.clone(), folder, file: file.clone() });
-        Became::Archived { file }
+        self.plan.steps.push(Step::Archive { path: path.clone(), folder, file });
+        Ok(Became::Archived { file })
     }
 
     fn give(

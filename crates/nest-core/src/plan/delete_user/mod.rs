@@ -5,14 +5,14 @@ mod belongings;
 use bstr::{BStr, BString, ByteSlice};
 
 use super::delete_group::take_out;
-use super::find::{FoundUser, find_user, private_group};
+use super::find::{FoundUser, find_user, not_a_file_name, private_group, require_file_name};
 use super::guard::{Even, Threat, guard};
 use super::lists::Lists;
 use super::retire::settle_numbers;
 use super::suspend::note_of;
 use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
 use crate::account::{AccountKind, kind_of};
-use crate::retired::{Belonging, Kept, KeptLine, KeptPlace, Thing};
+use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace, Thing};
 use crate::table::{File, Gshadow, Record};
 use crate::value::escaped::Escaped;
 use crate::value::{IdSpan, members};
@@ -122,6 +122,7 @@ impl<'a> Deleting<'_, 'a> {
 
     fn everything(mut self) -> Result<(), Box<Refusal>> {
         let (ground, name) = (self.ground, self.name());
+        require_file_name(ground, name, &self.what)?;
         let again = self.again();
         let threat =
             Threat { what: &self.what, again: &again, busy: true, together: &self.request.names };
@@ -145,7 +146,7 @@ impl<'a> Deleting<'_, 'a> {
         }
         match ground.change {
             Some(change) => {
-                let folder = self.kept.folder(change);
+                let folder = self.folder(change)?;
                 let days = ground.policy.retired_keep_days;
                 let why = format!("to be restored from, for {days} days");
                 self.subject.decide("kept", format!("retired/{folder}"), why);
@@ -156,6 +157,13 @@ impl<'a> Deleting<'_, 'a> {
         }
         self.plan.subjects.push(self.subject);
         Ok(())
+    }
+
+    /// The folder that it is kept in.
+    fn folder(&self, change: u64) -> Result<KeptFolder, Box<Refusal>> {
+        let (ground, name) = (self.ground, self.name());
+        let folder = self.kept.folder(change);
+        folder.map_err(|_| not_a_file_name(&self.what, ground, File::Passwd, name))
     }
 
     fn full_name(&self) -> String {

@@ -3,11 +3,12 @@
 use bstr::{BString, ByteSlice};
 
 use super::{Numbers, Restoring};
-use crate::plan::home::record_home;
+use crate::plan::home::{obstacle, record_home};
 use crate::plan::{Reason, Refusal, Reown, Step};
 use crate::retired::Became;
 use crate::surroundings::Site;
 use crate::value::escaped::Escaped;
+use crate::value::is_tree_path;
 
 impl Restoring<'_, '_> {
     pub(super) fn belongings(
@@ -41,6 +42,17 @@ impl Restoring<'_, '_> {
                     .or_else("move that away first", format!("mv {to} {to}.before"))
                     .or("or restore under another name", way));
             }
+            let site = self.ground.world.site(to.as_ref());
+            if moves && site != Site::Free {
+                let fault = obstacle(&to, &site);
+                let (what, path) = (what.to_owned(), to.clone());
+                let mut refusal = self.refuse(Reason::NoWayBack { what, path, fault });
+                if let Site::NoParent(parent) = site {
+                    refusal =
+                        refusal.or_else("make the directory first", format!("mkdir {parent}"));
+                }
+                return Err(refusal);
+            }
             let label = if what == "home" {
                 "home"
             } else if what == "mail" {
@@ -68,7 +80,7 @@ impl Restoring<'_, '_> {
                     self.plan.steps.push(Step::Unpack {
                         path: to,
                         folder: self.found.folder.clone(),
-                        file: file.clone(),
+                        file: *file,
                         uid: changed(numbers.old_uid, numbers.uid),
                         gid: changed(numbers.old_gid, numbers.gid),
                     });
@@ -97,6 +109,10 @@ impl Restoring<'_, '_> {
 
     /// Files that carry the old numbers get the new ones, where they are.
     fn reown(&mut self, path: &BString, numbers: Numbers) {
+        // The account's line may have named anything.
+        if !is_tree_path(path) {
+            return;
+        }
         let Numbers { old_uid, uid, old_gid, gid } = numbers;
         for (group, from, to) in [(false, old_uid, uid), (true, old_gid, gid)] {
             if from != to {

@@ -43,12 +43,12 @@ pub fn restore_user(ground: Ground<'_>, request: &RestoreUser) -> Result<Plan, B
     }
     let mut lines: Vec<Back> = Vec::new();
     let mut lists = ListsBack::default();
-    let mut folders: Vec<&str> = Vec::new();
+    let mut folders = Vec::new();
     for wanted in &request.names {
         let wanted = BStr::new(wanted);
         let what = format!("{wanted} was not restored");
         let found = find_kept(ground, Thing::User, wanted, &what)?;
-        if folders.contains(&found.folder.as_str()) {
+        if folders.contains(&&found.folder) {
             continue;
         }
         folders.push(&found.folder);

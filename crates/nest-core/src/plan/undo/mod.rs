@@ -4,10 +4,10 @@ mod steps;
 
 use std::collections::BTreeMap;
 
-use bstr::{BStr, BString, ByteSlice};
+use bstr::{BString, ByteSlice};
 
 use super::retire::settle_numbers;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject, join};
+use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
 use crate::ahead::Sought;
 use crate::allot::Holder;
 use crate::record::{Record, RecordedEdit, Secret};
@@ -318,22 +318,6 @@ impl<'a> Undoing<'a> {
         self.refuse(Reason::StepStands(why))
             .or("take back the lines only", format!("undo {number} --lines-only"))
     }
-}
-
-/// Where a thing is set aside: behind a directory of root's beside it, under a name
-/// that says whose it was and which change did it.
-pub(in crate::plan) fn set_aside_place(
-    path: &BString,
-    name: &[u8],
-    uid: u32,
-    change: Option<u64>,
-) -> BString {
-    let (parent, _) = path.rsplit_once_str("/").unwrap_or((b"", path));
-    let parent = if parent.is_empty() { BStr::new("/") } else { BStr::new(parent) };
-    let mut place = join(parent, b".set-aside/");
-    place.extend_from_slice(name);
-    place.extend_from_slice(format!(".{uid}.{}", change.unwrap_or(0)).as_bytes());
-    place
 }
 
 /// A recorded line with a hash in the place of `(hash)`; without one the field

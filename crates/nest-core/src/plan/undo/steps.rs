@@ -2,10 +2,10 @@
 
 use bstr::BString;
 
-use super::{Undoing, set_aside_place, with_hash};
+use super::{Undoing, with_hash};
 use crate::plan::{NotKept, Refusal, Reown, Step, join};
 use crate::record::RecordedStep;
-use crate::retired::Kept;
+use crate::retired::{Kept, KeptFolder, set_aside_place};
 use crate::secret::hash_of;
 use crate::surroundings::Site;
 use crate::table::File;
@@ -74,13 +74,13 @@ impl Undoing<'_> {
                 Step::Archive { path, folder, file } => {
                     self.expect_free(path)?;
                     self.decide("unpacks", path.clone(), "");
-                    let (path, folder, file) = (path.clone(), folder.clone(), file.clone());
+                    let (path, folder, file) = (path.clone(), folder.clone(), *file);
                     let (uid, gid) = (None, None);
                     self.plan.steps.push(Step::Unpack { path, folder, file, uid, gid });
                 }
                 Step::Unpack { path, folder, file, .. } => {
                     self.decide("packs again", path.clone(), "");
-                    let (path, folder, file) = (path.clone(), folder.clone(), file.clone());
+                    let (path, folder, file) = (path.clone(), folder.clone(), *file);
                     self.plan.steps.push(Step::Archive { path, folder, file });
                 }
                 Step::Keep { folder, .. } => self.release(folder)?,
@@ -96,19 +96,19 @@ impl Undoing<'_> {
     }
 
     /// What was kept is back, and is kept no longer.
-    fn release(&mut self, folder: &str) -> Result<(), Box<Refusal>> {
+    fn release(&mut self, folder: &KeptFolder) -> Result<(), Box<Refusal>> {
         let all = self.ground.world.kept();
         let all = all.map_err(|why| self.refuse(NotKept::KeptUnreadable(why).into()))?;
-        if let Some(kept) = all.iter().find(|kept| kept.folder == folder) {
+        if let Some(kept) = all.iter().find(|kept| kept.folder == *folder) {
             let kept = Box::new(kept.kept.clone());
-            let folder = folder.to_owned();
+            let folder = folder.clone();
             self.plan.steps.push(Step::Release { folder, kept, purged: false });
         }
         Ok(())
     }
 
     /// What had come back is kept again, with the hashes that it has now.
-    fn keep_again(&mut self, folder: &str, kept: &Kept) {
+    fn keep_again(&mut self, folder: &KeptFolder, kept: &Kept) {
         let mut kept = kept.clone();
         let mut going: Vec<(File, BString)> = Vec::new();
         for edit in &self.record.told.edits {
@@ -125,7 +125,7 @@ impl Undoing<'_> {
                 line.text = with_hash(&line.text, hash).into();
             }
         }
-        let folder = folder.to_owned();
+        let folder = folder.clone();
         self.plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
     }
 

@@ -1,0 +1,109 @@
+//! A mark in `etc` that says where the journal of a change is, while that is carried out
+//! with a state folder outside the tree: whoever comes after a crash without naming that
+//! folder would build on what is half done.
+
+use std::os::unix::ffi::OsStrExt;
+use std::path::PathBuf;
+
+use nest_core::value::PlainName;
+use nest_core::value::escaped::Escaped;
+use serde::{Deserialize, Serialize};
+
+use super::{DIRECTORY, Fault, Folder, State, parse};
+use crate::tree::{Tree, path_of};
+
+/// The mark, in `etc`.
+const NAME: PlainName = PlainName::fixed(".copper-nest-state");
+
+const VERSION: u32 = 1;
+
+#[derive(Serialize, Deserialize)]
+struct Mark {
+    version: u32,
+    /// The state folder, as an absolute path of the machine.
+    state: Escaped,
+}
+
+fn etc(tree: &Tree) -> std::io::Result<Folder> {
+    Ok(Folder { descriptor: tree.open_file("etc", DIRECTORY)?, shown: "etc".to_owned() })
+}
+
+impl State {
+    /// The folder outside the tree, by a path that everybody would name it by.
+    fn outside(&self) -> Option<PathBuf> {
+        let State::At(path) = self else { return None };
+        Some(std::fs::canonicalize(path).unwrap_or_else(|_| path.clone()))
+    }
+
+    /// Leaves the mark, flushed, where the folder is outside the tree.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn leave_mark(&self, tree: &Tree) -> std::io::Result<()> {
+        let Some(path) = self.outside() else { return Ok(()) };
+        let state = Escaped(path.as_os_str().as_bytes().into());
+        let text = serde_json::to_vec(&Mark { version: VERSION, state })?;
+        let etc = etc(tree)?;
+        etc.write(&NAME, &text)?;
+        Ok(etc.flush()?)
+    }
+
+    /// Takes the mark away, flushed, where the folder is outside the tree.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn take_mark(&self, tree: &Tree) -> std::io::Result<()> {
+        if self.outside().is_none() || !matches!(self.marked_elsewhere(tree), Ok(None)) {
+            return Ok(());
+        }
+        let etc = etc(tree)?;
+        if etc.read_head(&NAME, 0)?.is_some() {
+            etc.remove(&NAME);
+            etc.flush()?;
+        }
+        Ok(())
+    }
+
+    /// Another state folder, outside the tree, that a mark says the journal of an
+    /// unfinished change is in.
+    ///
+    /// # Errors
+    /// The mark's path, and what is wrong with it.
+    pub fn marked_elsewhere(&self, tree: &Tree) -> Result<Option<PathBuf>, (String, Fault)> {
+        let Ok(etc) = etc(tree) else { return Ok(None) };
+        let path = etc.shown(&NAME);
+        let text = match etc.read(&NAME) {
+            Ok(None) => return Ok(None),
+            Ok(Some(text)) => text,
+            Err(error) => return Err((path, Fault::Unread(error.to_string()))),
+        };
+        let mark: Mark = parse(&text, VERSION).map_err(|fault| (path, fault))?;
+        let marked = path_of(&mark.state.0).to_owned();
+        Ok((self.outside().as_ref() != Some(&marked)).then_some(marked))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_mark_tells_where_the_journal_is_until_it_is_taken_away() {
+        let place = tempfile::tempdir().unwrap();
+        std::fs::create_dir_all(place.path().join("tree/etc")).unwrap();
+        let tree = Tree::open(&place.path().join("tree")).unwrap();
+        let (one, other) = (place.path().join("one"), place.path().join("other"));
+        std::fs::create_dir(&one).unwrap();
+        let state = State::At(one.clone());
+        state.leave_mark(&tree).unwrap();
+        assert_eq!(state.marked_elsewhere(&tree).unwrap(), None);
+        for state in [State::At(other), State::InTree, State::Nowhere] {
+            assert_eq!(state.marked_elsewhere(&tree).unwrap(), Some(one.clone()));
+            state.take_mark(&tree).unwrap();
+        }
+        state.take_mark(&tree).unwrap();
+        assert_eq!(State::InTree.marked_elsewhere(&tree).unwrap(), None);
+        std::fs::write(place.path().join("tree/etc/.copper-nest-state"), "{}").unwrap();
+        assert!(matches!(State::InTree.marked_elsewhere(&tree), Err((_, Fault::Damaged(_)))));
+    }
+}
