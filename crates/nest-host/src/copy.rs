@@ -34,10 +34,15 @@ pub fn copy(
         links: Ladder::new(base()?),
         linked: HashMap::new(),
         to,
+        special: false,
         piece: Vec::new(),
         progress,
     };
-    descend(source, from, Patience::Ends, &mut copying)
+    descend(source, from, Patience::Ends, &mut copying)?;
+    match copying.special {
+        true => rustix::fs::syncfs(&target),
+        false => Ok(()),
+    }
 }
 
 /// Is told how many more bytes were copied.
@@ -52,6 +57,8 @@ struct Copying<'a> {
     /// the target directory.
     linked: HashMap<u64, Vec<u8>>,
     to: &'a OsStr,
+    /// Whether something was copied that can't be flushed by itself: a link, a fifo.
+    special: bool,
     piece: Vec<u8>,
     progress: &'a Progress<'a>,
 }
@@ -86,11 +93,13 @@ impl Visitor for Copying<'_> {
                 dress(&original, &copy, stat)
             }
             FileType::Symlink => {
+                self.special = true;
                 let link = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
                 rustix::fs::symlinkat(&link, target, to)?;
                 dress_by_name(target, to, stat)
             }
             kind => {
+                self.special = true;
                 let mode = Mode::from_raw_mode(stat.st_mode);
                 rustix::fs::mknodat(target, to, kind, mode, stat.st_rdev)?;
                 dress_by_name(target, to, stat)?;

@@ -196,11 +196,23 @@ impl Hands<'_> {
     /// The list of files that get another number. There are two of it: no other file
     /// says whose those files were.
     fn list(&self, name: &PlainName, digest: Option<&str>) -> std::io::Result<Vec<u8>> {
+        self.sound_list(name, digest).map(|(_, list)| list)
+    }
+
+    /// The same, with the name of the one of the two that is sound.
+    ///
+    /// # Errors
+    /// The system's, and one where neither is.
+    pub fn sound_list(
+        &self,
+        name: &PlainName,
+        digest: Option<&str>,
+    ) -> std::io::Result<(PlainName, Vec<u8>)> {
         for name in [Some(name.clone()), second(name)].into_iter().flatten() {
             if let Some(list) = self.journal.kept(&name)?
                 && digest.is_none_or(|digest| nest_core::drift::digest(&list) == digest)
             {
-                return Ok(list);
+                return Ok((name, list));
             }
         }
         let message = format!("{name}, the list of those files, is not in the journal any more");
@@ -321,7 +333,15 @@ impl Hands<'_> {
                     return Ok(Standing::Done);
                 }
                 if now != *before {
-                    return Ok(Standing::Other);
+                    // Edited by hand it would be sound.
+                    let text = self.state.read(&name)?.unwrap_or_default();
+                    return match serde_json::from_slice::<serde::de::IgnoredAny>(&text) {
+                        Ok(_) => Ok(Standing::Other),
+                        Err(_) => Ok(Standing::Ruined(format!(
+                            "{} is neither what was there nor what was written",
+                            self.state.shown(&name)
+                        ))),
+                    };
                 }
                 match self.state.digest_beside(&name)? {
                     Some(staged) if staged == *after => Ok(Standing::Waiting),
@@ -367,7 +387,10 @@ impl Hands<'_> {
                     return lost(&format!("retired/{folder}"), "is not there");
                 };
                 if place.open()?.is_some() {
-                    return Ok(Standing::Done);
+                    return Ok(match place.fault(digest.as_deref())? {
+                        None => Standing::Done,
+                        Some(fault) => Standing::Ruined(format!("retired/{folder} {fault}")),
+                    });
                 }
                 match place.fault_of_fresh(digest.as_deref())? {
                     None => Ok(Standing::Waiting),
@@ -455,7 +478,8 @@ impl Hands<'_> {
 
     fn give(&self, path: &Escaped, from: Owner, to: Owner) -> std::io::Result<()> {
         let mut list = Vec::new();
-        let mut making = Making { live: self.tree.is_live(), flush: true, undone: &mut list };
+        let (live, undone) = (self.tree.is_live(), &mut list);
+        let mut making = Making { live, flush: true, links: false, undone };
         give_directory(self.tree, &path.0, from, to, &mut making)?;
         list.into_iter().for_each(|undone| self.note(undone));
         Ok(())
@@ -465,7 +489,8 @@ impl Hands<'_> {
     fn make_private(&self, path: &Escaped) -> std::io::Result<()> {
         let place = self.place(path)?;
         match rustix::fs::mkdirat(&place.directory, &place.name, Mode::RWXU) {
-            Ok(()) => Ok(()),
+            // Before anything goes into it: else that could be lost with it.
+            Ok(()) => Ok(rustix::fs::fsync(&place.directory)?),
             Err(Errno::EXIST) => is_private(self.tree, &path.0).map(drop),
             Err(error) => Err(error.into()),
         }
@@ -552,6 +577,8 @@ pub enum Standing {
     Other,
     /// What was staged for it is not there, or is something else: what, in words.
     Lost(String),
+    /// It has become visible, and is lost since: what, in words.
+    Ruined(String),
 }
 
 /// Whether an error says that a place is another one than it was, and not that the

@@ -26,6 +26,8 @@ pub struct Making<'a> {
     /// Whether each thing is flushed as it is made; else [`flush_all`] has to
     /// follow.
     pub flush: bool,
+    /// Whether something was made that can't be flushed by itself: a link with an owner.
+    pub links: bool,
     /// The owners left undone, in words.
     pub undone: &'a mut Vec<String>,
 }
@@ -134,7 +136,10 @@ pub fn stage_directory(
         }
         copy.own(&home)?;
         rustix::fs::fchmod(&home, Mode::from_raw_mode(mode))?;
-        copy.making.flush(&home)?;
+        match copy.making.flush && std::mem::take(&mut copy.making.links) {
+            true => rustix::fs::syncfs(&home)?,
+            false => copy.making.flush(&home)?,
+        }
         Ok(())
     })();
     if filled.is_err() {
@@ -299,6 +304,7 @@ impl Visitor for FromSkeleton<'_, '_, '_> {
                 let target = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
                 rustix::fs::symlinkat(&target, to, at.name)?;
                 let Copy { owner, what, making } = &mut *self.copy;
+                making.links = true;
                 let (uid, gid) = ids(*owner);
                 let own = rustix::fs::chownat(to, at.name, uid, gid, AtFlags::SYMLINK_NOFOLLOW);
                 making.note(what, *owner, own)

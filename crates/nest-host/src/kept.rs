@@ -138,23 +138,15 @@ impl Place {
     /// # Errors
     /// The system's.
     pub fn fault_of_fresh(&self, digest: Option<&str>) -> std::io::Result<Option<String>> {
-        let Some(fresh) = self.parent.beside_if_there(&self.name, NEW)? else {
-            return Ok(Some("is not there".to_owned()));
-        };
-        let Some(text) = fresh.read(&ACCOUNT)? else {
-            return Ok(Some(format!("holds no {ACCOUNT}")));
-        };
-        let other = digest.is_some_and(|digest| digest != nest_core::drift::digest(&text));
-        let account = state::parse::<RetiredAccount>(&text, VERSION);
-        let (false, Ok(account)) = (other, account) else {
-            return Ok(Some(format!("holds another {ACCOUNT} than was written")));
-        };
-        for (file, packed) in &account.digests {
-            if fresh.digest(&file.name())?.as_ref() != Some(packed) {
-                return Ok(Some(format!("holds another {file} than was packed")));
-            }
-        }
-        Ok(None)
+        fault_in(self.parent.beside_if_there(&self.name, NEW)?, digest)
+    }
+
+    /// The same of the folder that has its name already.
+    ///
+    /// # Errors
+    /// The system's.
+    pub fn fault(&self, digest: Option<&str>) -> std::io::Result<Option<String>> {
+        fault_in(self.open()?, digest)
     }
 
     /// Gives the fresh folder its name.
@@ -212,6 +204,25 @@ impl Place {
     pub fn flush(&self) -> Result<(), Errno> {
         self.parent.flush()
     }
+}
+
+/// What is wrong with a folder that holds what is kept, in words that follow it.
+fn fault_in(folder: Option<Folder>, digest: Option<&str>) -> std::io::Result<Option<String>> {
+    let Some(folder) = folder else { return Ok(Some("is not there".to_owned())) };
+    let Some(text) = folder.read(&ACCOUNT)? else {
+        return Ok(Some(format!("holds no {ACCOUNT}")));
+    };
+    let other = digest.is_some_and(|digest| digest != nest_core::drift::digest(&text));
+    let account = state::parse::<RetiredAccount>(&text, VERSION);
+    let (false, Ok(account)) = (other, account) else {
+        return Ok(Some(format!("holds another {ACCOUNT} than was written")));
+    };
+    for (file, packed) in &account.digests {
+        if folder.digest(&file.name())?.as_ref() != Some(packed) {
+            return Ok(Some(format!("holds another {file} than was packed")));
+        }
+    }
+    Ok(None)
 }
 
 /// Removes the folders above, as far as nothing is in them.

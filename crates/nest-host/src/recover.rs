@@ -167,6 +167,10 @@ pub fn recover(
             Journal::sweep(folder);
         }
         State::Nowhere.drop_if_empty(tree, &[]);
+        let made = State::marked_made(tree);
+        if !made.is_empty() {
+            state.drop_if_empty(tree, &made);
+        }
         // Without the right to, the next change will do it.
         if let Err(error) = state.take_mark(tree) {
             tracing::debug!(%error, "the mark stays");
@@ -318,6 +322,10 @@ fn compare(
         match hands.standing(effect).map_err(reading)? {
             Standing::Done => visible = true,
             Standing::Lost(what) => lost.push(what),
+            Standing::Ruined(what) => {
+                lost.push(what);
+                visible = true;
+            }
             Standing::Waiting | Standing::Other => {}
         }
     }

@@ -235,6 +235,13 @@ pub fn leave_unfinished(tree: &TestTree) {
     assert_eq!(traced(tree, &words, "renameat2", 2, Fate::Killed), None);
 }
 
+/// A command that is killed at a call; whether it could be.
+pub fn leave_torn(tree: &TestTree, words: &str, call: &str, at: usize) -> bool {
+    let words: Vec<String> = words.split(' ').map(str::to_owned).collect();
+    let traced = has_program("strace").then(|| traced(tree, &words, call, at, Fate::Killed));
+    traced.inspect(|status| assert_eq!(*status, None, "{words:?}")).is_some()
+}
+
 fn copy(base: &TestTree) -> TestTree {
     base.copy()
 }

@@ -21,6 +21,7 @@ mod output;
 mod pam;
 mod people;
 mod policy;
+mod power;
 mod readers;
 mod repair;
 mod show_user;

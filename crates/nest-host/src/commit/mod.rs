@@ -141,7 +141,19 @@ pub fn commit(
     let interrupted = interrupt::catch();
     interrupt::survive_size_limits();
     let made = state.missing_above(tree);
-    let folder = state.open_or_make(tree).inspect_err(|_| state.drop_if_empty(tree, &made))?;
+    // What is made for it is marked before, and a folder outside the tree once it is there.
+    let mark = |made| state.leave_mark(tree, made);
+    let marking = |error| failed("leaving a mark in etc", error);
+    let unmark = |made| {
+        state.drop_if_empty(tree, made);
+        if let Err(error) = state.take_mark(tree) {
+            tracing::warn!(%error, "the mark of the state folder stays");
+        }
+    };
+    if !made.is_empty() {
+        mark(&made).map_err(marking).inspect_err(|_| unmark(&[]))?;
+    }
+    let folder = state.open_or_make(tree).inspect_err(|_| unmark(&made))?;
     let keeps = *state != State::Nowhere;
     let number = keeps.then(|| changes::next_number(Some(&folder)));
     let number = number.transpose().map_err(|error| CommitError::Failed {
@@ -150,13 +162,9 @@ pub fn commit(
     })?;
     let drop_all = |folder: &Folder| {
         Journal::sweep(folder);
-        state.drop_if_empty(tree, &made);
-        if let Err(error) = state.take_mark(tree) {
-            tracing::warn!(%error, "the mark of the state folder stays");
-        }
+        unmark(&made);
     };
-    let marked = state.leave_mark(tree).map_err(|error| failed("leaving a mark in etc", error));
-    marked.inspect_err(|_| drop_all(&folder))?;
+    mark(&made).map_err(marking).inspect_err(|_| drop_all(&folder))?;
     let journal = Journal::make(&folder).inspect_err(|_| drop_all(&folder))?;
     let (recovering, notes) = (false, Mutex::default());
     let mut change = Change {
@@ -447,9 +455,13 @@ pub(crate) fn keep_record(
     record: &Record,
 ) -> std::io::Result<()> {
     for (at, effect) in entry.effects.iter().enumerate() {
-        if let Effect::Reown { list, .. } = effect {
-            changes::take_list(hands.state, record.number, at, (hands.journal, list))?;
-        }
+        let Effect::Reown { list, digest, .. } = effect else { continue };
+        // After a crash one of the two may be lost, or have been taken over already.
+        let sound = match hands.recovering {
+            true => hands.sound_list(list, digest.as_deref())?.0,
+            false => list.clone(),
+        };
+        changes::take_list(hands.state, record.number, at, (hands.journal, &sound))?;
     }
     let whole = entry.record_beside.is_none().then_some(record);
     // After a crash what waits may not be what was written.

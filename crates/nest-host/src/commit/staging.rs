@@ -91,6 +91,7 @@ impl Change<'_> {
         let mut making = Making {
             live: tree.is_live(),
             flush: alone || !self.flushes_at_once(),
+            links: false,
             undone: &mut self.outcome.left_undone,
         };
         match (step, effect) {

@@ -1,6 +1,7 @@
-//! A mark in `etc` that says where the journal of a change is, while that is carried out
-//! with a state folder outside the tree: whoever comes after a crash without naming that
-//! folder would build on what is half done.
+//! A mark in `etc` for the time in which a change is carried out. It says where the journal
+//! is, where that is outside the tree: whoever comes after a crash without naming that folder
+//! would build on what is half done. And it says which directories were made for the state
+//! folder, where they were missing: a crash may come before there is a journal to say so.
 
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
@@ -20,8 +21,12 @@ const VERSION: u32 = 1;
 #[derive(Serialize, Deserialize)]
 struct Mark {
     version: u32,
-    /// The state folder, as an absolute path of the machine.
-    state: Escaped,
+    /// The state folder outside the tree, as an absolute path of the machine.
+    #[serde(default)]
+    state: Option<Escaped>,
+    /// Directories of the tree that are made.
+    #[serde(default)]
+    made: Vec<Escaped>,
 }
 
 fn etc(tree: &Tree) -> std::io::Result<Folder> {
@@ -35,33 +40,43 @@ impl State {
         Some(std::fs::canonicalize(path).unwrap_or_else(|_| path.clone()))
     }
 
-    /// Leaves the mark, flushed, where the folder is outside the tree.
+    /// Leaves the mark, flushed, where the folder is outside the tree or directories are
+    /// `made` for it.
     ///
     /// # Errors
     /// The system's.
-    pub fn leave_mark(&self, tree: &Tree) -> std::io::Result<()> {
-        let Some(path) = self.outside() else { return Ok(()) };
-        let state = Escaped(path.as_os_str().as_bytes().into());
-        let text = serde_json::to_vec(&Mark { version: VERSION, state })?;
+    pub fn leave_mark(&self, tree: &Tree, made: &[Escaped]) -> std::io::Result<()> {
+        let state = self.outside().map(|path| Escaped(path.as_os_str().as_bytes().into()));
+        if state.is_none() && made.is_empty() {
+            return Ok(());
+        }
+        let text = serde_json::to_vec(&Mark { version: VERSION, state, made: made.to_vec() })?;
         let etc = etc(tree)?;
         etc.write(&NAME, &text)?;
         Ok(etc.flush()?)
     }
 
-    /// Takes the mark away, flushed, where the folder is outside the tree.
+    /// Takes the mark away, flushed, unless it is about another state folder.
     ///
     /// # Errors
     /// The system's.
     pub fn take_mark(&self, tree: &Tree) -> std::io::Result<()> {
-        if self.outside().is_none() || !matches!(self.marked_elsewhere(tree), Ok(None)) {
+        if !matches!(self.marked_elsewhere(tree), Ok(None)) {
             return Ok(());
         }
         let etc = etc(tree)?;
+        etc.remove_beside(&NAME);
         if etc.read_head(&NAME, 0)?.is_some() {
             etc.remove(&NAME);
             etc.flush()?;
         }
         Ok(())
+    }
+
+    /// The directories that the mark says were made, as far as it can be understood.
+    pub fn marked_made(tree: &Tree) -> Vec<Escaped> {
+        let text = etc(tree).and_then(|etc| etc.read(&NAME)).ok().flatten().unwrap_or_default();
+        parse::<Mark>(&text, VERSION).map(|mark| mark.made).unwrap_or_default()
     }
 
     /// Another state folder, outside the tree, that a mark says the journal of an
@@ -78,8 +93,8 @@ impl State {
             Err(error) => return Err((path, Fault::Unread(error.to_string()))),
         };
         let mark: Mark = parse(&text, VERSION).map_err(|fault| (path, fault))?;
-        let marked = path_of(&mark.state.0).to_owned();
-        Ok((self.outside().as_ref() != Some(&marked)).then_some(marked))
+        let marked = mark.state.map(|state| path_of(&state.0).to_owned());
+        Ok(marked.filter(|marked| self.outside().as_ref() != Some(marked)))
     }
 }
 
@@ -95,7 +110,7 @@ mod tests {
         let (one, other) = (place.path().join("one"), place.path().join("other"));
         std::fs::create_dir(&one).unwrap();
         let state = State::At(one.clone());
-        state.leave_mark(&tree).unwrap();
+        state.leave_mark(&tree, &[]).unwrap();
         assert_eq!(state.marked_elsewhere(&tree).unwrap(), None);
         for state in [State::At(other), State::InTree, State::Nowhere] {
             assert_eq!(state.marked_elsewhere(&tree).unwrap(), Some(one.clone()));
@@ -103,6 +118,11 @@ mod tests {
         }
         state.take_mark(&tree).unwrap();
         assert_eq!(State::InTree.marked_elsewhere(&tree).unwrap(), None);
+        let made = [Escaped("/var/lib".into())];
+        State::InTree.leave_mark(&tree, &made).unwrap();
+        assert_eq!(State::marked_made(&tree), made);
+        State::InTree.take_mark(&tree).unwrap();
+        assert!(State::marked_made(&tree).is_empty());
         std::fs::write(place.path().join("tree/etc/.copper-nest-state"), "{}").unwrap();
         assert!(matches!(State::InTree.marked_elsewhere(&tree), Err((_, Fault::Damaged(_)))));
     }

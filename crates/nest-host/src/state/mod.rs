@@ -164,8 +164,11 @@ impl State {
         let made = ABOVE.into_iter().rev().filter(|above| {
             made.iter().any(|made| made.0.strip_prefix(b"/") == Some(above.as_bytes()))
         });
-        if removed.is_ok() {
-            made.map(Path::new).map(remove).take_while(Result::is_ok).for_each(drop);
+        if matches!(removed, Ok(()) | Err(Errno::NOENT)) {
+            made.map(Path::new)
+                .map(remove)
+                .take_while(|removed| matches!(removed, Ok(()) | Err(Errno::NOENT)))
+                .for_each(drop);
         }
     }
 }
