@@ -1,4 +1,5 @@
-//! Printing, where nobody may be listening any more.
+//! Printing, where nobody may be listening any more. Whatever is printed passes here: no
+//! hash gets out, whatever line it had slipped into.
 
 use std::fmt::Arguments;
 use std::io::{BufWriter, ErrorKind, IsTerminal, Stdout, Write};
@@ -6,6 +7,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use anstream::AutoStream;
+use nest_core::secret::without_hashes;
 
 /// Whether something that was to be printed could not be.
 static LOST: AtomicBool = AtomicBool::new(false);
@@ -29,6 +31,8 @@ macro_rules! errln {
 /// hundred thousand calls of the system.
 struct Printed {
     to: BufWriter<AutoStream<Stdout>>,
+    /// The line that is printed.
+    line: String,
     /// Whether a person looks on, and wants each line at once.
     at_once: bool,
     /// Whether something could not be handed on: nothing is tried again then.
@@ -39,7 +43,8 @@ impl Printed {
     fn open() -> Mutex<Printed> {
         let stdout = std::io::stdout();
         let at_once = stdout.is_terminal();
-        Mutex::new(Printed { to: BufWriter::new(AutoStream::auto(stdout)), at_once, broken: false })
+        let to = BufWriter::new(AutoStream::auto(stdout));
+        Mutex::new(Printed { to, line: String::new(), at_once, broken: false })
     }
 }
 
@@ -53,7 +58,11 @@ pub fn print(line: Arguments<'_>) {
     if printed.broken {
         return;
     }
-    let mut written = writeln!(printed.to, "{line}");
+    let Printed { to, line: text, .. } = &mut *printed;
+    text.clear();
+    // Into memory: that does not fail.
+    let _ = std::fmt::Write::write_fmt(text, line);
+    let mut written = writeln!(to, "{}", without_hashes(text));
     if written.is_ok() && printed.at_once {
         written = printed.to.flush();
     }
@@ -72,7 +81,7 @@ pub fn print_lines(lines: &str) {
     }
     // Without going through them for colours to be taken out.
     let mut stdout = std::io::stdout();
-    let written = stdout.write_all(lines.as_bytes()).and_then(|()| stdout.flush());
+    let written = stdout.write_all(without_hashes(lines).as_bytes()).and_then(|()| stdout.flush());
     printed.broken = written.is_err();
     drop(printed);
     judge(written);
@@ -102,7 +111,7 @@ fn judge(written: std::io::Result<()>) {
 /// Prints a line on stderr, if anybody takes it.
 pub fn print_trouble(line: Arguments<'_>) {
     flush();
-    let _ = writeln!(anstream::stderr(), "{line}");
+    let _ = writeln!(anstream::stderr(), "{}", without_hashes(&line.to_string()));
 }
 
 /// From now on a reader that has gone away does not end the program quietly.

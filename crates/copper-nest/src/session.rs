@@ -134,6 +134,13 @@ impl<'g> Session<'g> {
         }
     }
 
+    /// What stops everything is told once.
+    fn forget(&self, error: &RetiredError) {
+        if let RetiredError::Fault { path, .. } = error {
+            self.notices.forget(path);
+        }
+    }
+
     /// The records of changes; what can't be understood is told, and left out.
     pub fn records(&self, folder: &Folder) -> Result<Vec<Record>, Failure> {
         let records = changes::all(folder)?;
@@ -432,10 +439,10 @@ impl<'g> Session<'g> {
         // Numbers must not be given without knowing which are retired, and what is known of
         // suspended accounts must not be lost.
         if plan.needs_numbers() && ground.world.retired_is_known().is_err() {
-            retired::read(&self.tree, &self.state)?;
+            retired::read(&self.tree, &self.state).inspect_err(|error| self.forget(error))?;
         }
         if plan.needs_suspended() {
-            suspended::read(&self.tree, &self.state)?;
+            suspended::read(&self.tree, &self.state).inspect_err(|error| self.forget(error))?;
         }
         Ok((plan, change))
     }

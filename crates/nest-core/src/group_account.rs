@@ -2,10 +2,12 @@
 
 use std::collections::HashMap;
 
+use bstr::ByteSlice;
+
 use crate::account::{AccountKind, ShownLine, admin_group, kind_of};
 use crate::book::Book;
 use crate::policy::Policy;
-use crate::secret::shown;
+use crate::secret::{shown, told};
 use crate::table::{File, Group};
 use crate::value::{PasswordField, members};
 
@@ -102,7 +104,11 @@ impl<'b> GroupRoll<'b> {
             kind,
             listed,
             primary,
-            admins: gshadow.map(|gshadow| members(gshadow.admins).collect()).unwrap_or_default(),
+            admins: gshadow
+                .into_iter()
+                .flat_map(|gshadow| members(gshadow.admins))
+                .map(|admin| told(File::Gshadow, admin).as_bytes())
+                .collect(),
             has_password: (!unreadable).then(|| !PasswordField::is_harmless(field)),
             makes_admins: self.admins == Some(group.name),
             same_gid: of(&self.holders).into_iter().filter(|name| *name != group.name).collect(),

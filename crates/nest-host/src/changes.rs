@@ -6,6 +6,7 @@ use std::collections::BTreeMap;
 use bstr::ByteSlice;
 use nest_core::drift::{Drift, DriftedLines, Print, digest, prints};
 use nest_core::record::{Left, Record, VERSION};
+use nest_core::secret::without_hashes;
 use nest_core::table::{File, Lines};
 use nest_core::value::{Day, PlainName};
 use rustix::io::Errno;
@@ -285,7 +286,8 @@ pub fn parse(text: &[u8], path: String) -> Result<Record, ChangesError> {
 /// The file that holds a record.
 pub fn to_text(record: &Record) -> Vec<u8> {
     // Made of numbers and text: it always serialises.
-    let mut text = serde_json::to_vec_pretty(record).unwrap_or_default();
+    let text = serde_json::to_string_pretty(record).unwrap_or_default();
+    let mut text = without_hashes(&text).into_owned().into_bytes();
     text.push(b'\n');
     text
 }

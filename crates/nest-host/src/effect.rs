@@ -418,6 +418,21 @@ impl Hands<'_> {
         }
     }
 
+    /// Whether what an effect has done in the state folder can be taken back: the old
+    /// version is there.
+    pub fn can_withdraw(&self, effect: &Effect) -> bool {
+        match effect {
+            Effect::Replace { what: Replaced::State, before: None, .. } | Effect::Keep { .. } => {
+                true
+            }
+            Effect::Replace { what: Replaced::State, path, before, .. } => {
+                let old = state_name(path).and_then(|name| self.state.digest_beside(&name));
+                old.is_ok_and(|old| old == *before)
+            }
+            _ => false,
+        }
+    }
+
     /// Directories in which something was staged for the effect, by the path of what is in
     /// them: what is in the state folder is flushed where it is staged.
     pub fn staged_in<'e>(&self, effect: &'e Effect) -> Option<&'e Escaped> {

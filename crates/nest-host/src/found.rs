@@ -1,5 +1,6 @@
 //! What a check found and was told to remember, in `found.json` in the state folder.
 
+use nest_core::secret::without_hashes;
 use nest_core::value::PlainName;
 use serde::{Deserialize, Serialize};
 
@@ -59,9 +60,10 @@ pub fn read(tree: &Tree, state: &State) -> Result<Option<Found>, RetiredError> {
 pub fn write(tree: &Tree, state: &State, found: &Found) -> Result<(), RetiredError> {
     let folder = state.open_or_make(tree)?;
     // Strings and numbers always serialise.
-    let text = serde_json::to_vec_pretty(found).unwrap_or_default();
+    let text = serde_json::to_string_pretty(found).unwrap_or_default();
+    let text = without_hashes(&text);
     let failed =
         |error: std::io::Error| RetiredError::Unwritten { path: folder.shown(&NAME), error };
-    folder.write(&NAME, &text).map_err(failed)?;
+    folder.write(&NAME, text.as_bytes()).map_err(failed)?;
     folder.flush().map_err(|error| failed(error.into()))
 }

@@ -205,13 +205,18 @@ pub fn recover(
 }
 
 /// Drops everything that was staged. Of a change that was ready, what has become visible
-/// without anybody's noticing is taken back first: owners of files.
+/// without anybody's noticing is taken back first: owners of files, and what is in the
+/// state folder.
 fn roll_back(hands: &Hands<'_>, entry: &Entry, ready: bool) -> Result<(), RecoverError> {
     if ready {
         for effect in entry.effects.iter().rev() {
-            if matches!(effect, Effect::Reown { .. })
-                && hands.standing(effect).is_ok_and(|it| it == Standing::Waiting)
-            {
+            let standing = match is_ours(effect) {
+                true => hands.standing(effect),
+                false => continue,
+            };
+            let reowned = matches!(effect, Effect::Reown { .. });
+            let wanted = if reowned { Standing::Waiting } else { Standing::Done };
+            if standing.is_ok_and(|standing| standing == wanted) {
                 hands.withdraw(effect).map_err(|error| failed(entry, &effect.describe(), error))?;
             }
         }
@@ -289,6 +294,14 @@ fn finish(hands: &Hands<'_>, entry: &Entry) -> Result<bool, RecoverError> {
     Ok(true)
 }
 
+/// Whether nobody but this program sees what an effect does.
+fn is_ours(effect: &Effect) -> bool {
+    matches!(
+        effect,
+        Effect::Reown { .. } | Effect::Keep { .. } | Effect::Replace { what: Replaced::State, .. }
+    )
+}
+
 /// Holds everything that waits against its digest. Returns what is lost, and whether
 /// anything has become visible already.
 fn compare(
@@ -320,7 +333,7 @@ fn compare(
             continue;
         }
         match hands.standing(effect).map_err(reading)? {
-            Standing::Done => visible = true,
+            Standing::Done => visible |= !(is_ours(effect) && hands.can_withdraw(effect)),
             Standing::Lost(what) => lost.push(what),
             Standing::Ruined(what) => {
                 lost.push(what);

@@ -281,7 +281,7 @@ impl Surroundings for World<'_> {
             Ok(Some(text)) => sources::others_in(&text).map_or(Origin::FilesAlone, Origin::Others),
             Ok(None) => Origin::FilesAlone,
             // What is not known must not make ghosts of a directory's users.
-            Err(why) => Origin::Others(format!("sources unknown: etc/nsswitch.conf {why}")),
+            Err(why) => Origin::Others(format!("sources that can't be told (it {why})")),
         }
     }
 

@@ -12,6 +12,7 @@ const SOCKET: &str = "/dev/log";
 /// Sends a line, if there is somebody to send it to: a change does not fail for
 /// want of a log. `time` is the moment as `Nov 24 06:00:00`.
 pub fn send(time: &str, text: &str) {
+    let text = nest_core::secret::without_hashes(text);
     let line: String = text.chars().map(|c| if c.is_control() { ' ' } else { c }).collect();
     let line = format!("<{PRIORITY}>{time} copper-nest[{}]: {line}", std::process::id());
     let sent = UnixDatagram::unbound().and_then(|socket| {

@@ -3,6 +3,7 @@
 use nest_core::account::ShownLine;
 use nest_core::book::Book;
 use nest_core::group_account::{GroupAccount, GroupKind};
+use nest_core::secret::{told, told_list};
 use nest_core::table::File;
 use nest_core::value::PasswordField;
 use serde_json::{Value, json};
@@ -114,10 +115,18 @@ pub fn print_fields(book: &Book, account: &GroupAccount<'_>) {
         false => "whoever knows it can act as a member",
     };
     let rows = [
-        ("name", visible(gshadow.name), "the same as in etc/group"),
+        ("name", visible(told(File::Gshadow, gshadow.name)), "the same as in etc/group"),
         ("password", hidden(gshadow.password), password),
-        ("admins", visible(gshadow.admins), "who may alter the list of members"),
-        ("members", visible(gshadow.members), "the same as in etc/group"),
+        (
+            "admins",
+            visible(&told_list(File::Gshadow, gshadow.admins)),
+            "who may alter the list of members",
+        ),
+        (
+            "members",
+            visible(&told_list(File::Gshadow, gshadow.members)),
+            "the same as in etc/group",
+        ),
     ];
     for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
         field(at, label, &value, meaning);

@@ -3,10 +3,11 @@
 use bstr::{BStr, ByteSlice};
 use nest_core::account::{Account, AccountKind, ShownLine};
 use nest_core::book::Book;
-use nest_core::secret::HIDDEN;
+use nest_core::secret::{HIDDEN, told_list};
 use nest_core::sign_in::{Obstacle, SignIn};
 use nest_core::surroundings::Suspended;
 use nest_core::surroundings::{Facts, Kind, Surroundings};
+use nest_core::table::File;
 use nest_core::value::{Day, IdSpan, PasswordField};
 use nest_host::surroundings::World;
 use serde_json::{Value, json};
@@ -373,7 +374,11 @@ pub fn print_fields(shown: &Shown<'_>) {
         ("reserved", shadow.reserved, "not used".to_owned()),
     ];
     for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
-        field(at, label, &harmless(label, value), &meaning);
+        let value = match label {
+            "password" => harmless(label, value),
+            _ => visible(&told_list(File::Shadow, value)),
+        };
+        field(at, label, &value, &meaning);
     }
 }
 

@@ -363,3 +363,80 @@ pub fn has_program(name: &str) -> bool {
         .status()
         .is_ok_and(|status| status.success())
 }
+
+/// Everything in a folder beside a tree, which nothing that is done to the tree may
+/// touch.
+pub struct Host {
+    folder: tempfile::TempDir,
+    before: Vec<(PathBuf, Vec<u8>)>,
+}
+
+impl Host {
+    pub fn new() -> Self {
+        let folder = tempfile::tempdir().unwrap();
+        fs::create_dir_all(folder.path().join("inner")).unwrap();
+        for file in ["passwd", "x", "inner/x", "account.json", "1.json"] {
+            fs::write(folder.path().join(file), "the host's\n").unwrap();
+        }
+        let mut host = Host { folder, before: Vec::new() };
+        host.before = host.look();
+        host
+    }
+
+    pub fn path(&self) -> &Path {
+        self.folder.path()
+    }
+
+    fn look(&self) -> Vec<(PathBuf, Vec<u8>)> {
+        let (mut all, mut ahead) = (Vec::new(), vec![self.path().to_owned()]);
+        while let Some(path) = ahead.pop() {
+            match path.symlink_metadata().unwrap().is_dir() {
+                true => {
+                    ahead.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
+                    all.push((path, Vec::new()));
+                }
+                false => all.push((path.clone(), fs::read(&path).unwrap())),
+            }
+        }
+        all.sort();
+        all
+    }
+
+    pub fn assert_untouched(&self, place: &str) {
+        assert_eq!(self.look(), self.before, "the host was touched: {place}");
+    }
+}
+
+/// Runs a test in a mount namespace of its own, as root.
+pub fn with_mounts_of_its_own(what: &str, test: impl FnOnce() + Send + 'static) {
+    use nix::mount::{MsFlags, mount};
+    if !is_root() {
+        return passed_over(what, "root");
+    }
+    let what = what.to_owned();
+    let thread = std::thread::spawn(move || {
+        let none: Option<&str> = None;
+        if nix::sched::unshare(nix::sched::CloneFlags::CLONE_NEWNS).is_err() {
+            return passed_over(&what, "a mount namespace");
+        }
+        mount(none, "/", none, MsFlags::MS_REC | MsFlags::MS_PRIVATE, none).unwrap();
+        test();
+    });
+    if let Err(panic) = thread.join() {
+        std::panic::resume_unwind(panic);
+    }
+}
+
+/// Shows a directory at another place too.
+pub fn bind(from: &Path, to: &Path) {
+    use nix::mount::{MsFlags, mount};
+    let none: Option<&str> = None;
+    mount(Some(from), to, none, MsFlags::MS_BIND, none).unwrap();
+}
+
+/// Mounts memory of so many bytes.
+pub fn mount_memory(at: &Path, bytes: u64) {
+    use nix::mount::{MsFlags, mount};
+    let size = format!("size={bytes},mode=755");
+    mount(Some("none"), at, Some("tmpfs"), MsFlags::empty(), Some(&*size)).unwrap();
+}

@@ -6,9 +6,8 @@ use std::path::PathBuf;
 use std::process::{Command, Stdio};
 
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
-use nix::sched::{CloneFlags, unshare};
 
-use crate::harness::{NOW, TestTree, has_program, is_root, passed_over};
+use crate::harness::{NOW, TestTree, has_program, is_root, passed_over, with_mounts_of_its_own};
 
 /// The system calls that can change a file.
 const CHANGING: [&str; 16] = [
@@ -310,27 +309,9 @@ fn with_a_full_home() -> TestTree {
     tree
 }
 
-/// Runs a test in a mount namespace of its own.
-fn with_mounts_of_its_own(test: impl FnOnce() + Send + 'static) {
-    if !is_root() {
-        return passed_over("a home on another file system", "root");
-    }
-    let thread = std::thread::spawn(move || {
-        let none: Option<&str> = None;
-        if unshare(CloneFlags::CLONE_NEWNS).is_err() {
-            return passed_over("a home on another file system", "a mount namespace");
-        }
-        mount(none, "/", none, MsFlags::MS_REC | MsFlags::MS_PRIVATE, none).unwrap();
-        test();
-    });
-    if let Err(panic) = thread.join() {
-        std::panic::resume_unwind(panic);
-    }
-}
-
 #[test]
 fn a_home_moved_to_another_file_system_killed_anywhere() {
-    with_mounts_of_its_own(|| {
+    with_mounts_of_its_own("killing where something is mounted", || {
         let words = "change user maren --home /srv/maren";
         let Some(mut scene) = Scene::on(with_a_full_home(), words, Mounted::Srv) else { return };
         scene.at_every_call(&CHANGING[1..], Fate::Killed);
@@ -343,7 +324,7 @@ fn a_home_moved_to_another_file_system_killed_anywhere() {
 
 #[test]
 fn a_file_rewritten_in_place_killed_anywhere() {
-    with_mounts_of_its_own(|| {
+    with_mounts_of_its_own("killing where something is mounted", || {
         let words = "create user maren";
         let Some(mut scene) = Scene::on(TestTree::new(), words, Mounted::Shadow) else { return };
         scene.at_every_call(&CHANGING[1..], Fate::Killed);

@@ -5,9 +5,9 @@ use bstr::{BString, ByteSlice};
 
 use super::remedy::free_name;
 use super::screen::Screen;
-use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
-use crate::secret::shown;
+use crate::secret::{HIDDEN, NOT_SHOWN, hidden_words, shown};
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 
@@ -133,7 +133,17 @@ pub(super) fn found(
 ) -> Finding {
     let number = lines.number(line.start);
     let text = shown(lines.file(), line.bytes);
+    let hidden = match text == line.bytes {
+        true => Vec::new(),
+        false => hidden_words(lines.file(), line.bytes),
+    };
+    let take_out = || Remedy::take_out(lines.file(), number);
+    let (message, remedies) =
+        (hide(message, &hidden), hide_in_remedies(remedies, &hidden, take_out));
     let subject = match text.trim_ascii_start().split_str(":").next() {
+        Some(name) if name.contains_str(HIDDEN) || name == NOT_SHOWN.as_bytes() => {
+            format!("line {number}").into()
+        }
         Some(name) if name.len() <= 64 && !name.is_empty() => BString::from(name),
         _ => format!("line {number}").into(),
     };
@@ -148,6 +158,37 @@ pub(super) fn found(
         message,
         remedies,
         related: Vec::new(),
+    }
+}
+
+/// A message without the words of a line that are hidden.
+fn hide(message: String, hidden: &[&[u8]]) -> String {
+    hidden.iter().fold(message, |message, word| {
+        let word = escape(word);
+        match message.contains(&word) {
+            true => message.replace(&word, HIDDEN),
+            false => message,
+        }
+    })
+}
+
+/// Where a way would name such a word, the line itself is named.
+fn hide_in_remedies(
+    remedies: Vec<Remedy>,
+    hidden: &[&[u8]],
+    take_out: impl Fn() -> Vec<Remedy>,
+) -> Vec<Remedy> {
+    let names = |text: &[u8]| hidden.iter().any(|word| text.contains_str(word));
+    let tells = |remedy: &Remedy| {
+        let words = remedy.commands.iter().flat_map(|command| match command {
+            Command::Own(words) | Command::System(_, words) => words.as_slice(),
+            Command::Repair(_) => &[],
+        });
+        names(remedy.when.as_bytes()) || words.into_iter().any(|word| names(word))
+    };
+    match hidden.is_empty() || !remedies.iter().any(tells) {
+        true => remedies,
+        false => take_out(),
     }
 }
 

@@ -12,7 +12,7 @@ use super::remedy::free_name;
 use super::screen::Screen;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
-use crate::secret::shown;
+use crate::secret::{shown, told};
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::{members, nearest};
 
@@ -159,11 +159,15 @@ fn mismatches(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mu
         if ours == theirs {
             continue;
         }
-        let only = |a: &BTreeSet<&[u8]>, b: &BTreeSet<&[u8]>| bstr::join(", ", a.difference(b));
         let mut parts = Vec::new();
-        for (names, file) in [(only(&ours, &theirs), "group"), (only(&theirs, &ours), "gshadow")] {
+        for (one, other, file) in [(&ours, &theirs, File::Group), (&theirs, &ours, File::Gshadow)] {
+            let names: Vec<_> = one.difference(other).map(|name| told(file, name)).collect();
             if !names.is_empty() {
-                parts.push(format!("{} only in etc/{file}", names.as_bstr()));
+                parts.push(format!(
+                    "{} only in {}",
+                    bstr::join(", ", names).as_bstr(),
+                    file.path()
+                ));
             }
         }
         let message =

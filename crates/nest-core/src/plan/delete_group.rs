@@ -3,12 +3,13 @@
 use bstr::{BStr, BString};
 
 use super::change_group::admins_of;
-use super::find::{find_group, gid_of, not_a_file_name, primaries};
+use super::find::{find_group, gid_of, not_a_file_name, primaries, require_file_name};
 use super::rename_group::settings_naming;
 use super::retire::settle_numbers;
 use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
 use crate::account::{AccountKind, kind_of};
 use crate::retired::{Kept, KeptLine, Listed, Thing};
+use crate::secret::told;
 use crate::table::{File, Group};
 
 /// Groups to be deleted, as one change.
@@ -63,6 +64,7 @@ fn one<'a>(
         if members.is_empty() { "none".into() } else { bstr::join(", ", &members).into() };
     subject.decide("members", members_shown, "");
     let admins = admins_of(ground, name);
+    let admins: Vec<&BStr> = admins.iter().map(|admin| told(File::Gshadow, admin)).collect();
     if !admins.is_empty() {
         subject.decide("admins", bstr::join(", ", &admins), "");
     }
@@ -72,6 +74,7 @@ fn one<'a>(
             Err(why) => subject.decide("files", "not counted", why),
         }
     }
+    require_file_name((ground, File::Group), name, &what)?;
     let kept = take_out(ground, name, gid, draft);
     match ground.change {
         Some(change) => {

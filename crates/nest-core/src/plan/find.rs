@@ -76,19 +76,19 @@ pub(super) fn find_user<'a>(
     Ok(FoundUser { line, user, uid, gid, shadow })
 }
 
-/// That files can be named after an account: its mail spool file, its crontab, what is
-/// kept of it.
+/// That files can be named after an account or a group, whose line is in this file: its
+/// mail spool file, its crontab, what is kept of it.
 ///
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn require_file_name(
-    ground: Ground<'_>,
+    (ground, file): (Ground<'_>, File),
     name: &BStr,
     what: &str,
 ) -> Result<(), Box<Refusal>> {
     match is_component(name) {
         true => Ok(()),
-        false => Err(not_a_file_name(what, ground, File::Passwd, name)),
+        false => Err(not_a_file_name(what, ground, file, name)),
     }
 }
 

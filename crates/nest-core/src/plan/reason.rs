@@ -419,6 +419,14 @@ pub enum Reason {
         /// The account or group.
         name: BString,
     },
+    /// A line of which a part was hidden.
+    #[error(
+        "in the line of {name} stood what may be a hash, in a place where none belongs: it was not recorded, and can't be put back"
+    )]
+    PartNotKept {
+        /// The account or group.
+        name: BString,
+    },
     /// Something has taken the place of a line that went.
     #[error("{}:{line} has a {name} again", .file.path())]
     PlaceTaken {

@@ -85,7 +85,7 @@ impl<'a> Renaming<'a> {
     fn everything(&mut self) -> Result<(), Box<Refusal>> {
         let (old, new) = (self.old(), self.new_name());
         let again = format!("rename user {old} {new}");
-        require_file_name(self.ground, old, &self.what)?;
+        require_file_name((self.ground, File::Passwd), old, &self.what)?;
         if self.found.uid == 0 && !self.request.even.root {
             let refusal = self.refuse(Reason::IsRoot);
             return Err(refusal.or("do it all the same", format!("{again} --even-root")));

@@ -76,6 +76,12 @@ impl Notices {
         self.0.lock().unwrap_or_else(PoisonError::into_inner).extend(passed);
     }
 
+    /// Forgets what was noted of a file: it is told otherwise.
+    pub fn forget(&self, path: &str) {
+        let mut noted = self.0.lock().unwrap_or_else(PoisonError::into_inner);
+        noted.retain(|passed| passed.path != path);
+    }
+
     /// Takes out everything that was noted.
     pub fn take(&self) -> BTreeSet<PassedOver> {
         std::mem::take(&mut *self.0.lock().unwrap_or_else(PoisonError::into_inner))

@@ -256,7 +256,7 @@ fn while_files_change_hands() {
         tree.chown("srv/log", 1777, 1777);
         tree.chown("srv/old", 1777, 0);
     }
-    cut(tree, "reassign user 1777 maren --yes");
+    cut(tree, "reassign 1777 maren --yes");
 }
 
 #[test]

@@ -5,6 +5,7 @@ use bstr::ByteSlice;
 use super::working::Working;
 use crate::check::{Finding, Mark};
 use crate::plan::{Ground, with_fields};
+use crate::secret::told;
 use crate::surroundings::Origin;
 use crate::table::{File, Gshadow, Line, Passwd, Record};
 use crate::value::{members, read_id, read_plain_id, without_member};
@@ -96,7 +97,9 @@ fn once(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<Strin
         }
     }
     let mended = with_fields(&line, &[(*list, &names.join(&b","[..]))]);
-    working.alter(finding.file, at, mended).then(|| format!("lists {name} once"))
+    working
+        .alter(finding.file, at, mended)
+        .then(|| format!("lists {} once", told(finding.file, name)))
 }
 
 /// Only where accounts come from files alone is an unknown name nobody's.
@@ -110,7 +113,9 @@ fn ghost(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option
     let (at, line) = line_of(working, finding)?;
     let (names, _) = without_member(field(&line, *list), name)?;
     let mended = with_fields(&line, &[(*list, &names)]);
-    working.alter(finding.file, at, mended).then(|| format!("takes {name} out of the list"))
+    working
+        .alter(finding.file, at, mended)
+        .then(|| format!("takes {} out of the list", told(finding.file, name)))
 }
 
 fn orphan(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {

@@ -258,7 +258,7 @@ impl<'a> Planner<'_, 'a> {
             self.plan.cautions.push(Caution::FilesShared { uid: old, other });
             return Ok(());
         }
-        require_file_name(self.ground, name, &self.what)?;
+        require_file_name((self.ground, File::Passwd), name, &self.what)?;
         let mail: BString = self.ground.policy.spool_of(name).into();
         // An account's line may name anything as its home.
         let mut paths: Vec<BString> = vec![self.found.user.home.into(), mail];

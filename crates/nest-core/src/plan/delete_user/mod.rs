@@ -122,7 +122,7 @@ impl<'a> Deleting<'_, 'a> {
 
     fn everything(mut self) -> Result<(), Box<Refusal>> {
         let (ground, name) = (self.ground, self.name());
-        require_file_name(ground, name, &self.what)?;
+        require_file_name((ground, File::Passwd), name, &self.what)?;
         let again = self.again();
         let threat =
             Threat { what: &self.what, again: &again, busy: true, together: &self.request.names };

@@ -12,7 +12,7 @@ use crate::ahead::Sought;
 use crate::allot::Holder;
 use crate::record::{Record, RecordedEdit, Secret};
 use crate::retired::KeptLine;
-use crate::secret::{NOT_SHOWN, hash_of, shown};
+use crate::secret::{has_lost_parts, hash_of, shown};
 use crate::table::{File, Line, Passwd, Record as _};
 
 /// A change to be taken back.
@@ -200,6 +200,9 @@ impl<'a> Undoing<'a> {
         before: &BString,
     ) -> Result<(), Box<Refusal>> {
         let name = BString::from(line.name());
+        if has_lost_parts(before) {
+            return Err(self.refuse(Reason::PartNotKept { name }));
+        }
         let restored = match edit.secret {
             Secret::Lost => match self.moved_hash(edit.file, &name) {
                 Some(hash) => with_hash(before, hash),
@@ -217,7 +220,7 @@ impl<'a> Undoing<'a> {
 
     /// A line that went comes back, if nothing has taken its place.
     fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<(), Box<Refusal>> {
-        if before.contains_str(NOT_SHOWN) {
+        if has_lost_parts(before) {
             let (file, line) = (edit.file, edit.line);
             self.plan.cautions.push(Caution::LineNotKept { file, line });
             return Ok(());

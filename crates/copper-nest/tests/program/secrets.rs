@@ -1,0 +1,111 @@
+//! A hash that has slipped out of its place in a line is in no text and in no file that
+//! this program writes.
+
+use crate::harness::TestTree;
+
+const SALT: &str = "Gk8rTqW1xZ0aLmNvB3cD5";
+
+/// Lines as an editor, a script or a merge leaves them: the file, the line that is
+/// altered, and what it becomes.
+fn slips() -> Vec<(&'static str, &'static str, String)> {
+    let hash = format!("$6${SALT}$oMUdqLIIUbNlp.5ERqT8mq/0KPAoLbWTEaHGlGEYnd1");
+    let shadow = |line: String| ("etc/shadow", "tavish:", line);
+    let gshadow = |line: String| ("etc/gshadow", "pilots:", line);
+    vec![
+        shadow(format!("tavish{hash}:20602:0:365:7:30:20900:")),
+        shadow(format!("tavish{hash}::20602:0:365:7:30:20900:")),
+        shadow(format!("{hash}::20602:0:365:7:30:20900:")),
+        shadow(format!("{hash}:20602:0:365:7:30:20900:")),
+        shadow(format!("tavish::{hash}:0:365:7:30:20900:")),
+        shadow(format!("tavish:!:20602:0:{hash}:7:30:20900:")),
+        shadow(format!("tavish {hash}:20602:0:365:7:30:20900:")),
+        shadow(format!("tavish:{hash}:20602:0:365:7:30:20900:\ntavish:{hash}:1::::::")),
+        shadow(format!("hesper:{hash}:20602:0:365:7:30:20900:")),
+        shadow(format!("{hash}")),
+        shadow(format!("#tavish:{hash}:20602:0:365:7:30:20900:")),
+        gshadow(format!("pilots:{hash}:tavish:tavish")),
+        gshadow(format!("pilots:!:{hash}:tavish")),
+        gshadow(format!("pilots:!:tavish,{hash}:tavish")),
+        gshadow(format!("pilots:!::tavish,{hash}")),
+        gshadow(format!("pilots{hash}::tavish")),
+        gshadow(format!("{hash}:!::tavish")),
+        gshadow(format!("{hash}")),
+        ("etc/group", "pilots:", format!("pilots:{hash}:210:tavish")),
+        ("etc/group", "pilots:", format!("pilots:x:210:tavish,{hash}")),
+        ("etc/passwd", "tavish:", format!("tavish:{hash}:1001:1001::/home/tavish:/bin/sh")),
+        ("etc/passwd", "tavish:", format!("tavish:x:1001:1001:{hash}:/home/tavish:/bin/sh")),
+        // The old form, which has no marks.
+        shadow(format!("tavish::{SALT:.12}.:0:365:7:30:20900:")),
+        gshadow(format!("pilots:!:{SALT:.12}.:tavish")),
+    ]
+}
+
+#[test]
+fn a_hash_that_slipped_is_in_no_text_and_no_record() {
+    let secret = &SALT[..12];
+    let mut told = 0;
+    for (file, start, line) in slips() {
+        let tree = TestTree::new();
+        let text: Vec<String> = tree
+            .read(file)
+            .lines()
+            .map(|old| if old.starts_with(start) { line.clone() } else { old.to_owned() })
+            .collect();
+        tree.write(file, text.join("\n") + "\n");
+        if file == "etc/shadow" {
+            tree.chmod(file, 0o640);
+        }
+        for words in [
+            "check",
+            "check --format json",
+            "check --format sarif",
+            "check --remember",
+            "check --since-last",
+            "repair --dry-run",
+            "repair --dry-run --format json -v",
+            "list users --kind all",
+            "list groups --kind all --format json",
+            "show user tavish",
+            "show user tavish --format json",
+            "show group pilots",
+            "show group pilots --format json",
+            "regroup tavish --join slipway",
+            "change group pilots --add-member sunniva --format json",
+            "delete user tavish --yes -v",
+            "show user tavish --retired",
+            "repair --yes",
+            "list changes --format json",
+            "show change 1",
+            "show change 1 --format json",
+            "undo --yes",
+            "export users",
+            "export groups",
+        ] {
+            let run = tree.run(words);
+            for text in [&run.stdout, &run.stderr] {
+                assert!(!text.contains(secret), "{words}, with {line:?}:\n{text}");
+            }
+            assert!(run.status != 101, "{words}: {}", run.stderr);
+            told += usize::from(run.stdout.contains("(hash)"));
+        }
+        for (path, (.., contents)) in tree.snapshot_with_state() {
+            let name = path.file_name().unwrap().to_string_lossy().into_owned();
+            let own = path.starts_with(tree.path("etc")) || name == "account.json";
+            let holds = bstr::ByteSlice::contains_str(&contents[..], secret);
+            assert!(own || !holds, "{} holds it, with {line:?}", path.display());
+        }
+    }
+    assert!(told > 40, "{told}");
+}
+
+#[test]
+fn what_was_hidden_is_not_put_back_as_if_it_were_the_text() {
+    let tree = TestTree::new();
+    let hash = format!("$6${SALT}$oMUdqLIIUbNlp.5ERqT8mq/0KPAoLb");
+    let list = tree.read("etc/gshadow").replace("pilots:!:tavish:", &format!("pilots:!:{hash}:"));
+    tree.write("etc/gshadow", list);
+    tree.done("change group pilots --add-member sunniva");
+    let now = tree.read("etc/gshadow");
+    tree.refused("undo --yes", 3, "stood what may be a hash, in a place where none belongs");
+    assert_eq!(tree.read("etc/gshadow"), now);
+}
