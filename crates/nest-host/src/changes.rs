@@ -22,8 +22,6 @@ use crate::untrusted::{open_entry, read_opened};
 
 /// The folder of the records in the state folder.
 const FOLDER: PlainName = PlainName::fixed("changes");
-/// The account files as they were left, in the state folder.
-const LEFT: PlainName = PlainName::fixed("left.json");
 
 /// Why the records can't be had.
 #[derive(Debug, thiserror::Error)]
@@ -69,10 +67,13 @@ struct LeftFile {
 }
 
 impl LeftBehind {
+    /// Its name in the state folder.
+    pub(crate) const NAME: PlainName = PlainName::fixed("left.json");
+
     /// Reads it. What is damaged counts as not there: it only serves to tell
     /// what other hands did.
     pub fn read(state: &Folder) -> Self {
-        let text = state.read(&LEFT).ok().flatten().unwrap_or_default();
+        let text = state.read(&LeftBehind::NAME).ok().flatten().unwrap_or_default();
         state::parse(&text, VERSION).unwrap_or_default()
     }
 
@@ -84,7 +85,7 @@ impl LeftBehind {
     pub fn write(&self, state: &Folder) -> std::io::Result<()> {
         let left = LeftBehind { version: VERSION, ..self.clone() };
         let text = serde_json::to_vec(&left).map_err(std::io::Error::from)?;
-        state.write(&LEFT, &text).inspect_err(|_| state.remove(&LEFT))?;
+        state.write(&LeftBehind::NAME, &text).inspect_err(|_| state.remove(&LeftBehind::NAME))?;
         Ok(state.flush()?)
     }
 
@@ -374,11 +375,28 @@ pub(crate) fn flush(state: &Folder) -> std::io::Result<()> {
 pub(crate) fn take_list(
     state: &Folder,
     number: u64,
-    at: usize,
-    (journal, list): (&Journal, &PlainName),
+    list: &PlainName,
+    (journal, sound): (&Journal, &PlainName),
 ) -> std::io::Result<()> {
-    let name = PlainName::parse(format!("{number}.files-{at}")).map_err(std::io::Error::other)?;
-    journal.move_kept(list, &state.inner(&FOLDER)?, &name)
+    journal.move_kept(sound, &state.inner(&FOLDER)?, &list_name(number, list)?)
+}
+
+/// The name among the records of a list of files, by the one it has in the journal.
+fn list_name(number: u64, list: &PlainName) -> std::io::Result<PlainName> {
+    PlainName::parse(format!("{number}.{list}")).map_err(std::io::Error::other)
+}
+
+/// The list of files that was taken over from the journal; `None` where it was not yet.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn list(
+    state: &Folder,
+    number: u64,
+    list: &PlainName,
+) -> std::io::Result<Option<Vec<u8>>> {
+    let Some(folder) = state.inner_if_there(&FOLDER)? else { return Ok(None) };
+    folder.read(&list_name(number, list)?)
 }
 
 /// The lists of files that a change gave another number, as one.

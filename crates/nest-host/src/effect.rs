@@ -15,6 +15,7 @@ use nest_core::value::escaped::Escaped;
 use rustix::fs::{AtFlags, Mode, RenameFlags};
 use rustix::io::Errno;
 
+use crate::changes;
 use crate::home::{Making, give_directory, remove_all};
 use crate::interrupt::Patience;
 use crate::inventory;
@@ -36,6 +37,8 @@ pub struct Hands<'a> {
     pub state: &'a Folder,
     /// The journal, which keeps what can't be had from the disk.
     pub journal: &'a Journal,
+    /// The number of the change.
+    pub number: Option<u64>,
     /// Whether this is what a crash left to be done: what is not as it was then is told,
     /// and stands in no way.
     pub recovering: bool,
@@ -199,21 +202,27 @@ impl Hands<'_> {
         self.sound_list(name, digest).map(|(_, list)| list)
     }
 
-    /// The same, with the name of the one of the two that is sound.
+    /// The same, with the name in the journal of the one that is sound; nothing where it
+    /// was taken over by the records already.
     ///
     /// # Errors
-    /// The system's, and one where neither is.
+    /// The system's, and one where there is none.
     pub fn sound_list(
         &self,
         name: &PlainName,
         digest: Option<&str>,
-    ) -> std::io::Result<(PlainName, Vec<u8>)> {
+    ) -> std::io::Result<(Option<PlainName>, Vec<u8>)> {
+        let sound =
+            |list: &Vec<u8>| digest.is_none_or(|digest| nest_core::drift::digest(list) == digest);
         for name in [Some(name.clone()), second(name)].into_iter().flatten() {
-            if let Some(list) = self.journal.kept(&name)?
-                && digest.is_none_or(|digest| nest_core::drift::digest(&list) == digest)
-            {
-                return Ok((name, list));
+            if let Some(list) = self.journal.kept(&name)?.filter(sound) {
+                return Ok((Some(name), list));
             }
+        }
+        if let Some(number) = self.number
+            && let Some(list) = changes::list(self.state, number, name)?.filter(sound)
+        {
+            return Ok((None, list));
         }
         let message = format!("{name}, the list of those files, is not in the journal any more");
         Err(std::io::Error::other(message))

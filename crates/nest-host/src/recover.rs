@@ -18,8 +18,10 @@ use crate::digest::digest_of;
 use crate::effect::{Hands, Place, Standing};
 use crate::journal::{Effect, Entry, Found, Journal, JournalError, Replaced};
 use crate::lock::Lock;
+use crate::retired;
 use crate::state::{self, Folder, State, StateError};
 use crate::store::{self, Focus};
+use crate::suspended;
 use crate::tree::{Tree, path_of};
 use crate::untrusted::read_configuration;
 
@@ -127,12 +129,9 @@ pub fn unfinished(tree: &Tree, state: &State) -> Result<Option<Unfinished>, Reco
 /// Looks where a journal can be: in the state folder, and in `etc` for changes
 /// that kept no state. One in another state folder is not passed over.
 fn find(tree: &Tree, state: &State) -> Result<Option<(Folder, Found)>, RecoverError> {
-    match state.marked_elsewhere(tree) {
-        Ok(None) => {}
-        Ok(Some(path)) => {
-            return Err(JournalError::OtherState(path.display().to_string()).into());
-        }
-        Err((path, fault)) => return Err(JournalError::Fault { path, fault }.into()),
+    let marked = state.marked_elsewhere(tree);
+    if let Ok(Some(path)) = marked {
+        return Err(JournalError::OtherState(path.display().to_string()).into());
     }
     for folder in [state.open(tree)?, state::left_without_state(tree)?] {
         let Some(folder) = folder else { continue };
@@ -147,7 +146,11 @@ fn find(tree: &Tree, state: &State) -> Result<Option<(Folder, Found)>, RecoverEr
         let shown = State::InTree.shown().unwrap_or_default();
         return Err(JournalError::OtherState(shown).into());
     }
-    Ok(None)
+    // Somewhere else there may be one, and nobody knows where.
+    match marked {
+        Err((path, fault)) => Err(JournalError::Fault { path, fault }.into()),
+        Ok(_) => Ok(None),
+    }
 }
 
 /// Finishes or rolls back what stands unfinished. The lock proves that it is not
@@ -183,7 +186,8 @@ pub fn recover(
         return Err(JournalError::OtherTree { what, tree: other }.into());
     }
     let notes = Mutex::default();
-    let hands = Hands { tree, state: &folder, journal: &journal, recovering: true, notes };
+    let (number, recovering) = (entry.number, true);
+    let hands = Hands { tree, state: &folder, journal: &journal, number, recovering, notes };
     let finished = match ready {
         true => finish(&hands, &entry)?,
         false => false,
@@ -192,6 +196,10 @@ pub fn recover(
         roll_back(&hands, &entry, ready)?;
     }
     let notes = hands.take_notes();
+    // What a crash left of documents that were being written.
+    for name in [&retired::NAME, &suspended::NAME, &LeftBehind::NAME] {
+        folder.remove_beside(name);
+    }
     journal.drop(&folder);
     if !finished {
         drop(folder);
@@ -342,10 +350,14 @@ fn compare(
             Standing::Waiting | Standing::Other => {}
         }
     }
-    if let (Some(digest), Some(number)) = (&entry.record_beside, entry.number) {
+    if let Some(number) = entry.number {
         let records = changes::digests(hands.state, number);
         let records = records.map_err(|error| failed(entry, "looking for its record", error))?;
-        if !records.contains(&Some(digest.clone())) {
+        // It gets its name when all else is done.
+        visible |= records[1].is_some();
+        if let Some(digest) = &entry.record_beside
+            && !records.contains(&Some(digest.clone()))
+        {
             lost.push(format!("the record of change {number} is not what was written"));
         }
     }

@@ -168,7 +168,7 @@ pub fn commit(
     let journal = Journal::make(&folder).inspect_err(|_| drop_all(&folder))?;
     let (recovering, notes) = (false, Mutex::default());
     let mut change = Change {
-        hands: Hands { tree, state: &folder, journal: &journal, recovering, notes },
+        hands: Hands { tree, state: &folder, journal: &journal, number, recovering, notes },
         loaded,
         plan,
         circumstances,
@@ -454,14 +454,16 @@ pub(crate) fn keep_record(
     entry: &Entry,
     record: &Record,
 ) -> std::io::Result<()> {
-    for (at, effect) in entry.effects.iter().enumerate() {
+    for effect in &entry.effects {
         let Effect::Reown { list, digest, .. } = effect else { continue };
         // After a crash one of the two may be lost, or have been taken over already.
         let sound = match hands.recovering {
             true => hands.sound_list(list, digest.as_deref())?.0,
-            false => list.clone(),
+            false => Some(list.clone()),
         };
-        changes::take_list(hands.state, record.number, at, (hands.journal, &sound))?;
+        if let Some(sound) = sound {
+            changes::take_list(hands.state, record.number, list, (hands.journal, &sound))?;
+        }
     }
     let whole = entry.record_beside.is_none().then_some(record);
     // After a crash what waits may not be what was written.

@@ -618,9 +618,11 @@ impl Follower<'_> {
         let to = self.at(call.number(2), call.text(3), false);
         let (Some((from, name, moved)), Some((to, new, there))) = (from, to) else { return };
         if let Some(moved) = moved {
-            // Files that wait for their names; the journal itself is not among them.
+            // Files that wait for their names; the journal itself, and the mark that tells
+            // where it is, are not among them.
             let file = matches!(self.disk.0[moved].kind, Kind::File(_));
-            let journal = new.ends_with(b"begun.json") || new.ends_with(b"ready.json");
+            let journal = [&b"begun.json"[..], b"ready.json", b".copper-nest-state"];
+            let journal = journal.iter().any(|name| new == *name);
             if file && !journal && name.starts_with(b".") {
                 self.staged.insert(moved);
             }
