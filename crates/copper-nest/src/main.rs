@@ -17,7 +17,16 @@ use std::process::ExitCode;
 
 use clap::{CommandFactory, FromArgMatches};
 
+/// Lets as many files be open as the system allows: a walk down a tree has several.
+fn raise_limits() {
+    use rustix::process::{Resource, Rlimit, getrlimit, setrlimit};
+    let Rlimit { maximum, .. } = getrlimit(Resource::Nofile);
+    // Where that is not allowed it has to go with what there is.
+    let _ = setrlimit(Resource::Nofile, Rlimit { current: maximum, maximum });
+}
+
 fn main() -> ExitCode {
+    raise_limits();
     complete::answer();
     let mut command = cli::Cli::command();
     let given = command.get_matches_mut();

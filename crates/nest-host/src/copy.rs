@@ -17,7 +17,7 @@ use crate::walk::{At, Ladder, Visitor, descend, split_last};
 
 /// Copies the entry `from` of one directory as the entry `to` of another, where
 /// nothing is, and flushes it. What is mounted inside stops it (`EXDEV`): that can't be
-/// moved. An interrupt does too (`EINTR`).
+/// moved. An interrupt does too (`ECANCELED`).
 ///
 /// # Errors
 /// The system's. What was copied so far is left for the caller to remove.
@@ -138,7 +138,7 @@ const PIECE: usize = 256 << 10;
 /// to be used again.
 ///
 /// # Errors
-/// The system's, and `EINTR` once the program was told to stop.
+/// The system's, and `ECANCELED` once the program was told to stop.
 pub(crate) fn copy_contents(
     from: &OwnedFd,
     to: &OwnedFd,

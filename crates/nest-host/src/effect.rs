@@ -286,7 +286,7 @@ impl Hands<'_> {
     /// what could not be removed, in words.
     ///
     /// # Errors
-    /// `EINTR` where the program was told to stop: then the rest is for recovery.
+    /// `ECANCELED` where the program was told to stop: then the rest is for recovery.
     pub fn finish(&self, effect: &Effect) -> Result<Option<String>, Errno> {
         let patience = if self.recovering { Patience::Endless } else { Patience::Ends };
         let told = match effect {

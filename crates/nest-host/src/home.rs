@@ -361,7 +361,7 @@ pub fn give_directory(
 /// others.
 ///
 /// # Errors
-/// The first one of the system's, `EXDEV` for a mount, `EINTR` where an interrupt is
+/// The first one of the system's, `EXDEV` for a mount, `ECANCELED` where an interrupt is
 /// heeded; what is not there is no error.
 pub fn remove_all(directory: impl AsFd, name: &OsStr, patience: Patience) -> Result<(), Errno> {
     let mut removing = Removing { failed: None };

@@ -44,11 +44,12 @@ impl Patience {
     /// To be called in every loop that may take long.
     ///
     /// # Errors
-    /// `EINTR` once the program was told to stop, where that is heeded.
+    /// `ECANCELED` once the program was told to stop, where that is heeded: readers and
+    /// writers try again after an `EINTR`.
     pub fn check(self) -> Result<(), Errno> {
         let told = || INTERRUPTED.get().is_some_and(|told| told.load(Ordering::Relaxed));
         match self == Patience::Ends && told() {
-            true => Err(Errno::INTR),
+            true => Err(Errno::CANCELED),
             false => Ok(()),
         }
     }

@@ -170,9 +170,10 @@ pub fn recover(
             Journal::sweep(folder);
         }
         State::Nowhere.drop_if_empty(tree, &[]);
-        let made = State::marked_made(tree);
-        if !made.is_empty() {
-            state.drop_if_empty(tree, &made);
+        // Of a crash that came before there was a journal; a folder of the administrator's
+        // stays.
+        if *state == State::InTree {
+            state.drop_if_empty(tree, &State::marked_made(tree));
         }
         // Without the right to, the next change will do it.
         if let Err(error) = state.take_mark(tree) {

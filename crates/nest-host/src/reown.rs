@@ -81,6 +81,7 @@ pub fn find(tree: &Tree, reown: &Reown) -> std::io::Result<Carriers> {
     let ground = Ground { paths: &paths, stay: !reown.everywhere, but: &[] };
     let unseen = walk(tree, ground, &tell)
         .map_err(|(path, error)| std::io::Error::other(format!("{path}: {error}")))?;
+    Patience::Ends.check()?;
     let (mut lists, mut carried) = (Vec::new(), Carried::default());
     for found in found {
         let (list, part) = found.into_inner().unwrap_or_else(poisoned);
@@ -160,7 +161,7 @@ impl Given {
 /// is as it is, is counted and stands in no way.
 ///
 /// # Errors
-/// The system's for a list that makes no sense or a flush that fails, and `EINTR` where
+/// The system's for a list that makes no sense or a flush that fails, and `ECANCELED` where
 /// an interrupt is heeded.
 pub fn give(
     tree: &Tree,

@@ -2,7 +2,7 @@
 
 use std::os::fd::{BorrowedFd, OwnedFd};
 
-use bstr::{BStr, ByteSlice};
+use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::{Kind, Skeleton, SkeletonFault};
 use rustix::fs::OFlags;
 use rustix::io::Errno;
@@ -80,38 +80,59 @@ impl Visitor for Looking {
     }
 }
 
-/// How many files are below a directory, links not followed: up to `most`, and whether
-/// there are more.
+/// How many files are below a directory.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Count {
+    /// So many, or so many at least.
+    pub files: usize,
+    /// Whether there are more.
+    pub more: bool,
+    /// The first directory that could not be looked into, by its path below, and why.
+    pub uncounted: Option<(BString, String)>,
+}
+
+/// Counts the files below a directory, links not followed and no mount entered: up to
+/// `most`.
 ///
 /// # Errors
-/// The system's.
-pub(crate) fn count(directory: OwnedFd, most: usize) -> Result<(usize, bool), Errno> {
+/// The system's, for the directory itself.
+pub(crate) fn count(directory: OwnedFd, most: usize) -> Result<Count, Errno> {
     struct Counting {
-        count: usize,
+        count: Count,
         most: usize,
     }
     impl Visitor for Counting {
         type Error = Errno;
 
         fn file(&mut self, _: &At<'_>) -> Result<(), Errno> {
-            self.count += 1;
-            if self.count > self.most { Err(Errno::RANGE) } else { Ok(()) }
+            if self.count.files == self.most {
+                return Err(Errno::RANGE);
+            }
+            self.count.files += 1;
+            Ok(())
         }
 
         fn enter(&mut self, _: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
             Ok(true)
         }
 
-        fn mount(&mut self, _: &[u8], _: BorrowedFd<'_>) -> Result<(), Errno> {
+        fn mount(&mut self, path: &[u8], _: BorrowedFd<'_>) -> Result<(), Errno> {
+            let what = || (path.into(), "something is mounted there".to_owned());
+            self.count.uncounted.get_or_insert_with(what);
+            Ok(())
+        }
+
+        fn unreadable(&mut self, path: &[u8], error: Errno) -> Result<(), Errno> {
+            self.count.uncounted.get_or_insert_with(|| (path.into(), error.to_string()));
             Ok(())
         }
     }
-    let mut counting = Counting { count: 0, most };
+    let mut counting = Counting { count: Count::default(), most };
     match descend_into(directory, Patience::Ends, &mut counting) {
-        Ok(()) => Ok((counting.count, false)),
-        Err(Errno::RANGE) => Ok((most, true)),
-        Err(error) => Err(error),
+        Err(Errno::RANGE) => counting.count.more = true,
+        counted => counted?,
     }
+    Ok(counting.count)
 }
 
 /// Whether a link, at `path` below a directory, leads out of that directory when

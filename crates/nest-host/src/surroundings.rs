@@ -26,7 +26,7 @@ use crate::mentions;
 use crate::mounts::Mounts;
 use crate::processes;
 use crate::reown;
-use crate::skeleton;
+use crate::skeleton::{self, Count};
 use crate::state::{Notices, PassedOver, State};
 use crate::survey;
 use crate::tree::{Tree, path_of};
@@ -127,11 +127,11 @@ impl<'t> World<'t> {
     }
 
     /// How many files are in a directory and below it, links not followed: up to
-    /// `most`, and whether there are more.
+    /// `most`.
     ///
     /// # Errors
     /// Why they can't be counted.
-    pub fn count_files(&self, path: &BStr, most: usize) -> Result<(usize, bool), String> {
+    pub fn count_files(&self, path: &BStr, most: usize) -> Result<Count, String> {
         let directory = self.tree.open_file(path_of(path), OFlags::RDONLY | OFlags::DIRECTORY);
         let counted = directory.and_then(|directory| skeleton::count(directory, most));
         counted.map_err(|error| error.to_string())

@@ -232,6 +232,10 @@ impl<'w> Walk<'w> {
         let mut entries = RawDir::new(&inside.handle, buffer.spare_capacity_mut());
         let (mut seen, mut batch) = (0, Vec::new());
         while let Some(entry) = entries.next() {
+            // Whoever asked for the walk looks for that too.
+            if Patience::Ends.check().is_err() {
+                break;
+            }
             let entry = match entry {
                 Ok(entry) => entry,
                 Err(error) => {

@@ -69,11 +69,18 @@ fn files(world: &World<'_>, home: &BStr) -> String {
     if home == "/" || home.is_empty() {
         return String::new();
     }
-    match world.count_files(home, MOST_FILES) {
-        Ok((count, false)) => format!(", {}", counted(count, "file", "files")),
-        Ok((count, true)) => format!(", more than {count} files"),
-        Err(_) => String::new(),
-    }
+    let count = match world.count_files(home, MOST_FILES) {
+        Ok(count) => count,
+        Err(why) => return format!(", files not counted: {why}"),
+    };
+    let files = match count.more {
+        false => counted(count.files, "file", "files"),
+        true => format!("more than {} files", count.files),
+    };
+    let uncounted = count
+        .uncounted
+        .map(|(path, why)| format!(", but for {}{} ({why})", visible(home), visible(&path)));
+    format!(", {files}{}", uncounted.unwrap_or_default())
 }
 
 impl Shown<'_> {

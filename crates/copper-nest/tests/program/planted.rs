@@ -301,6 +301,32 @@ fn what_a_stranger_wrote_steers_no_terminal() {
         let text = format!("{}{}", run.stdout, run.stderr);
         assert!(!text.contains('\u{1b}') && !text.contains('\u{7}'), "{words}: {text:?}");
     }
+    // And so with every text of a record and of a kept account.
+    let base = with_maren();
+    base.done("delete user maren --yes");
+    for (file, words) in [
+        ("changes/2.json", "show change 2"),
+        ("changes/2.json", "list changes"),
+        ("changes/2.json", "undo 2 --yes"),
+        ("retired/user/maren.1002.2/account.json", "list retired"),
+        ("retired/user/maren.1002.2/account.json", "show user maren --retired"),
+        ("retired/user/maren.1002.2/account.json", "restore user maren"),
+    ] {
+        let path = format!("{STATE}/{file}");
+        let document: Value = serde_json::from_str(&base.read(&path)).unwrap();
+        let mut places = Vec::new();
+        strings(&document, "", &mut places);
+        for place in places {
+            let mut document = document.clone();
+            let old = document.pointer(&place).unwrap().as_str().unwrap().to_owned();
+            *document.pointer_mut(&place).unwrap() = format!("{old}\u{1b}[2J\u{7}").into();
+            let tree = base.copy();
+            tree.write(&path, document.to_string());
+            let run = tree.run(words);
+            let text = format!("{}{}", run.stdout, run.stderr);
+            assert!(!text.contains(['\u{1b}', '\u{7}']), "{words}, {place} of {file}: {text:?}");
+        }
+    }
 }
 
 #[test]

@@ -75,7 +75,7 @@ impl Packed {
 /// # Errors
 /// The system's, and one for what was altered meanwhile, does not come back from
 /// the disk the same, or has something mounted in it (`EXDEV`). An interrupt ends it
-/// (`EINTR`).
+/// (`ECANCELED`).
 pub fn pack(
     directory: &OwnedFd,
     name: &OsStr,

@@ -23,7 +23,7 @@ use crate::walk::{Ladder, split_last};
 ///
 /// # Errors
 /// The system's, and one for an archive that is not the one that was packed. An
-/// interrupt ends it (`EINTR`). What was unpacked so far is left for the caller to
+/// interrupt ends it (`ECANCELED`). What was unpacked so far is left for the caller to
 /// remove.
 pub fn unpack(
     folder: &Folder,

@@ -435,7 +435,7 @@ impl Change<'_> {
     /// Clears up, flushed.
     ///
     /// # Errors
-    /// `EINTR`, where the program was told to stop: the journal knows what is left.
+    /// `ECANCELED`, where the program was told to stop: the journal knows what is left.
     fn finish(&mut self) -> Result<(), Errno> {
         for effect in &self.entry.effects {
             self.outcome.notes.extend(self.hands.finish(effect)?);

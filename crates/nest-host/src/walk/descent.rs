@@ -77,7 +77,7 @@ pub trait Visitor {
 /// is judged for the entry itself too.
 ///
 /// # Errors
-/// The visitor's, and `EINTR` where an interrupt is heeded. `ENOENT` where the entry is
+/// The visitor's, and `ECANCELED` where an interrupt is heeded. `ENOENT` where the entry is
 /// not there.
 pub fn descend<V: Visitor>(
     directory: impl AsFd,

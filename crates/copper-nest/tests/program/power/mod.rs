@@ -333,3 +333,68 @@ impl Scene {
         self.wanted[0] = self.wanted[1].clone();
     }
 }
+
+/// Several at once: there is more that may be lost, and more ways in which it may.
+mod several {
+    use super::*;
+
+    fn with_a_crew() -> TestTree {
+        let tree = with_maren();
+        tree.done("create user odalys perrin --join pilots,slipway");
+        for name in ["odalys", "perrin"] {
+            tree.write(&format!("home/{name}/letter"), "dear\n");
+            if is_root() {
+                let uid = if name == "odalys" { 1003 } else { 1004 };
+                tree.chown(&format!("home/{name}/letter"), uid, uid);
+            }
+        }
+        tree
+    }
+
+    #[test]
+    fn come() {
+        cut(TestTree::new(), "create user maren odalys perrin brannoc --join pilots,slipway");
+        let folder = tempfile::tempdir().unwrap();
+        let file = folder.path().join("crew.toml");
+        let mut text = "[[group]]\nname = 'divers'\nmember = ['maren', 'crew0']\n".to_owned();
+        text += "[[user]]\nname = 'maren'\njoin = ['slipway']\nshell = '/bin/sh'\n";
+        for at in 0..6 {
+            text += &format!("[[user]]\nname = 'crew{at}'\njoin = ['pilots']\n");
+        }
+        std::fs::write(&file, text).unwrap();
+        cut(with_maren(), &format!("intake {} --existing update", file.display()));
+    }
+
+    #[test]
+    fn go() {
+        cut(with_a_crew(), "delete user maren odalys perrin --yes");
+        cut(with_a_crew(), "delete user maren odalys perrin --files archive --yes");
+        cut(with_a_crew(), "delete user maren odalys --files erase --yes");
+        cut(with_a_crew(), "delete user maren --files give:odalys --yes");
+    }
+
+    #[test]
+    fn come_back() {
+        for files in ["set-aside", "archive"] {
+            let tree = with_a_crew();
+            tree.done(&format!("delete user maren odalys perrin --files {files} --yes"));
+            cut(tree, "restore user maren odalys perrin");
+        }
+        let tree = with_a_crew();
+        tree.done("delete user maren odalys perrin --yes");
+        cut(tree, "undo --yes");
+    }
+
+    #[test]
+    fn are_renamed_and_given_back() {
+        let tree = with_a_crew();
+        tree.done("rename user maren marlo");
+        cut(tree, "undo --yes");
+        let tree = TestTree::new();
+        tree.done("create user maren odalys perrin");
+        cut(tree, "undo --yes");
+        let tree = with_a_crew();
+        tree.done("delete group slipway --service --yes");
+        cut(tree, "restore group slipway");
+    }
+}
