@@ -12,6 +12,7 @@ use nest_core::retired::RetiredAccount;
 use nest_core::value::Day;
 use nest_host::changes::{self, LeftBehind};
 use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
+use nest_host::journal::JournalError;
 use nest_host::lock::Lock;
 use nest_host::recover::{self, Foreign};
 use nest_host::retired::{self, RetiredError};
@@ -288,10 +289,12 @@ impl<'g> Session<'g> {
                 }
             }
             Ok(_) => {}
-            Err(error) => {
+            // A state folder that is closed to whoever looks tells nothing.
+            Err(error @ recover::RecoverError::Journal(_)) if !is_closed(&error) => {
                 let told = Failure::from(error);
                 errln!("{}", visible(told.message.as_bytes()));
             }
+            Err(error) => tracing::info!(%error, "the journal can't be read"),
         }
     }
 
@@ -478,6 +481,14 @@ impl<'g> Session<'g> {
             _ => Ok(()),
         }
     }
+}
+
+/// Whether a journal can't be read for want of the right to.
+fn is_closed(error: &recover::RecoverError) -> bool {
+    let recover::RecoverError::Journal(JournalError::Unusable { error, .. }) = error else {
+        return false;
+    };
+    error.kind() == std::io::ErrorKind::PermissionDenied
 }
 
 fn confirm() -> Result<(), Failure> {

@@ -112,6 +112,12 @@ impl SignIn {
         self.both.is_empty() && self.key.is_empty()
     }
 
+    /// Whether it can't be told if a key lets it in.
+    pub fn key_is_unknown(&self) -> bool {
+        let unknown = |obstacle: &Obstacle| matches!(obstacle, Obstacle::Unknown(_));
+        self.both.is_empty() && !self.key.is_empty() && self.key.iter().all(unknown)
+    }
+
     /// `yes`, or the first reason why not in a word or two, for a table.
     pub fn in_short(&self) -> String {
         if self.by_password() || self.by_key() {
@@ -119,6 +125,9 @@ impl SignIn {
                 true => "yes, new password".into(),
                 false => "yes".into(),
             };
+        }
+        if self.key_is_unknown() {
+            return "key not known".to_owned();
         }
         let first = self.both.first().or(self.password.first());
         first.map_or("no", Obstacle::in_short).to_owned()

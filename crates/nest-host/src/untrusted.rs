@@ -143,13 +143,10 @@ pub fn open_component(
     }
     debug_assert!(is_component(bytes) || bytes.len() > 200);
     let flags = flags | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-    let resolve = ResolveFlags::BENEATH
-        | ResolveFlags::NO_SYMLINKS
-        | ResolveFlags::NO_MAGICLINKS
-        | ResolveFlags::NO_XDEV;
-    // A link itself is told apart by its status, where nothing but a handle is asked for.
-    if flags.contains(OFlags::PATH) && !flags.contains(OFlags::DIRECTORY) {
-        return rustix::fs::openat(directory, name, flags, mode);
+    let mut resolve = ResolveFlags::BENEATH | ResolveFlags::NO_MAGICLINKS | ResolveFlags::NO_XDEV;
+    // Where nothing but a handle is asked for, a link itself is told by its status.
+    if !flags.contains(OFlags::PATH) || flags.contains(OFlags::DIRECTORY) {
+        resolve |= ResolveFlags::NO_SYMLINKS;
     }
     match rustix::fs::openat2(&directory, name, flags, mode, resolve) {
         Err(Errno::NOSYS | Errno::PERM) => rustix::fs::openat(directory, name, flags, mode),

@@ -186,6 +186,7 @@ impl Shown<'_> {
         };
         let key = match answer.by_key() {
             true => format!("yes, {}", counted(answer.keys, "key", "keys")),
+            false if answer.key_is_unknown() => join(&answer.key),
             false => format!("no, {}", join(&answer.key)),
         };
         format!("by password: {password}. By key: {key}")
@@ -281,7 +282,7 @@ pub fn to_json(shown: &Shown<'_>) -> Value {
         "sign_in": {
             "password": shown.sign_in.by_password(),
             "must_change": shown.sign_in.must_change,
-            "keys": shown.sign_in.by_key(),
+            "keys": (!shown.sign_in.key_is_unknown()).then(|| shown.sign_in.by_key()),
             "reasons": shown.sign_in.reasons(),
         },
     })

@@ -37,6 +37,9 @@ pub(super) enum Kind {
 
 /// An attribute's key in a pax header.
 const ATTRIBUTE: &str = "SCHILY.xattr.";
+/// The most bytes that a pax header may have: the longest path that a walk came by, and
+/// more.
+const LONGEST_HEADER: u64 = 64 << 20;
 /// Paths up to this long stand in the ordinary header.
 const SHORT: usize = 99;
 
@@ -210,6 +213,9 @@ pub(super) fn each<R: Read>(
     for entry in archive.entries()?.raw(true) {
         let mut entry = entry?;
         if entry.header().entry_type() == tar::EntryType::XHeader {
+            if entry.header().size()? > LONGEST_HEADER {
+                return Err(damaged("a header that is too long"));
+            }
             let mut text = Vec::new();
             entry.read_to_end(&mut text)?;
             pax = read_pax(&text).ok_or_else(|| damaged("a header"))?;
