@@ -7,7 +7,7 @@
 //!
 //! A journal may be a stranger's: it lies in the tree. So it names what lies in the
 //! state folder by types that can hold nothing but what this program would name, and
-//! [`Entry::fault`] finds what it could not have written.
+//! `Entry::fault` finds what it could not have written.
 
 use nest_core::plan::Access;
 use nest_core::plan::Owner;
