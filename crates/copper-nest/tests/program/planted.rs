@@ -372,7 +372,18 @@ fn one_damaged_file_keeps_none_of_the_others() {
             "ids.json" => {
                 let run = tree.refused("create user perrin", 6, "ids.json ");
                 assert_eq!(run.stderr.matches("ids.json").count(), 1, "{}", run.stderr);
-                tree.refused("restore user maren", 6, "ids.json ");
+                tree.refused("delete user tavish --yes", 6, "ids.json ");
+                // Whoever comes back takes no number that could be somebody else's.
+                let other = tree.copy();
+                let told = format!("{path} is passed over: it {says}");
+                assert!(tree.done("restore user maren").stderr.contains(&told));
+                assert!(other.done("undo 3 --yes").stderr.contains(&told));
+                for tree in [&tree, &other] {
+                    assert!(tree.read("etc/passwd").contains("\nmaren:x:1002:"));
+                    assert_eq!(tree.read(&path), text, "it is left to be mended");
+                    // What was made by the change that is taken back, is retired.
+                    tree.refused("undo 1 --yes", 6, "ids.json ");
+                }
             }
             "suspended.json" => {
                 tree.refused("suspend user tavish --reason x --yes", 6, "suspended.json ");

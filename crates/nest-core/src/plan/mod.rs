@@ -120,15 +120,18 @@ pub struct Plan {
     pub next: Vec<String>,
     /// The change that this one takes back.
     pub undoes: Option<u64>,
+    /// No number is chosen: whoever comes back gets those that were its own.
+    pub returning: bool,
     /// Everything is as was asked already: there is nothing to do.
     pub nothing: bool,
 }
 
 impl Plan {
-    /// Whether it gives or takes a number, so that it has to be known which are retired.
+    /// Whether it chooses a number or retires one, so that it has to be known which are
+    /// retired.
     pub fn needs_numbers(&self) -> bool {
         let of_numbers = |step: &Step| matches!(step, Step::RetireIds(_) | Step::ReviveIds(_));
-        self.steps.iter().any(of_numbers) || retire::moves_numbers(&self.edits)
+        self.steps.iter().any(of_numbers) || (!self.returning && retire::moves_numbers(&self.edits))
     }
 
     /// Whether it alters what is noted of suspended accounts.

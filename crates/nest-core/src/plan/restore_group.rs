@@ -32,7 +32,8 @@ pub(super) type Back = (File, usize, Vec<u8>);
 /// The first [`Refusal`].
 pub fn restore_group(ground: Ground<'_>, request: &RestoreGroup) -> Result<Plan, Box<Refusal>> {
     let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-    let mut plan = Plan { summary: format!("restore group {all}"), ..Plan::default() };
+    let summary = format!("restore group {all}");
+    let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
     if request.names.len() > 1 && request.as_name.is_some() {
         return Err(Refusal::new("no group was restored", Reason::OneOnly("--as")));
     }

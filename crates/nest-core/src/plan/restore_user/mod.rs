@@ -37,7 +37,8 @@ pub struct RestoreUser {
 /// The first [`Refusal`].
 pub fn restore_user(ground: Ground<'_>, request: &RestoreUser) -> Result<Plan, Box<Refusal>> {
     let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
-    let mut plan = Plan { summary: format!("restore user {all}"), ..Plan::default() };
+    let summary = format!("restore user {all}");
+    let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
     if request.names.len() > 1 && request.as_name.is_some() {
         return Err(Refusal::new("nobody was restored", Reason::OneOnly("--as")));
     }

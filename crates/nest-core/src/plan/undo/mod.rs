@@ -37,6 +37,7 @@ pub fn undo(ground: Ground<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>>
         Undoing { ground, record, draft: Draft::new(ground.book), plan: Plan::default() };
     undoing.plan.summary = format!("undo {}", record.number);
     undoing.plan.undoes = Some(record.number);
+    undoing.plan.returning = true;
     let mut subject = Subject::new(format!("change {}", record.number));
     let by = record.by.name.clone().unwrap_or_else(|| format!("uid {}", record.by.uid));
     let day = record.time.split('T').next().unwrap_or_default();
