@@ -241,6 +241,11 @@ pub fn has_lost_parts(line: &[u8]) -> bool {
         || line.split_str(":").enumerate().any(|(at, field)| at != 1 && field.contains_str(HIDDEN))
 }
 
+/// Whether a record of a line can give it back, but for the hash in its password field.
+pub fn is_kept(file: File, line: &[u8]) -> bool {
+    !has_lost_parts(&shown(file, line))
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;

@@ -40,21 +40,23 @@ fn slips() -> Vec<(&'static str, &'static str, String)> {
     ]
 }
 
+fn tree_with((file, start, line): (&str, &str, &str)) -> TestTree {
+    let tree = TestTree::new();
+    let text = tree.read(file);
+    let lines = text.lines().map(|old| if old.starts_with(start) { line } else { old });
+    tree.write(file, lines.collect::<Vec<_>>().join("\n") + "\n");
+    if file == "etc/shadow" {
+        tree.chmod(file, 0o640);
+    }
+    tree
+}
+
 #[test]
 fn a_hash_that_slipped_is_in_no_text_and_no_record() {
     let secret = &SALT[..12];
     let mut told = 0;
     for (file, start, line) in slips() {
-        let tree = TestTree::new();
-        let text: Vec<String> = tree
-            .read(file)
-            .lines()
-            .map(|old| if old.starts_with(start) { line.clone() } else { old.to_owned() })
-            .collect();
-        tree.write(file, text.join("\n") + "\n");
-        if file == "etc/shadow" {
-            tree.chmod(file, 0o640);
-        }
+        let tree = tree_with((file, start, &line));
         for words in [
             "check",
             "check --format json",
@@ -108,4 +110,45 @@ fn what_was_hidden_is_not_put_back_as_if_it_were_the_text() {
     let now = tree.read("etc/gshadow");
     tree.refused("undo --yes", 3, "stood what may be a hash, in a place where none belongs");
     assert_eq!(tree.read("etc/gshadow"), now);
+}
+
+#[test]
+fn repair_takes_nothing_away_that_undo_could_not_give_back() {
+    let secret = &SALT[..12];
+    let mut ways = 0;
+    for (file, start, line) in slips() {
+        let tree = tree_with((file, start, &line));
+        let before = tree.read(file);
+        // A hash in its own place may go with its line, which is said.
+        let slipped = |text: &str| -> Vec<String> {
+            let holds = |line: &&str| {
+                line.split(':').enumerate().any(|(at, field)| at != 1 && field.contains(secret))
+            };
+            text.lines().filter(holds).map(str::to_owned).collect()
+        };
+        let repaired = tree.done("repair --yes");
+        assert_eq!(slipped(&tree.read(file)), slipped(&before), "{line:?}: {}", repaired.stdout);
+        if !repaired.stdout.contains("nothing was changed") {
+            tree.done("undo --yes");
+        }
+        assert_eq!(slipped(&tree.read(file)), slipped(&before), "{line:?}");
+        // What is offered instead works.
+        for finding in tree.json("check --files-only")["findings"].as_array().unwrap() {
+            let remedy = finding["remedy"].as_str().unwrap_or_default();
+            if let Some((_, place)) = remedy.split_once("repair --take-out ") {
+                tree.done(&format!("repair --dry-run --take-out {place}")).says("drops");
+                ways += 1;
+            }
+        }
+    }
+    assert!(ways > 10, "{ways}");
+    // A line that repair mends by itself does not go.
+    let line = "hesper:!:20602:0:365:7:30:20900:";
+    let tree = tree_with(("etc/shadow", "tavish:", line));
+    let place = tree.read("etc/shadow").lines().position(|other| other == line).unwrap() + 1;
+    tree.refused(
+        &format!("repair --yes --take-out etc/shadow:{place}"),
+        3,
+        "nothing is wrong with",
+    );
 }

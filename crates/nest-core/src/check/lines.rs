@@ -7,7 +7,7 @@ use super::remedy::free_name;
 use super::screen::Screen;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
-use crate::secret::{HIDDEN, NOT_SHOWN, hidden_words, shown};
+use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 
@@ -106,7 +106,7 @@ fn form(
 }
 
 /// Another name for what has one that can't be.
-fn another_name(ground: Ground<'_>, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
+pub(super) fn another_name(ground: Ground<'_>, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
     let (file, name) = (lines.file(), line.name());
     let owner = if file.is_of_groups() { File::Group } else { File::Passwd };
     let whole = line.is_whole(file);
@@ -138,8 +138,9 @@ pub(super) fn found(
         false => hidden_words(lines.file(), line.bytes),
     };
     let take_out = || Remedy::take_out(lines.file(), number);
-    let (message, remedies) =
-        (hide(message, &hidden), hide_in_remedies(remedies, &hidden, take_out));
+    let loses = has_lost_parts(&text) && remedies.iter().any(Remedy::alters_the_line);
+    let remedies = if loses { take_out() } else { hide_in_remedies(remedies, &hidden, take_out) };
+    let message = hide(message, &hidden);
     let subject = match text.trim_ascii_start().split_str(":").next() {
         Some(name) if name.contains_str(HIDDEN) || name == NOT_SHOWN.as_bytes() => {
             format!("line {number}").into()

@@ -12,7 +12,7 @@ use super::remedy::free_name;
 use super::screen::Screen;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
-use crate::secret::{shown, told};
+use crate::secret::{is_kept, shown, told};
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::{members, nearest};
 
@@ -172,11 +172,15 @@ fn mismatches(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mu
         }
         let message =
             format!("the members differ between etc/group and etc/gshadow: {}.", parts.join("; "));
-        let remedy = Remedy::repair(rule);
+        let number = table.lines().number(at);
+        let remedy = match is_kept(File::Gshadow, other.bytes) {
+            true => Remedy::repair(rule),
+            false => Remedy::take_out(File::Gshadow, number),
+        };
         let mut finding = found(rule, book.groups.lines(), line, Mark::Field(3), message, remedy);
         finding.related.push(Related {
             file: File::Gshadow,
-            line: table.lines().number(at),
+            line: number,
             text: shown(File::Gshadow, other.bytes),
         });
         out.findings.push(finding);

@@ -4,10 +4,11 @@
 use bstr::{BStr, BString};
 use rayon::prelude::*;
 
-use super::lines::found;
+use super::lines::{another_name, found};
 use super::screen::Screen;
 use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::plan::Ground;
+use crate::secret::is_kept;
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Lines, Passwd, Record, SubId};
 
@@ -82,8 +83,28 @@ fn missing_gshadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         let group = Group::read(line.record())?;
         let name = BStr::new(group.name);
         let message = format!("etc/gshadow has no line for the group {name}.");
-        Some(found(rule, groups, line, Mark::Field(0), message, Remedy::repair(rule)))
+        let added = [group.name, b"!", b"", group.members].join(&b':');
+        let remedy = remedy_of_lacking(rule, ground, (groups, line), File::Gshadow, &added);
+        Some(found(rule, groups, line, Mark::Field(0), message, remedy))
     });
+}
+
+/// What adds the line that another file lacks; nothing does, as long as it would hold what
+/// is no name.
+fn remedy_of_lacking(
+    rule: &'static Rule,
+    ground: Ground<'_>,
+    (lines, line): (&Lines, Line<'_>),
+    file: File,
+    added: &[u8],
+) -> Vec<Remedy> {
+    if is_kept(file, added) {
+        return Remedy::repair(rule);
+    }
+    match file == File::Gshadow && is_kept(file, &[line.name(), b":!::"].concat()) {
+        true => Remedy::by_hand("take out of its list what is no name"),
+        false => another_name(ground, lines, line),
+    }
 }
 
 fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
@@ -115,7 +136,9 @@ fn missing_shadow(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
         let user = Passwd::read(line.record()).filter(Passwd::is_shadowed)?;
         let name = BStr::new(user.name);
         let message = format!("etc/shadow has no line for {name}: no password lets it in.");
-        Some(found(rule, users, line, Mark::Field(1), message, Remedy::repair(rule)))
+        let added = [user.name, b":!:0::::::"].concat();
+        let remedy = remedy_of_lacking(rule, ground, (users, line), File::Shadow, &added);
+        Some(found(rule, users, line, Mark::Field(1), message, remedy))
     });
 }
 

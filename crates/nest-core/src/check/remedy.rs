@@ -4,7 +4,7 @@ use bstr::{BStr, BString};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 
-use super::{Finding, Rule};
+use super::{Finding, Rule, repair};
 use crate::allot::IdMap;
 use crate::plan::Ground;
 use crate::table::File;
@@ -56,6 +56,15 @@ impl Remedy {
     /// `repair` mends it by itself.
     pub(super) fn repair(rule: &Rule) -> Vec<Self> {
         Self::all([Command::Repair(rule.name)])
+    }
+
+    /// Whether `repair` would do it in the line of the finding.
+    pub(super) fn alters_the_line(&self) -> bool {
+        let alters = |command: &Command| match command {
+            Command::Repair(rule) => repair::alters_the_line(rule),
+            Command::Own(_) | Command::System(..) => false,
+        };
+        self.commands.iter().any(alters)
     }
 
     /// The line is taken out: that is for the administrator to decide.

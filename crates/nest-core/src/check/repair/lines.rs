@@ -142,26 +142,29 @@ fn hide(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<
         return None;
     }
     let (at, line) = line_of(working, finding)?;
+    if !working.is_kept(finding.file, at) {
+        return None;
+    }
     let (name, hash) = (field(&line, 0).trim_ascii_start(), field(&line, 1));
-    match working.named(file, name) {
+    let moved = match working.named(file, name) {
         Some(hidden) => {
             let other = working.line(file, hidden)?.to_vec();
             if !matches!(field(&other, 1), b"!" | b"*" | b"x" | b"!!" | b"") {
                 return None;
             }
-            working.alter(file, hidden, with_fields(&other, &[(1, hash)]));
+            working.alter(file, hidden, with_fields(&other, &[(1, hash)]))
         }
         None if file == File::Gshadow => {
             let listed = field(&line, 3);
-            working.add(file, [name, hash, b"", listed].join(&b':'));
+            working.add(file, [name, hash, b"", listed].join(&b':'))
         }
         None => {
             let today = ground.today.0.to_string();
-            working.add(file, [name, b":", hash, b":", today.as_bytes(), b"::::::"].concat());
+            working.add(file, [name, b":", hash, b":", today.as_bytes(), b"::::::"].concat())
         }
-    }
-    working.alter(finding.file, at, with_fields(&line, &[(1, b"x")]));
-    Some(format!("moves the hash to {}", file.path()))
+    };
+    (moved && working.alter(finding.file, at, with_fields(&line, &[(1, b"x")])))
+        .then(|| format!("moves the hash to {}", file.path()))
 }
 
 fn close(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
@@ -180,8 +183,8 @@ fn shadow_line(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> 
         return None;
     }
     let today = ground.today.0.to_string();
-    working.add(File::Shadow, [name, b":!:", today.as_bytes(), b"::::::"].concat());
-    Some("adds the line, with the password locked".to_owned())
+    let added = working.add(File::Shadow, [name, b":!:", today.as_bytes(), b"::::::"].concat());
+    added.then(|| "adds the line, with the password locked".to_owned())
 }
 
 fn gshadow_line(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
@@ -190,8 +193,8 @@ fn gshadow_line(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Opti
     if working.named(File::Gshadow, name).is_some() {
         return None;
     }
-    working.add(File::Gshadow, [name, b"!", b"", listed].join(&b':'));
-    Some("adds the line, without a password".to_owned())
+    let added = working.add(File::Gshadow, [name, b"!", b"", listed].join(&b':'));
+    added.then(|| "adds the line, without a password".to_owned())
 }
 
 fn same_members(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {

@@ -15,7 +15,7 @@ use crate::plan::{
     Access, Caution, CreateUser, Ground, LineTrouble, Owner, Plan, Refusal, Step, Subject,
     plan_home,
 };
-use crate::secret::hash_of;
+use crate::secret::{has_lost_parts, hash_of};
 use crate::table::{Edit, File};
 
 /// So often the files are looked at again for what a mend brought to light.
@@ -56,6 +56,15 @@ pub struct Repaired {
 /// right answer.
 pub fn is_mended(rule: &Rule) -> bool {
     MENDS.iter().any(|(name, _)| *name == rule.name) || BY_STEPS.contains(&rule.name)
+}
+
+/// Mends that leave the line of a finding as it is.
+const BESIDE_THE_LINE: [&str; 4] =
+    ["missing-newline", "missing-shadow", "missing-gshadow", "member-mismatch"];
+
+/// Whether mending what a rule found alters the line where it was found.
+pub(super) fn alters_the_line(rule: &str) -> bool {
+    MENDS.iter().any(|(name, _)| *name == rule) && !BESIDE_THE_LINE.contains(&rule)
 }
 
 /// Plans the mending of everything that is safe to mend.
@@ -200,11 +209,20 @@ impl Repairing<'_> {
 
     /// Takes lines out that are at fault.
     fn take_out(&mut self, lines: &[(File, usize)]) -> Result<(), Box<Refusal>> {
-        let only: Vec<_> = TAKEN_OUT.iter().filter_map(|name| rule(name)).collect();
+        let mended = MENDS.iter().map(|(name, _)| name);
+        let only: Vec<_> = TAKEN_OUT.iter().chain(mended).filter_map(|name| rule(name)).collect();
         let selection = Selection { only, files_only: true, ..Selection::default() };
         let report = check(self.ground, &selection);
         for &(file, line) in lines {
-            let at_fault = report.findings.iter().find(|one| (one.file, one.line) == (file, line));
+            // What is mended by itself is not taken out, unless the mend would lose something.
+            let is_at_fault = |finding: &&Finding| {
+                let here = (finding.file, finding.line) == (file, line);
+                let beside =
+                    finding.related.iter().find(|one| (one.file, one.line) == (file, line));
+                here && (TAKEN_OUT.contains(&finding.rule.name) || has_lost_parts(&finding.text))
+                    || beside.is_some_and(|related| has_lost_parts(&related.text))
+            };
+            let at_fault = report.findings.iter().find(is_at_fault);
             let Some(finding) = at_fault else {
                 let what = format!("{}:{line} was not taken out", file.path());
                 let count = self.ground.book.lines(file).map_or(0, crate::table::Lines::len);
@@ -214,7 +232,7 @@ impl Repairing<'_> {
                 };
                 return Err(Refusal::new(what, reason.into()).or("see what is at fault", "check"));
             };
-            if self.working.remove(file, line - 1) {
+            if self.working.take_out(file, line - 1) {
                 let finding = finding.clone();
                 self.note(&finding, "takes the line out".to_owned());
             }

@@ -7,6 +7,7 @@ use hashbrown::HashMap;
 
 use crate::book::{Book, Texts};
 use crate::plan::Draft;
+use crate::secret::is_kept;
 use crate::table::{Edit, File};
 
 /// A line of the files, as it is by now.
@@ -82,8 +83,12 @@ impl Working {
         lines.entries[..at].iter().any(|other| !other.gone && other.text == entry.text)
     }
 
-    /// Puts another text in the place of a line. Returns whether it is another.
+    /// Puts another text in the place of a line. Returns whether it is another; a line of
+    /// which something would be lost stays.
     pub fn alter(&mut self, file: File, at: usize, text: Vec<u8>) -> bool {
+        if !self.is_kept(file, at) {
+            return false;
+        }
         let lines = self.files[file as usize].as_mut();
         let Some(entry) = lines.and_then(|lines| lines.entries.get_mut(at)) else { return false };
         let other = entry.text != text && !entry.gone;
@@ -96,23 +101,38 @@ impl Working {
         other
     }
 
-    /// Takes a line out.
+    /// Takes a line out, unless something of it would be lost.
     pub fn remove(&mut self, file: File, at: usize) -> bool {
+        self.is_kept(file, at) && self.take_out(file, at)
+    }
+
+    /// Whether undo could give back what is on a line.
+    pub fn is_kept(&self, file: File, at: usize) -> bool {
+        self.line(file, at).is_none_or(|line| is_kept(file, line))
+    }
+
+    /// Takes a line out, whatever is on it.
+    pub fn take_out(&mut self, file: File, at: usize) -> bool {
         let lines = self.files[file as usize].as_mut();
         let Some(entry) = lines.and_then(|lines| lines.entries.get_mut(at)) else { return false };
         self.names[file as usize] = None;
         !std::mem::replace(&mut entry.gone, true)
     }
 
-    /// Adds a line at the end.
-    pub fn add(&mut self, file: File, text: Vec<u8>) {
+    /// Adds a line at the end. Returns whether it did: not where undo could not find it.
+    pub fn add(&mut self, file: File, text: Vec<u8>) -> bool {
+        if !is_kept(file, &text) {
+            return false;
+        }
         if let Some(lines) = self.files[file as usize].as_mut() {
             if let (Some(names), Some(name)) = (&mut self.names[file as usize], name_of(&text)) {
                 names.entry(name.into()).or_insert(lines.entries.len());
             }
             lines.entries.push(Entry { origin: None, text: text.into(), gone: false });
             lines.finished = true;
+            return true;
         }
+        false
     }
 
     /// Gives the last line its end. Returns whether it had none.
