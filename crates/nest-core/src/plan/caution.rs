@@ -435,6 +435,17 @@ pub enum Caution {
         /// How many lines.
         count: usize,
     },
+    /// A line goes, and can't be given back.
+    #[error(
+        "line {line} of {} may hold a hash where none belongs, and is kept nowhere: undo does not bring it back",
+        .file.path()
+    )]
+    LineGoesForGood {
+        /// The file.
+        file: File,
+        /// The line, counted from 1.
+        line: usize,
+    },
     /// A line that can't be given back.
     #[error(
         "line {line} of {} does not come back: it was malformed, may have held a hash, and is kept nowhere",

@@ -15,7 +15,7 @@ use crate::plan::{
     Access, Caution, CreateUser, Ground, LineTrouble, Owner, Plan, Refusal, Step, Subject,
     plan_home,
 };
-use crate::secret::{has_lost_parts, hash_of};
+use crate::secret::{has_lost_parts, hash_of, is_kept};
 use crate::table::{Edit, File};
 
 /// So often the files are looked at again for what a mend brought to light.
@@ -215,14 +215,17 @@ impl Repairing<'_> {
         let report = check(self.ground, &selection);
         for &(file, line) in lines {
             // What is mended by itself is not taken out, unless the mend would lose something.
-            let is_at_fault = |finding: &&Finding| {
-                let here = (finding.file, finding.line) == (file, line);
+            let here = |finding: &&Finding| {
+                (finding.file, finding.line) == (file, line)
+                    && (TAKEN_OUT.contains(&finding.rule.name) || has_lost_parts(&finding.text))
+            };
+            let beside = |finding: &&Finding| {
                 let beside =
                     finding.related.iter().find(|one| (one.file, one.line) == (file, line));
-                here && (TAKEN_OUT.contains(&finding.rule.name) || has_lost_parts(&finding.text))
-                    || beside.is_some_and(|related| has_lost_parts(&related.text))
+                beside.is_some_and(|related| has_lost_parts(&related.text))
             };
-            let at_fault = report.findings.iter().find(is_at_fault);
+            let findings = || report.findings.iter();
+            let at_fault = findings().find(here).or_else(|| findings().find(beside));
             let Some(finding) = at_fault else {
                 let what = format!("{}:{line} was not taken out", file.path());
                 let count = self.ground.book.lines(file).map_or(0, crate::table::Lines::len);
@@ -282,10 +285,18 @@ impl Repairing<'_> {
         if gone > 0 {
             plan.cautions.push(Caution::HashesGo { count: gone });
         }
+        for edit in plan.edits.iter().filter(|edit| goes_for_good(edit)) {
+            plan.cautions.push(Caution::LineGoesForGood { file: edit.file, line: edit.line });
+        }
         plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
         plan.next.push("check".to_owned());
         Repaired { plan, left }
     }
+}
+
+/// Whether a line goes that the record can't give back.
+fn goes_for_good(edit: &Edit) -> bool {
+    edit.after.is_none() && edit.before.as_ref().is_some_and(|line| !is_kept(edit.file, line))
 }
 
 /// How many lines go with a hash that no line has afterwards.
@@ -296,7 +307,7 @@ fn hashes_that_go(edits: &[Edit]) -> usize {
     // A last line that gets its end goes, and comes again.
     let come = edits.iter().flat_map(|edit| edit.lines_after().map(|(_, line)| (edit.file, line)));
     let come: HashSet<&[u8]> = come.filter_map(|(file, line)| hash(file, line)).collect();
-    let go = edits.iter().filter(|edit| edit.after.is_none());
+    let go = edits.iter().filter(|edit| edit.after.is_none() && !goes_for_good(edit));
     let go = go.filter_map(|edit| hash(edit.file, edit.before.as_ref()?));
     go.filter(|hash| !come.contains(hash)).count()
 }
