@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use clap::{Arg, Command, CommandFactory};
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
 use nest_core::check::RULES;
-use nest_core::retired::Thing;
+use nest_core::value::UserOrGroup;
 use nest_host::changes;
 use nest_host::kept;
 use nest_host::state::State;
@@ -38,12 +38,12 @@ fn command() -> Command {
 
 /// What a value names.
 #[derive(Clone, Copy)]
-enum Names {
+enum Completes {
     Users,
     Groups,
     Rules,
     Changes,
-    Retired(Thing),
+    Retired(UserOrGroup),
 }
 
 /// Puts completers on a command and those below it; `path` is how it is called.
@@ -65,48 +65,52 @@ fn with_names(command: Command, path: &[String]) -> Command {
 }
 
 /// What the value of an argument names, if it is something the tree knows.
-fn what_it_names(path: &[&str], arg: &Arg) -> Option<Names> {
-    let of_thing = |thing: &str| match thing {
-        "user" | "users" => Some(Names::Users),
-        "group" | "groups" => Some(Names::Groups),
-        "rule" => Some(Names::Rules),
-        "change" => Some(Names::Changes),
+fn what_it_names(path: &[&str], arg: &Arg) -> Option<Completes> {
+    let folder_of = |thing: &str| match thing {
+        "user" | "users" => Some(Completes::Users),
+        "group" | "groups" => Some(Completes::Groups),
+        "rule" => Some(Completes::Rules),
+        "change" => Some(Completes::Changes),
         _ => None,
     };
     match (path, arg.get_id().as_str()) {
-        (_, "join" | "leave" | "primary") | (["list", "users"], "group") => Some(Names::Groups),
-        (["list", "changes"], "about") => Some(Names::Users),
+        (_, "join" | "leave" | "primary") | (["list", "users"], "group") => Some(Completes::Groups),
+        (["list", "changes"], "about") => Some(Completes::Users),
         (
             _,
             "member" | "add_member" | "drop_member" | "group_admin" | "add_group_admin"
             | "drop_group_admin" | "of",
-        ) => Some(Names::Users),
-        (["check" | "repair"], "only" | "skip") => Some(Names::Rules),
+        ) => Some(Completes::Users),
+        (["check" | "repair"], "only" | "skip") => Some(Completes::Rules),
         // New names are nobody's yet.
         (["create", ..], _) => None,
-        (["regroup"], "names") => Some(Names::Users),
+        (["regroup"], "names") => Some(Completes::Users),
         (["restore" | "purge", thing], "name" | "names") => {
-            Some(Names::Retired(if *thing == "group" { Thing::Group } else { Thing::User }))
+            Some(Completes::Retired(if *thing == "group" {
+                UserOrGroup::Group
+            } else {
+                UserOrGroup::User
+            }))
         }
-        (["undo"], "number") => Some(Names::Changes),
-        (["reassign"], "from" | "to") => Some(Names::Users),
-        (["rename", thing], "old") => of_thing(thing),
-        ([_, thing], "name" | "names" | "number" | "rule") => of_thing(thing),
+        (["undo"], "number") => Some(Completes::Changes),
+        (["reassign"], "from" | "to") => Some(Completes::Users),
+        (["rename", thing], "old") => folder_of(thing),
+        ([_, thing], "name" | "names" | "number" | "rule") => folder_of(thing),
         _ => None,
     }
 }
 
-fn candidates(names: Names, current: &OsStr) -> Vec<CompletionCandidate> {
+fn candidates(names: Completes, current: &OsStr) -> Vec<CompletionCandidate> {
     let Some(place) = Place::of_the_line() else { return Vec::new() };
     let all: Vec<(Vec<u8>, String)> = match names {
-        Names::Users => place.fields("etc/passwd", 4),
-        Names::Groups => place.fields("etc/group", usize::MAX),
-        Names::Rules => RULES
+        Completes::Users => place.fields("etc/passwd", 4),
+        Completes::Groups => place.fields("etc/group", usize::MAX),
+        Completes::Rules => RULES
             .iter()
             .map(|rule| (rule.name.as_bytes().to_vec(), rule.finds.to_owned()))
             .collect(),
-        Names::Changes => place.changes(),
-        Names::Retired(thing) => place.retired(thing),
+        Completes::Changes => place.changes(),
+        Completes::Retired(thing) => place.retired(thing),
     };
     let fitting = all.into_iter().filter(|(name, _)| name.starts_with(current.as_bytes()));
     let candidate = |(name, help): (Vec<u8>, String)| {
@@ -163,16 +167,16 @@ impl Place {
     fn changes(&self) -> Vec<(Vec<u8>, String)> {
         let Ok(Some(folder)) = self.state.open(&self.tree) else { return Vec::new() };
         let records = changes::all(&folder).unwrap_or_default().all;
-        let record = |record: &nest_core::record::Record| {
+        let record = |record: &nest_core::record::ChangeRecord| {
             (record.number.to_string().into_bytes(), record.told.summary.clone())
         };
         records.iter().rev().map(record).collect()
     }
 
-    fn retired(&self, thing: Thing) -> Vec<(Vec<u8>, String)> {
+    fn retired(&self, thing: UserOrGroup) -> Vec<(Vec<u8>, String)> {
         let kept = kept::read(&self.tree, &self.state).unwrap_or_default().accounts;
-        let of_thing = kept.into_iter().filter(|one| one.kept.thing == thing);
-        of_thing.map(|one| (one.kept.name.to_vec(), format!("was {}", one.kept.id))).collect()
+        let folder_of = kept.into_iter().filter(|one| one.kept.thing == thing);
+        folder_of.map(|one| (one.kept.name.to_vec(), format!("was {}", one.kept.id))).collect()
     }
 }
 

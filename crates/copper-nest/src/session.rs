@@ -5,9 +5,9 @@ use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::time::Duration;
 
-use nest_core::plan::{Ground, Plan, Refusal, Way};
+use nest_core::plan::{Plan, PlanContext, Refusal, Way};
 use nest_core::policy::Policy;
-use nest_core::record::{Record, Told};
+use nest_core::record::{ChangeRecord, Told};
 use nest_core::retired::RetiredAccount;
 use nest_core::value::Day;
 use nest_host::changes::{self, LeftBehind};
@@ -143,7 +143,7 @@ impl<'g> Session<'g> {
     }
 
     /// The records of changes; what can't be understood is told, and left out.
-    pub fn records(&self, folder: &Folder) -> Result<Vec<Record>, Failure> {
+    pub fn records(&self, folder: &Folder) -> Result<Vec<ChangeRecord>, Failure> {
         let records = changes::all(folder)?;
         self.notices.note(records.passed_over);
         Ok(records.all)
@@ -157,8 +157,14 @@ impl<'g> Session<'g> {
     }
 
     /// What planners and rules go by.
-    pub fn ground<'a>(&'a self, loaded: &'a Loaded, world: &'a World<'_>) -> Ground<'a> {
-        Ground { book: &loaded.book, policy: &self.policy, world, today: self.today, change: None }
+    pub fn context<'a>(&'a self, loaded: &'a Loaded, world: &'a World<'_>) -> PlanContext<'a> {
+        PlanContext {
+            book: &loaded.book,
+            policy: &self.policy,
+            world,
+            today: self.today,
+            change: None,
+        }
     }
 
     /// Plans a change, carries it out and shows the receipt. The plan is made,
@@ -168,7 +174,7 @@ impl<'g> Session<'g> {
         &self,
         focus: &Focus,
         asks: Asks,
-        planner: impl Fn(Ground<'_>) -> Result<Plan, Box<Refusal>>,
+        planner: impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
     ) -> Result<u8, Failure> {
         self.require_rights()?;
         if self.global.dry_run {
@@ -419,17 +425,17 @@ impl<'g> Session<'g> {
     /// Looks at the accounts before the administrator is asked for anything.
     pub fn before_asking<T>(
         &self,
-        look: impl Fn(Ground<'_>) -> Result<T, Box<Refusal>>,
+        look: impl Fn(PlanContext<'_>) -> Result<T, Box<Refusal>>,
     ) -> Result<T, Failure> {
         let loaded = self.load()?;
         let world = self.world_to_look_at()?;
-        Ok(look(self.ground(&loaded, &world))?)
+        Ok(look(self.context(&loaded, &world))?)
     }
 
     fn plan(
         &self,
         loaded: &Loaded,
-        planner: &impl Fn(Ground<'_>) -> Result<Plan, Box<Refusal>>,
+        planner: &impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
     ) -> Result<(Plan, Option<u64>), Failure> {
         if let Some((file, why)) = loaded.book.unreadable.first_key_value() {
             let message = format!("{} can't be read: {why}", file.path());
@@ -437,11 +443,11 @@ impl<'g> Session<'g> {
         }
         let world = self.world_to_look_at()?.seen_by(author().uid);
         let change = self.next_number(self.state.open(&self.tree)?.as_ref())?;
-        let ground = Ground { change, ..self.ground(loaded, &world) };
-        let plan = planner(ground)?;
+        let context = PlanContext { change, ..self.context(loaded, &world) };
+        let plan = planner(context)?;
         // Numbers must not be given without knowing which are retired, and what is known of
         // suspended accounts must not be lost.
-        if plan.needs_numbers() && ground.world.retired_is_known().is_err() {
+        if plan.needs_numbers() && context.world.retired_is_known().is_err() {
             retired::read(&self.tree, &self.state).inspect_err(|error| self.forget(error))?;
         }
         if plan.needs_suspended() {

@@ -44,7 +44,7 @@ pub struct Account<'b> {
 }
 
 /// What is the same for every account of a book, found once: for lists.
-pub struct Roll<'b> {
+pub struct AccountIndex<'b> {
     book: &'b Book,
     policy: &'b Policy,
     admins: Option<Group<'b>>,
@@ -54,7 +54,7 @@ pub struct Roll<'b> {
     gid_ranges: HashMap<&'b [u8], Vec<IdSpan>>,
 }
 
-impl<'b> Roll<'b> {
+impl<'b> AccountIndex<'b> {
     /// Goes through groups and ranges once.
     pub fn new(book: &'b Book, policy: &'b Policy) -> Self {
         let mut primaries: HashMap<u32, &[u8]> = HashMap::new();
@@ -71,7 +71,7 @@ impl<'b> Roll<'b> {
             all
         };
         book.names();
-        Roll {
+        AccountIndex {
             book,
             policy,
             admins: admin_group(book, policy),

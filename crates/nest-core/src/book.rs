@@ -3,10 +3,10 @@
 use std::collections::{BTreeMap, HashMap};
 use std::sync::OnceLock;
 
-use crate::ahead::{Ahead, Sought};
+use crate::batch_lookup::{BatchLookup, LookupSet};
 use crate::table::{
-    File, Files, Group, Groups, Gshadow, Gshadows, Kind, Line, Lines, Lookup, Names, Passwd,
-    Record, Shadow, Shadows, SubId, SubIds, Table, Text, Users,
+    File, Files, Group, Groups, Gshadow, Gshadows, Line, Lines, Lookup, NameIndex, Passwd, Record,
+    Shadow, Shadows, SubId, SubIds, Table, TableKind, Text, Users,
 };
 
 /// The texts of the six files; `None` where the tree has no such file.
@@ -33,7 +33,7 @@ impl Texts {
         self.unreadable.insert(file, why);
     }
 
-    fn take<K: Kind>(&mut self, file: File) -> Option<Table<K>> {
+    fn take<K: TableKind>(&mut self, file: File) -> Option<Table<K>> {
         self.lines[file as usize].take().map(Table::over)
     }
 }
@@ -56,8 +56,8 @@ pub struct Book {
     pub subgid: Option<Table<SubIds>>,
     /// Files that are there but can't be read, and why. Their tables are `None`.
     pub unreadable: BTreeMap<File, String>,
-    names: OnceLock<Names>,
-    ahead: OnceLock<Ahead>,
+    names: OnceLock<NameIndex>,
+    batch: OnceLock<BatchLookup>,
 }
 
 impl Book {
@@ -76,7 +76,7 @@ impl Book {
             subgid: texts.take(File::Subgid),
             unreadable: texts.unreadable,
             names: OnceLock::new(),
-            ahead: OnceLock::new(),
+            batch: OnceLock::new(),
         }
     }
 
@@ -104,29 +104,29 @@ impl Book {
     /// The index over the names of passwd, shadow, group and gshadow. Built when first
     /// asked for.
     pub(crate) fn names(&self) -> Lookup<'_> {
-        let names = self.names.get_or_init(|| Names::build(|file| self.lines(file)));
+        let names = self.names.get_or_init(|| NameIndex::build(|file| self.lines(file)));
         names.over(|file| self.lines(file))
     }
 
     /// Keeps an index of these files that was made on the way. Only the first counts.
-    pub(crate) fn keep_names(&self, names: Names) {
+    pub(crate) fn keep_names(&self, names: NameIndex) {
         self.names.get_or_init(|| names);
     }
 
-    /// The files that [`Names`] are of.
+    /// The files that [`NameIndex`] are of.
     pub(crate) fn named_files(&self) -> Files<'_> {
-        Names::files(|file| self.lines(file))
+        NameIndex::files(|file| self.lines(file))
     }
 
     /// Looks many things up at once: later lookups of what was sought cost next to
     /// nothing, and give the same. Only the first call counts.
-    pub fn look_ahead(&self, sought: Sought) {
-        self.ahead.get_or_init(|| Ahead::look(self, sought));
+    pub fn look_up_batch(&self, wanted: LookupSet) {
+        self.batch.get_or_init(|| BatchLookup::look(self, wanted));
     }
 
     /// Whether it is known already that a name is in no file and on no list.
     pub fn is_nowhere(&self, name: &[u8]) -> bool {
-        self.ahead.get().is_some_and(|ahead| ahead.is_nowhere(name))
+        self.batch.get().is_some_and(|batch| batch.is_nowhere(name))
     }
 
     /// The records of `file` with this name, well-formed or not. One lookup
@@ -135,7 +135,7 @@ impl Book {
         let Some(lines) = self.lines(file) else {
             return Vec::new();
         };
-        if let Some(found) = self.ahead.get().and_then(|ahead| ahead.named(file, name)) {
+        if let Some(found) = self.batch.get().and_then(|batch| batch.named(file, name)) {
             let found = found.iter().map(|start| lines.around(*start));
             return found.filter(|line| line.name() == name).collect();
         }
@@ -161,7 +161,7 @@ impl Book {
 
     /// The first user with this uid.
     pub fn user_by_uid(&self, uid: u32) -> Option<(Line<'_>, Passwd<'_>)> {
-        if let Some(found) = self.ahead.get().and_then(|ahead| ahead.user(uid)) {
+        if let Some(found) = self.batch.get().and_then(|batch| batch.user(uid)) {
             return first(
                 found.map(|start| self.users.lines().around(start)).into_iter().collect(),
             );
@@ -189,7 +189,7 @@ impl Book {
 
     /// The first group with this gid.
     pub fn group_by_gid(&self, gid: u32) -> Option<(Line<'_>, Group<'_>)> {
-        if let Some(found) = self.ahead.get().and_then(|ahead| ahead.group(gid)) {
+        if let Some(found) = self.batch.get().and_then(|batch| batch.group(gid)) {
             return first(
                 found.map(|start| self.groups.lines().around(start)).into_iter().collect(),
             );
@@ -209,8 +209,8 @@ impl Book {
     /// The groups whose list names this user, in file order.
     pub fn groups_listing<'b>(&'b self, user: &[u8]) -> Vec<(Line<'b>, Group<'b>)> {
         let lines = self.groups.lines();
-        let ahead = self.ahead.get().and_then(|ahead| ahead.listing(user));
-        let mut found: Vec<Line<'b>> = match ahead {
+        let batch = self.batch.get().and_then(|batch| batch.listing(user));
+        let mut found: Vec<Line<'b>> = match batch {
             Some(found) => found.iter().map(|start| lines.around(*start)).collect(),
             None => lines.holding(user.to_vec()).collect(),
         };
@@ -231,7 +231,7 @@ impl Book {
             let user = Passwd::read(lines.around(line.start).record())?;
             (user.home == home).then_some(user.name)
         };
-        match self.ahead.get().and_then(|ahead| ahead.at_home(home)) {
+        match self.batch.get().and_then(|batch| batch.at_home(home)) {
             Some(found) => found.iter().find_map(|start| read(lines.around(*start))),
             None => lines.holding([b":", home, b":"].concat()).find_map(read),
         }
@@ -239,7 +239,7 @@ impl Book {
 
     /// The first range, of uids or of gids, that covers a number.
     pub fn range_over(&self, id: u32) -> Option<SubId<'_>> {
-        if let Some(found) = self.ahead.get().and_then(|ahead| ahead.covering(id)) {
+        if let Some(found) = self.batch.get().and_then(|batch| batch.covering(id)) {
             let (file, start) = found?;
             return SubId::read(self.lines(file)?.around(start).record());
         }

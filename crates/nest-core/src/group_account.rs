@@ -45,7 +45,7 @@ pub struct GroupAccount<'b> {
 }
 
 /// What is the same for every group of a book, found once.
-pub struct GroupRoll<'b> {
+pub struct GroupIndex<'b> {
     book: &'b Book,
     policy: &'b Policy,
     admins: Option<&'b [u8]>,
@@ -55,7 +55,7 @@ pub struct GroupRoll<'b> {
     holders: HashMap<u32, Vec<&'b [u8]>>,
 }
 
-impl<'b> GroupRoll<'b> {
+impl<'b> GroupIndex<'b> {
     /// Goes through users and groups once.
     pub fn new(book: &'b Book, policy: &'b Policy) -> Self {
         let mut primaries: HashMap<u32, Vec<&[u8]>> = HashMap::new();
@@ -72,7 +72,7 @@ impl<'b> GroupRoll<'b> {
         }
         book.names();
         let admins = admin_group(book, policy).map(|group| group.name);
-        GroupRoll { book, policy, admins, primaries, holders }
+        GroupIndex { book, policy, admins, primaries, holders }
     }
 
     /// Every group, in file order.
@@ -154,8 +154,8 @@ mod tests {
             (File::Gshadow, "pilots:$6$a$b:tavish:maren\n"),
         ]);
         let policy = Policy::default();
-        let roll = GroupRoll::new(&book, &policy);
-        let all: Vec<_> = roll.groups().collect();
+        let index = GroupIndex::new(&book, &policy);
+        let all: Vec<_> = index.groups().collect();
         let pilots = &all[0];
         assert_eq!(pilots.listed, [&b"maren"[..], b"odalys"]);
         assert_eq!(

@@ -4,7 +4,7 @@
 use bstr::BString;
 
 use crate::allot::IdMap;
-use crate::plan::{Ground, reserved};
+use crate::plan::{PlanContext, reserved};
 use crate::table::{File, Table};
 use crate::value::{IdSpan, is_reserved};
 
@@ -23,8 +23,8 @@ pub struct Holding {
 ///
 /// # Errors
 /// Why the name services gave no answer, which is not a no.
-pub fn holdings(ground: Ground<'_>, id: u32) -> Result<Vec<Holding>, String> {
-    let Ground { book, policy, world, .. } = ground;
+pub fn holdings(context: PlanContext<'_>, id: u32) -> Result<Vec<Holding>, String> {
+    let PlanContext { book, policy, world, .. } = context;
     let mut all = Vec::new();
     let mut push = |what, words: String, place| all.push(Holding { what, words, place });
     let number = |file: File, start| book.lines(file).map_or(0, |lines| lines.number(start));
@@ -108,8 +108,8 @@ pub struct SpanUse {
 ///
 /// # Errors
 /// Why the name services gave no answer.
-pub fn spans(ground: Ground<'_>, parts: usize) -> Result<Vec<SpanUse>, String> {
-    let Ground { book, policy, world, .. } = ground;
+pub fn spans(context: PlanContext<'_>, parts: usize) -> Result<Vec<SpanUse>, String> {
+    let PlanContext { book, policy, world, .. } = context;
     let map = IdMap::new(book, policy, world);
     let uids = book.users.records().filter_map(|(_, user)| user.uid());
     let gids = book.groups.records().filter_map(|(_, group)| group.gid());
@@ -129,9 +129,12 @@ pub fn spans(ground: Ground<'_>, parts: usize) -> Result<Vec<SpanUse>, String> {
     let of_ranges = retired.ranges.iter().map(|id| id.span).collect();
     let avoided: Vec<IdSpan> = policy.ids_avoid.iter().map(|avoid| avoid.span).collect();
     let everything = [&singles[..], &ranges].concat();
-    let people =
-        Held { used: merge(singles), retired: merge(of_people), avoided: merge(avoided.clone()) };
-    let ranges = Held {
+    let people = HeldIds {
+        used: merge(singles),
+        retired: merge(of_people),
+        avoided: merge(avoided.clone()),
+    };
+    let ranges = HeldIds {
         used: merge(everything),
         retired: merge(of_ranges),
         avoided: people.avoided.clone(),
@@ -146,7 +149,7 @@ pub fn spans(ground: Ground<'_>, parts: usize) -> Result<Vec<SpanUse>, String> {
 }
 
 /// What holds the numbers of a span, each in order and apart.
-struct Held {
+struct HeldIds {
     used: Vec<IdSpan>,
     retired: Vec<IdSpan>,
     avoided: Vec<IdSpan>,
@@ -178,7 +181,13 @@ fn overlap(held: &[IdSpan], first: u64, last: u64) -> u64 {
         .sum()
 }
 
-fn of(name: &'static str, span: IdSpan, held: &Held, next: Option<u32>, parts: usize) -> SpanUse {
+fn of(
+    name: &'static str,
+    span: IdSpan,
+    held: &HeldIds,
+    next: Option<u32>,
+    parts: usize,
+) -> SpanUse {
     let all = merge([&held.used[..], &held.retired].concat());
     let everything = merge([&all[..], &held.avoided].concat());
     let (first, last) = (u64::from(span.first), u64::from(span.last));
@@ -213,10 +222,10 @@ pub struct RangeOrGap {
 
 /// The subordinate ranges of both files in order of their numbers, with the gaps
 /// between them.
-pub fn ranges(ground: Ground<'_>) -> Vec<RangeOrGap> {
+pub fn ranges(context: PlanContext<'_>) -> Vec<RangeOrGap> {
     let mut all = Vec::new();
     for (file, what) in [(File::Subuid, "uid"), (File::Subgid, "gid")] {
-        let mut of: Vec<(IdSpan, Vec<u8>)> = ground
+        let mut of: Vec<(IdSpan, Vec<u8>)> = context
             .book
             .sub_ids(file)
             .into_iter()
@@ -261,8 +270,9 @@ mod tests {
         let mut world = World::default();
         world.retired.groups.push(one(1004));
         let today = Day(20_781);
-        let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
-        let told: Vec<String> = holdings(ground, 1004)
+        let context =
+            PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
+        let told: Vec<String> = holdings(context, 1004)
             .unwrap()
             .into_iter()
             .map(|holding| format!("{}: {}", holding.what, holding.words))
@@ -278,8 +288,8 @@ mod tests {
                 "both: avoided by the policy, 1000-1010: the directory's",
             ]
         );
-        assert!(holdings(ground, 65_534).unwrap()[0].words.starts_with("reserved: "));
-        assert!(holdings(ground, 4000).unwrap().is_empty());
+        assert!(holdings(context, 65_534).unwrap()[0].words.starts_with("reserved: "));
+        assert!(holdings(context, 4000).unwrap().is_empty());
     }
 
     #[test]
@@ -287,8 +297,9 @@ mod tests {
         let book = book(&[(File::Subuid, "a:100:10\nb:105:10\n7:200:1\n")]);
         let (policy, world) = (Policy::default(), World::default());
         let today = Day(20_781);
-        let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
-        let told: Vec<_> = ranges(ground)
+        let context =
+            PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
+        let told: Vec<_> = ranges(context)
             .into_iter()
             .map(|range| (range.span.to_string(), range.owner, range.overlaps))
             .collect();
@@ -311,7 +322,7 @@ mod tests {
         let used = merge(vec![between(105, 109), between(90, 104), between(150, 150)]);
         assert_eq!(used.len(), 2);
         let (retired, avoided) = (vec![between(150, 151)], vec![between(190, 300)]);
-        let of = of("people", span, &Held { used, retired, avoided }, None, 10);
+        let of = of("people", span, &HeldIds { used, retired, avoided }, None, 10);
         assert_eq!((of.used, of.retired, of.avoided, of.free), (11, 1, 10, 78));
         assert_eq!(of.parts, [8, 0, 0, 0, 0, 2, 0, 0, 0, 8]);
     }

@@ -33,8 +33,8 @@
 //! ```
 
 pub mod account;
-pub mod ahead;
 pub mod allot;
+pub mod batch_lookup;
 pub mod book;
 pub mod check;
 pub mod drift;

@@ -8,7 +8,7 @@ use std::str::FromStr;
 
 use toml::de::{DeTable, DeValue};
 
-pub use keys::{KEYS, Key};
+pub use keys::{KEYS, PolicyKey};
 
 use crate::value::{IdSpan, NameStyle, nearest};
 
@@ -47,7 +47,7 @@ pub struct Accept {
 
 /// Where a setting comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub enum Source {
+pub enum SettingSource {
     /// The program itself.
     BuiltIn,
     /// A line of the policy file, counted from 1.
@@ -104,7 +104,7 @@ pub struct Policy {
     pub mail_spool: String,
     pub mail_create: bool,
     pub check_accept: Vec<Accept>,
-    sources: BTreeMap<&'static str, Source>,
+    sources: BTreeMap<&'static str, SettingSource>,
 }
 
 /// When a freed id may be given out again.
@@ -195,7 +195,7 @@ impl Policy {
                 (key.set)(&mut policy, value.get_ref())
                     .map_err(|message| fault(value.span().start, format!("{full}: {message}")))?;
                 let source =
-                    Source::File { file: file.to_owned(), line: line_at(name.span().start) };
+                    SettingSource::File { file: file.to_owned(), line: line_at(name.span().start) };
                 policy.sources.insert(key.name, source);
             }
         }
@@ -203,15 +203,15 @@ impl Policy {
     }
 
     /// Where the setting with this key comes from.
-    pub fn source(&self, key: &str) -> Source {
-        self.sources.get(key).cloned().unwrap_or(Source::BuiltIn)
+    pub fn source(&self, key: &str) -> SettingSource {
+        self.sources.get(key).cloned().unwrap_or(SettingSource::BuiltIn)
     }
 
     /// The setting's source as a short phrase for the "why" column.
     pub fn origin(&self, key: &str) -> String {
         match self.source(key) {
-            Source::BuiltIn => format!("{key}, built in"),
-            Source::File { file, line } => format!("{key}, {file}:{line}"),
+            SettingSource::BuiltIn => format!("{key}, built in"),
+            SettingSource::File { file, line } => format!("{key}, {file}:{line}"),
         }
     }
 

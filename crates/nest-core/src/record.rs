@@ -26,7 +26,7 @@ pub const VERSION: u32 = 1;
 /// One change that was carried out.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Record {
+pub struct ChangeRecord {
     /// The version of the format.
     pub version: u32,
     /// The number of the change, from 1; never given twice.
@@ -241,7 +241,7 @@ impl Told {
     }
 }
 
-impl Record {
+impl ChangeRecord {
     /// Whether the change had to do with the account or group `name`.
     pub fn is_about(&self, name: &[u8]) -> bool {
         self.told.subjects.iter().any(|subject| subject.name == name)
@@ -251,9 +251,9 @@ impl Record {
 
 /// The numbers of changes that are undone now: taken back by a change that is
 /// not itself undone.
-pub fn undone(records: &[Record]) -> BTreeMap<u64, u64> {
+pub fn undone(records: &[ChangeRecord]) -> BTreeMap<u64, u64> {
     let mut undone = BTreeMap::new();
-    let mut newest_first: Vec<&Record> = records.iter().collect();
+    let mut newest_first: Vec<&ChangeRecord> = records.iter().collect();
     newest_first.sort_by_key(|record| std::cmp::Reverse(record.number));
     for record in newest_first {
         if let Some(number) = record.undoes
@@ -266,7 +266,7 @@ pub fn undone(records: &[Record]) -> BTreeMap<u64, u64> {
 }
 
 /// The newest change that is neither undone nor itself an undo.
-pub fn newest_to_undo(records: &[Record]) -> Option<u64> {
+pub fn newest_to_undo(records: &[ChangeRecord]) -> Option<u64> {
     let undone = undone(records);
     let candidates = records.iter().filter(|record| record.undoes.is_none());
     candidates.map(|record| record.number).filter(|number| !undone.contains_key(number)).max()
@@ -276,8 +276,8 @@ pub fn newest_to_undo(records: &[Record]) -> Option<u64> {
 pub(crate) mod tests {
     use super::*;
 
-    pub(crate) fn record(number: u64, undoes: Option<u64>, told: Told) -> Record {
-        Record {
+    pub(crate) fn record(number: u64, undoes: Option<u64>, told: Told) -> ChangeRecord {
+        ChangeRecord {
             version: VERSION,
             number,
             time: "2026-11-24T06:00:00+00:00".into(),
@@ -356,6 +356,6 @@ pub(crate) mod tests {
         assert!(record.is_about(b"tavish") && record.is_about(b"pilots"));
         assert!(!record.is_about(b"tavi"));
         let text = serde_json::to_string(&record).unwrap();
-        assert_eq!(serde_json::from_str::<Record>(&text).unwrap(), record);
+        assert_eq!(serde_json::from_str::<ChangeRecord>(&text).unwrap(), record);
     }
 }

@@ -11,27 +11,14 @@ use crate::record::Author;
 use crate::secret::shown;
 use crate::surroundings::Suspended;
 use crate::table::File;
-use crate::value::{NotPlain, PlainName, escape, escaped, is_tree_path};
-
-/// What was deleted.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Serialize, Deserialize, strum::Display,
-)]
-#[serde(rename_all = "kebab-case")]
-#[strum(serialize_all = "kebab-case")]
-pub enum Thing {
-    /// A user, with what was the user's alone.
-    User,
-    /// A group.
-    Group,
-}
+use crate::value::{NotPlain, PlainName, UserOrGroup, escape, escaped, is_tree_path};
 
 /// What is kept of a deleted account or group.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Kept {
     /// User or group.
-    pub thing: Thing,
+    pub thing: UserOrGroup,
     /// Its name.
     #[serde(with = "escaped::text")]
     pub name: BString,
@@ -179,20 +166,22 @@ pub struct RetiredAccount {
 #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct KeptFolder {
     /// What is kept in it.
-    pub thing: Thing,
+    pub thing: UserOrGroup,
     /// Its name.
     pub name: PlainName,
 }
 
 impl KeptFolder {
     fn unknown() -> Self {
-        KeptFolder { thing: Thing::User, name: PlainName::fixed("unknown") }
+        KeptFolder { thing: UserOrGroup::User, name: PlainName::fixed("unknown") }
     }
 
     /// Reads what [`KeptFolder`] displays; `None` for anything else.
     pub fn parse(text: &str) -> Option<Self> {
         let (thing, name) = text.split_once('/')?;
-        let thing = [Thing::User, Thing::Group].into_iter().find(|it| it.to_string() == thing)?;
+        let thing = [UserOrGroup::User, UserOrGroup::Group]
+            .into_iter()
+            .find(|it| it.to_string() == thing)?;
         let name = PlainName::parse(name).ok()?;
         // What begins with a dot waits for its name, or is about to go.
         (!name.as_str().starts_with('.')).then_some(KeptFolder { thing, name })
@@ -291,11 +280,11 @@ impl Kept {
             _ => None,
         });
         // What is erased in the end is what was set aside, and nothing else.
-        let mut strays = places.filter(|(path, place)| {
+        let mut unmatched = places.filter(|(path, place)| {
             let start = set_aside_start(path, &self.name, self.id);
             !place.strip_prefix(&start[..]).is_some_and(is_number)
         });
-        if let Some((path, place)) = strays.next() {
+        if let Some((path, place)) = unmatched.next() {
             return Some(format!("{place} is not where {path} is set aside"));
         }
         self.belongings.iter().find_map(|belonging| {
@@ -422,7 +411,7 @@ mod tests {
     fn a_record_of_it_holds_no_hash() {
         let text = "maren:$6$salt$abcdefgh:20781:0::7:::".into();
         let kept = Kept {
-            thing: Thing::User,
+            thing: UserOrGroup::User,
             name: "maren".into(),
             id: 1004,
             shared_uid: false,

@@ -5,7 +5,7 @@
 
 use bstr::BString;
 
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::surroundings::{Keys, Program, Surroundings};
 use crate::table::{Passwd, Shadow};
 use crate::value::{Day, PasswordField};
@@ -189,8 +189,8 @@ pub fn sign_in(
 }
 
 /// Whether an account can sign in at all.
-pub(crate) fn can_sign_in(ground: Ground<'_>, user: &Passwd<'_>) -> bool {
-    let Ground { book, today, world, .. } = ground;
+pub(crate) fn can_sign_in(context: PlanContext<'_>, user: &Passwd<'_>) -> bool {
+    let PlanContext { book, today, world, .. } = context;
     let shadow = book.shadow(user.name).map(|(_, shadow)| shadow);
     let answer = sign_in(user, shadow.as_ref(), book.shadow.is_some(), today, world);
     answer.by_password() || answer.by_key()

@@ -11,7 +11,7 @@ use crate::value::{Day, IdSpan, escaped};
 /// What kind of thing stands at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
 #[allow(missing_docs)]
-pub enum Kind {
+pub enum FileKind {
     #[strum(serialize = "a directory")]
     Directory,
     #[strum(serialize = "a file")]
@@ -30,7 +30,7 @@ pub enum Kind {
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub struct Facts {
     /// Its kind.
-    pub kind: Kind,
+    pub kind: FileKind,
     /// The owner's uid.
     pub uid: u32,
     /// The group's gid.
@@ -89,14 +89,14 @@ pub enum SkeletonFault {
     Missing,
     /// Not a directory.
     #[error("is {0}, not a directory")]
-    NotADirectory(Kind),
+    NotADirectory(FileKind),
     /// Something in it that is neither file, directory nor link.
     #[error("holds {kind}, {path}; a home is made of files, directories and links only")]
     Special {
         /// Where, below the skeleton.
         path: BString,
         /// What.
-        kind: Kind,
+        kind: FileKind,
     },
     /// A link that leads out of it.
     #[error("holds a link, {path}, that leads out of it, to {target}")]

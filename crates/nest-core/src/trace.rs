@@ -6,13 +6,13 @@ use bstr::BString;
 
 use crate::allot::IdSet;
 use crate::book::Book;
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::surroundings::RetiredId;
 use crate::table::{File, Table};
 use crate::value::IdSpan;
 
 /// Which files are looked for.
-pub enum Net {
+pub enum IdFilter {
     /// Those that carry one of these.
     Ids {
         /// Uids.
@@ -29,7 +29,7 @@ pub enum Net {
     },
 }
 
-impl Net {
+impl IdFilter {
     /// Looks for files whose uid or gid no line of the book holds.
     pub fn orphans(book: &Book) -> Self {
         let (mut uids, mut gids) = (IdSet::default(), IdSet::default());
@@ -39,33 +39,33 @@ impl Net {
         for (_, group) in book.groups.records() {
             group.gid().map(|gid| gids.insert(gid));
         }
-        Net::Orphans { uids, gids }
+        IdFilter::Orphans { uids, gids }
     }
 
     /// Whether a file with this owner and group is caught.
     #[inline(never)]
     pub fn catches(&self, uid: u32, gid: u32) -> bool {
         match self {
-            Net::Ids { uids, gids } => uids.contains(&uid) || gids.contains(&gid),
-            Net::Orphans { uids, gids } => !uids.contains(uid) || !gids.contains(gid),
+            IdFilter::Ids { uids, gids } => uids.contains(&uid) || gids.contains(&gid),
+            IdFilter::Orphans { uids, gids } => !uids.contains(uid) || !gids.contains(gid),
         }
     }
 
     /// Whether the owner alone is.
     #[inline]
-    pub fn catches_uid(&self, uid: u32) -> bool {
+    pub fn matches_uid(&self, uid: u32) -> bool {
         match self {
-            Net::Ids { uids, .. } => uids.contains(&uid),
-            Net::Orphans { uids, .. } => !uids.contains(uid),
+            IdFilter::Ids { uids, .. } => uids.contains(&uid),
+            IdFilter::Orphans { uids, .. } => !uids.contains(uid),
         }
     }
 
     /// Whether the group alone is.
     #[inline]
-    pub fn catches_gid(&self, gid: u32) -> bool {
+    pub fn matches_gid(&self, gid: u32) -> bool {
         match self {
-            Net::Ids { gids, .. } => gids.contains(&gid),
-            Net::Orphans { gids, .. } => !gids.contains(gid),
+            IdFilter::Ids { gids, .. } => gids.contains(&gid),
+            IdFilter::Orphans { gids, .. } => !gids.contains(gid),
         }
     }
 }
@@ -89,25 +89,25 @@ impl std::ops::AddAssign for Amount {
 /// What was caught, by directory and by owner and group.
 #[derive(Debug, Default)]
 pub struct Tally {
-    caught: HashMap<BString, HashMap<(u32, u32), Amount>>,
+    matched: HashMap<BString, HashMap<(u32, u32), Amount>>,
 }
 
 impl Tally {
     /// Counts a file.
     pub fn add(&mut self, directory: &[u8], uid: u32, gid: u32, bytes: u64) {
         let amount = Amount { files: 1, bytes };
-        match self.caught.get_mut(bstr::BStr::new(directory)) {
+        match self.matched.get_mut(bstr::BStr::new(directory)) {
             Some(of) => *of.entry((uid, gid)).or_default() += amount,
             None => {
-                self.caught.insert(directory.into(), HashMap::from([((uid, gid), amount)]));
+                self.matched.insert(directory.into(), HashMap::from([((uid, gid), amount)]));
             }
         }
     }
 
     /// Adds what another one counted.
     pub fn merge(&mut self, other: Tally) {
-        for (directory, of) in other.caught {
-            let mine = self.caught.entry(directory).or_default();
+        for (directory, of) in other.matched {
+            let mine = self.matched.entry(directory).or_default();
             for (ids, amount) in of {
                 *mine.entry(ids).or_default() += amount;
             }
@@ -118,7 +118,7 @@ impl Tally {
 /// A uid or a gid.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, strum::Display)]
 #[strum(serialize_all = "lowercase")]
-pub enum What {
+pub enum IdKind {
     /// The owner of a file.
     Uid,
     /// Its group.
@@ -153,30 +153,30 @@ pub enum Behind {
 }
 
 /// The holders of numbers.
-pub struct Holders<'a> {
-    ground: Ground<'a>,
+pub struct IdHolders<'a> {
+    context: PlanContext<'a>,
 }
 
-impl<'a> Holders<'a> {
-    /// Those that the ground knows.
-    pub fn new(ground: Ground<'a>) -> Self {
-        Holders { ground }
+impl<'a> IdHolders<'a> {
+    /// Those that the context knows.
+    pub fn new(context: PlanContext<'a>) -> Self {
+        IdHolders { context }
     }
 
     /// Who is behind a number.
     ///
     /// # Errors
     /// Why the name services gave no answer, which is not a no.
-    pub fn behind(&self, what: What, id: u32) -> Result<Behind, String> {
-        let Ground { book, world, .. } = self.ground;
+    pub fn behind(&self, what: IdKind, id: u32) -> Result<Behind, String> {
+        let PlanContext { book, world, .. } = self.context;
         let name = match what {
-            What::Uid => book.user_by_uid(id).map(|(_, user)| user.name),
-            What::Gid => book.group_by_gid(id).map(|(_, group)| group.name),
+            IdKind::Uid => book.user_by_uid(id).map(|(_, user)| user.name),
+            IdKind::Gid => book.group_by_gid(id).map(|(_, group)| group.name),
         };
         if let Some(name) = name {
             return Ok(Behind::Name(name.into()));
         }
-        let file = if what == What::Uid { File::Subuid } else { File::Subgid };
+        let file = if what == IdKind::Uid { File::Subuid } else { File::Subgid };
         for (_, range) in book.sub_ids(file).into_iter().flat_map(Table::records) {
             if let Some(span) = range.span().filter(|span| span.contains(id)) {
                 let (owner, inside) = (range.owner.into(), id - span.first);
@@ -184,14 +184,14 @@ impl<'a> Holders<'a> {
             }
         }
         let known = match what {
-            What::Uid => world.service_user_by_uid(id)?,
-            What::Gid => world.service_group_by_gid(id)?,
+            IdKind::Uid => world.service_user_by_uid(id)?,
+            IdKind::Gid => world.service_group_by_gid(id)?,
         };
         if let Some(name) = known {
             return Ok(Behind::Service(name));
         }
         let retired = world.retired();
-        let singles = if what == What::Uid { &retired.users } else { &retired.groups };
+        let singles = if what == IdKind::Uid { &retired.users } else { &retired.groups };
         let was = |ids: &[RetiredId]| {
             ids.iter().find(|retired| retired.span.contains(id)).map(|retired| retired.name.clone())
         };
@@ -203,7 +203,7 @@ impl<'a> Holders<'a> {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct OfOwner {
     /// Whether it is an owner or a group.
-    pub what: What,
+    pub what: IdKind,
     /// The number.
     pub id: u32,
     /// Who is behind it.
@@ -214,7 +214,7 @@ pub struct OfOwner {
 
 /// What was caught, as it is told.
 #[derive(Debug, Default, PartialEq, Eq)]
-pub struct Report {
+pub struct TraceReport {
     /// By owner and by group, the most files first.
     pub owners: Vec<OfOwner>,
     /// By directory, the most files first.
@@ -224,16 +224,16 @@ pub struct Report {
     /// When orphans are looked for: what belongs to containers.
     pub contained: Vec<OfOwner>,
     /// Numbers that somebody outside the files holds: not orphans after all.
-    held_elsewhere: Vec<(What, u32)>,
+    held_elsewhere: Vec<(IdKind, u32)>,
 }
 
-impl Report {
+impl TraceReport {
     /// Whether a file that was caught counts: one that turned out to belong to
     /// somebody outside the files, or to a container, does not.
-    pub fn counts(&self, net: &Net, uid: u32, gid: u32) -> bool {
+    pub fn counts(&self, filter: &IdFilter, uid: u32, gid: u32) -> bool {
         let held = |what, id| self.held_elsewhere.contains(&(what, id));
-        net.catches_uid(uid) && !held(What::Uid, uid)
-            || net.catches_gid(gid) && !held(What::Gid, gid)
+        filter.matches_uid(uid) && !held(IdKind::Uid, uid)
+            || filter.matches_gid(gid) && !held(IdKind::Gid, gid)
     }
 }
 
@@ -241,19 +241,23 @@ impl Report {
 ///
 /// # Errors
 /// Why the name services gave no answer about a number.
-pub fn report(ground: Ground<'_>, net: &Net, tally: &Tally) -> Result<Report, String> {
-    let holders = Holders::new(ground);
-    let orphans = matches!(net, Net::Orphans { .. });
-    let mut of_numbers: BTreeMap<(What, u32), Amount> = BTreeMap::new();
-    for ((uid, gid), amount) in tally.caught.values().flatten() {
-        if net.catches_uid(*uid) {
-            *of_numbers.entry((What::Uid, *uid)).or_default() += *amount;
+pub fn report(
+    context: PlanContext<'_>,
+    filter: &IdFilter,
+    tally: &Tally,
+) -> Result<TraceReport, String> {
+    let holders = IdHolders::new(context);
+    let orphans = matches!(filter, IdFilter::Orphans { .. });
+    let mut of_numbers: BTreeMap<(IdKind, u32), Amount> = BTreeMap::new();
+    for ((uid, gid), amount) in tally.matched.values().flatten() {
+        if filter.matches_uid(*uid) {
+            *of_numbers.entry((IdKind::Uid, *uid)).or_default() += *amount;
         }
-        if net.catches_gid(*gid) {
-            *of_numbers.entry((What::Gid, *gid)).or_default() += *amount;
+        if filter.matches_gid(*gid) {
+            *of_numbers.entry((IdKind::Gid, *gid)).or_default() += *amount;
         }
     }
-    let mut report = Report::default();
+    let mut report = TraceReport::default();
     for ((what, id), amount) in of_numbers {
         let behind = holders.behind(what, id)?;
         let of_owner = OfOwner { what, id, behind, amount };
@@ -267,10 +271,10 @@ pub fn report(ground: Ground<'_>, net: &Net, tally: &Tally) -> Result<Report, St
         }
     }
     let mut directories: Vec<(BString, Amount)> = Vec::new();
-    for (directory, of) in &tally.caught {
+    for (directory, of) in &tally.matched {
         let mut sum = Amount::default();
         for ((uid, gid), amount) in of {
-            if report.counts(net, *uid, *gid) {
+            if report.counts(filter, *uid, *gid) {
                 sum += *amount;
             }
         }
@@ -311,9 +315,12 @@ mod tests {
         world.retired.users.push(one(1005));
         let policy = Policy::default();
         let today = Day(20_781);
-        let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
-        let net = Net::orphans(&book);
-        assert!(!net.catches(1004, 1004) && net.catches(1005, 1004) && net.catches(1004, 9));
+        let context =
+            PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
+        let filter = IdFilter::orphans(&book);
+        assert!(
+            !filter.catches(1004, 1004) && filter.catches(1005, 1004) && filter.catches(1004, 9)
+        );
         let mut tally = Tally::default();
         tally.add(b"/srv", 1005, 1004, 10);
         tally.add(b"/srv", 1005, 9, 1);
@@ -321,19 +328,19 @@ mod tests {
         other.add(b"/srv/box", 5033, 5000, 3);
         other.add(b"", 7000, 1004, 4);
         tally.merge(other);
-        let report = report(ground, &net, &tally).unwrap();
+        let report = report(context, &filter, &tally).unwrap();
         assert_eq!(report.total, Amount { files: 2, bytes: 11 });
         assert_eq!(report.directories, [("/srv".into(), report.total)]);
         let owners: Vec<_> = report.owners.iter().map(|of| (of.what, of.id)).collect();
-        assert_eq!(owners, [(What::Uid, 1005), (What::Gid, 9)]);
+        assert_eq!(owners, [(IdKind::Uid, 1005), (IdKind::Gid, 9)]);
         assert_eq!(report.owners[0].behind.to_string(), "nobody: it was perrin's, and is retired");
         assert_eq!(
             report.contained[0].behind.to_string(),
             "maren's subordinate ids 5000-5099: 33 in a container"
         );
-        assert!(!report.counts(&net, 7000, 1004) && report.counts(&net, 5033, 9));
+        assert!(!report.counts(&filter, 7000, 1004) && report.counts(&filter, 5033, 9));
         let world = World { service_down: true, ..World::default() };
-        let ground = Ground { world: &world, ..ground };
-        assert!(super::report(ground, &net, &tally).is_err());
+        let context = PlanContext { world: &world, ..context };
+        assert!(super::report(context, &filter, &tally).is_err());
     }
 }

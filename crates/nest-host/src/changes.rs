@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 
 use bstr::ByteSlice;
 use nest_core::drift::{Drift, DriftedLines, Print, digest, prints};
-use nest_core::record::{Left, Record, VERSION};
+use nest_core::record::{ChangeRecord, Left, VERSION};
 use nest_core::secret::without_hashes;
 use nest_core::table::{File, Lines};
 use nest_core::value::{Day, PlainName};
@@ -16,7 +16,7 @@ use crate::digest::digest_of_file;
 use crate::effect::Place;
 use crate::journal::Journal;
 use crate::state::{self, Fault, Folder, Fresh, PassedOver};
-use crate::store::{LARGE, Loaded, Original, Seal};
+use crate::store::{FileIdentity, LARGE, Loaded, Original};
 use crate::tree::Tree;
 use crate::untrusted::{open_entry, read_opened};
 
@@ -61,7 +61,8 @@ pub struct LeftBehind {
 #[serde(deny_unknown_fields)]
 struct LeftFile {
     digest: String,
-    seal: Seal,
+    #[serde(rename = "seal")]
+    identity: FileIdentity,
     /// The prints of its lines; nothing for a large file.
     lines: Option<Vec<Print>>,
 }
@@ -104,7 +105,9 @@ impl LeftBehind {
                 }
                 continue;
             };
-            if original.seal == left.seal || digest_of_file(&original.descriptor)? == left.digest {
+            if original.identity == left.identity
+                || digest_of_file(&original.descriptor)? == left.digest
+            {
                 continue;
             }
             let lines = loaded.book.lines(*file).filter(|lines| !lines.is_excerpt());
@@ -118,14 +121,14 @@ impl LeftBehind {
     /// Notes the files as they stand in the tree now, after change `number`.
     /// Files the change did not touch keep what is known of them, if they are
     /// still so.
-    pub fn note(&mut self, tree: &Tree, loaded: &Loaded, record: &Record) {
+    pub fn note(&mut self, tree: &Tree, loaded: &Loaded, record: &ChangeRecord) {
         self.number = self.number.max(record.number);
         self.since = record.number;
         let touched = |file: &File| record.left.contains_key(file);
         for file in File::ALL {
             let Ok(located) = tree.locate(file.path()) else { continue };
             let place = Place { directory: located.directory, name: located.name };
-            let Ok(Some((seal, text))) = small_text(&place) else {
+            let Ok(Some((identity, text))) = small_text(&place) else {
                 self.files.remove(&file);
                 continue;
             };
@@ -133,7 +136,7 @@ impl LeftBehind {
                 Some(text) => {
                     let digest = digest(&text);
                     let lines = prints(&Lines::new(file, std::sync::Arc::new(text)));
-                    self.files.insert(file, LeftFile { digest, seal, lines: Some(lines) });
+                    self.files.insert(file, LeftFile { digest, identity, lines: Some(lines) });
                 }
                 None => {
                     let digest = match record.left.get(&file) {
@@ -142,7 +145,7 @@ impl LeftBehind {
                     };
                     match digest {
                         Some(digest) => {
-                            self.files.insert(file, LeftFile { digest, seal, lines: None });
+                            self.files.insert(file, LeftFile { digest, identity, lines: None });
                         }
                         None if !touched(&file) => {
                             self.files.remove(&file);
@@ -158,22 +161,22 @@ impl LeftBehind {
     /// nothing, since reading it would take longer than the change.
     fn known_digest(&self, file: &File, original: Option<&Original>) -> Option<String> {
         let left = self.files.get(file)?;
-        (original?.seal == left.seal).then(|| left.digest.clone())
+        (original?.identity == left.identity).then(|| left.digest.clone())
     }
 }
 
-/// A file's seal, and its text when it is small; `None` when it is not there.
-fn small_text(place: &Place) -> std::io::Result<Option<(Seal, Option<Vec<u8>>)>> {
+/// A file's identity, and its text when it is small; `None` when it is not there.
+fn small_text(place: &Place) -> std::io::Result<Option<(FileIdentity, Option<Vec<u8>>)>> {
     let (file, stat) = match open_entry(&place.directory, &place.name) {
         Ok(opened) => opened,
         Err(error) if error.is_missing() => return Ok(None),
         Err(error) => return Err(error.into()),
     };
-    let seal = Seal::of(&stat);
+    let identity = FileIdentity::of(&stat);
     if stat.st_size as u64 >= LARGE {
-        return Ok(Some((seal, None)));
+        return Ok(Some((identity, None)));
     }
-    Ok(Some((seal, Some(read_opened((file, stat), LARGE)?))))
+    Ok(Some((identity, Some(read_opened((file, stat), LARGE)?))))
 }
 
 /// The digest and size of a file as a change left it.
@@ -219,7 +222,7 @@ fn record_name(number: u64) -> PlainName {
 #[derive(Debug, Default)]
 pub struct Records {
     /// The records, oldest first.
-    pub all: Vec<Record>,
+    pub all: Vec<ChangeRecord>,
     /// What could not be understood.
     pub passed_over: Vec<PassedOver>,
 }
@@ -249,7 +252,7 @@ pub fn all(state: &Folder) -> Result<Records, ChangesError> {
 ///
 /// # Errors
 /// [`ChangesError`].
-pub fn read(state: &Folder, number: u64) -> Result<Record, ChangesError> {
+pub fn read(state: &Folder, number: u64) -> Result<ChangeRecord, ChangesError> {
     let name = record_name(number);
     let missing = || {
         let newest = numbers(state).ok().and_then(|numbers| numbers.into_iter().max());
@@ -274,8 +277,8 @@ pub fn read(state: &Folder, number: u64) -> Result<Record, ChangesError> {
 ///
 /// # Errors
 /// [`ChangesError::Fault`], also for what this program could not have written.
-pub fn parse(text: &[u8], path: String) -> Result<Record, ChangesError> {
-    let record = state::parse::<Record>(text, VERSION).and_then(|record| {
+pub fn parse(text: &[u8], path: String) -> Result<ChangeRecord, ChangesError> {
+    let record = state::parse::<ChangeRecord>(text, VERSION).and_then(|record| {
         match record.told.steps.iter().find_map(|step| step.step.fault()) {
             Some(fault) => Err(Fault::Damaged(fault)),
             None => Ok(record),
@@ -285,7 +288,7 @@ pub fn parse(text: &[u8], path: String) -> Result<Record, ChangesError> {
 }
 
 /// The file that holds a record.
-pub fn to_text(record: &Record) -> Vec<u8> {
+pub fn to_text(record: &ChangeRecord) -> Vec<u8> {
     // Made of numbers and text: it always serialises.
     let text = serde_json::to_string_pretty(record).unwrap_or_default();
     let mut text = without_hashes(&text).into_owned().into_bytes();
@@ -295,7 +298,7 @@ pub fn to_text(record: &Record) -> Vec<u8> {
 
 /// The file that holds a record whose lines are written in between: what comes before
 /// them, and what comes after.
-pub(crate) fn around_edits(record: &Record) -> (Vec<u8>, Vec<u8>) {
+pub(crate) fn around_edits(record: &ChangeRecord) -> (Vec<u8>, Vec<u8>) {
     // A quote in a text is escaped: only the key itself reads so.
     const NONE: &[u8] = b"\"edits\": []";
     let mut text = to_text(record);
@@ -310,7 +313,7 @@ pub(crate) fn around_edits(record: &Record) -> (Vec<u8>, Vec<u8>) {
 ///
 /// # Errors
 /// The system's.
-pub(crate) fn stage(state: &Folder, record: &Record) -> std::io::Result<()> {
+pub(crate) fn stage(state: &Folder, record: &ChangeRecord) -> std::io::Result<()> {
     state.inner(&FOLDER)?.write_beside(&record_name(record.number), &to_text(record))?;
     Ok(())
 }
@@ -346,7 +349,11 @@ pub(crate) fn digests(state: &Folder, number: u64) -> std::io::Result<[Option<St
 ///
 /// # Errors
 /// The system's.
-pub(crate) fn publish(state: &Folder, number: u64, whole: Option<&Record>) -> std::io::Result<()> {
+pub(crate) fn publish(
+    state: &Folder,
+    number: u64,
+    whole: Option<&ChangeRecord>,
+) -> std::io::Result<()> {
     let (folder, name) = (state.inner(&FOLDER)?, record_name(number));
     match (folder.publish(&name), whole) {
         (Err(Errno::NOENT), Some(record)) => folder.write(&name, &to_text(record))?,

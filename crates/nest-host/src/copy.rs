@@ -26,7 +26,7 @@ pub fn copy(
     from: &OsStr,
     target: impl AsFd,
     to: &OsStr,
-    progress: &Progress<'_>,
+    progress: &CopyProgress<'_>,
 ) -> Result<(), Errno> {
     let base = || target.as_fd().try_clone_to_owned().map_err(|_| Errno::MFILE);
     let mut copying = Copying {
@@ -46,7 +46,7 @@ pub fn copy(
 }
 
 /// Is told how many more bytes were copied.
-pub type Progress<'a> = dyn Fn(u64) + Sync + 'a;
+pub type CopyProgress<'a> = dyn Fn(u64) + Sync + 'a;
 
 struct Copying<'a> {
     /// The directory that is being filled.
@@ -60,7 +60,7 @@ struct Copying<'a> {
     /// Whether something was copied that can't be flushed by itself: a link, a fifo.
     special: bool,
     piece: Vec<u8>,
-    progress: &'a Progress<'a>,
+    progress: &'a CopyProgress<'a>,
 }
 
 impl Visitor for Copying<'_> {
@@ -144,7 +144,7 @@ pub(crate) fn copy_contents(
     to: &OwnedFd,
     size: u64,
     piece: &mut Vec<u8>,
-    progress: &Progress<'_>,
+    progress: &CopyProgress<'_>,
 ) -> Result<(), Errno> {
     let room = usize::try_from(size).unwrap_or(PIECE).min(PIECE);
     if piece.len() < room {

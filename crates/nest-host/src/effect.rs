@@ -16,7 +16,7 @@ use rustix::fs::{AtFlags, Mode, RenameFlags};
 use rustix::io::Errno;
 
 use crate::changes;
-use crate::home::{Making, give_directory, remove_all};
+use crate::home::{StagingOptions, give_directory, remove_all};
 use crate::interrupt::Patience;
 use crate::inventory;
 use crate::journal::{Effect, Journal, Replaced};
@@ -30,7 +30,7 @@ use place::rename_to_nothing;
 pub use place::{BOTH, GONE, NEW, Place, beside, is_private};
 
 /// Where effects take place.
-pub struct Hands<'a> {
+pub struct EffectRunner<'a> {
     /// The tree.
     pub tree: &'a Tree,
     /// The state folder.
@@ -55,7 +55,7 @@ pub enum Published {
     InPlace,
 }
 
-impl Hands<'_> {
+impl EffectRunner<'_> {
     fn place(&self, path: &Escaped) -> Result<Place, Errno> {
         Place::of(self.tree, &path.0)
     }
@@ -503,8 +503,8 @@ impl Hands<'_> {
     fn give(&self, path: &Escaped, from: Owner, to: Owner) -> std::io::Result<()> {
         let mut list = Vec::new();
         let (live, undone) = (self.tree.is_live(), &mut list);
-        let mut making = Making { live, flush: true, links: false, undone };
-        give_directory(self.tree, &path.0, from, to, &mut making)?;
+        let mut options = StagingOptions { live, flush: true, links: false, undone };
+        give_directory(self.tree, &path.0, from, to, &mut options)?;
         list.into_iter().for_each(|undone| self.note(undone));
         Ok(())
     }

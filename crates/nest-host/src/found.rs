@@ -16,7 +16,7 @@ const VERSION: u32 = 1;
 /// What a check found.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Found {
+pub struct EarlierFindings {
     version: u32,
     /// When, as RFC 3339 writes it.
     pub time: String,
@@ -38,10 +38,10 @@ pub struct Remembered {
     pub text: String,
 }
 
-impl Found {
+impl EarlierFindings {
     /// What was found at this time by these rules.
     pub fn new(time: String, rules: Vec<String>, findings: Vec<Remembered>) -> Self {
-        Found { version: VERSION, time, rules, findings }
+        EarlierFindings { version: VERSION, time, rules, findings }
     }
 }
 
@@ -49,7 +49,7 @@ impl Found {
 ///
 /// # Errors
 /// [`RetiredError`].
-pub fn read(tree: &Tree, state: &State) -> Result<Option<Found>, RetiredError> {
+pub fn read(tree: &Tree, state: &State) -> Result<Option<EarlierFindings>, RetiredError> {
     read_document(tree, state, &NAME, VERSION)
 }
 
@@ -57,7 +57,7 @@ pub fn read(tree: &Tree, state: &State) -> Result<Option<Found>, RetiredError> {
 ///
 /// # Errors
 /// [`RetiredError`].
-pub fn write(tree: &Tree, state: &State, found: &Found) -> Result<(), RetiredError> {
+pub fn write(tree: &Tree, state: &State, found: &EarlierFindings) -> Result<(), RetiredError> {
     let folder = state.open_or_make(tree)?;
     // Strings and numbers always serialise.
     let text = serde_json::to_string_pretty(found).unwrap_or_default();

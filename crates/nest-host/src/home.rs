@@ -20,7 +20,7 @@ use crate::tree::{Tree, path_of};
 use crate::walk::{At, Ladder, Visitor, descend, descend_into};
 
 /// How things are made.
-pub struct Making<'a> {
+pub struct StagingOptions<'a> {
     /// On the live system an owner that can't be set is an error.
     pub live: bool,
     /// Whether each thing is flushed as it is made; else [`flush_all`] has to
@@ -53,7 +53,7 @@ pub fn flush_all<'p>(tree: &Tree, paths: impl Iterator<Item = &'p [u8]>) -> std:
     Ok(())
 }
 
-impl Making<'_> {
+impl StagingOptions<'_> {
     fn flush(&self, descriptor: impl AsFd) -> Result<(), Errno> {
         if self.flush { rustix::fs::fsync(descriptor) } else { Ok(()) }
     }
@@ -102,7 +102,7 @@ pub fn stage_directory(
     files: &[NewFile],
     owner: Owner,
     mode: u32,
-    making: &mut Making<'_>,
+    options: &mut StagingOptions<'_>,
 ) -> std::io::Result<()> {
     let place = Place::of(tree, path)?;
     let (directory, temporary) = (&place.directory, place.beside(NEW));
@@ -123,7 +123,7 @@ pub fn stage_directory(
         if rustix::fs::fstat(&home)?.st_uid != rustix::process::geteuid().as_raw() {
             return Err(Errno::STALE.into());
         }
-        let mut copy = Copy { owner, what: path_of(path).display().to_string(), making };
+        let mut copy = Copy { owner, what: path_of(path).display().to_string(), options };
         if let Some(skeleton) = skeleton {
             let flags = OFlags::RDONLY | OFlags::DIRECTORY;
             let skeleton = tree.open_file(path_of(skeleton), flags)?;
@@ -136,9 +136,9 @@ pub fn stage_directory(
         }
         copy.own(&home)?;
         rustix::fs::fchmod(&home, Mode::from_raw_mode(mode))?;
-        match copy.making.flush && std::mem::take(&mut copy.making.links) {
+        match copy.options.flush && std::mem::take(&mut copy.options.links) {
             true => rustix::fs::syncfs(&home)?,
-            false => copy.making.flush(&home)?,
+            false => copy.options.flush(&home)?,
         }
         Ok(())
     })();
@@ -185,7 +185,7 @@ pub fn stage_file(
     below: &[u8],
     file: &NewFile,
     owner: Owner,
-    making: &mut Making<'_>,
+    options: &mut StagingOptions<'_>,
 ) -> std::io::Result<()> {
     if !is_relative_path(&file.path) {
         return Err(Errno::INVAL.into());
@@ -196,7 +196,7 @@ pub fn stage_file(
         return Err(Errno::INVAL.into());
     };
     let what = format!("{}/{}", path_of(below).display(), path.display());
-    let mut copy = Copy { owner, what, making };
+    let mut copy = Copy { owner, what, options };
     for part in parent {
         let fresh = match rustix::fs::mkdirat(&directory, part, Mode::RWXU) {
             Ok(()) => true,
@@ -206,8 +206,8 @@ pub fn stage_file(
         let next = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
         if fresh {
             copy.own(&next)?;
-            copy.making.flush(&next)?;
-            copy.making.flush(&directory)?;
+            copy.options.flush(&next)?;
+            copy.options.flush(&directory)?;
         }
         directory = next;
     }
@@ -225,13 +225,13 @@ struct Copy<'a, 'b> {
     owner: Owner,
     /// What is being made, for the list of owners left undone.
     what: String,
-    making: &'a mut Making<'b>,
+    options: &'a mut StagingOptions<'b>,
 }
 
 impl Copy<'_, '_> {
     fn own(&mut self, descriptor: &OwnedFd) -> std::io::Result<()> {
         let (uid, gid) = ids(self.owner);
-        self.making.note(&self.what, self.owner, rustix::fs::fchown(descriptor, uid, gid))
+        self.options.note(&self.what, self.owner, rustix::fs::fchown(descriptor, uid, gid))
     }
 
     /// Puts a file into a home that is being made.
@@ -261,7 +261,7 @@ impl Copy<'_, '_> {
         self.fill(&descriptor, file)?;
         on_the_way.push(directory);
         // The home itself is flushed when all is in it.
-        on_the_way.iter().skip(1).try_for_each(|directory| self.making.flush(directory))?;
+        on_the_way.iter().skip(1).try_for_each(|directory| self.options.flush(directory))?;
         Ok(())
     }
 
@@ -269,7 +269,7 @@ impl Copy<'_, '_> {
         self.own(descriptor)?;
         write_all(descriptor, &file.contents)?;
         rustix::fs::fchmod(descriptor, Mode::from_raw_mode(file.mode))?;
-        Ok(self.making.flush(descriptor)?)
+        Ok(self.options.flush(descriptor)?)
     }
 }
 
@@ -298,16 +298,16 @@ impl Visitor for FromSkeleton<'_, '_, '_> {
                 let size = at.stat.st_size.cast_unsigned();
                 copy_contents(&source, &target, size, &mut Vec::new(), &|_| {})?;
                 rustix::fs::fchmod(&target, mode_of_copy(at))?;
-                Ok(self.copy.making.flush(&target)?)
+                Ok(self.copy.options.flush(&target)?)
             }
             FileType::Symlink => {
                 let target = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
                 rustix::fs::symlinkat(&target, to, at.name)?;
-                let Copy { owner, what, making } = &mut *self.copy;
-                making.links = true;
+                let Copy { owner, what, options } = &mut *self.copy;
+                options.links = true;
                 let (uid, gid) = ids(*owner);
                 let own = rustix::fs::chownat(to, at.name, uid, gid, AtFlags::SYMLINK_NOFOLLOW);
-                making.note(what, *owner, own)
+                options.note(what, *owner, own)
             }
             // Planning looked for these; something was put there since.
             _ => Err(Errno::INVAL.into()),
@@ -324,7 +324,7 @@ impl Visitor for FromSkeleton<'_, '_, '_> {
         let made = self.target.up()?;
         self.copy.own(&made)?;
         rustix::fs::fchmod(&made, mode_of_copy(at))?;
-        Ok(self.copy.making.flush(&made)?)
+        Ok(self.copy.options.flush(&made)?)
     }
 }
 
@@ -337,7 +337,7 @@ pub fn give_directory(
     path: &[u8],
     from: Owner,
     to: Owner,
-    making: &mut Making<'_>,
+    options: &mut StagingOptions<'_>,
 ) -> std::io::Result<()> {
     let directory = tree.open_directory_strictly(path_of(path))?;
     let stat = rustix::fs::fstat(&directory)?;
@@ -348,12 +348,12 @@ pub fn give_directory(
         return Err(Errno::STALE.into());
     }
     let (uid, gid) = ids(to);
-    making.note(
+    options.note(
         &path_of(path).display().to_string(),
         to,
         rustix::fs::fchown(&directory, uid, gid),
     )?;
-    Ok(making.flush(&directory)?)
+    Ok(options.flush(&directory)?)
 }
 
 /// Removes an entry of a directory and everything below it, by handles. What is

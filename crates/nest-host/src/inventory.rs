@@ -28,29 +28,29 @@ pub fn take(
     like: Option<&Inventory>,
 ) -> Result<Option<Inventory>, Errno> {
     let directory = directory.as_fd();
-    let mut counting = Counting { files: 0, bytes: 0 };
+    let mut counting = FileCounter { files: 0, bytes: 0 };
     match descend(directory, name, Patience::Ends, &mut counting) {
         Err(Errno::NOENT) => return Ok(None),
         counted => counted?,
     }
-    let Counting { files, bytes } = counting;
+    let FileCounter { files, bytes } = counting;
     let mut count = Inventory { files, bytes, digest: String::new() };
     if like.is_some_and(|like| (like.files, like.bytes) != (count.files, count.bytes)) {
         return Ok(Some(count));
     }
-    let mut hashing = Hashing { hasher: Xxh3::new(), piece: Vec::new() };
+    let mut hashing = ContentHasher { hasher: Xxh3::new(), piece: Vec::new() };
     descend(directory, name, Patience::Ends, &mut hashing)?;
     count.digest = format!("{:032x}", hashing.hasher.digest128());
     Ok(Some(count))
 }
 
 /// Counts files and bytes.
-struct Counting {
+struct FileCounter {
     files: u64,
     bytes: u64,
 }
 
-impl Visitor for Counting {
+impl Visitor for FileCounter {
     type Error = Errno;
 
     fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
@@ -65,7 +65,7 @@ impl Visitor for Counting {
 }
 
 /// Takes the digest of everything.
-struct Hashing {
+struct ContentHasher {
     hasher: Xxh3,
     piece: Vec<u8>,
 }
@@ -74,7 +74,7 @@ struct Hashing {
 const PIECE: usize = 64 << 10;
 const BLOCK: usize = 4 << 10;
 
-impl Hashing {
+impl ContentHasher {
     fn status(&mut self, at: &At<'_>) {
         self.hasher.update(at.path);
         for number in [at.stat.st_mode, at.stat.st_uid, at.stat.st_gid] {
@@ -128,7 +128,7 @@ fn is_empty(block: &[u8]) -> bool {
     block.iter().fold(0, |any, byte| any | byte) == 0
 }
 
-impl Visitor for Hashing {
+impl Visitor for ContentHasher {
     type Error = Errno;
 
     fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {

@@ -7,12 +7,12 @@
 //!
 //! A journal may be a stranger's: it lies in the tree. So it names what lies in the
 //! state folder by types that can hold nothing but what this program would name, and
-//! `Entry::fault` finds what it could not have written.
+//! `JournalEntry::fault` finds what it could not have written.
 
 use nest_core::plan::Access;
 use nest_core::plan::Owner;
 use nest_core::plan::Reown;
-use nest_core::record::Record;
+use nest_core::record::ChangeRecord;
 use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::surroundings::Inventory;
 use nest_core::table::File;
@@ -174,7 +174,7 @@ pub enum Replaced {
 /// What `begun.json` and `ready.json` hold.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
-pub struct Entry {
+pub struct JournalEntry {
     /// The version of the format.
     pub version: u32,
     /// The root directory of the tree: its path, device and inode.
@@ -186,7 +186,7 @@ pub struct Entry {
     /// What is done, in the order in which it becomes visible.
     pub effects: Vec<Effect>,
     /// The record that will be kept, once the journal is ready.
-    pub record: Option<Record>,
+    pub record: Option<ChangeRecord>,
     /// The digest of the record that waits for its name, where that holds the lines and
     /// the one in here does not.
     #[serde(default)]
@@ -214,11 +214,11 @@ pub struct Rooted {
 
 /// What is in a journal.
 #[derive(Debug)]
-pub struct Found {
+pub struct FoundJournal {
     /// The journal.
     pub journal: Journal,
     /// What it says.
-    pub entry: Entry,
+    pub entry: JournalEntry,
     /// Whether the change had happened.
     pub ready: bool,
     /// The tree that it is about, where that is another one: of which this is a copy,
@@ -307,7 +307,7 @@ impl Journal {
     ///
     /// # Errors
     /// [`JournalError`].
-    pub fn find(state: &Folder, tree: &Tree) -> Result<Option<Found>, JournalError> {
+    pub fn find(state: &Folder, tree: &Tree) -> Result<Option<FoundJournal>, JournalError> {
         let inner = state.inner_if_there(&FOLDER);
         let Some(folder) = inner.map_err(|error| unusable(state.shown(&FOLDER), error))? else {
             return Ok(None);
@@ -319,7 +319,7 @@ impl Journal {
             let Some(text) = text.map_err(|error| unusable(path.clone(), error))? else { continue };
             let entry = parse(&text, path)?;
             let foreign = (!entry.tree.is(&Rooted::of(tree))).then(|| entry.tree.path.clone());
-            return Ok(Some(Found { journal, entry, ready, foreign }));
+            return Ok(Some(FoundJournal { journal, entry, ready, foreign }));
         }
         Ok(None)
     }
@@ -339,7 +339,7 @@ impl Journal {
     ///
     /// # Errors
     /// The system's.
-    pub fn begin(&self, entry: &Entry) -> std::io::Result<()> {
+    pub fn begin(&self, entry: &JournalEntry) -> std::io::Result<()> {
         self.write(&BEGUN, entry)
     }
 
@@ -347,7 +347,7 @@ impl Journal {
     ///
     /// # Errors
     /// The system's: then it has not.
-    pub fn mark_ready(&self, entry: &Entry) -> std::io::Result<()> {
+    pub fn mark_ready(&self, entry: &JournalEntry) -> std::io::Result<()> {
         self.write(&READY, entry)
     }
 
@@ -360,7 +360,7 @@ impl Journal {
         Ok(self.folder.flush()?)
     }
 
-    fn write(&self, name: &PlainName, entry: &Entry) -> std::io::Result<()> {
+    fn write(&self, name: &PlainName, entry: &JournalEntry) -> std::io::Result<()> {
         let text = serde_json::to_vec(entry).map_err(std::io::Error::from)?;
         self.folder.write(name, &text)?;
         Ok(self.folder.flush()?)
@@ -437,8 +437,8 @@ fn unusable(path: String, error: impl Into<std::io::Error>) -> JournalError {
 ///
 /// # Errors
 /// [`JournalError::Fault`], also for what this program could not have written.
-pub fn parse(text: &[u8], path: String) -> Result<Entry, JournalError> {
-    let entry: Entry = match state::parse(text, VERSION) {
+pub fn parse(text: &[u8], path: String) -> Result<JournalEntry, JournalError> {
+    let entry: JournalEntry = match state::parse(text, VERSION) {
         Ok(entry) => entry,
         Err(fault) => return Err(JournalError::Fault { path, fault }),
     };
@@ -448,7 +448,7 @@ pub fn parse(text: &[u8], path: String) -> Result<Entry, JournalError> {
     }
 }
 
-impl Entry {
+impl JournalEntry {
     /// What makes it impossible that this program wrote it, in words.
     fn fault(&self) -> Option<String> {
         let steps = self.record.iter().flat_map(|record| &record.told.steps);
@@ -543,8 +543,8 @@ mod tests {
     use super::*;
     use crate::state::State;
 
-    fn entry(tree: &Tree) -> Entry {
-        Entry {
+    fn entry(tree: &Tree) -> JournalEntry {
+        JournalEntry {
             version: VERSION,
             tree: Rooted::of(tree),
             number: Some(1),
@@ -585,7 +585,7 @@ mod tests {
         let before = Rooted { identity: (identity.0 + 1, identity.1), ..Rooted::of(&tree) };
         assert!(before.is(&Rooted::of(&tree)));
         let state = State::InTree.open_or_make(&tree).unwrap();
-        let entry = Entry { tree: Rooted::of(&copy), ..entry(&tree) };
+        let entry = JournalEntry { tree: Rooted::of(&copy), ..entry(&tree) };
         Journal::make(&state).unwrap().begin(&entry).unwrap();
         let found = Journal::find(&state, &tree).unwrap().unwrap();
         assert_eq!(found.foreign, Some(other.path().display().to_string()));

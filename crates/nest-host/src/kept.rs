@@ -3,8 +3,8 @@
 
 use nest_core::plan::Step;
 use nest_core::record::Author;
-use nest_core::retired::{KeptFolder, PackedFile, RetiredAccount, Thing, VERSION};
-use nest_core::value::PlainName;
+use nest_core::retired::{KeptFolder, PackedFile, RetiredAccount, VERSION};
+use nest_core::value::{PlainName, UserOrGroup};
 use rustix::io::Errno;
 
 use crate::retired::RetiredError;
@@ -23,10 +23,10 @@ pub(crate) const ACCOUNT: PlainName = PlainName::fixed("account.json");
 const NEW: &str = "new";
 const GONE: &str = "gone";
 
-fn of_thing(thing: Thing) -> PlainName {
+fn folder_of(thing: UserOrGroup) -> PlainName {
     match thing {
-        Thing::User => USERS,
-        Thing::Group => GROUPS,
+        UserOrGroup::User => USERS,
+        UserOrGroup::Group => GROUPS,
     }
 }
 
@@ -52,9 +52,9 @@ pub fn read(tree: &Tree, state: &State) -> Result<Kept, RetiredError> {
     let Some(retired) = folder.inner_if_there(&RETIRED).map_err(unread(path))? else {
         return Ok(kept);
     };
-    for thing in [Thing::User, Thing::Group] {
+    for thing in [UserOrGroup::User, UserOrGroup::Group] {
         let path = retired.shown(thing);
-        let inner = retired.inner_if_there(&of_thing(thing)).map_err(unread(path.clone()))?;
+        let inner = retired.inner_if_there(&folder_of(thing)).map_err(unread(path.clone()))?;
         let Some(all) = inner else { continue };
         for name in all.folders().map_err(unread(path))? {
             // What waits for its name or is about to go is not kept.
@@ -101,7 +101,7 @@ impl Place {
     /// # Errors
     /// The system's.
     pub fn make(state: &Folder, folder: &KeptFolder) -> Result<Self, Errno> {
-        let parent = state.inner(&RETIRED)?.inner(&of_thing(folder.thing))?;
+        let parent = state.inner(&RETIRED)?.inner(&folder_of(folder.thing))?;
         Ok(Place { parent, name: folder.name.clone() })
     }
 
@@ -111,7 +111,7 @@ impl Place {
     /// The system's.
     pub fn find(state: &Folder, folder: &KeptFolder) -> Result<Option<Self>, Errno> {
         let Some(retired) = state.inner_if_there(&RETIRED)? else { return Ok(None) };
-        let parent = retired.inner_if_there(&of_thing(folder.thing))?;
+        let parent = retired.inner_if_there(&folder_of(folder.thing))?;
         Ok(parent.map(|parent| Place { parent, name: folder.name.clone() }))
     }
 

@@ -40,7 +40,7 @@ pub(crate) fn granted(tree: &Tree, notices: &Notices) -> HashMap<BString, Vec<Me
 /// Lines that would dangle if the name went: grants, mail aliases, the users that
 /// services run as.
 pub(crate) fn of_user(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Mention> {
-    let place = Place { tree, name, notices };
+    let place = MentionSearch { tree, name, notices };
     let mut mentions = granted(tree, notices).remove(name.as_bytes()).unwrap_or_default();
     place.in_file("etc/aliases", &mut mentions, |_| true);
     for directory in UNITS {
@@ -57,7 +57,7 @@ const DEVICE_RULES: [&str; 2] = ["etc/udev/rules.d", "usr/lib/udev/rules.d"];
 /// Lines that would dangle if the name of a group went: grants to `%name` and the
 /// like, the groups that services run with, the groups of devices.
 pub(crate) fn of_group(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Mention> {
-    let place = Place { tree, name, notices };
+    let place = MentionSearch { tree, name, notices };
     let mut mentions = Vec::new();
     let percent = [b"%", name.as_bytes()].concat();
     let of_sudoers = |line: &[u8]| line.contains_str(&percent);
@@ -83,13 +83,13 @@ pub(crate) fn of_group(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Menti
 }
 
 /// What is looked for, and where.
-struct Place<'a> {
+struct MentionSearch<'a> {
     tree: &'a Tree,
     name: &'a BStr,
     notices: &'a Notices,
 }
 
-impl Place<'_> {
+impl MentionSearch<'_> {
     fn in_file(&self, file: &str, mentions: &mut Vec<Mention>, counts: impl Fn(&[u8]) -> bool) {
         let Some(text) = read(self.tree, file, self.notices) else { return };
         for (at, line) in said(&text) {

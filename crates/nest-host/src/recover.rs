@@ -15,8 +15,8 @@ use nest_core::table::File;
 use crate::changes::{self, LeftBehind};
 use crate::commit::{Dirs, flush, keep_record};
 use crate::digest::digest_of;
-use crate::effect::{Hands, Place, Standing};
-use crate::journal::{Effect, Entry, Found, Journal, JournalError, Replaced};
+use crate::effect::{EffectRunner, Place, Standing};
+use crate::journal::{Effect, FoundJournal, Journal, JournalEntry, JournalError, Replaced};
 use crate::lock::Lock;
 use crate::retired;
 use crate::state::{self, Folder, State, StateError};
@@ -128,7 +128,7 @@ pub fn unfinished(tree: &Tree, state: &State) -> Result<Option<Unfinished>, Reco
 
 /// Looks where a journal can be: in the state folder, and in `etc` for changes
 /// that kept no state. One in another state folder is not passed over.
-fn find(tree: &Tree, state: &State) -> Result<Option<(Folder, Found)>, RecoverError> {
+fn find(tree: &Tree, state: &State) -> Result<Option<(Folder, FoundJournal)>, RecoverError> {
     let marked = state.marked_elsewhere(tree);
     if let Ok(Some(path)) = marked {
         return Err(JournalError::OtherState(path.display().to_string()).into());
@@ -181,22 +181,23 @@ pub fn recover(
         }
         return Ok(None);
     };
-    let Found { journal, entry, ready, foreign: other } = found;
+    let FoundJournal { journal, entry, ready, foreign: other } = found;
     if let Some(other) = other.filter(|_| foreign == Foreign::Refused) {
         let what = entry.in_words();
         return Err(JournalError::OtherTree { what, tree: other }.into());
     }
     let notes = Mutex::default();
     let (number, recovering) = (entry.number, true);
-    let hands = Hands { tree, state: &folder, journal: &journal, number, recovering, notes };
+    let runner =
+        EffectRunner { tree, state: &folder, journal: &journal, number, recovering, notes };
     let finished = match ready {
-        true => finish(&hands, &entry)?,
+        true => finish(&runner, &entry)?,
         false => false,
     };
     if !finished {
-        roll_back(&hands, &entry, ready)?;
+        roll_back(&runner, &entry, ready)?;
     }
-    let notes = hands.take_notes();
+    let notes = runner.take_notes();
     // What a crash left of documents that were being written.
     for name in [&retired::NAME, &suspended::NAME, &LeftBehind::NAME] {
         folder.remove_beside(name);
@@ -216,29 +217,35 @@ pub fn recover(
 /// Drops everything that was staged. Of a change that was ready, what has become visible
 /// without anybody's noticing is taken back first: owners of files, and what is in the
 /// state folder.
-fn roll_back(hands: &Hands<'_>, entry: &Entry, ready: bool) -> Result<(), RecoverError> {
+fn roll_back(
+    runner: &EffectRunner<'_>,
+    entry: &JournalEntry,
+    ready: bool,
+) -> Result<(), RecoverError> {
     if ready {
         for effect in entry.effects.iter().rev() {
             let standing = match is_ours(effect) {
-                true => hands.standing(effect),
+                true => runner.standing(effect),
                 false => continue,
             };
             let reowned = matches!(effect, Effect::Reown { .. });
             let wanted = if reowned { Standing::Waiting } else { Standing::Done };
             if standing.is_ok_and(|standing| standing == wanted) {
-                hands.withdraw(effect).map_err(|error| failed(entry, &effect.describe(), error))?;
+                runner
+                    .withdraw(effect)
+                    .map_err(|error| failed(entry, &effect.describe(), error))?;
             }
         }
     }
-    entry.effects.iter().for_each(|effect| hands.discard(effect));
+    entry.effects.iter().for_each(|effect| runner.discard(effect));
     if let Some(number) = entry.number {
-        changes::discard(hands.state, number);
+        changes::discard(runner.state, number);
     }
-    flush(hands, &entry.effects, Dirs::Touched)
+    flush(runner, &entry.effects, Dirs::Touched)
         .map_err(|error| failed(entry, "flushing a directory", error))
 }
 
-fn failed(entry: &Entry, doing: &str, error: std::io::Error) -> RecoverError {
+fn failed(entry: &JournalEntry, doing: &str, error: std::io::Error) -> RecoverError {
     RecoverError::Failed { what: entry.in_words(), doing: doing.to_owned(), error }
 }
 
@@ -247,16 +254,16 @@ type Digests = BTreeMap<BString, Option<String>>;
 
 /// Does the rest of a change. Returns whether that was possible: where something of what
 /// was staged is lost and nothing is visible yet, it has to be rolled back.
-fn finish(hands: &Hands<'_>, entry: &Entry) -> Result<bool, RecoverError> {
+fn finish(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<bool, RecoverError> {
     // First everything is looked at; nothing is touched while anything is wrong.
-    let mut digests = look(hands, entry)?;
-    let (lost, visible) = compare(hands, entry, &digests)?;
+    let mut digests = look(runner, entry)?;
+    let (lost, visible) = compare(runner, entry, &digests)?;
     if !lost.is_empty() && !visible {
-        lost.into_iter().for_each(|lost| hands.note(lost));
+        lost.into_iter().for_each(|lost| runner.note(lost));
         return Ok(false);
     }
     if !lost.is_empty() {
-        let stands = what_stands(hands, entry, &digests);
+        let stands = what_stands(runner, entry, &digests);
         return Err(RecoverError::Lost { what: entry.in_words(), lost, stands });
     }
     for effect in &entry.effects {
@@ -267,38 +274,38 @@ fn finish(hands: &Hands<'_>, entry: &Entry) -> Result<bool, RecoverError> {
                     continue;
                 }
                 *now = Some(after.clone());
-                hands.publish(effect)
+                runner.publish(effect)
             }
-            Effect::Replace { what: Replaced::State, .. } => match hands.standing(effect) {
-                Ok(Standing::Waiting) => hands.publish(effect),
+            Effect::Replace { what: Replaced::State, .. } => match runner.standing(effect) {
+                Ok(Standing::Waiting) => runner.publish(effect),
                 Ok(Standing::Other) => {
-                    hands.note(format!("left undone: {}, as it was edited", effect.describe()));
+                    runner.note(format!("left undone: {}, as it was edited", effect.describe()));
                     continue;
                 }
                 Ok(_) => continue,
                 Err(error) => Err(error),
             },
-            effect => hands.publish(effect),
+            effect => runner.publish(effect),
         };
         published.map_err(|error| failed(entry, &effect.describe(), error))?;
     }
-    flush(hands, &entry.effects, Dirs::Touched)
+    flush(runner, &entry.effects, Dirs::Touched)
         .map_err(|error| failed(entry, "flushing a directory", error))?;
     if let Some(record) = &entry.record {
-        keep_record(hands, entry, record)
+        keep_record(runner, entry, record)
             .map_err(|error| failed(entry, "keeping its record", error))?;
-        if let Ok(loaded) = store::load(hands.tree, &Focus::new()) {
-            let mut left = LeftBehind::read(hands.state);
-            left.note(hands.tree, &loaded, record);
-            left.write(hands.state).map_err(|error| failed(entry, "noting its files", error))?;
+        if let Ok(loaded) = store::load(runner.tree, &Focus::new()) {
+            let mut left = LeftBehind::read(runner.state);
+            left.note(runner.tree, &loaded, record);
+            left.write(runner.state).map_err(|error| failed(entry, "noting its files", error))?;
         }
     }
     for effect in &entry.effects {
-        let left = hands.finish(effect);
+        let left = runner.finish(effect);
         let left = left.map_err(|error| failed(entry, &effect.describe(), error.into()))?;
-        left.into_iter().for_each(|left| hands.note(left));
+        left.into_iter().for_each(|left| runner.note(left));
     }
-    flush(hands, &entry.effects, Dirs::Cleared)
+    flush(runner, &entry.effects, Dirs::Cleared)
         .map_err(|error| failed(entry, "flushing a directory", error))?;
     Ok(true)
 }
@@ -314,8 +321,8 @@ fn is_ours(effect: &Effect) -> bool {
 /// Holds everything that waits against its digest. Returns what is lost, and whether
 /// anything has become visible already.
 fn compare(
-    hands: &Hands<'_>,
-    entry: &Entry,
+    runner: &EffectRunner<'_>,
+    entry: &JournalEntry,
     digests: &Digests,
 ) -> Result<(Vec<String>, bool), RecoverError> {
     let (mut lost, mut visible) = (Vec::new(), false);
@@ -332,7 +339,7 @@ fn compare(
                 continue;
             }
             *now = Some(after.clone());
-            let place = Place::of(hands.tree, &path.0).map_err(|error| reading(error.into()))?;
+            let place = Place::of(runner.tree, &path.0).map_err(|error| reading(error.into()))?;
             let name = path_of(&staged.0).as_os_str();
             match digest_of(&place, name).map_err(reading)? {
                 Some(waits) if waits == *after => {}
@@ -341,8 +348,8 @@ fn compare(
             }
             continue;
         }
-        match hands.standing(effect).map_err(reading)? {
-            Standing::Done => visible |= !(is_ours(effect) && hands.can_withdraw(effect)),
+        match runner.standing(effect).map_err(reading)? {
+            Standing::Done => visible |= !(is_ours(effect) && runner.can_withdraw(effect)),
             Standing::Lost(what) => lost.push(what),
             Standing::Ruined(what) => {
                 lost.push(what);
@@ -352,7 +359,7 @@ fn compare(
         }
     }
     if let Some(number) = entry.number {
-        let records = changes::digests(hands.state, number);
+        let records = changes::digests(runner.state, number);
         let records = records.map_err(|error| failed(entry, "looking for its record", error))?;
         // It gets its name when all else is done.
         visible |= records[1].is_some();
@@ -366,7 +373,11 @@ fn compare(
 }
 
 /// Which version of each account file stands where.
-fn what_stands(hands: &Hands<'_>, entry: &Entry, digests: &Digests) -> Vec<(String, String)> {
+fn what_stands(
+    runner: &EffectRunner<'_>,
+    entry: &JournalEntry,
+    digests: &Digests,
+) -> Vec<(String, String)> {
     let mut stands = Vec::new();
     for effect in &entry.effects {
         let Effect::Replace { what: Replaced::Account(_), path, staged, before, after } = effect
@@ -383,7 +394,7 @@ fn what_stands(hands: &Hands<'_>, entry: &Entry, digests: &Digests) -> Vec<(Stri
         stands.push((path.0.to_string(), call(&now).to_owned()));
         let parent = path_of(&path.0).parent().unwrap_or(path_of(b"/"));
         let other = parent.join(path_of(&staged.0));
-        let place = Place::of(hands.tree, &path.0);
+        let place = Place::of(runner.tree, &path.0);
         let waits = place.ok().and_then(|place| {
             digest_of(&place, path_of(&staged.0).as_os_str()).unwrap_or_default()
         });
@@ -393,7 +404,7 @@ fn what_stands(hands: &Hands<'_>, entry: &Entry, digests: &Digests) -> Vec<(Stri
 }
 
 /// Compares each account file with its digests before and after.
-fn look(hands: &Hands<'_>, entry: &Entry) -> Result<Digests, RecoverError> {
+fn look(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<Digests, RecoverError> {
     let mut digests = Digests::new();
     let mut edited = Vec::new();
     for effect in &entry.effects {
@@ -403,21 +414,21 @@ fn look(hands: &Hands<'_>, entry: &Entry) -> Result<Digests, RecoverError> {
         }
         let reading = |error| failed(entry, &format!("reading {}", path.0), error);
         // What the journal calls the file has to be where the tree has it.
-        let located = hands.tree.locate(file.path()).map_err(|error| reading(error.into()))?;
+        let located = runner.tree.locate(file.path()).map_err(|error| reading(error.into()))?;
         if located.path != path_of(&path.0) {
             let message = format!("{} is at {} now", file.path(), located.path.display());
             return Err(reading(std::io::Error::other(message)));
         }
         let versions = versions(entry, &path.0);
-        let place = Place::of(hands.tree, &path.0).map_err(|error| reading(error.into()))?;
+        let place = Place::of(runner.tree, &path.0).map_err(|error| reading(error.into()))?;
         let mut now = digest_of(&place, &place.name).map_err(reading)?;
         let last = versions.last().cloned().flatten().unwrap_or_default();
-        if !versions.contains(&now) && hands.mend_torn(path, &last).map_err(reading)? {
+        if !versions.contains(&now) && runner.mend_torn(path, &last).map_err(reading)? {
             now = Some(last);
         }
         if !versions.contains(&now) {
             edited.push(tell_edited(
-                hands,
+                runner,
                 entry,
                 *file,
                 &path.0,
@@ -433,7 +444,7 @@ fn look(hands: &Hands<'_>, entry: &Entry) -> Result<Digests, RecoverError> {
 }
 
 /// The digests of a file's versions, from the one before the change on.
-fn versions(entry: &Entry, wanted: &BString) -> Vec<Option<String>> {
+fn versions(entry: &JournalEntry, wanted: &BString) -> Vec<Option<String>> {
     let mut versions = Vec::new();
     for effect in &entry.effects {
         if let Effect::Replace { path, before, after, .. } = effect
@@ -449,8 +460,8 @@ fn versions(entry: &Entry, wanted: &BString) -> Vec<Option<String>> {
 }
 
 fn tell_edited(
-    hands: &Hands<'_>,
-    entry: &Entry,
+    runner: &EffectRunner<'_>,
+    entry: &JournalEntry,
     file: File,
     path: &BString,
     digests: Vec<Option<String>>,
@@ -471,7 +482,7 @@ fn tell_edited(
             _ => None,
         })
         .unwrap_or_default();
-    let read = |path: &[u8]| read_configuration(hands.tree, path_of(path)).unwrap_or_default();
+    let read = |path: &[u8]| read_configuration(runner.tree, path_of(path)).unwrap_or_default();
     let (now, other) = (read(path), read(&staged));
     let split = |text: &[u8]| -> Vec<Vec<u8>> {
         text.split(|&byte| byte == b'\n').map(<[u8]>::to_vec).collect()

@@ -20,7 +20,7 @@ use crate::interrupt::Patience;
 use crate::inventory::DIRECTORY;
 use crate::mounts::mount_id;
 use crate::tree::Tree;
-use crate::walk::{Ground, Ladder, Met, Status, Unseen, split_last, walk};
+use crate::walk::{Ladder, Met, PlanContext, Status, Unseen, split_last, walk};
 
 /// The files that carry the number, and what has to be told about some of them.
 #[derive(Debug, Default)]
@@ -78,8 +78,8 @@ pub fn find(tree: &Tree, reown: &Reown) -> std::io::Result<Carriers> {
         carried.bytes += status.bytes();
         carried.set_id += u64::from(!status.is_directory() && status.is_set_id());
     };
-    let ground = Ground { paths: &paths, stay: !reown.everywhere, but: &[] };
-    let unseen = walk(tree, ground, &tell)
+    let context = PlanContext { paths: &paths, stay: !reown.everywhere, but: &[] };
+    let unseen = walk(tree, context, &tell)
         .map_err(|(path, error)| std::io::Error::other(format!("{path}: {error}")))?;
     Patience::Ends.check()?;
     let (mut lists, mut carried) = (Vec::new(), Carried::default());

@@ -3,7 +3,7 @@
 use std::os::fd::{BorrowedFd, OwnedFd};
 
 use bstr::{BStr, BString, ByteSlice};
-use nest_core::surroundings::{Kind, Skeleton, SkeletonFault};
+use nest_core::surroundings::{FileKind, Skeleton, SkeletonFault};
 use rustix::fs::OFlags;
 use rustix::io::Errno;
 
@@ -20,7 +20,7 @@ pub(crate) fn look(tree: &Tree, path: &BStr) -> Result<Skeleton, SkeletonFault> 
         Err(Errno::NOENT | Errno::NOTDIR) => return Err(SkeletonFault::Missing),
         Err(error) => return Err(unreadable(error)),
     };
-    if kind_of(&stat) != Kind::Directory {
+    if kind_of(&stat) != FileKind::Directory {
         return Err(SkeletonFault::NotADirectory(kind_of(&stat)));
     }
     let directory = tree.open_file(path_of(path), OFlags::RDONLY | OFlags::DIRECTORY);
@@ -56,11 +56,11 @@ impl Visitor for Looking {
     fn file(&mut self, at: &At<'_>) -> Result<(), Stopped> {
         let path = at.path.strip_prefix(b"/").unwrap_or(at.path);
         match kind_of(at.stat) {
-            Kind::File => {
+            FileKind::File => {
                 self.skeleton.set_id += usize::from(at.stat.st_mode & 0o6000 != 0);
                 self.skeleton.linked += usize::from(at.stat.st_nlink > 1);
             }
-            Kind::Link => {
+            FileKind::Link => {
                 let target = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
                 if leads_out(path, target.as_bytes()) {
                     let target = target.into_bytes().into();
@@ -97,11 +97,11 @@ pub struct Count {
 /// # Errors
 /// The system's, for the directory itself.
 pub(crate) fn count(directory: OwnedFd, most: usize) -> Result<Count, Errno> {
-    struct Counting {
+    struct SkeletonCounter {
         count: Count,
         most: usize,
     }
-    impl Visitor for Counting {
+    impl Visitor for SkeletonCounter {
         type Error = Errno;
 
         fn file(&mut self, _: &At<'_>) -> Result<(), Errno> {
@@ -127,7 +127,7 @@ pub(crate) fn count(directory: OwnedFd, most: usize) -> Result<Count, Errno> {
             Ok(())
         }
     }
-    let mut counting = Counting { count: Count::default(), most };
+    let mut counting = SkeletonCounter { count: Count::default(), most };
     match descend_into(directory, Patience::Ends, &mut counting) {
         Err(Errno::RANGE) => counting.count.more = true,
         counted => counted?,

@@ -45,7 +45,7 @@ pub struct Original {
     /// Held open: its cached pages then survive being replaced.
     pub descriptor: OwnedFd,
     /// What to recognise it by.
-    pub seal: Seal,
+    pub identity: FileIdentity,
     /// Owner and mode.
     pub stat: Stat,
     /// The state of its digest after the last byte, where it was taken while the
@@ -67,7 +67,7 @@ impl std::fmt::Debug for Original {
 /// What tells whether a file is still the one that was read: device, inode,
 /// size, and the times of the last change of contents and of inode.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, serde::Serialize, serde::Deserialize)]
-pub struct Seal {
+pub struct FileIdentity {
     identity: (u64, u64),
     size: i64,
     changed: (i64, u64),
@@ -95,9 +95,9 @@ pub enum LoadError {
     },
 }
 
-impl Seal {
+impl FileIdentity {
     pub(crate) fn of(stat: &Stat) -> Self {
-        Seal {
+        FileIdentity {
             identity: (stat.st_dev, stat.st_ino),
             size: stat.st_size,
             changed: (stat.st_mtime, stat.st_mtime_nsec),
@@ -123,7 +123,7 @@ impl Original {
     pub fn digest_after(&self, rewrite: &Rewrite) -> Option<String> {
         let mut hashed = self.hashed.clone()?;
         let (first, rest) = rewrite.pieces.split_first()?;
-        if *first != Piece::Keep(0..self.seal.size as usize) {
+        if *first != Piece::Keep(0..self.identity.size as usize) {
             return None;
         }
         for piece in rest {
@@ -144,18 +144,18 @@ impl Original {
     pub fn is_unchanged(&self) -> bool {
         let flags = rustix::fs::AtFlags::SYMLINK_NOFOLLOW;
         rustix::fs::statat(&self.located.directory, &self.located.name, flags)
-            .is_ok_and(|stat| Seal::of(&stat) == self.seal)
+            .is_ok_and(|stat| FileIdentity::of(&stat) == self.identity)
     }
 }
 
 /// The clock of file times ticks this coarsely, at worst, in nanoseconds.
 const TICK: i128 = 20_000_000;
 
-/// Whether a file with this seal was altered within a tick of now.
-fn is_fresh(seal: &Seal) -> bool {
+/// Whether a file of this identity was altered within a tick of now.
+fn is_fresh(identity: &FileIdentity) -> bool {
     let now = std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH);
     let now = now.map_or(0, |now| now.as_nanos() as i128);
-    let touched = i128::from(seal.touched.0) * 1_000_000_000 + i128::from(seal.touched.1);
+    let touched = i128::from(identity.touched.0) * 1_000_000_000 + i128::from(identity.touched.1);
     touched >= now - TICK
 }
 
@@ -180,7 +180,8 @@ impl Loaded {
             None => true,
             Some(unread) => {
                 let stat = rustix::fs::fstat(&original.descriptor);
-                !unread.has_failed() && stat.is_ok_and(|stat| Seal::of(&stat) == original.seal)
+                !unread.has_failed()
+                    && stat.is_ok_and(|stat| FileIdentity::of(&stat) == original.identity)
             }
         })
     }
@@ -309,14 +310,15 @@ fn read_file(
         if size > MOST {
             return Err(format!("it has {size} bytes, and 4 GB are the most"));
         }
-        let seal = Seal::of(&stat);
-        let fresh = is_fresh(&seal);
+        let identity = FileIdentity::of(&stat);
+        let fresh = is_fresh(&identity);
         let mut hashed = None;
         let mut unread = None;
         let lines = match manner {
             Manner::Some(wanted) if size >= LARGE && wanted.words.is_empty() => {
                 let lines = Excerpter::new(file, &[], false).finish();
-                let original = Original { located, descriptor, seal, stat, hashed, unread, fresh };
+                let original =
+                    Original { located, descriptor, identity, stat, hashed, unread, fresh };
                 return Ok(Some((lines, original)));
             }
             Manner::Some(wanted) if size >= LARGE => {
@@ -333,8 +335,8 @@ fn read_file(
         }
         .map_err(|error| error.to_string())?;
         let after = rustix::fs::fstat(&descriptor).map_err(|error| error.to_string())?;
-        if Seal::of(&after) == seal && lines.file_length() as u64 == size {
-            let original = Original { located, descriptor, seal, stat, hashed, unread, fresh };
+        if FileIdentity::of(&after) == identity && lines.file_length() as u64 == size {
+            let original = Original { located, descriptor, identity, stat, hashed, unread, fresh };
             return Ok(Some((lines, original)));
         }
     }

@@ -12,7 +12,7 @@ use bstr::{BStr, BString, ByteSlice};
 use nest_core::plan::Reown;
 use nest_core::retired::RetiredAccount;
 use nest_core::surroundings::{
-    Carried, Facts, Inventory, Keys, Kind, Mention, Origin, Process, Program, Retired, Site,
+    Carried, Facts, FileKind, Inventory, Keys, Mention, Origin, Process, Program, Retired, Site,
     Skeleton, SkeletonFault, Surroundings, Survey, Suspended,
 };
 use nest_core::value::count_keys;
@@ -31,7 +31,7 @@ use crate::state::{Notices, PassedOver, State};
 use crate::survey;
 use crate::tree::{Tree, path_of};
 use crate::untrusted::{self, CONFIGURATION, LastLink};
-use crate::walk::{Ground, Met, walk};
+use crate::walk::{Met, PlanContext, walk};
 use seen::Seen;
 
 /// A real tree.
@@ -138,14 +138,14 @@ impl<'t> World<'t> {
     }
 }
 
-pub(crate) fn kind_of(stat: &Stat) -> Kind {
+pub(crate) fn kind_of(stat: &Stat) -> FileKind {
     match FileType::from_raw_mode(stat.st_mode) {
-        FileType::Directory => Kind::Directory,
-        FileType::Symlink => Kind::Link,
-        FileType::Fifo => Kind::Fifo,
-        FileType::Socket => Kind::Socket,
-        FileType::BlockDevice | FileType::CharacterDevice => Kind::Device,
-        _ => Kind::File,
+        FileType::Directory => FileKind::Directory,
+        FileType::Symlink => FileKind::Link,
+        FileType::Fifo => FileKind::Fifo,
+        FileType::Socket => FileKind::Socket,
+        FileType::BlockDevice | FileType::CharacterDevice => FileKind::Device,
+        _ => FileKind::File,
     }
 }
 
@@ -190,7 +190,9 @@ impl Surroundings for World<'_> {
 
     fn program(&self, path: &BStr) -> Program {
         self.seen.program(path, || match self.tree.stat(path_of(path)) {
-            Ok(stat) if kind_of(&stat) == Kind::File && stat.st_mode & 0o111 != 0 => Program::Fine,
+            Ok(stat) if kind_of(&stat) == FileKind::File && stat.st_mode & 0o111 != 0 => {
+                Program::Fine
+            }
             Ok(_) => Program::NotExecutable,
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Program::Missing,
             Err(_) => Program::Unknown,
@@ -371,7 +373,7 @@ impl Surroundings for World<'_> {
                 count.fetch_add(1, Ordering::Relaxed);
             }
         };
-        walk(self.tree, Ground { but, ..Ground::default() }, &tell)
+        walk(self.tree, PlanContext { but, ..PlanContext::default() }, &tell)
             .map_err(|(path, error)| format!("{path}: {error}"))?;
         Ok(count.into_inner())
     }

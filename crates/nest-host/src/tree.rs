@@ -172,10 +172,10 @@ impl Tree {
     /// # Errors
     /// The system's; `ELOOP` after 40 links.
     pub fn locate(&self, path: impl AsRef<Path>) -> Result<Located> {
-        let mut ahead: VecDeque<OsString> = parts(path.as_ref()).map(ToOwned::to_owned).collect();
+        let mut batch: VecDeque<OsString> = parts(path.as_ref()).map(ToOwned::to_owned).collect();
         let mut behind: Vec<(OwnedFd, OsString)> = Vec::new();
         let mut links = 0;
-        while let Some(part) = ahead.pop_front() {
+        while let Some(part) = batch.pop_front() {
             if part == ".." {
                 behind.pop();
                 continue;
@@ -183,7 +183,7 @@ impl Tree {
             let here = behind.last().map_or(self.root.as_fd(), |(directory, _)| directory.as_fd());
             let kind = match rustix::fs::statat(here, &part, AtFlags::SYMLINK_NOFOLLOW) {
                 Ok(stat) => Some(FileType::from_raw_mode(stat.st_mode)),
-                Err(Errno::NOENT) if ahead.is_empty() => None,
+                Err(Errno::NOENT) if batch.is_empty() => None,
                 Err(error) => return Err(error),
             };
             if kind == Some(FileType::Symlink) {
@@ -196,8 +196,8 @@ impl Tree {
                 if target.is_absolute() {
                     behind.clear();
                 }
-                parts(&target).rev().for_each(|part| ahead.push_front(part.to_owned()));
-            } else if ahead.is_empty() {
+                parts(&target).rev().for_each(|part| batch.push_front(part.to_owned()));
+            } else if batch.is_empty() {
                 return located(here, &behind, part);
             } else {
                 let next = rustix::fs::openat(here, &part, STEP | OFlags::NOFOLLOW, Mode::empty())?;

@@ -4,7 +4,7 @@ use std::os::fd::OwnedFd;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use nest_core::table::{Source, Text};
+use nest_core::table::{Text, TextSource};
 
 use crate::read::{Mapped, fill, fill_new, room_for};
 
@@ -28,7 +28,7 @@ impl Unread {
     }
 }
 
-impl Source for Unread {
+impl TextSource for Unread {
     fn length(&self) -> usize {
         self.size
     }

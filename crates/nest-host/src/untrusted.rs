@@ -8,7 +8,7 @@ use std::io::Read;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::Path;
 
-use nest_core::surroundings::Kind;
+use nest_core::surroundings::FileKind;
 use nest_core::value::{bytes_in_words, is_component};
 use rustix::fs::{Mode, OFlags, ResolveFlags, Stat};
 use rustix::io::Errno;
@@ -28,7 +28,7 @@ pub const STATE: u64 = 1_000_000_000;
 pub enum Unreadable {
     /// It is something else.
     #[error("is {0}, not a file")]
-    NotAFile(Kind),
+    NotAFile(FileKind),
     /// It is too long.
     #[error("is longer than {}", bytes_in_words(*.0))]
     TooLong(u64),
@@ -162,7 +162,7 @@ fn open_regular(
 ) -> Result<(OwnedFd, Stat), Unreadable> {
     let stat = rustix::fs::fstat(&handle)?;
     let kind = kind_of(&stat);
-    if kind != Kind::File {
+    if kind != FileKind::File {
         return Err(Unreadable::NotAFile(kind));
     }
     let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::NOCTTY | OFlags::CLOEXEC;

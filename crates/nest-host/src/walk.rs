@@ -37,7 +37,7 @@ const ROOM: usize = 32 << 10;
 
 /// Where to walk.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct Ground<'a> {
+pub struct PlanContext<'a> {
     /// Where to start: paths in the tree that go through no link. Everything when
     /// there is none.
     pub paths: &'a [BString],
@@ -60,15 +60,19 @@ pub struct Unseen {
 ///
 /// # Errors
 /// The system's, with the starting point that can't be walked from.
-pub fn walk(tree: &Tree, ground: Ground<'_>, tell: &Tell<'_>) -> Result<Unseen, (BString, Errno)> {
+pub fn walk(
+    tree: &Tree,
+    context: PlanContext<'_>,
+    tell: &Tell<'_>,
+) -> Result<Unseen, (BString, Errno)> {
     let mounts = Mounts::below(tree);
     let everything = [BString::from("/")];
-    let paths = if ground.paths.is_empty() { &everything[..] } else { ground.paths };
+    let paths = if context.paths.is_empty() { &everything[..] } else { context.paths };
     let named: HashSet<Vec<u8>> = paths.iter().map(|path| tidy(path)).collect();
-    let but = ground.but.iter().map(|path| path.to_vec());
+    let but = context.but.iter().map(|path| path.to_vec());
     let walk = Walk {
         tell,
-        stay: ground.stay,
+        stay: context.stay,
         // What is named in its own right is not walked from above as well.
         but: but.chain(named.iter().filter(|path| is_below(path, &named)).cloned()).collect(),
         doubled: mounts.doubled(),
@@ -446,12 +450,12 @@ fn tidy(path: &[u8]) -> Vec<u8> {
 mod tests {
     use super::*;
 
-    fn told(tree: &Tree, ground: Ground<'_>) -> (Vec<String>, Unseen) {
+    fn told(tree: &Tree, context: PlanContext<'_>) -> (Vec<String>, Unseen) {
         let told = Mutex::new(Vec::new());
         let tell = |met: &Met<'_>| {
             told.lock().unwrap().push(String::from_utf8(met.path()).unwrap());
         };
-        let unseen = walk(tree, ground, &tell).unwrap();
+        let unseen = walk(tree, context, &tell).unwrap();
         let mut told = told.into_inner().unwrap();
         told.sort();
         (told, unseen)
@@ -467,18 +471,18 @@ mod tests {
         std::os::unix::fs::symlink("/", place.path().join("a/link")).unwrap();
         let tree = Tree::open(place.path()).unwrap();
         let but = [BString::from("/left")];
-        let (all, unseen) = told(&tree, Ground { but: &but, ..Ground::default() });
+        let (all, unseen) = told(&tree, PlanContext { but: &but, ..PlanContext::default() });
         assert_eq!(all, ["/", "/a", "/a/b", "/a/b/c", "/a/b/file", "/a/link", "/many"]);
         assert!(unseen.unread.is_empty());
         let paths = ["/a/b/".into(), "/a/link".into()];
-        let (some, _) = told(&tree, Ground { paths: &paths, ..Ground::default() });
+        let (some, _) = told(&tree, PlanContext { paths: &paths, ..PlanContext::default() });
         assert_eq!(some, ["/a/b", "/a/b/c", "/a/b/file", "/a/link"]);
         let doubled = ["/a/b".into(), "//a/./b/".into(), "/a/b/file".into(), "/a".into()];
-        let (once, _) = told(&tree, Ground { paths: &doubled, ..Ground::default() });
+        let (once, _) = told(&tree, PlanContext { paths: &doubled, ..PlanContext::default() });
         assert_eq!(once, ["/a", "/a/b", "/a/b/c", "/a/b/file", "/a/link"]);
         let through = ["/a/link/etc".into()];
-        let ground = Ground { paths: &through, ..Ground::default() };
-        assert!(walk(&tree, ground, &|_| {}).is_err());
+        let context = PlanContext { paths: &through, ..PlanContext::default() };
+        assert!(walk(&tree, context, &|_| {}).is_err());
     }
 
     #[test]
@@ -498,7 +502,7 @@ mod tests {
             let linked = !status.is_directory() && status.linked;
             told.lock().unwrap().push((name, linked, status.bytes(), status.is_set_id()));
         };
-        walk(&Tree::open(place.path()).unwrap(), Ground::default(), &tell).unwrap();
+        walk(&Tree::open(place.path()).unwrap(), PlanContext::default(), &tell).unwrap();
         let mut told = told.into_inner().unwrap();
         told.sort();
         let told: Vec<_> = told.iter().map(|(name, a, b, c)| (&name[..], *a, *b, *c)).collect();
@@ -525,7 +529,7 @@ mod tests {
             ladder.down("a".as_ref()).unwrap();
         }
         let tree = Tree::open(place.path()).unwrap();
-        let (all, unseen) = told(&tree, Ground::default());
+        let (all, unseen) = told(&tree, PlanContext::default());
         assert_eq!((all.len(), unseen.unread.len()), (4001, 0));
         assert!(all.iter().any(|path| path.len() == 4000));
         while ladder.depth() > 0 {
@@ -544,7 +548,7 @@ mod tests {
             std::fs::write(place.path().join(format!("many/{at}")), "").unwrap();
         }
         let tree = Tree::open(place.path()).unwrap();
-        let (all, _) = told(&tree, Ground::default());
+        let (all, _) = told(&tree, PlanContext::default());
         assert_eq!(all.len(), 2 * BATCH + 7 + 2);
     }
 }

@@ -143,12 +143,12 @@ fn packing_and_walking_stay_inside() {
     let paths = ["/home/maren".into()];
     let packed = AtomicUsize::new(0);
     stage.while_swapped(|round| {
-        let ground = walk::Ground { paths: &paths, ..walk::Ground::default() };
+        let context = walk::PlanContext { paths: &paths, ..walk::PlanContext::default() };
         let outside = |met: &walk::Met<'_>| {
             let inside = met.path().starts_with(b"/home/maren");
             assert!(inside, "{:?}", String::from_utf8_lossy(&met.path()));
         };
-        walk::walk(&stage.tree, ground, &outside).unwrap();
+        walk::walk(&stage.tree, context, &outside).unwrap();
         // Packing flushes, and takes longer than all the rest.
         if round % 50 != 0 {
             return;

@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::{ChangeGroup, change_group};
 use nest_host::store::Focus;
 
-use super::{EvenArgs, bytes, read_id};
+use super::{GuardOverrideArgs, bytes, read_id};
 use crate::cli::Global;
 use crate::failure::{Failure, USAGE};
 use crate::session::{Asks, Session};
@@ -43,7 +43,7 @@ pub struct ChangeGroupArgs {
     #[arg(long)]
     unlisted: bool,
     #[command(flatten)]
-    even: EvenArgs,
+    overrides: GuardOverrideArgs,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -77,10 +77,10 @@ impl ChangeGroupArgs {
             add_admins: names(&self.add_group_admin),
             drop_admins: names(&self.drop_group_admin),
             unlisted: self.unlisted,
-            even: self.even.read(),
+            overrides: self.overrides.read(),
             again,
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |ground| change_group(ground, &request))
+        session.carry_out(&Focus::new(), Asks::Nothing, |context| change_group(context, &request))
     }
 
     fn lists(&self) -> [(&'static str, &[OsString]); 4] {

@@ -7,7 +7,7 @@ use nest_core::plan::{AgingRequest, ChangeUser, change_user};
 use nest_core::policy::Days;
 use nest_host::store::Focus;
 
-use super::{EvenArgs, bytes, read_keys, read_ranges, read_uid};
+use super::{GuardOverrideArgs, bytes, read_keys, read_ranges, read_uid};
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
 use crate::session::{Asks, Session};
@@ -68,7 +68,7 @@ pub struct ChangeUserArgs {
     #[arg(long, value_name = "FILE|-")]
     ssh_key: Option<PathBuf>,
     #[command(flatten)]
-    even: EvenArgs,
+    overrides: GuardOverrideArgs,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -92,9 +92,9 @@ impl ChangeUserArgs {
             ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
             aging: self.aging()?,
             keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
-            even: self.even.read(),
+            overrides: self.overrides.read(),
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |ground| change_user(ground, &request))
+        session.carry_out(&Focus::new(), Asks::Nothing, |context| change_user(context, &request))
     }
 
     fn aging(&self) -> Result<AgingRequest, Failure> {

@@ -4,8 +4,8 @@ use std::collections::{HashMap, HashSet};
 use std::path::PathBuf;
 
 use clap::ValueEnum;
-use nest_core::check::{Finding, RULES, Report, Rule, Selection, Severity, check, rule};
-use nest_host::found::{self, Found, Remembered};
+use nest_core::check::{CheckReport, Finding, RULES, Rule, Selection, Severity, check, rule};
+use nest_host::found::{self, EarlierFindings, Remembered};
 use nest_host::state::State;
 use rayon::prelude::*;
 use serde_json::json;
@@ -70,7 +70,7 @@ enum Level {
 
 /// What came of one tree.
 struct Checked {
-    report: Report,
+    report: CheckReport,
     /// How many account files were read.
     files: usize,
     /// What was remembered and is gone, and when that was.
@@ -132,11 +132,11 @@ impl Check {
         let session = Session::open(global)?;
         let mut loaded = session.load_in_passing()?;
         let world = session.world_to_look_at()?;
-        let mut report = check(session.ground(&loaded, &world), selection);
+        let mut report = check(session.context(&loaded, &world), selection);
         if !loaded.is_as_it_was() {
             // Somebody was at the files: now as they are at one moment.
             loaded = session.load()?;
-            report = check(session.ground(&loaded, &world), selection);
+            report = check(session.context(&loaded, &world), selection);
         }
         let files = loaded.originals.len();
         let found = self.remember.then(|| remembered(&session, selection, &report));
@@ -160,7 +160,7 @@ impl Check {
         &self,
         session: &Session<'_>,
         selection: &Selection,
-        report: &mut Report,
+        report: &mut CheckReport,
     ) -> Result<(String, Vec<Remembered>), Failure> {
         let Some(last) = found::read(&session.tree, &session.state)? else {
             if self.remember {
@@ -190,7 +190,7 @@ impl Check {
         Ok((last.time, gone))
     }
 
-    fn status(&self, report: &Report) -> u8 {
+    fn status(&self, report: &CheckReport) -> u8 {
         let least = match self.fail_on {
             Level::Error => Severity::Error,
             Level::Warning => Severity::Warning,
@@ -287,7 +287,11 @@ fn document(global: &Global, checked: &Checked) -> serde_json::Value {
     document
 }
 
-fn remembered(session: &Session<'_>, selection: &Selection, report: &Report) -> Found {
+fn remembered(
+    session: &Session<'_>,
+    selection: &Selection,
+    report: &CheckReport,
+) -> EarlierFindings {
     let skipped = |rule: &Rule| report.skipped.iter().any(|skipped| skipped.rule == rule.name);
     let judged = RULES.iter().filter(|rule| selection.wants(rule) && !skipped(rule));
     let remember = |finding: &Finding| Remembered {
@@ -295,7 +299,7 @@ fn remembered(session: &Session<'_>, selection: &Selection, report: &Report) -> 
         key: finding.key(),
         text: findings::one_line(finding),
     };
-    Found::new(
+    EarlierFindings::new(
         session.time(),
         judged.map(|rule| rule.name.to_owned()).collect(),
         report.findings.iter().map(remember).collect(),

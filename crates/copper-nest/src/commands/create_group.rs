@@ -57,7 +57,7 @@ impl CreateGroupArgs {
             unlisted: self.unlisted,
             again: self.again(),
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |ground| create_group(ground, &request))
+        session.carry_out(&Focus::new(), Asks::Nothing, |context| create_group(context, &request))
     }
 
     /// The options, as they can be given again.

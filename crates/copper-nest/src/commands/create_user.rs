@@ -7,11 +7,11 @@ use std::io::IsTerminal;
 
 use bstr::{BString, ByteSlice};
 use nest_core::allot::propose_login;
-use nest_core::plan::{CreateUser, Ground, create_user};
+use nest_core::plan::{CreateUser, PlanContext, create_user};
 use nest_core::table::File;
 use nest_host::store::{Focus, Wanted};
 
-use super::passwords::{self, Source};
+use super::passwords::{self, PasswordSource};
 use super::{Names, bytes, read_keys, read_ranges, read_uid};
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, USAGE};
@@ -100,11 +100,11 @@ enum FirstPassword {
 }
 
 impl FirstPassword {
-    fn source(self) -> Option<Source> {
+    fn source(self) -> Option<PasswordSource> {
         match self {
-            FirstPassword::Ask => Some(Source::Ask),
-            FirstPassword::Stdin => Some(Source::Stdin),
-            FirstPassword::Generate => Some(Source::Generate),
+            FirstPassword::Ask => Some(PasswordSource::Ask),
+            FirstPassword::Stdin => Some(PasswordSource::Stdin),
+            FirstPassword::Generate => Some(PasswordSource::Generate),
             FirstPassword::None => None,
         }
     }
@@ -119,7 +119,7 @@ impl CreateUserArgs {
         if let Some(source) = self.password.source() {
             session.require_rights()?;
             // Nobody is asked for a password that could not be used.
-            session.before_asking(|ground| create_user(ground, &request).map(drop))?;
+            session.before_asking(|context| create_user(context, &request).map(drop))?;
             let full_name = request.full_name.as_ref().map(ToString::to_string);
             (request.hashes, generated) = passwords::gather(
                 &session,
@@ -132,7 +132,7 @@ impl CreateUserArgs {
         }
         let focus = focus(&session, &request);
         let status =
-            session.carry_out(&focus, Asks::Nothing, |ground| create_user(ground, &request))?;
+            session.carry_out(&focus, Asks::Nothing, |context| create_user(context, &request))?;
         if !global.dry_run {
             passwords::tell(&generated, "password user")?;
         }
@@ -183,8 +183,8 @@ impl CreateUserArgs {
 /// Proposes a login name for a full name, and asks about it: the answer may be
 /// another name.
 fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString, Failure> {
-    let proposed = session.before_asking(|ground| {
-        let Ground { book, policy, world, .. } = ground;
+    let proposed = session.before_asking(|context| {
+        let PlanContext { book, policy, world, .. } = context;
         let free = |name: &BString| {
             book.user(name).is_none()
                 && book.group(name).is_none()

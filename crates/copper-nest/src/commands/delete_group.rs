@@ -38,7 +38,7 @@ impl DeleteGroupArgs {
         let names = self.names.read()?;
         let (service, count_files) = (self.service, self.count_files);
         let request = DeleteGroup { names, service, count_files };
-        session.carry_out(&Focus::new(), Asks::First, |ground| delete_group(ground, &request))
+        session.carry_out(&Focus::new(), Asks::First, |context| delete_group(context, &request))
     }
 }
 
@@ -67,6 +67,7 @@ impl RestoreGroupArgs {
         let names = self.names.read()?;
         let as_name = self.as_name.as_ref().map(bytes);
         let request = RestoreGroup { names, as_name, new_id: self.new_id };
-        session.carry_out(&Focus::new(), Asks::AtTerminal, |ground| restore_group(ground, &request))
+        session
+            .carry_out(&Focus::new(), Asks::AtTerminal, |context| restore_group(context, &request))
     }
 }

@@ -2,10 +2,10 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{DeleteUser, Fate, RestoreUser, delete_user, restore_user};
+use nest_core::plan::{DeleteUser, FilesDisposition, RestoreUser, delete_user, restore_user};
 use nest_host::store::Focus;
 
-use super::{EvenArgs, Names, bytes};
+use super::{GuardOverrideArgs, Names, bytes};
 use crate::cli::Global;
 use crate::failure::{Failure, USAGE};
 use crate::session::{Asks, Session};
@@ -27,7 +27,7 @@ pub struct DeleteUserArgs {
     #[arg(long, value_name = "FATE", default_value = "set-aside")]
     files: OsString,
     #[command(flatten)]
-    even: EvenArgs,
+    overrides: GuardOverrideArgs,
 }
 
 const DELETE: &str = "Examples:
@@ -38,22 +38,23 @@ impl DeleteUserArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
-        let files = read_fate(&self.files)?;
-        let asks = if files == Fate::Erase { Asks::Names } else { Asks::First };
-        let request = DeleteUser { names: self.names.read()?, files, even: self.even.read() };
-        session.carry_out(&Focus::new(), asks, |ground| delete_user(ground, &request))
+        let files = read_disposition(&self.files)?;
+        let asks = if files == FilesDisposition::Erase { Asks::Names } else { Asks::First };
+        let request =
+            DeleteUser { names: self.names.read()?, files, overrides: self.overrides.read() };
+        session.carry_out(&Focus::new(), asks, |context| delete_user(context, &request))
     }
 }
 
-fn read_fate(text: &OsString) -> Result<Fate, Failure> {
+fn read_disposition(text: &OsString) -> Result<FilesDisposition, Failure> {
     let bytes = bytes(text);
     match bytes.as_slice() {
-        b"set-aside" => Ok(Fate::SetAside),
-        b"keep" => Ok(Fate::Keep),
-        b"archive" => Ok(Fate::Archive),
-        b"erase" => Ok(Fate::Erase),
+        b"set-aside" => Ok(FilesDisposition::SetAside),
+        b"keep" => Ok(FilesDisposition::Keep),
+        b"archive" => Ok(FilesDisposition::Archive),
+        b"erase" => Ok(FilesDisposition::Erase),
         other => match other.strip_prefix(b"give:") {
-            Some(user) if !user.is_empty() => Ok(Fate::Give(user.into())),
+            Some(user) if !user.is_empty() => Ok(FilesDisposition::Give(user.into())),
             _ => {
                 let message = format!(
                     "--files {bytes} is none of set-aside, keep, archive, erase, give:USER"
@@ -99,6 +100,7 @@ impl RestoreUserArgs {
             new_id: self.new_id,
             without_password: self.without_password,
         };
-        session.carry_out(&Focus::new(), Asks::AtTerminal, |ground| restore_user(ground, &request))
+        session
+            .carry_out(&Focus::new(), Asks::AtTerminal, |context| restore_user(context, &request))
     }
 }

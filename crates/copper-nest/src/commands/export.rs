@@ -7,9 +7,11 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use bstr::BString;
-use nest_core::account::{AccountKind, Roll};
-use nest_core::group_account::{GroupKind, GroupRoll};
-use nest_core::roster::{Form, Hashes, Written, made_with_users, written_groups, written_users};
+use nest_core::account::{AccountIndex, AccountKind};
+use nest_core::group_account::{GroupIndex, GroupKind};
+use nest_core::roster::{
+    Form, PasswordHashes, WrittenRoster, made_with_users, written_groups, written_users,
+};
 
 use super::bytes;
 use super::intake::FormArg;
@@ -101,7 +103,7 @@ impl ExportUsers {
                 .or("see them all", "list users --kind all"));
         }
         let own = made_with_users(book, policy);
-        let accounts = Roll::new(book, policy);
+        let accounts = AccountIndex::new(book, policy);
         let wanted = accounts.accounts().filter(|account| {
             let kind = match self.kind {
                 Kind::All => true,
@@ -113,7 +115,8 @@ impl ExportUsers {
                 false => names.iter().any(|name| name == account.user.name),
             }
         });
-        let hashes = if self.with_hashes { Hashes::Written } else { Hashes::Left };
+        let hashes =
+            if self.with_hashes { PasswordHashes::Included } else { PasswordHashes::LeftOut };
         let written = written_users(wanted, form, hashes, &own);
         self.into.put(global, &written, self.with_hashes)
     }
@@ -132,7 +135,7 @@ impl ExportGroups {
                 .or("see them all", "list groups"));
         }
         let own = made_with_users(book, policy);
-        let groups = GroupRoll::new(book, policy);
+        let groups = GroupIndex::new(book, policy);
         let wanted = groups.groups().filter(|group| {
             let kind = match self.kind {
                 Kind::All => true,
@@ -166,7 +169,7 @@ impl Into {
         }
     }
 
-    fn put(&self, global: &Global, written: &Written, secret: bool) -> Result<u8, Failure> {
+    fn put(&self, global: &Global, written: &WrittenRoster, secret: bool) -> Result<u8, Failure> {
         for what in &written.left_out {
             errln!("left out: {what}");
         }

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use nest_core::plan::{Existing, Intake, intake};
-use nest_core::roster::{Form, Roster, Source};
+use nest_core::roster::{Form, Roster, RosterSource};
 use nest_host::store::Focus;
 
 use super::first_passwords::FirstPasswords;
@@ -110,7 +110,7 @@ impl IntakeArgs {
             None => None,
             Some(path) => {
                 session.require_rights()?;
-                let taken_in = session.before_asking(|ground| intake(ground, &request))?;
+                let taken_in = session.before_asking(|context| intake(context, &request))?;
                 let file = FirstPasswords::prepare(path, global.dry_run)?;
                 if !global.dry_run {
                     request.hashes = file.fill(&session, &taken_in.newcomers)?;
@@ -118,8 +118,8 @@ impl IntakeArgs {
                 Some(file)
             }
         };
-        let status = session.carry_out(&everything, asks, |ground| {
-            intake(ground, &request).map(|taken_in| taken_in.plan)
+        let status = session.carry_out(&everything, asks, |context| {
+            intake(context, &request).map(|taken_in| taken_in.plan)
         })?;
         if let Some(file) = first_passwords {
             file.keep(global, request.hashes.len());
@@ -137,7 +137,7 @@ impl IntakeArgs {
         if self.files.iter().filter(|file| file.as_path() == Path::new("-")).count() > 1 {
             return Err(Failure::new(USAGE, "usage", "standard input can be read once only"));
         }
-        let sources: Result<Vec<Source>, Failure> =
+        let sources: Result<Vec<RosterSource>, Failure> =
             self.files.iter().map(|file| self.source(file)).collect();
         Ok(Intake {
             roster: Roster::read(sources?),
@@ -183,7 +183,7 @@ impl IntakeArgs {
         again
     }
 
-    fn source(&self, file: &Path) -> Result<Source, Failure> {
+    fn source(&self, file: &Path) -> Result<RosterSource, Failure> {
         let ending = file.extension().and_then(|ending| ending.to_str());
         let by_ending = ending.and_then(|ending| ending.to_ascii_lowercase().parse().ok());
         let form = self.from.map(Form::from).or(by_ending).ok_or_else(|| {
@@ -201,6 +201,6 @@ impl IntakeArgs {
             true => "standard input".to_owned(),
             false => file.display().to_string(),
         };
-        Ok(Source::new(shown, form, read_input(file)?))
+        Ok(RosterSource::new(shown, form, read_input(file)?))
     }
 }

@@ -55,7 +55,8 @@ impl ListChanges {
             let young = since.is_none_or(|since| day.is_some_and(|day| day >= since));
             young && self.about.as_ref().is_none_or(|name| record.is_about(name.as_bytes()))
         });
-        let shown = view::Shown { records: wanted.collect(), undone: &undone, since: &drift };
+        let shown =
+            view::ShownChanges { records: wanted.collect(), undone: &undone, since: &drift };
         if global.json() {
             print_json(&view::to_json(global, &shown));
         } else if !global.quiet {

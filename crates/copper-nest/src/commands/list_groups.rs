@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 
 use bstr::BStr;
 use clap::ValueEnum;
-use nest_core::group_account::{GroupKind, GroupRoll};
+use nest_core::group_account::{GroupIndex, GroupKind};
 
 use super::show_user;
 use crate::cli::Global;
@@ -25,7 +25,7 @@ pub struct ListGroups {
     /// Which groups: with a gid of the people's or of the services', or the private
     /// groups of users.
     #[arg(long, value_enum, default_value = "all")]
-    kind: KindChoice,
+    kind: GroupKindChoice,
     /// Only those that a user is in, listed or by primary group.
     #[arg(long, value_name = "USER")]
     of: Option<OsString>,
@@ -42,7 +42,7 @@ const EXAMPLES: &str = "Examples:
   copper-nest list groups --kind people --empty";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum KindChoice {
+enum GroupKindChoice {
     People,
     Services,
     Private,
@@ -69,13 +69,13 @@ impl ListGroups {
         };
         let user = of.map(name_of);
         let kinds: &[GroupKind] = match self.kind {
-            KindChoice::All => &[GroupKind::People, GroupKind::Services, GroupKind::Private],
-            KindChoice::People => &[GroupKind::People],
-            KindChoice::Services => &[GroupKind::Services],
-            KindChoice::Private => &[GroupKind::Private],
+            GroupKindChoice::All => &[GroupKind::People, GroupKind::Services, GroupKind::Private],
+            GroupKindChoice::People => &[GroupKind::People],
+            GroupKindChoice::Services => &[GroupKind::Services],
+            GroupKindChoice::Private => &[GroupKind::Private],
         };
-        let roll = GroupRoll::new(book, &session.policy);
-        let listed: Vec<_> = roll
+        let index = GroupIndex::new(book, &session.policy);
+        let listed: Vec<_> = index
             .groups()
             .filter(|group| kinds.contains(&group.kind))
             .filter(|group| {

@@ -31,7 +31,7 @@ impl ListIds {
         session.tell_unfinished();
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
-        let spans = spans(session.ground(&loaded, &world), ids::PARTS).map_err(no_answer)?;
+        let spans = spans(session.context(&loaded, &world), ids::PARTS).map_err(no_answer)?;
         if global.json() {
             view::print_json(&ids::spans_to_json(&spans));
         } else {
@@ -66,7 +66,7 @@ impl ListRanges {
         session.tell_unfinished();
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
-        let mut all = ranges(session.ground(&loaded, &world));
+        let mut all = ranges(session.context(&loaded, &world));
         if let Some(of) = &self.of {
             let name = bytes(of);
             let user = show_user::find(&loaded.book, name.as_ref());

@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 
 use bstr::BStr;
 use clap::ValueEnum;
-use nest_core::account::{AccountKind, Roll};
+use nest_core::account::{AccountIndex, AccountKind};
 use nest_core::sign_in::sign_in;
 use nest_core::table::File;
 
@@ -25,7 +25,7 @@ use crate::view::{self, user, users};
 pub struct ListUsers {
     /// Which users; all with --admin or --in.
     #[arg(long, value_enum)]
-    kind: Option<KindChoice>,
+    kind: Option<UserKindChoice>,
     /// Only administrators of the machine.
     #[arg(long)]
     admin: bool,
@@ -55,7 +55,7 @@ enum YesOrNo {
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
-enum KindChoice {
+enum UserKindChoice {
     People,
     Services,
     All,
@@ -75,13 +75,17 @@ impl ListUsers {
         });
         let wanted = wanted.transpose()?;
         let narrowed = self.admin || self.suspended || self.group.is_some();
-        let kind = self.kind.unwrap_or(if narrowed { KindChoice::All } else { KindChoice::People });
-        let roll = Roll::new(book, policy);
-        let accounts = roll.accounts().filter(|account| {
+        let kind = self.kind.unwrap_or(if narrowed {
+            UserKindChoice::All
+        } else {
+            UserKindChoice::People
+        });
+        let index = AccountIndex::new(book, policy);
+        let accounts = index.accounts().filter(|account| {
             let kind_fits = match kind {
-                KindChoice::All => true,
-                KindChoice::People => account.kind == AccountKind::Person,
-                KindChoice::Services => account.kind == AccountKind::Service,
+                UserKindChoice::All => true,
+                UserKindChoice::People => account.kind == AccountKind::Person,
+                UserKindChoice::Services => account.kind == AccountKind::Service,
             };
             let member = wanted.is_none_or(|wanted| {
                 account.user.gid() == wanted.gid()
@@ -105,7 +109,7 @@ impl ListUsers {
         });
         if global.json() {
             let document = |listed: users::Listed<'_>| {
-                user::to_json(&user::Shown {
+                user::to_json(&user::ShownUser {
                     account: &listed.account,
                     sign_in: &listed.sign_in,
                     home: user::look_at_home(book, &world, &listed.account),

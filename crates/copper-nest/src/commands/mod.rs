@@ -46,7 +46,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use bstr::BString;
-use nest_core::plan::{Even, KeyFile};
+use nest_core::plan::{GuardOverrides, KeyFile};
 
 use crate::failure::{Failure, REFUSED, USAGE};
 
@@ -139,7 +139,7 @@ pub fn read_keys(path: &Path) -> Result<KeyFile, Failure> {
 /// The guards that an administrator can wave through.
 #[derive(Debug, clap::Args)]
 #[group(skip)]
-pub struct EvenArgs {
+pub struct GuardOverrideArgs {
     /// Even if it is your own account.
     #[arg(long)]
     even_me: bool,
@@ -157,10 +157,10 @@ pub struct EvenArgs {
     even_if_busy: bool,
 }
 
-impl EvenArgs {
+impl GuardOverrideArgs {
     /// As the planners take them.
-    pub fn read(&self) -> Even {
-        Even {
+    pub fn read(&self) -> GuardOverrides {
+        GuardOverrides {
             me: self.even_me,
             root: self.even_root,
             last_admin: self.even_last_admin,

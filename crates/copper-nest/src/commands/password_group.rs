@@ -6,7 +6,7 @@ use nest_core::plan::{GroupPassword, check_group_password, group_password};
 use nest_host::store::Focus;
 
 use super::bytes;
-use super::passwords::{self, Source, SourceArgs};
+use super::passwords::{self, PasswordSource, PasswordSourceArgs};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
@@ -24,7 +24,7 @@ pub struct PasswordGroup {
     #[arg(value_name = "NAME")]
     name: OsString,
     #[command(flatten)]
-    source: SourceArgs,
+    source: PasswordSourceArgs,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -37,17 +37,17 @@ impl PasswordGroup {
         let session = Session::open(global)?;
         session.require_rights()?;
         let name = bytes(&self.name);
-        session.before_asking(|ground| check_group_password(ground, name.as_ref()))?;
+        session.before_asking(|context| check_group_password(context, name.as_ref()))?;
         let again = format!("password group {name} --from-stdin");
         let (source, accept_weak) = (self.source.read(), self.source.accept_weak);
         let names = [name];
         let (mut hashes, generated) =
             passwords::gather(&session, source, &names, "", accept_weak, &again)?;
         let [name] = names;
-        let hash = hashes.pop().flatten().filter(|_| source != Source::None);
+        let hash = hashes.pop().flatten().filter(|_| source != PasswordSource::None);
         let request = GroupPassword { name, hash };
         let status = session
-            .carry_out(&Focus::new(), Asks::Nothing, |ground| group_password(ground, &request))?;
+            .carry_out(&Focus::new(), Asks::Nothing, |context| group_password(context, &request))?;
         if !global.dry_run {
             passwords::tell(&generated, "password group")?;
         }

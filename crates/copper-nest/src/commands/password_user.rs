@@ -3,8 +3,8 @@
 use nest_core::plan::{SetPassword, check_password_holders, set_password};
 use nest_host::store::Focus;
 
-use super::passwords::{self, Source, SourceArgs};
-use super::{EvenArgs, Names};
+use super::passwords::{self, PasswordSource, PasswordSourceArgs};
+use super::{GuardOverrideArgs, Names};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
@@ -19,12 +19,12 @@ pub struct PasswordUser {
     #[command(flatten)]
     names: Names,
     #[command(flatten)]
-    source: SourceArgs,
+    source: PasswordSourceArgs,
     /// It must be changed at the next sign-in.
     #[arg(long)]
     must_change: bool,
     #[command(flatten)]
-    even: EvenArgs,
+    overrides: GuardOverrideArgs,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -37,9 +37,9 @@ impl PasswordUser {
         let session = Session::open(global)?;
         session.require_rights()?;
         let names = self.names.read_all()?;
-        let full_name = session.before_asking(|ground| {
-            check_password_holders(ground, &names)?;
-            let user = ground.book.user(&names[0]).map(|(_, user)| user.full_name().to_vec());
+        let full_name = session.before_asking(|context| {
+            check_password_holders(context, &names)?;
+            let user = context.book.user(&names[0]).map(|(_, user)| user.full_name().to_vec());
             Ok(String::from_utf8_lossy(&user.unwrap_or_default()).into_owned())
         })?;
         let again = format!("password user {} --from-stdin", names[0]);
@@ -52,10 +52,10 @@ impl PasswordUser {
             self.source.accept_weak,
             &again,
         )?;
-        let must_change = self.must_change && source != Source::None;
-        let request = SetPassword { names, hashes, must_change, even: self.even.read() };
+        let must_change = self.must_change && source != PasswordSource::None;
+        let request = SetPassword { names, hashes, must_change, overrides: self.overrides.read() };
         let status = session
-            .carry_out(&Focus::new(), Asks::Nothing, |ground| set_password(ground, &request))?;
+            .carry_out(&Focus::new(), Asks::Nothing, |context| set_password(context, &request))?;
         if !global.dry_run {
             passwords::tell(&generated, "password user")?;
         }

@@ -14,7 +14,7 @@ use crate::session::Session;
 
 /// Where the passwords of some accounts come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Source {
+pub enum PasswordSource {
     /// Asked for at the terminal, twice.
     Ask,
     /// One line of standard input.
@@ -30,7 +30,7 @@ pub enum Source {
 /// The options that say where a password comes from.
 #[derive(Debug, clap::Args)]
 #[group(skip)]
-pub struct SourceArgs {
+pub struct PasswordSourceArgs {
     /// Read the password from standard input, one line.
     #[arg(long, group = "source")]
     from_stdin: bool,
@@ -48,15 +48,15 @@ pub struct SourceArgs {
     pub accept_weak: bool,
 }
 
-impl SourceArgs {
+impl PasswordSourceArgs {
     /// What they say.
-    pub fn read(&self) -> Source {
+    pub fn read(&self) -> PasswordSource {
         match (self.from_stdin, self.generate, self.hashed, self.none) {
-            (true, ..) => Source::Stdin,
-            (_, true, ..) => Source::Generate,
-            (_, _, true, _) => Source::Hashed,
-            (.., true) => Source::None,
-            _ => Source::Ask,
+            (true, ..) => PasswordSource::Stdin,
+            (_, true, ..) => PasswordSource::Generate,
+            (_, _, true, _) => PasswordSource::Hashed,
+            (.., true) => PasswordSource::None,
+            _ => PasswordSource::Ask,
         }
     }
 }
@@ -68,19 +68,19 @@ pub type Generated = Vec<(BString, Zeroizing<String>)>;
 /// guesser would know.
 pub fn gather(
     session: &Session<'_>,
-    source: Source,
+    source: PasswordSource,
     names: &[BString],
     full_name: &str,
     accept_weak: bool,
     again: &str,
 ) -> Result<(Vec<Option<BString>>, Generated), Failure> {
     let global = session.global;
-    if names.len() > 1 && matches!(source, Source::Stdin | Source::Hashed) {
+    if names.len() > 1 && matches!(source, PasswordSource::Stdin | PasswordSource::Hashed) {
         let message = "standard input holds one password, and several accounts were named: \
                        no two accounts should share one";
         return Err(refused(message).or("give each its own", "password user NAME… --generate"));
     }
-    if source == Source::Generate && global.json() {
+    if source == PasswordSource::Generate && global.json() {
         let message =
             "a generated password is printed, and JSON never holds one; leave --format out";
         return Err(refused(message));
@@ -94,23 +94,23 @@ pub fn gather(
     let mut generated = Generated::new();
     for name in names {
         hashes.push(match source {
-            Source::None => None,
-            Source::Hashed => {
+            PasswordSource::None => None,
+            PasswordSource::Hashed => {
                 let text = read_line()?;
                 check_hash(&text).map_err(|fault| unfit("the hash", fault))?;
                 Some(text.as_slice().into())
             }
-            Source::Stdin => {
+            PasswordSource::Stdin => {
                 let password = read_line()?;
                 judge(session, name, full_name, &password, accept_weak, Some(again))?;
                 hash(&password)?
             }
-            Source::Ask => {
+            PasswordSource::Ask => {
                 let password = ask_twice(name)?;
                 judge(session, name, full_name, &password, accept_weak, None)?;
                 hash(&password)?
             }
-            Source::Generate => {
+            PasswordSource::Generate => {
                 let password = secrets::generate().map_err(|fault| unfit("the password", fault))?;
                 let hashed = hash(password.as_bytes())?;
                 // Whoever pipes it into nothing learns that it is lost.

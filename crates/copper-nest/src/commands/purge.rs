@@ -1,7 +1,7 @@
 //! `purge`.
 
 use nest_core::plan::{Purge, purge};
-use nest_core::retired::Thing;
+use nest_core::value::UserOrGroup;
 use nest_host::store::Focus;
 
 use super::Names;
@@ -49,9 +49,9 @@ impl PurgeArgs {
         let session = Session::open(global)?;
         let request = match &self.which {
             None => Purge::Due,
-            Some(Which::User(names)) => Purge::Named(Thing::User, names.read()?),
-            Some(Which::Group(names)) => Purge::Named(Thing::Group, names.read()?),
+            Some(Which::User(names)) => Purge::Named(UserOrGroup::User, names.read()?),
+            Some(Which::Group(names)) => Purge::Named(UserOrGroup::Group, names.read()?),
         };
-        session.carry_out(&Focus::new(), Asks::First, |ground| purge(ground, &request))
+        session.carry_out(&Focus::new(), Asks::First, |context| purge(context, &request))
     }
 }

@@ -51,6 +51,6 @@ impl ReassignArgs {
             hard_links: self.hard_links,
             even_root: self.even_root,
         };
-        session.carry_out(&Focus::new(), Asks::First, |ground| reassign(ground, &request))
+        session.carry_out(&Focus::new(), Asks::First, |context| reassign(context, &request))
     }
 }

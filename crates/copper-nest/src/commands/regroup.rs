@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::{Regroup, regroup};
 use nest_host::store::Focus;
 
-use super::{EvenArgs, Names, again, bytes};
+use super::{GuardOverrideArgs, Names, again, bytes};
 use crate::cli::Global;
 use crate::failure::{Failure, USAGE};
 use crate::session::{Asks, Session};
@@ -43,7 +43,7 @@ pub struct RegroupArgs {
     #[arg(long)]
     unlisted: bool,
     #[command(flatten)]
-    even: EvenArgs,
+    overrides: GuardOverrideArgs,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -71,10 +71,10 @@ impl RegroupArgs {
             },
             regroup_home: self.regroup_home,
             unlisted: self.unlisted,
-            even: self.even.read(),
+            overrides: self.overrides.read(),
             again: self.again(),
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |ground| regroup(ground, &request))
+        session.carry_out(&Focus::new(), Asks::Nothing, |context| regroup(context, &request))
     }
 
     /// The options, as they can be given again.

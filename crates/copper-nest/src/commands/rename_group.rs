@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::{RenameGroup, rename_group};
 use nest_host::store::Focus;
 
-use super::{EvenArgs, bytes};
+use super::{GuardOverrideArgs, bytes};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
@@ -24,7 +24,7 @@ pub struct RenameGroupArgs {
     #[arg(value_name = "NEW")]
     new: OsString,
     #[command(flatten)]
-    even: EvenArgs,
+    overrides: GuardOverrideArgs,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -35,8 +35,8 @@ impl RenameGroupArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
-        let (old, new, even) = (bytes(&self.old), bytes(&self.new), self.even.read());
-        let request = RenameGroup { old, new, even };
-        session.carry_out(&Focus::new(), Asks::Nothing, |ground| rename_group(ground, &request))
+        let (old, new, overrides) = (bytes(&self.old), bytes(&self.new), self.overrides.read());
+        let request = RenameGroup { old, new, overrides };
+        session.carry_out(&Focus::new(), Asks::Nothing, |context| rename_group(context, &request))
     }
 }

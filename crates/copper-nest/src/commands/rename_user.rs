@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::{RenameUser, rename_user};
 use nest_host::store::Focus;
 
-use super::{EvenArgs, bytes};
+use super::{GuardOverrideArgs, bytes};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
@@ -31,7 +31,7 @@ pub struct RenameUserArgs {
     #[arg(long)]
     keep_group: bool,
     #[command(flatten)]
-    even: EvenArgs,
+    overrides: GuardOverrideArgs,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -47,8 +47,8 @@ impl RenameUserArgs {
             new: bytes(&self.new),
             keep_home: self.keep_home,
             keep_group: self.keep_group,
-            even: self.even.read(),
+            overrides: self.overrides.read(),
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |ground| rename_user(ground, &request))
+        session.carry_out(&Focus::new(), Asks::Nothing, |context| rename_user(context, &request))
     }
 }

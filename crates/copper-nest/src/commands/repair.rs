@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 
 use clap::builder::NonEmptyStringValueParser;
-use nest_core::check::{Report, Rule, Selection, is_mended, repair};
+use nest_core::check::{CheckReport, Rule, Selection, is_mended, repair};
 use nest_core::table::File;
 use nest_host::store::Focus;
 
@@ -56,9 +56,9 @@ impl RepairArgs {
             self.take_out.iter().map(|place| line_of(place)).collect();
         let request = nest_core::check::Repair { selection, take_out: take_out? };
         let session = Session::open(global)?;
-        let left: RefCell<Option<Report>> = RefCell::default();
-        let status = session.carry_out(&Focus::new(), Asks::First, |ground| {
-            let repaired = repair(ground, &request)?;
+        let left: RefCell<Option<CheckReport>> = RefCell::default();
+        let status = session.carry_out(&Focus::new(), Asks::First, |context| {
+            let repaired = repair(context, &request)?;
             left.replace(Some(repaired.left));
             Ok(repaired.plan)
         })?;
@@ -70,7 +70,7 @@ impl RepairArgs {
 }
 
 /// What repair leaves to the administrator.
-fn tell_left(global: &Global, left: &Report) {
+fn tell_left(global: &Global, left: &CheckReport) {
     if global.json() || global.quiet || left.findings.is_empty() {
         return;
     }

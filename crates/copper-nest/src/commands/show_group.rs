@@ -5,7 +5,7 @@ use std::os::unix::ffi::OsStrExt;
 
 use bstr::BStr;
 use nest_core::book::Book;
-use nest_core::group_account::{GroupRoll, lines_about_group};
+use nest_core::group_account::{GroupIndex, lines_about_group};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Group};
 use nest_core::value::{nearest, read_plain_id};
@@ -41,7 +41,7 @@ impl ShowGroup {
         let book = &loaded.book;
         let name = BStr::new(self.name.as_bytes());
         let group = find(book, name).ok_or_else(|| no_group(book, &world, name))?;
-        let account = GroupRoll::new(book, &session.policy).gather(group);
+        let account = GroupIndex::new(book, &session.policy).gather(group);
         if global.json() {
             view::print_json(&groups::to_json(&account));
         } else if self.fields {

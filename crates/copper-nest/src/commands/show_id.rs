@@ -32,7 +32,7 @@ impl ShowId {
         let id = read_id("id", &self.number)?;
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
-        let all = holdings(session.ground(&loaded, &world), id).map_err(no_answer)?;
+        let all = holdings(session.context(&loaded, &world), id).map_err(no_answer)?;
         if global.json() {
             view::print_json(&ids::holdings_to_json(id, &all));
         } else {

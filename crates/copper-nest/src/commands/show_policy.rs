@@ -1,6 +1,6 @@
 //! `show policy`.
 
-use nest_core::policy::{KEYS, Source};
+use nest_core::policy::{KEYS, SettingSource};
 use serde_json::json;
 
 use crate::cli::Global;
@@ -27,8 +27,8 @@ impl ShowPolicy {
                 .iter()
                 .map(|key| {
                     let (file, line) = match policy.source(key.name) {
-                        Source::BuiltIn => (None, None),
-                        Source::File { file, line } => (Some(file), Some(line)),
+                        SettingSource::BuiltIn => (None, None),
+                        SettingSource::File { file, line } => (Some(file), Some(line)),
                     };
                     json!({
                         "key": key.name,
@@ -57,8 +57,8 @@ impl ShowPolicy {
                 outln!("{heading}[{section}]{heading:#}");
             }
             let source = match policy.source(key.name) {
-                Source::BuiltIn => "built in".to_owned(),
-                Source::File { file, line } => format!("{file}:{line}"),
+                SettingSource::BuiltIn => "built in".to_owned(),
+                SettingSource::File { file, line } => format!("{file}:{line}"),
             };
             outln!("  {:names$}   {value:values$}   {quiet}{source}{quiet:#}", key.last());
             if global.verbose > 0 {

@@ -6,11 +6,10 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::{BStr, ByteSlice};
 use nest_core::account::Account;
 use nest_core::book::Book;
-use nest_core::retired::Thing;
 use nest_core::sign_in::sign_in;
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Lines, Passwd};
-use nest_core::value::{nearest, read_plain_id};
+use nest_core::value::{UserOrGroup, nearest, read_plain_id};
 use nest_host::store::{Focus, Loaded, Wanted};
 
 use crate::cli::Global;
@@ -56,7 +55,7 @@ impl ShowUser {
         let shadow = account.shadow.as_ref();
         let sign_in =
             sign_in(&account.user, shadow, account.has_shadow_file, session.today, &world);
-        let shown = user::Shown {
+        let shown = user::ShownUser {
             account: &account,
             sign_in: &sign_in,
             home: user::look_at_home(&loaded.book, &world, &account),
@@ -78,7 +77,7 @@ impl ShowUser {
 /// What is kept of each deleted user of a name or uid.
 fn show_retired(session: &Session<'_>, name: &BStr) -> Result<u8, Failure> {
     let kept = session.kept()?;
-    let of_user = || kept.iter().filter(|account| account.kept.thing == Thing::User);
+    let of_user = || kept.iter().filter(|account| account.kept.thing == UserOrGroup::User);
     let uid = read_plain_id(name);
     let found: Vec<_> = of_user()
         .filter(|account| account.kept.name == name || Some(account.kept.id) == uid)

@@ -5,7 +5,7 @@ use std::time::Duration;
 use nest_core::plan::{Suspend, resume, suspend};
 use nest_host::store::Focus;
 
-use super::{EvenArgs, Names};
+use super::{GuardOverrideArgs, Names};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
@@ -26,7 +26,7 @@ pub struct SuspendUser {
     #[arg(long)]
     end_processes: bool,
     #[command(flatten)]
-    even: EvenArgs,
+    overrides: GuardOverrideArgs,
 }
 
 const SUSPEND: &str = "Examples:
@@ -43,10 +43,10 @@ impl SuspendUser {
         let request = Suspend {
             names: self.names.read()?,
             reason: self.reason.clone(),
-            even: self.even.read(),
+            overrides: self.overrides.read(),
         };
-        let status =
-            session.carry_out(&Focus::new(), Asks::Nothing, |ground| suspend(ground, &request))?;
+        let status = session
+            .carry_out(&Focus::new(), Asks::Nothing, |context| suspend(context, &request))?;
         if self.end_processes && !global.dry_run && session.tree.is_live() {
             let loaded = session.load()?;
             for name in &request.names {
@@ -78,6 +78,6 @@ impl ResumeUser {
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
         let names = self.names.read()?;
-        session.carry_out(&Focus::new(), Asks::Nothing, |ground| resume(ground, &names))
+        session.carry_out(&Focus::new(), Asks::Nothing, |context| resume(context, &names))
     }
 }

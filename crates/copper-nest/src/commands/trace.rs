@@ -6,10 +6,9 @@ use std::sync::Mutex;
 
 use bstr::{BStr, BString};
 use nest_core::account::lines_about;
-use nest_core::retired::Thing;
 use nest_core::surroundings::Surroundings;
-use nest_core::trace::{Net, Report, Tally, report};
-use nest_core::value::read_plain_id;
+use nest_core::trace::{IdFilter, Tally, TraceReport, report};
+use nest_core::value::{UserOrGroup, read_plain_id};
 use nest_host::store::Loaded;
 use nest_host::surroundings::World;
 use nest_host::walk::{self, Met, Unseen, walk};
@@ -19,7 +18,7 @@ use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, UNTOUCHED, USAGE};
 use crate::session::Session;
 use crate::view;
-use crate::view::trace::{Mentions, Shown};
+use crate::view::trace::{Mentions, ShownTrace};
 
 /// Find where an account lives on: files on disk, and places that name it.
 ///
@@ -29,7 +28,7 @@ use crate::view::trace::{Mentions, Shown};
 #[command(after_help = EXAMPLES)]
 pub struct TraceArgs {
     #[command(subcommand)]
-    what: What,
+    what: IdKind,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -49,7 +48,7 @@ const ORPHANS: &str = "Examples:
   copper-nest trace orphans /srv --files --null | xargs -0 ls -ld";
 
 #[derive(Debug, clap::Subcommand)]
-enum What {
+enum IdKind {
     /// Files of a user, of one that was deleted too, and places that name it.
     #[command(after_help = USER)]
     User {
@@ -97,7 +96,7 @@ struct Places {
 impl TraceArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
-        let (What::User { places, .. } | What::Id { places, .. } | What::Orphans { places }) =
+        let (IdKind::User { places, .. } | IdKind::Id { places, .. } | IdKind::Orphans { places }) =
             &self.what;
         if places.null && global.json() {
             let message = "--null and --format json are two forms of one list: give one of them";
@@ -107,9 +106,9 @@ impl TraceArgs {
         session.tell_unfinished();
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
-        let ground = session.ground(&loaded, &world);
-        let (title, net, mentions) = match &self.what {
-            What::User { name, .. } => {
+        let context = session.context(&loaded, &world);
+        let (title, filter, mentions) = match &self.what {
+            IdKind::User { name, .. } => {
                 let name = bytes(name);
                 let (name, uids, gids) = find(&session, &loaded, &world, name.as_ref())?;
                 let mentions = mentions(&loaded, &world, name.as_ref(), uids.first().copied());
@@ -117,28 +116,28 @@ impl TraceArgs {
                     Some(uid) => format!("{name}, uid {uid}"),
                     None => name.to_string(),
                 };
-                (title, Net::Ids { uids, gids }, Some(mentions))
+                (title, IdFilter::Ids { uids, gids }, Some(mentions))
             }
-            What::Id { number, .. } => {
+            IdKind::Id { number, .. } => {
                 let id = read_id("id", number)?;
-                (format!("id {id}"), Net::Ids { uids: vec![id], gids: vec![id] }, None)
+                (format!("id {id}"), IdFilter::Ids { uids: vec![id], gids: vec![id] }, None)
             }
-            What::Orphans { .. } => {
-                ("files that nobody owns".to_owned(), Net::orphans(&loaded.book), None)
+            IdKind::Orphans { .. } => {
+                ("files that nobody owns".to_owned(), IdFilter::orphans(&loaded.book), None)
             }
         };
-        let (caught, unseen) = look(&session, &net, places)?;
-        let report = report(ground, &net, &caught.tally).map_err(|why| {
+        let (matched, unseen) = look(&session, &filter, places)?;
+        let report = report(context, &filter, &matched.tally).map_err(|why| {
             let message =
                 format!("the system's name services gave no answer, which is not a no: {why}");
             Failure::new(UNTOUCHED, "name-service", message)
         })?;
-        let files = caught.counted(&net, &report);
+        let files = matched.counted(&filter, &report);
         if places.null {
             return print_null(&files);
         }
-        let orphans = matches!(net, Net::Orphans { .. });
-        let shown = Shown { title, report, mentions, unseen, files, orphans };
+        let orphans = matches!(filter, IdFilter::Orphans { .. });
+        let shown = ShownTrace { title, report, mentions, unseen, files, orphans };
         let all = places.files;
         if global.json() {
             view::print_json(&view::trace::to_json(&shown, all));
@@ -151,16 +150,16 @@ impl TraceArgs {
 
 /// What was caught.
 #[derive(Default)]
-struct Caught {
+struct MatchedFiles {
     tally: Tally,
     /// Path, owner and group; only where the paths are wanted.
     files: Vec<(BString, u32, u32)>,
 }
 
-impl Caught {
+impl MatchedFiles {
     /// The paths of what counts, sorted.
-    fn counted(self, net: &Net, report: &Report) -> Vec<BString> {
-        let counts = |(path, uid, gid)| report.counts(net, uid, gid).then_some(path);
+    fn counted(self, filter: &IdFilter, report: &TraceReport) -> Vec<BString> {
+        let counts = |(path, uid, gid)| report.counts(filter, uid, gid).then_some(path);
         let mut files: Vec<BString> = self.files.into_iter().filter_map(counts).collect();
         files.sort_unstable();
         files
@@ -168,30 +167,34 @@ impl Caught {
 }
 
 /// Walks, and gathers what the net catches.
-fn look(session: &Session<'_>, net: &Net, places: &Places) -> Result<(Caught, Unseen), Failure> {
+fn look(
+    session: &Session<'_>,
+    filter: &IdFilter,
+    places: &Places,
+) -> Result<(MatchedFiles, Unseen), Failure> {
     let paths: Vec<BString> = places.paths.iter().map(bytes).collect();
     for path in &paths {
         check_path(session, path.as_ref())?;
     }
-    let caught = Mutex::new(Caught::default());
+    let matched = Mutex::new(MatchedFiles::default());
     let want_files = places.files;
     let tell = |met: &Met<'_>| {
         let (uid, gid) = (met.status.uid, met.status.gid);
-        if !net.catches(uid, gid) {
+        if !filter.catches(uid, gid) {
             return;
         }
-        let mut caught = caught.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
-        caught.tally.add(met.directory, uid, gid, met.status.bytes());
+        let mut matched = matched.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
+        matched.tally.add(met.directory, uid, gid, met.status.bytes());
         if want_files {
-            caught.files.push((met.path().into(), uid, gid));
+            matched.files.push((met.path().into(), uid, gid));
         }
     };
-    let ground = walk::Ground { paths: &paths, stay: places.stay, but: &[] };
-    let unseen = walk(&session.tree, ground, &tell).map_err(|(path, error)| {
+    let context = walk::PlanContext { paths: &paths, stay: places.stay, but: &[] };
+    let unseen = walk(&session.tree, context, &tell).map_err(|(path, error)| {
         let message = format!("{path} can't be looked through: {error}");
         Failure::new(REFUSED, "no-path", message)
     })?;
-    Ok((caught.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner()), unseen))
+    Ok((matched.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner()), unseen))
 }
 
 fn check_path(session: &Session<'_>, path: &BStr) -> Result<(), Failure> {
@@ -230,7 +233,7 @@ fn find(
     }
     let kept = session.kept()?;
     let id = read_plain_id(name);
-    let of_user = kept.iter().filter(|account| account.kept.thing == Thing::User);
+    let of_user = kept.iter().filter(|account| account.kept.thing == UserOrGroup::User);
     let of_name: Vec<_> = of_user
         .filter(|account| account.kept.name == name || Some(account.kept.id) == id)
         .collect();

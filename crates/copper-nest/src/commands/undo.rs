@@ -47,6 +47,6 @@ impl UndoArgs {
         let record = named.map_or_else(|| changes::read(&folder, number), Ok)?;
         let undone_by = undone(&records).get(&number).copied();
         let request = Undo { record: &record, undone_by, lines_only: self.lines_only };
-        session.carry_out(&Focus::new(), Asks::First, |ground| undo(ground, request))
+        session.carry_out(&Focus::new(), Asks::First, |context| undo(context, request))
     }
 }

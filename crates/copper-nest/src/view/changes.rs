@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use nest_core::drift::Drift;
-use nest_core::record::{Author, Record};
+use nest_core::record::{Author, ChangeRecord};
 use serde_json::json;
 
 use super::{counted, for_a_person, receipt, style, table, visible};
@@ -11,9 +11,9 @@ use crate::cli::Global;
 use crate::clock::for_people;
 
 /// What there is to show of the changes.
-pub struct Shown<'a> {
+pub struct ShownChanges<'a> {
     /// The records, newest first.
-    pub records: Vec<&'a Record>,
+    pub records: Vec<&'a ChangeRecord>,
     /// Which change is undone by which.
     pub undone: &'a BTreeMap<u64, u64>,
     /// What other hands did since the newest change.
@@ -22,7 +22,7 @@ pub struct Shown<'a> {
 
 /// Prints a list of changes: a table on a terminal, else one a line with tabs
 /// between the fields.
-pub fn print(global: &Global, shown: &Shown<'_>) {
+pub fn print(global: &Global, shown: &ShownChanges<'_>) {
     let rows = rows(shown);
     if !for_a_person(global) {
         rows.iter().for_each(|row| outln!("{}", row.join("\t")));
@@ -40,7 +40,7 @@ pub fn print(global: &Global, shown: &Shown<'_>) {
 }
 
 /// One row a change, and one for what other hands did in between.
-fn rows(shown: &Shown<'_>) -> Vec<[String; 5]> {
+fn rows(shown: &ShownChanges<'_>) -> Vec<[String; 5]> {
     let drift = |drift: &Drift| {
         [
             "-".into(),
@@ -65,7 +65,7 @@ fn rows(shown: &Shown<'_>) -> Vec<[String; 5]> {
 }
 
 /// The change in a few words; of an undo, also what it takes back.
-fn what(record: &Record) -> String {
+fn what(record: &ChangeRecord) -> String {
     let taken_back = record.told.subjects.first().filter(|_| record.undoes.is_some());
     let taken_back = taken_back.and_then(|subject| subject.decisions.first());
     let summary = visible(record.told.summary.as_bytes());
@@ -82,7 +82,7 @@ fn by(author: &Author) -> String {
     }
 }
 
-fn fate(record: &Record, undone: &BTreeMap<u64, u64>) -> String {
+fn fate(record: &ChangeRecord, undone: &BTreeMap<u64, u64>) -> String {
     match undone.get(&record.number) {
         Some(by) => format!("undone by {by}"),
         None => String::new(),
@@ -90,7 +90,7 @@ fn fate(record: &Record, undone: &BTreeMap<u64, u64>) -> String {
 }
 
 /// Prints one change: the receipt as it was.
-pub fn print_one(global: &Global, record: &Record, undone: &BTreeMap<u64, u64>) {
+pub fn print_one(global: &Global, record: &ChangeRecord, undone: &BTreeMap<u64, u64>) {
     let (heading, quiet) = (style::HEADING, style::QUIET);
     let summary = visible(record.told.summary.as_bytes());
     outln!("{heading}change {}{heading:#}   {summary}", record.number);
@@ -123,7 +123,7 @@ pub fn print_one(global: &Global, record: &Record, undone: &BTreeMap<u64, u64>) 
 }
 
 /// A list of changes, for machines.
-pub fn to_json(global: &Global, shown: &Shown<'_>) -> serde_json::Value {
+pub fn to_json(global: &Global, shown: &ShownChanges<'_>) -> serde_json::Value {
     let records: Vec<_> =
         shown.records.iter().map(|record| one_to_json(global, record, shown.undone)).collect();
     json!({"changes": records, "other_hands": drifts(shown.since)})
@@ -132,7 +132,7 @@ pub fn to_json(global: &Global, shown: &Shown<'_>) -> serde_json::Value {
 /// One change, for machines.
 pub fn one_to_json(
     global: &Global,
-    record: &Record,
+    record: &ChangeRecord,
     undone: &BTreeMap<u64, u64>,
 ) -> serde_json::Value {
     let mut document = json!({

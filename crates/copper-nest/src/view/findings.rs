@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 use std::fmt::Write;
 
-use nest_core::check::{Finding, Report, Severity};
+use nest_core::check::{CheckReport, Finding, Severity};
 use rayon::prelude::*;
 use serde_json::{Value, json};
 
@@ -16,7 +16,7 @@ const MOST_OF_A_RULE: usize = 20;
 
 /// Prints a report: grouped by file on a terminal, one finding a line elsewhere.
 /// `files` is how many account files were read.
-pub fn print(global: &Global, report: &Report, files: usize, all: bool) {
+pub fn print(global: &Global, report: &CheckReport, files: usize, all: bool) {
     if for_a_person(global) {
         grouped(global, &report.findings, most(all));
     } else {
@@ -151,7 +151,7 @@ fn cut(text: &str) -> String {
 }
 
 /// The counts, and what was not judged.
-pub fn summary(report: &Report, files: usize) -> String {
+pub fn summary(report: &CheckReport, files: usize) -> String {
     let counts = [
         (report.count(Severity::Error), "error", "errors", style::BAD),
         (report.count(Severity::Warning), "warning", "warnings", style::WARN),
@@ -213,7 +213,7 @@ pub fn place_of(finding: &Finding) -> String {
 }
 
 /// A report for machines.
-pub fn to_json(global: &Global, report: &Report) -> Value {
+pub fn to_json(global: &Global, report: &CheckReport) -> Value {
     let findings: Vec<_> =
         report.findings.iter().map(|finding| finding_json(global, finding)).collect();
     let skipped: Vec<_> = report

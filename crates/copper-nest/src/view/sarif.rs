@@ -1,7 +1,7 @@
 //! Findings as the Static Analysis Results Interchange Format, version 2.1.0, an
 //! OASIS standard, in which code-review systems take them.
 
-use nest_core::check::{Finding, RULES, Report, Rule, Severity};
+use nest_core::check::{CheckReport, Finding, RULES, Rule, Severity};
 use serde_json::{Value, json};
 
 use super::findings::place_of;
@@ -14,12 +14,12 @@ const SCHEMA: &str = "https://json.schemastore.org/sarif-2.1.0.json";
 
 /// Reports of trees as one log with one run each. Paths are given below the root of
 /// the tree, which the run names.
-pub fn to_sarif(reports: &[(&Global, &Report)]) -> Value {
+pub fn to_sarif(reports: &[(&Global, &CheckReport)]) -> Value {
     let runs: Vec<Value> = reports.iter().map(|(global, report)| run(global, report)).collect();
     json!({"$schema": SCHEMA, "version": "2.1.0", "runs": runs})
 }
 
-fn run(global: &Global, report: &Report) -> Value {
+fn run(global: &Global, report: &CheckReport) -> Value {
     let rules: Vec<Value> = RULES.iter().map(rule).collect();
     let results: Vec<Value> =
         report.findings.iter().map(|finding| result(global, finding)).collect();

@@ -3,7 +3,7 @@
 use bstr::BString;
 use nest_core::account::ShownLine;
 use nest_core::surroundings::Mention;
-use nest_core::trace::{Amount, OfOwner, Report};
+use nest_core::trace::{Amount, OfOwner, TraceReport};
 use nest_core::value::bytes_in_words;
 use nest_host::walk::Unseen;
 use serde_json::{Value, json};
@@ -28,11 +28,11 @@ pub struct Mentions {
 }
 
 /// What was found.
-pub struct Shown {
+pub struct ShownTrace {
     /// What was looked for.
     pub title: String,
     /// What the files say.
-    pub report: Report,
+    pub report: TraceReport,
     /// What names it.
     pub mentions: Option<Mentions>,
     /// What was not seen.
@@ -44,7 +44,7 @@ pub struct Shown {
 }
 
 /// Prints it: totals, or with `all` every path.
-pub fn print(global: &Global, shown: &Shown, all: bool) {
+pub fn print(global: &Global, shown: &ShownTrace, all: bool) {
     if all && !for_a_person(global) {
         for path in &shown.files {
             outln!("{}", visible(path));
@@ -147,7 +147,7 @@ fn tell_unseen(unseen: &Unseen) {
 }
 
 /// What was found, for machines.
-pub fn to_json(shown: &Shown, all: bool) -> Value {
+pub fn to_json(shown: &ShownTrace, all: bool) -> Value {
     let owners = |all: &[OfOwner]| -> Vec<Value> {
         all.iter()
             .map(|of| {

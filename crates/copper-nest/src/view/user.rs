@@ -6,7 +6,7 @@ use nest_core::book::Book;
 use nest_core::secret::{HIDDEN, told_list};
 use nest_core::sign_in::{Obstacle, SignIn};
 use nest_core::surroundings::Suspended;
-use nest_core::surroundings::{Facts, Kind, Surroundings};
+use nest_core::surroundings::{Facts, FileKind, Surroundings};
 use nest_core::table::File;
 use nest_core::value::{Day, IdSpan, PasswordField};
 use nest_host::surroundings::World;
@@ -18,7 +18,7 @@ use super::{counted, style, visible, visible_line, width};
 const MOST_FILES: usize = 1000;
 
 /// A user with what was found out about it.
-pub struct Shown<'a> {
+pub struct ShownUser<'a> {
     /// What the account files say.
     pub account: &'a Account<'a>,
     /// Whether it can sign in.
@@ -46,7 +46,7 @@ pub fn look_at_home(book: &Book, world: &World<'_>, account: &Account<'_>) -> Ho
     match world.facts(home) {
         Err(why) => Home { exists: None, state: format!("can't be looked at: {why}") },
         Ok(None) => Home { exists: Some(false), state: "does not exist".into() },
-        Ok(Some(facts)) if facts.kind != Kind::Directory => {
+        Ok(Some(facts)) if facts.kind != FileKind::Directory => {
             Home { exists: Some(true), state: format!("is {}, not a directory", facts.kind) }
         }
         Ok(Some(facts)) => {
@@ -83,7 +83,7 @@ fn files(world: &World<'_>, home: &BStr) -> String {
     format!(", {files}{}", uncounted.unwrap_or_default())
 }
 
-impl Shown<'_> {
+impl ShownUser<'_> {
     fn kind(&self) -> &'static str {
         match self.account.kind {
             AccountKind::Person => "a person",
@@ -198,7 +198,7 @@ fn spans(spans: &[IdSpan]) -> String {
 }
 
 /// Prints a user: what is so, then every line that says it.
-pub fn print(shown: &Shown<'_>, lines: &[ShownLine]) {
+pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     let (heading, quiet) = (style::HEADING, style::QUIET);
     let user = &shown.account.user;
     let full_name = match user.full_name() {
@@ -240,7 +240,7 @@ pub fn print_lines(lines: &[ShownLine]) {
 }
 
 /// A user for machines. No hash is in it.
-pub fn to_json(shown: &Shown<'_>) -> Value {
+pub fn to_json(shown: &ShownUser<'_>) -> Value {
     let account = shown.account;
     let user = &account.user;
     let text = |bytes: &[u8]| bytes.to_str_lossy().into_owned();
@@ -289,7 +289,7 @@ pub fn to_json(shown: &Shown<'_>) -> Value {
 }
 
 /// Explains the record, field by field.
-pub fn print_fields(shown: &Shown<'_>) {
+pub fn print_fields(shown: &ShownUser<'_>) {
     let user = &shown.account.user;
     let name = visible(user.name);
     let uid = visible(user.uid);

@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 
 use nest_core::check::{Example, RULES, is_mended};
 use nest_core::policy::{KEYS, Policy};
-use nest_core::roster::{Column, Thing};
+use nest_core::roster::Column;
+use nest_core::value::UserOrGroup;
 
 use crate::harness::{Run, program};
 
@@ -100,7 +101,7 @@ fn the_page_of_rosters_is_current() {
          users and of groups, made from the code itself; a column that is not listed here is refused, with the\n\
          nearest one. Columns may stand in any order, and all but the name may be left out.\n",
     );
-    for (thing, title) in [(Thing::User, "Users"), (Thing::Group, "Groups")] {
+    for (thing, title) in [(UserOrGroup::User, "Users"), (UserOrGroup::Group, "Groups")] {
         write!(page, "\n## {title}\n\n| column | meaning |\n|---|---|\n").unwrap();
         for column in Column::of(thing) {
             writeln!(page, "| `{column}` | {} |", column.meaning()).unwrap();

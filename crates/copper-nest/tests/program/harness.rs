@@ -261,8 +261,8 @@ impl TestTree {
     /// Everything in the tree but the lock file.
     pub fn snapshot_with_state(&self) -> Snapshot {
         let mut all = Snapshot::new();
-        let mut ahead = vec![self.root().to_owned()];
-        while let Some(path) = ahead.pop() {
+        let mut batch = vec![self.root().to_owned()];
+        while let Some(path) = batch.pop() {
             // Not even opened: closing it would drop a lock that a test holds.
             if path.ends_with("etc/.pwd.lock") {
                 continue;
@@ -270,7 +270,7 @@ impl TestTree {
             let metadata = path.symlink_metadata().unwrap();
             let mut contents = Vec::new();
             if metadata.is_dir() {
-                ahead.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
+                batch.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
             } else if metadata.is_symlink() {
                 contents = fs::read_link(&path).unwrap().into_os_string().into_encoded_bytes();
             } else if metadata.is_file() {
@@ -388,11 +388,11 @@ impl Host {
     }
 
     fn look(&self) -> Vec<(PathBuf, Vec<u8>)> {
-        let (mut all, mut ahead) = (Vec::new(), vec![self.path().to_owned()]);
-        while let Some(path) = ahead.pop() {
+        let (mut all, mut batch) = (Vec::new(), vec![self.path().to_owned()]);
+        while let Some(path) = batch.pop() {
             match path.symlink_metadata().unwrap().is_dir() {
                 true => {
-                    ahead.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
+                    batch.extend(fs::read_dir(&path).unwrap().map(|entry| entry.unwrap().path()));
                     all.push((path, Vec::new()));
                 }
                 false => all.push((path.clone(), fs::read(&path).unwrap())),

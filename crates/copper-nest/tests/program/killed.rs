@@ -68,7 +68,7 @@ enum Mounted {
 
 /// What is done to the command at a system call.
 #[derive(Clone, Copy)]
-pub enum Fate {
+pub enum FilesDisposition {
     Killed,
     Fails(&'static str),
 }
@@ -98,9 +98,9 @@ impl Scene {
 
     /// Meets the fate at the first, second, third … call of each kind, and looks
     /// at what is left.
-    pub fn at_every_call(&mut self, calls: &[&str], fate: Fate) {
+    pub fn at_every_call(&mut self, calls: &[&str], fate: FilesDisposition) {
         let everywhere = std::env::var_os("NEST_KILL_EVERYWHERE").is_some();
-        let killed = matches!(fate, Fate::Killed);
+        let killed = matches!(fate, FilesDisposition::Killed);
         let more = HARMLESS.iter().filter(|call| everywhere && killed && !calls.contains(call));
         for call in calls.iter().chain(more) {
             for at in 1.. {
@@ -142,7 +142,7 @@ impl Scene {
     }
 
     /// Returns whether the fate was met.
-    fn run(&mut self, tree: &TestTree, call: &str, at: usize, fate: Fate) -> bool {
+    fn run(&mut self, tree: &TestTree, call: &str, at: usize, fate: FilesDisposition) -> bool {
         let place = format!("{:?} at {call} {at}", self.words);
         let status = traced(tree, &self.words, call, at, fate);
         // What is rewritten in place may be torn for a moment; the receipt says so.
@@ -151,10 +151,10 @@ impl Scene {
         }
         assert_closed(tree, &place);
         let met = match fate {
-            Fate::Killed => status.is_none(),
-            Fate::Fails(_) => hindered(tree),
+            FilesDisposition::Killed => status.is_none(),
+            FilesDisposition::Fails(_) => hindered(tree),
         };
-        if met && let Fate::Killed = fate {
+        if met && let FilesDisposition::Killed = fate {
             let run = tree.run("recover");
             assert_eq!(run.status, 0, "{place}: {}{}", run.stdout, run.stderr);
         }
@@ -163,7 +163,7 @@ impl Scene {
         if !after {
             assert_same(&self.before, &now, &place);
         }
-        if let Fate::Fails(_) = fate {
+        if let FilesDisposition::Fails(_) = fate {
             assert_eq!(status == Some(0), after, "{place}: status {status:?}");
             assert_ne!(status, Some(7), "{place}");
         }
@@ -198,10 +198,16 @@ impl Drop for Scene {
 }
 
 /// Runs the program under strace; returns its status, nothing if it was killed.
-fn traced(tree: &TestTree, words: &[String], call: &str, at: usize, fate: Fate) -> Option<i32> {
+fn traced(
+    tree: &TestTree,
+    words: &[String],
+    call: &str,
+    at: usize,
+    fate: FilesDisposition,
+) -> Option<i32> {
     let what = match fate {
-        Fate::Killed => "signal=SIGKILL".to_owned(),
-        Fate::Fails(error) => format!("error={error}"),
+        FilesDisposition::Killed => "signal=SIGKILL".to_owned(),
+        FilesDisposition::Fails(error) => format!("error={error}"),
     };
     let mut command = Command::new("strace");
     command
@@ -231,13 +237,14 @@ fn hindered(tree: &TestTree) -> bool {
 /// A change that a crash cuts off, once it has happened.
 pub fn leave_unfinished(tree: &TestTree) {
     let words = ["create".to_owned(), "user".to_owned(), "maren".to_owned()];
-    assert_eq!(traced(tree, &words, "renameat2", 2, Fate::Killed), None);
+    assert_eq!(traced(tree, &words, "renameat2", 2, FilesDisposition::Killed), None);
 }
 
 /// A command that is killed at a call; whether it could be.
 pub fn leave_torn(tree: &TestTree, words: &str, call: &str, at: usize) -> bool {
     let words: Vec<String> = words.split(' ').map(str::to_owned).collect();
-    let traced = has_program("strace").then(|| traced(tree, &words, call, at, Fate::Killed));
+    let traced =
+        has_program("strace").then(|| traced(tree, &words, call, at, FilesDisposition::Killed));
     traced.inspect(|status| assert_eq!(*status, None, "{words:?}")).is_some()
 }
 
@@ -314,10 +321,10 @@ fn a_home_moved_to_another_file_system_killed_anywhere() {
     with_mounts_of_its_own("killing where something is mounted", || {
         let words = "change user maren --home /srv/maren";
         let Some(mut scene) = Scene::on(with_a_full_home(), words, Mounted::Srv) else { return };
-        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
         assert!(scene.points >= 50 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
         for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("mkdirat", "EACCES")] {
-            scene.at_every_call(&[call], Fate::Fails(error));
+            scene.at_every_call(&[call], FilesDisposition::Fails(error));
         }
     });
 }
@@ -327,9 +334,9 @@ fn a_file_rewritten_in_place_killed_anywhere() {
     with_mounts_of_its_own("killing where something is mounted", || {
         let words = "create user maren";
         let Some(mut scene) = Scene::on(TestTree::new(), words, Mounted::Shadow) else { return };
-        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
         assert!(scene.points >= 50 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
-        scene.at_every_call(&["ftruncate"], Fate::Fails("EIO"));
+        scene.at_every_call(&["ftruncate"], FilesDisposition::Fails("EIO"));
     });
 }
 
@@ -340,10 +347,10 @@ fn a_home_that_is_re_owned_killed_anywhere() {
     }
     let words = "change user maren --uid 1500";
     let Some(mut scene) = Scene::new(with_a_full_home(), words) else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 30 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
     for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("fchownat", "EIO")] {
-        scene.at_every_call(&[call], Fate::Fails(error));
+        scene.at_every_call(&[call], FilesDisposition::Fails(error));
     }
 }
 
@@ -352,10 +359,10 @@ fn a_renaming_killed_anywhere() {
     let tree = with_maren();
     tree.write("var/mail/maren", "");
     let Some(mut scene) = Scene::new(tree, "rename user maren marlo") else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 40 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
     for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("renameat2", "EIO")] {
-        scene.at_every_call(&[call], Fate::Fails(error));
+        scene.at_every_call(&[call], FilesDisposition::Fails(error));
     }
 }
 
@@ -364,7 +371,7 @@ fn making_a_user_killed_anywhere() {
     let Some(mut scene) = Scene::new(TestTree::new(), "create user maren --join pilots") else {
         return;
     };
-    scene.at_every_call(&CHANGING, Fate::Killed);
+    scene.at_every_call(&CHANGING, FilesDisposition::Killed);
     assert!(scene.points >= 60 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
     assert!(scene.happened < scene.points);
 }
@@ -373,14 +380,14 @@ fn making_a_user_killed_anywhere() {
 fn making_a_user_without_state_killed_anywhere() {
     let words = "--state none create user maren";
     let Some(mut scene) = Scene::new(TestTree::new(), words) else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 40, "{}", scene.points);
 }
 
 #[test]
 fn an_undo_killed_anywhere() {
     let Some(mut scene) = Scene::new(with_maren(), "undo --yes") else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 50 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
 }
 
@@ -389,7 +396,7 @@ fn an_undo_that_sets_aside_killed_anywhere() {
     let tree = with_maren();
     tree.write("home/maren/letter", "dear\n");
     let Some(mut scene) = Scene::new(tree, "undo --yes") else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 40, "{}", scene.points);
 }
 
@@ -408,7 +415,7 @@ fn making_a_user_hindered_anywhere() {
         ("fchown", "EIO"),
         ("fchmod", "EPERM"),
     ] {
-        scene.at_every_call(&[call], Fate::Fails(error));
+        scene.at_every_call(&[call], FilesDisposition::Fails(error));
     }
     assert!(scene.points >= 60, "{}", scene.points);
 }
@@ -417,7 +424,7 @@ fn making_a_user_hindered_anywhere() {
 fn an_undo_hindered_anywhere() {
     let Some(mut scene) = Scene::new(with_maren(), "undo --yes") else { return };
     for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("renameat2", "EIO")] {
-        scene.at_every_call(&[call], Fate::Fails(error));
+        scene.at_every_call(&[call], FilesDisposition::Fails(error));
     }
     assert!(scene.points >= 15, "{}", scene.points);
 }
@@ -432,7 +439,11 @@ fn recovery_killed_anywhere() {
     // Torn before the moment it happened, and at several places after it.
     for (call, at) in [("fchmod", 2), ("renameat2", 1), ("renameat2", 3), ("renameat2", 6)] {
         let torn = copy(&scene.base);
-        assert_eq!(traced(&torn, &scene.words, call, at, Fate::Killed), None, "{call} {at}");
+        assert_eq!(
+            traced(&torn, &scene.words, call, at, FilesDisposition::Killed),
+            None,
+            "{call} {at}"
+        );
         let whole = copy(&torn);
         // A copy of a tree is another tree: there recovery has to be asked for.
         whole.done("recover --yes");
@@ -442,7 +453,7 @@ fn recovery_killed_anywhere() {
             for at in 1.. {
                 let tree = copy(&torn);
                 let recover = ["recover", "--yes"].map(str::to_owned);
-                if traced(&tree, &recover, call, at, Fate::Killed).is_some() {
+                if traced(&tree, &recover, call, at, FilesDisposition::Killed).is_some() {
                     break;
                 }
                 points += 1;
@@ -462,13 +473,13 @@ fn recovery_hindered_anywhere() {
         return;
     };
     let torn = copy(&scene.base);
-    assert_eq!(traced(&torn, &scene.words, "renameat2", 3, Fate::Killed), None);
+    assert_eq!(traced(&torn, &scene.words, "renameat2", 3, FilesDisposition::Killed), None);
     let mut points = 0;
     for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("renameat2", "EIO")] {
         for at in 1.. {
             let tree = copy(&torn);
             let recover = ["recover", "--yes"].map(str::to_owned);
-            let status = traced(&tree, &recover, call, at, Fate::Fails(error));
+            let status = traced(&tree, &recover, call, at, FilesDisposition::Fails(error));
             if !hindered(&tree) {
                 break;
             }
@@ -526,7 +537,7 @@ fn the_next_change_recovers_by_itself_and_says_so() {
         ),
     ] {
         let tree = copy(&scene.base);
-        assert_eq!(traced(&tree, &scene.words, call, at, Fate::Killed), None);
+        assert_eq!(traced(&tree, &scene.words, call, at, FilesDisposition::Killed), None);
         let shown = tree.done("show user tavish");
         assert!(
             shown.stderr.contains("change 1 (create user maren) stands unfinished"),
@@ -548,7 +559,7 @@ fn the_next_change_recovers_by_itself_and_says_so() {
 fn an_edit_after_a_crash_is_never_overwritten() {
     let Some(scene) = Scene::new(TestTree::new(), "create user maren") else { return };
     let tree = copy(&scene.base);
-    assert_eq!(traced(&tree, &scene.words, "renameat2", 4, Fate::Killed), None);
+    assert_eq!(traced(&tree, &scene.words, "renameat2", 4, FilesDisposition::Killed), None);
     tree.append("etc/passwd", "guest:x:1500:100::/:/bin/sh\n");
     let refused = tree.refused("recover", 3, "etc/passwd was edited after the crash");
     for says in ["etc/passwd before", "etc/passwd after", "etc/passwd now", "guest:x:1500:100"] {
@@ -565,7 +576,7 @@ fn an_edit_after_a_crash_is_never_overwritten() {
 fn journals_that_make_no_sense_are_refused() {
     let Some(scene) = Scene::new(TestTree::new(), "create user maren") else { return };
     let tree = copy(&scene.base);
-    assert_eq!(traced(&tree, &scene.words, "renameat2", 2, Fate::Killed), None);
+    assert_eq!(traced(&tree, &scene.words, "renameat2", 2, FilesDisposition::Killed), None);
     let path = "var/lib/copper-nest/journal/ready.json";
     let sound = tree.read(path);
     for (text, says) in [
@@ -594,7 +605,7 @@ fn a_state_folder_of_another_tree_is_refused() {
     if !has_program("strace") {
         return passed_over("a_state_folder_of_another_tree_is_refused", "strace");
     }
-    assert_eq!(traced(&one, &words, "renameat2", 2, Fate::Killed), None);
+    assert_eq!(traced(&one, &words, "renameat2", 2, FilesDisposition::Killed), None);
     let says = format!("about another tree, {}", one.root().display());
     other.refused(&words.join(" "), 3, &says);
     one.done(&format!("--state {} recover", state.path().display()));
@@ -606,16 +617,16 @@ fn a_deletion_and_its_undoing_killed_anywhere() {
     for (files, least) in [("set-aside", 50), ("archive", 60)] {
         let words = format!("delete user maren --files {files} --yes");
         let Some(mut scene) = Scene::new(with_a_full_home(), &words) else { return };
-        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
         assert!(scene.points >= least && scene.happened >= 5, "{}", scene.points);
         for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("mkdirat", "ENOSPC")] {
-            scene.at_every_call(&[call], Fate::Fails(error));
+            scene.at_every_call(&[call], FilesDisposition::Fails(error));
         }
     }
     let tree = with_a_full_home();
     tree.done("delete user maren --files archive --yes");
     let Some(mut scene) = Scene::new(tree, "undo --yes") else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 50 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
 }
 
@@ -624,10 +635,10 @@ fn a_restoring_killed_anywhere() {
     let tree = with_a_full_home();
     tree.done("delete user maren --files archive --yes");
     let Some(mut scene) = Scene::new(tree, "restore user maren") else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 40 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
     for (call, error) in [("write", "ENOSPC"), ("renameat", "EIO"), ("fchown", "EIO")] {
-        scene.at_every_call(&[call], Fate::Fails(error));
+        scene.at_every_call(&[call], FilesDisposition::Fails(error));
     }
 }
 
@@ -637,7 +648,7 @@ fn groups_coming_and_going_killed_anywhere() {
     tree.done("delete group slipway --service --yes");
     for words in ["delete group pilots --service --yes", "restore group slipway"] {
         let Some(mut scene) = Scene::new(copy(&tree), words) else { return };
-        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
         assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
     }
 }
@@ -655,7 +666,7 @@ fn an_intake_killed_anywhere() {
     std::fs::write(&file, text).unwrap();
     let words = format!("intake {} --existing update --skeleton none", file.display());
     let Some(mut scene) = Scene::new(with_maren(), &words) else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 80 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
 }
 
@@ -668,10 +679,10 @@ fn a_long_intake_killed_anywhere() {
     std::fs::write(&file, format!("name,join\n{rows}")).unwrap();
     let words = format!("intake {} --no-home", file.display());
     let Some(mut scene) = Scene::new(with_maren(), &words) else { return };
-    scene.at_every_call(&CHANGING[1..], Fate::Killed);
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
     for (call, error) in [("fsync", "EIO"), ("write", "ENOSPC")] {
-        scene.at_every_call(&[call], Fate::Fails(error));
+        scene.at_every_call(&[call], FilesDisposition::Fails(error));
     }
 }
 
@@ -684,10 +695,10 @@ fn a_repair_and_its_undoing_killed_anywhere() {
     tree.chown("etc/group", 1000, 0);
     for words in ["repair --yes", "undo --yes"] {
         let Some(mut scene) = Scene::new(copy(&tree), words) else { return };
-        scene.at_every_call(&CHANGING[1..], Fate::Killed);
+        scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
         assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
         for (call, error) in [("fchmod", "EIO"), ("fchown", "EIO"), ("fsync", "EIO")] {
-            scene.at_every_call(&[call], Fate::Fails(error));
+            scene.at_every_call(&[call], FilesDisposition::Fails(error));
         }
         tree.done("repair --yes");
     }

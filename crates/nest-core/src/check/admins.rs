@@ -3,33 +3,34 @@
 use bstr::ByteSlice;
 
 use super::lines::found;
-use super::screen::Screen;
+use super::prefilter::Prefilter;
 use super::sign_in::new_password;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::account::admin_group;
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, Passwd};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();
     if let Some(rule) = rule("no-admin").filter(|rule| selection.wants(rule)) {
-        no_admin(rule, ground, screen, &mut out);
+        no_admin(rule, context, prefilter, &mut out);
     }
     out
 }
 
-fn no_admin(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let (book, policy) = (ground.book, ground.policy);
+fn no_admin(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, out: &mut Out) {
+    let (book, policy) = (context.book, context.policy);
     let is_person = |user: &Passwd<'_>| user.uid().is_some_and(|uid| policy.is_person(uid));
     // An image that nobody signs in to needs no administrator; and without root these
     // are not the accounts of a whole machine.
     let people = policy.people_ids;
-    if screen.uids.highest_in(people.first, people.last).is_none() || !screen.uids.contains(0) {
+    if prefilter.uids.highest_in(people.first, people.last).is_none() || !prefilter.uids.contains(0)
+    {
         return;
     }
-    let can = |user: &Passwd<'_>| can_sign_in(ground, user);
-    let mut odd = screen.records::<Passwd<'_>>(book, File::Passwd);
+    let can = |user: &Passwd<'_>| can_sign_in(context, user);
+    let mut odd = prefilter.records::<Passwd<'_>>(book, File::Passwd);
     if odd.any(|(_, user)| user.uid() == Some(0) && can(&user)) {
         return;
     }
@@ -40,7 +41,7 @@ fn no_admin(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut 
     if let Some(group) = &group {
         let listed = group.members().filter_map(|name| book.user(name).map(|(_, user)| user));
         let primary = book.users.records().map(|(_, user)| user);
-        let any = group.gid().is_some_and(|gid| screen.primary.contains(gid));
+        let any = group.gid().is_some_and(|gid| prefilter.primary.contains(gid));
         let primary = primary.take_while(|_| any).filter(|user| user.gid() == group.gid());
         if listed.chain(primary).any(|user| can(&user)) {
             return;

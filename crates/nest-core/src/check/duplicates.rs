@@ -5,17 +5,17 @@ use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
 use super::lines::found;
+use super::prefilter::Prefilter;
 use super::remedy::{another_number, free_name};
-use super::screen::Screen;
 use super::{Finding, Mark, Out, Related, Remedy, Rule, Selection, rule};
-use crate::plan::{Ground, NO_HOME};
+use crate::plan::{NO_HOME, PlanContext};
 use crate::secret::shown;
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Table, doubled_numbers};
 use crate::table::{Groups, Users};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
-    let book = ground.book;
+    let book = context.book;
     let mut out = Out::default();
     if let Some(rule) = wanted("duplicate-name") {
         for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
@@ -37,7 +37,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
         }
     }
     let (uid, gid) = (wanted("duplicate-uid"), wanted("duplicate-gid"));
-    if let Some(rule) = uid.filter(|_| screen.uid_twice) {
+    if let Some(rule) = uid.filter(|_| prefilter.uid_twice) {
         let doubled = doubled_numbers(|| uids(&book.users));
         for (first, again) in doubled {
             let pair = (book.users.record(first as usize), book.users.record(again as usize));
@@ -61,7 +61,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
             out.findings.push(relate(finding, lines, first));
         }
     }
-    if let Some(rule) = gid.filter(|_| screen.gid_twice) {
+    if let Some(rule) = gid.filter(|_| prefilter.gid_twice) {
         let doubled = doubled_numbers(|| gids(&book.groups));
         for (first, again) in doubled {
             let pair = (book.groups.record(first as usize), book.groups.record(again as usize));
@@ -85,22 +85,27 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
         }
     }
     if let Some(rule) = wanted("duplicate-member") {
-        doubled_members(rule, ground, screen, &mut out);
+        doubled_members(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("case-twin") {
-        case_twins(rule, ground, screen, book.users.lines(), &mut out);
-        case_twins(rule, ground, screen, book.groups.lines(), &mut out);
+        case_twins(rule, context, prefilter, book.users.lines(), &mut out);
+        case_twins(rule, context, prefilter, book.groups.lines(), &mut out);
     }
-    if let Some(rule) = wanted("shared-home").filter(|_| screen.other_home) {
-        shared_homes(rule, ground, &mut out);
+    if let Some(rule) = wanted("shared-home").filter(|_| prefilter.other_home) {
+        shared_homes(rule, context, &mut out);
     }
     out
 }
 
-fn doubled_members(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
+fn doubled_members(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
     let mut seen: HashSet<&[u8]> = HashSet::new();
-    for start in &screen.lists {
-        let line = ground.book.groups.lines().at(*start as usize);
+    for start in &prefilter.lists {
+        let line = context.book.groups.lines().at(*start as usize);
         let Some(group) = Group::read(line.record()).filter(|_| line.is_record()) else { continue };
         seen.clear();
         // Once for each name, however often it stands there.
@@ -114,7 +119,7 @@ fn doubled_members(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out
             let message = format!("{group} lists {name} more than once.");
             let remedy = Remedy::repair(rule);
             let mark = Mark::Member(3, name.to_owned());
-            let lines = ground.book.groups.lines();
+            let lines = context.book.groups.lines();
             out.findings.push(found(rule, lines, line, mark, message, remedy));
         }
     }
@@ -122,15 +127,15 @@ fn doubled_members(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out
 
 fn case_twins(
     rule: &'static Rule,
-    ground: Ground<'_>,
-    screen: &Screen,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
     lines: &Lines,
     out: &mut Out,
 ) {
     // Only a name with a capital can be another one's twin.
     let capital = |name: &[u8]| name.iter().any(u8::is_ascii_uppercase);
     let names = || lines.iter().enumerate().filter(|(_, line)| line.is_record());
-    let odd = screen.lines(ground.book, lines.file()).filter(Line::is_record);
+    let odd = prefilter.lines(context.book, lines.file()).filter(Line::is_record);
     let large: HashSet<Vec<u8>> = odd
         .filter(|line| capital(line.name()))
         .map(|line| line.name().to_ascii_lowercase())
@@ -151,7 +156,7 @@ fn case_twins(
                 let name = BStr::new(line.name());
                 let message =
                     format!("{name} and {twin} (line {}) differ in capitals only.", other + 1);
-                let free = free_name(ground.book, name);
+                let free = free_name(context.book, name);
                 let remedy = Remedy::rename(lines.file(), name, &free);
                 let finding = found(rule, lines, line, Mark::Field(0), message, remedy);
                 out.findings.push(relate(finding, lines, *other as u32));
@@ -174,8 +179,8 @@ pub(super) fn is_last_part(path: &[u8], name: &[u8]) -> bool {
     path.get(slash) == Some(&b'/') && path.ends_with(name)
 }
 
-fn shared_homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    let (book, policy) = (ground.book, ground.policy);
+fn shared_homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+    let (book, policy) = (context.book, context.policy);
     let lines = book.users.lines();
     let person = |user: &Passwd<'_>| {
         user.uid().is_some_and(|uid| policy.is_person(uid))

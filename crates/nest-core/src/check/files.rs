@@ -4,7 +4,7 @@
 use bstr::BString;
 
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::{Access, Ground, Owner};
+use crate::plan::{Access, Owner, PlanContext};
 use crate::surroundings::Facts;
 use crate::table::File;
 
@@ -17,22 +17,22 @@ const CLOSED: u32 = 0o640;
 /// A group that programs run in which check passwords, where there is one.
 const SHADOW: &[u8] = b"shadow";
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     let (loose, owner) = (wanted("loose-mode"), wanted("wrong-owner"));
     if loose.is_some() || owner.is_some() {
-        access(loose, owner, ground, &mut out);
+        access(loose, owner, context, &mut out);
     }
     if let Some(rule) = wanted("missing-file") {
         let missing = [File::Passwd, File::Shadow, File::Group, File::Gshadow].into_iter();
         let missing = missing.filter(|file| {
-            ground.book.lines(*file).is_none() && !ground.book.unreadable.contains_key(file)
+            context.book.lines(*file).is_none() && !context.book.unreadable.contains_key(file)
         });
         out.findings.extend(missing.map(|file| not_there(rule, file)));
     }
     if let Some(rule) = wanted("unfinished-change")
-        && let Some(what) = ground.world.unfinished()
+        && let Some(what) = context.world.unfinished()
     {
         let message = format!("{what} was cut off by a crash and stands unfinished.");
         let mut finding = about(rule, File::Passwd, message, Remedy::run([b"recover"]));
@@ -43,8 +43,8 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
 }
 
 /// The access to an account file as it should be; what is right already stays.
-pub(crate) fn right_access(ground: Ground<'_>, file: File, is: Facts) -> Access {
-    let shadow = ground.book.group(SHADOW).and_then(|(_, group)| group.gid());
+pub(crate) fn right_access(context: PlanContext<'_>, file: File, is: Facts) -> Access {
+    let shadow = context.book.group(SHADOW).and_then(|(_, group)| group.gid());
     let most = if file.is_secret() { CLOSED } else { OPEN };
     let gid = match file.is_secret() && is.gid != 0 && Some(is.gid) != shadow {
         true if is.mode & 0o040 != 0 => shadow.unwrap_or(0),
@@ -56,16 +56,16 @@ pub(crate) fn right_access(ground: Ground<'_>, file: File, is: Facts) -> Access 
 fn access(
     loose: Option<&'static Rule>,
     owner: Option<&'static Rule>,
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     out: &mut Out,
 ) {
-    let owners = ground.world.owners_are_real();
+    let owners = context.world.owners_are_real();
     if let (Some(rule), Err(why)) = (owner, &owners) {
         out.skip(rule.name, why.as_str());
     }
     for file in File::ALL {
         let path = BString::from(format!("/{}", file.path()));
-        let is = match ground.world.facts(path.as_ref()) {
+        let is = match context.world.facts(path.as_ref()) {
             Ok(Some(is)) => is,
             Ok(None) => continue,
             Err(why) => {
@@ -75,7 +75,7 @@ fn access(
                 continue;
             }
         };
-        let right = right_access(ground, file, is);
+        let right = right_access(context, file, is);
         if let Some(rule) = loose.filter(|_| right.mode != is.mode) {
             let more = is.mode & !right.mode;
             let can = match more {

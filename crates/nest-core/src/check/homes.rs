@@ -4,24 +4,24 @@
 use bstr::BStr;
 
 use super::lines::found;
-use super::screen::Screen;
+use super::prefilter::Prefilter;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::Ground;
-use crate::surroundings::Kind;
+use crate::plan::PlanContext;
+use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd};
 
 /// The home field of accounts that have none on purpose.
 const NO_HOME: &[u8] = b"/nonexistent";
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let (missing, owner) = (wanted("missing-home"), wanted("home-owner"));
     let open = wanted("home-open-to-others");
     let mut out = Out::default();
     if let Some(rule) = wanted("home-not-absolute") {
-        let users = &ground.book.users;
+        let users = &context.book.users;
         let relative = |user: &Passwd<'_>| !user.home.is_empty() && !user.home.starts_with(b"/");
-        let odd = screen.records::<Passwd<'_>>(ground.book, File::Passwd);
+        let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
         for (line, user) in odd.filter(|(_, user)| relative(user)) {
             let (name, home) = (BStr::new(user.name), BStr::new(user.home));
             let message = format!("the home of {name}, {home}, does not begin at /.");
@@ -34,20 +34,20 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
     if missing.is_none() && owner.is_none() && open.is_none() {
         return out;
     }
-    let owners = ground.world.owners_are_real();
+    let owners = context.world.owners_are_real();
     if let (Some(rule), Err(why)) = (owner, &owners) {
         out.skip(rule.name, why.as_str());
     }
-    let lines = ground.book.users.lines();
+    let lines = context.book.users.lines();
     let mut unseen = None;
-    for (line, user) in ground.book.users.records() {
+    for (line, user) in context.book.users.records() {
         let Some(uid) = user.uid() else { continue };
-        let judged = ground.policy.is_person(uid) && user.home != NO_HOME;
+        let judged = context.policy.is_person(uid) && user.home != NO_HOME;
         if !judged || !user.home.starts_with(b"/") {
             continue;
         }
         let (name, home) = (BStr::new(user.name), BStr::new(user.home));
-        let facts = match ground.world.facts(home) {
+        let facts = match context.world.facts(home) {
             Ok(facts) => facts,
             Err(why) => {
                 unseen.get_or_insert((0, format!("{home}: {why}"))).0 += 1;
@@ -56,7 +56,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
         };
         let fault = match facts {
             None => Some(format!("{home} is not there.")),
-            Some(facts) if facts.kind != Kind::Directory => {
+            Some(facts) if facts.kind != FileKind::Directory => {
                 Some(format!("{home} is {}, not a directory.", facts.kind))
             }
             Some(_) => None,
@@ -80,12 +80,12 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
             }
             (None, Some(facts)) => {
                 if let Some(rule) = open {
-                    out.findings.extend(open_home(rule, ground, line, &user, facts.mode));
+                    out.findings.extend(open_home(rule, context, line, &user, facts.mode));
                 }
                 if facts.uid == uid || owners.is_err() {
                     continue;
                 }
-                let whose = match ground.book.user_by_uid(facts.uid) {
+                let whose = match context.book.user_by_uid(facts.uid) {
                     Some((_, other)) => format!("{} ({})", BStr::new(other.name), facts.uid),
                     None => format!("uid {}, which nobody has", facts.uid),
                 };
@@ -95,7 +95,7 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
                     0 => Command::own([b"reassign", b"0", name, home, b"--even-root"]),
                     _ => Command::own([b"reassign", from.as_bytes(), name, home]),
                 };
-                let own = ground.policy.home_of(name);
+                let own = context.policy.home_of(name);
                 let change: [&[u8]; 6] =
                     [b"change", b"user", name, b"--home", &own, b"--record-only"];
                 // A place of the system's is nobody's home, and stays as it is.
@@ -129,12 +129,12 @@ fn is_below_another(home: &[u8]) -> bool {
 /// A home that lets in others than the policy would.
 fn open_home(
     rule: &'static Rule,
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     line: Line<'_>,
     user: &Passwd<'_>,
     mode: u32,
 ) -> Option<Finding> {
-    let allowed = ground.policy.people_home_permissions.0;
+    let allowed = context.policy.people_home_permissions.0;
     let more = mode & 0o007 & !allowed;
     if more == 0 {
         return None;
@@ -147,6 +147,6 @@ fn open_home(
     let home = BStr::new(user.home);
     let message = format!("{home} has mode {mode:04o}: {can}.");
     let remedy = Remedy::all([Command::System("chmod o=", vec![home.to_owned()])]);
-    let lines = ground.book.users.lines();
+    let lines = context.book.users.lines();
     Some(found(rule, lines, line, Mark::Field(5), message, remedy))
 }

@@ -7,21 +7,21 @@ use bstr::{BStr, BString, ByteSlice};
 use super::lines::found;
 use super::remedy::another_number;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::Ground;
-use crate::surroundings::{Facts, Kind, RetiredId};
+use crate::plan::PlanContext;
+use crate::surroundings::{Facts, FileKind, RetiredId};
 use crate::table::{File, Group, Passwd, Record};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     if let Some(rule) = wanted("home-orphan") {
-        homes(rule, ground, &mut out);
+        homes(rule, context, &mut out);
     }
     if let Some(rule) = wanted("mail-orphan") {
-        mail(rule, ground, &mut out);
+        mail(rule, context, &mut out);
     }
     if let Some(rule) = wanted("retired-id-in-use") {
-        retired_ids(rule, ground, &mut out);
+        retired_ids(rule, context, &mut out);
     }
     out
 }
@@ -36,7 +36,7 @@ fn directory_of(pattern: &str) -> Option<&BStr> {
 /// What is in that directory; why not is told once.
 fn entries(
     rule: &'static Rule,
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     pattern: &str,
     out: &mut Out,
 ) -> Vec<(BString, BString, Facts)> {
@@ -44,7 +44,7 @@ fn entries(
     let Some(directory) = directory_of(pattern).filter(|directory| *directory != "/") else {
         return Vec::new();
     };
-    match ground.world.entries(directory) {
+    match context.world.entries(directory) {
         Ok(entries) => entries
             .into_iter()
             // Hidden ones are where things are set aside, or wait to be named.
@@ -61,29 +61,29 @@ fn entries(
     }
 }
 
-fn owner(ground: Ground<'_>, facts: &Facts) -> String {
-    match ground.book.user_by_uid(facts.uid) {
+fn owner(context: PlanContext<'_>, facts: &Facts) -> String {
+    match context.book.user_by_uid(facts.uid) {
         Some((_, user)) => format!("{} ({})", BStr::new(user.name), facts.uid),
         None => format!("number {}, which nobody has", facts.uid),
     }
 }
 
-fn homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    let entries = entries(rule, ground, &ground.policy.people_home, out);
+fn homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+    let entries = entries(rule, context, &context.policy.people_home, out);
     if entries.is_empty() {
         return;
     }
     // A home, or a directory on the way to one, is somebody's.
     let mut known: HashSet<&[u8]> = HashSet::new();
-    for (_, user) in ground.book.users.records() {
+    for (_, user) in context.book.users.records() {
         let mut path = user.home;
         while !path.is_empty() && known.insert(path) {
             path = &path[..path.rfind_byte(b'/').unwrap_or(0)];
         }
     }
     for (name, path, facts) in entries {
-        if facts.kind == Kind::Directory && !known.contains(&path[..]) {
-            let owner = owner(ground, &facts);
+        if facts.kind == FileKind::Directory && !known.contains(&path[..]) {
+            let owner = owner(context, &facts);
             let message = format!("{path} is no account's home; it belongs to {owner}.");
             let remedy = put_aside(&path, &name, facts.uid);
             out.findings.push(at(rule, path, name, message, remedy));
@@ -91,9 +91,9 @@ fn homes(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
     }
 }
 
-fn mail(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    for (name, path, facts) in entries(rule, ground, &ground.policy.mail_spool, out) {
-        if facts.kind == Kind::File && ground.book.named(File::Passwd, &name).is_empty() {
+fn mail(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+    for (name, path, facts) in entries(rule, context, &context.policy.mail_spool, out) {
+        if facts.kind == FileKind::File && context.book.named(File::Passwd, &name).is_empty() {
             let message = format!("{path} is the mail of {name}, whom the files do not know.");
             let remedy = put_aside(&path, &name, facts.uid);
             out.findings.push(at(rule, path, name, message, remedy));
@@ -136,18 +136,18 @@ fn at(
     }
 }
 
-fn retired_ids(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    if let Err(why) = ground.world.retired_is_known() {
+fn retired_ids(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+    if let Err(why) = context.world.retired_is_known() {
         return out.skip(rule.name, why);
     }
-    let retired = ground.world.retired();
+    let retired = context.world.retired();
     let was = |ids: &[RetiredId], id: u32| {
         ids.iter().find(|retired| retired.span.contains(id)).map(|retired| retired.name.clone())
     };
     for (file, what, ids) in
         [(File::Passwd, "uid", &retired.users), (File::Group, "gid", &retired.groups)]
     {
-        let Some(lines) = ground.book.lines(file).filter(|_| !ids.is_empty()) else { continue };
+        let Some(lines) = context.book.lines(file).filter(|_| !ids.is_empty()) else { continue };
         for line in lines.iter().filter(|line| line.is_record()) {
             let (id, holder) = match file {
                 File::Passwd => Passwd::read(line.record()).map(|user| (user.uid(), user.name)),

@@ -3,32 +3,32 @@
 
 use bstr::{BString, ByteSlice};
 
+use super::prefilter::Prefilter;
 use super::remedy::free_name;
-use super::screen::Screen;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let (malformed, number) = (wanted("malformed-line"), wanted("bad-number"));
     let mut out = Out::default();
-    for lines in File::ALL.iter().filter_map(|file| ground.book.lines(*file)) {
-        form(ground, lines, screen, &wanted, &mut out);
+    for lines in File::ALL.iter().filter_map(|file| context.book.lines(*file)) {
+        form(context, lines, prefilter, &wanted, &mut out);
     }
     if malformed.is_none() && number.is_none() {
         return out;
     }
-    for lines in File::ALL.iter().filter_map(|file| ground.book.lines(*file)) {
+    for lines in File::ALL.iter().filter_map(|file| context.book.lines(*file)) {
         if let Some(rule) = malformed {
             check_empty(rule, lines, &mut out);
-            if screen.holds_nul(lines.file()) {
+            if prefilter.holds_nul(lines.file()) {
                 find_nul(rule, lines, &mut out);
             }
         }
-        for line in screen.lines(ground.book, lines.file()).filter(Line::is_record) {
+        for line in prefilter.lines(context.book, lines.file()).filter(Line::is_record) {
             let colons = memchr::memchr_iter(b':', line.record()).count();
             if colons + 1 != lines.file().fields() {
                 out.findings
@@ -51,9 +51,9 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
 
 /// What is odd about lines that can be read all the same.
 fn form(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     lines: &Lines,
-    screen: &Screen,
+    prefilter: &Prefilter,
     wanted: &impl Fn(&'static str) -> Option<&'static Rule>,
     out: &mut Out,
 ) {
@@ -63,7 +63,7 @@ fn form(
         out.findings.push(found(rule, lines, line, mark, message, remedy));
     };
     let number = |line: Line<'_>| lines.number(line.start);
-    for line in screen.lines(ground.book, lines.file()) {
+    for line in prefilter.lines(context.book, lines.file()) {
         if let Some(rule) = compat.filter(|_| line.is_compat()) {
             let what = if line.bytes.starts_with(b"+") { "brings in" } else { "shuts out" };
             let message = format!("the line {what} accounts of a directory, in compat mode only.");
@@ -93,7 +93,7 @@ fn form(
             && let Err(fault) = check_name(NameStyle::Loose, line.name().into())
         {
             let message = format!("the name {} {fault}.", visible(line.name()));
-            let remedy = another_name(ground, lines, line);
+            let remedy = another_name(context, lines, line);
             tell(rule, line, Mark::Field(0), message, remedy);
         }
     }
@@ -106,15 +106,15 @@ fn form(
 }
 
 /// Another name for what has one that can't be.
-pub(super) fn another_name(ground: Ground<'_>, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
+pub(super) fn another_name(context: PlanContext<'_>, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
     let (file, name) = (lines.file(), line.name());
     let owner = if file.is_of_groups() { File::Group } else { File::Passwd };
     let whole = line.is_whole(file);
     // A line that can't be read has more wrong with it than its name.
-    if name.is_empty() || !whole || ground.book.named(owner, name).is_empty() {
+    if name.is_empty() || !whole || context.book.named(owner, name).is_empty() {
         return Remedy::take_out(file, lines.number(line.start));
     }
-    Remedy::rename(owner, name, &free_name(ground.book, name.into()))
+    Remedy::rename(owner, name, &free_name(context.book, name.into()))
 }
 
 /// A name as it can stand in a sentence.

@@ -8,10 +8,10 @@ use rayon::prelude::*;
 
 use super::lines::found;
 use super::orphans::elsewhere;
+use super::prefilter::Prefilter;
 use super::remedy::free_name;
-use super::screen::Screen;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::secret::{is_kept, shown, told};
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::{members, nearest};
@@ -20,26 +20,26 @@ use crate::value::{members, nearest};
 /// slips of the fingers.
 const SUGGESTIONS: usize = 20;
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     if let Some(rule) = wanted("ghost-member") {
-        ghosts(rule, ground, screen, &mut out);
+        ghosts(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("ghost-admin") {
-        ghost_admins(rule, ground, screen, &mut out);
+        ghost_admins(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("listed-in-primary") {
-        listed_in_primary(rule, ground, screen, &mut out);
+        listed_in_primary(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("member-mismatch") {
-        mismatches(rule, ground, screen, &mut out);
+        mismatches(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("empty-group") {
-        empty_groups(rule, ground, screen, &mut out);
+        empty_groups(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("no-primary-group") {
-        primary_groups(rule, ground, screen, &mut out);
+        primary_groups(rule, context, prefilter, &mut out);
     }
     out
 }
@@ -47,12 +47,12 @@ pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
 /// The members of groups that are wanted, with where their lines begin. Most of the
 /// work is looking names up: it is spread, a stretch of lines each.
 fn listed<'b>(
-    ground: Ground<'b>,
-    screen: &Screen,
+    context: PlanContext<'b>,
+    prefilter: &Prefilter,
     wanted: impl Fn(Group<'b>, &'b [u8]) -> bool + Sync,
 ) -> Vec<(usize, &'b [u8])> {
-    let (lines, wanted) = (ground.book.groups.lines(), &wanted);
-    let stretches = screen.lists.par_iter().with_min_len(1024);
+    let (lines, wanted) = (context.book.groups.lines(), &wanted);
+    let stretches = prefilter.lists.par_iter().with_min_len(1024);
     let of_line = |start: &u32| {
         let at = *start as usize;
         let line = lines.at(at);
@@ -65,13 +65,13 @@ fn listed<'b>(
     stretches.flat_map_iter(of_line).collect()
 }
 
-fn ghosts(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let (book, group) = (ground.book, ground.book.groups.lines());
+fn ghosts(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, out: &mut Out) {
+    let (book, group) = (context.book, context.book.groups.lines());
     let names = book.names();
-    let ghosts = listed(ground, screen, |_, member| names.find(File::Passwd, member).is_none());
+    let ghosts = listed(context, prefilter, |_, member| names.find(File::Passwd, member).is_none());
     let mut suggestions = 0;
     for (at, member) in ghosts {
-        match elsewhere(ground, member.into()) {
+        match elsewhere(context, member.into()) {
             Ok(true) => continue,
             Ok(false) => {}
             Err(why) => {
@@ -102,14 +102,19 @@ fn ghosts(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Ou
     }
 }
 
-fn ghost_admins(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
+fn ghost_admins(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let book = context.book;
     let Some(table) = &book.gshadow else { return };
-    for (line, gshadow) in screen.records::<Gshadow<'_>>(book, File::Gshadow) {
+    for (line, gshadow) in prefilter.records::<Gshadow<'_>>(book, File::Gshadow) {
         let unknown = members(gshadow.admins)
             .filter(|admin| book.names().find(File::Passwd, admin).is_none());
         for admin in unknown {
-            match elsewhere(ground, admin.into()) {
+            match elsewhere(context, admin.into()) {
                 Ok(true) => continue,
                 Ok(false) => {}
                 Err(why) => return out.skip(rule.name, why),
@@ -124,14 +129,19 @@ fn ghost_admins(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &
     }
 }
 
-fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
+fn listed_in_primary(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let book = context.book;
     let lines = book.groups.lines();
     let gid_of = |name: &[u8]| book.user(name).and_then(|(_, user)| user.gid());
     let own = |group: Group<'_>, member: &[u8]| {
         group.gid().is_some_and(|gid| gid_of(member) == Some(gid))
     };
-    for (at, member) in listed(ground, screen, own) {
+    for (at, member) in listed(context, prefilter, own) {
         let line = lines.at(at);
         let (name, group) = (BStr::new(member), BStr::new(line.name()));
         let message = format!("{group} is the primary group of {name}, and lists it too.");
@@ -141,10 +151,10 @@ fn listed_in_primary(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, o
     }
 }
 
-fn mismatches(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let (book, groups) = (ground.book, ground.book.groups.lines());
+fn mismatches(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, out: &mut Out) {
+    let (book, groups) = (context.book, context.book.groups.lines());
     let Some(table) = &book.gshadow else { return };
-    for line in screen.differing.iter().map(|start| groups.at(*start as usize)) {
+    for line in prefilter.differing.iter().map(|start| groups.at(*start as usize)) {
         let Some(group) = Group::read(line.record()).filter(|_| line.is_record()) else { continue };
         let Some(at) = book.names().find(File::Gshadow, group.name) else { continue };
         let other = table.lines().at(at);
@@ -187,13 +197,18 @@ fn mismatches(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mu
     }
 }
 
-fn primary_groups(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
-    if screen.primary.is_within(&screen.gids) {
+fn primary_groups(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let book = context.book;
+    if prefilter.primary.is_within(&prefilter.gids) {
         return;
     }
     for (line, user) in book.users.records() {
-        let Some(gid) = user.gid().filter(|gid| !screen.gids.contains(*gid)) else {
+        let Some(gid) = user.gid().filter(|gid| !prefilter.gids.contains(*gid)) else {
             continue;
         };
         let name = BStr::new(user.name);
@@ -214,14 +229,19 @@ fn primary_groups(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out:
 }
 
 /// Only groups of people are judged: a system brings many that wait for a member.
-fn empty_groups(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
-    if screen.gids.is_within(&screen.primary) {
+fn empty_groups(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let book = context.book;
+    if prefilter.gids.is_within(&prefilter.primary) {
         return;
     }
     for (line, group) in book.groups.records() {
-        let Some(gid) = group.gid().filter(|gid| ground.policy.is_person(*gid)) else { continue };
-        if screen.primary.contains(gid) || group.members().next().is_some() {
+        let Some(gid) = group.gid().filter(|gid| context.policy.is_person(*gid)) else { continue };
+        if prefilter.primary.contains(gid) || group.members().next().is_some() {
             continue;
         }
         let name = BStr::new(group.name);

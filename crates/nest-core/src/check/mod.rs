@@ -7,14 +7,14 @@ mod finding;
 mod homes;
 mod left_behind;
 mod lines;
+mod member_scan;
 mod memberships;
 mod orphans;
+mod prefilter;
 mod ranges;
 mod remedy;
 mod repair;
-mod roll;
 mod rules;
-mod screen;
 mod shells;
 mod sign_in;
 mod spans;
@@ -27,8 +27,8 @@ pub use rules::{Example, Family, RULES, Rule, Severity, rule};
 
 use rayon::prelude::*;
 
-use self::screen::Screen;
-use crate::plan::Ground;
+use self::prefilter::Prefilter;
+use crate::plan::PlanContext;
 use crate::policy::Accept;
 use crate::table::File;
 
@@ -55,7 +55,7 @@ impl Selection {
 
 /// What a check found.
 #[derive(Debug, Default)]
-pub struct Report {
+pub struct CheckReport {
     /// The findings, file by file, in line order.
     pub findings: Vec<Finding>,
     /// Rules that could not run, or not wholly.
@@ -64,7 +64,7 @@ pub struct Report {
     pub accepted: usize,
 }
 
-impl Report {
+impl CheckReport {
     /// How many findings have this severity.
     pub fn count(&self, severity: Severity) -> usize {
         self.findings.iter().filter(|finding| finding.rule.severity == severity).count()
@@ -86,28 +86,32 @@ impl Out {
 }
 
 /// Runs the selected rules.
-pub fn check(ground: Ground<'_>, selection: &Selection) -> Report {
-    check_screened(ground, selection, &Screen::of(ground))
+pub fn check(context: PlanContext<'_>, selection: &Selection) -> CheckReport {
+    check_prefiltered(context, selection, &Prefilter::of(context))
 }
 
-/// Runs the selected rules; those about single lines look at what the screen left.
-fn check_screened(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Report {
-    let book = ground.book;
+/// Runs the selected rules; those about single lines look at what the prefilter left.
+fn check_prefiltered(
+    context: PlanContext<'_>,
+    selection: &Selection,
+    prefilter: &Prefilter,
+) -> CheckReport {
+    let book = context.book;
     let families: [&(dyn Fn() -> Out + Sync); 11] = [
-        &|| lines::run(ground, selection, screen),
-        &|| duplicates::run(ground, selection, screen),
-        &|| orphans::run(ground, selection, screen),
-        &|| memberships::run(ground, selection, screen),
-        &|| sign_in::run(ground, selection, screen),
-        &|| shells::run(ground, selection, screen),
-        &|| admins::run(ground, selection, screen),
-        &|| homes::run(ground, selection, screen),
-        &|| left_behind::run(ground, selection),
-        &|| ranges::run(ground, selection, screen),
-        &|| files::run(ground, selection),
+        &|| lines::run(context, selection, prefilter),
+        &|| duplicates::run(context, selection, prefilter),
+        &|| orphans::run(context, selection, prefilter),
+        &|| memberships::run(context, selection, prefilter),
+        &|| sign_in::run(context, selection, prefilter),
+        &|| shells::run(context, selection, prefilter),
+        &|| admins::run(context, selection, prefilter),
+        &|| homes::run(context, selection, prefilter),
+        &|| left_behind::run(context, selection),
+        &|| ranges::run(context, selection, prefilter),
+        &|| files::run(context, selection),
     ];
     let outs: Vec<Out> = families.par_iter().map(|family| family()).collect();
-    let mut report = Report::default();
+    let mut report = CheckReport::default();
     for out in outs {
         match report.findings.is_empty() {
             true => report.findings = out.findings,
@@ -121,17 +125,17 @@ fn check_screened(ground: Ground<'_>, selection: &Selection, screen: &Screen) ->
             report.skipped.push(Skipped { rule: rule.name, why });
         }
     }
-    accept(ground, selection, &mut report);
+    accept(context, selection, &mut report);
     // Findings about the tree come after those about lines.
     report.findings.sort_by(|a, b| (&a.place, a.file, a.line).cmp(&(&b.place, b.file, b.line)));
     remedy::unblock(&mut report.findings);
-    remedy::number(ground, &mut report.findings);
+    remedy::number(context, &mut report.findings);
     report
 }
 
 /// Takes out what the policy accepts, and tells which of that is not found any more.
-fn accept(ground: Ground<'_>, selection: &Selection, report: &mut Report) {
-    let accept = &ground.policy.check_accept;
+fn accept(context: PlanContext<'_>, selection: &Selection, report: &mut CheckReport) {
+    let accept = &context.policy.check_accept;
     if accept.is_empty() {
         return;
     }
@@ -153,7 +157,7 @@ fn accept(ground: Ground<'_>, selection: &Selection, report: &mut Report) {
             continue;
         }
         let Accept { rule, subject, .. } = accept;
-        let origin = ground.policy.origin("check.accept");
+        let origin = context.policy.origin("check.accept");
         report.findings.push(Finding {
             rule: idle,
             file: File::Passwd,
@@ -177,7 +181,7 @@ mod example_tests {
     use super::*;
     use crate::book::tests::book;
     use crate::policy::Policy;
-    use crate::surroundings::{Facts, Kind};
+    use crate::surroundings::{Facts, FileKind};
     use crate::test_support::World;
     use crate::value::Day;
 
@@ -192,14 +196,14 @@ mod example_tests {
     fn example_world(rule: &Rule, bad: bool) -> World {
         let mut world = World::default();
         let uid = if bad && rule.name == "home-owner" { 1005 } else { 1004 };
-        let facts = Facts { kind: Kind::Directory, uid, gid: 1004, mode: 0o700 };
+        let facts = Facts { kind: FileKind::Directory, uid, gid: 1004, mode: 0o700 };
         let other = |kind| vec![("perrin".into(), Facts { kind, ..facts })];
         match rule.name {
             "home-orphan" if bad => {
-                world.entries.insert("/home".into(), other(Kind::Directory));
+                world.entries.insert("/home".into(), other(FileKind::Directory));
             }
             "mail-orphan" if bad => {
-                world.entries.insert("/var/mail".into(), other(Kind::File));
+                world.entries.insert("/var/mail".into(), other(FileKind::File));
             }
             "retired-id-in-use" if bad => {
                 let span = crate::value::IdSpan { first: 1004, last: 1004 };
@@ -219,7 +223,7 @@ mod example_tests {
             "unlisted-shell" if bad => world.shells = Some(vec!["/bin/sh".into()]),
             "loose-mode" | "wrong-owner" if bad => {
                 let uid = if rule.name == "loose-mode" { 0 } else { 1005 };
-                let facts = Facts { kind: Kind::File, uid, gid: 0, mode: 0o644 };
+                let facts = Facts { kind: FileKind::File, uid, gid: 0, mode: 0o644 };
                 let file = if rule.name == "loose-mode" { "/etc/shadow" } else { "/etc/group" };
                 world.facts.insert(file.into(), Ok(facts));
             }
@@ -237,17 +241,17 @@ mod example_tests {
     }
 
     /// Most examples do without gshadow, which only one rule is about.
-    fn run(rule: &Rule, example: &Example, world: &World, policy: &Policy) -> Report {
+    fn run(rule: &Rule, example: &Example, world: &World, policy: &Policy) -> CheckReport {
         let book = book(example.files);
-        let ground = Ground { book: &book, policy, world, today: Day(20781), change: None };
+        let context = PlanContext { book: &book, policy, world, today: Day(20781), change: None };
         let skip = match rule.name {
             "missing-file" => Vec::new(),
             _ => vec![super::rule("missing-file").unwrap()],
         };
-        check(ground, &Selection { skip, ..Selection::default() })
+        check(context, &Selection { skip, ..Selection::default() })
     }
 
-    fn names(report: &Report) -> Vec<&str> {
+    fn names(report: &CheckReport) -> Vec<&str> {
         report.findings.iter().map(|finding| finding.rule.name).collect()
     }
 
@@ -291,11 +295,16 @@ mod example_tests {
         texts.set_unreadable(File::Shadow, "permission denied".into());
         let (book, policy, world) =
             (crate::book::Book::new(texts), Policy::default(), World::default());
-        let ground =
-            Ground { book: &book, policy: &policy, world: &world, today: Day(20781), change: None };
+        let context = PlanContext {
+            book: &book,
+            policy: &policy,
+            world: &world,
+            today: Day(20781),
+            change: None,
+        };
         let skip = vec![super::rule("missing-file").unwrap()];
         let selection = Selection { files_only: true, skip, ..Selection::default() };
-        let report = check(ground, &selection);
+        let report = check(context, &selection);
         assert_eq!(names(&report), [""; 0]);
         let skipped: Vec<_> = report.skipped.iter().map(|skipped| skipped.rule).collect();
         assert!(skipped.contains(&"missing-shadow") && skipped.contains(&"open-password"));

@@ -4,29 +4,29 @@ use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
 use super::lines::found;
-use super::screen::Screen;
+use super::prefilter::Prefilter;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::allot::IdSet;
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::secret::shown;
 use crate::table::{Line, SubId, SubIds, Table};
 use crate::value::IdSpan;
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
-    let book = ground.book;
+    let book = context.book;
     for (at, table) in [&book.subuid, &book.subgid].into_iter().enumerate() {
         let Some(table) = table else { continue };
-        let overlapping = screen.overlapping[at];
+        let overlapping = prefilter.overlapping[at];
         if let Some(rule) = wanted("overlapping-range").filter(|_| overlapping) {
-            overlaps(rule, ground, table, &mut out);
+            overlaps(rule, context, table, &mut out);
         }
         if let Some(rule) = wanted("duplicate-range").filter(|_| overlapping) {
             doubled(rule, table, &mut out);
         }
-        if let Some(rule) = wanted("range-over-account").filter(|_| screen.covering[at]) {
-            over_accounts(rule, ground, table, &screen.held, &mut out);
+        if let Some(rule) = wanted("range-over-account").filter(|_| prefilter.covering[at]) {
+            over_accounts(rule, context, table, &prefilter.held, &mut out);
         }
     }
     out
@@ -59,7 +59,7 @@ fn doubled(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
 
 fn over_accounts(
     rule: &'static Rule,
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     table: &Table<SubIds>,
     ids: &IdSet,
     out: &mut Out,
@@ -71,20 +71,20 @@ fn over_accounts(
         let message = format!(
             "{span} covers {id}, the number of an account or a group: {owner} can become it."
         );
-        let remedy = another_range(ground, &range);
+        let remedy = another_range(context, &range);
         out.findings.push(found(rule, table.lines(), line, Mark::Field(1), message, remedy));
     }
 }
 
 /// A range of its own. The old ids are retired, and not given to anybody.
-fn another_range(ground: Ground<'_>, range: &SubId<'_>) -> Vec<Remedy> {
-    let by_uid = range.owner_uid().and_then(|uid| ground.book.user_by_uid(uid));
+fn another_range(context: PlanContext<'_>, range: &SubId<'_>) -> Vec<Remedy> {
+    let by_uid = range.owner_uid().and_then(|uid| context.book.user_by_uid(uid));
     let owner = by_uid.map_or(range.owner, |(_, user)| user.name);
     let change = |ranges: &[u8]| Command::own([b"change", b"user", owner, b"--ranges", ranges]);
     Remedy::all([change(b"none"), change(b"65536")])
 }
 
-fn overlaps(rule: &'static Rule, ground: Ground<'_>, table: &Table<SubIds>, out: &mut Out) {
+fn overlaps(rule: &'static Rule, context: PlanContext<'_>, table: &Table<SubIds>, out: &mut Out) {
     let mut spans: Vec<(IdSpan, Line<'_>, SubId<'_>)> =
         table.records().filter_map(|(line, range)| Some((range.span()?, line, range))).collect();
     spans.sort_by_key(|(span, line, _)| (span.first, line.start));
@@ -105,7 +105,7 @@ fn overlaps(rule: &'static Rule, ground: Ground<'_>, table: &Table<SubIds>, out:
                 other_span,
                 table.lines().number(other_line.start)
             );
-            let remedy = another_range(ground, &range);
+            let remedy = another_range(context, &range);
             let mut finding = found(rule, table.lines(), line, Mark::Field(1), message, remedy);
             finding.related.push(Related {
                 file: table.lines().file(),

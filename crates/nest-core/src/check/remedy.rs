@@ -6,7 +6,7 @@ use rayon::prelude::*;
 
 use super::{Finding, Rule, repair};
 use crate::allot::IdMap;
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::table::File;
 
 /// A way to mend a finding.
@@ -143,7 +143,7 @@ pub(super) fn unblock(findings: &mut [Finding]) {
 const MENDING: [&[u8]; 3] = [b"repair", b"trace", b"recover"];
 
 /// Puts numbers in.
-pub(super) fn number(ground: Ground<'_>, findings: &mut [Finding]) {
+pub(super) fn number(context: PlanContext<'_>, findings: &mut [Finding]) {
     let waits = |command: &Command| match command {
         Command::Own(words) => words.iter().any(|word| word == NEXT),
         _ => false,
@@ -161,9 +161,9 @@ pub(super) fn number(ground: Ground<'_>, findings: &mut [Finding]) {
         for command in &mut remedy.commands {
             let Command::Own(words) = command else { continue };
             for word in words.iter_mut().filter(|word| *word == NEXT) {
-                let ids =
-                    ids.get_or_insert_with(|| IdMap::new(ground.book, ground.policy, ground.world));
-                match ids.lowest(ground.policy.people_ids) {
+                let ids = ids
+                    .get_or_insert_with(|| IdMap::new(context.book, context.policy, context.world));
+                match ids.lowest(context.policy.people_ids) {
                     Ok(Some(free)) => {
                         ids.take(free);
                         *word = free.to_string().into();

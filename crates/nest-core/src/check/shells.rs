@@ -3,10 +3,10 @@
 use bstr::{BStr, BString};
 
 use super::lines::found;
-use super::screen::Screen;
+use super::prefilter::Prefilter;
 use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::account::{AccountKind, kind_of};
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::surroundings::{Keys, Program};
 use crate::table::{File, Line, Passwd};
 use crate::value::PasswordField;
@@ -14,17 +14,17 @@ use crate::value::PasswordField;
 /// Where programs are, in a tree that has any.
 const PROGRAMS: [&str; 2] = ["/bin", "/usr/bin"];
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     if let Some(rule) = wanted("service-shell") {
-        services(rule, ground, screen, selection.files_only, &mut out);
+        services(rule, context, prefilter, selection.files_only, &mut out);
     }
     if let Some(rule) = wanted("unlisted-shell") {
-        unlisted(rule, ground, &mut out);
+        unlisted(rule, context, &mut out);
     }
     if let Some(rule) = wanted("missing-shell") {
-        missing(rule, ground, &mut out);
+        missing(rule, context, &mut out);
     }
     out
 }
@@ -38,13 +38,13 @@ fn keeps_out(shell: &[u8]) -> bool {
 /// nobody can get to it.
 fn services(
     rule: &'static Rule,
-    ground: Ground<'_>,
-    screen: &Screen,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
     files_only: bool,
     out: &mut Out,
 ) {
-    let (book, policy) = (ground.book, ground.policy);
-    for (line, user) in screen.records::<Passwd<'_>>(book, File::Passwd) {
+    let (book, policy) = (context.book, context.policy);
+    for (line, user) in prefilter.records::<Passwd<'_>>(book, File::Passwd) {
         let Some(uid) = user.uid().filter(|uid| *uid != 0) else { continue };
         let service = kind_of(policy, Some(uid)) == AccountKind::Service;
         if !service || keeps_out(user.effective_shell()) {
@@ -59,7 +59,7 @@ fn services(
             Some(PasswordField::Set(_)) => "by a password",
             Some(PasswordField::Open) => "without a password",
             _ if files_only => continue,
-            _ => match ground.world.keys(user.home.into(), uid) {
+            _ => match context.world.keys(user.home.into(), uid) {
                 Keys::Count(0) | Keys::Ignored(_) | Keys::Unknown(_) => continue,
                 Keys::Count(_) => "by key",
             },
@@ -74,39 +74,39 @@ fn services(
 }
 
 /// People whose shell is to be looked at.
-fn people<'b>(ground: Ground<'b>) -> impl Iterator<Item = (Line<'b>, Passwd<'b>)> {
-    ground.book.users.records().filter(move |(_, user)| {
-        let judged = user.uid().is_some_and(|uid| uid == 0 || ground.policy.is_person(uid));
+fn people<'b>(context: PlanContext<'b>) -> impl Iterator<Item = (Line<'b>, Passwd<'b>)> {
+    context.book.users.records().filter(move |(_, user)| {
+        let judged = user.uid().is_some_and(|uid| uid == 0 || context.policy.is_person(uid));
         judged && !keeps_out(user.effective_shell())
     })
 }
 
-fn unlisted(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
+fn unlisted(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
     // Without the list every shell will do.
-    let Some(shells) = ground.world.shells() else { return };
-    for (line, user) in people(ground) {
+    let Some(shells) = context.world.shells() else { return };
+    for (line, user) in people(context) {
         let shell = user.effective_shell();
         if !shells.iter().any(|listed| listed == shell) {
             let (name, shell) = (BStr::new(user.name), BStr::new(shell));
             let message = format!(
                 "the shell {shell} of {name} is not in etc/shells: some services refuse it."
             );
-            let remedy = another_shell(ground, &user, &shells);
-            out.findings.push(in_field(rule, ground, line, message, remedy));
+            let remedy = another_shell(context, &user, &shells);
+            out.findings.push(in_field(rule, context, line, message, remedy));
         }
     }
 }
 
-fn missing(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
-    let is_there = |path: &&str| matches!(ground.world.facts((*path).into()), Ok(Some(_)));
+fn missing(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+    let is_there = |path: &&str| matches!(context.world.facts((*path).into()), Ok(Some(_)));
     if !PROGRAMS.iter().any(is_there) {
         return out.skip(rule.name, "this tree holds no programs");
     }
-    let listed = ground.world.shells().unwrap_or_default();
+    let listed = context.world.shells().unwrap_or_default();
     let mut unknown: Option<(usize, BString)> = None;
-    for (line, user) in people(ground) {
+    for (line, user) in people(context) {
         let (name, shell) = (BStr::new(user.name), BStr::new(user.effective_shell()));
-        let fault = match ground.world.program(shell) {
+        let fault = match context.world.program(shell) {
             Program::Fine => continue,
             Program::Unknown => {
                 unknown.get_or_insert((0, shell.to_owned())).0 += 1;
@@ -116,8 +116,8 @@ fn missing(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
             Program::NotExecutable => "can't be executed",
         };
         let message = format!("the shell {shell} {fault}: {name} can't sign in.");
-        let remedy = another_shell(ground, &user, &listed);
-        out.findings.push(in_field(rule, ground, line, message, remedy));
+        let remedy = another_shell(context, &user, &listed);
+        out.findings.push(in_field(rule, context, line, message, remedy));
     }
     if let Some((count, first)) = unknown {
         out.skip(rule.name, format!("{count} shells could not be looked at, first {first}"));
@@ -125,11 +125,11 @@ fn missing(rule: &'static Rule, ground: Ground<'_>, out: &mut Out) {
 }
 
 /// The policy's shell, or else one of the list, that can be started.
-fn another_shell(ground: Ground<'_>, user: &Passwd<'_>, listed: &[BString]) -> Vec<Remedy> {
-    let own = BString::from(ground.policy.people_shell.as_str());
+fn another_shell(context: PlanContext<'_>, user: &Passwd<'_>, listed: &[BString]) -> Vec<Remedy> {
+    let own = BString::from(context.policy.people_shell.as_str());
     let fine = |shell: &&BString| {
         let known = listed.is_empty() || listed.contains(shell);
-        known && matches!(ground.world.program(BStr::new(shell)), Program::Fine)
+        known && matches!(context.world.program(BStr::new(shell)), Program::Fine)
     };
     let plain = BString::from("/bin/sh");
     let mut candidates = [&own, &plain].into_iter().chain(listed.iter().rev());
@@ -141,10 +141,10 @@ fn another_shell(ground: Ground<'_>, user: &Passwd<'_>, listed: &[BString]) -> V
 
 fn in_field(
     rule: &'static Rule,
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     line: Line<'_>,
     message: String,
     remedy: Vec<Remedy>,
 ) -> Finding {
-    found(rule, ground.book.users.lines(), line, Mark::Field(6), message, remedy)
+    found(rule, context.book.users.lines(), line, Mark::Field(6), message, remedy)
 }

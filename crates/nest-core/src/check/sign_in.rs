@@ -4,45 +4,50 @@
 use bstr::BStr;
 
 use super::lines::found;
+use super::prefilter::Prefilter;
 use super::remedy::{another_number, free_name};
-use super::screen::Screen;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::account::{AccountKind, kind_of};
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::secret::{hash_of, shown};
 use crate::table::{File, Line, Passwd, Record, Shadow};
 use crate::value::{Day, PasswordField, Scheme, check_name};
 
-pub(super) fn run(ground: Ground<'_>, selection: &Selection, screen: &Screen) -> Out {
+pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let mut out = Out::default();
     if let Some(rule) = wanted("open-password") {
-        open_passwords(rule, ground, screen, &mut out);
+        open_passwords(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("second-root") {
-        second_roots(rule, ground, screen, &mut out);
+        second_roots(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("exposed-hash") {
-        exposed_hashes(rule, ground, screen, &mut out);
+        exposed_hashes(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("weak-hash") {
-        weak_hashes(rule, ground, screen, &mut out);
+        weak_hashes(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("root-group") {
-        in_roots_group(rule, ground, screen, &mut out);
+        in_roots_group(rule, context, prefilter, &mut out);
     }
     if let Some(rule) = wanted("service-password") {
-        service_passwords(rule, ground, screen, &mut out);
+        service_passwords(rule, context, prefilter, &mut out);
     }
-    aging(wanted("aging-order"), wanted("future-change"), ground, screen, &mut out);
+    aging(wanted("aging-order"), wanted("future-change"), context, prefilter, &mut out);
     out
 }
 
-fn exposed_hashes(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
+fn exposed_hashes(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let book = context.book;
     for file in [File::Passwd, File::Group] {
         let Some(lines) = book.lines(file) else { continue };
-        for line in screen.lines(book, file).filter(Line::is_record) {
+        for line in prefilter.lines(book, file).filter(Line::is_record) {
             if hash_of(file, line.record()).and_then(Scheme::of).is_none() {
                 continue;
             }
@@ -55,11 +60,16 @@ fn exposed_hashes(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out:
 }
 
 /// Hashes that today's machines try by the billion.
-fn weak_hashes(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
+fn weak_hashes(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let book = context.book;
     for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
         let Some(lines) = book.lines(file) else { continue };
-        for line in screen.lines(book, file).filter(Line::is_record) {
+        for line in prefilter.lines(book, file).filter(Line::is_record) {
             let hash = hash_of(file, line.record());
             let scheme = hash.map(|hash| hash.strip_prefix(b"!").unwrap_or(hash));
             let Some(scheme) = scheme.and_then(Scheme::of).filter(|scheme| scheme.is_weak()) else {
@@ -77,30 +87,35 @@ fn weak_hashes(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &m
     }
 }
 
-fn in_roots_group(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let users = &ground.book.users;
-    let odd = screen.records::<Passwd<'_>>(ground.book, File::Passwd);
+fn in_roots_group(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let users = &context.book.users;
+    let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
     let in_it = odd.filter(|(_, user)| user.gid() == Some(0) && user.uid() != Some(0));
     for (line, user) in in_it {
         let name = BStr::new(user.name);
         let message =
             format!("the primary group of {name} is root's: its files are shared with it.");
-        let remedy = own_group(ground, user.name);
+        let remedy = own_group(context, user.name);
         out.findings.push(found(rule, users.lines(), line, Mark::Field(3), message, remedy));
     }
 }
 
 /// A primary group of its own: one of its name, made where there is none.
-fn own_group(ground: Ground<'_>, name: &[u8]) -> Vec<Remedy> {
-    let own = match ground.book.group(name) {
-        Some((_, group)) if group.gid() == Some(0) => free_name(ground.book, name.into()),
-        None if check_name(ground.policy.names_style, name.into()).is_err() => {
-            free_name(ground.book, name.into())
+fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
+    let own = match context.book.group(name) {
+        Some((_, group)) if group.gid() == Some(0) => free_name(context.book, name.into()),
+        None if check_name(context.policy.names_style, name.into()).is_err() => {
+            free_name(context.book, name.into())
         }
         _ => name.into(),
     };
     let regroup = Command::own([b"regroup", name, b"--primary", &own]);
-    match ground.book.group(&own) {
+    match context.book.group(&own) {
         Some(_) => Remedy::all([regroup]),
         None => Remedy::all([Command::own([b"create", b"group", &own]), regroup]),
     }
@@ -111,10 +126,15 @@ pub(super) fn new_password(name: &[u8]) -> Vec<Remedy> {
     Remedy::run([b"password", b"user", name, b"--generate", b"--must-change"])
 }
 
-fn service_passwords(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let (book, policy) = (ground.book, ground.policy);
+fn service_passwords(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let (book, policy) = (context.book, context.policy);
     let Some(table) = &book.shadow else { return };
-    for (line, user) in screen.records::<Passwd<'_>>(book, File::Passwd) {
+    for (line, user) in prefilter.records::<Passwd<'_>>(book, File::Passwd) {
         let service = user.uid().filter(|uid| *uid != 0).map(|uid| kind_of(policy, Some(uid)));
         let first = book.named(File::Passwd, user.name).first().map(|first| first.start);
         if service != Some(AccountKind::Service) || first != Some(line.start) {
@@ -137,15 +157,15 @@ fn service_passwords(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, o
 fn aging(
     order: Option<&'static Rule>,
     future: Option<&'static Rule>,
-    ground: Ground<'_>,
-    screen: &Screen,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
     out: &mut Out,
 ) {
-    let Some(table) = &ground.book.shadow else { return };
+    let Some(table) = &context.book.shadow else { return };
     if order.is_none() && future.is_none() {
         return;
     }
-    for (line, shadow) in screen.records::<Shadow<'_>>(ground.book, File::Shadow) {
+    for (line, shadow) in prefilter.records::<Shadow<'_>>(context.book, File::Shadow) {
         let (aging, name) = (shadow.aging(), BStr::new(shadow.name));
         let mut tell = |rule, field, message, remedy: Vec<Remedy>| {
             out.findings.push(found(
@@ -167,7 +187,7 @@ fn aging(
             tell(rule, 3, message, Remedy::run(change));
         }
         if let (Some(rule), Some(changed)) = (future, aging.changed)
-            && changed > ground.today.0 + 1
+            && changed > context.today.0 + 1
         {
             let day = Day(changed);
             let message = format!("the password of {name} was changed on {day}, which is to come.");
@@ -176,8 +196,13 @@ fn aging(
     }
 }
 
-fn open_passwords(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let book = ground.book;
+fn open_passwords(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let book = context.book;
     let message = |name: &[u8]| {
         format!("the password field of {} is empty: no password is asked.", BStr::new(name))
     };
@@ -187,14 +212,14 @@ fn open_passwords(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out:
         remedy.push(Remedy::or("to let it in by a password", [set]));
         remedy
     };
-    let users = screen.records::<Passwd<'_>>(book, File::Passwd);
+    let users = prefilter.records::<Passwd<'_>>(book, File::Passwd);
     for (line, user) in users.filter(|(_, user)| user.password.is_empty()) {
         let lines = book.users.lines();
         let message = message(user.name);
         out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy(user.name)));
     }
     let Some(table) = &book.shadow else { return };
-    let shadows = screen.records::<Shadow<'_>>(book, File::Shadow);
+    let shadows = prefilter.records::<Shadow<'_>>(book, File::Shadow);
     for (line, shadow) in shadows.filter(|(_, shadow)| shadow.password.is_empty()) {
         let message = message(shadow.name);
         out.findings.push(found(
@@ -208,9 +233,14 @@ fn open_passwords(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out:
     }
 }
 
-fn second_roots(rule: &'static Rule, ground: Ground<'_>, screen: &Screen, out: &mut Out) {
-    let lines = ground.book.users.lines();
-    let odd = screen.records::<Passwd<'_>>(ground.book, File::Passwd);
+fn second_roots(
+    rule: &'static Rule,
+    context: PlanContext<'_>,
+    prefilter: &Prefilter,
+    out: &mut Out,
+) {
+    let lines = context.book.users.lines();
+    let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
     let mut roots = odd.filter(|(_, user)| user.uid() == Some(0));
     let Some((first_line, first)) = roots.next() else {
         return;

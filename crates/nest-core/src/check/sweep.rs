@@ -4,27 +4,27 @@
 use wide::u8x16;
 
 use super::duplicates::is_last_part;
-use super::roll::Roll;
+use super::member_scan::MemberScan;
 use super::spans::Spans;
 use crate::allot::IdSet;
-use crate::plan::Ground;
+use crate::plan::PlanContext;
 use crate::table::{
-    File, Key, Keying, Line, Passwd, Placed, Placer, Record, Row, SubId, Sum, block, each_line,
-    name_of,
+    File, InOrderMatcher, Line, MatchedLines, NameHasher, NameKey, Passwd, Record, SplitLine,
+    SubId, Sum, block, each_line, name_of,
 };
 use crate::value::{IdSpan, PasswordField, read_plain_id};
 
 /// What was found in one part.
 #[derive(Default)]
-pub(super) struct Part {
+pub(super) struct Chunk {
     /// Where the lines begin that may be wrong.
     pub odd: Vec<u32>,
     /// Whether there are NUL bytes.
     pub nul: bool,
     /// The names, of passwd.
-    pub keys: Vec<Key>,
+    pub keys: Vec<NameKey>,
     /// What became of the names, of another file.
-    pub placed: Placed,
+    pub matched: MatchedLines,
     /// The uids of users, or the gids of groups, but for odd lines.
     pub ids: IdSet,
     /// Whether two of them are the same.
@@ -48,23 +48,23 @@ pub(super) struct Part {
 
 /// Goes through a piece of passwd.
 pub(super) fn sweep_users(
-    part: &mut Part,
+    part: &mut Chunk,
     from: usize,
     text: &[u8],
-    ground: Ground<'_>,
-    keying: &Keying,
+    context: PlanContext<'_>,
+    hasher: &NameHasher,
 ) {
     // About as many lines as there may be, so that nothing has to move.
     part.keys.reserve(text.len() / 40);
     part.gids.reserve(text.len() / 40);
     part.nul |= each_line(text, |row| {
         let start = from + row.start;
-        let gid = user(part, text, row, ground);
+        let gid = user(part, text, row, context);
         let Some(name) = part.name(row, start, gid.is_some()) else { return };
         if gid.is_none() {
             part.not_people.push(part.keys.len() as u32);
         }
-        part.keys.push(keying.key(name, start));
+        part.keys.push(hasher.key(name, start));
         let odd = || Passwd::read(row.line.trim_ascii_start())?.gid();
         part.gids.push(gid.or_else(odd).unwrap_or(u32::MAX));
     });
@@ -73,11 +73,11 @@ pub(super) fn sweep_users(
 /// Goes through a piece of another file, and places its names.
 pub(super) fn sweep(
     file: File,
-    part: &mut Part,
-    (placer, roll): (&mut Placer<'_>, &mut Roll<'_>),
+    part: &mut Chunk,
+    (matcher, scan): (&mut InOrderMatcher<'_>, &mut MemberScan<'_>),
     from: usize,
     text: &[u8],
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
 ) {
     part.nul |= match file {
         File::Shadow => {
@@ -85,29 +85,29 @@ pub(super) fn sweep(
             let mut usual: &[u8] = b"";
             each_line(text, |row| {
                 let days = row.after(1);
-                let fine = days == usual || has_sound_days(row, ground.today.0);
+                let fine = days == usual || has_sound_days(row, context.today.0);
                 if fine {
                     usual = days;
                 }
                 let plain = fine && has_sound_password(row) && is_record(file, text, row);
-                _ = part.place(placer, from, row, plain);
+                _ = part.place(matcher, from, row, plain);
             })
         }
         File::Group => each_line(text, |row| {
             let gid = group(part, text, row);
-            part.place_group(placer, from, row, gid.is_some());
+            part.place_group(matcher, from, row, gid.is_some());
             let (list, start) = (row.field(3), (from + row.start) as u32);
             if list != Some(b"") {
                 match list.filter(|_| gid.is_some()) {
-                    Some(list) => roll.take_list(&mut part.suspects, list, gid, start),
-                    None => roll.take(&mut part.suspects, row, start),
+                    Some(list) => scan.take_list(&mut part.suspects, list, gid, start),
+                    None => scan.take(&mut part.suspects, row, start),
                 }
             }
         }),
         File::Gshadow => each_line(text, |row| {
             let password = matches!(row.field(1), Some(b"!" | b"*"));
             let plain = password && row.field(2) == Some(b"") && is_record(file, text, row);
-            part.place_group(placer, from, row, plain);
+            part.place_group(matcher, from, row, plain);
         }),
         _ => {
             // The counts are the same on many lines.
@@ -118,17 +118,17 @@ pub(super) fn sweep(
                     usual = (count, read_plain_id(count).unwrap_or(0));
                 }
                 let plain = range(part, text, row, usual.1);
-                _ = part.place(placer, from, row, plain);
+                _ = part.place(matcher, from, row, plain);
             })
         }
     };
 }
 
-impl Part {
+impl Chunk {
     /// The part when all of it was gone through.
-    pub fn finish(mut self, placer: Placer<'_>, roll: Roll<'_>) -> Self {
-        roll.finish(&mut self.suspects);
-        self.placed = placer.finish();
+    pub fn finish(mut self, matcher: InOrderMatcher<'_>, scan: MemberScan<'_>) -> Self {
+        scan.finish(&mut self.suspects);
+        self.matched = matcher.finish();
         self
     }
 
@@ -136,32 +136,38 @@ impl Part {
     #[inline(always)]
     fn place<'t>(
         &mut self,
-        placer: &mut Placer<'_>,
+        matcher: &mut InOrderMatcher<'_>,
         from: usize,
-        row: Row<'t>,
+        row: SplitLine<'t>,
         plain: bool,
     ) -> Option<&'t [u8]> {
         let start = from + row.start;
         let name = self.name(row, start, plain)?;
-        placer.line(name, start);
+        matcher.line(name, start);
         Some(name)
     }
 
     /// The same for a line of group or gshadow, which may list members.
     #[inline(always)]
-    fn place_group(&mut self, placer: &mut Placer<'_>, from: usize, row: Row<'_>, plain: bool) {
+    fn place_group(
+        &mut self,
+        matcher: &mut InOrderMatcher<'_>,
+        from: usize,
+        row: SplitLine<'_>,
+        plain: bool,
+    ) {
         // As much as there is after the third colon.
-        let name = self.place(placer, from, row, plain);
+        let name = self.place(matcher, from, row, plain);
         if let (Some(name), [b':', list @ ..]) = (name, row.after(2))
             && !list.is_empty()
         {
-            self.lists.add(placer.keying().hash_all([name, list]));
+            self.lists.add(matcher.hasher().hash_all([name, list]));
         }
     }
 
     /// The name that a line is about, if any. Keeps the line if it is not plain.
     #[inline(always)]
-    fn name<'t>(&mut self, row: Row<'t>, start: usize, plain: bool) -> Option<&'t [u8]> {
+    fn name<'t>(&mut self, row: SplitLine<'t>, start: usize, plain: bool) -> Option<&'t [u8]> {
         if plain {
             return row.field(0);
         }
@@ -175,7 +181,7 @@ impl Part {
 /// Whether a line has as many fields as it is to have, the first one a plain name, and
 /// no white space at its end. That it says no is no finding yet.
 #[inline(always)]
-fn is_record(file: File, text: &[u8], row: Row<'_>) -> bool {
+fn is_record(file: File, text: &[u8], row: SplitLine<'_>) -> bool {
     row.count() == file.fields()
         && !matches!(row.line.last(), Some(b' ' | b'\t' | b'\r'))
         && has_plain_name(text, row)
@@ -183,7 +189,7 @@ fn is_record(file: File, text: &[u8], row: Row<'_>) -> bool {
 
 /// Whether a line's name is one that every style allows.
 #[inline(always)]
-fn has_plain_name(text: &[u8], row: Row<'_>) -> bool {
+fn has_plain_name(text: &[u8], row: SplitLine<'_>) -> bool {
     let name = row.field(0).unwrap_or_default();
     if !matches!(name.first(), Some(b'a'..=b'z' | b'_')) {
         return false;
@@ -213,11 +219,16 @@ fn number(text: Option<&[u8]>) -> Option<u32> {
 
 /// Takes in a plain user; returns the gid.
 #[inline(always)]
-fn user(part: &mut Part, text: &[u8], row: Row<'_>, ground: Ground<'_>) -> Option<u32> {
+fn user(
+    part: &mut Chunk,
+    text: &[u8],
+    row: SplitLine<'_>,
+    context: PlanContext<'_>,
+) -> Option<u32> {
     if !is_record(File::Passwd, text, row) || row.field(1) != Some(b"x") {
         return None;
     }
-    let uid = number(row.field(2)).filter(|uid| ground.policy.is_person(*uid))?;
+    let uid = number(row.field(2)).filter(|uid| context.policy.is_person(*uid))?;
     let (gid, home) = (number(row.field(3))?, row.field(5)?);
     if !matches!(home.first(), None | Some(b'/')) {
         return None;
@@ -230,7 +241,7 @@ fn user(part: &mut Part, text: &[u8], row: Row<'_>, ground: Ground<'_>) -> Optio
 
 /// Takes in a plain group; returns the gid.
 #[inline(always)]
-fn group(part: &mut Part, text: &[u8], row: Row<'_>) -> Option<u32> {
+fn group(part: &mut Chunk, text: &[u8], row: SplitLine<'_>) -> Option<u32> {
     if !is_record(File::Group, text, row) || row.field(1) != Some(b"x") {
         return None;
     }
@@ -241,7 +252,7 @@ fn group(part: &mut Part, text: &[u8], row: Row<'_>) -> Option<u32> {
 
 /// Takes in a range of so many ids; returns whether it is plain. None are no range.
 #[inline(always)]
-fn range(part: &mut Part, text: &[u8], row: Row<'_>, count: u32) -> bool {
+fn range(part: &mut Chunk, text: &[u8], row: SplitLine<'_>, count: u32) -> bool {
     let first = row.field(1).and_then(read_plain_id);
     if is_record(File::Subuid, text, row)
         && let Some(span) = first.and_then(|first| IdSpan::counted(first, u64::from(count)))
@@ -259,7 +270,7 @@ fn range(part: &mut Part, text: &[u8], row: Row<'_>, count: u32) -> bool {
 
 /// Whether a password field of shadow is a strong hash, or lets nobody in.
 #[inline(always)]
-fn has_sound_password(row: Row<'_>) -> bool {
+fn has_sound_password(row: SplitLine<'_>) -> bool {
     let password = row.field(1).unwrap_or_default();
     let strong = [&b"$y$"[..], b"$6$", b"$5$", b"$7$", b"$2", b"$gy$"];
     let is_strong = || strong.iter().any(|scheme| password.starts_with(scheme));
@@ -267,7 +278,7 @@ fn has_sound_password(row: Row<'_>) -> bool {
 }
 
 /// Whether the fields after the password are as they are to be.
-fn has_sound_days(row: Row<'_>, today: i64) -> bool {
+fn has_sound_days(row: SplitLine<'_>, today: i64) -> bool {
     let field = |at| row.field(at).unwrap_or_default();
     let days = |at| match field(at) {
         b"" => Some(None),

@@ -4,16 +4,16 @@ use super::*;
 use crate::book::Book;
 use crate::book::tests::book;
 use crate::policy::Policy;
-use crate::surroundings::{Facts, Kind};
+use crate::surroundings::{Facts, FileKind};
 use crate::test_support::World;
 use crate::value::Day;
 
 /// What a rule finds, each as `file:line marked: message`.
 fn found_in(name: &str, book: &Book, world: &World) -> Vec<String> {
     let policy = Policy::default();
-    let ground = Ground { book, policy: &policy, world, today: Day(20781), change: None };
+    let context = PlanContext { book, policy: &policy, world, today: Day(20781), change: None };
     let only = Selection { only: vec![rule(name).unwrap()], ..Selection::default() };
-    let told = check(ground, &only).findings.into_iter().map(|finding| {
+    let told = check(context, &only).findings.into_iter().map(|finding| {
         let marked = String::from_utf8_lossy(&finding.text[finding.marked()]).into_owned();
         format!("{}:{} {marked}: {}", finding.file.path(), finding.line, finding.message)
     });
@@ -169,7 +169,7 @@ fn shells_are_judged_by_who_gets_to_them() {
     assert!(told.len() == 1 && told[0].starts_with("etc/passwd:2 "), "{told:?}");
     world.missing_programs.push("/bin/ash".into());
     assert_eq!(found_in("missing-shell", &book, &world), [""; 0], "without programs it is skipped");
-    let facts = Facts { kind: Kind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    let facts = Facts { kind: FileKind::Directory, uid: 0, gid: 0, mode: 0o755 };
     world.facts.insert("/usr/bin".into(), Ok(facts));
     let told = found_in("missing-shell", &book, &world);
     assert_eq!(
@@ -185,10 +185,15 @@ fn remedies_name_numbers_once_and_mend_what_is_in_the_way_first() {
         (File::Group, "one:x:1:\n"),
     ];
     let (book, policy, world) = (book(&files), Policy::default(), World::default());
-    let ground =
-        Ground { book: &book, policy: &policy, world: &world, today: Day(20781), change: None };
+    let context = PlanContext {
+        book: &book,
+        policy: &policy,
+        world: &world,
+        today: Day(20781),
+        change: None,
+    };
     let only = ["duplicate-uid", "duplicate-name"].iter().map(|name| rule(name).unwrap()).collect();
-    let report = check(ground, &Selection { only, ..Selection::default() });
+    let report = check(context, &Selection { only, ..Selection::default() });
     let commands: Vec<String> = report
         .findings
         .iter()
@@ -230,7 +235,7 @@ fn what_one_long_file_lacks_of_another_is_found() {
     let moved = format!("{}{}", shadow_line(ALL - 1), lines(&|at| at < ALL - 1, &shadow_line));
     let none: [usize; 0] = [];
     let all: Vec<usize> = (0..ALL).filter(|at| missing(*at)).map(|at| at + 1).collect();
-    for (shadow, lacks, strays) in [
+    for (shadow, lacks, unmatched) in [
         (&lines(&|_| true, &shadow_line), &none[..], &none[..]),
         (&moved, &none, &none),
         (&lacking, &all, &none),
@@ -238,13 +243,18 @@ fn what_one_long_file_lacks_of_another_is_found() {
     ] {
         let files = [(File::Passwd, passwd.as_str()), (File::Shadow, shadow)];
         assert_eq!(numbers(&found("missing-shadow", &files)), lacks);
-        assert_eq!(numbers(&found("shadow-orphan", &files)), strays);
+        assert_eq!(numbers(&found("shadow-orphan", &files)), unmatched);
         // Both at once, as they run together.
         let rules = ["missing-shadow", "shadow-orphan"].map(|name| rule(name).unwrap());
         let (book, policy, world) = (book(&files), Policy::default(), World::default());
-        let ground =
-            Ground { book: &book, policy: &policy, world: &world, today: Day(20781), change: None };
+        let context = PlanContext {
+            book: &book,
+            policy: &policy,
+            world: &world,
+            today: Day(20781),
+            change: None,
+        };
         let both = Selection { only: rules.to_vec(), ..Selection::default() };
-        assert_eq!(check(ground, &both).findings.len(), lacks.len() + strays.len());
+        assert_eq!(check(context, &both).findings.len(), lacks.len() + unmatched.len());
     }
 }

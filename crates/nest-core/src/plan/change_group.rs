@@ -5,12 +5,12 @@ use bstr::{BStr, BString};
 use super::create_group::members;
 use super::create_user::path_fault;
 use super::find::{find_group, find_user, gid_of, primaries, with_fields};
-use super::guard::{Even, Threat, guard};
+use super::guard::{GuardOverrides, GuardedAction, guard};
 use super::lists::Lists;
 use super::primary::{gather_next_sign_ins, tell_sessions};
 use super::retire::settle_numbers;
 use super::wanted_id::check_wanted_gid;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Reown, Subject};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Reown, Subject};
 use crate::account::admin_group;
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::escaped::Escaped;
@@ -36,7 +36,7 @@ pub struct ChangeGroup {
     /// Names that the files do not know may be a directory's.
     pub unlisted: bool,
     /// Guards waved through.
-    pub even: Even,
+    pub overrides: GuardOverrides,
     /// The options as they were given, for the ways round.
     pub again: String,
 }
@@ -45,34 +45,34 @@ pub struct ChangeGroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn change_group(ground: Ground<'_>, request: &ChangeGroup) -> Result<Plan, Box<Refusal>> {
+pub fn change_group(context: PlanContext<'_>, request: &ChangeGroup) -> Result<Plan, Box<Refusal>> {
     let what = format!("the group {} was not changed", request.name);
-    let group = find_group(ground, request.name.as_ref(), &what)?;
+    let group = find_group(context, request.name.as_ref(), &what)?;
     let name = BStr::new(group.name);
-    let mut planner = Planner {
-        ground,
+    let mut planner = GroupChange {
+        context,
         request,
         group,
         what,
-        draft: Draft::new(ground.book),
+        draft: Draft::new(context.book),
         plan: Plan { summary: format!("change group {name}"), ..Plan::default() },
         subject: Subject::new(name.to_owned()),
     };
     planner.gid()?;
     planner.members()?;
     planner.admins()?;
-    let Planner { draft, mut plan, subject, .. } = planner;
+    let GroupChange { draft, mut plan, subject, .. } = planner;
     plan.edits = draft.finish();
     plan.nothing = plan.edits.is_empty();
     plan.subjects.push(subject);
     gather_next_sign_ins(&mut plan.cautions);
-    settle_numbers(ground, &mut plan);
+    settle_numbers(context, &mut plan);
     plan.next.push(format!("show group {name}"));
     Ok(plan)
 }
 
-struct Planner<'a> {
-    ground: Ground<'a>,
+struct GroupChange<'a> {
+    context: PlanContext<'a>,
     request: &'a ChangeGroup,
     group: Group<'a>,
     what: String,
@@ -81,7 +81,7 @@ struct Planner<'a> {
     subject: Subject,
 }
 
-impl<'a> Planner<'a> {
+impl<'a> GroupChange<'a> {
     fn name(&self) -> &'a BStr {
         BStr::new(self.group.name)
     }
@@ -98,21 +98,21 @@ impl<'a> Planner<'a> {
     /// files in their homes.
     fn gid(&mut self) -> Result<(), Box<Refusal>> {
         let Some(gid) = self.request.gid else { return Ok(()) };
-        let (ground, name) = (self.ground, self.name());
-        let old = gid_of(ground, &self.group, &self.what)?;
+        let (context, name) = (self.context, self.name());
+        let old = gid_of(context, &self.group, &self.what)?;
         if gid == old {
             self.subject.decide("gid", gid.to_string(), "as it was");
             return Ok(());
         }
         let command = format!("change group {name}");
         let share = self.request.share_id;
-        self.plan.cautions.extend(check_wanted_gid(ground, gid, share, &self.what, &command)?);
-        let Some((line, _)) = ground.book.group(name) else { return Ok(()) };
+        self.plan.cautions.extend(check_wanted_gid(context, gid, share, &self.what, &command)?);
+        let Some((line, _)) = context.book.group(name) else { return Ok(()) };
         let current = self.draft.current(File::Group, line);
         let text = gid.to_string();
         self.draft.alter(File::Group, line, with_fields(&current, &[(2, text.as_bytes())]));
         self.subject.decide("gid", text.clone(), format!("was {old}"));
-        let mut others = ground.book.groups.records();
+        let mut others = context.book.groups.records();
         let other = others.find(|(_, other)| other.gid() == Some(old) && other.name != name);
         if let Some((_, other)) = other {
             let other = other.name.into();
@@ -121,9 +121,9 @@ impl<'a> Planner<'a> {
         }
         let mut homes: Vec<BString> = Vec::new();
         let mut users: Vec<&[u8]> = Vec::new();
-        for (line, user) in primaries(ground, old) {
-            let processes = user.uid().map(|uid| ground.world.processes(uid)).unwrap_or_default();
-            if !processes.is_empty() && !self.request.even.busy {
+        for (line, user) in primaries(context, old) {
+            let processes = user.uid().map(|uid| context.world.processes(uid)).unwrap_or_default();
+            if !processes.is_empty() && !self.request.overrides.busy {
                 let user = BStr::new(user.name);
                 let what = format!("{}, the primary group of {user}", self.what);
                 return Err(Refusal::new(what, Reason::Busy { processes })
@@ -149,7 +149,7 @@ impl<'a> Planner<'a> {
     }
 
     fn files(&mut self, from: u32, to: u32, homes: Vec<BString>) {
-        let elsewhere = self.ground.world.carriers_elsewhere(from, true, &homes);
+        let elsewhere = self.context.world.carriers_elsewhere(from, true, &homes);
         if !homes.is_empty() {
             let shown: Vec<String> = homes.iter().map(ToString::to_string).collect();
             let why = format!("what carries gid {from} there gets {to}");
@@ -184,34 +184,35 @@ impl<'a> Planner<'a> {
 
     fn members(&mut self) -> Result<(), Box<Refusal>> {
         let request = self.request;
-        let (ground, group) = (self.ground, self.group);
+        let (context, group) = (self.context, self.group);
         self.both_ways(
             ("--add-member", &request.add_members),
             ("--drop-member", &request.drop_members),
         )?;
         let (again, unlisted) = (self.again(), request.unlisted);
         let cautions = &mut self.plan.cautions;
-        let adding = members(ground, &request.add_members, unlisted, &self.what, &again, cautions)?;
+        let adding =
+            members(context, &request.add_members, unlisted, &self.what, &again, cautions)?;
         let (mut added, mut already, mut dropped, mut never) =
             (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         for name in adding {
             let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-            let new = Lists { ground, draft, cautions }.join(group.name, name);
+            let new = Lists { context, draft, cautions }.join(group.name, name);
             if new { added.push(name) } else { already.push(name) }
         }
         for name in request.drop_members.iter().map(BStr::new) {
             let is_listed = group.members().any(|member| member == name);
             self.may_be_dropped(name, is_listed)?;
             let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-            let gone = Lists { ground, draft, cautions }.leave(group.name, name);
+            let gone = Lists { context, draft, cautions }.leave(group.name, name);
             if gone { dropped.push(name) } else { never.push(name) }
         }
         for name in added.iter().chain(&dropped).copied() {
             // A ghost that is taken out has no next sign-in.
-            let Some((_, user)) = ground.book.user(name) else { continue };
+            let Some((_, user)) = context.book.user(name) else { continue };
             let mut sessions = Subject::new(name.to_owned());
             let cautions = &mut self.plan.cautions;
-            tell_sessions(ground, name, user.uid(), &mut sessions, cautions);
+            tell_sessions(context, name, user.uid(), &mut sessions, cautions);
         }
         self.tell("adds", &added, "as members");
         self.tell("in already", &already, "stays so");
@@ -221,38 +222,38 @@ impl<'a> Planner<'a> {
     }
 
     fn may_be_dropped(&self, name: &BStr, is_listed: bool) -> Result<(), Box<Refusal>> {
-        let (ground, group) = (self.ground, self.group);
-        let Some((_, user)) = ground.book.user(name) else { return Ok(()) };
+        let (context, group) = (self.context, self.group);
+        let Some((_, user)) = context.book.user(name) else { return Ok(()) };
         if user.gid().is_some() && user.gid() == group.gid() && !is_listed {
             let (group, user) = (self.name().into(), name.into());
             let way = format!("regroup {name} --primary GROUP --leave {group}");
             let reason = Reason::PrimaryOf { group, user };
             return Err(self.refuse(reason).or("give another one first", way));
         }
-        let admins = admin_group(ground.book, ground.policy);
+        let admins = admin_group(context.book, context.policy);
         if is_listed && admins.is_some_and(|admins| admins.name == group.name) {
             let (what, again) = (self.what.as_str(), self.again());
-            let found = find_user(ground, name, what)?;
+            let found = find_user(context, name, what)?;
             let together = &self.request.drop_members;
-            let threat = Threat { what, again: &again, busy: false, together };
-            guard(ground, &found, self.request.even, threat)?;
+            let action = GuardedAction { what, again: &again, busy: false, together };
+            guard(context, &found, self.request.overrides, action)?;
         }
         Ok(())
     }
 
     fn admins(&mut self) -> Result<(), Box<Refusal>> {
         let request = self.request;
-        let (ground, group) = (self.ground, self.group);
+        let (context, group) = (self.context, self.group);
         self.both_ways(
             ("--add-group-admin", &request.add_admins),
             ("--drop-group-admin", &request.drop_admins),
         )?;
         let (again, unlisted) = (self.again(), request.unlisted);
         let cautions = &mut self.plan.cautions;
-        let adding = members(ground, &request.add_admins, unlisted, &self.what, &again, cautions)?;
+        let adding = members(context, &request.add_admins, unlisted, &self.what, &again, cautions)?;
         let (mut added, mut already, mut dropped, mut never) =
             (Vec::new(), Vec::new(), Vec::new(), Vec::new());
-        let now = ground.book.gshadow(group.name).map(|(_, gshadow)| gshadow.admins);
+        let now = context.book.gshadow(group.name).map(|(_, gshadow)| gshadow.admins);
         let is = |name: &BStr| listed(now.unwrap_or_default()).any(|admin| admin == name);
         for name in adding {
             if is(name) {
@@ -260,12 +261,12 @@ impl<'a> Planner<'a> {
                 continue;
             }
             let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-            Lists { ground, draft, cautions }.add_admin(group.name, name);
+            Lists { context, draft, cautions }.add_admin(group.name, name);
             added.push(name);
         }
         for name in request.drop_admins.iter().map(BStr::new) {
             let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-            let gone = Lists { ground, draft, cautions }.drop_admin(group.name, name);
+            let gone = Lists { context, draft, cautions }.drop_admin(group.name, name);
             if gone { dropped.push(name) } else { never.push(name) }
         }
         self.tell("admins", &added, "may alter the list of members from now on");
@@ -283,8 +284,8 @@ impl<'a> Planner<'a> {
 }
 
 /// The administrators of a group, as gshadow lists them.
-pub(super) fn admins_of<'a>(ground: Ground<'a>, group: &[u8]) -> Vec<&'a [u8]> {
-    let line = ground.book.gshadow(group).map(|(line, _)| line);
+pub(super) fn admins_of<'a>(context: PlanContext<'a>, group: &[u8]) -> Vec<&'a [u8]> {
+    let line = context.book.gshadow(group).map(|(line, _)| line);
     let gshadow = line.and_then(|line| Gshadow::read(line.record()));
     gshadow.map(|gshadow| listed(gshadow.admins).collect()).unwrap_or_default()
 }

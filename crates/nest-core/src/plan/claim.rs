@@ -3,9 +3,9 @@
 
 use bstr::{BString, ByteSlice};
 
-use super::Ground;
+use super::PlanContext;
 use super::find::{FoundUser, homes_below};
-use crate::surroundings::{Facts, Kind, Site, Survey};
+use crate::surroundings::{Facts, FileKind, Site, Survey};
 use crate::value::is_tree_path;
 
 /// Directories of the system: none of them, and nothing that holds one, is an account's
@@ -105,7 +105,7 @@ pub(super) struct Claim<'a> {
     /// The account's name.
     pub name: &'a [u8],
     /// What it has to be.
-    pub kind: Kind,
+    pub kind: FileKind,
     /// What is to be done with it.
     pub purpose: Purpose,
 }
@@ -134,12 +134,12 @@ pub(super) enum Judged {
 
 impl<'a> Claim<'a> {
     /// The claim of an account that is there.
-    pub fn of(found: &FoundUser<'a>, path: &'a BString, kind: Kind, purpose: Purpose) -> Self {
+    pub fn of(found: &FoundUser<'a>, path: &'a BString, kind: FileKind, purpose: Purpose) -> Self {
         Claim { path, uid: found.uid, name: found.user.name, kind, purpose }
     }
 
     /// Judges it.
-    pub fn judge(self, ground: Ground<'_>) -> Judged {
+    pub fn judge(self, context: PlanContext<'_>) -> Judged {
         let Claim { path, purpose, .. } = self;
         if !path.starts_with(b"/") {
             return Judged::Nothing;
@@ -147,7 +147,7 @@ impl<'a> Claim<'a> {
         if !is_tree_path(path) {
             return Judged::Fault("is no plain path from the root of the tree".to_owned());
         }
-        let facts = match ground.world.site(path.as_ref()) {
+        let facts = match context.world.site(path.as_ref()) {
             Site::Free | Site::NoParent(_) | Site::ParentIsNoDirectory(_) => {
                 return Judged::Nothing;
             }
@@ -161,14 +161,14 @@ impl<'a> Claim<'a> {
             }
             Site::Unknown(why) => return Judged::Fault(format!("can't be looked at: {why}")),
         };
-        if let Some(fault) = self.fault_of_place(ground, facts) {
+        if let Some(fault) = self.fault_of_place(context, facts) {
             return Judged::Fault(fault);
         }
         // What is only moved goes in an instant, however much it is.
         let survey = match purpose {
             Purpose::Adopt => Ok(None),
-            Purpose::Move => ground.world.survey(path.as_ref(), false),
-            Purpose::Remove => ground.world.survey(path.as_ref(), true),
+            Purpose::Move => context.world.survey(path.as_ref(), false),
+            Purpose::Remove => context.world.survey(path.as_ref(), true),
         };
         let survey = match survey {
             Ok(survey) => survey.unwrap_or_default(),
@@ -190,50 +190,50 @@ impl<'a> Claim<'a> {
     }
 
     /// What speaks against it before anything in it is looked at.
-    fn fault_of_place(self, ground: Ground<'_>, facts: Facts) -> Option<String> {
+    fn fault_of_place(self, context: PlanContext<'_>, facts: Facts) -> Option<String> {
         let Claim { path, name, kind, .. } = self;
         if path == "/" {
             return Some("is the root of the tree".to_owned());
         }
-        if facts.kind == Kind::Link {
+        if facts.kind == FileKind::Link {
             return Some("is a link: it leads elsewhere".to_owned());
         }
         if facts.kind != kind {
             return Some(format!("is {}, not {kind}", facts.kind));
         }
         let others = match kind {
-            Kind::Directory => homes_below(ground, path, name),
+            FileKind::Directory => homes_below(context, path, name),
             _ => Vec::new(),
         };
         if !others.is_empty() {
             let others = bstr::join(", ", &others);
             return Some(format!("is, or holds, the home of {} too", others.as_bstr()));
         }
-        if kind == Kind::Directory
+        if kind == FileKind::Directory
             && let Some(fault) = system_fault(path)
         {
             return Some(fault);
         }
-        if ground.world.is_mount_point(path.as_ref()) {
+        if context.world.is_mount_point(path.as_ref()) {
             return Some(MOUNT_POINT.to_owned());
         }
-        self.fault_of_owner(ground, facts)
+        self.fault_of_owner(context, facts)
     }
 
-    fn fault_of_owner(self, ground: Ground<'_>, facts: Facts) -> Option<String> {
-        if facts.uid == self.uid || ground.world.owners_are_real().is_err() {
+    fn fault_of_owner(self, context: PlanContext<'_>, facts: Facts) -> Option<String> {
+        if facts.uid == self.uid || context.world.owners_are_real().is_err() {
             return None;
         }
         // Root keeps many a mail spool file and crontab that is named after somebody else.
-        if facts.uid == 0 && self.kind == Kind::File && self.purpose == Purpose::Move {
+        if facts.uid == 0 && self.kind == FileKind::File && self.purpose == Purpose::Move {
             return None;
         }
-        let owner = ground.book.user_by_uid(facts.uid);
+        let owner = context.book.user_by_uid(facts.uid);
         // Something of root's, or of nobody's, may be taken over where homes are.
         let ownerless = facts.uid == 0 || owner.is_none();
         if self.purpose == Purpose::Adopt && ownerless {
             let parent = parent_of(self.path);
-            return (!holds_homes(ground, parent)).then(|| {
+            return (!holds_homes(context, parent)).then(|| {
                 format!("is root's, and {} is no place where homes are", parent.as_bstr())
             });
         }
@@ -277,9 +277,9 @@ fn parent_of(path: &[u8]) -> &[u8] {
 }
 
 /// Whether homes stand in a directory.
-fn holds_homes(ground: Ground<'_>, parent: &[u8]) -> bool {
-    let policy = ground.policy.home_of(b"x");
-    let mut users = ground.book.users.records();
+fn holds_homes(context: PlanContext<'_>, parent: &[u8]) -> bool {
+    let policy = context.policy.home_of(b"x");
+    let mut users = context.book.users.records();
     PARENTS.iter().any(|known| parent == known.as_bytes())
         || parent == parent_of(&policy)
         || users.any(|(_, user)| user.home.len() > 1 && parent_of(user.home) == parent)

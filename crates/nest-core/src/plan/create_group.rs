@@ -10,7 +10,7 @@ use super::lists::Lists;
 use super::new_name::check_new_group_name;
 use super::primary::gather_next_sign_ins;
 use super::wanted_id::check_wanted_gid;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Subject};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::allot::IdMap;
 use crate::table::File;
 
@@ -39,26 +39,27 @@ pub struct CreateGroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn create_group(ground: Ground<'_>, request: &CreateGroup) -> Result<Plan, Box<Refusal>> {
+pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<Plan, Box<Refusal>> {
     let name = BStr::new(&request.name);
     let what = format!("the group {name} was not created");
     for file in [File::Passwd, File::Group] {
-        if ground.book.lines(file).is_some_and(|lines| lines.is_empty()) {
+        if context.book.lines(file).is_some_and(|lines| lines.is_empty()) {
             return Err(Refusal::new(what, Reason::Empty(file)));
         }
     }
     let mut plan = Plan { summary: format!("create group {name}"), ..Plan::default() };
-    plan.cautions = check_new_group_name(ground, name, &what)?;
+    plan.cautions = check_new_group_name(context, name, &what)?;
     let mut subject = Subject::new(name.to_owned());
-    let gid = choose_gid(ground, request, &what, None, &mut plan, &mut subject)?;
+    let gid = choose_gid(context, request, &what, None, &mut plan, &mut subject)?;
     let again = format!("create group {name}{}", request.again);
     let cautions = &mut plan.cautions;
-    let members = members(ground, &request.members, request.unlisted, &what, &again, cautions)?;
-    let admins = self::members(ground, &request.admins, request.unlisted, &what, &again, cautions)?;
+    let members = members(context, &request.members, request.unlisted, &what, &again, cautions)?;
+    let admins =
+        self::members(context, &request.admins, request.unlisted, &what, &again, cautions)?;
     let list = bstr::join(",", &members);
-    let mut draft = Draft::new(ground.book);
+    let mut draft = Draft::new(context.book);
     // A file that is not there is needed for administrators only.
-    let has_gshadow = ground.book.gshadow.is_some();
+    let has_gshadow = context.book.gshadow.is_some();
     let password: &[u8] = if has_gshadow || !admins.is_empty() { b"x" } else { b"!" };
     let gid = gid.to_string();
     draft.add(File::Group, [name, password, gid.as_bytes(), &list].join(&b':'));
@@ -67,7 +68,7 @@ pub fn create_group(ground: Ground<'_>, request: &CreateGroup) -> Result<Plan, B
         draft.add(File::Gshadow, [name, b"!".as_slice(), &admins, &list].join(&b':'));
     } else if !admins.is_empty() {
         let admins = bstr::join(",", &admins);
-        Lists { ground, draft: &mut draft, cautions }.make_file();
+        Lists { context, draft: &mut draft, cautions }.make_file();
         draft.add(File::Gshadow, [name, b"!".as_slice(), &admins, &list].join(&b':'));
     }
     tell("members", &members, "nobody yet", &mut subject);
@@ -105,7 +106,7 @@ fn tell(label: &'static str, names: &[&BStr], none: &str, subject: &mut Subject)
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn members<'r>(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     names: &'r [BString],
     unlisted: bool,
     what: &str,
@@ -115,7 +116,7 @@ pub(super) fn members<'r>(
     let mut seen = HashSet::new();
     let mut found = Vec::new();
     if names.len() > 4 {
-        ground.book.names();
+        context.book.names();
     }
     for name in names {
         if !seen.insert(name) {
@@ -123,7 +124,7 @@ pub(super) fn members<'r>(
             continue;
         }
         let name = BStr::new(name);
-        cautions.extend(find_member(ground, name, unlisted, what, again)?);
+        cautions.extend(find_member(context, name, unlisted, what, again)?);
         found.push(name);
     }
     Ok(found)
@@ -135,14 +136,14 @@ pub(super) fn members<'r>(
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn choose_gid(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     request: &CreateGroup,
     what: &str,
     ids: Option<&IdMap<'_>>,
     plan: &mut Plan,
     subject: &mut Subject,
 ) -> Result<u32, Box<Refusal>> {
-    let (policy, name) = (ground.policy, &request.name);
+    let (policy, name) = (context.policy, &request.name);
     let refuse = |reason| Refusal::new(what, reason);
     let (span, setting, kind) = match request.service {
         true => (policy.services_ids, "services.ids", "services"),
@@ -150,7 +151,7 @@ pub(super) fn choose_gid(
     };
     if let Some(gid) = request.gid {
         let again = format!("create group {name}");
-        plan.cautions.extend(check_wanted_gid(ground, gid, request.share_id, what, &again)?);
+        plan.cautions.extend(check_wanted_gid(context, gid, request.share_id, what, &again)?);
         if !span.contains(gid) {
             let (name, what) = (name.clone(), "gid");
             plan.cautions.push(Caution::OutsideSpan { what, name, id: gid, kind, span });
@@ -164,7 +165,7 @@ pub(super) fn choose_gid(
     };
     let found = match ids {
         Some(ids) => free(ids),
-        None => free(&IdMap::new(ground.book, policy, ground.world)),
+        None => free(&IdMap::new(context.book, policy, context.world)),
     };
     let found = found.map_err(|why| refuse(Reason::ServiceFailed(why)))?;
     let Some(gid) = found else {

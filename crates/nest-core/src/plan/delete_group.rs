@@ -6,11 +6,12 @@ use super::change_group::admins_of;
 use super::find::{find_group, gid_of, not_a_file_name, primaries, require_file_name};
 use super::rename_group::settings_naming;
 use super::retire::settle_numbers;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Step, Subject};
 use crate::account::{AccountKind, kind_of};
-use crate::retired::{Kept, KeptLine, Listed, Thing};
+use crate::retired::{Kept, KeptLine, Listed};
 use crate::secret::told;
 use crate::table::{File, Group};
+use crate::value::UserOrGroup;
 
 /// Groups to be deleted, as one change.
 #[derive(Debug, Clone, Default)]
@@ -27,23 +28,23 @@ pub struct DeleteGroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn delete_group(ground: Ground<'_>, request: &DeleteGroup) -> Result<Plan, Box<Refusal>> {
+pub fn delete_group(context: PlanContext<'_>, request: &DeleteGroup) -> Result<Plan, Box<Refusal>> {
     let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let mut plan = Plan { summary: format!("delete group {all}"), ..Plan::default() };
-    let mut draft = Draft::new(ground.book);
+    let mut draft = Draft::new(context.book);
     for (at, wanted) in request.names.iter().enumerate() {
         if !request.names[..at].contains(wanted) {
-            one(ground, request, wanted.as_ref(), &mut draft, &mut plan)?;
+            one(context, request, wanted.as_ref(), &mut draft, &mut plan)?;
         }
     }
     plan.edits = draft.finish();
-    settle_numbers(ground, &mut plan);
+    settle_numbers(context, &mut plan);
     plan.next.push("list groups".into());
     Ok(plan)
 }
 
 fn one<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     request: &DeleteGroup,
     wanted: &BStr,
     draft: &mut Draft<'a>,
@@ -53,44 +54,44 @@ fn one<'a>(
         1 => format!("the group {wanted} was not deleted"),
         _ => format!("no group was deleted, because of {wanted}"),
     };
-    let group = find_group(ground, wanted, &what)?;
-    let gid = gid_of(ground, &group, &what)?;
+    let group = find_group(context, wanted, &what)?;
+    let gid = gid_of(context, &group, &what)?;
     let name = BStr::new(group.name);
-    may_go(ground, request, &group, gid, &what)?;
+    may_go(context, request, &group, gid, &what)?;
     let mut subject = Subject::new(name.to_owned());
     subject.decide("gid", gid.to_string(), "");
     let members: Vec<&[u8]> = group.members().collect();
     let members_shown: BString =
         if members.is_empty() { "none".into() } else { bstr::join(", ", &members).into() };
     subject.decide("members", members_shown, "");
-    let admins = admins_of(ground, name);
+    let admins = admins_of(context, name);
     let admins: Vec<&BStr> = admins.iter().map(|admin| told(File::Gshadow, admin)).collect();
     if !admins.is_empty() {
         subject.decide("admins", bstr::join(", ", &admins), "");
     }
     if request.count_files {
-        match ground.world.carriers_elsewhere(gid, true, &[]) {
+        match context.world.carriers_elsewhere(gid, true, &[]) {
             Ok(count) => subject.decide("files", count.to_string(), format!("carry gid {gid}")),
             Err(why) => subject.decide("files", "not counted", why),
         }
     }
-    require_file_name((ground, File::Group), name, &what)?;
-    let kept = take_out(ground, name, gid, draft);
-    match ground.change {
+    require_file_name((context, File::Group), name, &what)?;
+    let kept = take_out(context, name, gid, draft);
+    match context.change {
         Some(change) => {
             let folder = kept
                 .folder(change)
-                .map_err(|_| not_a_file_name(&what, ground, File::Group, name))?;
+                .map_err(|_| not_a_file_name(&what, context, File::Group, name))?;
             subject.decide("kept", format!("retired/{folder}"), "to be restored from");
             plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
         }
         None => plan.cautions.push(Caution::NothingKept { name: name.into() }),
     }
-    let settings = settings_naming(ground.policy, name);
+    let settings = settings_naming(context.policy, name);
     if !settings.is_empty() {
         plan.cautions.push(Caution::PolicyNames { name: name.into(), settings });
     }
-    let places = ground.world.mentions_of_group(name);
+    let places = context.world.mentions_of_group(name);
     if !places.is_empty() {
         plan.cautions.push(Caution::StillNamed { name: name.into(), places });
     }
@@ -100,7 +101,7 @@ fn one<'a>(
 
 /// What stands in the way of a group's going.
 fn may_go(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     request: &DeleteGroup,
     group: &Group<'_>,
     gid: u32,
@@ -108,12 +109,12 @@ fn may_go(
 ) -> Result<(), Box<Refusal>> {
     let name = BStr::new(group.name);
     let refuse = |reason| Refusal::new(what, reason);
-    let mut same = ground.book.groups.records();
+    let mut same = context.book.groups.records();
     let shared = same.any(|(_, other)| other.gid() == Some(gid) && other.name != group.name);
     let users: Vec<BString> = match shared {
         // The gid keeps a group.
         true => Vec::new(),
-        false => primaries(ground, gid).iter().map(|(_, user)| user.name.into()).collect(),
+        false => primaries(context, gid).iter().map(|(_, user)| user.name.into()).collect(),
     };
     if let Some(first) = users.first() {
         let all: Vec<String> = users.iter().take(5).map(ToString::to_string).collect();
@@ -122,13 +123,13 @@ fn may_go(
             .or("give another one first", format!("regroup {all} --primary GROUP")));
     }
     let members: Vec<BString> = group.members().map(BString::from).collect();
-    let makes_admins = ground.policy.admins_groups.iter().any(|admin| admin.as_bytes() == name);
+    let makes_admins = context.policy.admins_groups.iter().any(|admin| admin.as_bytes() == name);
     if makes_admins && !members.is_empty() {
         let drop: Vec<String> = members.iter().map(ToString::to_string).collect();
         let way = format!("change group {name} --drop-member {}", drop.join(","));
         return Err(refuse(Reason::AdminGroup { members }).or("take them out first", way));
     }
-    if kind_of(ground.policy, Some(gid)) == AccountKind::Service && !request.service {
+    if kind_of(context.policy, Some(gid)) == AccountKind::Service && !request.service {
         return Err(refuse(Reason::IsServiceGroup { gid })
             .or("do it all the same", format!("delete group {name} --service")));
     }
@@ -137,12 +138,12 @@ fn may_go(
 
 /// Takes the lines of a group out; returns what is kept of it.
 pub(super) fn take_out<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     name: &BStr,
     gid: u32,
     draft: &mut Draft<'a>,
 ) -> Kept {
-    let book = ground.book;
+    let book = context.book;
     let mut lines = Vec::new();
     for file in [File::Group, File::Gshadow] {
         let Some(table) = book.lines(file) else { continue };
@@ -156,7 +157,7 @@ pub(super) fn take_out<'a>(
     let shared_gid = others.any(|(_, other)| other.gid() == Some(gid) && other.name != name);
     let group = book.group(name).map(|(_, group)| group);
     let mut names: Vec<&[u8]> = group.iter().flat_map(Group::members).collect();
-    names.extend(admins_of(ground, name));
+    names.extend(admins_of(context, name));
     names.extend(book.gshadow(name).iter().flat_map(|(_, gshadow)| gshadow.members()));
     let mut listed: Vec<Listed> = Vec::new();
     for name in names {
@@ -166,7 +167,7 @@ pub(super) fn take_out<'a>(
         }
     }
     Kept {
-        thing: Thing::Group,
+        thing: UserOrGroup::Group,
         name: name.into(),
         id: gid,
         shared_uid: false,

@@ -3,7 +3,7 @@
 use bstr::{BStr, BString, ByteSlice};
 
 use super::new_name::damaged;
-use super::{Caution, Ground, Reason, Refusal};
+use super::{Caution, PlanContext, Reason, Refusal};
 use crate::account::admin_group;
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Passwd, Record, Shadow};
@@ -25,11 +25,11 @@ pub(super) struct FoundUser<'a> {
 /// # Errors
 /// The [`Refusal`], of `what`: there is none, or a line is malformed or doubled.
 pub(super) fn find_user<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     name: &BStr,
     what: &str,
 ) -> Result<FoundUser<'a>, Box<Refusal>> {
-    let book = ground.book;
+    let book = context.book;
     let refuse = |reason| Refusal::new(what, reason);
     let once = |file: File| -> Result<Option<Line<'a>>, Box<Refusal>> {
         let named = book.named(file, name);
@@ -82,25 +82,25 @@ pub(super) fn find_user<'a>(
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn require_file_name(
-    (ground, file): (Ground<'_>, File),
+    (context, file): (PlanContext<'_>, File),
     name: &BStr,
     what: &str,
 ) -> Result<(), Box<Refusal>> {
     match is_component(name) {
         true => Ok(()),
-        false => Err(not_a_file_name(what, ground, file, name)),
+        false => Err(not_a_file_name(what, context, file, name)),
     }
 }
 
 /// The refusal of a name that can't be that of a file.
 pub(super) fn not_a_file_name(
     what: &str,
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     file: File,
     name: &BStr,
 ) -> Box<Refusal> {
-    let lines = ground.book.lines(file);
-    let line = ground.book.named(file, name).first().map(|line| line.start);
+    let lines = context.book.lines(file);
+    let line = context.book.named(file, name).first().map(|line| line.start);
     let line = line.zip(lines).map_or(0, |(start, lines)| lines.number(start));
     let place = format!("{}:{line}", file.path());
     Refusal::new(what, Reason::NoFileName { name: name.to_owned() })
@@ -128,11 +128,11 @@ pub(crate) fn with_fields(line: &[u8], fields: &[(usize, &[u8])]) -> Vec<u8> {
 }
 
 /// The names of other users whose home lies at or below a path.
-pub(super) fn homes_below(ground: Ground<'_>, home: &[u8], but: &[u8]) -> Vec<BString> {
+pub(super) fn homes_below(context: PlanContext<'_>, home: &[u8], but: &[u8]) -> Vec<BString> {
     let below = |other: &[u8]| {
         other.strip_prefix(home).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
     };
-    let users = ground.book.users.lines().holding([b":", home].concat());
+    let users = context.book.users.lines().holding([b":", home].concat());
     users
         .filter_map(|line| Passwd::read(line.record()))
         .filter(|user| user.name != but && below(user.home))
@@ -142,11 +142,11 @@ pub(super) fn homes_below(ground: Ground<'_>, home: &[u8], but: &[u8]) -> Vec<BS
 
 /// A group by name, or by gid.
 pub(super) fn find_group<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     wanted: &BStr,
     what: &str,
 ) -> Result<Group<'a>, Box<Refusal>> {
-    let book = ground.book;
+    let book = context.book;
     let refuse = |reason| Refusal::new(what, reason);
     let by_name = book.named(File::Group, wanted);
     if by_name.len() > 1 {
@@ -186,28 +186,28 @@ pub(super) fn find_group<'a>(
 /// # Errors
 /// The [`Refusal`], of `what`: nobody has that name.
 pub(super) fn find_member(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     name: &BStr,
     unlisted: bool,
     what: &str,
     again: &str,
 ) -> Result<Option<Caution>, Box<Refusal>> {
     let refuse = |reason| Refusal::new(what, reason);
-    if ground.book.user(name).is_some() {
+    if context.book.user(name).is_some() {
         return Ok(None);
     }
     check_name(NameStyle::Loose, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
-    let known = ground.world.service_knows_user(name);
+    let known = context.world.service_knows_user(name);
     if known.map_err(|why| refuse(Reason::ServiceFailed(why)))? {
         return Ok(Some(Caution::OfDirectory { name: name.into() }));
     }
     // Says what is wrong, the nearest name included.
-    let refusal = match find_user(ground, name, what) {
+    let refusal = match find_user(context, name, what) {
         Ok(_) => return Ok(None),
         Err(refusal) if refusal.is_damage() => return Err(refusal),
         Err(refusal) => refusal,
     };
-    match (unlisted, ground.world.origin()) {
+    match (unlisted, context.world.origin()) {
         (false, _) => {
             let label = "or, where a directory knows that name";
             Err(refusal.or(label, format!("{again} --unlisted")))
@@ -224,11 +224,11 @@ pub(super) fn find_member(
 /// # Errors
 /// The [`Refusal`], of `what`: none of the policy's groups exists.
 pub(super) fn find_admin_group<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     what: &str,
 ) -> Result<Group<'a>, Box<Refusal>> {
-    let policy = ground.policy;
-    admin_group(ground.book, policy).ok_or_else(|| {
+    let policy = context.policy;
+    admin_group(context.book, policy).ok_or_else(|| {
         let groups = policy.admins_groups.join(", ");
         let setting = policy.origin("admins.groups");
         let place = "admins.groups in etc/copper-nest/policy.toml";
@@ -242,13 +242,13 @@ pub(super) fn find_admin_group<'a>(
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn gid_of(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     group: &Group<'_>,
     what: &str,
 ) -> Result<u32, Box<Refusal>> {
     group.gid().ok_or_else(|| {
-        let (line, _) = ground.book.group(group.name).unzip();
-        let line = line.map_or(0, |line| ground.book.groups.lines().number(line.start));
+        let (line, _) = context.book.group(group.name).unzip();
+        let line = line.map_or(0, |line| context.book.groups.lines().number(line.start));
         let fault = "has no readable gid".into();
         Refusal::new(what, Reason::Damaged { file: File::Group, line, fault })
     })
@@ -259,12 +259,12 @@ pub(super) fn gid_of(
 /// # Errors
 /// Who else is in it, listed or by primary group: then it is not the user's alone.
 pub(super) fn private_group<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     found: &FoundUser<'a>,
 ) -> Result<Option<Group<'a>>, &'a [u8]> {
     let name = found.user.name;
-    let Some((_, group)) = ground.book.group(name) else { return Ok(None) };
-    let primaries = primaries(ground, group.gid().unwrap_or(found.gid));
+    let Some((_, group)) = context.book.group(name) else { return Ok(None) };
+    let primaries = primaries(context, group.gid().unwrap_or(found.gid));
     let mut others = group.members().chain(primaries.into_iter().map(|(_, user)| user.name));
     match others.find(|other| *other != name) {
         Some(other) => Err(other),
@@ -273,8 +273,8 @@ pub(super) fn private_group<'a>(
 }
 
 /// The users whose primary group has this gid, in file order.
-pub(super) fn primaries(ground: Ground<'_>, gid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
-    let users = ground.book.users.records();
+pub(super) fn primaries(context: PlanContext<'_>, gid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
+    let users = context.book.users.records();
     users.filter(|(_, user)| user.gid() == Some(gid)).collect()
 }
 

@@ -2,9 +2,9 @@
 
 use bstr::{BStr, BString};
 
-use super::{Ground, NotKept, Refusal};
-use crate::retired::{RetiredAccount, Thing};
-use crate::value::{nearest, read_plain_id};
+use super::{NotKept, PlanContext, Refusal};
+use crate::retired::RetiredAccount;
+use crate::value::{UserOrGroup, nearest, read_plain_id};
 
 /// A deleted account by name, by number, or by the folder it is kept in where
 /// name and number were held twice.
@@ -12,32 +12,32 @@ use crate::value::{nearest, read_plain_id};
 /// # Errors
 /// The [`Refusal`], of `what`: nothing of that name is kept, or several are.
 pub(super) fn find_kept<'a>(
-    ground: Ground<'a>,
-    thing: Thing,
+    context: PlanContext<'a>,
+    thing: UserOrGroup,
     wanted: &BStr,
     what: &str,
 ) -> Result<&'a RetiredAccount, Box<Refusal>> {
     let refuse = |reason| Refusal::new(what, reason);
-    if ground.change.is_none() {
+    if context.change.is_none() {
         return Err(refuse(NotKept::NothingIsKept.into()));
     }
-    let all = ground.world.kept().map_err(|why| refuse(NotKept::KeptUnreadable(why).into()))?;
-    let of_thing = || all.iter().filter(|kept| kept.kept.thing == thing);
+    let all = context.world.kept().map_err(|why| refuse(NotKept::KeptUnreadable(why).into()))?;
+    let folder_of = || all.iter().filter(|kept| kept.kept.thing == thing);
     let folder = |kept: &RetiredAccount| BString::from(kept.folder.name.as_str());
-    if let Some(found) = of_thing().find(|kept| folder(kept) == wanted) {
+    if let Some(found) = folder_of().find(|kept| folder(kept) == wanted) {
         return Ok(found);
     }
     let mut found: Vec<&RetiredAccount> =
-        of_thing().filter(|kept| kept.kept.name == wanted).collect();
+        folder_of().filter(|kept| kept.kept.name == wanted).collect();
     if found.is_empty()
         && let Some(id) = read_plain_id(wanted)
     {
-        found = of_thing().filter(|kept| kept.kept.id == id).collect();
+        found = folder_of().filter(|kept| kept.kept.id == id).collect();
     }
     match found[..] {
         [one] => Ok(one),
         [] => {
-            let names = of_thing().map(|kept| kept.kept.name.as_slice());
+            let names = folder_of().map(|kept| kept.kept.name.as_slice());
             let near = nearest(wanted, names).map(ToOwned::to_owned);
             Err(refuse(NotKept::NoneKept { thing, name: wanted.to_owned(), near }.into())
                 .or("see what is kept", "list retired"))

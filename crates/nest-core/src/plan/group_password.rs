@@ -4,7 +4,7 @@ use bstr::{BStr, BString};
 
 use super::find::find_group;
 use super::lists::Lists;
-use super::{Caution, Draft, Ground, Plan, Refusal, Subject};
+use super::{Caution, Draft, Plan, PlanContext, Refusal, Subject};
 use crate::value::Scheme;
 
 /// A group's password to be set or taken away.
@@ -20,18 +20,22 @@ pub struct GroupPassword {
 ///
 /// # Errors
 /// The [`Refusal`].
-pub fn check_group_password(ground: Ground<'_>, name: &BStr) -> Result<(), Box<Refusal>> {
-    find_group(ground, name, &format!("the password of the group {name} was not changed")).map(drop)
+pub fn check_group_password(context: PlanContext<'_>, name: &BStr) -> Result<(), Box<Refusal>> {
+    find_group(context, name, &format!("the password of the group {name} was not changed"))
+        .map(drop)
 }
 
 /// Plans the setting of a group's password.
 ///
 /// # Errors
 /// The [`Refusal`].
-pub fn group_password(ground: Ground<'_>, request: &GroupPassword) -> Result<Plan, Box<Refusal>> {
+pub fn group_password(
+    context: PlanContext<'_>,
+    request: &GroupPassword,
+) -> Result<Plan, Box<Refusal>> {
     let name = BStr::new(&request.name);
     let what = format!("the password of the group {name} was not changed");
-    let name = BStr::new(find_group(ground, name, &what)?.name);
+    let name = BStr::new(find_group(context, name, &what)?.name);
     let mut plan = Plan { summary: format!("password group {name}"), ..Plan::default() };
     let mut subject = Subject::new(name.to_owned());
     match &request.hash {
@@ -42,8 +46,8 @@ pub fn group_password(ground: Ground<'_>, request: &GroupPassword) -> Result<Pla
         }
         None => subject.decide("password", "none", "only members are let in"),
     }
-    let mut draft = Draft::new(ground.book);
-    let mut lists = Lists { ground, draft: &mut draft, cautions: &mut plan.cautions };
+    let mut draft = Draft::new(context.book);
+    let mut lists = Lists { context, draft: &mut draft, cautions: &mut plan.cautions };
     match &request.hash {
         Some(hash) => lists.set_password(name, hash),
         None => lists.take_password(name),

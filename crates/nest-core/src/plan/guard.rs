@@ -4,28 +4,28 @@
 use bstr::{BStr, BString};
 
 use super::find::FoundUser;
-use super::{Ground, Reason, Refusal};
+use super::{PlanContext, Reason, Refusal};
 use crate::account::{AccountKind, admin_group, kind_of};
 use crate::sign_in::can_sign_in;
 
 /// Which guards the administrator has waved through.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Even {
-    /// `--even-me`
+pub struct GuardOverrides {
+    /// `--overrides-me`
     pub me: bool,
-    /// `--even-root`
+    /// `--overrides-root`
     pub root: bool,
-    /// `--even-last-admin`
+    /// `--overrides-last-admin`
     pub last_admin: bool,
     /// `--service`
     pub service: bool,
-    /// `--even-if-busy`
+    /// `--overrides-if-busy`
     pub busy: bool,
 }
 
 /// What a request does to an account, as far as the guards go.
 #[derive(Debug, Clone, Copy)]
-pub(super) struct Threat<'a> {
+pub(super) struct GuardedAction<'a> {
     /// What is refused: `maren was not suspended`.
     pub what: &'a str,
     /// The command as it was given, for the ways round.
@@ -42,33 +42,33 @@ pub(super) struct Threat<'a> {
 /// # Errors
 /// The [`Refusal`], which names the way round.
 pub(super) fn guard(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     found: &FoundUser<'_>,
-    even: Even,
-    threat: Threat<'_>,
+    overrides: GuardOverrides,
+    action: GuardedAction<'_>,
 ) -> Result<(), Box<Refusal>> {
-    let Ground { policy, world, .. } = ground;
+    let PlanContext { policy, world, .. } = context;
     let name = BStr::new(found.user.name);
     let refuse = |reason, option: &str| {
-        Err(Refusal::new(threat.what, reason)
-            .or("do it all the same", format!("{} {option}", threat.again)))
+        Err(Refusal::new(action.what, reason)
+            .or("do it all the same", format!("{} {option}", action.again)))
     };
-    if found.uid == 0 && !even.root {
+    if found.uid == 0 && !overrides.root {
         return refuse(Reason::IsRoot, "--even-root");
     }
-    if !even.me && world.is_live() && world.me() == Some(found.uid) {
+    if !overrides.me && world.is_live() && world.me() == Some(found.uid) {
         return refuse(Reason::IsMe, "--even-me");
     }
     let service = kind_of(policy, Some(found.uid)) == AccountKind::Service && found.uid != 0;
-    if service && !even.service {
+    if service && !overrides.service {
         return refuse(Reason::IsService { uid: found.uid }, "--service");
     }
-    if !even.last_admin && is_last_admin(ground, found, threat.together) {
-        return Err(Refusal::new(threat.what, Reason::LastAdmin)
-            .or_else("make somebody else one first", admin_hint(ground, name))
-            .or("or do it all the same", format!("{} --even-last-admin", threat.again)));
+    if !overrides.last_admin && is_last_admin(context, found, action.together) {
+        return Err(Refusal::new(action.what, Reason::LastAdmin)
+            .or_else("make somebody else one first", admin_hint(context, name))
+            .or("or do it all the same", format!("{} --even-last-admin", action.again)));
     }
-    if threat.busy && !even.busy {
+    if action.busy && !overrides.busy {
         let processes = world.processes(found.uid);
         if !processes.is_empty() {
             return refuse(Reason::Busy { processes }, "--even-if-busy");
@@ -77,8 +77,8 @@ pub(super) fn guard(
     Ok(())
 }
 
-fn admin_hint(ground: Ground<'_>, name: &BStr) -> String {
-    let group = admin_group(ground.book, ground.policy);
+fn admin_hint(context: PlanContext<'_>, name: &BStr) -> String {
+    let group = admin_group(context.book, context.policy);
     let group = group.map_or("the administrators' group".into(), |group| {
         format!("the group {}", BStr::new(group.name))
     });
@@ -86,10 +86,10 @@ fn admin_hint(ground: Ground<'_>, name: &BStr) -> String {
 }
 
 /// Whether the account can sign in as administrator, and no other can.
-fn is_last_admin(ground: Ground<'_>, found: &FoundUser<'_>, together: &[BString]) -> bool {
-    let Ground { book, policy, .. } = ground;
+fn is_last_admin(context: PlanContext<'_>, found: &FoundUser<'_>, together: &[BString]) -> bool {
+    let PlanContext { book, policy, .. } = context;
     let Some(admins) = admin_group(book, policy) else { return false };
-    let can = |name: &[u8]| book.user(name).is_some_and(|(_, user)| can_sign_in(ground, &user));
+    let can = |name: &[u8]| book.user(name).is_some_and(|(_, user)| can_sign_in(context, &user));
     let mut members: Vec<&[u8]> = admins.members().collect();
     let primary = book.users.records().filter(|(_, user)| user.gid() == admins.gid());
     members.extend(primary.map(|(_, user)| user.name));

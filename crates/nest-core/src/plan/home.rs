@@ -7,9 +7,9 @@ use bstr::{BStr, BString, ByteSlice};
 use super::claim::{Claim, Judged, Purpose};
 use super::create_user::{CreateUser, key_file, path_fault};
 use super::find::FoundUser;
-use super::{Caution, Ground, HomeTrouble, Owner, Reason, Refusal, Step, Subject, join};
+use super::{Caution, HomeTrouble, Owner, PlanContext, Reason, Refusal, Step, Subject, join};
 use crate::policy::Policy;
-use crate::surroundings::{Kind, Site, Skeleton, SkeletonFault};
+use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
 use crate::value::check_keys;
 
 /// The home field of accounts without a home: a path that never exists.
@@ -24,7 +24,7 @@ pub(crate) struct HomePlan {
 }
 
 pub(crate) fn plan_home(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     request: &CreateUser,
     name: &BStr,
     owner: Owner,
@@ -45,7 +45,7 @@ pub(crate) fn plan_home(
     }
     let mut home: BString = match &request.home {
         Some(home) => home.clone(),
-        None => ground.policy.home_of(name).into(),
+        None => context.policy.home_of(name).into(),
     };
     if let Some(fault) = path_fault(&home) {
         return Err(refuse(Reason::BadPath { what: "home", path: home, fault }));
@@ -53,7 +53,7 @@ pub(crate) fn plan_home(
     while home.len() > 1 && home.ends_with(b"/") {
         home.pop();
     }
-    if let Some(other) = ground.book.user_at_home(&home) {
+    if let Some(other) = context.book.user_at_home(&home) {
         let other = other.into();
         plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
     }
@@ -64,23 +64,23 @@ pub(crate) fn plan_home(
         return Ok(plan);
     }
     plan.field = home.to_vec().into();
-    plan.cautions.extend(in_others(ground, &home, owner.uid));
+    plan.cautions.extend(in_others(context, &home, owner.uid));
     if request.adopt_home {
-        adopt(ground, request, (name, &home), owner, &mut plan).map_err(|reason| {
+        adopt(context, request, (name, &home), owner, &mut plan).map_err(|reason| {
             let only_record = format!("create user {name} --home {home} --no-home");
             refuse(*reason).or("only record the path", only_record)
         })?;
         subject.decide("home", home, "adopted as it is");
         return Ok(plan);
     }
-    match ground.world.site(home.as_ref()) {
+    match context.world.site(home.as_ref()) {
         Site::Free => {}
         Site::Taken(facts) => {
-            let owner = owner_name(ground, facts.uid);
+            let owner = owner_name(context, facts.uid);
             let mut refusal = refuse(
                 HomeTrouble::HomeExists { path: home.clone(), kind: facts.kind, owner }.into(),
             );
-            if facts.kind == Kind::Directory {
+            if facts.kind == FileKind::Directory {
                 refusal = refusal.or(
                     "take it over as it is",
                     format!("create user {name} --home {home} --adopt-home"),
@@ -111,11 +111,11 @@ pub(crate) fn plan_home(
             );
         }
     }
-    let skeleton = choose_skeleton(ground, request, &home).map_err(|(path, fault)| {
+    let skeleton = choose_skeleton(context, request, &home).map_err(|(path, fault)| {
         let refusal = refuse(HomeTrouble::Skeleton { path, fault }.into());
         refusal.or("make an empty home", format!("create user {name} --skeleton none"))
     })?;
-    let mode = ground.policy.people_home_permissions.0;
+    let mode = context.policy.people_home_permissions.0;
     let why = match &skeleton {
         Some((path, Skeleton { files: 1, .. })) => format!("1 file from {path}, mode {mode:04o}"),
         Some((path, Skeleton { files, .. })) => {
@@ -155,14 +155,14 @@ fn note_keys(request: &CreateUser, subject: &mut Subject, home: &BStr) {
 
 /// Services' homes are empty unless a skeleton is asked for.
 fn choose_skeleton(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     request: &CreateUser,
     home: &[u8],
 ) -> Result<Option<(BString, Skeleton)>, (BString, SkeletonFault)> {
     let mut path: BString = match &request.skeleton {
         Some(path) => path.clone(),
         None if request.service => return Ok(None),
-        None => ground.policy.people_skeleton.as_str().into(),
+        None => context.policy.people_skeleton.as_str().into(),
     };
     if path == "none" {
         return Ok(None);
@@ -176,23 +176,23 @@ fn choose_skeleton(
     if home.starts_with(&join(&path, b"")) {
         return Err((path, SkeletonFault::HoldsHome { home: home.into() }));
     }
-    match ground.world.skeleton(path.as_ref()) {
+    match context.world.skeleton(path.as_ref()) {
         Ok(skeleton) => Ok(Some((path, skeleton))),
         Err(fault) => Err((path, fault)),
     }
 }
 
 fn adopt(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     request: &CreateUser,
     (name, home): (&BStr, &BString),
     owner: Owner,
     plan: &mut HomePlan,
 ) -> Result<(), Box<Reason>> {
     let nothing = |fault: String| HomeTrouble::NothingToAdopt { path: home.clone(), fault }.into();
-    let kind = Kind::Directory;
+    let kind = FileKind::Directory;
     let claim = Claim { path: home, uid: owner.uid, name, kind, purpose: Purpose::Adopt };
-    let facts = match claim.judge(ground) {
+    let facts = match claim.judge(context) {
         Judged::Nothing => return Err(Box::new(nothing("it does not exist".into()))),
         Judged::Fault(fault) => return Err(Box::new(nothing(format!("it {fault}")))),
         Judged::Sound(facts, _) => facts,
@@ -200,7 +200,7 @@ fn adopt(
     if let Some(keys) = &request.keys {
         let file = key_file(keys);
         let path = join(home, &file.path);
-        if ground.world.facts(path.as_ref()).map_err(nothing)?.is_some() {
+        if context.world.facts(path.as_ref()).map_err(nothing)?.is_some() {
             return Err(Box::new(Reason::KeysExist(path)));
         }
         plan.steps.push(Step::MakeFile { below: home.clone(), file, owner });
@@ -215,14 +215,14 @@ fn adopt(
 
 /// What has to be told about a home in a directory that is neither root's nor the
 /// owner's of the home.
-pub(super) fn in_others(ground: Ground<'_>, home: &BString, uid: u32) -> Option<Caution> {
+pub(super) fn in_others(context: PlanContext<'_>, home: &BString, uid: u32) -> Option<Caution> {
     let parent = BStr::new(&home[..home.rfind_byte(b'/')?.max(1)]);
-    let facts = ground.world.facts(parent).ok().flatten()?;
-    let others = facts.uid != 0 && facts.uid != uid && ground.world.owners_are_real().is_ok();
+    let facts = context.world.facts(parent).ok().flatten()?;
+    let others = facts.uid != 0 && facts.uid != uid && context.world.owners_are_real().is_ok();
     others.then(|| Caution::HomeInOthers {
         home: home.clone(),
         parent: parent.to_owned(),
-        owner: owner_name(ground, facts.uid),
+        owner: owner_name(context, facts.uid),
     })
 }
 
@@ -231,7 +231,7 @@ pub(super) fn in_others(ground: Ground<'_>, home: &BString, uid: u32) -> Option<
 /// # Errors
 /// The [`Refusal`], of `what`: the home can't be moved, or not there.
 pub(super) fn move_home(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     found: &FoundUser<'_>,
     from: &BString,
     to: &BString,
@@ -245,7 +245,7 @@ pub(super) fn move_home(
     };
     let not_movable =
         |fault: String| only_record(refuse(HomeTrouble::HomeNotMovable(fault).into()));
-    match Claim::of(found, from, Kind::Directory, Purpose::Move).judge(ground) {
+    match Claim::of(found, from, FileKind::Directory, Purpose::Move).judge(context) {
         Judged::Nothing => return Err(not_movable(format!("{from} is not there"))),
         Judged::Fault(fault) => return Err(not_movable(format!("{from} {fault}"))),
         Judged::Sound(..) if to.starts_with(&join(from, b"")[..]) => {
@@ -253,7 +253,7 @@ pub(super) fn move_home(
         }
         Judged::Sound(..) => {}
     }
-    match ground.world.site(to.as_ref()) {
+    match context.world.site(to.as_ref()) {
         Site::Free => Ok(Step::Move { from: from.clone(), to: to.clone(), aside: false }),
         Site::ThroughLink { link, .. } => {
             Err(refuse(HomeTrouble::HomeThroughLink { home: to.clone(), link }.into()))
@@ -274,14 +274,14 @@ pub(super) fn named_after(policy: &Policy, name: &[u8]) -> Vec<(&'static str, BS
 }
 
 /// What has to be told about a path that is only recorded as a home.
-pub(super) fn record_home(ground: Ground<'_>, home: &BString) -> Option<Caution> {
-    let missing = !matches!(ground.world.facts(home.as_ref()), Ok(Some(_)));
+pub(super) fn record_home(context: PlanContext<'_>, home: &BString) -> Option<Caution> {
+    let missing = !matches!(context.world.facts(home.as_ref()), Ok(Some(_)));
     missing.then(|| Caution::HomeMissing { home: home.clone() })
 }
 
 /// The name of a uid, or the number where nobody has it.
-fn owner_name(ground: Ground<'_>, uid: u32) -> BString {
-    match ground.book.user_by_uid(uid) {
+fn owner_name(context: PlanContext<'_>, uid: u32) -> BString {
+    match context.book.user_by_uid(uid) {
         Some((_, user)) => format!("{} ({uid})", BStr::new(user.name)).into(),
         None => format!("{uid}, which nobody has").into(),
     }

@@ -3,7 +3,7 @@
 use bstr::BString;
 use strum::IntoStaticStr;
 
-use crate::surroundings::{Kind, SkeletonFault};
+use crate::surroundings::{FileKind, SkeletonFault};
 
 /// What is wrong with a home. The words stand here.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
@@ -15,7 +15,7 @@ pub enum HomeTrouble {
         /// The home.
         path: BString,
         /// What it is.
-        kind: Kind,
+        kind: FileKind,
         /// Whose it is.
         owner: BString,
     },

@@ -6,33 +6,37 @@ use proptest::prelude::*;
 use super::people_tests::{Planned, edited, line, on, recorded, says, texts, undoing, world};
 use super::*;
 use crate::record::Author;
-use crate::retired::{RetiredAccount, Thing, VERSION};
-use crate::surroundings::{Carried, Facts, Kind, Process, RetiredId, Site, Survey};
+use crate::retired::{RetiredAccount, VERSION};
+use crate::surroundings::{Carried, Facts, FileKind, Process, RetiredId, Site, Survey};
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::IdSpan;
+use crate::value::{IdSpan, UserOrGroup};
 
-fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(Ground<'_>) -> Planned {
+fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(PlanContext<'_>) -> Planned {
     let names = names.iter().map(|name| BString::from(*name)).collect();
     let mut request = Regroup { names, ..Regroup::default() };
     set(&mut request);
-    move |ground| regroup(ground, &request)
+    move |context| regroup(context, &request)
 }
 
-fn deleting(names: &[&str], files: Fate) -> impl Fn(Ground<'_>) -> Planned {
+fn deleting(names: &[&str], files: FilesDisposition) -> impl Fn(PlanContext<'_>) -> Planned {
     let names = names.iter().map(|name| BString::from(*name)).collect();
-    let request = DeleteUser { names, files, even: Even { last_admin: true, ..Even::default() } };
-    move |ground| delete_user(ground, &request)
+    let request = DeleteUser {
+        names,
+        files,
+        overrides: GuardOverrides { last_admin: true, ..GuardOverrides::default() },
+    };
+    move |context| delete_user(context, &request)
 }
 
-fn ungrouping(name: &str) -> impl Fn(Ground<'_>) -> Planned {
+fn ungrouping(name: &str) -> impl Fn(PlanContext<'_>) -> Planned {
     let request = DeleteGroup { names: vec![name.into()], service: true, count_files: false };
-    move |ground| delete_group(ground, &request)
+    move |context| delete_group(context, &request)
 }
 
-fn restoring(name: &str) -> impl Fn(Ground<'_>) -> Planned {
+fn restoring(name: &str) -> impl Fn(PlanContext<'_>) -> Planned {
     let request = RestoreUser { names: vec![name.into()], ..RestoreUser::default() };
-    move |ground| restore_user(ground, &request)
+    move |context| restore_user(context, &request)
 }
 
 /// The world after a plan: things are where they were moved, and what is kept is.
@@ -117,7 +121,7 @@ fn the_last_administrators_can_not_leave_together() {
         drop_members: vec!["tavish".into(), "sunniva".into()],
         ..ChangeGroup::default()
     };
-    assert!(on(&texts, &world(), |ground| change_group(ground, &drop)).is_err());
+    assert!(on(&texts, &world(), |context| change_group(context, &drop)).is_err());
 }
 
 #[test]
@@ -125,7 +129,7 @@ fn a_new_gid_goes_to_users_and_homes_but_not_to_the_whole_system() {
     let mut texts = texts();
     texts[0].1 += "\nroving:x:1005:210::/:/bin/sh\nperrin:x:1006:210::/home/perrin:/bin/sh\n";
     let request = ChangeGroup { name: "pilots".into(), gid: Some(1400), ..ChangeGroup::default() };
-    let plan = on(&texts, &world(), |ground| change_group(ground, &request)).unwrap();
+    let plan = on(&texts, &world(), |context| change_group(context, &request)).unwrap();
     let after = edited(&texts, &plan.edits);
     assert_eq!(line(&after, File::Passwd, "roving"), "roving:x:1005:1400::/:/bin/sh");
     let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };
@@ -134,13 +138,13 @@ fn a_new_gid_goes_to_users_and_homes_but_not_to_the_whole_system() {
     let mut busy = world();
     let process = Process { pid: 7, command: "vi".into(), since: "today".into() };
     busy.processes.push((1006, process));
-    let refused = on(&texts, &busy, |ground| change_group(ground, &request)).unwrap_err();
+    let refused = on(&texts, &busy, |context| change_group(context, &request)).unwrap_err();
     assert!(refused.to_string().contains("the primary group of perrin"), "{refused}");
 }
 
 #[test]
 fn what_stands_in_the_way_of_a_deletion_is_told_with_the_choice() {
-    let facts = Facts { kind: Kind::Directory, uid: 1001, gid: 1001, mode: 0o700 };
+    let facts = Facts { kind: FileKind::Directory, uid: 1001, gid: 1001, mode: 0o700 };
     let surveyed = |survey: Survey| {
         let mut world = world();
         world.surveys.insert("/home/tavish".into(), survey);
@@ -151,31 +155,33 @@ fn what_stands_in_the_way_of_a_deletion_is_told_with_the_choice() {
     let mut foreign = world();
     foreign.sites.insert("/home/tavish".into(), Site::Taken(Facts { uid: 0, ..facts }));
     let mut link = world();
-    link.sites.insert("/home/tavish".into(), Site::Taken(Facts { kind: Kind::Link, ..facts }));
+    link.sites.insert("/home/tavish".into(), Site::Taken(Facts { kind: FileKind::Link, ..facts }));
     let inner = Survey { mounts: vec!["/home/tavish/net".into()], ..Survey::default() };
     let fixed = Survey { fixed: Some("/home/tavish/x".into()), ..Survey::default() };
     for (world, files, says) in [
-        (mounted, Fate::SetAside, "is a mount point"),
-        (foreign, Fate::Archive, "belongs to root, not to tavish"),
-        (link, Fate::Erase, "is a link"),
-        (surveyed(inner), Fate::SetAside, "has something mounted in it"),
-        (surveyed(fixed.clone()), Fate::Erase, "not even root can change it"),
+        (mounted, FilesDisposition::SetAside, "is a mount point"),
+        (foreign, FilesDisposition::Archive, "belongs to root, not to tavish"),
+        (link, FilesDisposition::Erase, "is a link"),
+        (surveyed(inner), FilesDisposition::SetAside, "has something mounted in it"),
+        (surveyed(fixed.clone()), FilesDisposition::Erase, "not even root can change it"),
     ] {
         let refusal = on(&texts(), &world, deleting(&["tavish"], files)).unwrap_err();
         assert!(refusal.to_string().contains(says), "{refusal}");
         assert_eq!(refusal.ways[0].text, "delete user tavish --files keep");
-        assert!(on(&texts(), &world, deleting(&["tavish"], Fate::Keep)).is_ok());
+        assert!(on(&texts(), &world, deleting(&["tavish"], FilesDisposition::Keep)).is_ok());
     }
-    assert!(on(&texts(), &surveyed(fixed), deleting(&["tavish"], Fate::SetAside)).is_ok());
+    assert!(
+        on(&texts(), &surveyed(fixed), deleting(&["tavish"], FilesDisposition::SetAside)).is_ok()
+    );
     let mut planted = world();
     planted.planted.push("/home/.set-aside".into());
-    let refused = says(on(&texts(), &planted, deleting(&["tavish"], Fate::SetAside)));
+    let refused = says(on(&texts(), &planted, deleting(&["tavish"], FilesDisposition::SetAside)));
     assert!(refused.contains("somebody has planted it"), "{refused}");
 }
 
 #[test]
 fn what_can_not_come_back_is_told_first() {
-    let plan = on(&texts(), &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let plan = on(&texts(), &world(), deleting(&["tavish"], FilesDisposition::SetAside)).unwrap();
     let gone = edited(&texts(), &plan.edits);
     let later = after(&plan);
     let mut changed = gone.clone();
@@ -188,7 +194,7 @@ fn what_can_not_come_back_is_told_first() {
     let back = on(&gone, &lost, restoring("tavish")).unwrap();
     assert!(labels(&back).contains(&("not back".into(), "home /home/tavish".into())));
     let mut taken = after(&plan);
-    let facts = Facts { kind: Kind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    let facts = Facts { kind: FileKind::Directory, uid: 0, gid: 0, mode: 0o755 };
     taken.sites.insert("/home/tavish".into(), Site::Taken(facts));
     let refused = says(on(&gone, &taken, restoring("tavish")));
     assert!(refused.contains("is a directory of root now"), "{refused}");
@@ -206,13 +212,13 @@ fn a_number_that_was_shared_is_shared_again_unless_another_is_asked_for() {
     let mut texts = texts();
     texts[0].1 += "\nsquatter:x:1001:1000::/:/bin/sh\n";
     texts[2].1 += "\nsquatters:x:1001:\n";
-    let plan = on(&texts, &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let plan = on(&texts, &world(), deleting(&["tavish"], FilesDisposition::SetAside)).unwrap();
     let gone = edited(&texts, &plan.edits);
     let again = on(&gone, &after(&plan), restoring("tavish")).unwrap();
     let again = edited(&gone, &again.edits);
     assert!(line(&again, File::Passwd, "tavish").starts_with("tavish:x:1001:1001:"));
     let request = RestoreUser { names: vec!["tavish".into()], new_id: true, ..Default::default() };
-    let new = on(&gone, &after(&plan), |ground| restore_user(ground, &request)).unwrap();
+    let new = on(&gone, &after(&plan), |context| restore_user(context, &request)).unwrap();
     let new = edited(&gone, &new.edits);
     assert!(line(&new, File::Passwd, "tavish").starts_with("tavish:x:1002:1002:"));
     assert_eq!(line(&new, File::Group, "tavish"), "tavish:x:1002:");
@@ -222,7 +228,7 @@ fn a_number_that_was_shared_is_shared_again_unless_another_is_asked_for() {
 fn ranges_that_overlapped_before_come_back_as_they_were() {
     let mut texts = texts();
     texts[4].1 += "sunniva:2001010690:5\n";
-    let plan = on(&texts, &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let plan = on(&texts, &world(), deleting(&["tavish"], FilesDisposition::SetAside)).unwrap();
     let gone = edited(&texts, &plan.edits);
     let back = on(&gone, &after(&plan), restoring("tavish")).unwrap();
     assert_eq!(ended(edited(&gone, &back.edits)), ended(texts));
@@ -230,7 +236,7 @@ fn ranges_that_overlapped_before_come_back_as_they_were() {
 
 #[test]
 fn another_name_or_number_reaches_everything_that_comes_back() {
-    let plan = on(&texts(), &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let plan = on(&texts(), &world(), deleting(&["tavish"], FilesDisposition::SetAside)).unwrap();
     let mut gone = edited(&texts(), &plan.edits);
     gone[2].1 = gone[2].1.replace("sudo:x:27:sunniva", "sudo:x:27:sunniva,torben");
     gone[0].1 += "\nsquatter:x:1001:1000::/:/bin/sh\n";
@@ -240,7 +246,7 @@ fn another_name_or_number_reaches_everything_that_comes_back() {
         new_id: true,
         without_password: true,
     };
-    let back = on(&gone, &after(&plan), |ground| restore_user(ground, &request)).unwrap();
+    let back = on(&gone, &after(&plan), |context| restore_user(context, &request)).unwrap();
     let listed = |caution: &Caution| matches!(caution, Caution::ListedAlready { .. });
     assert!(back.cautions.iter().any(listed), "{:?}", back.cautions);
     let now = edited(&gone, &back.edits);
@@ -260,22 +266,24 @@ fn another_name_or_number_reaches_everything_that_comes_back() {
 
 #[test]
 fn purging_frees_numbers_only_where_the_policy_says_so() {
-    let plan = on(&texts(), &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let plan = on(&texts(), &world(), deleting(&["tavish"], FilesDisposition::SetAside)).unwrap();
     let gone = edited(&texts(), &plan.edits);
     let later = after(&plan);
-    let named = Purge::Named(Thing::User, vec!["tavish".into()]);
-    let stays = on(&gone, &later, |ground| purge(ground, &named)).unwrap();
+    let named = Purge::Named(UserOrGroup::User, vec!["tavish".into()]);
+    let stays = on(&gone, &later, |context| purge(context, &named)).unwrap();
     let revives = |plan: &Plan| plan.steps.iter().any(|step| matches!(step, Step::ReviveIds(_)));
     assert!(!revives(&stays));
     assert!(stays.steps.iter().any(|step| matches!(step, Step::Erase { .. })));
     assert!(stays.steps.iter().any(Step::is_final));
     let freed = Policy::read("p", "[ids]\nfreed = \"after-retention\"\n").unwrap();
-    let frees = on(&gone, &later, |ground| purge(Ground { policy: &freed, ..ground }, &named));
+    let frees =
+        on(&gone, &later, |context| purge(PlanContext { policy: &freed, ..context }, &named));
     assert!(revives(&frees.unwrap()));
-    let due = on(&gone, &later, |ground| purge(ground, &Purge::Due)).unwrap();
+    let due = on(&gone, &later, |context| purge(context, &Purge::Due)).unwrap();
     assert!(due.nothing, "nothing is past its days");
-    let late =
-        |ground: Ground<'_>| purge(Ground { today: Day(20781 + 180), ..ground }, &Purge::Due);
+    let late = |context: PlanContext<'_>| {
+        purge(PlanContext { today: Day(20781 + 180), ..context }, &Purge::Due)
+    };
     assert!(!on(&gone, &later, late).unwrap().nothing);
 }
 
@@ -287,7 +295,7 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
         let request = Reassign { from, to, paths, ..Reassign::default() };
         let mut world = world();
         world.carried = Carried { files: 3, bytes: 7, linked: 1, set_id: 0 };
-        on(&texts(), &world, |ground| reassign(ground, &request))
+        on(&texts(), &world, |context| reassign(context, &request))
     };
     for (from, to, paths, says) in [
         ("tavish", "1001", &[][..], "both are uid 1001"),
@@ -308,7 +316,7 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
     later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
     let give_in = |world: &World, from: &str| {
         let request = Reassign { from: from.into(), to: "tavish".into(), ..Reassign::default() };
-        on(&texts(), world, |ground| reassign(ground, &request))
+        on(&texts(), world, |context| reassign(context, &request))
     };
     let give_deleted = |from: &str| give_in(&later, from);
     for (from, says) in [
@@ -336,17 +344,17 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
 
 #[test]
 fn giving_what_is_set_aside_is_told() {
-    let plan = on(&texts(), &world(), deleting(&["tavish"], Fate::SetAside)).unwrap();
+    let plan = on(&texts(), &world(), deleting(&["tavish"], FilesDisposition::SetAside)).unwrap();
     let gone = edited(&texts(), &plan.edits);
     let mut later = after(&plan);
     later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
-    let root = Facts { kind: Kind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    let root = Facts { kind: FileKind::Directory, uid: 0, gid: 0, mode: 0o755 };
     for (path, told) in [("/", true), ("/home", true), ("/srv", false)] {
         later.sites.insert(path.into(), Site::Taken(root));
         let paths = vec![path.into()];
         let (from, to) = ("1001".into(), "sunniva".into());
         let request = Reassign { from, to, paths, ..Reassign::default() };
-        let plan = on(&gone, &later, |ground| reassign(ground, &request)).unwrap();
+        let plan = on(&gone, &later, |context| reassign(context, &request)).unwrap();
         let said = plan.cautions.iter().any(|caution| {
             let said = caution.to_string();
             said.contains("/.set-aside/tavish.1001.8 is given too")
@@ -375,28 +383,28 @@ proptest! {
         let join = |request: &mut Regroup| {
             request.join = vec!["pilots".into()];
             request.leave = vec!["sudo".into()];
-            request.even.last_admin = true;
+            request.overrides.last_admin = true;
         };
-        let plan = on(&texts, &world(), |ground| match which {
-            0 | 1 => deleting(&["tavish"], Fate::SetAside)(ground),
-            2 => deleting(&["sunniva"], Fate::Keep)(ground),
-            3 | 4 => ungrouping("pilots")(ground),
-            5 => regrouping(&["tavish", "sunniva"], join)(ground),
-            6 => rename_group(ground, &rename),
-            _ => group_password(ground, &password),
+        let plan = on(&texts, &world(), |context| match which {
+            0 | 1 => deleting(&["tavish"], FilesDisposition::SetAside)(context),
+            2 => deleting(&["sunniva"], FilesDisposition::Keep)(context),
+            3 | 4 => ungrouping("pilots")(context),
+            5 => regrouping(&["tavish", "sunniva"], join)(context),
+            6 => rename_group(context, &rename),
+            _ => group_password(context, &password),
         }).unwrap();
         let gone = edited(&texts, &plan.edits);
         let record = recorded(&plan, None);
         let text = serde_json::to_string(&record).unwrap();
         prop_assert!(!text.contains("saltsalt"), "{}", text);
         let record = serde_json::from_str(&text).unwrap();
-        let back = on(&gone, &after(&plan), |ground| match which {
-            0..=2 if !by_undo => restoring(if which == 2 { "sunniva" } else { "1001" })(ground),
+        let back = on(&gone, &after(&plan), |context| match which {
+            0..=2 if !by_undo => restoring(if which == 2 { "sunniva" } else { "1001" })(context),
             3 | 4 if !by_undo => {
                 let names = vec!["pilots".into()];
-                restore_group(ground, &RestoreGroup { names, ..RestoreGroup::default() })
+                restore_group(context, &RestoreGroup { names, ..RestoreGroup::default() })
             }
-            _ => undoing(&record)(ground),
+            _ => undoing(&record)(context),
         }).unwrap();
         // Restoring a group leaves out who is gone, and nobody is.
         prop_assert_eq!(ended(edited(&gone, &back.edits)), ended(texts));

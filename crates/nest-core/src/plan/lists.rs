@@ -7,7 +7,7 @@ use std::collections::BTreeSet;
 use bstr::{BStr, BString, ByteSlice};
 
 use super::find::with_fields;
-use super::{Caution, Draft, Ground};
+use super::{Caution, Draft, PlanContext};
 use crate::table::{File, Group, Record};
 use crate::value::{PasswordField, replace_member, with_member, without_member};
 
@@ -17,7 +17,7 @@ type Edited = Option<(Vec<u8>, bool)>;
 
 /// Edits over the lists of groups, and what has to be told about them.
 pub(super) struct Lists<'p, 'a> {
-    pub ground: Ground<'a>,
+    pub context: PlanContext<'a>,
     pub draft: &'p mut Draft<'a>,
     pub cautions: &'p mut Vec<Caution>,
 }
@@ -39,7 +39,7 @@ impl<'a> Lists<'_, 'a> {
             }
             known.as_ref().and_then(|(_, edited)| edited.clone())
         };
-        let known = self.ground.book.group(group).is_some();
+        let known = self.context.book.group(group).is_some();
         if !known && let Some(line) = self.draft.added(File::Group, group) {
             if let Some((list, _)) = Group::read(line).and_then(|now| edit(now.members)) {
                 *line = with_fields(line, &[(3, &list)]).into();
@@ -67,7 +67,7 @@ impl<'a> Lists<'_, 'a> {
     /// nobody else needs it.
     fn members(&mut self, group: &[u8], makes: bool, edit: impl Fn(&[u8]) -> Edited) -> bool {
         let mut altered = false;
-        if let Some((line, _)) = self.ground.book.group(group) {
+        if let Some((line, _)) = self.context.book.group(group) {
             let current = self.draft.current(File::Group, line);
             if let Some(now) = Group::read(current.trim_ascii_start())
                 && let Some((list, tidied)) = edit(now.members)
@@ -77,7 +77,7 @@ impl<'a> Lists<'_, 'a> {
                 altered = true;
             }
         }
-        let has_line = self.is_made() || self.ground.book.gshadow(group).is_some();
+        let has_line = self.is_made() || self.context.book.gshadow(group).is_some();
         if self.keeps_gshadow() && (has_line || altered && makes) {
             altered |= self.gshadow(group, 3, edit);
         }
@@ -91,7 +91,7 @@ impl<'a> Lists<'_, 'a> {
 
     /// Takes a user out of the administrators of a group.
     pub fn drop_admin(&mut self, group: &[u8], name: &BStr) -> bool {
-        let known = self.ground.book.gshadow(group).is_some();
+        let known = self.context.book.gshadow(group).is_some();
         known && self.gshadow(group, 2, |list| without_member(list, name))
     }
 
@@ -103,10 +103,10 @@ impl<'a> Lists<'_, 'a> {
 
     /// Takes the password of a group away, wherever it stands.
     pub fn take_password(&mut self, group: &[u8]) -> bool {
-        let kept = self.ground.book.gshadow(group).map(|(_, gshadow)| gshadow.password);
+        let kept = self.context.book.gshadow(group).map(|(_, gshadow)| gshadow.password);
         let mut altered = kept.is_some_and(|field| !PasswordField::is_harmless(field))
             && self.gshadow(group, 1, |_| Some((b"!".to_vec(), false)));
-        if let Some((line, found)) = self.ground.book.group(group)
+        if let Some((line, found)) = self.context.book.group(group)
             && !PasswordField::is_harmless(found.password)
         {
             let field: &[u8] = if kept.is_some() { b"x" } else { b"!" };
@@ -119,7 +119,7 @@ impl<'a> Lists<'_, 'a> {
 
     /// What stands in group itself is no longer used: `x` says so.
     fn shadowed(&mut self, group: &[u8]) -> bool {
-        let Some((line, _)) = self.ground.book.group(group) else { return false };
+        let Some((line, _)) = self.context.book.group(group) else { return false };
         let current = self.draft.current(File::Group, line);
         let stale = Group::read(current.trim_ascii_start()).filter(|group| group.password != b"x");
         if stale.is_some() {
@@ -130,7 +130,7 @@ impl<'a> Lists<'_, 'a> {
 
     /// Edits one field of a group's line in gshadow.
     fn gshadow(&mut self, group: &[u8], at: usize, edit: impl Fn(&[u8]) -> Edited) -> bool {
-        let existing = self.ground.book.gshadow(group).map(|(line, _)| line);
+        let existing = self.context.book.gshadow(group).map(|(line, _)| line);
         let current = match existing {
             Some(line) => self.draft.current(File::Gshadow, line),
             None => match self.draft.added(File::Gshadow, group) {
@@ -156,7 +156,7 @@ impl<'a> Lists<'_, 'a> {
     /// Makes the line that gshadow lacks; the whole file where there is none, so
     /// that no group is left without one. Returns the line.
     fn make_line(&mut self, group: &[u8]) -> BString {
-        let book = self.ground.book;
+        let book = self.context.book;
         if book.gshadow.is_some() {
             self.cautions.push(Caution::GshadowLineMade { group: group.into() });
             return self.add_line(group);
@@ -172,11 +172,11 @@ impl<'a> Lists<'_, 'a> {
 
     /// Whether the file is made by this plan.
     fn is_made(&self) -> bool {
-        self.ground.book.gshadow.is_none() && self.cautions.contains(&Caution::GshadowMade)
+        self.context.book.gshadow.is_none() && self.cautions.contains(&Caution::GshadowMade)
     }
 
     fn keeps_gshadow(&self) -> bool {
-        self.ground.book.gshadow.is_some() || self.is_made()
+        self.context.book.gshadow.is_some() || self.is_made()
     }
 
     /// Gives the groups that come a line each, where the file is made by this plan.
@@ -196,7 +196,7 @@ impl<'a> Lists<'_, 'a> {
         self.cautions.retain(|caution| *caution != Caution::NoGshadow);
         self.cautions.push(Caution::GshadowMade);
         let mut seen: BTreeSet<&[u8]> = but.into_iter().collect();
-        let book = self.ground.book;
+        let book = self.context.book;
         for (_, other) in book.groups.records() {
             if seen.insert(other.name) {
                 self.add_line(other.name);
@@ -206,7 +206,7 @@ impl<'a> Lists<'_, 'a> {
 
     /// The line says what group says; a hash that everybody could read moves.
     fn add_line(&mut self, group: &[u8]) -> BString {
-        let found = self.ground.book.group(group).map(|(line, _)| line);
+        let found = self.context.book.group(group).map(|(line, _)| line);
         let current = match found {
             Some(line) => Some(self.draft.current(File::Group, line)),
             None => self.draft.added(File::Group, group).cloned(),
@@ -246,9 +246,10 @@ mod tests {
     ) -> (bool, Vec<(File, String)>, Vec<Caution>) {
         let (book, policy, world) = (book(files), Policy::default(), World::default());
         let today = Day(20_781);
-        let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
+        let context =
+            PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
         let (mut draft, mut cautions) = (Draft::new(&book), Vec::new());
-        let altered = edit(&mut Lists { ground, draft: &mut draft, cautions: &mut cautions });
+        let altered = edit(&mut Lists { context, draft: &mut draft, cautions: &mut cautions });
         let lines = draft.finish().into_iter();
         let lines = lines.map(|edit| (edit.file, edit.after.unwrap_or_default().to_string()));
         (altered, lines.collect(), cautions)

@@ -48,10 +48,10 @@ pub use change_user::{AgingRequest, ChangeUser, change_user};
 pub use create_group::{CreateGroup, create_group};
 pub use create_user::{CreateUser, KeyFile, create_user};
 pub use delete_group::{DeleteGroup, delete_group};
-pub use delete_user::{DeleteUser, Fate, delete_user};
+pub use delete_user::{DeleteUser, FilesDisposition, delete_user};
 pub use draft::Draft;
 pub use group_password::{GroupPassword, check_group_password, group_password};
-pub use guard::Even;
+pub use guard::GuardOverrides;
 pub use home::NO_HOME;
 pub use home_trouble::HomeTrouble;
 pub use intake::{Existing, Intake, TakenIn, intake};
@@ -88,7 +88,7 @@ pub(crate) use wanted_id::reserved;
 
 /// What a planner goes by.
 #[derive(Clone, Copy)]
-pub struct Ground<'a> {
+pub struct PlanContext<'a> {
     /// The account files.
     pub book: &'a Book,
     /// The settings.
@@ -152,7 +152,7 @@ pub struct Subject {
     pub decisions: Vec<Decision>,
     /// Nobody wants to know: nothing is noted.
     #[serde(skip)]
-    brief: bool,
+    silent: bool,
 }
 
 /// One decision.
@@ -170,12 +170,12 @@ pub struct Decision {
 impl Subject {
     /// Nothing decided yet.
     pub(crate) fn new(name: impl Into<BString>) -> Self {
-        Subject { name: name.into(), decisions: Vec::new(), brief: false }
+        Subject { name: name.into(), decisions: Vec::new(), silent: false }
     }
 
     /// One of which nobody wants to know what was decided.
-    fn brief() -> Self {
-        Subject { brief: true, ..Subject::new("") }
+    fn silent() -> Self {
+        Subject { silent: true, ..Subject::new("") }
     }
 
     /// Notes a decision.
@@ -185,7 +185,7 @@ impl Subject {
         value: impl Into<BString>,
         why: impl Into<String>,
     ) {
-        if !self.brief {
+        if !self.silent {
             let (value, why) = (value.into(), why.into());
             self.decisions.push(Decision { label: label.into(), value, why });
         }
@@ -197,7 +197,7 @@ impl Subject {
         label: &'static str,
         words: impl FnOnce() -> (V, W),
     ) {
-        if !self.brief {
+        if !self.silent {
             let (value, why) = words();
             self.decide(label, value, why);
         }

@@ -3,12 +3,12 @@
 use bstr::BStr;
 use rayon::prelude::*;
 
-use super::{Caution, Ground, Reason, Refusal};
+use super::{Caution, PlanContext, Reason, Refusal};
 use crate::book::Book;
 use crate::table::{File, Group, Line, Passwd, Record};
 use crate::value::check_name;
 
-type Holders<'b> = Vec<(File, Vec<Line<'b>>)>;
+type NameHolders<'b> = Vec<(File, Vec<Line<'b>>)>;
 type Listing<'b> = Vec<(Line<'b>, Group<'b>)>;
 
 /// The name of a user must be new in every file, and well-formed; with `private`,
@@ -18,13 +18,13 @@ type Listing<'b> = Vec<(Line<'b>, Group<'b>)>;
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn check_new_name(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     name: &BStr,
     private: bool,
     what: &str,
     group_way: impl FnOnce() -> String,
 ) -> Result<Vec<Caution>, Box<Refusal>> {
-    let Ground { book, policy, world, .. } = ground;
+    let PlanContext { book, policy, world, .. } = context;
     let refuse = |reason| Refusal::new(what, reason);
     let mut cautions = Vec::new();
     check_name(policy.names_style, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
@@ -83,7 +83,7 @@ pub(super) fn check_new_name(
 
 /// The lines about a name in each file, and the groups that list it. Large files
 /// are searched side by side.
-fn look<'b>(book: &'b Book, name: &BStr, private: bool) -> (Holders<'b>, Listing<'b>) {
+fn look<'b>(book: &'b Book, name: &BStr, private: bool) -> (NameHolders<'b>, Listing<'b>) {
     let of_groups = |file: File| matches!(file, File::Group | File::Gshadow);
     rayon::join(
         || {
@@ -100,11 +100,11 @@ fn look<'b>(book: &'b Book, name: &BStr, private: bool) -> (Holders<'b>, Listing
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn check_new_group_name(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     name: &BStr,
     what: &str,
 ) -> Result<Vec<Caution>, Box<Refusal>> {
-    let Ground { book, policy, world, .. } = ground;
+    let PlanContext { book, policy, world, .. } = context;
     let refuse = |reason| Refusal::new(what, reason);
     check_name(policy.names_style, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
     let number = |file: File, start| book.lines(file).map_or(0, |lines| lines.number(start));

@@ -4,7 +4,7 @@ use bstr::BString;
 use strum::IntoStaticStr;
 
 use super::words::nearest;
-use crate::retired::Thing;
+use crate::value::UserOrGroup;
 
 /// Why nothing that is kept answers a request.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
@@ -20,7 +20,7 @@ pub enum NotKept {
     #[error("no deleted {thing} {name} is kept{}", nearest(.near))]
     NoneKept {
         /// User or group.
-        thing: Thing,
+        thing: UserOrGroup,
         /// The name that was given.
         name: BString,
         /// The nearest one.

@@ -8,8 +8,8 @@ use proptest::prelude::*;
 use super::*;
 use crate::book::{Book, Texts};
 use crate::policy::Policy;
-use crate::record::{Record, Told, tests::record};
-use crate::surroundings::{Facts, Inventory, Kind, Process, Site, Suspended};
+use crate::record::{ChangeRecord, Told, tests::record};
+use crate::surroundings::{Facts, FileKind, Inventory, Process, Site, Suspended};
 use crate::table::{Edit, File};
 use crate::test_support::World;
 
@@ -53,7 +53,7 @@ pub(super) fn book(texts: &[(File, String)]) -> Book {
 /// The home of tavish is there and his own.
 pub(super) fn world() -> World {
     let mut world = World::default();
-    let facts = Facts { kind: Kind::Directory, uid: 1001, gid: 1001, mode: 0o700 };
+    let facts = Facts { kind: FileKind::Directory, uid: 1001, gid: 1001, mode: 0o700 };
     world.sites.insert("/home/tavish".into(), Site::Taken(facts));
     world
 }
@@ -63,10 +63,10 @@ pub(super) type Planned = Result<Plan, Box<Refusal>>;
 pub(super) fn on(
     texts: &[(File, String)],
     world: &World,
-    plan: impl Fn(Ground<'_>) -> Planned,
+    plan: impl Fn(PlanContext<'_>) -> Planned,
 ) -> Planned {
     let (book, policy) = (book(texts), Policy::default());
-    plan(Ground {
+    plan(PlanContext {
         book: &book,
         policy: &policy,
         world,
@@ -95,18 +95,18 @@ pub(super) fn says(planned: Planned) -> String {
     planned.unwrap_err().to_string()
 }
 
-fn change(request: ChangeUser) -> impl Fn(Ground<'_>) -> Planned {
-    move |ground| change_user(ground, &ChangeUser { name: "tavish".into(), ..request.clone() })
+fn change(request: ChangeUser) -> impl Fn(PlanContext<'_>) -> Planned {
+    move |context| change_user(context, &ChangeUser { name: "tavish".into(), ..request.clone() })
 }
 
-fn rename(old: &str, new: &str) -> impl Fn(Ground<'_>) -> Planned {
+fn rename(old: &str, new: &str) -> impl Fn(PlanContext<'_>) -> Planned {
     let request = RenameUser { old: old.into(), new: new.into(), ..RenameUser::default() };
-    move |ground| rename_user(ground, &request)
+    move |context| rename_user(context, &request)
 }
 
-fn suspending(name: &str, even: Even) -> impl Fn(Ground<'_>) -> Planned {
-    let request = Suspend { names: vec![name.into()], reason: None, even };
-    move |ground| suspend(ground, &request)
+fn suspending(name: &str, overrides: GuardOverrides) -> impl Fn(PlanContext<'_>) -> Planned {
+    let request = Suspend { names: vec![name.into()], reason: None, overrides };
+    move |context| suspend(context, &request)
 }
 
 #[test]
@@ -164,9 +164,9 @@ fn a_busy_account_keeps_its_number_its_name_and_its_place() {
         assert!(refusal.to_string().contains("1 process runs under it\n     4711  since"));
         assert!(refusal.ways[0].text.ends_with("--even-if-busy"));
     }
-    let even = Even { busy: true, ..Even::default() };
-    assert!(on(&texts(), &world, change(ChangeUser { even, ..uid })).is_ok());
-    let plan = on(&texts(), &world, suspending("tavish", Even::default())).unwrap();
+    let overrides = GuardOverrides { busy: true, ..GuardOverrides::default() };
+    assert!(on(&texts(), &world, change(ChangeUser { overrides, ..uid })).is_ok());
+    let plan = on(&texts(), &world, suspending("tavish", GuardOverrides::default())).unwrap();
     assert!(plan.cautions[0].to_string().contains("1 process (4711 vi tides) of tavish runs on"));
 }
 
@@ -174,16 +174,16 @@ fn a_busy_account_keeps_its_number_its_name_and_its_place() {
 fn every_guard_can_be_waved_through_and_only_by_its_own_word() {
     let mut world = world();
     (world.live, world.me) = (true, Some(1001));
-    let none = Even::default();
-    let all = Even { me: true, root: true, last_admin: true, service: true, busy: true };
+    let none = GuardOverrides::default();
+    let all = GuardOverrides { me: true, root: true, last_admin: true, service: true, busy: true };
     for (name, reason, open) in [
-        ("root", "it has uid 0: it is root", Even { root: true, ..none }),
-        ("tavish", "it is your own account", Even { me: true, ..none }),
-        ("sunniva", "no other account can sign in", Even { last_admin: true, ..none }),
+        ("root", "it has uid 0: it is root", GuardOverrides { root: true, ..none }),
+        ("tavish", "it is your own account", GuardOverrides { me: true, ..none }),
+        ("sunniva", "no other account can sign in", GuardOverrides { last_admin: true, ..none }),
     ] {
         let refused = says(on(&texts(), &world, suspending(name, none)));
         assert!(refused.contains(reason), "{refused}");
-        let shut = Even {
+        let shut = GuardOverrides {
             me: all.me && !open.me,
             root: all.root && !open.root,
             last_admin: all.last_admin && !open.last_admin,
@@ -196,7 +196,9 @@ fn every_guard_can_be_waved_through_and_only_by_its_own_word() {
     texts[1].1 += "gauge:!:1::::::\n";
     let refused = says(on(&texts, &world, suspending("gauge", none)));
     assert!(refused.contains("it is a service (uid 900)"), "{refused}");
-    assert!(on(&texts, &world, suspending("gauge", Even { service: true, ..none })).is_ok());
+    assert!(
+        on(&texts, &world, suspending("gauge", GuardOverrides { service: true, ..none })).is_ok()
+    );
     // Somebody else who can sign in as administrator takes the guard away.
     texts[2].1 = texts[2].1.replace("sudo:x:27:sunniva", "sudo:x:27:sunniva,tavish");
     assert!(on(&texts, &world, suspending("sunniva", none)).is_err(), "tavish is locked");
@@ -206,7 +208,7 @@ fn every_guard_can_be_waved_through_and_only_by_its_own_word() {
 
 #[test]
 fn resuming_gives_back_what_was_noted() {
-    let plan = on(&texts(), &world(), suspending("tavish", Even::default())).unwrap();
+    let plan = on(&texts(), &world(), suspending("tavish", GuardOverrides::default())).unwrap();
     let out = edited(&texts(), &plan.edits);
     assert_eq!(line(&out, File::Shadow, "tavish"), format!("tavish:!{HASH}:20000:0:90:7:5:1:"));
     let Step::NoteSuspended(note) = &plan.steps[0] else { panic!("{:?}", plan.steps) };
@@ -214,11 +216,11 @@ fn resuming_gives_back_what_was_noted() {
     let mut world = world();
     world.suspended.push(note.clone());
     let names = [BString::from("tavish")];
-    let plan = on(&out, &world, |ground| resume(ground, &names)).unwrap();
+    let plan = on(&out, &world, |context| resume(context, &names)).unwrap();
     assert_eq!(edited(&out, &plan.edits), texts());
     // An expiry that is over by now is given back, and told.
     world.suspended[0] = Suspended { expires: Some(crate::value::Day(20700)), ..note.clone() };
-    let plan = on(&out, &world, |ground| resume(ground, &names)).unwrap();
+    let plan = on(&out, &world, |context| resume(context, &names)).unwrap();
     assert!(plan.cautions[0].to_string().contains("is over by now"));
 }
 
@@ -252,7 +254,7 @@ fn homes_that_can_not_be_moved_are_told_from_each_other() {
     assert!(moving("/srv", &taken).contains("/srv exists already"));
 }
 
-pub(super) fn recorded(plan: &Plan, made: Option<Inventory>) -> Record {
+pub(super) fn recorded(plan: &Plan, made: Option<Inventory>) -> ChangeRecord {
     let mut told = Told::of(plan);
     for step in &mut told.steps {
         step.left_as.clone_from(&made);
@@ -260,14 +262,14 @@ pub(super) fn recorded(plan: &Plan, made: Option<Inventory>) -> Record {
     record(7, None, told)
 }
 
-pub(super) fn undoing(record: &Record) -> impl Fn(Ground<'_>) -> Planned {
-    move |ground| undo(ground, Undo { record, undone_by: None, lines_only: false })
+pub(super) fn undoing(record: &ChangeRecord) -> impl Fn(PlanContext<'_>) -> Planned {
+    move |context| undo(context, Undo { record, undone_by: None, lines_only: false })
 }
 
 #[test]
 fn a_home_goes_only_while_it_is_as_it_was_made() {
     let request = CreateUser { names: vec!["maren".into()], ..CreateUser::default() };
-    let plan = on(&texts(), &world(), |ground| create_user(ground, &request)).unwrap();
+    let plan = on(&texts(), &world(), |context| create_user(context, &request)).unwrap();
     let after = edited(&texts(), &plan.edits);
     let made = Inventory { files: 3, bytes: 9, digest: "d".into() };
     let record = recorded(&plan, Some(made.clone()));
@@ -286,7 +288,7 @@ fn a_home_goes_only_while_it_is_as_it_was_made() {
 #[test]
 fn a_uid_that_somebody_has_by_now_does_not_come_back() {
     let request = CreateUser { names: vec!["maren".into()], ..CreateUser::default() };
-    let plan = on(&texts(), &world(), |ground| create_user(ground, &request)).unwrap();
+    let plan = on(&texts(), &world(), |context| create_user(context, &request)).unwrap();
     let after = edited(&texts(), &plan.edits);
     let record = recorded(&plan, None);
     let back = on(&after, &world(), undoing(&record)).unwrap();
@@ -315,13 +317,13 @@ proptest! {
             ranges: Some(number * 7),
             ..ChangeUser::default()
         };
-        let even = Even { last_admin: true, ..Even::default() };
-        let plan = on(&texts(), &world(), |ground| match which {
-            0 => create_user(ground, &create),
-            1 => change(set.clone())(ground),
-            2 => rename("tavish", &names[0].to_string())(ground),
-            3 => rename("sunniva", &names[0].to_string())(ground),
-            _ => suspending("sunniva", even)(ground),
+        let overrides = GuardOverrides { last_admin: true, ..GuardOverrides::default() };
+        let plan = on(&texts(), &world(), |context| match which {
+            0 => create_user(context, &create),
+            1 => change(set.clone())(context),
+            2 => rename("tavish", &names[0].to_string())(context),
+            3 => rename("sunniva", &names[0].to_string())(context),
+            _ => suspending("sunniva", overrides)(context),
         }).unwrap();
         let after = edited(&texts(), &plan.edits);
         prop_assert_ne!(&after, &texts());
@@ -338,7 +340,7 @@ proptest! {
         let record = recorded(&plan, None);
         let text = serde_json::to_string(&record).unwrap();
         prop_assert!(!text.contains("saltsalt"), "{}", text);
-        let record: Record = serde_json::from_str(&text).unwrap();
+        let record: ChangeRecord = serde_json::from_str(&text).unwrap();
         let back = on(&after, &later, undoing(&record)).unwrap();
         let before = edited(&after, &back.edits);
         // A missing last newline is the one thing that a line after it has to add.

@@ -4,7 +4,7 @@ use bstr::{BStr, BString};
 
 use super::find::{FoundUser, with_fields};
 use super::lists::Lists;
-use super::{Caution, Draft, Ground, Plan, Reown, Subject};
+use super::{Caution, Draft, Plan, PlanContext, Reown, Subject};
 use crate::surroundings::{Process, Site};
 use crate::table::File;
 use crate::value::escaped::Escaped;
@@ -28,7 +28,7 @@ pub(super) struct NewPrimary<'r> {
 /// Plans it over the line as it stands in the draft. Returns whether anything
 /// changes.
 pub(super) fn change_primary<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     found: &FoundUser<'a>,
     new: NewPrimary<'_>,
     (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
@@ -43,7 +43,7 @@ pub(super) fn change_primary<'a>(
     let current = draft.current(File::Passwd, found.line);
     let text = gid.to_string();
     draft.alter(File::Passwd, found.line, with_fields(&current, &[(3, text.as_bytes())]));
-    let old_group = ground.book.group_by_gid(old).map(|(_, group)| group.name);
+    let old_group = context.book.group_by_gid(old).map(|(_, group)| group.name);
     let was = match old_group {
         Some(group) => format!("{} {old}", BStr::new(group)),
         None => format!("gid {old}, which no group has"),
@@ -51,7 +51,7 @@ pub(super) fn change_primary<'a>(
     subject.decide("primary", label, format!("was {was}"));
     subject.decide("new files", new.name.to_owned(), "from the next sign-in on");
     let home = BString::from(found.user.home);
-    let has_home = matches!(ground.world.site(home.as_ref()), Site::Taken(_)) && home != "/";
+    let has_home = matches!(context.world.site(home.as_ref()), Site::Taken(_)) && home != "/";
     if new.regroup_home && has_home {
         let value = format!("get gid {gid}");
         subject.decide("old files", value, format!("those in {home} that carry gid {old}"));
@@ -70,7 +70,7 @@ pub(super) fn change_primary<'a>(
             subject.decide("leaves", old, "the old primary group");
         } else {
             let cautions = &mut plan.cautions;
-            Lists { ground, draft, cautions }.join(old, name);
+            Lists { context, draft, cautions }.join(old, name);
             subject.decide("member of", old, "the old primary group, kept as an ordinary one");
         }
     }
@@ -80,13 +80,13 @@ pub(super) fn change_primary<'a>(
 /// Tells from when on a change of groups counts, and which sessions go on with
 /// the old ones.
 pub(super) fn tell_sessions(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     name: &BStr,
     uid: Option<u32>,
     subject: &mut Subject,
     cautions: &mut Vec<Caution>,
 ) {
-    let sessions = uid.map(|uid| ground.world.sessions(uid)).unwrap_or_default();
+    let sessions = uid.map(|uid| context.world.sessions(uid)).unwrap_or_default();
     let why = |process: &Process| format!("since {}, with the groups of then", process.since);
     for process in sessions.iter().take(MOST_SESSIONS) {
         let value = format!("{} {}", process.pid, process.command);

@@ -3,12 +3,12 @@
 use bstr::{BStr, BString};
 
 use super::find_kept::find_kept;
-use super::{Caution, Ground, NotKept, Plan, Reason, Refusal, Step, Subject};
+use super::{Caution, NotKept, Plan, PlanContext, Reason, Refusal, Step, Subject};
 use crate::policy::Freed;
-use crate::retired::{Became, RetiredAccount, Thing};
+use crate::retired::{Became, RetiredAccount};
 use crate::surroundings::{Retired, RetiredId, Site};
 use crate::table::{File, Group, Passwd, Record, SubId};
-use crate::value::{Day, IdSpan};
+use crate::value::{Day, IdSpan, UserOrGroup};
 
 /// What is to be let go.
 #[derive(Debug, Clone)]
@@ -16,7 +16,7 @@ pub enum Purge {
     /// Everything that is past its days.
     Due,
     /// These.
-    Named(Thing, Vec<BString>),
+    Named(UserOrGroup, Vec<BString>),
 }
 
 /// The day from which on a deleted account may be let go; `None` where its own
@@ -30,18 +30,18 @@ pub fn kept_until(account: &RetiredAccount, keep_days: u32) -> Option<Day> {
 ///
 /// # Errors
 /// The [`Refusal`]: nothing of that name is kept.
-pub fn purge(ground: Ground<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> {
-    let keep_days = ground.policy.retired_keep_days;
+pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> {
+    let keep_days = context.policy.retired_keep_days;
     let (summary, chosen): (String, Vec<&RetiredAccount>) = match request {
         Purge::Due => {
             let what = "nothing was purged";
-            if ground.change.is_none() {
+            if context.change.is_none() {
                 return Err(Refusal::new(what, NotKept::NothingIsKept.into()));
             }
-            let all = ground.world.kept();
+            let all = context.world.kept();
             let all = all.map_err(|why| Refusal::new(what, NotKept::KeptUnreadable(why).into()))?;
             let due = |account: &&RetiredAccount| {
-                kept_until(account, keep_days).is_some_and(|day| day <= ground.today)
+                kept_until(account, keep_days).is_some_and(|day| day <= context.today)
             };
             ("purge".to_owned(), all.iter().filter(due).collect())
         }
@@ -49,7 +49,7 @@ pub fn purge(ground: Ground<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> 
             let mut chosen: Vec<&RetiredAccount> = Vec::new();
             for name in names {
                 let what = format!("{name} was not purged");
-                let found = find_kept(ground, *thing, name.as_ref(), &what)?;
+                let found = find_kept(context, *thing, name.as_ref(), &what)?;
                 if !chosen.iter().any(|known| known.folder == found.folder) {
                     chosen.push(found);
                 }
@@ -62,7 +62,7 @@ pub fn purge(ground: Ground<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> 
     let mut revived = Retired::default();
     let named = matches!(request, Purge::Named(..));
     for account in chosen {
-        match set_aside_fault(ground, account) {
+        match set_aside_fault(context, account) {
             // Of many the others go all the same.
             Some(Stands { what, path, fault, .. }) if !named => {
                 let mut subject = Subject::new(account.kept.name.clone());
@@ -77,7 +77,7 @@ pub fn purge(ground: Ground<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> 
                     None => refusal,
                 });
             }
-            None => one(ground, account, keep_days, &mut plan, &mut revived),
+            None => one(context, account, keep_days, &mut plan, &mut revived),
         }
     }
     if std::mem::replace(&mut plan.nothing, plan.steps.is_empty()) {
@@ -103,10 +103,10 @@ struct Stands {
     mount: Option<BString>,
 }
 
-fn set_aside_fault(ground: Ground<'_>, account: &RetiredAccount) -> Option<Stands> {
+fn set_aside_fault(context: PlanContext<'_>, account: &RetiredAccount) -> Option<Stands> {
     account.kept.belongings.iter().find_map(|belonging| {
         let Became::SetAside { place } = &belonging.became else { return None };
-        let survey = ground.world.survey(place.as_ref(), true);
+        let survey = context.world.survey(place.as_ref(), true);
         let (fault, mount) = match survey {
             Err(why) => (format!("can't be looked at: {why}"), None),
             Ok(survey) => {
@@ -119,7 +119,7 @@ fn set_aside_fault(ground: Ground<'_>, account: &RetiredAccount) -> Option<Stand
 }
 
 fn one(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     account: &RetiredAccount,
     keep_days: u32,
     plan: &mut Plan,
@@ -133,7 +133,7 @@ fn one(
     for belonging in &kept.belongings {
         let (what, path): (&'static str, _) = match &belonging.became {
             Became::SetAside { place }
-                if matches!(ground.world.site(place.as_ref()), Site::Taken(_)) =>
+                if matches!(context.world.site(place.as_ref()), Site::Taken(_)) =>
             {
                 ("erases", place.clone())
             }
@@ -158,12 +158,12 @@ fn one(
     }
     subject.decide("forgets", format!("{} {}", kept.thing, kept.id), "lines, hash, memberships");
     let ids = ids_of(account);
-    if ground.policy.ids_freed == Freed::AfterRetention {
+    if context.policy.ids_freed == Freed::AfterRetention {
         subject.decide("numbers", "free", "the policy lets them be given out again");
         for (mine, all, free) in [
-            (ids.users, &mut revived.users, &ground.world.retired().users),
-            (ids.groups, &mut revived.groups, &ground.world.retired().groups),
-            (ids.ranges, &mut revived.ranges, &ground.world.retired().ranges),
+            (ids.users, &mut revived.users, &context.world.retired().users),
+            (ids.groups, &mut revived.groups, &context.world.retired().groups),
+            (ids.ranges, &mut revived.ranges, &context.world.retired().ranges),
         ] {
             all.extend(
                 mine.into_iter().filter(|id| free.iter().any(|other| other.span == id.span)),

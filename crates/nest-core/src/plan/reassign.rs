@@ -4,11 +4,11 @@ use bstr::{BStr, BString};
 
 use super::create_user::path_fault;
 use super::find::find_user;
-use super::{Caution, Ground, Plan, Reason, Refusal, Reown, Step, Subject, join};
-use crate::retired::{Became, Thing};
+use super::{Caution, Plan, PlanContext, Reason, Refusal, Reown, Step, Subject, join};
+use crate::retired::Became;
 use crate::surroundings::Site;
 use crate::value::escaped::Escaped;
-use crate::value::{bytes_in_words, is_reserved, read_plain_id};
+use crate::value::{UserOrGroup, bytes_in_words, is_reserved, read_plain_id};
 
 /// Files to be given to somebody else.
 #[derive(Debug, Clone, Default)]
@@ -29,12 +29,12 @@ pub struct Reassign {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refusal>> {
+pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Box<Refusal>> {
     let (from, to) = (BStr::new(&request.from), BStr::new(&request.to));
     let what = "no file was reassigned";
     let refuse = |reason| Refusal::new(what, reason);
-    let deleted = deleted_uids(ground, from);
-    let old = match number(ground, from, what) {
+    let deleted = deleted_uids(context, from);
+    let old = match number(context, from, what) {
         Err(_) if deleted.len() == 1 => deleted[0],
         Err(refusal) => {
             let which = |refusal: Box<Refusal>, uid: &u32| {
@@ -44,7 +44,7 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
         }
         Ok(uid) => uid,
     };
-    let new = number(ground, to, what)?;
+    let new = number(context, to, what)?;
     if old == new {
         return Err(refuse(Reason::SameOwner { uid: old }));
     }
@@ -59,7 +59,7 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
     for path in &request.paths {
         let fault = match path_fault(path) {
             Some(fault) => Some(fault.to_owned()),
-            None => match ground.world.site(path.as_ref()) {
+            None => match context.world.site(path.as_ref()) {
                 Site::Taken(_) => None,
                 Site::ThroughLink { link, real } => {
                     Some(format!("goes through the link {link}; give the path it leads to, {real}"))
@@ -79,14 +79,14 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
     let hard_links = request.hard_links;
     let (group, of_change, everywhere) = (false, None, true);
     let reown = Reown { paths, group, from: old, to: new, of_change, everywhere, hard_links };
-    let counted = ground.world.carriers(&reown);
+    let counted = context.world.carriers(&reown);
     let (carried, notes) = counted.map_err(|why| refuse(Reason::NotCounted(why)))?;
     let mut plan = Plan { summary: command, ..Plan::default() };
     let mut subject = Subject::new(from.to_owned());
     let behind = |name: &BStr, uid: u32| match read_plain_id(name) {
-        Some(_) => match ground.book.user_by_uid(uid) {
+        Some(_) => match context.book.user_by_uid(uid) {
             Some((_, user)) => format!("uid {uid}, {}", BStr::new(user.name)),
-            None => match ground.world.retired().users.iter().find(|id| id.span.contains(uid)) {
+            None => match context.world.retired().users.iter().find(|id| id.span.contains(uid)) {
                 Some(id) => format!("uid {uid}, retired: it was {}'s", id.name),
                 None => format!("uid {uid}, which nobody has"),
             },
@@ -108,13 +108,13 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
         };
         subject.decide("linked", format!("{} with more names", carried.linked), why);
     }
-    if ground.book.user_by_uid(new).is_none() {
+    if context.book.user_by_uid(new).is_none() {
         plan.cautions.push(Caution::NobodyHas { uid: new });
     }
     plan.cautions.extend(notes.into_iter().map(Caution::Noted));
     plan.nothing = carried.files == 0;
     if !plan.nothing {
-        plan.cautions.extend(set_aside(ground, old, &reown.paths));
+        plan.cautions.extend(set_aside(context, old, &reown.paths));
         plan.steps.push(Step::Reown(reown));
     }
     plan.subjects.push(subject);
@@ -124,9 +124,9 @@ pub fn reassign(ground: Ground<'_>, request: &Reassign) -> Result<Plan, Box<Refu
 
 /// What is set aside for an account of this uid, and lies below the paths: it is kept to
 /// be restored, and carries the number too.
-fn set_aside(ground: Ground<'_>, uid: u32, paths: &[Escaped]) -> Vec<Caution> {
-    let kept = ground.world.kept().unwrap_or_default().iter().map(|account| &account.kept);
-    let of_uid = kept.filter(|kept| kept.thing == Thing::User && kept.id == uid);
+fn set_aside(context: PlanContext<'_>, uid: u32, paths: &[Escaped]) -> Vec<Caution> {
+    let kept = context.world.kept().unwrap_or_default().iter().map(|account| &account.kept);
+    let of_uid = kept.filter(|kept| kept.thing == UserOrGroup::User && kept.id == uid);
     let places = of_uid.flat_map(|kept| {
         kept.belongings.iter().filter_map(move |belonging| match &belonging.became {
             Became::SetAside { place } => Some((&kept.name, place)),
@@ -147,8 +147,8 @@ fn set_aside(ground: Ground<'_>, uid: u32, paths: &[Escaped]) -> Vec<Caution> {
 
 /// The uids of deleted users of this name that nobody has by now. None where somebody
 /// is called so again: in the files, or by the name services.
-fn deleted_uids(ground: Ground<'_>, name: &BStr) -> Vec<u32> {
-    let Ground { book, world, .. } = ground;
+fn deleted_uids(context: PlanContext<'_>, name: &BStr) -> Vec<u32> {
+    let PlanContext { book, world, .. } = context;
     let of_name = world.retired().users.iter().filter(|id| id.name == name);
     let mut uids: Vec<u32> = of_name.map(|id| id.span.first).collect();
     let again =
@@ -165,13 +165,13 @@ fn deleted_uids(ground: Ground<'_>, name: &BStr) -> Vec<u32> {
 }
 
 /// A user's uid, or a number.
-fn number(ground: Ground<'_>, who: &BStr, what: &str) -> Result<u32, Box<Refusal>> {
+fn number(context: PlanContext<'_>, who: &BStr, what: &str) -> Result<u32, Box<Refusal>> {
     match read_plain_id(who) {
         Some(uid) if is_reserved(uid) => {
             let why = super::wanted_id::reserved(uid);
             Err(Refusal::new(what, Reason::IdReserved { what: "uid", id: uid, why }))
         }
         Some(uid) => Ok(uid),
-        None => Ok(find_user(ground, who, what)?.uid),
+        None => Ok(find_user(context, who, what)?.uid),
     }
 }

@@ -3,10 +3,10 @@
 use bstr::{BStr, BString};
 
 use super::find::{FoundUser, find_admin_group, find_group, find_member, find_user, gid_of};
-use super::guard::{Even, Threat, guard};
+use super::guard::{GuardOverrides, GuardedAction, guard};
 use super::lists::Lists;
 use super::primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
-use super::{Draft, Ground, Plan, Reason, Refusal, Subject};
+use super::{Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::account::admin_group;
 use crate::table::Group;
 
@@ -28,7 +28,7 @@ pub struct Regroup {
     /// A name that the files do not know may be a directory's.
     pub unlisted: bool,
     /// Guards waved through.
-    pub even: Even,
+    pub overrides: GuardOverrides,
     /// The options as they were given, for the ways round.
     pub again: String,
 }
@@ -37,19 +37,19 @@ pub struct Regroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn regroup(ground: Ground<'_>, request: &Regroup) -> Result<Plan, Box<Refusal>> {
+pub fn regroup(context: PlanContext<'_>, request: &Regroup) -> Result<Plan, Box<Refusal>> {
     let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let what = match request.names.len() {
         1 => format!("the groups of {all} were not changed"),
         _ => "nobody's groups were changed".to_owned(),
     };
-    let mut planner = Planner {
-        ground,
+    let mut planner = Regrouping {
+        context,
         request,
         what,
         joins: Vec::new(),
         leaves: Vec::new(),
-        draft: Draft::new(ground.book),
+        draft: Draft::new(context.book),
         plan: Plan { summary: format!("regroup {all}"), ..Plan::default() },
     };
     planner.groups()?;
@@ -58,12 +58,12 @@ pub fn regroup(ground: Ground<'_>, request: &Regroup) -> Result<Plan, Box<Refusa
             planner.one(name.as_ref())?;
         }
     }
-    let Planner { mut plan, draft, .. } = planner;
+    let Regrouping { mut plan, draft, .. } = planner;
     plan.edits = draft.finish();
     plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
     gather_next_sign_ins(&mut plan.cautions);
     plan.next.push(match (request.names.len(), request.join.first()) {
-        (1, _) if ground.book.user(&request.names[0]).is_some() => {
+        (1, _) if context.book.user(&request.names[0]).is_some() => {
             format!("show user {}", request.names[0])
         }
         (_, Some(group)) => format!("show group {group}"),
@@ -72,8 +72,8 @@ pub fn regroup(ground: Ground<'_>, request: &Regroup) -> Result<Plan, Box<Refusa
     Ok(plan)
 }
 
-struct Planner<'a> {
-    ground: Ground<'a>,
+struct Regrouping<'a> {
+    context: PlanContext<'a>,
     request: &'a Regroup,
     what: String,
     joins: Vec<Group<'a>>,
@@ -82,7 +82,7 @@ struct Planner<'a> {
     plan: Plan,
 }
 
-impl<'a> Planner<'a> {
+impl<'a> Regrouping<'a> {
     fn refuse(&self, reason: Reason) -> Box<Refusal> {
         Refusal::new(self.what.as_str(), reason)
     }
@@ -92,7 +92,7 @@ impl<'a> Planner<'a> {
         let find = |wanted: &[BString]| -> Result<Vec<Group<'a>>, Box<Refusal>> {
             let mut found: Vec<Group<'a>> = Vec::new();
             for wanted in wanted {
-                let group = find_group(self.ground, wanted.as_ref(), &self.what)?;
+                let group = find_group(self.context, wanted.as_ref(), &self.what)?;
                 if !found.iter().any(|known| known.name == group.name) {
                     found.push(group);
                 }
@@ -101,7 +101,7 @@ impl<'a> Planner<'a> {
         };
         let (mut joins, mut leaves) = (find(&self.request.join)?, find(&self.request.leave)?);
         if let Some(admin) = self.request.admin {
-            let group = find_admin_group(self.ground, &self.what)?;
+            let group = find_admin_group(self.context, &self.what)?;
             let list = if admin { &mut joins } else { &mut leaves };
             if !list.iter().any(|known| known.name == group.name) {
                 list.push(group);
@@ -118,7 +118,7 @@ impl<'a> Planner<'a> {
             return both(join_word, group);
         }
         if let Some(wanted) = &self.request.primary {
-            let group = find_group(self.ground, wanted.as_ref(), &self.what)?;
+            let group = find_group(self.context, wanted.as_ref(), &self.what)?;
             if leaving(&group) {
                 return both("--primary", &group);
             }
@@ -128,7 +128,7 @@ impl<'a> Planner<'a> {
     }
 
     fn one(&mut self, name: &'a BStr) -> Result<(), Box<Refusal>> {
-        let Ground { book, .. } = self.ground;
+        let PlanContext { book, .. } = self.context;
         let mut subject = Subject::new(name.to_owned());
         let again = format!("regroup {name}{}", self.request.again);
         let mut refusal_what = self.what.clone();
@@ -139,28 +139,28 @@ impl<'a> Planner<'a> {
         let found = match outside {
             true => {
                 let unlisted = self.request.unlisted;
-                let caution = find_member(self.ground, name, unlisted, &refusal_what, &again)?;
+                let caution = find_member(self.context, name, unlisted, &refusal_what, &again)?;
                 self.plan.cautions.extend(caution);
                 None
             }
-            false => Some(find_user(self.ground, name, &refusal_what)?),
+            false => Some(find_user(self.context, name, &refusal_what)?),
         };
         let mut changes = false;
         if let (Some(found), Some(wanted)) = (&found, &self.request.primary) {
             let leaves: Vec<&[u8]> = self.leaves.iter().map(|group| group.name).collect();
             let regroup_home = self.request.regroup_home;
-            let group = find_group(self.ground, wanted.as_ref(), &refusal_what)?;
-            let gid = gid_of(self.ground, &group, &refusal_what)?;
+            let group = find_group(self.context, wanted.as_ref(), &refusal_what)?;
+            let gid = gid_of(self.context, &group, &refusal_what)?;
             let new = NewPrimary { name: group.name.into(), gid, leaves: &leaves, regroup_home };
             let into = (&mut self.draft, &mut self.plan, &mut subject);
-            changes |= change_primary(self.ground, found, new, into);
+            changes |= change_primary(self.context, found, new, into);
         }
         let primary = self.primary_after(found.as_ref(), &refusal_what)?;
         changes |= self.join(name, primary, &mut subject);
         changes |= self.leave(name, found.as_ref(), primary, &refusal_what, &mut subject)?;
         if changes {
             let uid = found.as_ref().map(|found| found.uid);
-            tell_sessions(self.ground, name, uid, &mut subject, &mut self.plan.cautions);
+            tell_sessions(self.context, name, uid, &mut subject, &mut self.plan.cautions);
         }
         self.plan.subjects.push(subject);
         Ok(())
@@ -173,7 +173,7 @@ impl<'a> Planner<'a> {
         what: &str,
     ) -> Result<Option<u32>, Box<Refusal>> {
         match &self.request.primary {
-            Some(wanted) => Ok(find_group(self.ground, wanted.as_ref(), what)?.gid()),
+            Some(wanted) => Ok(find_group(self.context, wanted.as_ref(), what)?.gid()),
             None => Ok(found.map(|found| found.gid)),
         }
     }
@@ -185,9 +185,9 @@ impl<'a> Planner<'a> {
                 subject.decide("in already", group.name, "it is the primary group");
                 continue;
             }
-            let (ground, draft) = (self.ground, &mut self.draft);
+            let (context, draft) = (self.context, &mut self.draft);
             let cautions = &mut self.plan.cautions;
-            let new = Lists { ground, draft, cautions }.join(group.name, name);
+            let new = Lists { context, draft, cautions }.join(group.name, name);
             if new { joined.push(group.name) } else { already.push(group.name) }
         }
         if !joined.is_empty() {
@@ -208,7 +208,7 @@ impl<'a> Planner<'a> {
         subject: &mut Subject,
     ) -> Result<bool, Box<Refusal>> {
         let (mut left, mut never) = (Vec::new(), Vec::new());
-        let admins = admin_group(self.ground.book, self.ground.policy);
+        let admins = admin_group(self.context.book, self.context.policy);
         for group in self.leaves.clone() {
             let listed = group.members().any(|member| member == name);
             let gid = group.gid();
@@ -225,12 +225,12 @@ impl<'a> Planner<'a> {
             {
                 let again = format!("regroup {name}{}", self.request.again);
                 let together = &self.request.names;
-                let threat = Threat { what, again: &again, busy: false, together };
-                guard(self.ground, found, self.request.even, threat)?;
+                let action = GuardedAction { what, again: &again, busy: false, together };
+                guard(self.context, found, self.request.overrides, action)?;
             }
-            let (ground, draft) = (self.ground, &mut self.draft);
+            let (context, draft) = (self.context, &mut self.draft);
             let cautions = &mut self.plan.cautions;
-            let gone = Lists { ground, draft, cautions }.leave(group.name, name);
+            let gone = Lists { context, draft, cautions }.leave(group.name, name);
             if gone {
                 left.push(group.name);
             } else if !(was_primary && gid != primary) {

@@ -3,9 +3,9 @@
 use bstr::{BStr, BString};
 
 use super::find::{find_group, with_fields};
-use super::guard::Even;
+use super::guard::GuardOverrides;
 use super::new_name::check_new_group_name;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Subject};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::account::admin_group;
 use crate::policy::Policy;
 use crate::table::File;
@@ -18,25 +18,25 @@ pub struct RenameGroup {
     /// The name it gets.
     pub new: BString,
     /// Guards waved through.
-    pub even: Even,
+    pub overrides: GuardOverrides,
 }
 
 /// Plans the renaming of a group.
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn rename_group(ground: Ground<'_>, request: &RenameGroup) -> Result<Plan, Box<Refusal>> {
+pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<Plan, Box<Refusal>> {
     let (wanted, new) = (BStr::new(&request.old), BStr::new(&request.new));
     let what = format!("the group {wanted} was not renamed");
-    let group = find_group(ground, wanted, &what)?;
+    let group = find_group(context, wanted, &what)?;
     let old = BStr::new(group.name);
     if old == new {
         return Err(Refusal::new(what, Reason::SameName));
     }
-    let cautions = check_new_group_name(ground, new, &what)?;
-    let admins = admin_group(ground.book, ground.policy).is_some_and(|admins| admins.name == old);
+    let cautions = check_new_group_name(context, new, &what)?;
+    let admins = admin_group(context.book, context.policy).is_some_and(|admins| admins.name == old);
     let members: Vec<BString> = group.members().map(BString::from).collect();
-    if admins && !members.is_empty() && !request.even.last_admin {
+    if admins && !members.is_empty() && !request.overrides.last_admin {
         let again = format!("rename group {old} {new} --even-last-admin");
         return Err(Refusal::new(what, Reason::AdminGroup { members })
             .or_else("first let the policy and sudoers name", format!("{new} as well"))
@@ -48,17 +48,17 @@ pub fn rename_group(ground: Ground<'_>, request: &RenameGroup) -> Result<Plan, B
     subject.decide("name", new, format!("was {old}"));
     let gid = BStr::new(group.gid).to_string();
     subject.decide("gid", gid, "as it was: files stay the group's");
-    let mut draft = Draft::new(ground.book);
+    let mut draft = Draft::new(context.book);
     for file in [File::Group, File::Gshadow] {
-        for line in ground.book.named(file, old) {
+        for line in context.book.named(file, old) {
             draft.alter(file, line, with_fields(line.bytes, &[(0, new)]));
         }
     }
-    let settings = settings_naming(ground.policy, old);
+    let settings = settings_naming(context.policy, old);
     if !settings.is_empty() {
         plan.cautions.push(Caution::PolicyNames { name: old.into(), settings });
     }
-    let places = ground.world.mentions_of_group(old);
+    let places = context.world.mentions_of_group(old);
     if !places.is_empty() {
         plan.cautions.push(Caution::Dangling { old: old.into(), new: new.into(), places });
     }

@@ -4,14 +4,14 @@ use bstr::{BStr, BString, ByteSlice};
 
 use super::claim::{Claim, Judged, Purpose};
 use super::find::{FoundUser, find_user, private_group, require_file_name, with_fields};
-use super::guard::Even;
+use super::guard::GuardOverrides;
 use super::home::{move_home, named_after, obstacle};
 use super::lists::Lists;
 use super::new_name::check_new_name;
 use super::retire::settle_numbers;
 use super::suspend::carry_note;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject, join};
-use crate::surroundings::{Kind, Site};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Step, Subject, join};
+use crate::surroundings::{FileKind, Site};
 use crate::table::{File, Gshadow, Record};
 use crate::value::replace_member;
 
@@ -27,26 +27,26 @@ pub struct RenameUser {
     /// The private group keeps its name.
     pub keep_group: bool,
     /// Guards waved through.
-    pub even: Even,
+    pub overrides: GuardOverrides,
 }
 
 /// Plans the renaming of a user.
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn rename_user(ground: Ground<'_>, request: &RenameUser) -> Result<Plan, Box<Refusal>> {
+pub fn rename_user(context: PlanContext<'_>, request: &RenameUser) -> Result<Plan, Box<Refusal>> {
     let (old, new) = (BStr::new(&request.old), BStr::new(&request.new));
     let what = format!("{old} was not renamed");
-    let found = find_user(ground, old, &what)?;
+    let found = find_user(context, old, &what)?;
     if old == new {
         return Err(Refusal::new(what, Reason::SameName));
     }
     let mut renaming = Renaming {
-        ground,
+        context,
         request,
         found,
         what,
-        draft: Draft::new(ground.book),
+        draft: Draft::new(context.book),
         plan: Plan { summary: format!("rename user {old} {new}"), ..Plan::default() },
         subject: Subject::new(old.to_owned()),
     };
@@ -54,13 +54,13 @@ pub fn rename_user(ground: Ground<'_>, request: &RenameUser) -> Result<Plan, Box
     let Renaming { draft, mut plan, subject, .. } = renaming;
     plan.edits = draft.finish();
     plan.subjects.push(subject);
-    settle_numbers(ground, &mut plan);
+    settle_numbers(context, &mut plan);
     plan.next.push(format!("show user {new}"));
     Ok(plan)
 }
 
 struct Renaming<'a> {
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     request: &'a RenameUser,
     found: FoundUser<'a>,
     what: String,
@@ -85,17 +85,17 @@ impl<'a> Renaming<'a> {
     fn everything(&mut self) -> Result<(), Box<Refusal>> {
         let (old, new) = (self.old(), self.new_name());
         let again = format!("rename user {old} {new}");
-        require_file_name((self.ground, File::Passwd), old, &self.what)?;
-        if self.found.uid == 0 && !self.request.even.root {
+        require_file_name((self.context, File::Passwd), old, &self.what)?;
+        if self.found.uid == 0 && !self.request.overrides.root {
             let refusal = self.refuse(Reason::IsRoot);
             return Err(refusal.or("do it all the same", format!("{again} --even-root")));
         }
         let private = self.private_group();
         let group_way = || format!("{again} --keep-group");
-        let cautions = check_new_name(self.ground, new, private.is_some(), &self.what, group_way)?;
+        let cautions = check_new_name(self.context, new, private.is_some(), &self.what, group_way)?;
         self.plan.cautions.extend(cautions);
-        let processes = self.ground.world.processes(self.found.uid);
-        if !processes.is_empty() && !self.request.even.busy {
+        let processes = self.context.world.processes(self.found.uid);
+        if !processes.is_empty() && !self.request.overrides.busy {
             return Err(self
                 .refuse(Reason::Busy { processes })
                 .or("do it all the same", format!("{again} --even-if-busy")));
@@ -110,8 +110,8 @@ impl<'a> Renaming<'a> {
         self.lists();
         self.home(&again)?;
         self.belongings()?;
-        carry_note(self.ground, &self.found, &mut self.plan, new, self.found.uid);
-        let places = self.ground.world.mentions_of_user(old);
+        carry_note(self.context, &self.found, &mut self.plan, new, self.found.uid);
+        let places = self.context.world.mentions_of_user(old);
         if !places.is_empty() {
             let (old, new) = (old.into(), new.into());
             self.plan.cautions.push(Caution::Dangling { old, new, places });
@@ -121,13 +121,13 @@ impl<'a> Renaming<'a> {
 
     /// The group of the user's own name, if it is the user's alone.
     fn private_group(&self) -> Option<&'a [u8]> {
-        let group = private_group(self.ground, &self.found).ok()??;
+        let group = private_group(self.context, &self.found).ok()??;
         let own = group.gid() == Some(self.found.gid) && !self.request.keep_group;
         own.then_some(group.name)
     }
 
     fn lines(&mut self, private: Option<&'a [u8]>) -> Result<(), Box<Refusal>> {
-        let (book, new) = (self.ground.book, self.new_name());
+        let (book, new) = (self.context.book, self.new_name());
         let mut files = vec![File::Passwd, File::Shadow, File::Subuid, File::Subgid];
         if private.is_some() {
             files.extend([File::Group, File::Gshadow]);
@@ -145,11 +145,12 @@ impl<'a> Renaming<'a> {
 
     /// Every list of members and of administrators.
     fn lists(&mut self) {
-        let (ground, book, old, new) = (self.ground, self.ground.book, self.old(), self.new_name());
+        let (context, book, old, new) =
+            (self.context, self.context.book, self.old(), self.new_name());
         let groups: Vec<&[u8]> =
             book.groups_listing(old).into_iter().map(|(_, group)| group.name).collect();
         let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-        let mut lists = Lists { ground, draft, cautions };
+        let mut lists = Lists { context, draft, cautions };
         for group in &groups {
             lists.replace(group, old, new);
         }
@@ -182,14 +183,14 @@ impl<'a> Renaming<'a> {
             self.subject.decide("home", home.clone(), "kept, as asked");
             return Ok(());
         }
-        if !matches!(self.ground.world.site(home.as_ref()), Site::Taken(_)) {
+        if !matches!(self.context.world.site(home.as_ref()), Site::Taken(_)) {
             self.subject.decide("home", home.clone(), "not there; the path stays as it is");
             return Ok(());
         }
         let parent: BString = if parent.is_empty() { "/".into() } else { parent.into() };
         let new = join(&parent, self.new_name());
         let step = move_home(
-            self.ground,
+            self.context,
             &self.found,
             &home,
             &new,
@@ -205,11 +206,11 @@ impl<'a> Renaming<'a> {
 
     /// The mail spool file and the crontab bear the name too.
     fn belongings(&mut self) -> Result<(), Box<Refusal>> {
-        let policy = self.ground.policy;
+        let policy = self.context.policy;
         let (old, new) = (self.old(), self.new_name());
         let (from, to) = (named_after(policy, old), named_after(policy, new));
         for ((label, from), (_, to)) in from.into_iter().zip(to) {
-            match Claim::of(&self.found, &from, Kind::File, Purpose::Move).judge(self.ground) {
+            match Claim::of(&self.found, &from, FileKind::File, Purpose::Move).judge(self.context) {
                 Judged::Nothing => continue,
                 Judged::Fault(fault) => {
                     self.subject.decide(label, from, format!("stays: it {fault}"));
@@ -217,7 +218,7 @@ impl<'a> Renaming<'a> {
                 }
                 Judged::Sound(..) => {}
             }
-            match self.ground.world.site(to.as_ref()) {
+            match self.context.world.site(to.as_ref()) {
                 Site::Free => {
                     self.subject.decide(label, to.clone(), format!("moved from {from}"));
                     self.plan.steps.push(Step::Move { from, to, aside: false });

@@ -5,12 +5,12 @@ use bstr::{BStr, BString, ByteSlice};
 use super::find::with_fields;
 use super::find_kept::find_kept;
 use super::retire::settle_numbers;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Step, Subject};
 use crate::account::{AccountKind, kind_of};
 use crate::allot::{Holder, IdMap};
-use crate::retired::{Kept, Listed, Thing};
+use crate::retired::{Kept, Listed};
 use crate::table::File;
-use crate::value::{check_name, members, without_member};
+use crate::value::{UserOrGroup, check_name, members, without_member};
 
 /// Groups to be brought back, as one change.
 #[derive(Debug, Clone, Default)]
@@ -30,7 +30,10 @@ pub(super) type Back = (File, usize, Vec<u8>);
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn restore_group(ground: Ground<'_>, request: &RestoreGroup) -> Result<Plan, Box<Refusal>> {
+pub fn restore_group(
+    context: PlanContext<'_>,
+    request: &RestoreGroup,
+) -> Result<Plan, Box<Refusal>> {
     let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let summary = format!("restore group {all}");
     let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
@@ -42,7 +45,7 @@ pub fn restore_group(ground: Ground<'_>, request: &RestoreGroup) -> Result<Plan,
     for wanted in &request.names {
         let wanted = BStr::new(wanted);
         let what = format!("the group {wanted} was not restored");
-        let found = find_kept(ground, Thing::Group, wanted, &what)?;
+        let found = find_kept(context, UserOrGroup::Group, wanted, &what)?;
         if folders.contains(&&found.folder) {
             continue;
         }
@@ -54,7 +57,7 @@ pub fn restore_group(ground: Ground<'_>, request: &RestoreGroup) -> Result<Plan,
         let command = format!("restore group {wanted}");
         let new = Restored { as_name: request.as_name.as_ref(), new_id: request.new_id };
         lines.extend(lines_of_group(
-            ground,
+            context,
             &found.kept,
             new,
             (&what, &command),
@@ -64,8 +67,8 @@ pub fn restore_group(ground: Ground<'_>, request: &RestoreGroup) -> Result<Plan,
         plan.steps.push(Step::Release { folder: found.folder.clone(), kept, purged: false });
         plan.subjects.push(subject);
     }
-    plan.edits = put_back(ground, lines);
-    settle_numbers(ground, &mut plan);
+    plan.edits = put_back(context, lines);
+    settle_numbers(context, &mut plan);
     plan.next.push(match plan.subjects.as_slice() {
         [one] => format!("show group {}", one.name),
         _ => "list groups".into(),
@@ -81,8 +84,8 @@ pub(super) struct Restored<'r> {
 }
 
 /// Lines come back from the top down, file by file.
-pub(super) fn put_back(ground: Ground<'_>, mut lines: Vec<Back>) -> Vec<crate::table::Edit> {
-    let mut draft = Draft::new(ground.book);
+pub(super) fn put_back(context: PlanContext<'_>, mut lines: Vec<Back>) -> Vec<crate::table::Edit> {
+    let mut draft = Draft::new(context.book);
     lines.sort_by_key(|(file, line, _)| (*file, *line));
     for (file, line, text) in lines {
         draft.put_back(file, line, text);
@@ -95,17 +98,17 @@ pub(super) fn put_back(ground: Ground<'_>, mut lines: Vec<Back>) -> Vec<crate::t
 /// # Errors
 /// The [`Refusal`]: its name or its gid is taken.
 pub(super) fn lines_of_group(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     kept: &Kept,
     new: Restored<'_>,
     (what, command): (&str, &str),
     (plan, subject): (&mut Plan, &mut Subject),
 ) -> Result<Vec<Back>, Box<Refusal>> {
-    let book = ground.book;
+    let book = context.book;
     let refuse = |reason| Refusal::new(what, reason);
     let name = new.as_name.unwrap_or(&kept.name);
     if let Some(new) = new.as_name {
-        let style = ground.policy.names_style;
+        let style = context.policy.names_style;
         check_name(style, new.as_ref()).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
     }
     for file in [File::Group, File::Gshadow] {
@@ -119,8 +122,8 @@ pub(super) fn lines_of_group(
             return Err(refuse(reason).or("under another name", format!("{command} --as NAME")));
         }
     }
-    let gid = gid_of_restored(ground, kept, new, (what, command), subject)?;
-    let gone = gone_members(ground, &kept.listed);
+    let gid = gid_of_restored(context, kept, new, (what, command), subject)?;
+    let gone = gone_members(context, &kept.listed);
     if !gone.is_empty() {
         let names: Vec<String> =
             gone.iter().map(|(listed, why)| format!("{} ({why})", listed.name)).collect();
@@ -162,7 +165,7 @@ pub(super) fn lines_of_group(
 }
 
 fn gid_of_restored(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     kept: &Kept,
     new: Restored<'_>,
     (what, command): (&str, &str),
@@ -174,20 +177,20 @@ fn gid_of_restored(
         .and_then(|line| line.text.split_str(":").nth(2).and_then(crate::value::read_id))
         .unwrap_or(kept.id);
     if let Some(holder) =
-        taken_gid(ground, kept, old, new).map_err(|why| refuse(Reason::ServiceFailed(why)))?
+        taken_gid(context, kept, old, new).map_err(|why| refuse(Reason::ServiceFailed(why)))?
     {
         if !new.new_id {
             return Err(refuse(Reason::IdTaken { what: "gid", id: old, holder })
                 .or("with another number", format!("{command} --new-id")));
         }
-        let (span, setting) = match kind_of(ground.policy, Some(old)) {
-            AccountKind::Person => (ground.policy.people_ids, "people.ids"),
-            AccountKind::Service => (ground.policy.services_ids, "services.ids"),
+        let (span, setting) = match kind_of(context.policy, Some(old)) {
+            AccountKind::Person => (context.policy.people_ids, "people.ids"),
+            AccountKind::Service => (context.policy.services_ids, "services.ids"),
         };
-        let gid = IdMap::new(ground.book, ground.policy, ground.world)
+        let gid = IdMap::new(context.book, context.policy, context.world)
             .lowest(span)
             .map_err(|why| refuse(Reason::ServiceFailed(why)))?;
-        let setting = ground.policy.origin(setting);
+        let setting = context.policy.origin(setting);
         let gid = gid.ok_or_else(|| refuse(Reason::SpanFull { span, setting }))?;
         subject.decide(
             "gid",
@@ -196,7 +199,7 @@ fn gid_of_restored(
         );
         return Ok(gid);
     }
-    let shared = ground.book.group_by_gid(old);
+    let shared = context.book.group_by_gid(old);
     let why = match shared {
         Some((_, other)) => format!("as before, shared with {}", BStr::new(other.name)),
         None => "as before".to_owned(),
@@ -208,25 +211,25 @@ fn gid_of_restored(
 /// Who holds a gid by now, its own retirement apart. One that two groups shared
 /// when one of them was deleted is shared again, unless another is asked for.
 fn taken_gid(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     kept: &Kept,
     gid: u32,
     new: Restored<'_>,
 ) -> Result<Option<Holder>, String> {
-    if let Some((_, group)) = ground.book.group_by_gid(gid) {
+    if let Some((_, group)) = context.book.group_by_gid(gid) {
         let taken = !kept.shared_gid || new.new_id;
         return Ok(taken.then(|| Holder::Group(group.name.into())));
     }
-    let known = ground.world.service_group_by_gid(gid)?;
+    let known = context.world.service_group_by_gid(gid)?;
     Ok(known.map(Holder::Group))
 }
 
 /// The listed accounts that are not there any more, and why.
-fn gone_members<'k>(ground: Ground<'_>, listed: &'k [Listed]) -> Vec<(&'k Listed, String)> {
+fn gone_members<'k>(context: PlanContext<'_>, listed: &'k [Listed]) -> Vec<(&'k Listed, String)> {
     let why = |listed: &Listed| {
         // One of a directory is none of the files' business.
         let uid = listed.uid?;
-        match ground.book.user(&listed.name) {
+        match context.book.user(&listed.name) {
             None => Some("is gone".to_owned()),
             Some((_, user)) if user.uid() != Some(uid) => {
                 Some(format!("is another account now, uid {}", BStr::new(user.uid)))

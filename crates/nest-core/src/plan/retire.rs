@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use bstr::BString;
 
-use super::{Ground, Plan, Step};
+use super::{Plan, PlanContext, Step};
 use crate::surroundings::{Retired, RetiredId};
 use crate::table::{Edit, File, Group, Passwd, Record, SubId};
 use crate::value::IdSpan;
@@ -39,7 +39,7 @@ type Numbers = BTreeMap<IdSpan, BString>;
 
 /// The numbers of `files` that no line holds any more, and those that a line
 /// holds again.
-fn gone_and_back(ground: Ground<'_>, edits: &[Edit], files: &[File]) -> (Numbers, Numbers) {
+fn gone_and_back(context: PlanContext<'_>, edits: &[Edit], files: &[File]) -> (Numbers, Numbers) {
     let edits = || edits.iter().filter(|edit| files.contains(&edit.file));
     let before: Numbers =
         edits().filter_map(|edit| held(edit.file, edit.before.as_ref()?)).collect();
@@ -55,7 +55,7 @@ fn gone_and_back(ground: Ground<'_>, edits: &[Edit], files: &[File]) -> (Numbers
         let touched: HashSet<(File, usize)> =
             edits().filter(|edit| edit.before.is_some()).map(place).collect();
         for file in files {
-            for line in ground.book.lines(*file).into_iter().flat_map(|lines| lines.iter()) {
+            for line in context.book.lines(*file).into_iter().flat_map(|lines| lines.iter()) {
                 if line.is_record()
                     && let Some((span, _)) = held(*file, line.bytes)
                     && gone.contains_key(&span)
@@ -83,21 +83,21 @@ fn ids(numbers: Numbers) -> Vec<RetiredId> {
 
 /// Adds the steps that retire and revive numbers, and tells them among the
 /// decisions of the account or group they were, where the plan speaks of it.
-pub(super) fn settle_numbers(ground: Ground<'_>, plan: &mut Plan) {
-    if ground.change.is_none() {
+pub(super) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan) {
+    if context.change.is_none() {
         return;
     }
     let (mut gone, mut back) = (Retired::default(), Retired::default());
-    let known = ground.world.retired();
+    let known = context.world.retired();
     let retired = |numbers: Numbers, known: &[RetiredId]| -> Vec<RetiredId> {
         let known: BTreeSet<IdSpan> = known.iter().map(|retired| retired.span).collect();
         ids(numbers).into_iter().filter(|id| known.contains(&id.span)).collect()
     };
-    let (users, returning) = gone_and_back(ground, &plan.edits, &[File::Passwd]);
+    let (users, returning) = gone_and_back(context, &plan.edits, &[File::Passwd]);
     (gone.users, back.users) = (ids(users), retired(returning, &known.users));
-    let (groups, returning) = gone_and_back(ground, &plan.edits, &[File::Group]);
+    let (groups, returning) = gone_and_back(context, &plan.edits, &[File::Group]);
     (gone.groups, back.groups) = (ids(groups), retired(returning, &known.groups));
-    let (ranges, returning) = gone_and_back(ground, &plan.edits, &[File::Subuid, File::Subgid]);
+    let (ranges, returning) = gone_and_back(context, &plan.edits, &[File::Subuid, File::Subgid]);
     (gone.ranges, back.ranges) = (ids(ranges), retired(returning, &known.ranges));
     tell(plan, &gone, "retired", "not given to anybody else: files may carry them");
     tell(plan, &back, "back in use", "retired until now");

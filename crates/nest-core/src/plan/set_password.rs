@@ -3,8 +3,8 @@
 use bstr::BString;
 
 use super::find::{FoundUser, find_user, with_fields};
-use super::guard::{Even, Threat, guard};
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Subject};
+use super::guard::{GuardOverrides, GuardedAction, guard};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::table::File;
 use crate::value::{PasswordField, Scheme};
 
@@ -18,7 +18,7 @@ pub struct SetPassword {
     /// It must be changed at the next sign-in.
     pub must_change: bool,
     /// Guards waved through.
-    pub even: Even,
+    pub overrides: GuardOverrides,
 }
 
 /// Looks whether passwords can be set for these users at all, before anybody is
@@ -26,14 +26,17 @@ pub struct SetPassword {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn check_password_holders(ground: Ground<'_>, names: &[BString]) -> Result<(), Box<Refusal>> {
-    names.iter().try_for_each(|name| holder(ground, name).map(drop))
+pub fn check_password_holders(
+    context: PlanContext<'_>,
+    names: &[BString],
+) -> Result<(), Box<Refusal>> {
+    names.iter().try_for_each(|name| holder(context, name).map(drop))
 }
 
-fn holder<'a>(ground: Ground<'a>, name: &BString) -> Result<FoundUser<'a>, Box<Refusal>> {
+fn holder<'a>(context: PlanContext<'a>, name: &BString) -> Result<FoundUser<'a>, Box<Refusal>> {
     let what = format!("the password of {name} was not changed");
-    let found = find_user(ground, name.as_ref(), &what)?;
-    match ground.book.shadow {
+    let found = find_user(context, name.as_ref(), &what)?;
+    match context.book.shadow {
         Some(_) => Ok(found),
         None => Err(Refusal::new(what, Reason::NoShadowForPassword)),
     }
@@ -43,16 +46,16 @@ fn holder<'a>(ground: Ground<'a>, name: &BString) -> Result<FoundUser<'a>, Box<R
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn set_password(ground: Ground<'_>, request: &SetPassword) -> Result<Plan, Box<Refusal>> {
+pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<Plan, Box<Refusal>> {
     let names = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let mut plan = Plan { summary: format!("password user {names}"), ..Plan::default() };
-    let mut draft = Draft::new(ground.book);
+    let mut draft = Draft::new(context.book);
     for (at, name) in request.names.iter().enumerate() {
         if request.names[..at].contains(name) {
             return Err(Refusal::new("no password was changed", Reason::NameTwice));
         }
         let hash = request.hashes.get(at).cloned().flatten();
-        one(ground, request, name, hash, &mut draft, &mut plan)?;
+        one(context, request, name, hash, &mut draft, &mut plan)?;
     }
     plan.edits = draft.finish();
     plan.nothing = plan.edits.is_empty();
@@ -61,14 +64,14 @@ pub fn set_password(ground: Ground<'_>, request: &SetPassword) -> Result<Plan, B
 }
 
 fn one<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     request: &SetPassword,
     name: &BString,
     hash: Option<BString>,
     draft: &mut Draft<'a>,
     plan: &mut Plan,
 ) -> Result<(), Box<Refusal>> {
-    let found = holder(ground, name)?;
+    let found = holder(context, name)?;
     let mut subject = Subject::new(name.clone());
     let old = found.shadow.map(|(_, shadow)| shadow.field());
     let field: Vec<u8> = match &hash {
@@ -76,8 +79,8 @@ fn one<'a>(
             let what = format!("the password of {name} was not changed");
             let again = format!("password user {name} --none");
             let together = &request.names;
-            let threat = Threat { what: &what, again: &again, busy: false, together };
-            guard(ground, &found, request.even, threat)?;
+            let action = GuardedAction { what: &what, again: &again, busy: false, together };
+            guard(context, &found, request.overrides, action)?;
             subject.decide("password", "none", "nobody can sign in with one");
             b"!".to_vec()
         }
@@ -110,7 +113,7 @@ fn one<'a>(
             }
         }
     };
-    let changed = if request.must_change { "0".to_owned() } else { ground.today.0.to_string() };
+    let changed = if request.must_change { "0".to_owned() } else { context.today.0.to_string() };
     if request.must_change {
         subject.decide("must change", "yes", "at the next sign-in");
     }

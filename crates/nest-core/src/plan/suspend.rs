@@ -3,8 +3,8 @@
 use bstr::{BStr, BString};
 
 use super::find::{FoundUser, find_user, with_fields};
-use super::guard::{Even, Threat, guard};
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
+use super::guard::{GuardOverrides, GuardedAction, guard};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Step, Subject};
 use crate::surroundings::Suspended;
 use crate::table::{File, Line, Shadow};
 use crate::value::{Day, PasswordField};
@@ -17,7 +17,7 @@ pub struct Suspend {
     /// Why, for whoever looks later.
     pub reason: Option<String>,
     /// Guards waved through.
-    pub even: Even,
+    pub overrides: GuardOverrides,
 }
 
 /// The expiry of suspended accounts: day 1, as some programs read 0 as "never".
@@ -37,19 +37,19 @@ pub(super) fn is_out(shadow: &Shadow<'_>) -> bool {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn suspend(ground: Ground<'_>, request: &Suspend) -> Result<Plan, Box<Refusal>> {
-    each(ground, "suspend", &request.names, &mut |draft, plan, name, subject| {
+pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<Refusal>> {
+    each(context, "suspend", &request.names, &mut |draft, plan, name, subject| {
         let what = format!("{name} was not suspended");
-        let (found, line, shadow) = with_shadow(ground, name, &what)?;
+        let (found, line, shadow) = with_shadow(context, name, &what)?;
         if is_out(&shadow) {
-            let since = note_of(ground, &found).map(|note| format!("since {}", note.since));
+            let since = note_of(context, &found).map(|note| format!("since {}", note.since));
             subject.decide("suspended", "already", since.unwrap_or_default());
             return Ok(());
         }
         let again = format!("suspend user {name}");
         let together = &request.names;
-        let threat = Threat { what: &what, again: &again, busy: false, together };
-        guard(ground, &found, request.even, threat)?;
+        let action = GuardedAction { what: &what, again: &again, busy: false, together };
+        guard(context, &found, request.overrides, action)?;
         let field = match shadow.field() {
             PasswordField::Set(_) => [b"!", shadow.password].concat(),
             PasswordField::Open => b"!".to_vec(),
@@ -61,7 +61,7 @@ pub fn suspend(ground: Ground<'_>, request: &Suspend) -> Result<Plan, Box<Refusa
             subject.decide("reason", reason.as_str(), "");
         }
         subject.decide("all else", "stays", "home, groups, ids, keys");
-        if ground.change.is_some() {
+        if context.change.is_some() {
             plan.steps.push(Step::NoteSuspended(Suspended {
                 name: name.clone(),
                 uid: found.uid,
@@ -69,12 +69,12 @@ pub fn suspend(ground: Ground<'_>, request: &Suspend) -> Result<Plan, Box<Refusa
                 was_locked: matches!(shadow.field(), PasswordField::Locked(_)),
                 was_open: shadow.field() == PasswordField::Open,
                 reason: request.reason.clone().unwrap_or_default(),
-                since: ground.today,
+                since: context.today,
             }));
         } else {
             plan.cautions.push(Caution::SuspendedUnnoted { name: name.clone() });
         }
-        let processes = ground.world.processes(found.uid);
+        let processes = context.world.processes(found.uid);
         for process in processes.iter().take(MOST_LISTED) {
             let value = format!("{} {}", process.pid, process.command);
             subject.decide("runs", value, format!("since {}", process.since));
@@ -82,7 +82,7 @@ pub fn suspend(ground: Ground<'_>, request: &Suspend) -> Result<Plan, Box<Refusa
         if !processes.is_empty() {
             plan.cautions.push(Caution::StillRunning { name: name.clone(), processes });
         }
-        for what in ground.world.left_running(name.as_ref(), found.uid) {
+        for what in context.world.left_running(name.as_ref(), found.uid) {
             plan.cautions.push(Caution::GoesOn { name: name.clone(), what });
         }
         plan.next = vec![format!("resume user {name}")];
@@ -94,11 +94,11 @@ pub fn suspend(ground: Ground<'_>, request: &Suspend) -> Result<Plan, Box<Refusa
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn resume(ground: Ground<'_>, names: &[BString]) -> Result<Plan, Box<Refusal>> {
-    each(ground, "resume", names, &mut |draft, plan, name, subject| {
+pub fn resume(context: PlanContext<'_>, names: &[BString]) -> Result<Plan, Box<Refusal>> {
+    each(context, "resume", names, &mut |draft, plan, name, subject| {
         let what = format!("{name} was not resumed");
-        let (found, line, shadow) = with_shadow(ground, name, &what)?;
-        let note = note_of(ground, &found);
+        let (found, line, shadow) = with_shadow(context, name, &what)?;
+        let note = note_of(context, &found);
         if !is_out(&shadow) {
             let why = match shadow.field() {
                 PasswordField::Locked(_) => "the password was locked by hand, and stays so",
@@ -136,7 +136,7 @@ pub fn resume(ground: Ground<'_>, names: &[BString]) -> Result<Plan, Box<Refusal
             }
             None => plan.cautions.push(Caution::EarlierStateUnknown { name: name.clone() }),
         }
-        if day.is_some_and(|day| day <= ground.today) {
+        if day.is_some_and(|day| day <= context.today) {
             plan.cautions.push(Caution::ExpiredMeanwhile { name: name.clone() });
         }
         plan.next = vec![format!("show user {name}")];
@@ -148,14 +148,14 @@ type One<'a, 'f> = dyn FnMut(&mut Draft<'a>, &mut Plan, &'f BString, &mut Subjec
     + 'f;
 
 fn each<'a, 'f>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     verb: &str,
     names: &'f [BString],
     one: &mut One<'a, 'f>,
 ) -> Result<Plan, Box<Refusal>> {
     let all = names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let mut plan = Plan { summary: format!("{verb} user {all}"), ..Plan::default() };
-    let mut draft = Draft::new(ground.book);
+    let mut draft = Draft::new(context.book);
     for (at, name) in names.iter().enumerate() {
         if names[..at].contains(name) {
             continue;
@@ -173,12 +173,12 @@ fn each<'a, 'f>(
 }
 
 fn with_shadow<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     name: &BString,
     what: &str,
 ) -> Result<(FoundUser<'a>, Line<'a>, Shadow<'a>), Box<Refusal>> {
-    let found = find_user(ground, name.as_ref(), what)?;
-    match (found.shadow, &ground.book.shadow) {
+    let found = find_user(context, name.as_ref(), what)?;
+    match (found.shadow, &context.book.shadow) {
         (Some((line, shadow)), _) => Ok((found, line, shadow)),
         (None, None) => Err(Refusal::new(what, Reason::NoShadowForExpiry)),
         (None, Some(_)) => Err(Refusal::new(what, Reason::NoShadowLine { name: name.clone() })),
@@ -187,13 +187,13 @@ fn with_shadow<'a>(
 
 /// Keeps the note of a suspended account under the name and number it gets.
 pub(super) fn carry_note(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     found: &FoundUser<'_>,
     plan: &mut Plan,
     name: &[u8],
     uid: u32,
 ) {
-    if let Some(note) = note_of(ground, found) {
+    if let Some(note) = note_of(context, found) {
         plan.steps.push(Step::ForgetSuspended(note.clone()));
         let note = Suspended { name: name.into(), uid, ..note.clone() };
         plan.steps.push(Step::NoteSuspended(note));
@@ -201,8 +201,11 @@ pub(super) fn carry_note(
 }
 
 /// What was noted when the account was suspended.
-pub(super) fn note_of<'a>(ground: Ground<'a>, found: &FoundUser<'_>) -> Option<&'a Suspended> {
+pub(super) fn note_of<'a>(
+    context: PlanContext<'a>,
+    found: &FoundUser<'_>,
+) -> Option<&'a Suspended> {
     let name = BStr::new(found.user.name);
-    let mut notes = ground.world.suspended().iter();
+    let mut notes = context.world.suspended().iter();
     notes.find(|note| note.uid == found.uid || note.name == name)
 }

@@ -2,7 +2,7 @@
 
 use bstr::BStr;
 
-use super::{Caution, Ground, Reason, Refusal};
+use super::{Caution, PlanContext, Reason, Refusal};
 use crate::allot::{Holder, holder_of_gid, holder_of_uid};
 use crate::value::is_reserved;
 
@@ -12,14 +12,14 @@ use crate::value::is_reserved;
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn check_wanted_uid(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     name: &BStr,
     uid: u32,
     share_id: bool,
     what: &str,
     again: &str,
 ) -> Result<Vec<Caution>, Box<Refusal>> {
-    let Ground { book, world, policy, .. } = ground;
+    let PlanContext { book, world, policy, .. } = context;
     let refuse = |reason| Refusal::new(what, reason);
     let mut cautions = Vec::new();
     if is_reserved(uid) {
@@ -66,13 +66,13 @@ pub(super) fn check_wanted_uid(
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(super) fn check_wanted_gid(
-    ground: Ground<'_>,
+    context: PlanContext<'_>,
     gid: u32,
     share_id: bool,
     what: &str,
     again: &str,
 ) -> Result<Vec<Caution>, Box<Refusal>> {
-    let Ground { book, world, policy, .. } = ground;
+    let PlanContext { book, world, policy, .. } = context;
     let refuse = |reason| Refusal::new(what, reason);
     if is_reserved(gid) {
         return Err(refuse(Reason::IdReserved { what: "gid", id: gid, why: reserved(gid) }));

@@ -6,7 +6,7 @@ use toml::de::DeValue;
 use super::{Policy, Setting};
 
 /// One setting.
-pub struct Key {
+pub struct PolicyKey {
     /// `section.key`.
     pub name: &'static str,
     /// What it means, in a sentence.
@@ -17,7 +17,7 @@ pub struct Key {
     pub get: fn(&Policy) -> String,
 }
 
-impl Key {
+impl PolicyKey {
     /// The section it stands in.
     pub fn section(&self) -> &'static str {
         self.name.split_once('.').map_or("", |(section, _)| section)
@@ -31,7 +31,7 @@ impl Key {
 
 macro_rules! keys {
     ($($name:literal $field:ident $meaning:literal $(, $check:expr)?;)*) => {
-        &[$(Key {
+        &[$(PolicyKey {
             name: $name,
             meaning: $meaning,
             set: |policy, value| {
@@ -77,7 +77,7 @@ fn scheme(text: String) -> Result<String, String> {
 }
 
 /// Every setting, section by section.
-pub const KEYS: &[Key] = keys! {
+pub const KEYS: &[PolicyKey] = keys! {
     "people.ids" people_ids "The uids of people; a new one gets the lowest that was never used.";
     "people.home" people_home "Where a new home goes.", path_of_name;
     "people.home_permissions" people_home_permissions "The mode of a new home, in octal.";

@@ -35,21 +35,21 @@ struct Run<L> {
 
 #[derive(Serialize)]
 #[serde(untagged)]
-enum Entry<'e> {
-    Run(Run<Lines<'e>>),
+enum RecordedEntry<'e> {
+    Run(Run<RunText<'e>>),
     Edit(&'e RecordedEdit),
 }
 
 #[derive(Deserialize)]
 #[serde(untagged)]
-enum Read {
+enum ReadEntry {
     Run(Run<String>),
     Edit(RecordedEdit),
 }
 
-struct Lines<'e>(&'e [RecordedEdit]);
+struct RunText<'e>(&'e [RecordedEdit]);
 
-impl Serialize for Lines<'_> {
+impl Serialize for RunText<'_> {
     fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
         let lines = self.0.iter().filter_map(|edit| edit.after.as_ref());
         let lines: Vec<Cow<'_, str>> = lines.map(|line| escaped(line)).collect();
@@ -79,7 +79,7 @@ pub(super) fn serialize<S: Serializer>(
 }
 
 /// Edits as entries.
-fn entries(edits: &[RecordedEdit]) -> Vec<Entry<'_>> {
+fn entries(edits: &[RecordedEdit]) -> Vec<RecordedEntry<'_>> {
     let mut entries = Vec::new();
     let mut at = 0;
     while at < edits.len() {
@@ -87,9 +87,14 @@ fn entries(edits: &[RecordedEdit]) -> Vec<Entry<'_>> {
         if run.len() >= SHORTEST {
             let RecordedEdit { file, line, secret, .. } = edits[at];
             at = run.end;
-            entries.push(Entry::Run(Run { file, line, secret, adds: Lines(&edits[run]) }));
+            entries.push(RecordedEntry::Run(Run {
+                file,
+                line,
+                secret,
+                adds: RunText(&edits[run]),
+            }));
         } else {
-            entries.push(Entry::Edit(&edits[at]));
+            entries.push(RecordedEntry::Edit(&edits[at]));
             at += 1;
         }
     }
@@ -100,10 +105,10 @@ pub(super) fn deserialize<'de, D: Deserializer<'de>>(
     deserializer: D,
 ) -> Result<Vec<RecordedEdit>, D::Error> {
     let mut edits = Vec::new();
-    for entry in Vec::<Read>::deserialize(deserializer)? {
+    for entry in Vec::<ReadEntry>::deserialize(deserializer)? {
         match entry {
-            Read::Edit(edit) => edits.push(edit),
-            Read::Run(Run { file, line, secret, adds }) => {
+            ReadEntry::Edit(edit) => edits.push(edit),
+            ReadEntry::Run(Run { file, line, secret, adds }) => {
                 for (at, after) in adds.split('\n').enumerate() {
                     let after = unescape(after)
                         .ok_or_else(|| D::Error::custom("a backslash begins nothing"))?;

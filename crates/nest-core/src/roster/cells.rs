@@ -4,35 +4,41 @@ use std::borrow::Cow;
 
 use bstr::BString;
 
-use super::source::{Cells, Source, Wrong};
-use super::{Column, Columns, Fault, Row, Thing, What};
+use super::source::{Cells, RosterSource, Wrong};
+use super::{Column, Columns, Fault, RosterRow, RowRequest};
 use crate::plan::{CreateGroup, CreateUser, KeyFile};
-use crate::value::{IdSpan, check_hash, read_plain_id};
+use crate::value::{IdSpan, UserOrGroup, check_hash, read_plain_id};
 
 /// A roster being read.
 pub(super) struct Reading<'s> {
     /// What the values of users that are read later are tried on.
-    pub tried: Slate,
-    pub source: &'s Source,
+    pub tried: RowBuffer,
+    pub source: &'s RosterSource,
     /// Which of several it is.
     pub number: usize,
-    pub rows: Vec<Row>,
+    pub rows: Vec<RosterRow>,
     pub faults: Vec<Fault>,
 }
 
 /// A value of JSON or TOML.
-pub(super) enum Value {
+pub(super) enum CellValue {
     Nothing,
     Text(String),
-    List(Vec<Value>),
+    List(Vec<CellValue>),
     /// One that can't stand there, in words.
     Unfit(&'static str),
 }
 
 impl<'s> Reading<'s> {
     /// Nothing read yet.
-    pub fn new(source: &'s Source, number: usize) -> Self {
-        Reading { tried: Slate::default(), source, number, rows: Vec::new(), faults: Vec::new() }
+    pub fn new(source: &'s RosterSource, number: usize) -> Self {
+        Reading {
+            tried: RowBuffer::default(),
+            source,
+            number,
+            rows: Vec::new(),
+            faults: Vec::new(),
+        }
     }
 
     /// Notes a fault.
@@ -41,23 +47,29 @@ impl<'s> Reading<'s> {
     }
 
     /// A row without values; of a user that is read later, without anything.
-    pub fn row(&self, thing: Option<Thing>, number: usize, offset: usize, cells: Cells) -> Row {
+    pub fn row(
+        &self,
+        thing: Option<UserOrGroup>,
+        number: usize,
+        offset: usize,
+        cells: Cells,
+    ) -> RosterRow {
         let what = match thing {
-            None => What::User(None),
-            Some(Thing::User) => What::User(Some(Box::default())),
-            Some(Thing::Group) => What::Group(Box::default()),
+            None => RowRequest::User(None),
+            Some(UserOrGroup::User) => RowRequest::User(Some(Box::default())),
+            Some(UserOrGroup::Group) => RowRequest::Group(Box::default()),
         };
         let (source, given) = (self.number, Columns::default());
-        Row { source, number, offset, cells, name: None, given, what }
+        RosterRow { source, number, offset, cells, name: None, given, what }
     }
 
     /// A row of JSON or TOML.
     pub fn table(
         &mut self,
-        thing: Option<Thing>,
+        thing: Option<UserOrGroup>,
         number: usize,
         offset: usize,
-        values: Vec<(Cow<'_, str>, usize, Value)>,
+        values: Vec<(Cow<'_, str>, usize, CellValue)>,
     ) {
         let known = values.iter().filter_map(|(key, ..)| key.parse().ok());
         let thing = thing.unwrap_or_else(|| Column::about(known));
@@ -89,15 +101,15 @@ impl<'s> Reading<'s> {
 }
 
 /// A value as it would stand in a CSV file.
-fn as_text(value: Value, column: Column) -> Result<Option<String>, Wrong> {
+fn as_text(value: CellValue, column: Column) -> Result<Option<String>, Wrong> {
     let unfit = |what| {
         Err(Wrong::new(format!("{column} is {what}"), format!("a text: {}", column.meaning())))
     };
     match value {
-        Value::Nothing => Ok(None),
-        Value::Text(text) => Ok(Some(text)),
-        Value::Unfit(what) => unfit(what),
-        Value::List(values) => {
+        CellValue::Nothing => Ok(None),
+        CellValue::Text(text) => Ok(Some(text)),
+        CellValue::Unfit(what) => unfit(what),
+        CellValue::List(values) => {
             let between = match column {
                 Column::Join | Column::Member | Column::GroupAdmin | Column::Ranges => ";",
                 Column::SshKey => "\n",
@@ -106,7 +118,7 @@ fn as_text(value: Value, column: Column) -> Result<Option<String>, Wrong> {
             let mut texts = Vec::new();
             for value in values {
                 match value {
-                    Value::Text(text) => texts.push(text),
+                    CellValue::Text(text) => texts.push(text),
                     _ => return unfit("a list of something else than texts"),
                 }
             }
@@ -115,15 +127,15 @@ fn as_text(value: Value, column: Column) -> Result<Option<String>, Wrong> {
     }
 }
 
-impl Row {
+impl RosterRow {
     /// Puts a value, which is not empty, into its place.
     pub(super) fn set(&mut self, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
         self.given.insert(column);
         match &mut self.what {
-            What::User(user) => {
+            RowRequest::User(user) => {
                 set_user(user.get_or_insert_default(), column, text, &mut Vec::new())
             }
-            What::Group(group) => set_group(group, column, text),
+            RowRequest::Group(group) => set_group(group, column, text),
         }
     }
 }
@@ -131,13 +143,13 @@ impl Row {
 /// A user onto which one row after another is read: what the texts of one took up
 /// holds those of the next.
 #[derive(Debug, Default)]
-pub struct Slate {
+pub struct RowBuffer {
     /// The user.
     pub user: CreateUser,
     spare: Vec<BString>,
 }
 
-impl Slate {
+impl RowBuffer {
     /// Puts a value, which is not empty, into its place.
     pub(super) fn set(&mut self, column: Column, text: &str) -> Result<(), Wrong> {
         set_user(&mut self.user, column, Cow::Borrowed(text), &mut self.spare)

@@ -2,6 +2,8 @@
 
 use strum::{Display, EnumIter, EnumString, IntoEnumIterator, IntoStaticStr};
 
+use crate::value::UserOrGroup;
+
 /// A column of a CSV file, or a key of a JSON or TOML table. They are named as the
 /// options of `create user` and `create group`.
 #[derive(
@@ -40,35 +42,25 @@ pub enum Column {
     GroupAdmin,
 }
 
-/// What a row is about.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, Display)]
-#[strum(serialize_all = "lowercase")]
-pub enum Thing {
-    /// A user.
-    User,
-    /// A group.
-    Group,
-}
-
 impl Column {
     /// The columns of users or of groups, in the order in which they are written.
-    pub fn of(thing: Thing) -> impl Iterator<Item = Column> {
+    pub fn of(thing: UserOrGroup) -> impl Iterator<Item = Column> {
         Column::iter().filter(move |column| column.belongs_to(thing))
     }
 
     /// Whether rows about such a thing have it.
-    pub fn belongs_to(self, thing: Thing) -> bool {
+    pub fn belongs_to(self, thing: UserOrGroup) -> bool {
         match self {
             Column::Name | Column::Service => true,
-            Column::Gid | Column::Member | Column::GroupAdmin => thing == Thing::Group,
-            _ => thing == Thing::User,
+            Column::Gid | Column::Member | Column::GroupAdmin => thing == UserOrGroup::Group,
+            _ => thing == UserOrGroup::User,
         }
     }
 
     /// What a set of columns is about: groups, when one is theirs alone.
-    pub fn about(columns: impl IntoIterator<Item = Column>) -> Thing {
-        let of_groups = |column: Column| !column.belongs_to(Thing::User);
-        if columns.into_iter().any(of_groups) { Thing::Group } else { Thing::User }
+    pub fn about(columns: impl IntoIterator<Item = Column>) -> UserOrGroup {
+        let of_groups = |column: Column| !column.belongs_to(UserOrGroup::User);
+        if columns.into_iter().any(of_groups) { UserOrGroup::Group } else { UserOrGroup::User }
     }
 
     /// What it means and how it is written, for the documentation and for faults.

@@ -6,10 +6,10 @@ use std::ops::Range;
 use memchr::{memchr, memchr_iter, memchr2};
 use rayon::prelude::*;
 
-use super::cells::{Reading, Slate};
+use super::cells::{Reading, RowBuffer};
 use super::source::{Cells, Wrong};
-use super::{Column, Row, Source, Thing};
-use crate::value::nearest;
+use super::{Column, RosterRow, RosterSource};
+use crate::value::{UserOrGroup, nearest};
 
 /// Reads the rows of a text that is known to be UTF-8.
 pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
@@ -53,7 +53,7 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
     let mut number = 0;
     reading.rows.reserve_exact(parts.iter().map(|(rows, ..)| rows.len()).sum());
     for (rows, faults, count) in parts {
-        let numbered = |row: Row| Row { number: row.number + number, ..row };
+        let numbered = |row: RosterRow| RosterRow { number: row.number + number, ..row };
         reading.rows.extend(rows.into_iter().map(numbered));
         number += count;
         reading.faults.extend(faults);
@@ -150,7 +150,7 @@ fn next(
 struct Header {
     /// The columns that are known, by field.
     columns: Vec<Option<Column>>,
-    thing: Thing,
+    thing: UserOrGroup,
 }
 
 impl Header {
@@ -178,13 +178,13 @@ impl Header {
             }
         }
         let has = |column| columns.contains(&Some(column));
-        if !has(Column::Name) && (thing == Thing::Group || !has(Column::FullName)) {
+        if !has(Column::Name) && (thing == UserOrGroup::Group || !has(Column::FullName)) {
             let (what, instead) = match thing {
-                Thing::User => (
+                UserOrGroup::User => (
                     "neither a column name nor a column full_name is there",
                     "name, or full_name to have names made from it",
                 ),
-                Thing::Group => ("there is no column name", "name"),
+                UserOrGroup::Group => ("there is no column name", "name"),
             };
             reading.fault(start, None, Wrong::new(what, instead));
         }
@@ -199,7 +199,7 @@ impl Header {
         number: usize,
         plain: bool,
     ) {
-        let read_later = plain && self.thing == Thing::User;
+        let read_later = plain && self.thing == UserOrGroup::User;
         let thing = (!read_later).then_some(self.thing);
         let mut row = reading.row(thing, number, start, Cells::Fields);
         let mut at = start;
@@ -251,23 +251,28 @@ impl Header {
 
 /// Reads the user of the record that begins at `start`, of a text without quotes. Values
 /// that can't be had were told when it was first read.
-pub(super) fn user(source: &Source, start: usize, header: &[Option<Column>], slate: &mut Slate) {
+pub(super) fn user(
+    source: &RosterSource,
+    start: usize,
+    header: &[Option<Column>],
+    buffer: &mut RowBuffer,
+) {
     let rest = &source.text()[start..];
     let line = &rest[..memchr(b'\n', rest).unwrap_or(rest.len())];
     let line = line.strip_suffix(b"\r").unwrap_or(line);
-    slate.wipe();
+    buffer.wipe();
     let Ok(line) = std::str::from_utf8(line) else { return };
     for (value, column) in plain_fields(line).zip(header) {
         if let Some(column) = column
             && !value.is_empty()
         {
-            let _ = slate.set(*column, value);
+            let _ = buffer.set(*column, value);
         }
     }
 }
 
 /// The columns of the fields of a roster.
-pub(super) fn header(source: &Source) -> Vec<Option<Column>> {
+pub(super) fn header(source: &RosterSource) -> Vec<Option<Column>> {
     let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(source.text());
     let mut record = csv::StringRecord::new();
     match reader.read_record(&mut record) {
@@ -281,7 +286,7 @@ fn record_field(header: &Header, column: Column) -> usize {
 }
 
 /// What to say of a column or key that nobody knows.
-pub(super) fn unknown(title: &str, thing: Thing) -> Wrong {
+pub(super) fn unknown(title: &str, thing: UserOrGroup) -> Wrong {
     let titles: Vec<String> = Column::of(thing).map(|column| column.to_string()).collect();
     let found = nearest(title.as_bytes(), titles.iter().map(String::as_bytes));
     let instead = match found {

@@ -7,9 +7,9 @@ use std::fmt;
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
-use super::Thing;
-use super::cells::{Reading, Value};
+use super::cells::{CellValue, Reading};
 use super::source::Wrong;
+use crate::value::UserOrGroup;
 
 /// The entries of an object, in order, doubled ones as well.
 struct Entries<'t>(Vec<(Cow<'t, str>, &'t RawValue)>);
@@ -39,7 +39,8 @@ impl<'de: 't, 't> Deserialize<'de> for Entries<'t> {
 /// Reads the rows of a text.
 pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
     let place = |raw: &RawValue| raw.get().as_ptr() as usize - text.as_ptr() as usize;
-    let lists: Vec<(Option<Thing>, &RawValue)> = match serde_json::from_str::<&RawValue>(text) {
+    let lists: Vec<(Option<UserOrGroup>, &RawValue)> = match serde_json::from_str::<&RawValue>(text)
+    {
         Err(error) => return not_json(reading, text, 0, &error),
         Ok(all) if all.get().starts_with('[') => vec![(None, all)],
         Ok(all) => match serde_json::from_str::<Entries<'_>>(all.get()) {
@@ -51,8 +52,8 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
                 let mut lists = Vec::new();
                 for (key, list) in entries.0 {
                     match &*key {
-                        "user" => lists.push((Some(Thing::User), list)),
-                        "group" => lists.push((Some(Thing::Group), list)),
+                        "user" => lists.push((Some(UserOrGroup::User), list)),
+                        "group" => lists.push((Some(UserOrGroup::Group), list)),
                         _ => reading.fault(
                             place(list),
                             None,
@@ -88,21 +89,23 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
     }
 }
 
-fn value(raw: &RawValue) -> Value {
+fn value(raw: &RawValue) -> CellValue {
     let one = |value: serde_json::Value| match value {
-        serde_json::Value::Null => Some(Value::Nothing),
-        serde_json::Value::String(text) => Some(Value::Text(text)),
-        serde_json::Value::Number(number) => Some(Value::Text(number.to_string())),
-        serde_json::Value::Bool(set) => Some(Value::Text(if set { "yes" } else { "no" }.into())),
+        serde_json::Value::Null => Some(CellValue::Nothing),
+        serde_json::Value::String(text) => Some(CellValue::Text(text)),
+        serde_json::Value::Number(number) => Some(CellValue::Text(number.to_string())),
+        serde_json::Value::Bool(set) => {
+            Some(CellValue::Text(if set { "yes" } else { "no" }.into()))
+        }
         _ => None,
     };
     match serde_json::from_str(raw.get()) {
         Ok(serde_json::Value::Array(values)) => {
-            let texts: Option<Vec<Value>> = values.into_iter().map(one).collect();
-            texts.map_or(Value::Unfit("a list of lists"), Value::List)
+            let texts: Option<Vec<CellValue>> = values.into_iter().map(one).collect();
+            texts.map_or(CellValue::Unfit("a list of lists"), CellValue::List)
         }
-        Ok(value) => one(value).unwrap_or(Value::Unfit("an object")),
-        Err(_) => Value::Unfit("not readable"),
+        Ok(value) => one(value).unwrap_or(CellValue::Unfit("an object")),
+        Err(_) => CellValue::Unfit("not readable"),
     }
 }
 

@@ -1,6 +1,6 @@
 //! Rosters: tables of users and groups that somebody else made, as requests.
 //!
-//! A [`Roster`] is read from one or more [`Source`]s, each CSV, JSON or TOML. Every
+//! A [`Roster`] is read from one or more [`RosterSource`]s, each CSV, JSON or TOML. Every
 //! value is looked at, and everything that is wrong is kept as a [`Fault`] with its
 //! place; [`crate::plan::intake`] then looks at the accounts.
 
@@ -12,16 +12,16 @@ mod source;
 mod toml;
 mod write;
 
-pub use column::{Column, Columns, Thing};
-pub use source::{Fault, Form, Source, Wrong};
-pub use write::{Hashes, Written, made_with_users, written_groups, written_users};
+pub use column::{Column, Columns};
+pub use source::{Fault, Form, RosterSource, Wrong};
+pub use write::{PasswordHashes, WrittenRoster, made_with_users, written_groups, written_users};
 
 use std::borrow::Cow;
 use std::ops::Range;
 
 use bstr::{BStr, ByteSlice};
 
-pub use cells::Slate;
+pub use cells::RowBuffer;
 
 use self::cells::Reading;
 use self::source::Cells;
@@ -31,9 +31,9 @@ use crate::plan::{CreateGroup, CreateUser};
 #[derive(Debug, Default)]
 pub struct Roster {
     /// Where they come from.
-    pub sources: Vec<Source>,
+    pub sources: Vec<RosterSource>,
     /// The rows that could be read, in order.
-    pub rows: Vec<Row>,
+    pub rows: Vec<RosterRow>,
     /// What is wrong with the files or with values in them.
     pub faults: Vec<Fault>,
     /// The columns of each source, for those that have them.
@@ -42,7 +42,7 @@ pub struct Roster {
 
 /// One row.
 #[derive(Debug, Clone)]
-pub struct Row {
+pub struct RosterRow {
     /// Which source it is from.
     pub source: usize,
     /// The row in its source, counted from 1; a header is not counted.
@@ -55,12 +55,12 @@ pub struct Row {
     /// The columns in which it says something.
     pub given: Columns,
     /// What is to be made.
-    pub what: What,
+    pub what: RowRequest,
 }
 
 /// What a row asks for.
 #[derive(Debug, Clone)]
-pub enum What {
+pub enum RowRequest {
     /// A user; the name is missing where one is to be made. Nothing where it is read
     /// from the text when it is wanted: of very many rows that takes the least time
     /// and room.
@@ -71,7 +71,7 @@ pub enum What {
 
 impl Roster {
     /// Reads rosters. Nothing is refused yet: what is wrong is among the faults.
-    pub fn read(sources: Vec<Source>) -> Self {
+    pub fn read(sources: Vec<RosterSource>) -> Self {
         let mut roster = Roster::default();
         for (number, source) in sources.iter().enumerate() {
             let mut reading = Reading::new(source, number);
@@ -91,54 +91,56 @@ impl Roster {
     }
 
     /// Something wrong with a row, at the value of a column.
-    pub fn fault(&self, row: &Row, column: Column, wrong: Wrong) -> Fault {
+    pub fn fault(&self, row: &RosterRow, column: Column, wrong: Wrong) -> Fault {
         let source = &self.sources[row.source];
         let at = source.locate(row.offset, &row.cells, &self.headers[row.source], column);
         source.fault(at, Some(column), wrong)
     }
 
     /// The line on which a row begins.
-    pub fn line(&self, row: &Row) -> usize {
+    pub fn line(&self, row: &RosterRow) -> usize {
         self.sources[row.source].fault(row.offset, None, Wrong::new("", "")).line
     }
 
     /// The user that a row asks for; nothing where it is about a group.
-    pub fn user<'r>(&'r self, row: &'r Row) -> Option<Cow<'r, CreateUser>> {
+    pub fn user<'r>(&'r self, row: &'r RosterRow) -> Option<Cow<'r, CreateUser>> {
         match &row.what {
-            What::User(Some(user)) => Some(Cow::Borrowed(user)),
-            What::User(None) => {
-                let mut slate = Slate::default();
-                self.user_onto(row, &mut slate);
-                Some(Cow::Owned(slate.user))
+            RowRequest::User(Some(user)) => Some(Cow::Borrowed(user)),
+            RowRequest::User(None) => {
+                let mut buffer = RowBuffer::default();
+                self.user_onto(row, &mut buffer);
+                Some(Cow::Owned(buffer.user))
             }
-            What::Group(_) => None,
+            RowRequest::Group(_) => None,
         }
     }
 
-    /// Reads the user that a row asks for onto a slate. Returns whether it asks for one.
-    pub fn user_onto(&self, row: &Row, slate: &mut Slate) -> bool {
+    /// Reads the user that a row asks for into a buffer. Returns whether it asks for one.
+    pub fn user_onto(&self, row: &RosterRow, buffer: &mut RowBuffer) -> bool {
         match &row.what {
-            What::User(Some(user)) => slate.user.clone_from(user),
-            What::User(None) => {
+            RowRequest::User(Some(user)) => buffer.user.clone_from(user),
+            RowRequest::User(None) => {
                 let (source, header) = (&self.sources[row.source], &self.headers[row.source]);
-                csv::user(source, row.offset, header, slate);
+                csv::user(source, row.offset, header, buffer);
             }
-            What::Group(_) => return false,
+            RowRequest::Group(_) => return false,
         }
         true
     }
 
     /// The name that a row gives.
-    pub fn name<'r>(&'r self, row: &'r Row) -> Option<&'r BStr> {
+    pub fn name<'r>(&'r self, row: &'r RosterRow) -> Option<&'r BStr> {
         match &row.what {
-            What::User(Some(user)) => user.names.first().map(|name| name.as_bstr()),
-            What::User(None) => Some(self.sources[row.source].text()[row.name.clone()?].as_bstr()),
-            What::Group(group) => (!group.name.is_empty()).then_some(group.name.as_bstr()),
+            RowRequest::User(Some(user)) => user.names.first().map(|name| name.as_bstr()),
+            RowRequest::User(None) => {
+                Some(self.sources[row.source].text()[row.name.clone()?].as_bstr())
+            }
+            RowRequest::Group(group) => (!group.name.is_empty()).then_some(group.name.as_bstr()),
         }
     }
 }
 
-impl Row {
+impl RosterRow {
     /// Whether it asks for a number.
     pub fn gives_id(&self) -> bool {
         self.given.contains(Column::Uid) || self.given.contains(Column::Gid)
@@ -181,17 +183,17 @@ fn read(reading: &mut Reading<'_>) {
     for at in 0..reading.rows.len() {
         let row = &reading.rows[at];
         let nameless = match &row.what {
-            What::User(_) => {
+            RowRequest::User(_) => {
                 !row.given.contains(Column::Name) && !row.given.contains(Column::FullName)
             }
-            What::Group(group) => group.name.is_empty(),
+            RowRequest::Group(group) => group.name.is_empty(),
         };
         if nameless {
             let (offset, instead) = (
                 row.offset,
                 match row.what {
-                    What::User(_) => "a name, or a full_name to make one from",
-                    What::Group(_) => "a name",
+                    RowRequest::User(_) => "a name, or a full_name to make one from",
+                    RowRequest::Group(_) => "a name",
                 },
             );
             reading.fault(offset, Some(Column::Name), Wrong::new("this row has no name", instead));

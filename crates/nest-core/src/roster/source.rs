@@ -22,7 +22,7 @@ pub enum Form {
 
 /// One roster, as it was read.
 #[derive(Debug)]
-pub struct Source {
+pub struct RosterSource {
     /// How it is named in messages.
     pub shown: String,
     /// How it is written.
@@ -74,13 +74,13 @@ pub(super) enum Cells {
     At(Vec<(Column, usize)>),
 }
 
-impl Source {
+impl RosterSource {
     /// A roster. A byte-order mark is passed over.
     pub fn new(shown: impl Into<String>, form: Form, mut text: Vec<u8>) -> Self {
         if text.starts_with(b"\xef\xbb\xbf") {
             text.drain(..3);
         }
-        Source { shown: shown.into(), form, text, lines: OnceLock::new() }
+        RosterSource { shown: shown.into(), form, text, lines: OnceLock::new() }
     }
 
     /// The text.

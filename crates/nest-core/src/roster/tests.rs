@@ -1,12 +1,12 @@
 use super::*;
 
 fn read(form: Form, text: &str) -> Roster {
-    Roster::read(vec![Source::new("crew", form, text.as_bytes().to_vec())])
+    Roster::read(vec![RosterSource::new("crew", form, text.as_bytes().to_vec())])
 }
 
 /// The faults, each as `line:character column message`.
 fn faults(form: Form, text: &[u8]) -> Vec<String> {
-    let roster = Roster::read(vec![Source::new("crew", form, text.to_vec())]);
+    let roster = Roster::read(vec![RosterSource::new("crew", form, text.to_vec())]);
     let told = roster.faults.iter().map(|fault| {
         let column = fault.column.map(|column| format!("{column} ")).unwrap_or_default();
         format!("{}:{} {column}{}", fault.line, fault.at, fault.message)
@@ -86,12 +86,12 @@ fn carriage_returns_alone_end_rows_too() {
 #[test]
 fn groups_are_told_by_their_columns_or_their_table() {
     let roster = read(Form::Csv, "name,gid,member\npilots,210,maren;tavish\n");
-    let What::Group(pilots) = &roster.rows[0].what else { panic!() };
+    let RowRequest::Group(pilots) = &roster.rows[0].what else { panic!() };
     assert_eq!((pilots.gid, pilots.members.len()), (Some(210), 2));
     let both = "[[group]]\nname = 'pilots'\n[[user]]\nname = 'maren'\n";
     let roster = read(Form::Toml, both);
-    assert!(matches!(roster.rows[0].what, What::Group(_)));
-    assert!(matches!(roster.rows[1].what, What::User(_)));
+    assert!(matches!(roster.rows[0].what, RowRequest::Group(_)));
+    assert!(matches!(roster.rows[1].what, RowRequest::User(_)));
     let both = r#"{"user": [{"name": "maren"}], "group": [{"name": "pilots"}]}"#;
     assert_eq!(read(Form::Json, both).rows.len(), 2);
     assert_eq!(
@@ -207,7 +207,7 @@ proptest::proptest! {
     #[test]
     fn any_bytes_are_read_to_an_end(text in proptest::collection::vec(proptest::prelude::any::<u8>(), 0..200)) {
         for form in [Form::Csv, Form::Json, Form::Toml] {
-            let roster = Roster::read(vec![Source::new("any", form, text.clone())]);
+            let roster = Roster::read(vec![RosterSource::new("any", form, text.clone())]);
             proptest::prop_assert!(!roster.rows.is_empty() || !roster.faults.is_empty());
         }
     }
@@ -215,7 +215,7 @@ proptest::proptest! {
     #[test]
     fn what_looks_like_a_table_is_read_to_an_end(text in "(name|uid|full_name|maren|7|\"|,|\n|\r\n|;| |\\[\\[user\\]\\]| = |\\{|\\}|\\[|\\]|:){0,40}") {
         for form in [Form::Csv, Form::Json, Form::Toml] {
-            let roster = Roster::read(vec![Source::new("any", form, text.clone().into_bytes())]);
+            let roster = Roster::read(vec![RosterSource::new("any", form, text.clone().into_bytes())]);
             proptest::prop_assert!(!roster.rows.is_empty() || !roster.faults.is_empty());
             for row in &roster.rows {
                 roster.fault(row, Column::SshKey, Wrong::new("", ""));
@@ -257,13 +257,13 @@ proptest::proptest! {
         let (book, policy) = (book_of(&words, &numbers), crate::policy::Policy::default());
         let own = made_with_users(&book, &policy);
         for form in [Form::Csv, Form::Json, Form::Toml] {
-            let roll = crate::account::Roll::new(&book, &policy);
-            let written = written_users(roll.accounts(), form, Hashes::Left, &own);
+            let index = crate::account::AccountIndex::new(&book, &policy);
+            let written = written_users(index.accounts(), form, PasswordHashes::LeftOut, &own);
             let roster = read(form, &written.text);
             proptest::prop_assert_eq!(&roster.faults, &[], "{}", written.text);
             let users = users(&roster);
             proptest::prop_assert_eq!(users.len(), words.len());
-            for (user, account) in users.iter().zip(roll.accounts()) {
+            for (user, account) in users.iter().zip(index.accounts()) {
                 let is = &account.user;
                 proptest::prop_assert_eq!(user.names[0].as_slice(), is.name);
                 let full_name = user.full_name.clone().unwrap_or_default();

@@ -2,9 +2,9 @@
 
 use toml::de::{DeTable, DeValue};
 
-use super::Thing;
-use super::cells::{Reading, Value};
+use super::cells::{CellValue, Reading};
 use super::source::Wrong;
+use crate::value::UserOrGroup;
 
 /// Reads the rows of a text.
 pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
@@ -20,8 +20,8 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
     let mut rows = Vec::new();
     for (key, list) in all {
         let thing = match &**key.get_ref() {
-            "user" => Thing::User,
-            "group" => Thing::Group,
+            "user" => UserOrGroup::User,
+            "group" => UserOrGroup::Group,
             other => {
                 let wrong = Wrong::new(
                     format!("there is no table {other:?}"),
@@ -58,16 +58,16 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
     }
 }
 
-fn value(value: DeValue<'_>) -> Value {
+fn value(value: DeValue<'_>) -> CellValue {
     match value {
         DeValue::Array(values) => {
-            Value::List(values.into_iter().map(|one| self::value(one.into_inner())).collect())
+            CellValue::List(values.into_iter().map(|one| self::value(one.into_inner())).collect())
         }
-        DeValue::Table(_) => Value::Unfit("a table"),
-        DeValue::Boolean(set) => Value::Text(if set { "yes" } else { "no" }.into()),
-        DeValue::Integer(number) => Value::Text(number.to_string()),
-        DeValue::Float(number) => Value::Text(number.to_string()),
-        DeValue::Datetime(day) => Value::Text(day.to_string()),
-        DeValue::String(text) => Value::Text(text.into_owned()),
+        DeValue::Table(_) => CellValue::Unfit("a table"),
+        DeValue::Boolean(set) => CellValue::Text(if set { "yes" } else { "no" }.into()),
+        DeValue::Integer(number) => CellValue::Text(number.to_string()),
+        DeValue::Float(number) => CellValue::Text(number.to_string()),
+        DeValue::Datetime(day) => CellValue::Text(day.to_string()),
+        DeValue::String(text) => CellValue::Text(text.into_owned()),
     }
 }

@@ -5,26 +5,26 @@ use std::collections::{HashMap, HashSet};
 use bstr::{BStr, ByteSlice};
 use serde_json::{Map, Value};
 
-use super::{Column, Form, Thing};
+use super::{Column, Form};
 use crate::account::{Account, AccountKind};
 use crate::book::Book;
-use crate::group_account::{GroupAccount, GroupKind, GroupRoll};
+use crate::group_account::{GroupAccount, GroupIndex, GroupKind};
 use crate::plan::NO_HOME;
 use crate::policy::Policy;
-use crate::value::{IdSpan, Scheme, check_hash};
+use crate::value::{IdSpan, Scheme, UserOrGroup, check_hash};
 
 /// Whether password hashes are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Hashes {
+pub enum PasswordHashes {
     /// They are left out.
-    Left,
+    LeftOut,
     /// They are written: the file must be readable for root alone.
-    Written,
+    Included,
 }
 
 /// A roster, and what could not be written into it, in words.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Written {
+pub struct WrittenRoster {
     /// The text.
     pub text: String,
     /// How many rows it has.
@@ -34,15 +34,15 @@ pub struct Written {
 }
 
 /// One row being written: values of JSON, which the other forms take too.
-struct Row<'a> {
+struct WrittenRow<'a> {
     name: &'a [u8],
     values: Vec<(Column, Value)>,
     left_out: Vec<String>,
 }
 
-impl<'a> Row<'a> {
+impl<'a> WrittenRow<'a> {
     fn new(name: &'a [u8]) -> Self {
-        let mut row = Row { name, values: Vec::new(), left_out: Vec::new() };
+        let mut row = WrittenRow { name, values: Vec::new(), left_out: Vec::new() };
         row.text(Column::Name, name);
         row
     }
@@ -70,7 +70,7 @@ impl<'a> Row<'a> {
 /// The groups that are made with their users and need no row: of one user alone,
 /// with its name and its number.
 pub fn made_with_users<'b>(book: &'b Book, policy: &'b Policy) -> HashSet<&'b [u8]> {
-    let groups = GroupRoll::new(book, policy);
+    let groups = GroupIndex::new(book, policy);
     let mut own: HashMap<&[u8], Option<u32>> = HashMap::new();
     for group in groups.groups() {
         let alone = group.kind == GroupKind::Private && group.listed.is_empty();
@@ -87,12 +87,12 @@ pub fn made_with_users<'b>(book: &'b Book, policy: &'b Policy) -> HashSet<&'b [u
 pub fn written_users<'b>(
     accounts: impl Iterator<Item = Account<'b>>,
     form: Form,
-    hashes: Hashes,
+    hashes: PasswordHashes,
     own: &HashSet<&[u8]>,
-) -> Written {
+) -> WrittenRoster {
     let rows = accounts.map(|account| {
         let user = &account.user;
-        let mut row = Row::new(user.name);
+        let mut row = WrittenRow::new(user.name);
         row.text(Column::FullName, user.full_name());
         match user.uid() {
             Some(uid) => row.values.push((Column::Uid, uid.into())),
@@ -114,19 +114,19 @@ pub fn written_users<'b>(
         }
         lasting(&account, &mut row);
         ranges(&account, &mut row);
-        if hashes == Hashes::Written {
+        if hashes == PasswordHashes::Included {
             password(&account, &mut row);
         }
         row
     });
-    let rows: Vec<Row<'_>> = rows.collect();
-    let columns = Column::of(Thing::User).filter(|column| match column {
-        Column::PasswordHash | Column::MustChange => hashes == Hashes::Written,
+    let rows: Vec<WrittenRow<'_>> = rows.collect();
+    let columns = Column::of(UserOrGroup::User).filter(|column| match column {
+        Column::PasswordHash | Column::MustChange => hashes == PasswordHashes::Included,
         // What they say is in other columns, or in the homes.
         Column::Admin | Column::SshKey => false,
         _ => true,
     });
-    written(Thing::User, &columns.collect::<Vec<_>>(), rows, form)
+    written(UserOrGroup::User, &columns.collect::<Vec<_>>(), rows, form)
 }
 
 /// Writes groups. Without members it can be taken in before the users are there.
@@ -134,10 +134,10 @@ pub fn written_groups<'b>(
     groups: impl Iterator<Item = GroupAccount<'b>>,
     form: Form,
     with_members: bool,
-) -> Written {
+) -> WrittenRoster {
     let rows = groups.map(|account| {
         let group = &account.group;
-        let mut row = Row::new(group.name);
+        let mut row = WrittenRow::new(group.name);
         match group.gid() {
             Some(gid) => row.values.push((Column::Gid, gid.into())),
             None => row
@@ -153,14 +153,14 @@ pub fn written_groups<'b>(
         }
         row
     });
-    let rows: Vec<Row<'_>> = rows.collect();
-    let columns: Vec<Column> = Column::of(Thing::Group)
+    let rows: Vec<WrittenRow<'_>> = rows.collect();
+    let columns: Vec<Column> = Column::of(UserOrGroup::Group)
         .filter(|column| with_members || !matches!(column, Column::Member | Column::GroupAdmin))
         .collect();
-    written(Thing::Group, &columns, rows, form)
+    written(UserOrGroup::Group, &columns, rows, form)
 }
 
-fn lasting(account: &Account<'_>, row: &mut Row<'_>) {
+fn lasting(account: &Account<'_>, row: &mut WrittenRow<'_>) {
     let expires = account.aging().and_then(|aging| aging.expires);
     if account.is_suspended() {
         let name = BStr::new(row.name);
@@ -170,7 +170,7 @@ fn lasting(account: &Account<'_>, row: &mut Row<'_>) {
     }
 }
 
-fn ranges(account: &Account<'_>, row: &mut Row<'_>) {
+fn ranges(account: &Account<'_>, row: &mut WrittenRow<'_>) {
     let spans: Vec<IdSpan> = account.uid_ranges.clone();
     if spans != account.gid_ranges {
         let name = BStr::new(row.name);
@@ -189,7 +189,7 @@ fn span_text(span: IdSpan) -> String {
     format!("{}-{}", span.first, span.last)
 }
 
-fn password(account: &Account<'_>, row: &mut Row<'_>) {
+fn password(account: &Account<'_>, row: &mut WrittenRow<'_>) {
     let Some(shadow) = account.shadow else { return };
     let field = shadow.password;
     let hash = field.strip_prefix(b"!").unwrap_or(field);
@@ -207,7 +207,12 @@ fn password(account: &Account<'_>, row: &mut Row<'_>) {
     }
 }
 
-fn written(thing: Thing, columns: &[Column], rows: Vec<Row<'_>>, form: Form) -> Written {
+fn written(
+    thing: UserOrGroup,
+    columns: &[Column],
+    rows: Vec<WrittenRow<'_>>,
+    form: Form,
+) -> WrittenRoster {
     let mut left_out = Vec::new();
     let rows: Vec<Vec<(Column, Value)>> = rows
         .into_iter()
@@ -222,7 +227,7 @@ fn written(thing: Thing, columns: &[Column], rows: Vec<Row<'_>>, form: Form) -> 
         Form::Json => as_json(rows),
         Form::Toml => as_toml(thing, &rows),
     };
-    Written { text, rows: count, left_out }
+    WrittenRoster { text, rows: count, left_out }
 }
 
 fn as_csv(columns: &[Column], rows: &[Vec<(Column, Value)>]) -> String {
@@ -262,7 +267,7 @@ fn as_json(rows: Vec<Vec<(Column, Value)>>) -> String {
     serde_json::to_string_pretty(&rows).unwrap_or_default() + "\n"
 }
 
-fn as_toml(thing: Thing, rows: &[Vec<(Column, Value)>]) -> String {
+fn as_toml(thing: UserOrGroup, rows: &[Vec<(Column, Value)>]) -> String {
     let mut text = String::new();
     for row in rows {
         if !text.is_empty() {
@@ -290,7 +295,7 @@ fn toml_text(value: &Value) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::account::Roll;
+    use crate::account::AccountIndex;
     use crate::book::tests::book;
     use crate::table::File;
 
@@ -323,15 +328,15 @@ mod tests {
         ])
     }
 
-    fn users(form: Form, hashes: Hashes) -> Written {
+    fn users(form: Form, hashes: PasswordHashes) -> WrittenRoster {
         let (book, policy) = (the_book(), Policy::default());
         let own = made_with_users(&book, &policy);
-        written_users(Roll::new(&book, &policy).accounts(), form, hashes, &own)
+        written_users(AccountIndex::new(&book, &policy).accounts(), form, hashes, &own)
     }
 
     #[test]
     fn users_are_written_as_they_would_be_asked_for() {
-        let written = users(Form::Csv, Hashes::Left);
+        let written = users(Form::Csv, PasswordHashes::LeftOut);
         let lines: Vec<&str> = written.text.lines().collect();
         assert_eq!(
             lines,
@@ -352,7 +357,7 @@ mod tests {
 
     #[test]
     fn hashes_are_written_when_asked_and_only_whole_ones() {
-        let written = users(Form::Json, Hashes::Written);
+        let written = users(Form::Json, PasswordHashes::Included);
         let rows: Vec<serde_json::Value> = serde_json::from_str(&written.text).unwrap();
         assert_eq!(
             (&rows[0]["password_hash"], &rows[0]["must_change"]),
@@ -368,7 +373,7 @@ mod tests {
             left_out.contains("the password hash of old, which can't be checked"),
             "{left_out}"
         );
-        let without = users(Form::Json, Hashes::Left);
+        let without = users(Form::Json, PasswordHashes::LeftOut);
         assert!(!without.text.contains('$'), "{}", without.text);
     }
 
@@ -380,8 +385,8 @@ mod tests {
         names.sort_unstable();
         // Somebody is in one of the others, and one has another number.
         assert_eq!(names, [&b"gauge"[..], b"maren"]);
-        let roll = GroupRoll::new(&book, &policy);
-        let others = || roll.groups().filter(|group| !own.contains(group.group.name));
+        let index = GroupIndex::new(&book, &policy);
+        let others = || index.groups().filter(|group| !own.contains(group.group.name));
         let written = written_groups(others(), Form::Toml, true);
         assert!(
             written.text.starts_with(
@@ -407,8 +412,8 @@ mod tests {
         texts.set(File::Group, std::sync::Arc::new(b"soren:x:1000:\n".to_vec()));
         let (book, policy) = (Book::new(texts), Policy::default());
         let own = made_with_users(&book, &policy);
-        let accounts = Roll::new(&book, &policy);
-        let written = written_users(accounts.accounts(), Form::Toml, Hashes::Left, &own);
+        let accounts = AccountIndex::new(&book, &policy);
+        let written = written_users(accounts.accounts(), Form::Toml, PasswordHashes::LeftOut, &own);
         assert!(!written.text.contains("full_name"), "{}", written.text);
         assert_eq!(written.left_out, ["the full_name of soren, which is not UTF-8"]);
     }

@@ -58,7 +58,7 @@ const MOST_COLONS: usize = 8;
 
 /// A line and where its first colons are.
 #[derive(Debug, Clone, Copy)]
-pub struct Row<'a> {
+pub struct SplitLine<'a> {
     /// The line, without newline.
     pub line: &'a [u8],
     /// Where it begins in the text.
@@ -67,7 +67,7 @@ pub struct Row<'a> {
     count: usize,
 }
 
-impl<'a> Row<'a> {
+impl<'a> SplitLine<'a> {
     /// How many fields there are; nine for nine or more.
     pub fn count(&self) -> usize {
         self.count + 1
@@ -98,7 +98,7 @@ impl<'a> Row<'a> {
 /// Goes through lines of a text and their colons in one sweep, which is several
 /// times as fast as looking for the ends of lines and then for colons. Only
 /// records are told, without the white space before them.
-pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
+pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(SplitLine<'a>)) {
     each_line(text, |row| {
         let line = row.line;
         match line.first() {
@@ -116,7 +116,7 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
                 count += 1;
                 count < MOST_COLONS
             });
-            tell(Row { line, start, colons, count });
+            tell(SplitLine { line, start, colons, count });
         }
     });
 }
@@ -124,7 +124,7 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) {
 /// The same for every line, records or not, as it is. Returns whether a NUL byte is
 /// among them.
 #[inline(always)]
-pub fn each_line<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) -> bool {
+pub fn each_line<'a>(text: &'a [u8], mut tell: impl FnMut(SplitLine<'a>)) -> bool {
     let (colon, newline) = (u8x16::splat(b':'), u8x16::splat(b'\n'));
     let mut colons = [0u32; MOST_COLONS + 1];
     let (mut start, mut count, mut base) = (0, 0, 0);
@@ -159,7 +159,7 @@ pub fn each_line<'a>(text: &'a [u8], mut tell: impl FnMut(Row<'a>)) -> bool {
             both &= both - 1;
             if newlines >> bit & 1 == 1 {
                 let known = count.min(MOST_COLONS);
-                tell(Row { line: &text[start..at], start, colons, count: known });
+                tell(SplitLine { line: &text[start..at], start, colons, count: known });
                 start = at + 1;
                 count = 0;
             } else {

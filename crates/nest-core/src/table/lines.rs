@@ -8,7 +8,7 @@ use memchr::{memchr, memchr_iter, memmem, memrchr};
 use rayon::prelude::*;
 
 use super::excerpt::{Gathered, Outside};
-use super::source::{Source, Unread};
+use super::source::{TextSource, Unread};
 use super::{File, Line, each_byte};
 use crate::allot::IdSet;
 
@@ -24,7 +24,7 @@ pub type Text = Arc<dyn AsRef<[u8]> + Send + Sync>;
 /// The text of one account file and where its lines begin.
 pub struct Lines {
     file: File,
-    text: Held,
+    text: HeldText,
     /// Found when first needed: looking up one name needs no line table.
     starts: OnceLock<Vec<u32>>,
     /// How often a line's number was asked for without it.
@@ -34,7 +34,7 @@ pub struct Lines {
 }
 
 /// How a text is held.
-enum Held {
+enum HeldText {
     Whole(Text),
     Unread(Box<Unread>),
 }
@@ -58,22 +58,22 @@ fn part_of(text: &[u8], at: usize, count: usize) -> (usize, &[u8]) {
 impl Lines {
     /// The lines of `text`.
     pub fn new(file: File, text: Text) -> Self {
-        Self::over(file, Held::Whole(text), None)
+        Self::over(file, HeldText::Whole(text), None)
     }
 
     /// The lines of a text that is read when it is wanted.
-    pub fn unread(file: File, source: Arc<dyn Source>) -> Self {
-        Self::over(file, Held::Unread(Box::new(Unread::new(source))), None)
+    pub fn unread(file: File, source: Arc<dyn TextSource>) -> Self {
+        Self::over(file, HeldText::Unread(Box::new(Unread::new(source))), None)
     }
 
-    fn over(file: File, text: Held, outside: Option<Outside>) -> Self {
+    fn over(file: File, text: HeldText, outside: Option<Outside>) -> Self {
         let (starts, asked) = (OnceLock::new(), AtomicUsize::new(0));
         Lines { file, text, starts, asked, outside }
     }
 
     /// Some lines of a file; see [`super::Excerpter`].
     pub(super) fn excerpt(file: File, text: Vec<u8>, outside: Outside) -> Self {
-        Self::over(file, Held::Whole(Arc::new(text)), Some(outside))
+        Self::over(file, HeldText::Whole(Arc::new(text)), Some(outside))
     }
 
     /// Whether only the lines that were asked for are here.
@@ -85,8 +85,8 @@ impl Lines {
     pub fn file_length(&self) -> usize {
         match (&self.outside, &self.text) {
             (Some(outside), _) => outside.length,
-            (None, Held::Unread(unread)) => unread.length(),
-            (None, Held::Whole(text)) => (**text).as_ref().len(),
+            (None, HeldText::Unread(unread)) => unread.length(),
+            (None, HeldText::Whole(text)) => (**text).as_ref().len(),
         }
     }
 
@@ -95,8 +95,8 @@ impl Lines {
     pub fn is_finished(&self) -> bool {
         match (&self.outside, &self.text) {
             (Some(outside), _) => outside.finished,
-            (None, Held::Unread(unread)) => unread.is_finished(),
-            (None, Held::Whole(_)) => self.text().is_empty() || self.text().ends_with(b"\n"),
+            (None, HeldText::Unread(unread)) => unread.is_finished(),
+            (None, HeldText::Whole(_)) => self.text().is_empty() || self.text().ends_with(b"\n"),
         }
     }
 
@@ -106,7 +106,7 @@ impl Lines {
             return false;
         }
         match (&self.text, &other.text) {
-            (Held::Unread(ours), Held::Unread(theirs)) => ours.is_like(theirs),
+            (HeldText::Unread(ours), HeldText::Unread(theirs)) => ours.is_like(theirs),
             _ => self.text() == other.text(),
         }
     }
@@ -144,8 +144,8 @@ impl Lines {
     /// The whole text.
     pub fn text(&self) -> &[u8] {
         match &self.text {
-            Held::Whole(text) => (**text).as_ref(),
-            Held::Unread(unread) => unread.text(),
+            HeldText::Whole(text) => (**text).as_ref(),
+            HeldText::Unread(unread) => unread.text(),
         }
     }
 
@@ -239,11 +239,11 @@ impl Lines {
     /// Goes through one of so many parts, in pieces of whole lines with where they begin.
     pub fn sweep_part(&self, at: usize, count: usize, mut take: impl FnMut(usize, &[u8])) {
         match &self.text {
-            Held::Unread(unread) => {
+            HeldText::Unread(unread) => {
                 let length = unread.length();
                 unread.read_through(length * at / count..length * (at + 1) / count, take);
             }
-            Held::Whole(text) => {
+            HeldText::Whole(text) => {
                 let (from, text) = part_of((**text).as_ref(), at, count);
                 take(from, text);
             }
@@ -269,7 +269,7 @@ impl Lines {
         let mut count = 0;
         let mut add = |text: &[u8]| count += memchr_iter(b'\n', text).count();
         match &self.text {
-            Held::Unread(unread) if !unread.is_held() => {
+            HeldText::Unread(unread) if !unread.is_held() => {
                 unread.read_through(0..start, |_, text| add(text));
             }
             _ => add(&self.text()[..start]),
@@ -308,7 +308,7 @@ impl Lines {
     /// When the text ends before that.
     #[inline]
     pub fn at(&self, start: usize) -> Line<'_> {
-        if let Held::Unread(unread) = &self.text
+        if let HeldText::Unread(unread) = &self.text
             && let Some(bytes) = unread.line(start)
         {
             return Line { bytes, start };

@@ -25,19 +25,20 @@ pub(crate) use edit::lines_of;
 pub use edit::{Edit, Piece, Rewrite};
 pub use excerpt::Excerpter;
 pub(crate) use fields::each_byte;
-pub use fields::{Row, each_line, each_row};
+pub use fields::{SplitLine, each_line, each_row};
 pub use group::Group;
 pub use gshadow::Gshadow;
 pub use line::Line;
 pub use lines::{Lines, Text};
 pub(crate) use names::{
-    Entry, Files, Hash, Key, Keying, Lookup, Many, Names, Placed, Placer, Sum, block, name_of,
+    BatchedLookups, Files, Hash, InOrderMatcher, Lookup, MatchedLines, NameEntry, NameHasher,
+    NameIndex, NameKey, Sum, block, name_of,
 };
 pub use numbers::doubled_numbers;
 
 pub use passwd::Passwd;
 pub use shadow::{Aging, Shadow};
-pub use source::Source;
+pub use source::TextSource;
 pub use subid::SubId;
 pub use transition::{Order, holding_both, order};
 
@@ -114,7 +115,7 @@ pub trait Record<'a>: Copy {
 
 /// Ties a record type to its file; the implementors are empty types that name a
 /// kind of table.
-pub trait Kind: 'static {
+pub trait TableKind: 'static {
     /// The record as a view into a line.
     type View<'a>: Record<'a>;
 }
@@ -124,7 +125,7 @@ macro_rules! kinds {
         $(#[$doc])*
         #[derive(Debug)]
         pub enum $kind {}
-        impl Kind for $kind {
+        impl TableKind for $kind {
             type View<'a> = $view<'a>;
         }
     )*};
@@ -149,7 +150,7 @@ pub struct Table<K> {
     kind: PhantomData<K>,
 }
 
-impl<K: Kind> Table<K> {
+impl<K: TableKind> Table<K> {
     /// A table over the text of `file`.
     pub fn new(file: File, text: Text) -> Self {
         Self::over(Lines::new(file, text))

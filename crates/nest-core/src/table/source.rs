@@ -15,7 +15,7 @@ const PIECE: usize = 256 * 1024;
 const FEW: usize = 8;
 
 /// A text that can be read in pieces, at any time and by several threads.
-pub trait Source: Send + Sync {
+pub trait TextSource: Send + Sync {
     /// How many bytes it has.
     fn length(&self) -> usize;
 
@@ -24,21 +24,21 @@ pub trait Source: Send + Sync {
     /// whether it was all right.
     fn read(&self, offset: usize, into: &mut [u8]) -> usize;
 
-    /// All of it, always as long as [`Source::length`] says: where something can't be
+    /// All of it, always as long as [`TextSource::length`] says: where something can't be
     /// read, with anything in its place.
     fn whole(&self) -> Text;
 }
 
 /// A source, and what was read of it and kept.
 pub(super) struct Unread {
-    source: Arc<dyn Source>,
+    source: Arc<dyn TextSource>,
     whole: OnceLock<Text>,
     /// Lines, newline left out, with where they begin.
     lines: [OnceLock<(usize, Vec<u8>)>; FEW],
 }
 
 impl Unread {
-    pub fn new(source: Arc<dyn Source>) -> Self {
+    pub fn new(source: Arc<dyn TextSource>) -> Self {
         Unread { source, whole: OnceLock::new(), lines: Default::default() }
     }
 
@@ -168,7 +168,7 @@ pub(crate) mod tests {
     /// A text as a source, for tests.
     pub(crate) struct Slow(pub Vec<u8>);
 
-    impl Source for Slow {
+    impl TextSource for Slow {
         fn length(&self) -> usize {
             self.0.len()
         }

@@ -13,6 +13,7 @@ mod plain_name;
 mod size;
 mod ssh_key;
 mod strength;
+mod user_or_group;
 
 pub use day::{Day, DayFault, Expiry};
 pub use escaped::{escape, escaped, unescape};
@@ -28,3 +29,4 @@ pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path, is_tre
 pub use size::bytes_in_words;
 pub use ssh_key::{KeyFault, check_keys, count_keys};
 pub use strength::{Strength, strength};
+pub use user_or_group::UserOrGroup;

@@ -9,10 +9,10 @@ use xxhash_rust::xxh3::Xxh3;
 
 /// What is known of an entry besides its contents.
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) struct Entry {
+pub(super) struct ArchiveEntry {
     /// The path below what is packed; empty for that itself.
     pub path: Vec<u8>,
-    pub kind: Kind,
+    pub kind: EntryKind,
     pub mode: u32,
     pub uid: u32,
     pub gid: u32,
@@ -23,7 +23,7 @@ pub(super) struct Entry {
 }
 
 #[derive(Debug, Clone, PartialEq, Eq)]
-pub(super) enum Kind {
+pub(super) enum EntryKind {
     Directory,
     /// Its size, and where its data is: start and length.
     File(u64, Vec<(u64, u64)>),
@@ -43,7 +43,7 @@ const LONGEST_HEADER: u64 = 64 << 20;
 /// Paths up to this long stand in the ordinary header.
 const SHORT: usize = 99;
 
-impl Entry {
+impl ArchiveEntry {
     /// Everything but the contents, into a digest.
     pub fn hash_into(&self, hasher: &mut Xxh3) {
         let mut part = |bytes: &[u8]| {
@@ -52,7 +52,7 @@ impl Entry {
         };
         part(&self.path);
         part(format!("{:?}", self.kind).as_bytes());
-        let Entry { mode, uid, gid, modified, .. } = self;
+        let ArchiveEntry { mode, uid, gid, modified, .. } = self;
         part(format!("{mode:o} {uid} {gid} {modified:?}").as_bytes());
         for (name, value) in &self.attributes {
             part(name);
@@ -63,8 +63,8 @@ impl Entry {
     /// The length of what follows the header.
     pub fn stored(&self) -> u64 {
         match &self.kind {
-            Kind::File(size, parts) if is_whole(*size, parts) => *size,
-            Kind::File(size, parts) => {
+            EntryKind::File(size, parts) if is_whole(*size, parts) => *size,
+            EntryKind::File(size, parts) => {
                 sparse_map(*size, parts).len() as u64
                     + parts.iter().map(|(_, length)| length).sum::<u64>()
             }
@@ -75,7 +75,7 @@ impl Entry {
     /// The map of a sparse file, which comes before its data.
     pub fn map(&self) -> Vec<u8> {
         match &self.kind {
-            Kind::File(size, parts) if !is_whole(*size, parts) => sparse_map(*size, parts),
+            EntryKind::File(size, parts) if !is_whole(*size, parts) => sparse_map(*size, parts),
             _ => Vec::new(),
         }
     }
@@ -95,18 +95,18 @@ impl Entry {
         header.set_size(self.stored());
         let sparse = !self.map().is_empty();
         let kind = match &self.kind {
-            Kind::Directory => tar::EntryType::Directory,
-            Kind::File(..) => tar::EntryType::Regular,
-            Kind::Link(to) => {
+            EntryKind::Directory => tar::EntryType::Directory,
+            EntryKind::File(..) => tar::EntryType::Regular,
+            EntryKind::Link(to) => {
                 set_long(to, "linkpath", &mut header.as_old_mut().linkname, &mut pax);
                 tar::EntryType::Link
             }
-            Kind::Symlink(to) => {
+            EntryKind::Symlink(to) => {
                 set_long(to, "linkpath", &mut header.as_old_mut().linkname, &mut pax);
                 tar::EntryType::Symlink
             }
-            Kind::Fifo => tar::EntryType::Fifo,
-            Kind::Device(kind, number) => {
+            EntryKind::Fifo => tar::EntryType::Fifo,
+            EntryKind::Device(kind, number) => {
                 let (major, minor) = (rustix::fs::major(*number), rustix::fs::minor(*number));
                 // Both are there in a header of this form.
                 let _ = header.set_device_major(major);
@@ -119,7 +119,7 @@ impl Entry {
         };
         header.set_entry_type(kind);
         if sparse {
-            let Kind::File(size, _) = &self.kind else { return (pax.0, header) };
+            let EntryKind::File(size, _) = &self.kind else { return (pax.0, header) };
             pax.add("GNU.sparse.major", b"1");
             pax.add("GNU.sparse.minor", b"0");
             pax.add("GNU.sparse.name", &path);
@@ -155,24 +155,24 @@ impl Entry {
             None => header.link_name_bytes().map(|name| name.into_owned()),
         };
         let kind = match header.entry_type() {
-            tar::EntryType::Directory => Kind::Directory,
-            tar::EntryType::Link => Kind::Link(below(&link().unwrap_or_default())?),
-            tar::EntryType::Symlink => Kind::Symlink(link().unwrap_or_default()),
-            tar::EntryType::Fifo => Kind::Fifo,
+            tar::EntryType::Directory => EntryKind::Directory,
+            tar::EntryType::Link => EntryKind::Link(below(&link().unwrap_or_default())?),
+            tar::EntryType::Symlink => EntryKind::Symlink(link().unwrap_or_default()),
+            tar::EntryType::Fifo => EntryKind::Fifo,
             kind @ (tar::EntryType::Char | tar::EntryType::Block) => {
                 let (major, minor) = (header.device_major()?, header.device_minor()?);
                 let number =
                     rustix::fs::makedev(major.unwrap_or_default(), minor.unwrap_or_default());
                 let block = kind == tar::EntryType::Block;
                 let kind = if block { FileType::BlockDevice } else { FileType::CharacterDevice };
-                Kind::Device(kind, number)
+                EntryKind::Device(kind, number)
             }
             tar::EntryType::Regular => match pax.get(&b"GNU.sparse.realsize"[..]) {
                 None => {
                     let size = header.size()?;
-                    Kind::File(size, if size == 0 { vec![] } else { vec![(0, size)] })
+                    EntryKind::File(size, if size == 0 { vec![] } else { vec![(0, size)] })
                 }
-                Some(size) => Kind::File(decimal(size)?, read_sparse_map(entry)?),
+                Some(size) => EntryKind::File(decimal(size)?, read_sparse_map(entry)?),
             },
             _ => return Err(damaged("an entry of an unknown kind")),
         };
@@ -180,7 +180,7 @@ impl Entry {
             Some((key.strip_prefix(ATTRIBUTE.as_bytes())?.to_vec(), value.clone()))
         });
         let seconds = header.mtime()?.cast_signed();
-        Ok(Entry {
+        Ok(ArchiveEntry {
             path: below(&path)?,
             kind,
             mode: header.mode()?,
@@ -207,7 +207,7 @@ type Pairs = BTreeMap<Vec<u8>, Vec<u8>>;
 /// The system's, those of `visit`, and one for what makes no sense.
 pub(super) fn each<R: Read>(
     archive: &mut tar::Archive<R>,
-    visit: &mut dyn FnMut(Entry, &mut tar::Entry<'_, R>) -> std::io::Result<()>,
+    visit: &mut dyn FnMut(ArchiveEntry, &mut tar::Entry<'_, R>) -> std::io::Result<()>,
 ) -> std::io::Result<()> {
     let mut pax = Pairs::new();
     for entry in archive.entries()?.raw(true) {
@@ -221,7 +221,7 @@ pub(super) fn each<R: Read>(
             pax = read_pax(&text).ok_or_else(|| damaged("a header"))?;
             continue;
         }
-        let known = Entry::read(&mut entry, &std::mem::take(&mut pax))?;
+        let known = ArchiveEntry::read(&mut entry, &std::mem::take(&mut pax))?;
         visit(known, &mut entry)?;
     }
     Ok(())
@@ -367,20 +367,20 @@ mod tests {
     fn what_is_written_is_read() {
         let long = [b'x'; 300].to_vec();
         let kinds = [
-            Kind::Directory,
-            Kind::File(0, vec![]),
-            Kind::File(5, vec![(0, 5)]),
-            Kind::File(1 << 40, vec![(4096, 3)]),
-            Kind::File(4099, vec![(4096, 3)]),
-            Kind::Link(long.clone()),
-            Kind::Symlink(b"/../elsewhere\xff".to_vec()),
-            Kind::Fifo,
-            Kind::Device(FileType::CharacterDevice, rustix::fs::makedev(1, 3)),
+            EntryKind::Directory,
+            EntryKind::File(0, vec![]),
+            EntryKind::File(5, vec![(0, 5)]),
+            EntryKind::File(1 << 40, vec![(4096, 3)]),
+            EntryKind::File(4099, vec![(4096, 3)]),
+            EntryKind::Link(long.clone()),
+            EntryKind::Symlink(b"/../elsewhere\xff".to_vec()),
+            EntryKind::Fifo,
+            EntryKind::Device(FileType::CharacterDevice, rustix::fs::makedev(1, 3)),
         ];
         for (at, kind) in kinds.into_iter().enumerate() {
             let attributes = BTreeMap::from([(b"user.tide".to_vec(), b"a\0=\n\xff".to_vec())]);
             let path = if at % 2 == 0 { long.clone() } else { b"S\xf8lvi/x".to_vec() };
-            let entry = Entry {
+            let entry = ArchiveEntry {
                 path,
                 kind,
                 mode: 0o4755,

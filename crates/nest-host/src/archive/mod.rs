@@ -26,14 +26,14 @@ use crate::interrupt::Patience;
 use crate::inventory::{DataParts, open_met};
 use crate::state::Folder;
 use crate::walk::{At, Visitor, descend};
-use entry::{Entry, Kind, damaged, each};
+use entry::{ArchiveEntry, EntryKind, damaged, each};
 pub use unpack::unpack;
 
 /// How hard is compressed: zstd's own default.
 const LEVEL: i32 = 3;
 
 /// Is told how many bytes there are in all, and how many more were done.
-pub type Progress<'a> = dyn Fn(u64, u64) + 'a;
+pub type PackProgress<'a> = dyn Fn(u64, u64) + 'a;
 
 /// What was packed.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -81,7 +81,7 @@ pub fn pack(
     name: &OsStr,
     folder: &Folder,
     file: PackedFile,
-    progress: &Progress<'_>,
+    progress: &PackProgress<'_>,
 ) -> std::io::Result<Packed> {
     let mut before = Survey::default();
     descend(directory, name, Patience::Ends, &mut before)?;
@@ -174,7 +174,7 @@ impl<W: Write> Visitor for Packing<'_, W> {
         let kind = FileType::from_raw_mode(stat.st_mode);
         if stat.st_nlink > 1 && kind != FileType::Socket {
             if let Some(first) = self.linked.get(&stat.st_ino) {
-                let link = of(stat, path, Kind::Link(first.clone()), BTreeMap::new());
+                let link = of(stat, path, EntryKind::Link(first.clone()), BTreeMap::new());
                 return self.append(&link, &[][..]);
             }
             self.linked.insert(stat.st_ino, path.to_vec());
@@ -185,7 +185,7 @@ impl<W: Write> Visitor for Packing<'_, W> {
                 let stat = rustix::fs::fstat(&file)?;
                 let size = stat.st_size.cast_unsigned();
                 let parts = DataParts::of(&file, size).collect::<Result<Vec<_>, _>>()?;
-                let kind = Kind::File(size, parts.clone());
+                let kind = EntryKind::File(size, parts.clone());
                 let entry = of(&stat, path, kind, attributes_of(&file)?);
                 let parts = parts.into_iter();
                 let data = Data { file: &file, parts, current: (0, 0), progress: self.progress };
@@ -193,12 +193,14 @@ impl<W: Write> Visitor for Packing<'_, W> {
             }
             FileType::Symlink => {
                 let to = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?.into_bytes();
-                self.append(&of(stat, path, Kind::Symlink(to), BTreeMap::new()), &[][..])
+                self.append(&of(stat, path, EntryKind::Symlink(to), BTreeMap::new()), &[][..])
             }
             FileType::Socket => Ok(()),
-            FileType::Fifo => self.append(&of(stat, path, Kind::Fifo, BTreeMap::new()), &[][..]),
+            FileType::Fifo => {
+                self.append(&of(stat, path, EntryKind::Fifo, BTreeMap::new()), &[][..])
+            }
             kind => {
-                let device = Kind::Device(kind, stat.st_rdev);
+                let device = EntryKind::Device(kind, stat.st_rdev);
                 self.append(&of(stat, path, device, BTreeMap::new()), &[][..])
             }
         }
@@ -206,14 +208,14 @@ impl<W: Write> Visitor for Packing<'_, W> {
 
     fn enter(&mut self, at: &At<'_>, inside: BorrowedFd<'_>) -> std::io::Result<bool> {
         let path = at.path.strip_prefix(b"/").unwrap_or(at.path);
-        let entry = of(at.stat, path, Kind::Directory, attributes_of(inside)?);
+        let entry = of(at.stat, path, EntryKind::Directory, attributes_of(inside)?);
         self.append(&entry, &[][..])?;
         Ok(true)
     }
 }
 
 impl<W: Write> Packing<'_, W> {
-    fn append(&mut self, entry: &Entry, data: impl Read) -> std::io::Result<()> {
+    fn append(&mut self, entry: &ArchiveEntry, data: impl Read) -> std::io::Result<()> {
         let (pax, header) = entry.headers();
         let mut extended = tar::Header::new_ustar();
         extended.set_entry_type(tar::EntryType::XHeader);
@@ -223,7 +225,7 @@ impl<W: Write> Packing<'_, W> {
         self.builder.append(&extended, &pax[..])?;
         entry.hash_into(&mut self.hasher);
         let map = entry.map();
-        let data = Hashing { inner: data, hasher: &mut self.hasher };
+        let data = HashingReader { inner: data, hasher: &mut self.hasher };
         // A file that shrinks meanwhile would make the rest of the archive
         // unreadable.
         let most = entry.stored() - map.len() as u64;
@@ -232,8 +234,13 @@ impl<W: Write> Packing<'_, W> {
     }
 }
 
-fn of(stat: &Stat, path: &[u8], kind: Kind, attributes: BTreeMap<Vec<u8>, Vec<u8>>) -> Entry {
-    Entry {
+fn of(
+    stat: &Stat,
+    path: &[u8],
+    kind: EntryKind,
+    attributes: BTreeMap<Vec<u8>, Vec<u8>>,
+) -> ArchiveEntry {
+    ArchiveEntry {
         path: path.to_vec(),
         kind,
         mode: stat.st_mode & 0o7777,
@@ -277,12 +284,12 @@ impl Read for Data<'_> {
 }
 
 /// Hashes what is read.
-struct Hashing<'a, R> {
+struct HashingReader<'a, R> {
     inner: R,
     hasher: &'a mut Xxh3,
 }
 
-impl<R: Read> Read for Hashing<'_, R> {
+impl<R: Read> Read for HashingReader<'_, R> {
     fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
         let count = self.inner.read(buffer)?;
         self.hasher.update(&buffer[..count]);

@@ -10,8 +10,8 @@ use nest_core::retired::{PackedFile, RetiredAccount, VERSION};
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, Timespec, Timestamps, Uid, XattrFlags};
 use rustix::io::Errno;
 
-use super::Progress;
-use super::entry::{Entry, Kind, damaged, each};
+use super::PackProgress;
+use super::entry::{ArchiveEntry, EntryKind, damaged, each};
 use crate::interrupt::Patience;
 use crate::journal::Renumbered;
 use crate::kept::ACCOUNT;
@@ -30,7 +30,7 @@ pub fn unpack(
     file: PackedFile,
     (directory, to): (&OwnedFd, &OsStr),
     other: Renumbered,
-    progress: &Progress<'_>,
+    progress: &PackProgress<'_>,
 ) -> std::io::Result<()> {
     let account = folder.read(&ACCOUNT)?.ok_or(std::io::ErrorKind::NotFound)?;
     let account: RetiredAccount =
@@ -68,7 +68,7 @@ struct Unpacking<'a> {
     to: &'a OsStr,
     /// Directories that were gone into, by their names alone: they get their times when
     /// everything is in them.
-    directories: Vec<Entry>,
+    directories: Vec<ArchiveEntry>,
 }
 
 impl Unpacking<'_> {
@@ -90,7 +90,7 @@ impl Unpacking<'_> {
         Ok(())
     }
 
-    fn entry(&mut self, entry: Entry, data: &mut impl Read) -> std::io::Result<()> {
+    fn entry(&mut self, entry: ArchiveEntry, data: &mut impl Read) -> std::io::Result<()> {
         let whole = self.whole(&entry.path);
         let (parent, name) = split_last(&whole);
         // Everything below a directory comes right after it.
@@ -104,15 +104,15 @@ impl Unpacking<'_> {
         let name = OsStr::from_bytes(name);
         let directory = self.ladder.here();
         match &entry.kind {
-            Kind::Directory => {
+            EntryKind::Directory => {
                 rustix::fs::mkdirat(directory, name, Mode::RWXU)?;
                 self.ladder.down(name)?;
                 // Its name alone: whole paths of many nested ones would fill the memory.
                 let path = name.as_bytes().to_vec();
-                self.directories.push(Entry { path, ..entry });
+                self.directories.push(ArchiveEntry { path, ..entry });
                 return Ok(());
             }
-            Kind::File(size, parts) => {
+            EntryKind::File(size, parts) => {
                 let flags = OFlags::WRONLY
                     | OFlags::CREATE
                     | OFlags::EXCL
@@ -127,7 +127,7 @@ impl Unpacking<'_> {
                 (&file).flush()?;
                 return dress(&file, &entry);
             }
-            Kind::Link(first) => {
+            EntryKind::Link(first) => {
                 // Another name for something unpacked before; no link on the way is
                 // followed.
                 let first = self.whole(first);
@@ -137,14 +137,14 @@ impl Unpacking<'_> {
                 let to = self.ladder.here();
                 return Ok(rustix::fs::linkat(from, last, to, name, AtFlags::empty())?);
             }
-            Kind::Symlink(target) => {
+            EntryKind::Symlink(target) => {
                 rustix::fs::symlinkat(OsStr::from_bytes(target), directory, name)?
             }
-            Kind::Fifo => {
+            EntryKind::Fifo => {
                 let (kind, mode) = (rustix::fs::FileType::Fifo, Mode::from_raw_mode(entry.mode));
                 rustix::fs::mknodat(directory, name, kind, mode, 0)?;
             }
-            Kind::Device(kind, number) => {
+            EntryKind::Device(kind, number) => {
                 let mode = Mode::from_raw_mode(entry.mode);
                 rustix::fs::mknodat(directory, name, *kind, mode, *number)?;
             }
@@ -152,7 +152,7 @@ impl Unpacking<'_> {
         let here = AtFlags::SYMLINK_NOFOLLOW;
         let (uid, gid) = (Uid::from_raw(entry.uid), Gid::from_raw(entry.gid));
         rustix::fs::chownat(directory, name, Some(uid), Some(gid), here)?;
-        if !matches!(entry.kind, Kind::Symlink(_)) {
+        if !matches!(entry.kind, EntryKind::Symlink(_)) {
             let mode = Mode::from_raw_mode(entry.mode);
             rustix::fs::chmodat(directory, name, mode, AtFlags::empty())?;
         }
@@ -175,7 +175,7 @@ fn fill(file: &std::fs::File, start: u64, data: &mut impl Read) -> std::io::Resu
     }
 }
 
-fn times(entry: &Entry) -> Timestamps {
+fn times(entry: &ArchiveEntry) -> Timestamps {
     let time = |(seconds, nanoseconds): (i64, u32)| Timespec {
         tv_sec: seconds,
         tv_nsec: nanoseconds.into(),
@@ -185,7 +185,7 @@ fn times(entry: &Entry) -> Timestamps {
 
 /// Owner, then attributes, then mode (a change of owner clears set-id bits), then
 /// times.
-fn dress(to: impl AsFd, entry: &Entry) -> std::io::Result<()> {
+fn dress(to: impl AsFd, entry: &ArchiveEntry) -> std::io::Result<()> {
     let (uid, gid) = (Uid::from_raw(entry.uid), Gid::from_raw(entry.gid));
     rustix::fs::fchown(&to, Some(uid), Some(gid))?;
     for (name, value) in &entry.attributes {

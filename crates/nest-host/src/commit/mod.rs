@@ -16,7 +16,7 @@ use std::sync::atomic::Ordering;
 
 use nest_core::drift::Drift;
 use nest_core::plan::Plan;
-use nest_core::record::{Author, Record, RecordedStep, Told, VERSION};
+use nest_core::record::{Author, ChangeRecord, RecordedStep, Told, VERSION};
 use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::surroundings::Inventory;
 use nest_core::table::{Edit, File};
@@ -25,9 +25,9 @@ use nest_core::value::escaped::Escaped;
 use rustix::io::Errno;
 
 use crate::changes::{self, LeftBehind};
-use crate::effect::{Hands, Published};
+use crate::effect::{EffectRunner, Published};
 use crate::interrupt;
-use crate::journal::{self, Effect, Entry, Journal, JournalError, Replaced, Rooted};
+use crate::journal::{self, Effect, Journal, JournalEntry, JournalError, Replaced, Rooted};
 use crate::kept;
 use crate::lock::Lock;
 use crate::state::{Folder, Fresh, State, StateError};
@@ -168,12 +168,12 @@ pub fn commit(
     let journal = Journal::make(&folder).inspect_err(|_| drop_all(&folder))?;
     let (recovering, notes) = (false, Mutex::default());
     let mut change = Change {
-        hands: Hands { tree, state: &folder, journal: &journal, number, recovering, notes },
+        runner: EffectRunner { tree, state: &folder, journal: &journal, number, recovering, notes },
         loaded,
         plan,
         circumstances,
         watcher,
-        entry: Entry {
+        entry: JournalEntry {
             version: journal::VERSION,
             tree: Rooted::of(tree),
             number,
@@ -218,7 +218,7 @@ pub fn commit(
     change.keep_record();
     let cleared = change.finish();
     let mut outcome = change.outcome;
-    outcome.notes.extend(change.hands.take_notes());
+    outcome.notes.extend(change.runner.take_notes());
     match cleared {
         Ok(()) => {
             journal.drop(&folder);
@@ -239,12 +239,12 @@ pub fn commit(
 }
 
 struct Change<'a> {
-    hands: Hands<'a>,
+    runner: EffectRunner<'a>,
     loaded: &'a Loaded,
     plan: &'a Plan,
     circumstances: &'a Circumstances,
     watcher: &'a dyn Watcher,
-    entry: Entry,
+    entry: JournalEntry,
     /// What each step made.
     made: Vec<Option<Inventory>>,
     /// The digests of what was packed, by folder and file.
@@ -262,7 +262,7 @@ fn failed(what: impl Into<String>, error: impl Into<std::io::Error>) -> CommitEr
 
 impl Change<'_> {
     fn tree(&self) -> &Tree {
-        self.hands.tree
+        self.runner.tree
     }
 
     fn edits(&self, file: File) -> Vec<&Edit> {
@@ -270,7 +270,7 @@ impl Change<'_> {
     }
 
     fn begin(&self) -> Result<(), CommitError> {
-        let begun = self.hands.journal.begin(&self.entry);
+        let begun = self.runner.journal.begin(&self.entry);
         begun.map_err(|error| failed("writing the journal", error))
     }
 
@@ -298,7 +298,7 @@ impl Change<'_> {
         self.entry.record = self.entry.number.map(|number| self.record(number));
         if let Some(record) = &self.entry.record {
             let staged = match self.begun.take() {
-                None => changes::stage(self.hands.state, record),
+                None => changes::stage(self.runner.state, record),
                 Some(mut begun) => {
                     let (_, last) = changes::around_edits(record);
                     let written = begun.write_all(&last).and_then(|()| begun.flush());
@@ -307,16 +307,16 @@ impl Change<'_> {
                 }
             };
             staged.map_err(|error| failed("writing the record of the change", error))?;
-            let flushed = changes::flush(self.hands.state);
+            let flushed = changes::flush(self.runner.state);
             flushed.map_err(|error| failed("writing the record of the change", error))?;
         }
-        let flushed = flush(&self.hands, &self.entry.effects, Dirs::Staged);
+        let flushed = flush(&self.runner, &self.entry.effects, Dirs::Staged);
         flushed.map_err(|error| failed("flushing a directory", error))?;
-        let ready = self.hands.journal.mark_ready(&self.entry);
+        let ready = self.runner.journal.mark_ready(&self.entry);
         ready.map_err(|error| failed("writing the journal", error))
     }
 
-    fn record(&self, number: u64) -> Record {
+    fn record(&self, number: u64) -> ChangeRecord {
         // The lines of a long one are written by themselves.
         let mut told = match self.is_long() {
             true => Told::without_edits(self.plan),
@@ -344,7 +344,7 @@ impl Change<'_> {
                 left.insert(*file, changes::left(after.clone(), size));
             }
         }
-        Record {
+        ChangeRecord {
             version: VERSION,
             number,
             time: self.circumstances.time.clone(),
@@ -364,11 +364,11 @@ impl Change<'_> {
     }
 
     fn discard(&self) {
-        self.entry.effects.iter().for_each(|effect| self.hands.discard(effect));
+        self.entry.effects.iter().for_each(|effect| self.runner.discard(effect));
         if let Some(number) = self.entry.number {
-            changes::discard(self.hands.state, number);
+            changes::discard(self.runner.state, number);
         }
-        if let Err(error) = flush(&self.hands, &self.entry.effects, Dirs::Touched) {
+        if let Err(error) = flush(&self.runner, &self.entry.effects, Dirs::Touched) {
             tracing::warn!(%error, "what was dropped could not be flushed");
         }
     }
@@ -376,7 +376,7 @@ impl Change<'_> {
     fn publish(&mut self) -> Result<(), (String, std::io::Error, usize)> {
         for at in 0..self.entry.effects.len() {
             let effect = &self.entry.effects[at];
-            let published = self.hands.publish(effect);
+            let published = self.runner.publish(effect);
             let published = published.map_err(|error| (effect.describe(), error, at))?;
             if let (Published::InPlace, Effect::Replace { what: Replaced::Account(file), .. }) =
                 (published, effect)
@@ -385,7 +385,7 @@ impl Change<'_> {
             }
         }
         let all = self.entry.effects.len();
-        flush(&self.hands, &self.entry.effects, Dirs::Touched)
+        flush(&self.runner, &self.entry.effects, Dirs::Touched)
             .map_err(|error| ("flushing a directory".to_owned(), error, all))
     }
 
@@ -399,15 +399,15 @@ impl Change<'_> {
             .get(reached)
             .filter(|effect| matches!(effect, Effect::Reown { .. } | Effect::SetAccess { .. }));
         for effect in half_done.into_iter().chain(self.entry.effects[..reached].iter().rev()) {
-            if let Err(error) = self.hands.withdraw(effect) {
+            if let Err(error) = self.runner.withdraw(effect) {
                 stands.push(format!("{} stays done ({error})", effect.describe()));
             }
         }
         if !stands.is_empty() {
             return CommitError::NotPutBack { what, error, stands: stands.join(", ") };
         }
-        let flushed = flush(&self.hands, &self.entry.effects, Dirs::Touched);
-        let unmarked = flushed.and_then(|()| self.hands.journal.unmark());
+        let flushed = flush(&self.runner, &self.entry.effects, Dirs::Touched);
+        let unmarked = flushed.and_then(|()| self.runner.journal.unmark());
         if let Err(unmarked) = unmarked {
             let stands = format!("all is as it was, but the journal says otherwise ({unmarked})");
             return CommitError::NotPutBack { what, error, stands };
@@ -420,16 +420,16 @@ impl Change<'_> {
     /// change back, but then there is nothing to undo it by.
     fn keep_record(&mut self) {
         let Some(record) = &self.entry.record else { return };
-        if let Err(error) = keep_record(&self.hands, &self.entry, record) {
+        if let Err(error) = keep_record(&self.runner, &self.entry, record) {
             self.outcome.number = None;
             self.outcome.notes.push(format!("the record of the change could not be kept: {error}"));
         }
-        let mut left = LeftBehind::read(self.hands.state);
+        let mut left = LeftBehind::read(self.runner.state);
         left.note(self.tree(), self.loaded, record);
-        if let Err(error) = left.write(self.hands.state) {
+        if let Err(error) = left.write(self.runner.state) {
             tracing::warn!(%error, "what the files are like now could not be noted");
         }
-        changes::tidy(self.hands.state, self.circumstances.today, self.circumstances.keep_days);
+        changes::tidy(self.runner.state, self.circumstances.today, self.circumstances.keep_days);
     }
 
     /// Clears up, flushed.
@@ -438,9 +438,9 @@ impl Change<'_> {
     /// `ECANCELED`, where the program was told to stop: the journal knows what is left.
     fn finish(&mut self) -> Result<(), Errno> {
         for effect in &self.entry.effects {
-            self.outcome.notes.extend(self.hands.finish(effect)?);
+            self.outcome.notes.extend(self.runner.finish(effect)?);
         }
-        if let Err(error) = flush(&self.hands, &self.entry.effects, Dirs::Cleared) {
+        if let Err(error) = flush(&self.runner, &self.entry.effects, Dirs::Cleared) {
             tracing::warn!(%error, "what was cleared up could not be flushed");
         }
         Ok(())
@@ -450,28 +450,28 @@ impl Change<'_> {
 /// Gives the record of a change its name, with the lists of files it gave another
 /// number.
 pub(crate) fn keep_record(
-    hands: &Hands<'_>,
-    entry: &Entry,
-    record: &Record,
+    runner: &EffectRunner<'_>,
+    entry: &JournalEntry,
+    record: &ChangeRecord,
 ) -> std::io::Result<()> {
     for effect in &entry.effects {
         let Effect::Reown { list, digest, .. } = effect else { continue };
         // After a crash one of the two may be lost, or have been taken over already.
-        let sound = match hands.recovering {
-            true => hands.sound_list(list, digest.as_deref())?.0,
+        let sound = match runner.recovering {
+            true => runner.sound_list(list, digest.as_deref())?.0,
             false => Some(list.clone()),
         };
         if let Some(sound) = sound {
-            changes::take_list(hands.state, record.number, list, (hands.journal, &sound))?;
+            changes::take_list(runner.state, record.number, list, (runner.journal, &sound))?;
         }
     }
     let whole = entry.record_beside.is_none().then_some(record);
     // After a crash what waits may not be what was written.
-    if let (Some(whole), true) = (whole, hands.recovering) {
-        changes::discard(hands.state, record.number);
-        changes::stage(hands.state, whole)?;
+    if let (Some(whole), true) = (whole, runner.recovering) {
+        changes::discard(runner.state, record.number);
+        changes::stage(runner.state, whole)?;
     }
-    changes::publish(hands.state, record.number, whole)
+    changes::publish(runner.state, record.number, whole)
 }
 
 /// Which directories are flushed.
@@ -486,12 +486,16 @@ pub(crate) enum Dirs {
 }
 
 /// Flushes directories of the tree and of the state folder, each once.
-pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect], which: Dirs) -> std::io::Result<()> {
+pub(crate) fn flush(
+    runner: &EffectRunner<'_>,
+    effects: &[Effect],
+    which: Dirs,
+) -> std::io::Result<()> {
     let of = |effect| -> Vec<&Escaped> {
         match which {
-            Dirs::Staged => hands.staged_in(effect).into_iter().collect(),
-            Dirs::Touched => hands.touched(effect),
-            Dirs::Cleared => hands.cleared_in(effect).into_iter().collect(),
+            Dirs::Staged => runner.staged_in(effect).into_iter().collect(),
+            Dirs::Touched => runner.touched(effect),
+            Dirs::Cleared => runner.cleared_in(effect).into_iter().collect(),
         }
     };
     let mut parents: Vec<&std::path::Path> =
@@ -499,7 +503,7 @@ pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect], which: Dirs) -> std::
     parents.sort_unstable();
     parents.dedup();
     for parent in parents {
-        match hands.tree.open_directory_strictly(parent) {
+        match runner.tree.open_directory_strictly(parent) {
             Ok(directory) => rustix::fs::fsync(directory)?,
             // One that was made for the change went again with it, or the way to it is
             // another one by now: then nothing of ours is there.
@@ -509,11 +513,11 @@ pub(crate) fn flush(hands: &Hands<'_>, effects: &[Effect], which: Dirs) -> std::
     }
     if effects.iter().any(|effect| matches!(effect, Effect::Replace { what: Replaced::State, .. }))
     {
-        hands.state.flush()?;
+        runner.state.flush()?;
     }
     for effect in effects {
         if let Effect::Keep { folder, .. } | Effect::Release { folder } = effect
-            && let Some(place) = kept::Place::find(hands.state, folder)?
+            && let Some(place) = kept::Place::find(runner.state, folder)?
         {
             place.flush()?;
         }

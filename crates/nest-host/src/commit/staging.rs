@@ -15,7 +15,7 @@ use super::{Change, Circumstances, CommitError, failed, join};
 use crate::archive;
 use crate::changes;
 use crate::effect::{BOTH, NEW, Place};
-use crate::home::{Making, flush_all, stage_directory, stage_file};
+use crate::home::{StagingOptions, flush_all, stage_directory, stage_file};
 use crate::inventory;
 use crate::journal::{Effect, Replaced};
 use crate::kept;
@@ -81,14 +81,14 @@ impl Change<'_> {
         if !self.flushes_at_once() {
             return Ok(());
         }
-        flush_all(self.hands.tree, self.homes()).map_err(|error| failed("flushing homes", error))
+        flush_all(self.runner.tree, self.homes()).map_err(|error| failed("flushing homes", error))
     }
 
     fn stage_step(&mut self, at: usize, step: &Step, effect: &mut Effect) -> std::io::Result<()> {
-        let tree = self.hands.tree;
+        let tree = self.runner.tree;
         // Mail may lie on another file system than the homes that are flushed at once.
         let alone = !matches!(step, Step::MakeDirectory { .. });
-        let mut making = Making {
+        let mut options = StagingOptions {
             live: tree.is_live(),
             flush: alone || !self.flushes_at_once(),
             links: false,
@@ -97,11 +97,11 @@ impl Change<'_> {
         match (step, effect) {
             (Step::MakeDirectory { path, skeleton, files, owner, mode }, effect) => {
                 let skeleton = skeleton.as_ref().map(|skeleton| skeleton.as_slice());
-                stage_directory(tree, path, skeleton, files, *owner, *mode, &mut making)?;
+                stage_directory(tree, path, skeleton, files, *owner, *mode, &mut options)?;
                 self.made[at] = note_made(tree, effect)?;
             }
             (Step::MakeFile { below, file, owner }, effect) => {
-                stage_file(tree, below, file, *owner, &mut making)?;
+                stage_file(tree, below, file, *owner, &mut options)?;
                 self.made[at] = note_made(tree, effect)?;
             }
             (_, Effect::Move { from, to, copied: true, inventory, .. }) => {
@@ -122,7 +122,7 @@ impl Change<'_> {
             }
             (_, Effect::Erase { path, packed: Some((kept, file)) }) => {
                 let place = Place::of(tree, &path.0)?;
-                let folder = kept::Place::make(self.hands.state, kept)?.fresh()?;
+                let folder = kept::Place::make(self.runner.state, kept)?.fresh()?;
                 let packed =
                     archive::pack(&place.directory, &place.name, &folder, *file, &|all, more| {
                         self.watcher.copied(&format!("packing {}", path.0), all, more);
@@ -132,7 +132,7 @@ impl Change<'_> {
             }
             (_, Effect::Unpack { path, folder, file, other, inventory }) => {
                 let place = Place::of(tree, &path.0)?;
-                let kept = kept::Place::find(self.hands.state, folder)?;
+                let kept = kept::Place::find(self.runner.state, folder)?;
                 let folder = kept.map(|kept| kept.open()).transpose()?.flatten();
                 let folder = folder.ok_or(std::io::ErrorKind::NotFound)?;
                 let progress = |all, more| {
@@ -147,7 +147,7 @@ impl Change<'_> {
                 let Circumstances { time, by, .. } = self.circumstances;
                 let digests = self.digests.get(folder).cloned().unwrap_or_default();
                 let text = kept::text(step, change, time, by, digests);
-                let place = kept::Place::make(self.hands.state, folder)?;
+                let place = kept::Place::make(self.runner.state, folder)?;
                 if place.open()?.is_some() {
                     return Err(std::io::Error::other("something is kept there already"));
                 }
@@ -161,7 +161,7 @@ impl Change<'_> {
                 let carriers = match reown.of_change {
                     None => reown::find(tree, reown)?,
                     Some(number) => reown::Carriers {
-                        list: changes::kept_lists(self.hands.state, number)?,
+                        list: changes::kept_lists(self.runner.state, number)?,
                         ..reown::Carriers::default()
                     },
                 };
@@ -170,7 +170,7 @@ impl Change<'_> {
                     self.plan.cautions.iter().map(ToString::to_string).collect();
                 let new = carriers.notes.into_iter().filter(|note| !told.contains(note));
                 self.outcome.notes.extend(new);
-                *digest = Some(self.hands.keep_list(list, &carriers.list)?);
+                *digest = Some(self.runner.keep_list(list, &carriers.list)?);
             }
             _ => {}
         }
@@ -182,7 +182,7 @@ impl Change<'_> {
             let Effect::Replace { what: Replaced::State, path, before, after, .. } = effect else {
                 continue;
             };
-            let (name, state) = (path.0.to_string(), self.hands.state);
+            let (name, state) = (path.0.to_string(), self.runner.state);
             let staged = PlainName::parse(&*name).map_err(std::io::Error::other).and_then(|name| {
                 *before = state.digest(&name)?;
                 *after = state.write_beside(&name, &self.state_text(&name))?;
@@ -254,7 +254,7 @@ impl Change<'_> {
 
     /// Writes the record of a long change as far as it is known already.
     fn begin_record(&self, number: u64) -> std::io::Result<Fresh> {
-        let mut fresh = changes::begin(self.hands.state, number)?;
+        let mut fresh = changes::begin(self.runner.state, number)?;
         fresh.write_all(&changes::around_edits(&self.record(number)).0)?;
         write_edits(&self.plan.edits, &mut fresh)?;
         // Most of it is on the disk by the time the rest is known.

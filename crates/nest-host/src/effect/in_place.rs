@@ -10,11 +10,11 @@ use nest_core::value::escaped::Escaped;
 use nest_core::value::{NotPlain, PlainName};
 use rustix::fs::{Mode, OFlags};
 
-use super::{Hands, Place, Published};
+use super::{EffectRunner, Place, Published};
 use crate::stage::write_all;
 use crate::untrusted::{open_entry, read_opened};
 
-impl Hands<'_> {
+impl EffectRunner<'_> {
     /// For a file that is a mount point of its own: both texts go into the
     /// journal, then the new one into the file. When that fails half-way the old
     /// text is written back at once.

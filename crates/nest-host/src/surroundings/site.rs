@@ -3,7 +3,7 @@
 use std::path::{Path, PathBuf};
 
 use bstr::BStr;
-use nest_core::surroundings::{Kind, Site};
+use nest_core::surroundings::{FileKind, Site};
 use rustix::fs::{AtFlags, Mode, OFlags};
 use rustix::io::Errno;
 
@@ -28,7 +28,7 @@ pub(super) fn look(tree: &Tree, path: &BStr) -> Site {
             Err(error) => return unknown(error),
         };
         match (kind_of(&stat), last) {
-            (Kind::Link, _) => {
+            (FileKind::Link, _) => {
                 let target = rustix::fs::readlinkat(&here, part.as_os_str(), Vec::new());
                 let target = target.map(|target| target.into_bytes()).unwrap_or_default();
                 let mut real = walked.parent().unwrap_or(Path::new("/")).join(path_of(&target));
@@ -36,7 +36,7 @@ pub(super) fn look(tree: &Tree, path: &BStr) -> Site {
                 return Site::ThroughLink { link: bytes(&walked), real: bytes(&tidy(&real)) };
             }
             (_, true) => return Site::Taken(facts_of(&stat)),
-            (Kind::Directory, false) => {
+            (FileKind::Directory, false) => {
                 let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
                 here = match rustix::fs::openat(&here, part.as_os_str(), flags, Mode::empty()) {
                     Ok(next) => next,

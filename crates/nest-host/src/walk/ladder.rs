@@ -108,19 +108,19 @@ impl Ladder {
     /// As [`Ladder::down`] and [`Ladder::up`]; after one the way has to begin anew.
     pub fn go(&mut self, path: &[u8]) -> Result<(), Errno> {
         let mut parts = parts(path);
-        let mut ahead = parts.next();
+        let mut batch = parts.next();
         let mut common = 0;
-        while let (Some(part), Some(rung)) = (ahead, self.rungs.get(common)) {
+        while let (Some(part), Some(rung)) = (batch, self.rungs.get(common)) {
             if rung.name.as_bytes() != part {
                 break;
             }
             common += 1;
-            ahead = parts.next();
+            batch = parts.next();
         }
         while self.rungs.len() > common {
             self.up()?;
         }
-        for part in ahead.into_iter().chain(parts) {
+        for part in batch.into_iter().chain(parts) {
             self.down(OsStr::from_bytes(part))?;
         }
         Ok(())

@@ -181,12 +181,12 @@ impl Disk {
 
     /// What a tree holds, path by path.
     pub fn listed(&self) -> BTreeMap<PathBuf, String> {
-        let (mut all, mut ahead) = (BTreeMap::new(), vec![(PathBuf::from("/"), ROOT)]);
-        while let Some((path, inode)) = ahead.pop() {
+        let (mut all, mut batch) = (BTreeMap::new(), vec![(PathBuf::from("/"), ROOT)]);
+        while let Some((path, inode)) = batch.pop() {
             let node = &self.0[inode];
             let what = match &node.kind {
                 Kind::Directory(entries) => {
-                    ahead.extend(entries.iter().map(|(name, inode)| {
+                    batch.extend(entries.iter().map(|(name, inode)| {
                         (path.join(std::ffi::OsStr::from_bytes(name)), *inode)
                     }));
                     String::new()

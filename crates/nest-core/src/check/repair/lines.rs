@@ -4,7 +4,7 @@ use bstr::ByteSlice;
 
 use super::working::Working;
 use crate::check::{Finding, Mark};
-use crate::plan::{Ground, with_fields};
+use crate::plan::{PlanContext, with_fields};
 use crate::secret::told;
 use crate::surroundings::Origin;
 use crate::table::{File, Gshadow, Line, Passwd, Record};
@@ -12,7 +12,7 @@ use crate::value::{members, read_id, read_plain_id, without_member};
 
 /// Mends what a finding is about. Returns what it did, in words; nothing where that
 /// takes a decision.
-pub(super) type Mend = fn(Ground<'_>, &mut Working, &Finding) -> Option<String>;
+pub(super) type Mend = fn(PlanContext<'_>, &mut Working, &Finding) -> Option<String>;
 
 /// The rules whose findings lines are mended for, in the order in which they are.
 pub(super) const MENDS: [(&str, Mend); 16] = [
@@ -49,11 +49,11 @@ fn is_unreadable(file: File, line: &[u8]) -> bool {
     !Line { bytes: line, start: 0 }.is_whole(file)
 }
 
-fn end(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn end(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     working.end(finding.file).then(|| "gives the last line its end".to_owned())
 }
 
-fn trim(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn trim(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let (at, line) = line_of(working, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
@@ -63,7 +63,7 @@ fn trim(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<Strin
 }
 
 /// A number that the C library reads, in plain digits: it means the same.
-fn number(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn number(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let Mark::Field(number) = finding.mark else { return None };
     if !matches!(finding.file, File::Passwd | File::Group) {
         return None;
@@ -78,7 +78,7 @@ fn number(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<Str
     working.alter(finding.file, at, mended).then(|| format!("writes it as {plain}"))
 }
 
-fn repeated(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn repeated(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let (at, line) = line_of(working, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
@@ -87,7 +87,7 @@ fn repeated(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<S
     (same && working.remove(finding.file, at)).then(|| "takes the second of the two out".to_owned())
 }
 
-fn once(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn once(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let Mark::Member(list, name) = &finding.mark else { return None };
     let (at, line) = line_of(working, finding)?;
     let mut names: Vec<&[u8]> = Vec::new();
@@ -103,12 +103,12 @@ fn once(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<Strin
 }
 
 /// Only where accounts come from files alone is an unknown name nobody's.
-fn files_alone(ground: Ground<'_>) -> Option<()> {
-    (ground.world.origin() == Origin::FilesAlone).then_some(())
+fn files_alone(context: PlanContext<'_>) -> Option<()> {
+    (context.world.origin() == Origin::FilesAlone).then_some(())
 }
 
-fn ghost(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    files_alone(ground)?;
+fn ghost(context: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+    files_alone(context)?;
     let Mark::Member(list, name) = &finding.mark else { return None };
     let (at, line) = line_of(working, finding)?;
     let (names, _) = without_member(field(&line, *list), name)?;
@@ -118,7 +118,7 @@ fn ghost(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option
         .then(|| format!("takes {} out of the list", told(finding.file, name)))
 }
 
-fn orphan(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn orphan(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let (at, line) = line_of(working, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
@@ -126,14 +126,18 @@ fn orphan(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<Str
     working.remove(finding.file, at).then(|| "takes the line out".to_owned())
 }
 
-fn range_orphan(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    files_alone(ground)?;
-    orphan(ground, working, finding)
+fn range_orphan(
+    context: PlanContext<'_>,
+    working: &mut Working,
+    finding: &Finding,
+) -> Option<String> {
+    files_alone(context)?;
+    orphan(context, working, finding)
 }
 
 /// Moves a hash to where only root reads it, if no other waits there: whoever could
 /// sign in by it still can.
-fn hide(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn hide(context: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let file = match finding.file {
         File::Group => File::Gshadow,
         _ => File::Shadow,
@@ -159,7 +163,7 @@ fn hide(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<
             working.add(file, [name, hash, b"", listed].join(&b':'))
         }
         None => {
-            let today = ground.today.0.to_string();
+            let today = context.today.0.to_string();
             working.add(file, [name, b":", hash, b":", today.as_bytes(), b"::::::"].concat())
         }
     };
@@ -167,7 +171,7 @@ fn hide(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<
         .then(|| format!("moves the hash to {}", file.path()))
 }
 
-fn close(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn close(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let (at, line) = line_of(working, finding)?;
     if !field(&line, 1).is_empty() {
         return None;
@@ -176,18 +180,22 @@ fn close(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<Stri
     working.alter(finding.file, at, mended).then(|| "locks the password".to_owned())
 }
 
-fn shadow_line(ground: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn shadow_line(
+    context: PlanContext<'_>,
+    working: &mut Working,
+    finding: &Finding,
+) -> Option<String> {
     let (_, line) = line_of(working, finding)?;
     let name = Passwd::read(line.trim_ascii_start())?.name;
     if !working.has(File::Shadow) || working.named(File::Shadow, name).is_some() {
         return None;
     }
-    let today = ground.today.0.to_string();
+    let today = context.today.0.to_string();
     let added = working.add(File::Shadow, [name, b":!:", today.as_bytes(), b"::::::"].concat());
     added.then(|| "adds the line, with the password locked".to_owned())
 }
 
-fn gshadow_line(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn gshadow_line(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let (_, line) = line_of(working, finding)?;
     let (name, listed) = (field(&line, 0).trim_ascii_start(), field(&line, 3));
     if working.named(File::Gshadow, name).is_some() {
@@ -197,7 +205,7 @@ fn gshadow_line(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Opti
     added.then(|| "adds the line, without a password".to_owned())
 }
 
-fn same_members(_: Ground<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn same_members(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
     let (_, line) = line_of(working, finding)?;
     let (name, listed) = (field(&line, 0).trim_ascii_start(), field(&line, 3));
     let at = working.named(File::Gshadow, name)?;

@@ -10,9 +10,9 @@ use bstr::BString;
 use self::lines::MENDS;
 use self::working::Working;
 use super::files::right_access;
-use super::{Finding, Report, Rule, Selection, check, rule};
+use super::{CheckReport, Finding, Rule, Selection, check, rule};
 use crate::plan::{
-    Access, Caution, CreateUser, Ground, LineTrouble, Owner, Plan, Refusal, Step, Subject,
+    Access, Caution, CreateUser, LineTrouble, Owner, Plan, PlanContext, Refusal, Step, Subject,
     plan_home,
 };
 use crate::secret::{has_lost_parts, hash_of, is_kept};
@@ -49,7 +49,7 @@ pub struct Repaired {
     /// The mends.
     pub plan: Plan,
     /// What takes a decision, as it will be found afterwards.
-    pub left: Report,
+    pub left: CheckReport,
 }
 
 /// Whether `repair` mends findings of a rule, all of them or those that have one
@@ -71,10 +71,10 @@ pub(super) fn alters_the_line(rule: &str) -> bool {
 ///
 /// # Errors
 /// The [`Refusal`]: a line is to be taken out that is in order.
-pub fn repair(ground: Ground<'_>, request: &Repair) -> Result<Repaired, Box<Refusal>> {
+pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired, Box<Refusal>> {
     let mut repairing = Repairing {
-        ground,
-        working: Working::new(ground.book),
+        context,
+        working: Working::new(context.book),
         done: BTreeMap::new(),
         plan: Plan { summary: "repair".to_owned(), ..Plan::default() },
     };
@@ -88,7 +88,7 @@ pub fn repair(ground: Ground<'_>, request: &Repair) -> Result<Repaired, Box<Refu
 }
 
 struct Repairing<'a> {
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     working: Working,
     /// What is done, file by file: rule, what was wrong, and the mend.
     done: BTreeMap<BString, Vec<(&'static str, String, String)>>,
@@ -116,13 +116,14 @@ impl Repairing<'_> {
         }
         let looked_for = Selection { only, files_only: true, ..Selection::default() };
         for round in 0..MOST_ROUNDS {
-            let again = (round > 0).then(|| self.working.book(self.ground.book));
-            let ground = Ground { book: again.as_ref().unwrap_or(self.ground.book), ..self.ground };
-            let report = check(ground, &looked_for);
+            let again = (round > 0).then(|| self.working.book(self.context.book));
+            let context =
+                PlanContext { book: again.as_ref().unwrap_or(self.context.book), ..self.context };
+            let report = check(context, &looked_for);
             let mut mended = false;
             for (name, mend) in MENDS {
                 for finding in report.findings.iter().filter(|finding| finding.rule.name == name) {
-                    if let Some(what) = mend(ground, &mut self.working, finding) {
+                    if let Some(what) = mend(context, &mut self.working, finding) {
                         mended = true;
                         self.note(finding, what);
                     }
@@ -145,7 +146,7 @@ impl Repairing<'_> {
         if only.is_empty() {
             return Ok(());
         }
-        let report = check(self.ground, &Selection { only, ..Selection::default() });
+        let report = check(self.context, &Selection { only, ..Selection::default() });
         for finding in &report.findings {
             match finding.rule.name {
                 "missing-home" => self.home(finding)?,
@@ -157,8 +158,8 @@ impl Repairing<'_> {
 
     fn access(&mut self, finding: &Finding) {
         let path = BString::from(format!("/{}", finding.file.path()));
-        let Ok(Some(is)) = self.ground.world.facts(path.as_ref()) else { return };
-        let right = right_access(self.ground, finding.file, is);
+        let Ok(Some(is)) = self.context.world.facts(path.as_ref()) else { return };
+        let right = right_access(self.context, finding.file, is);
         let from = Access { owner: Owner { uid: is.uid, gid: is.gid }, mode: is.mode };
         let mode_only = finding.rule.name == "loose-mode";
         let place =
@@ -186,20 +187,20 @@ impl Repairing<'_> {
     }
 
     fn home(&mut self, finding: &Finding) -> Result<(), Box<Refusal>> {
-        let book = self.ground.book;
+        let book = self.context.book;
         let Some(user) = finding.line.checked_sub(1).and_then(|at| book.users.record(at)) else {
             return Ok(());
         };
         let (Some(uid), Some(gid)) = (user.uid(), user.gid()) else { return Ok(()) };
         // Something is there that is no directory: that is not for us to take away.
-        if !matches!(self.ground.world.facts(user.home.into()), Ok(None)) {
+        if !matches!(self.context.world.facts(user.home.into()), Ok(None)) {
             return Ok(());
         }
         let request = CreateUser { home: Some(user.home.into()), ..CreateUser::default() };
         let mut subject = Subject::new(user.name);
         let owner = Owner { uid, gid };
         let what = "nothing was repaired";
-        let home = plan_home(self.ground, &request, user.name.into(), owner, &mut subject);
+        let home = plan_home(self.context, &request, user.name.into(), owner, &mut subject);
         let home = home.map_err(|refusal| Box::new(Refusal { what: what.into(), ..*refusal }))?;
         self.plan.steps.extend(home.steps);
         self.plan.cautions.extend(home.cautions);
@@ -212,7 +213,7 @@ impl Repairing<'_> {
         let mended = MENDS.iter().map(|(name, _)| name);
         let only: Vec<_> = TAKEN_OUT.iter().chain(mended).filter_map(|name| rule(name)).collect();
         let selection = Selection { only, files_only: true, ..Selection::default() };
-        let report = check(self.ground, &selection);
+        let report = check(self.context, &selection);
         for &(file, line) in lines {
             // What is mended by itself is not taken out, unless the mend would lose something.
             let here = |finding: &&Finding| {
@@ -228,7 +229,7 @@ impl Repairing<'_> {
             let at_fault = findings().find(here).or_else(|| findings().find(beside));
             let Some(finding) = at_fault else {
                 let what = format!("{}:{line} was not taken out", file.path());
-                let count = self.ground.book.lines(file).map_or(0, crate::table::Lines::len);
+                let count = self.context.book.lines(file).map_or(0, crate::table::Lines::len);
                 let reason = match line == 0 || line > count {
                     true => LineTrouble::NoSuchLine { file, count },
                     false => LineTrouble::LineInOrder { file, line },
@@ -244,10 +245,11 @@ impl Repairing<'_> {
     }
 
     fn finish(self, selection: &Selection) -> Repaired {
-        let edits = self.working.edits(self.ground.book);
-        let after = (!edits.is_empty()).then(|| self.working.book(self.ground.book));
-        let ground = Ground { book: after.as_ref().unwrap_or(self.ground.book), ..self.ground };
-        let mut left = check(ground, selection);
+        let edits = self.working.edits(self.context.book);
+        let after = (!edits.is_empty()).then(|| self.working.book(self.context.book));
+        let context =
+            PlanContext { book: after.as_ref().unwrap_or(self.context.book), ..self.context };
+        let mut left = check(context, selection);
         // What the steps mend is still found: the tree is as it was.
         left.findings.retain(|finding| {
             !self.plan.steps.iter().any(|step| match step {
@@ -256,7 +258,7 @@ impl Repairing<'_> {
                 }
                 Step::MakeDirectory { owner, .. } => {
                     let user =
-                        finding.line.checked_sub(1).and_then(|at| ground.book.users.record(at));
+                        finding.line.checked_sub(1).and_then(|at| context.book.users.record(at));
                     finding.rule.name == "missing-home"
                         && user.is_some_and(|user| user.uid() == Some(owner.uid))
                 }

@@ -2,19 +2,19 @@ use super::*;
 use crate::book::Book;
 use crate::book::tests::book;
 use crate::policy::Policy;
-use crate::surroundings::{Facts, Kind};
+use crate::surroundings::{Facts, FileKind};
 use crate::test_support::World;
 use crate::value::Day;
 
-fn ground<'a>(book: &'a Book, policy: &'a Policy, world: &'a World) -> Ground<'a> {
-    Ground { book, policy, world, today: Day(20781), change: None }
+fn context<'a>(book: &'a Book, policy: &'a Policy, world: &'a World) -> PlanContext<'a> {
+    PlanContext { book, policy, world, today: Day(20781), change: None }
 }
 
 fn repaired(files: &[(File, &str)], world: &World, only: &[&str]) -> Repaired {
     let (book, policy) = (book(files), Policy::default());
     let only = only.iter().map(|name| rule(name).unwrap()).collect();
     let selection = Selection { only, ..Selection::default() };
-    repair(ground(&book, &policy, world), &Repair { selection, take_out: Vec::new() }).unwrap()
+    repair(context(&book, &policy, world), &Repair { selection, take_out: Vec::new() }).unwrap()
 }
 
 /// What becomes of lines: `file:line before -> after`.
@@ -131,7 +131,7 @@ fn lines_that_are_missing_come_locked() {
 #[test]
 fn access_to_the_files_is_set_right_in_one_step() {
     let mut world = World::default();
-    let facts = |uid, gid, mode| Ok(Facts { kind: Kind::File, uid, gid, mode });
+    let facts = |uid, gid, mode| Ok(Facts { kind: FileKind::File, uid, gid, mode });
     world.facts.insert("/etc/shadow".into(), facts(1004, 7, 0o664));
     world.facts.insert("/etc/group".into(), facts(0, 7, 0o644));
     let files = [(File::Passwd, PASSWD), (File::Group, "root:x:0:\nshadow:x:42:\nmaren:x:1004:\n")];
@@ -154,7 +154,7 @@ fn only_lines_at_fault_are_taken_out() {
     );
     let take_out = |lines: &[(File, usize)]| {
         let request = Repair { take_out: lines.to_vec(), ..Repair::default() };
-        repair(ground(&book, &policy, &world), &request)
+        repair(context(&book, &policy, &world), &request)
     };
     let done = take_out(&[(File::Passwd, 2)]).unwrap();
     assert_eq!(told(&done.plan), ["etc/passwd:2 broken -> -"]);

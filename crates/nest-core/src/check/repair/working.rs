@@ -12,7 +12,7 @@ use crate::table::{Edit, File};
 
 /// A line of the files, as it is by now.
 #[derive(Debug, Clone)]
-struct Entry {
+struct NameEntry {
     /// Which line of the old file it was; nothing for one that came.
     origin: Option<usize>,
     text: BString,
@@ -22,7 +22,7 @@ struct Entry {
 /// One file.
 #[derive(Debug, Clone)]
 struct Lines {
-    entries: Vec<Entry>,
+    entries: Vec<NameEntry>,
     /// Whether the last line has its end.
     finished: bool,
 }
@@ -39,7 +39,7 @@ impl Working {
     pub fn new(book: &Book) -> Self {
         let files = File::ALL.map(|file| {
             let lines = book.lines(file)?;
-            let entry = |(at, line): (usize, crate::table::Line<'_>)| Entry {
+            let entry = |(at, line): (usize, crate::table::Line<'_>)| NameEntry {
                 origin: Some(at),
                 text: line.bytes.into(),
                 gone: false,
@@ -128,7 +128,7 @@ impl Working {
             if let (Some(names), Some(name)) = (&mut self.names[file as usize], name_of(&text)) {
                 names.entry(name.into()).or_insert(lines.entries.len());
             }
-            lines.entries.push(Entry { origin: None, text: text.into(), gone: false });
+            lines.entries.push(NameEntry { origin: None, text: text.into(), gone: false });
             lines.finished = true;
             return true;
         }

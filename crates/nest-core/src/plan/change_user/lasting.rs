@@ -2,23 +2,23 @@
 
 use bstr::BStr;
 
-use super::{AgingRequest, Planner};
+use super::{AgingRequest, UserChange};
 use crate::plan::find::with_fields;
-use crate::plan::guard::{Threat, guard};
+use crate::plan::guard::{GuardedAction, guard};
 use crate::plan::suspend::is_out;
 use crate::plan::{Reason, Refusal};
 use crate::policy::Days;
 use crate::table::File;
 use crate::value::Expiry;
 
-impl Planner<'_, '_> {
+impl UserChange<'_, '_> {
     pub(super) fn shadow(&mut self) -> Result<(), Box<Refusal>> {
         let AgingRequest { renew, hold, remind, late, must_change } = self.request.aging;
         if self.request.expires.is_none() && !self.request.aging.asks() && !must_change {
             return Ok(());
         }
         let Some((line, shadow)) = self.found.shadow else {
-            return Err(self.refuse(match self.ground.book.shadow {
+            return Err(self.refuse(match self.context.book.shadow {
                 None => Reason::NoShadowForExpiry,
                 Some(_) => Reason::NoShadowLine { name: self.name().into() },
             }));
@@ -83,7 +83,7 @@ impl Planner<'_, '_> {
     }
 
     fn expiry(&mut self, text: &str) -> Result<String, Box<Refusal>> {
-        let today = self.ground.today;
+        let today = self.context.today;
         let expiry = Expiry::parse(text, today).map_err(|fault| self.refuse(fault.into()))?;
         let Expiry::On(day) = expiry else {
             self.subject.decide("expires", "never", "");
@@ -95,8 +95,8 @@ impl Planner<'_, '_> {
                 .or("to keep somebody out now", format!("suspend user {}", self.name())));
         }
         let again = format!("change user {} --expires {text}", self.name());
-        let threat = Threat { what: &self.what, again: &again, busy: false, together: &[] };
-        guard(self.ground, &self.found, self.request.even, threat)?;
+        let action = GuardedAction { what: &self.what, again: &again, busy: false, together: &[] };
+        guard(self.context, &self.found, self.request.overrides, action)?;
         self.subject.decide(
             "expires",
             day.to_string(),

@@ -10,14 +10,14 @@ use crate::account::{AccountKind, kind_of};
 use crate::allot::IdMap;
 use crate::plan::create_user::{KeyFile, check_full_name, key_file, path_fault};
 use crate::plan::find::{FoundUser, find_group, find_user, gid_of, require_file_name, with_fields};
-use crate::plan::guard::Even;
+use crate::plan::guard::GuardOverrides;
 use crate::plan::home::{in_others, move_home, record_home};
 use crate::plan::primary::{NewPrimary, change_primary, tell_sessions};
 use crate::plan::retire::settle_numbers;
 use crate::plan::suspend::carry_note;
 use crate::plan::wanted_id::check_wanted_uid;
 use crate::plan::{
-    Caution, Draft, Ground, HomeTrouble, Plan, Reason, Refusal, Reown, Step, Subject, join,
+    Caution, Draft, HomeTrouble, Plan, PlanContext, Reason, Refusal, Reown, Step, Subject, join,
 };
 use crate::policy::Days;
 use crate::surroundings::{Program, Site};
@@ -54,7 +54,7 @@ pub struct ChangeUser {
     /// Public keys for signing in.
     pub keys: Option<KeyFile>,
     /// Guards waved through.
-    pub even: Even,
+    pub overrides: GuardOverrides,
 }
 
 /// How a password is to age; `None` stays as it is.
@@ -82,15 +82,15 @@ impl AgingRequest {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn change_user(ground: Ground<'_>, request: &ChangeUser) -> Result<Plan, Box<Refusal>> {
+pub fn change_user(context: PlanContext<'_>, request: &ChangeUser) -> Result<Plan, Box<Refusal>> {
     let name = BStr::new(&request.name);
     let what = format!("{name} was not changed");
-    let found = find_user(ground, name, &what)?;
-    let mut draft = Draft::new(ground.book);
+    let found = find_user(context, name, &what)?;
+    let mut draft = Draft::new(context.book);
     let mut plan = Plan { summary: format!("change user {name}"), ..Plan::default() };
     let mut subject = Subject::new(name);
     let into = (&mut draft, &mut plan, &mut subject);
-    if let Some(refusal) = change_into(ground, request, &found, into, None).into_iter().next() {
+    if let Some(refusal) = change_into(context, request, &found, into, None).into_iter().next() {
         return Err(Box::new(refusal));
     }
     plan.edits = draft.finish();
@@ -98,7 +98,7 @@ pub fn change_user(ground: Ground<'_>, request: &ChangeUser) -> Result<Plan, Box
         plan.nothing = true;
     }
     plan.subjects.push(subject);
-    settle_numbers(ground, &mut plan);
+    settle_numbers(context, &mut plan);
     plan.next.push(format!("show user {name}"));
     Ok(plan)
 }
@@ -106,7 +106,7 @@ pub fn change_user(ground: Ground<'_>, request: &ChangeUser) -> Result<Plan, Box
 /// Plans the change of an account into a plan in the making; `ids` are those that
 /// are still free there. Returns everything that stands in its way.
 pub(super) fn change_into<'a>(
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     request: &ChangeUser,
     found: &FoundUser<'a>,
     (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
@@ -114,11 +114,11 @@ pub(super) fn change_into<'a>(
 ) -> Vec<Refusal> {
     let what = format!("{} was not changed", BStr::new(found.user.name));
     let found = *found;
-    Planner { ground, request, found, what, draft, plan, subject, ids }.everything()
+    UserChange { context, request, found, what, draft, plan, subject, ids }.everything()
 }
 
-struct Planner<'p, 'a> {
-    ground: Ground<'a>,
+struct UserChange<'p, 'a> {
+    context: PlanContext<'a>,
     request: &'p ChangeUser,
     found: FoundUser<'a>,
     what: String,
@@ -128,7 +128,7 @@ struct Planner<'p, 'a> {
     ids: Option<&'p mut IdMap<'a>>,
 }
 
-impl<'a> Planner<'_, 'a> {
+impl<'a> UserChange<'_, 'a> {
     fn name(&self) -> &'a BStr {
         BStr::new(self.found.user.name)
     }
@@ -184,7 +184,7 @@ impl<'a> Planner<'_, 'a> {
             return Err(self.refuse(reason));
         }
         let name: BString = self.name().into();
-        let world = self.ground.world;
+        let world = self.context.world;
         let caution = match world.program(shell.as_ref()) {
             Program::Missing => Some(Caution::ShellMissing { name, shell: shell.clone() }),
             Program::NotExecutable => {
@@ -205,14 +205,14 @@ impl<'a> Planner<'_, 'a> {
 
     fn primary(&mut self) -> Result<(), Box<Refusal>> {
         let Some(wanted) = &self.request.primary else { return Ok(()) };
-        let group = find_group(self.ground, wanted.as_ref(), &self.what)?;
-        let gid = gid_of(self.ground, &group, &self.what)?;
+        let group = find_group(self.context, wanted.as_ref(), &self.what)?;
+        let gid = gid_of(self.context, &group, &self.what)?;
         let new = NewPrimary { name: group.name.into(), gid, leaves: &[], regroup_home: false };
         let into = (&mut *self.draft, &mut *self.plan, &mut *self.subject);
-        if change_primary(self.ground, &self.found, new, into) {
+        if change_primary(self.context, &self.found, new, into) {
             let (name, uid) = (self.name(), Some(self.found.uid));
             let cautions = &mut self.plan.cautions;
-            tell_sessions(self.ground, name, uid, self.subject, cautions);
+            tell_sessions(self.context, name, uid, self.subject, cautions);
         }
         Ok(())
     }
@@ -228,42 +228,42 @@ impl<'a> Planner<'_, 'a> {
         let again = format!("change user {name}");
         let what = self.what.clone();
         let cautions =
-            check_wanted_uid(self.ground, name, uid, self.request.share_id, &what, &again)?;
+            check_wanted_uid(self.context, name, uid, self.request.share_id, &what, &again)?;
         self.plan.cautions.extend(cautions);
         self.not_while_busy(&format!("change user {name} --uid {uid}"))?;
-        let (span, kind) = match kind_of(self.ground.policy, Some(old)) {
-            AccountKind::Person => (self.ground.policy.people_ids, "people"),
-            AccountKind::Service => (self.ground.policy.services_ids, "services"),
+        let (span, kind) = match kind_of(self.context.policy, Some(old)) {
+            AccountKind::Person => (self.context.policy.people_ids, "people"),
+            AccountKind::Service => (self.context.policy.services_ids, "services"),
         };
         if !span.contains(uid) {
             let (what, name, id) = ("uid", name.into(), uid);
             self.plan.cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
         }
-        carry_note(self.ground, &self.found, self.plan, name, uid);
+        carry_note(self.context, &self.found, self.plan, name, uid);
         let text = uid.to_string();
         self.set(2, "uid", self.found.user.uid, text.as_bytes());
         self.subject.decide("uid", text.clone(), format!("was {old}"));
         // Ranges that name their owner by number go with it.
         for file in [File::Subuid, File::Subgid] {
             let by_number = old.to_string();
-            for line in self.ground.book.named(file, by_number.as_bytes()) {
+            for line in self.context.book.named(file, by_number.as_bytes()) {
                 let new = with_fields(line.bytes, &[(0, text.as_bytes())]);
                 self.draft.alter(file, line, new);
             }
         }
-        let shared = self.ground.book.users.records();
+        let shared = self.context.book.users.records();
         let shared = shared.filter(|(_, user)| user.uid() == Some(old) && user.name != name);
         if let Some((_, other)) = shared.into_iter().next() {
             let other = other.name.into();
             self.plan.cautions.push(Caution::FilesShared { uid: old, other });
             return Ok(());
         }
-        require_file_name((self.ground, File::Passwd), name, &self.what)?;
-        let mail: BString = self.ground.policy.spool_of(name).into();
+        require_file_name((self.context, File::Passwd), name, &self.what)?;
+        let mail: BString = self.context.policy.spool_of(name).into();
         // An account's line may name anything as its home.
         let mut paths: Vec<BString> = vec![self.found.user.home.into(), mail];
         paths.retain(|path| is_tree_path(path) && path != "/");
-        let elsewhere = self.ground.world.carriers_elsewhere(old, false, &paths);
+        let elsewhere = self.context.world.carriers_elsewhere(old, false, &paths);
         let paths: Vec<Escaped> = paths.into_iter().map(Escaped).collect();
         let (from, to) = (old, uid);
         self.plan.steps.push(Reown::below(paths, false, from, to));
@@ -286,8 +286,8 @@ impl<'a> Planner<'_, 'a> {
     }
 
     fn not_while_busy(&self, again: &str) -> Result<(), Box<Refusal>> {
-        let processes = self.ground.world.processes(self.found.uid);
-        if processes.is_empty() || self.request.even.busy {
+        let processes = self.context.world.processes(self.found.uid);
+        if processes.is_empty() || self.request.overrides.busy {
             return Ok(());
         }
         Err(self
@@ -309,7 +309,7 @@ impl<'a> Planner<'_, 'a> {
             return Ok(());
         }
         if self.request.record_only {
-            self.plan.cautions.extend(record_home(self.ground, &home));
+            self.plan.cautions.extend(record_home(self.context, &home));
             self.subject.decide(
                 "home",
                 home,
@@ -319,9 +319,9 @@ impl<'a> Planner<'_, 'a> {
         }
         let again = format!("change user {} --home {home}", self.name());
         self.not_while_busy(&again)?;
-        let step = move_home(self.ground, &self.found, &old, &home, &self.what, &again)?;
+        let step = move_home(self.context, &self.found, &old, &home, &self.what, &again)?;
         let uid = self.request.uid.unwrap_or(self.found.uid);
-        self.plan.cautions.extend(in_others(self.ground, &home, uid));
+        self.plan.cautions.extend(in_others(self.context, &home, uid));
         self.subject.decide("home", home, format!("moved from {old}"));
         self.plan.steps.push(step);
         Ok(())
@@ -335,7 +335,7 @@ impl<'a> Planner<'_, 'a> {
         let below = BString::from(self.found.user.home);
         let file = key_file(keys);
         let path = join(&below, &file.path);
-        match self.ground.world.site(path.as_ref()) {
+        match self.context.world.site(path.as_ref()) {
             Site::Free | Site::NoParent(_) if home.is_none() => {}
             Site::Taken(_) => return Err(self.refuse(Reason::KeysExist(path))),
             _ => return Err(self.refuse(HomeTrouble::KeyWithoutHome.into())),

@@ -1,17 +1,17 @@
 //! How many subordinate ids an account has.
 
-use super::Planner;
+use super::UserChange;
 use crate::allot::IdMap;
 use crate::plan::find::with_fields;
-use crate::plan::{Ground, Reason, Refusal};
+use crate::plan::{PlanContext, Reason, Refusal};
 use crate::table::File;
 use crate::value::IdSpan;
 
-impl Planner<'_, '_> {
+impl UserChange<'_, '_> {
     /// Fewer ids retire the rest; more come as a further range.
     pub(super) fn ranges(&mut self) -> Result<(), Box<Refusal>> {
         let Some(wanted) = self.request.ranges else { return Ok(()) };
-        let book = self.ground.book;
+        let book = self.context.book;
         let (name, uid) = (self.name(), Some(self.found.uid));
         let mut further = None;
         for file in [File::Subuid, File::Subgid] {
@@ -52,7 +52,7 @@ impl Planner<'_, '_> {
     }
 
     fn free_range(&mut self, count: u32) -> Result<IdSpan, Box<Refusal>> {
-        let Ground { book, policy, world, .. } = self.ground;
+        let PlanContext { book, policy, world, .. } = self.context;
         let found = match &self.ids {
             Some(ids) => ids.range(count),
             None => IdMap::new(book, policy, world).range(count),

@@ -2,10 +2,10 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::write::{Writer, Written};
+use super::write::{AccountLines, Writer};
 use super::{CreateUser, path_fault};
 use crate::plan::home::obstacle;
-use crate::plan::{Caution, Ground, NewFile, Owner, Reason, Refusal, Step, Subject};
+use crate::plan::{Caution, NewFile, Owner, PlanContext, Reason, Refusal, Step, Subject};
 use crate::policy::{Days, Policy};
 use crate::surroundings::{Program, Site, Surroundings};
 use crate::table::File;
@@ -17,12 +17,12 @@ impl<'a> Writer<'a> {
         request: &'r CreateUser,
         name: &BStr,
         subject: &mut Subject,
-        written: &mut Written,
+        written: &mut AccountLines,
     ) -> Result<&'r [u8], Box<Refusal>>
     where
         'a: 'r,
     {
-        let Ground { policy, world, .. } = self.ground;
+        let PlanContext { policy, world, .. } = self.context;
         let setting = if request.service { "services.shell" } else { "people.shell" };
         let shell: &'r [u8] = match &request.shell {
             Some(shell) => shell,
@@ -63,9 +63,9 @@ impl<'a> Writer<'a> {
         name: &BStr,
         hash: Option<&BString>,
         subject: &mut Subject,
-        written: &mut Written,
+        written: &mut AccountLines,
     ) -> Result<(), Box<Refusal>> {
-        let Ground { book, today, .. } = self.ground;
+        let PlanContext { book, today, .. } = self.context;
         let expiry = request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
         let expires = match expiry {
             Some(Expiry::On(day)) => {
@@ -104,8 +104,8 @@ impl<'a> Writer<'a> {
 
     /// The mail spool file: of the group `mail` where there is one, so that the
     /// delivering program can write it.
-    pub(super) fn make_mail(&self, name: &BStr, owner: Owner, written: &mut Written) {
-        let Ground { book, policy, world, .. } = self.ground;
+    pub(super) fn make_mail(&self, name: &BStr, owner: Owner, written: &mut AccountLines) {
+        let PlanContext { book, policy, world, .. } = self.context;
         let path: BString = policy.spool_of(name).into();
         match world.site(path.as_ref()) {
             Site::Free => {

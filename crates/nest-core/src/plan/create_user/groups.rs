@@ -3,8 +3,8 @@
 use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashMap;
 
-use super::making::keep;
-use super::{CreateUser, Making};
+use super::batch::keep;
+use super::{AccountBatch, CreateUser};
 use crate::plan::Refusal;
 use crate::plan::find::{find_admin_group, find_group, gid_of};
 use crate::value::{members, with_members};
@@ -15,7 +15,7 @@ pub(in crate::plan) struct Target {
     pub gid: u32,
 }
 
-impl Making<'_> {
+impl AccountBatch<'_> {
     /// A group by name or by gid, whether it is there already or made by this plan.
     ///
     /// # Errors
@@ -24,8 +24,8 @@ impl Making<'_> {
         if let Some(gid) = self.made.get(wanted) {
             return Ok(Target { name: wanted.to_owned(), gid });
         }
-        let group = find_group(self.ground, wanted, what)?;
-        Ok(Target { name: group.name.into(), gid: gid_of(self.ground, &group, what)? })
+        let group = find_group(self.context, wanted, what)?;
+        Ok(Target { name: group.name.into(), gid: gid_of(self.context, &group, what)? })
     }
 
     /// Notes that the user joins groups; returns which of the joins they are.
@@ -36,10 +36,10 @@ impl Making<'_> {
         primary: u32,
         wrong: &mut Vec<Refusal>,
     ) -> Vec<usize> {
-        let ground = self.ground;
+        let context = self.context;
         let what = || format!("{name} was not created");
-        let of_all = if request.service { &[][..] } else { &ground.policy.people_groups };
-        let admin = request.admin.then(|| find_admin_group(ground, &what()));
+        let of_all = if request.service { &[][..] } else { &context.policy.people_groups };
+        let admin = request.admin.then(|| find_admin_group(context, &what()));
         let admin = admin.and_then(|admin| keep(wrong, admin));
         let wanted = request.join.iter().map(|group| group.as_bstr());
         let wanted = wanted.chain(of_all.iter().map(BStr::new));

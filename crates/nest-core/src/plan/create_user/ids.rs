@@ -2,18 +2,18 @@
 
 use bstr::BStr;
 
-use super::making::{Primary, Ranges, makes_private_group};
-use super::{CreateUser, Making};
+use super::batch::{Primary, Ranges, makes_private_group};
+use super::{AccountBatch, CreateUser};
 use crate::allot::holder_of_gid;
 use crate::plan::wanted_id::check_wanted_uid;
-use crate::plan::{Caution, Ground, Reason, Refusal, Subject};
+use crate::plan::{Caution, PlanContext, Reason, Refusal, Subject};
 use crate::table::File;
 use crate::value::IdSpan;
 
-impl Making<'_> {
+impl AccountBatch<'_> {
     /// The span that new accounts of this kind come from, with its setting.
     pub(super) fn span(&self, request: &CreateUser) -> (IdSpan, &'static str, &'static str) {
-        let policy = self.ground.policy;
+        let policy = self.context.policy;
         if request.service {
             (policy.services_ids, "services.ids", "services")
         } else {
@@ -35,7 +35,7 @@ impl Making<'_> {
                 let what = format!("{name} was not created");
                 let again = format!("create user {name}");
                 let share = request.share_id;
-                let told = check_wanted_uid(self.ground, name, uid, share, &what, &again)?;
+                let told = check_wanted_uid(self.context, name, uid, share, &what, &again)?;
                 cautions.extend(told);
                 if !span.contains(uid) {
                     let name = name.into();
@@ -49,7 +49,7 @@ impl Making<'_> {
                 let found =
                     self.free_id(request).map_err(|why| refuse(Reason::ServiceFailed(why)))?;
                 let Some(uid) = found else {
-                    let setting = self.ground.policy.origin(setting);
+                    let setting = self.context.policy.origin(setting);
                     return Err(refuse(Reason::SpanFull { span, setting })
                         .or("choose one outside it", format!("create user {name} --uid N"))
                         .or_else(
@@ -82,9 +82,9 @@ impl Making<'_> {
         uid: u32,
         subject: &mut Subject,
     ) -> Result<Primary, Box<Refusal>> {
-        let policy = self.ground.policy;
+        let policy = self.context.policy;
         let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
-        if !makes_private_group(self.ground, request) {
+        if !makes_private_group(self.context, request) {
             let (wanted, why) = match &request.primary {
                 Some(wanted) => (wanted.clone(), "as asked".to_owned()),
                 None => (policy.people_primary.as_str().into(), policy.origin("people.primary")),
@@ -94,7 +94,7 @@ impl Making<'_> {
             return Ok(Primary { gid: group.gid, private: false });
         }
         let failed = |why| refuse(Reason::ServiceFailed(why));
-        let Ground { book, world, .. } = self.ground;
+        let PlanContext { book, world, .. } = self.context;
         // A uid that the policy chose is free as a gid too; one that was asked
         // for may not be.
         let same = request.uid.is_none()
@@ -124,7 +124,7 @@ impl Making<'_> {
         request: &CreateUser,
         name: &BStr,
     ) -> Result<Ranges, Box<Refusal>> {
-        let Ground { book, policy, .. } = self.ground;
+        let PlanContext { book, policy, .. } = self.context;
         let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
         let asked = request.ranges;
         let count = match asked {

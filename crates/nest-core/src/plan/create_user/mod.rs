@@ -1,20 +1,20 @@
 //! Making users.
 
+mod batch;
 mod belongings;
 mod groups;
 mod ids;
 mod made;
-mod making;
 mod write;
 
+pub(super) use batch::{AccountBatch, AccountIds, Given};
 pub(super) use ids::setting_key;
-pub(super) use making::{Given, Making, Numbers};
-pub(super) use write::{Writer, Written};
+pub(super) use write::{AccountLines, Writer};
 
 use bstr::{BString, ByteSlice};
 use hashbrown::HashSet;
 
-use super::{Ground, NewFile, Plan, Reason, Refusal, join};
+use super::{NewFile, Plan, PlanContext, Reason, Refusal, join};
 use crate::table::File;
 use crate::value::{Expiry, IdSpan, check_keys};
 
@@ -76,17 +76,17 @@ pub struct KeyFile {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn create_user(ground: Ground<'_>, request: &CreateUser) -> Result<Plan, Box<Refusal>> {
+pub fn create_user(context: PlanContext<'_>, request: &CreateUser) -> Result<Plan, Box<Refusal>> {
     let names = request.names.iter().map(|name| name.to_string()).collect::<Vec<_>>().join(", ");
     let what = match request.names.len() {
         1 => format!("{names} was not created"),
         _ => "nobody was created".to_owned(),
     };
-    let fault = empty_file(ground).or_else(|| contradiction(request));
-    let fault = fault.or_else(|| check_values(ground, request).into_iter().next());
+    let fault = empty_file(context).or_else(|| contradiction(request));
+    let fault = fault.or_else(|| check_values(context, request).into_iter().next());
     fault.map_or(Ok(()), |reason| Err(Refusal::new(&what, reason)))?;
-    let mut making = Making::new(ground, format!("create user {names}"));
-    making.note_missing_files();
+    let mut batch = AccountBatch::new(context, format!("create user {names}"));
+    batch.note_missing_files();
     let mut seen = HashSet::new();
     for (at, name) in request.names.iter().enumerate() {
         let several = request.names.len() > 1;
@@ -94,7 +94,7 @@ pub fn create_user(ground: Ground<'_>, request: &CreateUser) -> Result<Plan, Box
         let twice = !seen.insert(name);
         let made = match twice {
             true => Err(vec![*Refusal::new(format!("{name} was not created"), Reason::NameTwice)]),
-            false => making.one(request, name.as_ref(), hash),
+            false => batch.one(request, name.as_ref(), hash),
         };
         if let Some(mut refusal) = made.err().and_then(|all| all.into_iter().next()) {
             if several {
@@ -103,13 +103,13 @@ pub fn create_user(ground: Ground<'_>, request: &CreateUser) -> Result<Plan, Box
             return Err(Box::new(refusal));
         }
     }
-    Ok(making.finish())
+    Ok(batch.finish())
 }
 
 /// An account file with nothing in it, where there has to be something.
-pub(super) fn empty_file(ground: Ground<'_>) -> Option<Reason> {
+pub(super) fn empty_file(context: PlanContext<'_>) -> Option<Reason> {
     let files = [File::Passwd, File::Group, File::Shadow];
-    let empty = |file: &File| ground.book.lines(*file).is_some_and(|lines| lines.is_empty());
+    let empty = |file: &File| context.book.lines(*file).is_some_and(|lines| lines.is_empty());
     files.into_iter().find(empty).map(Reason::Empty)
 }
 
@@ -135,12 +135,12 @@ fn contradiction(request: &CreateUser) -> Option<Reason> {
 }
 
 /// What can be judged without looking at any account.
-pub(super) fn check_values(ground: Ground<'_>, request: &CreateUser) -> Vec<Reason> {
+pub(super) fn check_values(context: PlanContext<'_>, request: &CreateUser) -> Vec<Reason> {
     let mut faults = Vec::new();
     if let Some(text) = &request.expires {
-        match Expiry::parse(text, ground.today) {
-            Ok(Expiry::On(day)) if day <= ground.today => faults.push(Reason::ExpiryPast(day)),
-            Ok(Expiry::On(_)) if ground.book.shadow.is_none() => {
+        match Expiry::parse(text, context.today) {
+            Ok(Expiry::On(day)) if day <= context.today => faults.push(Reason::ExpiryPast(day)),
+            Ok(Expiry::On(_)) if context.book.shadow.is_none() => {
                 faults.push(Reason::NoShadowForExpiry);
             }
             Ok(_) => {}

@@ -4,7 +4,7 @@ use super::*;
 use crate::book::tests::book;
 use crate::plan::{Owner, Step};
 use crate::policy::Policy;
-use crate::surroundings::{Facts, Kind, RetiredId, Site, SkeletonFault};
+use crate::surroundings::{Facts, FileKind, RetiredId, Site, SkeletonFault};
 use crate::test_support::World;
 use crate::value::{Day, IdSpan};
 
@@ -22,7 +22,7 @@ fn planned(request: &CreateUser, world: &World, policy: &str) -> Result<Plan, Bo
     ]);
     let policy = Policy::read("p.toml", policy).unwrap();
     create_user(
-        Ground { book: &book, policy: &policy, world, today: Day(20781), change: None },
+        PlanContext { book: &book, policy: &policy, world, today: Day(20781), change: None },
         request,
     )
 }
@@ -111,7 +111,7 @@ fn each_site_of_a_home_has_its_own_refusal() {
         world.sites.insert("/home/maren".into(), site);
         planned(&maren(), &world, "").unwrap_err()
     };
-    let facts = Facts { kind: Kind::Directory, uid: 4711, gid: 1, mode: 0o700 };
+    let facts = Facts { kind: FileKind::Directory, uid: 4711, gid: 1, mode: 0o700 };
     let taken = at(Site::Taken(facts));
     assert!(
         taken
@@ -119,7 +119,7 @@ fn each_site_of_a_home_has_its_own_refusal() {
             .ends_with("/home/maren exists already: a directory, owned by 4711, which nobody has")
     );
     assert_eq!(taken.ways[0].text, "create user maren --home /home/maren --adopt-home");
-    let fifo = at(Site::Taken(Facts { kind: Kind::Fifo, ..facts }));
+    let fifo = at(Site::Taken(Facts { kind: FileKind::Fifo, ..facts }));
     assert_eq!(fifo.ways.len(), 1, "a fifo can't be adopted");
     for (site, says) in [
         (Site::NoParent("/home".into()), "/home does not exist"),
@@ -137,7 +137,7 @@ fn an_adopted_home_is_given_over_unless_it_is_anothers() {
     let request = CreateUser { adopt_home: true, ..maren() };
     let owned_by = |uid| {
         let mut world = World::default();
-        let facts = Facts { kind: Kind::Directory, uid, gid: 9, mode: 0o700 };
+        let facts = Facts { kind: FileKind::Directory, uid, gid: 9, mode: 0o700 };
         world.sites.insert("/home/maren".into(), Site::Taken(facts));
         planned(&request, &world, "")
     };
@@ -157,7 +157,7 @@ fn an_adopted_home_is_given_over_unless_it_is_anothers() {
 
 #[test]
 fn only_a_place_where_homes_are_is_adopted() {
-    let facts = Facts { kind: Kind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    let facts = Facts { kind: FileKind::Directory, uid: 0, gid: 0, mode: 0o755 };
     for (home, says) in [
         ("/etc", "it is a directory of the system"),
         ("/var", "it is a directory of the system"),
@@ -199,7 +199,7 @@ fn a_home_in_a_directory_of_somebody_elses_is_told() {
         [(1000, false, true), (0, false, false), (1001, false, false), (1000, true, false)]
     {
         let mut world = World { unowned, ..World::default() };
-        let facts = Facts { kind: Kind::Directory, uid, gid: uid, mode: 0o755 };
+        let facts = Facts { kind: FileKind::Directory, uid, gid: uid, mode: 0o755 };
         world.facts.insert("/home/tavish".into(), Ok(facts));
         let plan = planned(&request, &world, "").unwrap();
         assert_eq!(cautions(&plan).contains(&says.to_owned()), told, "{:?}", cautions(&plan));
@@ -232,7 +232,7 @@ fn mail_is_made_where_it_can_be_and_told_where_not() {
 fn every_fault_of_a_skeleton_is_said() {
     for (fault, says) in [
         (SkeletonFault::Missing, "does not exist"),
-        (SkeletonFault::NotADirectory(Kind::File), "is a file, not a directory"),
+        (SkeletonFault::NotADirectory(FileKind::File), "is a file, not a directory"),
         (
             SkeletonFault::Unreadable("input/output error".into()),
             "can't be read: input/output error",

@@ -5,16 +5,16 @@ use bstr::{BStr, BString};
 use hashbrown::HashMap;
 
 use super::CreateUser;
+use super::batch::{AccountIds, Ranges, keep, makes_private_group};
 use super::belongings::{Shell, aging};
-use super::making::{Numbers, Ranges, keep, makes_private_group};
 use crate::plan::home::plan_home;
 use crate::plan::new_name::check_new_name;
-use crate::plan::{Caution, Ground, Owner, Refusal, Step, Subject};
+use crate::plan::{Caution, Owner, PlanContext, Refusal, Step, Subject};
 use crate::table::File;
 
 /// What was written of some accounts.
 #[derive(Default)]
-pub(in crate::plan) struct Written {
+pub(in crate::plan) struct AccountLines {
     /// The lines of each file, each followed by a newline.
     lines: [Vec<u8>; 6],
     pub(super) steps: Vec<Step>,
@@ -26,11 +26,11 @@ pub(in crate::plan) struct Written {
 /// So long is the line of an account, about, in the file in which it is longest.
 const LINE: usize = 96;
 
-impl Written {
+impl AccountLines {
     /// Nothing, with room for so many accounts.
     pub fn with_room(accounts: usize) -> Self {
         let lines = std::array::from_fn(|_| Vec::with_capacity(accounts * LINE));
-        Written { lines, ..Written::default() }
+        AccountLines { lines, ..AccountLines::default() }
     }
 
     /// Adds a line, by its fields.
@@ -59,16 +59,16 @@ impl Written {
 /// Writes accounts.
 #[derive(Clone)]
 pub(in crate::plan) struct Writer<'a> {
-    pub ground: Ground<'a>,
+    pub context: PlanContext<'a>,
     /// How the passwords of people age, and today, as shadow writes them.
     pub(super) aging: String,
     pub(super) today: String,
 }
 
 impl<'a> Writer<'a> {
-    pub fn new(ground: Ground<'a>) -> Self {
-        let (aging, today) = (aging(ground.policy), ground.today.0.to_string());
-        Writer { ground, aging, today }
+    pub fn new(context: PlanContext<'a>) -> Self {
+        let (aging, today) = (aging(context.policy), context.today.0.to_string());
+        Writer { context, aging, today }
     }
 
     /// Whether the name can be had.
@@ -76,12 +76,12 @@ impl<'a> Writer<'a> {
         &self,
         request: &CreateUser,
         name: &BStr,
-        written: &mut Written,
+        written: &mut AccountLines,
         wrong: &mut Vec<Refusal>,
     ) {
-        let private = makes_private_group(self.ground, request);
+        let private = makes_private_group(self.context, request);
         let group_way = || format!("create user {name} --primary {name}");
-        let cautions = check_new_name(self.ground, name, private, "", group_way);
+        let cautions = check_new_name(self.context, name, private, "", group_way);
         let cautions = cautions.map_err(|mut refusal| {
             refusal.what = format!("{name} was not created");
             refusal
@@ -96,15 +96,15 @@ impl<'a> Writer<'a> {
         request: &CreateUser,
         name: &BStr,
         hash: Option<&BString>,
-        numbers: &Numbers,
+        numbers: &AccountIds,
         subject: &mut Subject,
-        written: &mut Written,
+        written: &mut AccountLines,
         wrong: &mut Vec<Refusal>,
     ) {
-        let Numbers { uid, primary, ranges } = numbers;
-        let policy = self.ground.policy;
+        let AccountIds { uid, primary, ranges } = numbers;
+        let policy = self.context.policy;
         let owner = Owner { uid: *uid, gid: primary.gid };
-        let home = keep(wrong, plan_home(self.ground, request, name, owner, subject));
+        let home = keep(wrong, plan_home(self.context, request, name, owner, subject));
         let shell = keep(wrong, self.choose_shell(request, name, subject, written));
         self.write_ranges(request, name, ranges, subject, written);
         keep(wrong, self.write_shadow(request, name, hash, subject, written));
@@ -112,7 +112,7 @@ impl<'a> Writer<'a> {
         written.steps.extend(home.steps);
         written.cautions.extend(home.cautions);
         let full_name: &[u8] = request.full_name.as_ref().map_or(b"", |name| name);
-        let password: &[u8] = if self.ground.book.shadow.is_some() { b"x" } else { b"!" };
+        let password: &[u8] = if self.context.book.shadow.is_some() { b"x" } else { b"!" };
         let (mut uid_text, mut gid_text) = (itoa::Buffer::new(), itoa::Buffer::new());
         let (uid_text, gid_text) = (uid_text.format(*uid), gid_text.format(primary.gid));
         let (uid_text, gid_text) = (uid_text.as_bytes(), gid_text.as_bytes());
@@ -127,8 +127,8 @@ impl<'a> Writer<'a> {
     }
 
     /// Writes a group that nobody is in yet.
-    pub fn write_group(&self, name: &BStr, gid: u32, written: &mut Written) {
-        let has_gshadow = self.ground.book.gshadow.is_some();
+    pub fn write_group(&self, name: &BStr, gid: u32, written: &mut AccountLines) {
+        let has_gshadow = self.context.book.gshadow.is_some();
         let password: &[u8] = if has_gshadow { b"x" } else { b"!" };
         let mut gid_text = itoa::Buffer::new();
         let gid_text = gid_text.format(gid).as_bytes();
@@ -144,7 +144,7 @@ impl<'a> Writer<'a> {
         name: &BStr,
         ranges: &Ranges,
         subject: &mut Subject,
-        written: &mut Written,
+        written: &mut AccountLines,
     ) {
         let given = match ranges {
             Ranges::None | Ranges::NoFiles => &[][..],

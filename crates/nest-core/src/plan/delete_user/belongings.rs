@@ -2,18 +2,18 @@
 
 use bstr::{BString, ByteSlice};
 
-use super::{Deleting, Fate};
+use super::{Deleting, FilesDisposition};
 use crate::plan::claim::{Claim, Judged, Purpose};
 use crate::plan::find::find_user;
 use crate::plan::home::named_after;
 use crate::plan::{Caution, Reason, Refusal, Reown, Step, join};
 use crate::retired::{Became, Belonging, PackedFile, set_aside_place};
-use crate::surroundings::{Kind, Site, Survey};
+use crate::surroundings::{FileKind, Site, Survey};
 use crate::value::bytes_in_words;
 use crate::value::escaped::Escaped;
 
 /// A belonging that is there, looked at.
-struct Found {
+struct FoundBelonging {
     what: &'static str,
     path: BString,
     survey: Survey,
@@ -23,7 +23,7 @@ impl Deleting<'_, '_> {
     pub(super) fn belongings(&mut self) -> Result<(), Box<Refusal>> {
         let home = BString::from(self.found.user.home);
         let mut all = vec![("home", home)];
-        all.extend(named_after(self.ground.policy, self.found.user.name));
+        all.extend(named_after(self.context.policy, self.found.user.name));
         let mut nothing = true;
         for (what, path) in all {
             if let Some(found) = self.look(what, &path)? {
@@ -34,7 +34,7 @@ impl Deleting<'_, '_> {
                 self.subject.decide("home", shown, "is not there");
             }
         }
-        if nothing && self.request.files == Fate::Erase {
+        if nothing && self.request.files == FilesDisposition::Erase {
             self.subject.decide("files", "none", "nothing to erase");
         }
         Ok(())
@@ -42,21 +42,29 @@ impl Deleting<'_, '_> {
 
     pub(super) fn uid_is_shared(&self) -> bool {
         let name = self.found.user.name;
-        let mut users = self.ground.book.users.records();
+        let mut users = self.context.book.users.records();
         users.any(|(_, user)| user.uid() == Some(self.found.uid) && user.name != name)
     }
 
     /// Looks at a belonging. One that never existed is no matter.
-    fn look(&mut self, what: &'static str, path: &BString) -> Result<Option<Found>, Box<Refusal>> {
-        let kind = if what == "home" { Kind::Directory } else { Kind::File };
+    fn look(
+        &mut self,
+        what: &'static str,
+        path: &BString,
+    ) -> Result<Option<FoundBelonging>, Box<Refusal>> {
+        let kind = if what == "home" { FileKind::Directory } else { FileKind::File };
         let purpose = match self.request.files {
-            Fate::SetAside | Fate::Keep => Purpose::Move,
-            Fate::Archive | Fate::Erase | Fate::Give(_) => Purpose::Remove,
+            FilesDisposition::SetAside | FilesDisposition::Keep => Purpose::Move,
+            FilesDisposition::Archive | FilesDisposition::Erase | FilesDisposition::Give(_) => {
+                Purpose::Remove
+            }
         };
-        match Claim::of(&self.found, path, kind, purpose).judge(self.ground) {
+        match Claim::of(&self.found, path, kind, purpose).judge(self.context) {
             Judged::Nothing => Ok(None),
             Judged::Fault(fault) => self.stand(what, path, fault),
-            Judged::Sound(_, survey) => Ok(Some(Found { what, path: path.clone(), survey })),
+            Judged::Sound(_, survey) => {
+                Ok(Some(FoundBelonging { what, path: path.clone(), survey }))
+            }
         }
     }
 
@@ -66,8 +74,8 @@ impl Deleting<'_, '_> {
         what: &'static str,
         path: &BString,
         fault: String,
-    ) -> Result<Option<Found>, Box<Refusal>> {
-        if self.request.files == Fate::Keep {
+    ) -> Result<Option<FoundBelonging>, Box<Refusal>> {
+        if self.request.files == FilesDisposition::Keep {
             self.subject.decide(what, path.clone(), format!("stays: it {fault}"));
             let (files, bytes) = (0, 0);
             let (path, became) = (path.clone(), Became::Stays);
@@ -81,30 +89,30 @@ impl Deleting<'_, '_> {
             .or("leave the files where they are", way))
     }
 
-    fn dispose(&mut self, found: Found) -> Result<(), Box<Refusal>> {
-        let Found { what, path, survey } = found;
+    fn dispose(&mut self, found: FoundBelonging) -> Result<(), Box<Refusal>> {
+        let FoundBelonging { what, path, survey } = found;
         self.subject.decide(what, path.clone(), in_words(what, &survey));
         let uncounted = survey.uncounted.iter().cloned();
         let uncounted = uncounted.map(|(path, why)| Caution::Uncounted { path, why });
         self.plan.cautions.extend(uncounted);
         let became = match self.request.files.clone() {
-            Fate::SetAside => self.set_aside(what, &path)?,
-            Fate::Keep => {
+            FilesDisposition::SetAside => self.set_aside(what, &path)?,
+            FilesDisposition::Keep => {
                 let (path, uid) = (path.clone(), self.found.uid);
-                self.plan.cautions.push(match self.ground.change {
+                self.plan.cautions.push(match self.context.change {
                     _ if self.uid_is_shared() => Caution::BelongingShared { path, uid },
                     Some(_) => Caution::BelongingStays { path, uid },
                     None => Caution::BelongingExposed { path, uid },
                 });
                 Became::Stays
             }
-            Fate::Archive => self.archive(what, &path)?,
-            Fate::Erase => {
+            FilesDisposition::Archive => self.archive(what, &path)?,
+            FilesDisposition::Erase => {
                 self.plan.steps.push(Step::Erase { path: path.clone() });
                 self.plan.cautions.push(Caution::Erases { path: path.clone() });
                 Became::Erased
             }
-            Fate::Give(to) => self.give(what, &path, to)?,
+            FilesDisposition::Give(to) => self.give(what, &path, to)?,
         };
         let Survey { files, bytes, .. } = survey;
         self.keep_belonging(Belonging { what: what.into(), path, became, files, bytes });
@@ -112,11 +120,11 @@ impl Deleting<'_, '_> {
     }
 
     fn set_aside(&mut self, what: &'static str, path: &BString) -> Result<Became, Box<Refusal>> {
-        let (uid, change) = (self.found.uid, self.ground.change);
+        let (uid, change) = (self.found.uid, self.context.change);
         let place = set_aside_place(path, self.found.user.name, uid, change);
         let (hidden, _) = place.rsplit_once_str("/").unwrap_or((b"", &place));
         let hidden = BString::from(hidden);
-        self.ground.world.can_hide_in(hidden.as_ref()).map_err(|fault| {
+        self.context.world.can_hide_in(hidden.as_ref()).map_err(|fault| {
             self.refuse(Reason::Planted(fault))
                 .or_else("look at it, and move it away", format!("ls -la {hidden}"))
         })?;
@@ -128,7 +136,7 @@ impl Deleting<'_, '_> {
 
     fn archive(&mut self, what: &'static str, path: &BString) -> Result<Became, Box<Refusal>> {
         let file = PackedFile::of(what);
-        let folder = self.folder(self.ground.change.unwrap_or(0))?;
+        let folder = self.folder(self.context.change.unwrap_or(0))?;
         self.subject.decide(
             "packed",
             format!("retired/{folder}/{file}"),
@@ -144,7 +152,7 @@ impl Deleting<'_, '_> {
         path: &BString,
         to: BString,
     ) -> Result<Became, Box<Refusal>> {
-        let other = find_user(self.ground, to.as_ref(), &self.what)?;
+        let other = find_user(self.context, to.as_ref(), &self.what)?;
         let user = to.clone();
         let cannot =
             |fault: String| Err(self.refuse(Reason::CanNotBeGiven { user: user.clone(), fault }));
@@ -152,8 +160,8 @@ impl Deleting<'_, '_> {
             return cannot("it is deleted too".to_owned());
         }
         let home = BString::from(other.user.home);
-        match self.ground.world.site(home.as_ref()) {
-            Site::Taken(facts) if facts.kind == Kind::Directory && home != "/" => {}
+        match self.context.world.site(home.as_ref()) {
+            Site::Taken(facts) if facts.kind == FileKind::Directory && home != "/" => {}
             Site::Free | Site::NoParent(_) => {
                 return cannot(format!("its home {home} is not there"));
             }
@@ -163,7 +171,7 @@ impl Deleting<'_, '_> {
         if what != "home" {
             place.extend_from_slice(format!(".{what}").as_bytes());
         }
-        if self.ground.world.site(place.as_ref()) != Site::Free {
+        if self.context.world.site(place.as_ref()) != Site::Free {
             return cannot(format!("{place} is there already"));
         }
         // Re-owned where it is: it moves with its new owner.

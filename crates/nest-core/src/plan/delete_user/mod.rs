@@ -6,20 +6,20 @@ use bstr::{BStr, BString, ByteSlice};
 
 use super::delete_group::take_out;
 use super::find::{FoundUser, find_user, not_a_file_name, private_group, require_file_name};
-use super::guard::{Even, Threat, guard};
+use super::guard::{GuardOverrides, GuardedAction, guard};
 use super::lists::Lists;
 use super::retire::settle_numbers;
 use super::suspend::note_of;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Step, Subject};
 use crate::account::{AccountKind, kind_of};
-use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace, Thing};
+use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace};
 use crate::table::{File, Gshadow, Record};
 use crate::value::escaped::Escaped;
-use crate::value::{IdSpan, members};
+use crate::value::{IdSpan, UserOrGroup, members};
 
 /// What becomes of a deleted user's home, mail and crontab.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub enum Fate {
+pub enum FilesDisposition {
     /// Moved behind a directory of root's, whole.
     #[default]
     SetAside,
@@ -39,19 +39,19 @@ pub struct DeleteUser {
     /// The users.
     pub names: Vec<BString>,
     /// What becomes of their files.
-    pub files: Fate,
+    pub files: FilesDisposition,
     /// Guards waved through.
-    pub even: Even,
+    pub overrides: GuardOverrides,
 }
 
 /// Plans the deleting of users: all of them, or none.
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn delete_user(ground: Ground<'_>, request: &DeleteUser) -> Result<Plan, Box<Refusal>> {
+pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Plan, Box<Refusal>> {
     let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let mut plan = Plan { summary: format!("delete user {all}"), ..Plan::default() };
-    let mut draft = Draft::new(ground.book);
+    let mut draft = Draft::new(context.book);
     for (at, name) in request.names.iter().enumerate() {
         if request.names[..at].contains(name) {
             continue;
@@ -61,10 +61,10 @@ pub fn delete_user(ground: Ground<'_>, request: &DeleteUser) -> Result<Plan, Box
             _ => format!("nobody was deleted, because of {name}"),
         };
         let name = BStr::new(name);
-        let found = find_user(ground, name, &what)?;
+        let found = find_user(context, name, &what)?;
         let subject = Subject::new(name.to_owned());
         let kept = Kept {
-            thing: Thing::User,
+            thing: UserOrGroup::User,
             name: name.to_owned(),
             id: found.uid,
             shared_uid: false,
@@ -77,11 +77,11 @@ pub fn delete_user(ground: Ground<'_>, request: &DeleteUser) -> Result<Plan, Box
             belongings: Vec::new(),
         };
         let (draft, plan) = (&mut draft, &mut plan);
-        Deleting { ground, request, found, what, draft, plan, subject, kept }.everything()?;
+        Deleting { context, request, found, what, draft, plan, subject, kept }.everything()?;
     }
     plan.edits = draft.finish();
-    settle_numbers(ground, &mut plan);
-    plan.next.push(match ground.change {
+    settle_numbers(context, &mut plan);
+    plan.next.push(match context.change {
         Some(_) => "list retired".to_owned(),
         None => "list users".to_owned(),
     });
@@ -89,7 +89,7 @@ pub fn delete_user(ground: Ground<'_>, request: &DeleteUser) -> Result<Plan, Box
 }
 
 struct Deleting<'p, 'a> {
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     request: &'a DeleteUser,
     found: FoundUser<'a>,
     what: String,
@@ -111,24 +111,28 @@ impl<'a> Deleting<'_, 'a> {
     /// The command as it was given.
     fn again(&self) -> String {
         let files = match &self.request.files {
-            Fate::SetAside => String::new(),
-            Fate::Keep => " --files keep".to_owned(),
-            Fate::Archive => " --files archive".to_owned(),
-            Fate::Erase => " --files erase".to_owned(),
-            Fate::Give(user) => format!(" --files give:{user}"),
+            FilesDisposition::SetAside => String::new(),
+            FilesDisposition::Keep => " --files keep".to_owned(),
+            FilesDisposition::Archive => " --files archive".to_owned(),
+            FilesDisposition::Erase => " --files erase".to_owned(),
+            FilesDisposition::Give(user) => format!(" --files give:{user}"),
         };
         format!("delete user {}{files}", self.name())
     }
 
     fn everything(mut self) -> Result<(), Box<Refusal>> {
-        let (ground, name) = (self.ground, self.name());
-        require_file_name((ground, File::Passwd), name, &self.what)?;
+        let (context, name) = (self.context, self.name());
+        require_file_name((context, File::Passwd), name, &self.what)?;
         let again = self.again();
-        let threat =
-            Threat { what: &self.what, again: &again, busy: true, together: &self.request.names };
-        guard(ground, &self.found, self.request.even, threat)?;
-        let stays = matches!(self.request.files, Fate::Keep | Fate::Erase);
-        if ground.change.is_none() && !stays {
+        let action = GuardedAction {
+            what: &self.what,
+            again: &again,
+            busy: true,
+            together: &self.request.names,
+        };
+        guard(context, &self.found, self.request.overrides, action)?;
+        let stays = matches!(self.request.files, FilesDisposition::Keep | FilesDisposition::Erase);
+        if context.change.is_none() && !stays {
             return Err(self
                 .refuse(Reason::NowhereToRetire)
                 .or("leave the files where they are", format!("delete user {name} --files keep"))
@@ -140,14 +144,14 @@ impl<'a> Deleting<'_, 'a> {
         self.lines();
         self.belongings()?;
         self.suspension();
-        let places = ground.world.mentions_of_user(name);
+        let places = context.world.mentions_of_user(name);
         if !places.is_empty() {
             self.plan.cautions.push(Caution::StillNamed { name: name.into(), places });
         }
-        match ground.change {
+        match context.change {
             Some(change) => {
                 let folder = self.folder(change)?;
-                let days = ground.policy.retired_keep_days;
+                let days = context.policy.retired_keep_days;
                 let why = format!("to be restored from, for {days} days");
                 self.subject.decide("kept", format!("retired/{folder}"), why);
                 let kept = Box::new(self.kept);
@@ -161,9 +165,9 @@ impl<'a> Deleting<'_, 'a> {
 
     /// The folder that it is kept in.
     fn folder(&self, change: u64) -> Result<KeptFolder, Box<Refusal>> {
-        let (ground, name) = (self.ground, self.name());
+        let (context, name) = (self.context, self.name());
         let folder = self.kept.folder(change);
-        folder.map_err(|_| not_a_file_name(&self.what, ground, File::Passwd, name))
+        folder.map_err(|_| not_a_file_name(&self.what, context, File::Passwd, name))
     }
 
     fn full_name(&self) -> String {
@@ -172,7 +176,7 @@ impl<'a> Deleting<'_, 'a> {
 
     /// Leaves every list of members and of administrators, and remembers each.
     fn lists(&mut self) {
-        let (ground, book, name) = (self.ground, self.ground.book, self.name());
+        let (context, book, name) = (self.context, self.context.book, self.name());
         let (mut listing, mut administered) = (Vec::new(), Vec::new());
         for (_, group) in book.groups_listing(name) {
             if group.name == name && self.own_group_goes() {
@@ -204,7 +208,7 @@ impl<'a> Deleting<'_, 'a> {
                 administered.push(now.name);
             }
         }
-        let mut lists = Lists { ground, draft: self.draft, cautions: &mut self.plan.cautions };
+        let mut lists = Lists { context, draft: self.draft, cautions: &mut self.plan.cautions };
         for place in &self.kept.places {
             lists.leave(&place.group, name);
             lists.drop_admin(&place.group, name);
@@ -224,28 +228,28 @@ impl<'a> Deleting<'_, 'a> {
     /// Whether the group of the user's own name is the user's alone. One with an id
     /// of the services may be more than that.
     fn own_group_goes(&self) -> bool {
-        let Ok(Some(group)) = private_group(self.ground, &self.found) else { return false };
+        let Ok(Some(group)) = private_group(self.context, &self.found) else { return false };
         let gid = group.gid();
-        gid == Some(self.found.gid) || kind_of(self.ground.policy, gid) == AccountKind::Person
+        gid == Some(self.found.gid) || kind_of(self.context.policy, gid) == AccountKind::Person
     }
 
     /// The group of the user's own name goes too when nobody else is in it.
     fn own_group(&mut self) {
         let name = self.name();
-        match private_group(self.ground, &self.found) {
+        match private_group(self.context, &self.found) {
             Ok(Some(_)) if !self.own_group_goes() => {
                 self.subject.decide("group", name, "stays: its gid is one of the services'");
             }
             Ok(None) => {
                 let gid = self.found.gid;
-                let group = self.ground.book.group_by_gid(gid).map(|(_, group)| group.name);
+                let group = self.context.book.group_by_gid(gid).map(|(_, group)| group.name);
                 let group =
                     group.map_or(gid.to_string(), |name| format!("{} {gid}", name.as_bstr()));
                 self.subject.decide("primary", group, "stays: it is not the user's own");
             }
             Ok(Some(group)) => {
                 let Some(gid) = group.gid() else { return };
-                let taken = take_out(self.ground, name, gid, self.draft);
+                let taken = take_out(self.context, name, gid, self.draft);
                 self.kept.lines.extend(taken.lines);
                 self.kept.shared_gid = taken.shared_gid;
                 let value = format!("{} {gid}", BStr::new(group.name));
@@ -259,7 +263,7 @@ impl<'a> Deleting<'_, 'a> {
     }
 
     fn lines(&mut self) {
-        let (book, name) = (self.ground.book, self.name());
+        let (book, name) = (self.context.book, self.name());
         let shared = self.uid_is_shared();
         self.kept.shared_uid = shared;
         let mut ranges = Vec::new();
@@ -302,7 +306,7 @@ impl<'a> Deleting<'_, 'a> {
     }
 
     fn suspension(&mut self) {
-        if let Some(note) = note_of(self.ground, &self.found) {
+        if let Some(note) = note_of(self.context, &self.found) {
             self.subject.decide("suspended", "yes", "and will be again when it comes back");
             self.kept.suspended = Some(note.clone());
             self.plan.steps.push(Step::ForgetSuspended(note.clone()));

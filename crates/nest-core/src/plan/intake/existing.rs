@@ -2,24 +2,24 @@
 
 use bstr::{BStr, BString};
 
-use super::Planner;
+use super::IntakePlanner;
 use crate::account::{AccountKind, admin_group, kind_of};
 use crate::plan::change_user::{ChangeUser, change_into};
 use crate::plan::find::{FoundUser, find_admin_group, with_fields};
-use crate::plan::guard::{Even, Threat, guard};
+use crate::plan::guard::{GuardOverrides, GuardedAction, guard};
 use crate::plan::primary::{NewPrimary, change_primary};
 use crate::plan::{CreateUser, Refusal, Subject};
-use crate::roster::{Column, Row, What, Wrong};
+use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 use crate::surroundings::Keys;
 use crate::table::File;
 use crate::value::{Expiry, PasswordField, Scheme};
 
-impl<'a, 'r> Planner<'a, 'r> {
+impl<'a, 'r> IntakePlanner<'a, 'r> {
     /// Plans what makes an account what its row says. What the row leaves out
     /// stays; so do a password and keys that the account has by now.
-    pub(super) fn update(&mut self, row: &'r Row, user: &CreateUser, name: &BStr) {
+    pub(super) fn update(&mut self, row: &'r RosterRow, user: &CreateUser, name: &BStr) {
         let Some(found) = self.found(row, name) else { return };
-        let before = (self.making.draft.count(), self.making.plan.steps.len());
+        let before = (self.batch.draft.count(), self.batch.plan.steps.len());
         let mut subject = Subject::new(name);
         self.kind_stays(row, user, &found);
         self.fields(row, user, &found, &mut subject);
@@ -27,21 +27,21 @@ impl<'a, 'r> Planner<'a, 'r> {
         let joins = self.memberships(row, user, &found, primary, &mut subject);
         self.secrets(row, user, &found, &mut subject);
         subject.decisions.retain(|decision| decision.why != "as it was");
-        let after = (self.making.draft.count(), self.making.plan.steps.len());
+        let after = (self.batch.draft.count(), self.batch.plan.steps.len());
         if before == after && !joins {
             self.counts.kept += 1;
             return;
         }
         self.counts.updated += 1;
         self.request.first_decision(row, &mut subject, "changed");
-        self.making.plan.subjects.push(subject);
+        self.batch.plan.subjects.push(subject);
     }
 
-    fn kind_stays(&mut self, row: &Row, user: &CreateUser, found: &FoundUser<'_>) {
+    fn kind_stays(&mut self, row: &RosterRow, user: &CreateUser, found: &FoundUser<'_>) {
         if !row.given.contains(Column::Service) {
             return;
         }
-        let is_service = kind_of(self.ground.policy, Some(found.uid)) == AccountKind::Service;
+        let is_service = kind_of(self.context.policy, Some(found.uid)) == AccountKind::Service;
         if is_service != user.service {
             let (is, instead) = match is_service {
                 true => ("a service", "yes"),
@@ -54,7 +54,7 @@ impl<'a, 'r> Planner<'a, 'r> {
 
     fn fields(
         &mut self,
-        row: &Row,
+        row: &RosterRow,
         user: &CreateUser,
         found: &FoundUser<'a>,
         subject: &mut Subject,
@@ -78,15 +78,15 @@ impl<'a, 'r> Planner<'a, 'r> {
             request.ranges = None;
         }
         self.spans_stay(row, user, found);
-        let making = &mut self.making;
-        let into = (&mut making.draft, &mut making.plan, &mut *subject);
-        let refusals = change_into(self.ground, &request, found, into, Some(&mut making.ids));
+        let batch = &mut self.batch;
+        let into = (&mut batch.draft, &mut batch.plan, &mut *subject);
+        let refusals = change_into(self.context, &request, found, into, Some(&mut batch.ids));
         refusals.iter().for_each(|refusal| self.refused(row, refusal));
     }
 
     fn expires_so(&self, text: &str, found: &FoundUser<'_>) -> bool {
         let now = found.shadow.and_then(|(_, shadow)| shadow.aging().expires);
-        match Expiry::parse(text, self.ground.today) {
+        match Expiry::parse(text, self.context.today) {
             Ok(Expiry::Never) => now.is_none(),
             Ok(Expiry::On(day)) => now == Some(day),
             Err(_) => false,
@@ -94,18 +94,18 @@ impl<'a, 'r> Planner<'a, 'r> {
     }
 
     fn has(&self, file: File, found: &FoundUser<'a>, count: u32) -> bool {
-        let lines = self.ground.book.ranges_of(file, found.user.name, Some(found.uid));
+        let lines = self.context.book.ranges_of(file, found.user.name, Some(found.uid));
         let spans = lines.iter().filter_map(|(_, range)| range.span());
         spans.map(|span| span.count()).sum::<u64>() == u64::from(count)
     }
 
     /// Ranges of the row's own choice are not moved about.
-    fn spans_stay(&mut self, row: &Row, user: &CreateUser, found: &FoundUser<'_>) {
+    fn spans_stay(&mut self, row: &RosterRow, user: &CreateUser, found: &FoundUser<'_>) {
         if user.spans.is_empty() {
             return;
         }
         for file in [File::Subuid, File::Subgid] {
-            let lines = self.ground.book.ranges_of(file, found.user.name, Some(found.uid));
+            let lines = self.context.book.ranges_of(file, found.user.name, Some(found.uid));
             let mut spans: Vec<_> = lines.iter().filter_map(|(_, range)| range.span()).collect();
             let mut wanted = user.spans.clone();
             spans.sort_unstable();
@@ -123,13 +123,13 @@ impl<'a, 'r> Planner<'a, 'r> {
     /// Returns the gid of the primary group as it will be.
     fn primary(
         &mut self,
-        row: &Row,
+        row: &RosterRow,
         user: &CreateUser,
         found: &FoundUser<'a>,
         subject: &mut Subject,
     ) -> u32 {
         let Some(wanted) = &user.primary else { return found.gid };
-        let target = match self.making.find_group(wanted.as_ref(), "") {
+        let target = match self.batch.find_group(wanted.as_ref(), "") {
             Ok(target) => target,
             Err(refusal) => {
                 self.refused(row, &refusal);
@@ -142,9 +142,9 @@ impl<'a, 'r> Planner<'a, 'r> {
             leaves: &[],
             regroup_home: false,
         };
-        let making = &mut self.making;
-        let into = (&mut making.draft, &mut making.plan, subject);
-        change_primary(self.ground, found, new, into);
+        let batch = &mut self.batch;
+        let into = (&mut batch.draft, &mut batch.plan, subject);
+        change_primary(self.context, found, new, into);
         target.gid
     }
 
@@ -152,7 +152,7 @@ impl<'a, 'r> Planner<'a, 'r> {
     /// whether anything is joined.
     fn memberships(
         &mut self,
-        row: &'r Row,
+        row: &'r RosterRow,
         user: &CreateUser,
         found: &FoundUser<'a>,
         primary: u32,
@@ -160,7 +160,7 @@ impl<'a, 'r> Planner<'a, 'r> {
     ) -> bool {
         let name = BStr::new(found.user.name);
         let listed: Vec<BString> = self
-            .ground
+            .context
             .book
             .groups_listing(name)
             .iter()
@@ -168,14 +168,14 @@ impl<'a, 'r> Planner<'a, 'r> {
             .collect();
         let mut wanted: Vec<BString> = Vec::new();
         for group in &user.join {
-            match self.making.find_group(group.as_ref(), "") {
+            match self.batch.find_group(group.as_ref(), "") {
                 Ok(target) if target.gid != primary => wanted.push(target.name),
                 Ok(_) => {}
                 Err(refusal) => self.refused(row, &refusal),
             }
         }
         if user.admin {
-            match find_admin_group(self.ground, "") {
+            match find_admin_group(self.context, "") {
                 Ok(group) => wanted.push(group.name.into()),
                 Err(refusal) => self.refused(row, &refusal),
             }
@@ -183,14 +183,14 @@ impl<'a, 'r> Planner<'a, 'r> {
         let joins: Vec<BString> =
             wanted.iter().filter(|group| !listed.contains(group)).cloned().collect();
         for group in &joins {
-            self.making.join(group, name);
+            self.batch.join(group, name);
         }
         if !joins.is_empty() {
             subject.decide("joins", bstr::join(", ", &joins), "");
         }
         let exact = self.request.exact_groups && row.given.contains(Column::Join);
         if exact {
-            let policy = self.ground.policy;
+            let policy = self.context.policy;
             let of_all = |group: &BString| policy.people_groups.iter().any(|name| group == name);
             let gone: Vec<BString> = listed
                 .into_iter()
@@ -204,7 +204,7 @@ impl<'a, 'r> Planner<'a, 'r> {
 
     fn leave_groups(
         &mut self,
-        row: &Row,
+        row: &RosterRow,
         found: &FoundUser<'a>,
         gone: &[BString],
         subject: &mut Subject,
@@ -224,19 +224,21 @@ impl<'a, 'r> Planner<'a, 'r> {
     /// of the group; notes the fault.
     pub(super) fn may_leave(
         &mut self,
-        row: &Row,
+        row: &RosterRow,
         column: Column,
         found: &FoundUser<'a>,
         group: &BString,
     ) -> bool {
-        let admins = admin_group(self.ground.book, self.ground.policy);
+        let admins = admin_group(self.context.book, self.context.policy);
         if admins.is_none_or(|admins| group != admins.name) {
             return true;
         }
         let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
         let together = &self.leaving_admins(group);
-        let threat = Threat { what: "", again: &again, busy: false, together };
-        let Err(refusal) = guard(self.ground, found, Even::default(), threat) else { return true };
+        let action = GuardedAction { what: "", again: &again, busy: false, together };
+        let Err(refusal) = guard(self.context, found, GuardOverrides::default(), action) else {
+            return true;
+        };
         let way = refusal.ways.last().map(|way| way.text.clone()).unwrap_or_default();
         let (name, what) = (BStr::new(found.user.name), &refusal.reason);
         let wrong = Wrong::new(
@@ -262,7 +264,7 @@ impl<'a, 'r> Planner<'a, 'r> {
         });
         let own = own.filter_map(|(_, name)| Some(name.clone()?.into_owned()));
         let of_group = rows.iter().filter_map(|row| match &row.what {
-            What::Group(group) if group.name == *admins => Some(group),
+            RowRequest::Group(group) if group.name == *admins => Some(group),
             _ => None,
         });
         own.chain(of_group.flat_map(|group| self.unasked_members(group))).collect()
@@ -272,7 +274,7 @@ impl<'a, 'r> Planner<'a, 'r> {
     /// account has by now is its own.
     fn secrets(
         &mut self,
-        row: &Row,
+        row: &RosterRow,
         user: &CreateUser,
         found: &FoundUser<'a>,
         subject: &mut Subject,
@@ -282,20 +284,20 @@ impl<'a, 'r> Planner<'a, 'r> {
             && PasswordField::read(shadow.password) == PasswordField::None
             && shadow.password != hash
         {
-            let changed = if user.must_change { 0 } else { self.ground.today.0 }.to_string();
-            let current = self.making.draft.current(File::Shadow, line);
+            let changed = if user.must_change { 0 } else { self.context.today.0 }.to_string();
+            let current = self.batch.draft.current(File::Shadow, line);
             let new = with_fields(&current, &[(1, hash), (2, changed.as_bytes())]);
-            self.making.draft.alter(File::Shadow, line, new);
+            self.batch.draft.alter(File::Shadow, line, new);
             let scheme = Scheme::of(hash).map_or("set", Scheme::name);
             subject.decide("password", scheme, "there was none");
         }
         if user.keys.is_some()
-            && self.ground.world.keys(found.user.home.into(), found.uid) == Keys::Count(0)
+            && self.context.world.keys(found.user.home.into(), found.uid) == Keys::Count(0)
         {
             let request = ChangeUser { keys: user.keys.clone(), ..ChangeUser::default() };
-            let making = &mut self.making;
-            let into = (&mut making.draft, &mut making.plan, subject);
-            let refusals: Vec<Refusal> = change_into(self.ground, &request, found, into, None);
+            let batch = &mut self.batch;
+            let into = (&mut batch.draft, &mut batch.plan, subject);
+            let refusals: Vec<Refusal> = change_into(self.context, &request, found, into, None);
             refusals.iter().for_each(|refusal| self.refused(row, refusal));
         }
     }

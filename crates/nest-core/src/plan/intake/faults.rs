@@ -5,7 +5,7 @@ use bstr::{BStr, BString};
 use super::Intake;
 use crate::allot::fitted;
 use crate::plan::{HomeTrouble, Reason, Refusal};
-use crate::roster::{Column, Row, Wrong};
+use crate::roster::{Column, RosterRow, Wrong};
 
 /// A name that is there already.
 pub(super) fn exists(what: &str, name: &BStr, line: usize) -> Wrong {
@@ -57,7 +57,7 @@ pub(super) fn column_of(reason: &Reason) -> Column {
 }
 
 /// The column of a row in which a group is named.
-pub(super) fn column_of_group(request: &Intake, row: &Row, name: &BString) -> Column {
+pub(super) fn column_of_group(request: &Intake, row: &RosterRow, name: &BString) -> Column {
     match request.user(row) {
         Some(user) if user.primary.as_ref() == Some(name) => Column::Primary,
         _ => Column::Join,
@@ -65,7 +65,7 @@ pub(super) fn column_of_group(request: &Intake, row: &Row, name: &BString) -> Co
 }
 
 /// The words of a fault.
-pub(super) fn wrong(request: &Intake, reason: &Reason, row: &Row) -> Wrong {
+pub(super) fn wrong(request: &Intake, reason: &Reason, row: &RosterRow) -> Wrong {
     let name = request.roster.name(row);
     let message = match reason {
         // There is no file that could be named.

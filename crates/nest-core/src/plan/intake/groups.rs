@@ -3,21 +3,21 @@
 use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashSet;
 
-use super::{Existing, Planner, faults};
+use super::{Existing, IntakePlanner, faults};
 use crate::account::admin_group;
 use crate::plan::create_group::choose_gid;
 use crate::plan::find::{find_group, find_member};
 use crate::plan::lists::Lists;
 use crate::plan::new_name::check_new_group_name;
-use crate::plan::{CreateGroup, Ground, Subject};
-use crate::roster::{Column, Row, What, Wrong};
+use crate::plan::{CreateGroup, PlanContext, Subject};
+use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 
-impl<'r> Planner<'_, 'r> {
+impl<'r> IntakePlanner<'_, 'r> {
     /// Makes the group of a row, unless it is there.
-    pub(super) fn group(&mut self, row: &'r Row, group: &'r CreateGroup) {
+    pub(super) fn group(&mut self, row: &'r RosterRow, group: &'r CreateGroup) {
         let name = BStr::new(&group.name);
-        if let Some((line, found)) = self.ground.book.group(name) {
-            let number = self.ground.book.groups.lines().number(line.start);
+        if let Some((line, found)) = self.context.book.group(name) {
+            let number = self.context.book.groups.lines().number(line.start);
             match self.request.existing {
                 Existing::Refuse => {
                     self.fault(row, Column::Name, faults::exists("group", name, number));
@@ -37,26 +37,26 @@ impl<'r> Planner<'_, 'r> {
         self.make_group(row, group);
     }
 
-    fn make_group(&mut self, row: &Row, group: &CreateGroup) {
+    fn make_group(&mut self, row: &RosterRow, group: &CreateGroup) {
         let name = BStr::new(&group.name);
-        if self.making.made.get(name).is_some() {
+        if self.batch.made.get(name).is_some() {
             return;
         }
-        match check_new_group_name(self.ground, name, "") {
-            Ok(cautions) => self.making.plan.cautions.extend(cautions),
+        match check_new_group_name(self.context, name, "") {
+            Ok(cautions) => self.batch.plan.cautions.extend(cautions),
             Err(refusal) => return self.refused(row, &refusal),
         }
         let mut subject = Subject::new(name);
-        let ids = Some(&self.making.ids);
-        let gid = choose_gid(self.ground, group, "", ids, &mut self.making.plan, &mut subject);
+        let ids = Some(&self.batch.ids);
+        let gid = choose_gid(self.context, group, "", ids, &mut self.batch.plan, &mut subject);
         match gid {
             Err(refusal) => self.refused(row, &refusal),
             Ok(gid) => {
-                self.making.ids.take(gid);
-                self.making.make_group(name, gid);
+                self.batch.ids.take(gid);
+                self.batch.make_group(name, gid);
                 self.counts.groups.push(group.name.clone());
                 self.request.first_decision(row, &mut subject, "new group");
-                self.making.plan.subjects.push(subject);
+                self.batch.plan.subjects.push(subject);
             }
         }
     }
@@ -65,8 +65,8 @@ impl<'r> Planner<'_, 'r> {
     pub(super) fn missing_groups(&mut self) {
         let rows = &self.request.roster.rows;
         let of_rows = rows.iter().filter_map(|row| match &row.what {
-            What::Group(group) => Some(&group.name),
-            What::User(_) => None,
+            RowRequest::Group(group) => Some(&group.name),
+            RowRequest::User(_) => None,
         });
         let mut seen: HashSet<BString> = of_rows.cloned().collect();
         for row in rows {
@@ -77,7 +77,7 @@ impl<'r> Planner<'_, 'r> {
                     || seen.contains(name)
                     || !seen.insert(name.clone())
                     || self.later(name.as_ref()).is_some()
-                    || find_group(self.ground, name.as_ref(), "").is_ok()
+                    || find_group(self.context, name.as_ref(), "").is_ok()
                 {
                     continue;
                 }
@@ -88,27 +88,27 @@ impl<'r> Planner<'_, 'r> {
     }
 
     /// Notes who is in the group of a row and who administers it.
-    pub(super) fn lists_of(&mut self, row: &'r Row, group: &'r CreateGroup) {
-        let exists = self.ground.book.group(&group.name).is_some();
+    pub(super) fn lists_of(&mut self, row: &'r RosterRow, group: &'r CreateGroup) {
+        let exists = self.context.book.group(&group.name).is_some();
         if exists && self.request.existing != Existing::Update {
             return;
         }
         for name in &group.members {
             if self.is_somebody(row, group, Column::Member, name) {
-                self.making.join(&group.name, name.as_ref());
+                self.batch.join(&group.name, name.as_ref());
             }
         }
         for name in &group.admins {
             if self.is_somebody(row, group, Column::GroupAdmin, name) {
-                let (ground, draft) = (self.ground, &mut self.making.draft);
-                let cautions = &mut self.making.plan.cautions;
-                Lists { ground, draft, cautions }.add_admin(&group.name, name.as_ref());
+                let (context, draft) = (self.context, &mut self.batch.draft);
+                let cautions = &mut self.batch.plan.cautions;
+                Lists { context, draft, cautions }.add_admin(&group.name, name.as_ref());
             }
         }
         if exists && self.request.exact_groups && row.given.contains(Column::Member) {
             for name in self.unasked_members(group) {
                 // Whom the files do not know administers nothing.
-                let user = self.ground.book.user(&name).is_some();
+                let user = self.context.book.user(&name).is_some();
                 let user = user.then(|| self.found(row, name.as_ref())).flatten();
                 let may =
                     user.is_none_or(|user| self.may_leave(row, Column::Member, &user, &group.name));
@@ -121,7 +121,7 @@ impl<'r> Planner<'_, 'r> {
 
     /// The members of a group for whom neither its row nor their own asks.
     pub(super) fn unasked_members(&self, group: &CreateGroup) -> Vec<BString> {
-        let found = self.ground.book.group(&group.name);
+        let found = self.context.book.group(&group.name);
         let listed = found.into_iter().flat_map(|(_, group)| group.members().map(BString::from));
         let joining = self.joining(&group.name);
         listed.filter(|name| !group.members.contains(name) && !joining.contains(name)).collect()
@@ -129,7 +129,7 @@ impl<'r> Planner<'_, 'r> {
 
     /// The users whose rows ask for a group.
     fn joining(&self, group: &BString) -> HashSet<BString> {
-        let Ground { book, policy, .. } = self.ground;
+        let PlanContext { book, policy, .. } = self.context;
         let admins = admin_group(book, policy).is_some_and(|admins| group == admins.name);
         let rows = self.request.roster.rows.iter().zip(&*self.names);
         let asks = rows.filter(|(row, _)| {
@@ -141,7 +141,7 @@ impl<'r> Planner<'_, 'r> {
 
     fn is_somebody(
         &mut self,
-        row: &Row,
+        row: &RosterRow,
         group: &CreateGroup,
         column: Column,
         name: &BString,
@@ -149,9 +149,9 @@ impl<'r> Planner<'_, 'r> {
         if self.rows.get(&self.names, name.as_bstr()).is_some() {
             return true;
         }
-        match find_member(self.ground, name.as_ref(), group.unlisted, "", "") {
+        match find_member(self.context, name.as_ref(), group.unlisted, "", "") {
             Ok(caution) => {
-                self.making.plan.cautions.extend(caution);
+                self.batch.plan.cautions.extend(caution);
                 true
             }
             Err(refusal) => {
@@ -166,9 +166,9 @@ impl<'r> Planner<'_, 'r> {
     pub(super) fn leave(&mut self) {
         for (group, names) in std::mem::take(&mut self.leaving) {
             for name in names {
-                let (ground, draft) = (self.ground, &mut self.making.draft);
-                let cautions = &mut self.making.plan.cautions;
-                Lists { ground, draft, cautions }.leave(&group, name.as_ref());
+                let (context, draft) = (self.context, &mut self.batch.draft);
+                let cautions = &mut self.batch.plan.cautions;
+                Lists { context, draft, cautions }.leave(&group, name.as_ref());
             }
         }
     }

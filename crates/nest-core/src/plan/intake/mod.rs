@@ -17,11 +17,11 @@ use bstr::{BStr, BString};
 use hashbrown::HashSet;
 
 use self::rows::Rows;
-use super::create_user::{Making, check_values, empty_file};
+use super::create_user::{AccountBatch, check_values, empty_file};
 use super::find::FoundUser;
 use super::retire::settle_numbers;
-use super::{CreateUser, Ground, Plan, Reason, Refusal, Subject};
-use crate::roster::{Column, Fault, Roster, Row, Slate, What, Wrong};
+use super::{CreateUser, Plan, PlanContext, Reason, Refusal, Subject};
+use crate::roster::{Column, Fault, Roster, RosterRow, RowBuffer, RowRequest, Wrong};
 
 /// A roster to be taken in.
 #[derive(Debug, Default)]
@@ -75,30 +75,30 @@ pub struct TakenIn {
 ///
 /// # Errors
 /// A [`Refusal`] with every fault of every row.
-pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refusal>> {
+pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn, Box<Refusal>> {
     let shown: Vec<&str> =
         request.roster.sources.iter().map(|source| source.shown.as_str()).collect();
     let what = "nothing was taken in";
-    if let Some(reason) = empty_file(ground) {
+    if let Some(reason) = empty_file(context) {
         return Err(Refusal::new(what, reason));
     }
-    let mut planner = Planner {
-        ground,
+    let mut planner = IntakePlanner {
+        context,
         request,
         faults: request.roster.faults.clone(),
         names: Arc::default(),
         rows: Rows::default(),
         doubles: HashSet::new(),
         at: None,
-        making: Making::new(ground, format!("intake {}", shown.join(" "))),
+        batch: AccountBatch::new(context, format!("intake {}", shown.join(" "))),
         counts: Counts::default(),
         newcomers: Vec::new(),
         span_full: 0,
         leaving: BTreeMap::new(),
     };
-    planner.making.expect(request.roster.rows.len());
+    planner.batch.expect(request.roster.rows.len());
     planner.everything();
-    let Planner { mut making, mut faults, newcomers, counts, span_full, .. } = planner;
+    let IntakePlanner { mut batch, mut faults, newcomers, counts, span_full, .. } = planner;
     if !faults.is_empty() {
         faults.sort();
         faults.dedup();
@@ -107,11 +107,11 @@ pub fn intake(ground: Ground<'_>, request: &Intake) -> Result<TakenIn, Box<Refus
             Refusal::new(what, Reason::Roster { faults, span_full }),
         ));
     }
-    let given = std::mem::take(&mut making.given);
-    let mut plan = making.finish();
+    let given = std::mem::take(&mut batch.given);
+    let mut plan = batch.finish();
     plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
     if counts.updated > 0 {
-        settle_numbers(ground, &mut plan);
+        settle_numbers(context, &mut plan);
     }
     totals::tell(request, &counts, &given, &mut plan);
     Ok(TakenIn { plan, newcomers })
@@ -128,21 +128,21 @@ struct Counts {
 }
 
 /// The name of each row, as far as it has one.
-type Names<'r> = Vec<Option<Cow<'r, BStr>>>;
+type RowNames<'r> = Vec<Option<Cow<'r, BStr>>>;
 
-struct Planner<'a, 'r> {
-    ground: Ground<'a>,
+struct IntakePlanner<'a, 'r> {
+    context: PlanContext<'a>,
     request: &'r Intake,
     faults: Vec<Fault>,
     /// Made where none was given.
-    names: Arc<Names<'r>>,
+    names: Arc<RowNames<'r>>,
     /// The first row of each name of a user.
     rows: Rows,
     /// The rows whose name stands in one above.
     doubles: HashSet<usize>,
     /// The row of a user that is being looked at.
     at: Option<usize>,
-    making: Making<'a>,
+    batch: AccountBatch<'a>,
     counts: Counts,
     newcomers: Vec<BString>,
     /// Rows for which no number was left, after the first.
@@ -151,21 +151,21 @@ struct Planner<'a, 'r> {
     leaving: BTreeMap<BString, Vec<BString>>,
 }
 
-impl<'a, 'r> Planner<'a, 'r> {
-    fn fault(&mut self, row: &Row, column: Column, wrong: Wrong) {
+impl<'a, 'r> IntakePlanner<'a, 'r> {
+    fn fault(&mut self, row: &RosterRow, column: Column, wrong: Wrong) {
         self.faults.push(self.request.roster.fault(row, column, wrong));
     }
 
     fn everything(&mut self) {
-        self.making.note_missing_files();
+        self.batch.note_missing_files();
         self.name_rows();
-        self.look_ahead();
+        self.look_up_batch();
         self.find_doubles();
         self.find_shared_homes();
         self.set_numbers_aside();
         let rows = &self.request.roster.rows;
         for row in rows {
-            if let What::Group(group) = &row.what {
+            if let RowRequest::Group(group) = &row.what {
                 self.group(row, group);
             }
         }
@@ -173,7 +173,7 @@ impl<'a, 'r> Planner<'a, 'r> {
             self.missing_groups();
         }
         for row in rows {
-            if let What::Group(group) = &row.what {
+            if let RowRequest::Group(group) = &row.what {
                 self.lists_of(row, group);
             }
         }
@@ -187,7 +187,8 @@ impl<'a, 'r> Planner<'a, 'r> {
 
     /// The rows of users, but for those whose name stands in one above.
     fn users(&self) -> Vec<usize> {
-        let is_user = |at: &usize| matches!(self.request.roster.rows[*at].what, What::User(_));
+        let is_user =
+            |at: &usize| matches!(self.request.roster.rows[*at].what, RowRequest::User(_));
         let is_named = |at: &usize| self.names[*at].is_some() && !self.doubles.contains(at);
         (0..self.names.len()).filter(|at| is_user(at) && is_named(at)).collect()
     }
@@ -211,7 +212,7 @@ impl<'a, 'r> Planner<'a, 'r> {
         let at = found.filter(|at| self.at.is_none_or(|now| *at > now))?;
         let user = self.request.user(&self.request.roster.rows[at])?;
         let made =
-            user.primary.is_none() && (user.service || self.ground.policy.people_private_group);
+            user.primary.is_none() && (user.service || self.context.policy.people_private_group);
         let own = user.primary.as_ref().is_some_and(|primary| primary == name);
         (made || own).then_some(at)
     }
@@ -230,7 +231,7 @@ impl<'a, 'r> Planner<'a, 'r> {
         };
         // Named as its own, and not there: a private group.
         let own = user.primary.as_ref().is_some_and(|primary| primary == name);
-        if own && request.groups_too && self.making.find_group(name, "").is_err() {
+        if own && request.groups_too && self.batch.find_group(name, "").is_err() {
             user.primary = None;
         }
         if let Some(hash) = self.request.hashes.get(name).filter(|_| user.hashes.is_empty()) {
@@ -249,14 +250,14 @@ impl<'a, 'r> Planner<'a, 'r> {
     }
 
     /// Whether a row is about somebody who is there already; then it is dealt with.
-    fn is_there(&mut self, row: &'r Row, user: &CreateUser, name: &BStr) -> bool {
-        let known = !self.ground.book.is_nowhere(name);
-        let Some((line, _)) = known.then(|| self.ground.book.user(name)).flatten() else {
+    fn is_there(&mut self, row: &'r RosterRow, user: &CreateUser, name: &BStr) -> bool {
+        let known = !self.context.book.is_nowhere(name);
+        let Some((line, _)) = known.then(|| self.context.book.user(name)).flatten() else {
             return false;
         };
         match self.request.existing {
             Existing::Refuse => {
-                let lines = self.ground.book.users.lines();
+                let lines = self.context.book.users.lines();
                 // Counted once, not line by line for each of many faults.
                 lines.len();
                 let number = lines.number(line.start);
@@ -270,16 +271,16 @@ impl<'a, 'r> Planner<'a, 'r> {
     }
 
     /// Plans a new account, in every detail.
-    fn make(&mut self, row: &'r Row, user: &CreateUser, name: &BStr) {
+    fn make(&mut self, row: &'r RosterRow, user: &CreateUser, name: &BStr) {
         let complete = self.complete(user, name);
-        let values = check_values(self.ground, &complete);
+        let values = check_values(self.context, &complete);
         let found_wrong = !values.is_empty();
         for reason in values {
             self.refused(row, &Refusal::new("", reason));
         }
-        let told = self.making.plan.subjects.len();
+        let told = self.batch.plan.subjects.len();
         let hash = complete.hashes.first().and_then(Option::as_ref);
-        match self.making.one(&complete, name, hash) {
+        match self.batch.one(&complete, name, hash) {
             Err(refusals) => refusals.iter().for_each(|refusal| self.refused(row, refusal)),
             Ok(()) if found_wrong => {}
             Ok(()) => {
@@ -287,7 +288,7 @@ impl<'a, 'r> Planner<'a, 'r> {
                 if self.request.first_passwords && hash.is_none() && user.hashes.is_empty() {
                     self.newcomers.push(name.to_owned());
                 }
-                if let Some(subject) = self.making.plan.subjects.get_mut(told) {
+                if let Some(subject) = self.batch.plan.subjects.get_mut(told) {
                     self.request.first_decision(row, subject, "new");
                 }
             }
@@ -295,7 +296,7 @@ impl<'a, 'r> Planner<'a, 'r> {
     }
 
     /// Notes why a row can't be had.
-    fn refused(&mut self, row: &Row, refusal: &Refusal) {
+    fn refused(&mut self, row: &RosterRow, refusal: &Refusal) {
         if matches!(refusal.reason, Reason::SpanFull { .. } | Reason::RangesFull { .. }) {
             // Every further row would say the same.
             self.span_full += 1;
@@ -322,8 +323,8 @@ impl<'a, 'r> Planner<'a, 'r> {
     }
 
     /// A user of the files whose lines can be edited.
-    fn found(&mut self, row: &Row, name: &BStr) -> Option<FoundUser<'a>> {
-        match super::find::find_user(self.ground, name, "") {
+    fn found(&mut self, row: &RosterRow, name: &BStr) -> Option<FoundUser<'a>> {
+        match super::find::find_user(self.context, name, "") {
             Ok(found) => Some(found),
             Err(refusal) => {
                 self.refused(row, &refusal);
@@ -335,7 +336,7 @@ impl<'a, 'r> Planner<'a, 'r> {
 
 impl Intake {
     /// The user that a row asks for, if it asks for one, with what goes for all homes.
-    pub(super) fn user<'r>(&'r self, row: &'r Row) -> Option<Cow<'r, CreateUser>> {
+    pub(super) fn user<'r>(&'r self, row: &'r RosterRow) -> Option<Cow<'r, CreateUser>> {
         let mut user = self.roster.user(row)?;
         if self.no_home && !user.no_home {
             self.settle_home(user.to_mut());
@@ -343,13 +344,13 @@ impl Intake {
         Some(user)
     }
 
-    /// The same, read onto a slate.
-    fn user_on<'s>(&self, row: &Row, slate: &'s mut Slate) -> Option<&'s CreateUser> {
-        if !self.roster.user_onto(row, slate) {
+    /// The same, read into a buffer.
+    fn user_on<'s>(&self, row: &RosterRow, buffer: &'s mut RowBuffer) -> Option<&'s CreateUser> {
+        if !self.roster.user_onto(row, buffer) {
             return None;
         }
-        self.settle_home(&mut slate.user);
-        Some(&slate.user)
+        self.settle_home(&mut buffer.user);
+        Some(&buffer.user)
     }
 
     fn settle_home(&self, user: &mut CreateUser) {
@@ -360,7 +361,7 @@ impl Intake {
     }
 
     /// Puts where a row stands before what was decided about it.
-    fn first_decision(&self, row: &Row, subject: &mut Subject, what: &'static str) {
+    fn first_decision(&self, row: &RosterRow, subject: &mut Subject, what: &'static str) {
         let file = &self.roster.sources[row.source].shown;
         let decision = super::Decision {
             label: "row".into(),

@@ -6,26 +6,26 @@ use std::sync::Arc;
 use bstr::BString;
 use hashbrown::{HashMap, HashSet};
 
-use super::{Existing, Names, Planner};
+use super::{Existing, IntakePlanner, RowNames};
 use crate::allot::propose_login;
 use crate::roster::{Column, Wrong};
 
-impl Planner<'_, '_> {
+impl IntakePlanner<'_, '_> {
     /// Names every row. Names that are given come first: none that is made may be
     /// one of them.
     pub(super) fn name_rows(&mut self) {
         let rows = &self.request.roster.rows;
         let given = rows.iter().map(|row| self.request.roster.name(row));
-        let mut names: Names<'_> = given.map(|name| name.map(Cow::Borrowed)).collect();
+        let mut names: RowNames<'_> = given.map(|name| name.map(Cow::Borrowed)).collect();
         if !names.iter().all(Option::is_some) {
             self.make_names(&mut names);
         }
         self.names = Arc::new(names);
     }
 
-    fn make_names(&mut self, names: &mut Names<'_>) {
+    fn make_names(&mut self, names: &mut RowNames<'_>) {
         let rows = &self.request.roster.rows;
-        let book = self.ground.book;
+        let book = self.context.book;
         let named = names.iter().flatten();
         let mut taken: HashSet<BString> = named.map(|name| name.clone().into_owned()).collect();
         let known = self.known_people(names);
@@ -45,14 +45,14 @@ impl Planner<'_, '_> {
                 }
                 _ => {}
             }
-            let world = self.ground.world;
+            let world = self.context.world;
             let free = |name: &BString| {
                 !taken.contains(name)
                     && book.user(name).is_none()
                     && book.group(name).is_none()
                     && !world.service_knows_user(name.as_ref()).unwrap_or(false)
             };
-            match propose_login(self.ground.policy, full_name.as_ref(), free) {
+            match propose_login(self.context.policy, full_name.as_ref(), free) {
                 Ok(proposed) => {
                     let name = proposed.names[0].clone();
                     taken.insert(name.clone());
@@ -71,7 +71,7 @@ impl Planner<'_, '_> {
 
     /// Who has which full name, where rows may be about accounts that exist: a row
     /// without a name is about the one account of its full name.
-    fn known_people(&self, names: &Names<'_>) -> HashMap<BString, Vec<BString>> {
+    fn known_people(&self, names: &RowNames<'_>) -> HashMap<BString, Vec<BString>> {
         let mut known: HashMap<BString, Vec<BString>> = HashMap::new();
         if self.request.existing == Existing::Refuse {
             return known;
@@ -80,7 +80,7 @@ impl Planner<'_, '_> {
         let nameless = rows.filter(|(_, name)| name.is_none());
         let wanted: HashSet<BString> =
             nameless.filter_map(|(row, _)| self.request.user(row)?.full_name.clone()).collect();
-        for (_, user) in self.ground.book.users.records() {
+        for (_, user) in self.context.book.users.records() {
             if let Some(full_name) = wanted.get(&BString::from(user.full_name())) {
                 known.entry(full_name.clone()).or_default().push(user.name.into());
             }

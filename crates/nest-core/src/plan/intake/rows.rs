@@ -7,11 +7,11 @@ use bstr::{BStr, BString, ByteSlice};
 use hashbrown::hash_table::Entry;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
-use super::{Intake, Names, Planner};
-use crate::ahead::Sought;
+use super::{Intake, IntakePlanner, RowNames};
+use crate::batch_lookup::LookupSet;
 use crate::plan::create_user::{check_values, path_fault};
 use crate::plan::{Reason, Refusal};
-use crate::roster::{Column, Row, What, Wrong};
+use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 
 /// Rows by their names: of each the first.
 #[derive(Default)]
@@ -26,13 +26,13 @@ impl Rows {
     }
 
     /// The first row of a name.
-    pub fn get(&self, names: &Names<'_>, name: &BStr) -> Option<usize> {
+    pub fn get(&self, names: &RowNames<'_>, name: &BStr) -> Option<usize> {
         let is_it = |at: &u32| names[*at as usize].as_deref() == Some(name);
         self.rows.find(self.hashes.hash_one(Some(name)), is_it).map(|at| *at as usize)
     }
 
     /// Adds a row of this name, unless there is one: then that is returned.
-    fn insert(&mut self, names: &Names<'_>, name: &BStr, row: usize) -> Option<usize> {
+    fn insert(&mut self, names: &RowNames<'_>, name: &BStr, row: usize) -> Option<usize> {
         let hash = |at: &u32| self.hashes.hash_one(names[*at as usize].as_deref());
         let is_it = |at: &u32| names[*at as usize].as_deref() == Some(name);
         match self.rows.entry(self.hashes.hash_one(Some(name)), is_it, hash) {
@@ -45,46 +45,46 @@ impl Rows {
     }
 }
 
-impl Planner<'_, '_> {
+impl IntakePlanner<'_, '_> {
     /// Goes through the files once for everything the rows name.
-    pub(super) fn look_ahead(&self) {
+    pub(super) fn look_up_batch(&self) {
         let Intake { roster, .. } = self.request;
         // Only a pass over each file; for a few rows, searching is quicker.
         if roster.rows.len() < 8 {
             return;
         }
-        let policy = self.ground.policy;
+        let policy = self.context.policy;
         // Of a file that holds less than the rows everything is kept.
-        let small = self.ground.book.users.lines().file_length() < 64 * roster.rows.len();
-        let mut sought = if small { Sought::all_names() } else { Sought::default() };
+        let small = self.context.book.users.lines().file_length() < 64 * roster.rows.len();
+        let mut wanted = if small { LookupSet::all_names() } else { LookupSet::default() };
         let words = policy.people_groups.iter().chain(&policy.admins_groups);
         let words = words.chain([&policy.people_primary]).map(|word| word.as_bytes());
-        words.chain([&b"mail"[..]]).for_each(|word| sought.seek_name(word));
-        self.names.iter().flatten().for_each(|name| sought.seek_name(name));
-        let sought_for = |row: &&Row| !small || row.gives_id();
+        words.chain([&b"mail"[..]]).for_each(|word| wanted.seek_name(word));
+        self.names.iter().flatten().for_each(|name| wanted.seek_name(name));
+        let sought_for = |row: &&RosterRow| !small || row.gives_id();
         for (row, name) in roster.rows.iter().zip(&*self.names).filter(|(row, _)| sought_for(row)) {
             let user = self.request.user(row);
             let groups: &[BString] = match (&row.what, &user) {
                 (_, Some(user)) => {
-                    user.primary.iter().for_each(|primary| sought.seek_name(primary));
-                    sought.ids.extend(user.uid);
+                    user.primary.iter().for_each(|primary| wanted.seek_name(primary));
+                    wanted.ids.extend(user.uid);
                     match (&user.home, name) {
-                        (Some(home), _) => sought.seek_home(home.trim_end_with(|c| c == '/')),
-                        (None, Some(name)) => sought.seek_home(&policy.home_of(name)),
+                        (Some(home), _) => wanted.seek_home(home.trim_end_with(|c| c == '/')),
+                        (None, Some(name)) => wanted.seek_home(&policy.home_of(name)),
                         (None, None) => {}
                     }
                     &user.join
                 }
-                (What::User(_), None) => &[],
-                (What::Group(group), _) => {
-                    group.admins.iter().for_each(|admin| sought.seek_name(admin));
-                    sought.ids.extend(group.gid);
+                (RowRequest::User(_), None) => &[],
+                (RowRequest::Group(group), _) => {
+                    group.admins.iter().for_each(|admin| wanted.seek_name(admin));
+                    wanted.ids.extend(group.gid);
                     &group.members
                 }
             };
-            groups.iter().for_each(|group| sought.seek_name(group));
+            groups.iter().for_each(|group| wanted.seek_name(group));
         }
-        self.ground.book.look_ahead(sought);
+        self.context.book.look_up_batch(wanted);
     }
 
     /// Numbers that rows ask for are not given to others.
@@ -94,13 +94,13 @@ impl Planner<'_, '_> {
         let rows = || request.roster.rows.iter().enumerate();
         for (at, row) in rows().filter(|(_, row)| row.gives_id()) {
             let (taken, id, column) = match &row.what {
-                What::User(_) => {
+                RowRequest::User(_) => {
                     (&mut uids, request.user(row).and_then(|user| user.uid), Column::Uid)
                 }
-                What::Group(group) => (&mut gids, group.gid, Column::Gid),
+                RowRequest::Group(group) => (&mut gids, group.gid, Column::Gid),
             };
             let Some(id) = id else { continue };
-            self.making.ids.take(id);
+            self.batch.ids.take(id);
             if let Some(other) = taken.insert(id, at) {
                 let other = &request.roster.rows[other];
                 let line = request.roster.line(other);
@@ -117,10 +117,10 @@ impl Planner<'_, '_> {
                 continue;
             }
             let name = self.names[at].as_ref();
-            let exists = name.is_some_and(|name| self.ground.book.user(name).is_some());
+            let exists = name.is_some_and(|name| self.context.book.user(name).is_some());
             for span in user.spans.iter().filter(|_| !exists) {
-                match self.making.ids.range_is_free(*span) {
-                    Ok(true) => self.making.ids.take_range(*span),
+                match self.batch.ids.range_is_free(*span) {
+                    Ok(true) => self.batch.ids.take_range(*span),
                     Ok(false) => {
                         self.refused(row, &Refusal::new("", Reason::RangeTaken { span: *span }));
                     }
@@ -138,8 +138,8 @@ impl Planner<'_, '_> {
         for (at, row) in request.roster.rows.iter().enumerate() {
             let Some(name) = &names[at] else { continue };
             let seen = match row.what {
-                What::User(_) => &mut self.rows,
-                What::Group(_) => &mut groups,
+                RowRequest::User(_) => &mut self.rows,
+                RowRequest::Group(_) => &mut groups,
             };
             let Some(first) = seen.insert(&names, name, at) else { continue };
             let line = request.roster.line(&request.roster.rows[first]);
@@ -157,7 +157,7 @@ impl Planner<'_, '_> {
         for at in doubles {
             let row = &self.request.roster.rows[at];
             let Some(user) = self.request.user(row) else { continue };
-            let mut reasons = check_values(self.ground, &user);
+            let mut reasons = check_values(self.context, &user);
             for (what, path) in [("shell", &user.shell), ("home", &user.home)] {
                 let fault = path.as_ref().and_then(|path| Some((path, path_fault(path)?)));
                 reasons.extend(fault.map(|(path, fault)| Reason::BadPath {
@@ -172,7 +172,7 @@ impl Planner<'_, '_> {
             let own = self.names[at].as_deref().map(ToOwned::to_owned);
             let groups = user.primary.iter().chain(&user.join);
             for group in groups.filter(|group| Some(*group) != own.as_ref()) {
-                if let Err(refusal) = self.making.find_group(group.as_ref(), "") {
+                if let Err(refusal) = self.batch.find_group(group.as_ref(), "") {
                     self.refused(row, &refusal);
                 }
             }
@@ -181,9 +181,9 @@ impl Planner<'_, '_> {
 
     /// Homes that two rows ask for; of those that the policy gives each is another's.
     pub(super) fn find_shared_homes(&mut self) {
-        let (request, policy) = (self.request, self.ground.policy);
+        let (request, policy) = (self.request, self.context.policy);
         let rows = &request.roster.rows;
-        let asks = |row: &Row| row.given.contains(Column::Home);
+        let asks = |row: &RosterRow| row.given.contains(Column::Home);
         if !rows.iter().any(asks) {
             return;
         }

@@ -4,7 +4,7 @@ use crate::book::tests::book;
 use crate::plan::Caution;
 use crate::policy::Policy;
 use crate::record::{Told, kept};
-use crate::roster::{Form, Source};
+use crate::roster::{Form, RosterSource};
 use crate::table::File;
 use crate::test_support::World;
 use crate::value::Day;
@@ -30,7 +30,7 @@ fn the_book() -> Book {
 }
 
 fn request(csv: &str) -> Intake {
-    let source = Source::new("crew.csv", Form::Csv, csv.as_bytes().to_vec());
+    let source = RosterSource::new("crew.csv", Form::Csv, csv.as_bytes().to_vec());
     Intake {
         detailed: true,
         roster: Roster::read(vec![source]),
@@ -43,7 +43,10 @@ fn planned(request: &Intake, policy: &str) -> Result<TakenIn, Box<Refusal>> {
     let (book, world) = (the_book(), World::default());
     let policy = Policy::read("p.toml", policy).unwrap();
     let today = Day(20_781);
-    intake(Ground { book: &book, policy: &policy, world: &world, today, change: Some(7) }, request)
+    intake(
+        PlanContext { book: &book, policy: &policy, world: &world, today, change: Some(7) },
+        request,
+    )
 }
 
 /// The lines of a file that the plan adds or alters.
@@ -154,28 +157,28 @@ fn two_rows_with_one_home_are_told() {
 #[test]
 fn of_a_large_table_only_the_lines_are_planned() {
     let detailed = request("name,join\nmaren,pilots\ncorwin,maren\n");
-    let brief = Intake { detailed: false, ..request("name,join\nmaren,pilots\ncorwin,maren\n") };
-    let [detailed, brief] = [detailed, brief].map(|request| planned(&request, "").unwrap().plan);
+    let silent = Intake { detailed: false, ..request("name,join\nmaren,pilots\ncorwin,maren\n") };
+    let [detailed, silent] = [detailed, silent].map(|request| planned(&request, "").unwrap().plan);
     assert_eq!(
         (
             detailed.subjects.len(),
-            brief.subjects.iter().filter(|one| !one.decisions.is_empty()).count()
+            silent.subjects.iter().filter(|one| !one.decisions.is_empty()).count()
         ),
         (2, 0)
     );
-    assert_eq!(brief.edits.iter().filter(|edit| edit.count_after() == 2).count(), 4);
+    assert_eq!(silent.edits.iter().filter(|edit| edit.count_after() == 2).count(), 4);
     let lines = |plan: &Plan| Told::of(plan).edits;
-    assert_eq!((lines(&detailed), &detailed.totals), (lines(&brief), &brief.totals));
+    assert_eq!((lines(&detailed), &detailed.totals), (lines(&silent), &silent.totals));
     // The record holds the same, whichever way it was written.
-    assert_eq!(kept(&brief.edits).1.edits, lines(&detailed));
+    assert_eq!(kept(&silent.edits).1.edits, lines(&detailed));
 }
 
 #[test]
 fn lines_with_a_hash_are_hidden_among_many() {
     let hash = "$y$j9T$F5Jx5fExrKuPp53xLKQ..1$X3DX6M94c7o.9agCG9G317fhZg9SqC.5i5rd.RhAtQ7";
     let csv = format!("name,password_hash\nmaren,{hash}\ncorwin,!\n");
-    let brief = Intake { detailed: false, ..request(&csv) };
-    let plan = planned(&brief, "").unwrap().plan;
+    let silent = Intake { detailed: false, ..request(&csv) };
+    let plan = planned(&silent, "").unwrap().plan;
     let (kept, _) = kept(&plan.edits);
     assert!(kept.contains("maren:(hash):") && kept.contains("corwin:!:"), "{kept}");
     assert!(!kept.contains("F5Jx5"), "{kept}");
@@ -185,16 +188,16 @@ fn lines_with_a_hash_are_hidden_among_many() {
 fn a_gshadow_that_is_made_has_every_group() {
     let files = [(File::Passwd, PASSWD), (File::Group, "root:x:0:\ncrew:!:300:tavish\n")];
     let groups = "name,gid,member,group_admin\npilots,210,tavish,tavish\nslipway,211,tavish,\n";
-    let groups = Source::new("groups.csv", Form::Csv, groups.into());
+    let groups = RosterSource::new("groups.csv", Form::Csv, groups.into());
     let users = "name,join\nmaren,pilots;crew\ncorwin,crew\n".into();
-    let users = Source::new("crew.csv", Form::Csv, users);
+    let users = RosterSource::new("crew.csv", Form::Csv, users);
     let mut request = Intake { roster: Roster::read(vec![groups, users]), ..Intake::default() };
     for detailed in [true, false] {
         request.detailed = detailed;
         let (book, policy, world) = (book(&files), Policy::default(), World::default());
         let (today, change) = (Day(20_781), Some(7));
-        let ground = Ground { book: &book, policy: &policy, world: &world, today, change };
-        let plan = intake(ground, &request).unwrap().plan;
+        let context = PlanContext { book: &book, policy: &policy, world: &world, today, change };
+        let plan = intake(context, &request).unwrap().plan;
         let mut gshadow: Vec<String> = lines(&plan, File::Gshadow)
             .iter()
             .flat_map(|text| text.split('\n').map(String::from).collect::<Vec<_>>())
@@ -274,8 +277,8 @@ fn a_given_password_is_only_for_who_has_none() {
 
 #[test]
 fn groups_of_rows_are_there_for_the_users_of_rows() {
-    let groups = Source::new("g", Form::Toml, b"[[group]]\nname = 'divers'\ngid = 300\nmember = ['maren', 'tavish']\ngroup_admin = ['maren']\n".to_vec());
-    let users = Source::new(
+    let groups = RosterSource::new("g", Form::Toml, b"[[group]]\nname = 'divers'\ngid = 300\nmember = ['maren', 'tavish']\ngroup_admin = ['maren']\n".to_vec());
+    let users = RosterSource::new(
         "u",
         Form::Csv,
         b"name,primary,join\nmaren,divers,\ncorwin,,divers;crew\n".to_vec(),
@@ -289,7 +292,7 @@ fn groups_of_rows_are_there_for_the_users_of_rows() {
         ["divers:x:300:maren,tavish,corwin", "crew:x:1002:corwin", "corwin:x:1004:"]
     );
     assert_eq!(lines(&plan, File::Gshadow)[0], "divers:!:maren:maren,tavish,corwin");
-    let who = Source::new("g", Form::Csv, b"name,member\ncrew,tavis\npilots,\n".to_vec());
+    let who = RosterSource::new("g", Form::Csv, b"name,member\ncrew,tavis\npilots,\n".to_vec());
     let request = Intake { roster: Roster::read(vec![who]), ..Intake::default() };
     assert_eq!(
         faults(&request, ""),
@@ -344,8 +347,9 @@ fn cautions_that_are_alike_are_counted() {
     let (book, policy) = (the_book(), Policy::default());
     let world = World { missing_programs: vec!["/bin/x".into()], ..World::default() };
     let today = Day(20_781);
-    let ground = Ground { book: &book, policy: &policy, world: &world, today, change: Some(7) };
-    let plan = intake(ground, &request(csv)).unwrap().plan;
+    let context =
+        PlanContext { book: &book, policy: &policy, world: &world, today, change: Some(7) };
+    let plan = intake(context, &request(csv)).unwrap().plan;
     assert_eq!(
         (plan.cautions.len(), plan.cautions.last()),
         (4, Some(&Caution::MoreAlike { more: 2 }))
@@ -380,17 +384,22 @@ fn an_account_is_changed_in_every_field_its_row_has() {
         "name,primary,admin,uid,home,ranges,service\ntavish,pilots,yes,1400,/srv/tavish,none,no\n";
     let (book, policy) = (the_book(), Policy::default());
     let facts = crate::surroundings::Facts {
-        kind: crate::surroundings::Kind::Directory,
+        kind: crate::surroundings::FileKind::Directory,
         uid: 1001,
         gid: 1001,
         mode: 0o700,
     };
     let mut world = World::default();
     world.sites.insert("/home/tavish".into(), crate::surroundings::Site::Taken(facts));
-    let ground =
-        Ground { book: &book, policy: &policy, world: &world, today: Day(20_781), change: Some(7) };
+    let context = PlanContext {
+        book: &book,
+        policy: &policy,
+        world: &world,
+        today: Day(20_781),
+        change: Some(7),
+    };
     let request = Intake { existing: Existing::Update, ..request(csv) };
-    let plan = intake(ground, &request).unwrap().plan;
+    let plan = intake(context, &request).unwrap().plan;
     assert_eq!(lines(&plan, File::Passwd), ["tavish:x:1400:210:Tavish Rowe:/srv/tavish:/bin/sh"]);
     assert_eq!(lines(&plan, File::Group)[0], "sudo:x:27:sunniva,tavish");
     let steps: Vec<String> = plan.steps.iter().map(crate::plan::Step::describe).collect();
@@ -421,14 +430,19 @@ fn of_two_people_with_one_name_neither_is_guessed() {
     texts += "twin:x:1005:1005:Tavish Rowe:/home/twin:/bin/sh\n";
     let book = book(&[(File::Passwd, &texts), (File::Group, GROUP)]);
     let (policy, world) = (Policy::default(), World::default());
-    let ground =
-        Ground { book: &book, policy: &policy, world: &world, today: Day(20_781), change: None };
+    let context = PlanContext {
+        book: &book,
+        policy: &policy,
+        world: &world,
+        today: Day(20_781),
+        change: None,
+    };
     let request = Intake { existing: Existing::Keep, ..request("full_name\nTavish Rowe\n") };
-    let refusal = intake(ground, &request).unwrap_err();
+    let refusal = intake(context, &request).unwrap_err();
     let Reason::Roster { faults, .. } = &refusal.reason else { panic!() };
     assert_eq!(faults[0].message, "several accounts are called Tavish Rowe");
     let nothing = self::request("full_name\n\u{10ffff}\n");
-    let refusal = intake(ground, &nothing).unwrap_err();
+    let refusal = intake(context, &nothing).unwrap_err();
     let Reason::Roster { faults, .. } = &refusal.reason else { panic!() };
     assert!(faults[0].message.contains("none of its letters"), "{}", faults[0].message);
 }
@@ -444,8 +458,8 @@ fn a_row_of_the_administrators_group_is_guarded_too() {
     let kept = planned(&update("name,member\nsudo,sunniva;tavish\n"), "").unwrap().plan;
     assert_eq!(lines(&kept, File::Group), ["sudo:x:27:sunniva,tavish"]);
     // A row of somebody's own asks for it as well.
-    let group = Source::new("g", Form::Csv, b"name,member\nsudo,tavish\n".to_vec());
-    let user = Source::new("u", Form::Csv, b"name,join\nsunniva,sudo;slipway\n".to_vec());
+    let group = RosterSource::new("g", Form::Csv, b"name,member\nsudo,tavish\n".to_vec());
+    let user = RosterSource::new("u", Form::Csv, b"name,join\nsunniva,sudo;slipway\n".to_vec());
     let both = Intake { roster: Roster::read(vec![group, user]), ..update("name\nx\n") };
     assert_eq!(lines(&planned(&both, "").unwrap().plan, File::Group), ["sudo:x:27:sunniva,tavish"]);
 }

@@ -5,10 +5,10 @@ use std::sync::Arc;
 
 use rayon::prelude::*;
 
-use super::{Intake, Names, Planner};
-use crate::plan::create_user::{Numbers, Writer, Written, check_values};
+use super::{Intake, IntakePlanner, RowNames};
+use crate::plan::create_user::{AccountIds, AccountLines, Writer, check_values};
 use crate::plan::{CreateUser, Refusal, Subject};
-use crate::roster::Slate;
+use crate::roster::RowBuffer;
 
 /// So many rows are numbered in one go, while those before them are written.
 const WAVE: usize = 8192;
@@ -20,23 +20,23 @@ const AT_ONCE: usize = 512;
 struct Numbered {
     /// Its row.
     at: usize,
-    numbers: Numbers,
+    numbers: AccountIds,
     /// The request, where it is not what the row says.
     own: Option<Box<CreateUser>>,
 }
 
 /// Lines, and what is wrong with which rows.
-type Part = (Written, Vec<(usize, Refusal)>);
+type WrittenRows = (AccountLines, Vec<(usize, Refusal)>);
 
-impl Planner<'_, '_> {
+impl IntakePlanner<'_, '_> {
     /// Plans all users, of whom only the totals are told.
     pub(super) fn many(&mut self) {
         let (request, names) = (self.request, Arc::clone(&self.names));
-        let writer = self.making.writer.clone();
-        let (mut slate, mut last, mut all) = (Slate::default(), Vec::new(), Vec::new());
+        let writer = self.batch.writer.clone();
+        let (mut buffer, mut last, mut all) = (RowBuffer::default(), Vec::new(), Vec::new());
         let users = self.users();
         for wave in users.chunks(WAVE) {
-            let number = |at: &usize| self.number(*at, &names, &mut slate);
+            let number = |at: &usize| self.number(*at, &names, &mut buffer);
             let (numbered, written) = rayon::join(
                 || wave.iter().filter_map(number).collect(),
                 || write(request, &writer, &names, &last),
@@ -49,14 +49,19 @@ impl Planner<'_, '_> {
             for (at, refusal) in refused {
                 self.refused(&request.roster.rows[at], &refusal);
             }
-            self.making.take_many(written);
+            self.batch.take_many(written);
         }
     }
 
     /// Chooses the numbers of a new account.
-    fn number(&mut self, at: usize, names: &Names<'_>, slate: &mut Slate) -> Option<Numbered> {
+    fn number(
+        &mut self,
+        at: usize,
+        names: &RowNames<'_>,
+        buffer: &mut RowBuffer,
+    ) -> Option<Numbered> {
         let row = &self.request.roster.rows[at];
-        let (name, user) = (names[at].as_deref()?, self.request.user_on(row, slate)?);
+        let (name, user) = (names[at].as_deref()?, self.request.user_on(row, buffer)?);
         self.at = Some(at);
         if self.is_there(row, user, name) {
             return None;
@@ -64,9 +69,9 @@ impl Planner<'_, '_> {
         let user = self.complete(user, name);
         let hash = user.hashes.first().and_then(Option::as_ref);
         let (mut cautions, mut wrong) = (Vec::new(), Vec::new());
-        let subject = &mut Subject::brief();
-        let numbers = self.making.number(&user, name, hash, subject, &mut cautions, &mut wrong);
-        self.making.plan.cautions.extend(cautions);
+        let subject = &mut Subject::silent();
+        let numbers = self.batch.number(&user, name, hash, subject, &mut cautions, &mut wrong);
+        self.batch.plan.cautions.extend(cautions);
         wrong.iter().for_each(|refusal| self.refused(row, refusal));
         self.counts.made += 1;
         if self.request.first_passwords && hash.is_none() && user.hashes.is_empty() {
@@ -84,22 +89,22 @@ impl Planner<'_, '_> {
 fn write(
     request: &Intake,
     writer: &Writer<'_>,
-    names: &Names<'_>,
+    names: &RowNames<'_>,
     numbered: &[Numbered],
-) -> Vec<Part> {
+) -> Vec<WrittenRows> {
     let write_some = |some: &[Numbered]| {
-        let (mut written, mut refused) = (Written::with_room(some.len()), Vec::new());
-        let mut slate = Slate::default();
+        let (mut written, mut refused) = (AccountLines::with_room(some.len()), Vec::new());
+        let mut buffer = RowBuffer::default();
         for Numbered { at, numbers, own } in some {
             let user = match own.as_deref() {
                 Some(own) => Some(own),
-                None => request.user_on(&request.roster.rows[*at], &mut slate),
+                None => request.user_on(&request.roster.rows[*at], &mut buffer),
             };
             let (Some(name), Some(user)) = (names[*at].as_deref(), user) else { continue };
-            let values = check_values(writer.ground, user).into_iter();
+            let values = check_values(writer.context, user).into_iter();
             let mut wrong: Vec<Refusal> = values.map(|reason| *Refusal::new("", reason)).collect();
             let hash = user.hashes.first().and_then(Option::as_ref);
-            let subject = &mut Subject::brief();
+            let subject = &mut Subject::silent();
             writer.look_at_name(user, name, &mut written, &mut wrong);
             writer.write(user, name, hash, numbers, subject, &mut written, &mut wrong);
             refused.extend(wrong.into_iter().map(|refusal| (*at, refusal)));

@@ -2,7 +2,7 @@
 
 use bstr::{BString, ByteSlice};
 
-use super::{Numbers, Restoring};
+use super::{RestoredIds, Restoring};
 use crate::plan::home::{obstacle, record_home};
 use crate::plan::{Reason, Refusal, Reown, Step};
 use crate::retired::Became;
@@ -13,7 +13,7 @@ use crate::value::is_tree_path;
 impl Restoring<'_, '_> {
     pub(super) fn belongings(
         &mut self,
-        numbers: Numbers,
+        numbers: RestoredIds,
         home: &BString,
         new_home: &BString,
     ) -> Result<(), Box<Refusal>> {
@@ -29,8 +29,8 @@ impl Restoring<'_, '_> {
             };
             let moves =
                 matches!(belonging.became, Became::SetAside { .. } | Became::Archived { .. });
-            if moves && let Site::Taken(facts) = self.ground.world.site(to.as_ref()) {
-                let owner = self.ground.book.user_by_uid(facts.uid);
+            if moves && let Site::Taken(facts) = self.context.world.site(to.as_ref()) {
+                let owner = self.context.book.user_by_uid(facts.uid);
                 let owner = owner.map_or(format!("number {}", facts.uid), |(_, user)| {
                     user.name.as_bstr().to_string()
                 });
@@ -42,7 +42,7 @@ impl Restoring<'_, '_> {
                     .or_else("move that away first", format!("mv {to} {to}.before"))
                     .or("or restore under another name", way));
             }
-            let site = self.ground.world.site(to.as_ref());
+            let site = self.context.world.site(to.as_ref());
             if moves && site != Site::Free {
                 let fault = obstacle(&to, &site);
                 let (what, path) = (what.to_owned(), to.clone());
@@ -62,7 +62,7 @@ impl Restoring<'_, '_> {
             };
             match &belonging.became {
                 Became::SetAside { place } => {
-                    if !matches!(self.ground.world.site(place.as_ref()), Site::Taken(_)) {
+                    if !matches!(self.context.world.site(place.as_ref()), Site::Taken(_)) {
                         self.not_back(
                             format!("{what} {to}"),
                             format!("{place} is not there any more"),
@@ -88,7 +88,7 @@ impl Restoring<'_, '_> {
                 Became::Stays => {
                     self.reown(&belonging.path, numbers);
                     if what == "home" && home == new_home {
-                        self.plan.cautions.extend(record_home(self.ground, home));
+                        self.plan.cautions.extend(record_home(self.context, home));
                     }
                     self.subject.decide(label, belonging.path.clone(), "stayed where it was");
                 }
@@ -108,12 +108,12 @@ impl Restoring<'_, '_> {
     }
 
     /// Files that carry the old numbers get the new ones, where they are.
-    fn reown(&mut self, path: &BString, numbers: Numbers) {
+    fn reown(&mut self, path: &BString, numbers: RestoredIds) {
         // The account's line may have named anything.
         if !is_tree_path(path) {
             return;
         }
-        let Numbers { old_uid, uid, old_gid, gid } = numbers;
+        let RestoredIds { old_uid, uid, old_gid, gid } = numbers;
         for (group, from, to) in [(false, old_uid, uid), (true, old_gid, gid)] {
             if from != to {
                 let paths = vec![Escaped(path.clone())];

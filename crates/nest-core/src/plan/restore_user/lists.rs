@@ -3,7 +3,7 @@
 use bstr::{BString, ByteSlice};
 
 use crate::plan::find::with_fields;
-use crate::plan::{Draft, Ground};
+use crate::plan::{Draft, PlanContext};
 use crate::retired::{KeptPlace, with_member_back};
 use crate::table::{Edit, File};
 use crate::value::replace_member;
@@ -20,12 +20,12 @@ impl ListsBack {
     }
 
     /// The edits that put everybody back to their places.
-    pub(super) fn edits(&self, ground: Ground<'_>) -> Vec<Edit> {
-        let mut draft = Draft::new(ground.book);
+    pub(super) fn edits(&self, context: PlanContext<'_>) -> Vec<Edit> {
+        let mut draft = Draft::new(context.book);
         for (place, old, new) in &self.places {
             let line = match place.file {
-                File::Group => ground.book.group(&place.group).map(|(line, _)| line),
-                _ => ground.book.gshadow(&place.group).map(|(line, _)| line),
+                File::Group => context.book.group(&place.group).map(|(line, _)| line),
+                _ => context.book.gshadow(&place.group).map(|(line, _)| line),
             };
             let Some(line) = line else { continue };
             let at = if place.admins { 2 } else { 3 };

@@ -10,13 +10,13 @@ use super::find::with_fields;
 use super::find_kept::find_kept;
 use super::restore_group::{Back, Restored, lines_of_group, put_back};
 use super::retire::settle_numbers;
-use super::{Caution, Ground, NotKept, Plan, Reason, Refusal, Step, Subject};
+use super::{Caution, NotKept, Plan, PlanContext, Reason, Refusal, Step, Subject};
 use crate::account::{AccountKind, kind_of};
 use crate::allot::{Holder, IdMap};
-use crate::retired::{Kept, RetiredAccount, Thing};
+use crate::retired::{Kept, RetiredAccount};
 use crate::surroundings::Suspended;
 use crate::table::{File, Passwd, Record, SubId};
-use crate::value::{check_name, read_id};
+use crate::value::{UserOrGroup, check_name, read_id};
 
 /// Users to be brought back, as one change.
 #[derive(Debug, Clone, Default)]
@@ -35,7 +35,7 @@ pub struct RestoreUser {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn restore_user(ground: Ground<'_>, request: &RestoreUser) -> Result<Plan, Box<Refusal>> {
+pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<Plan, Box<Refusal>> {
     let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
     let summary = format!("restore user {all}");
     let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
@@ -48,7 +48,7 @@ pub fn restore_user(ground: Ground<'_>, request: &RestoreUser) -> Result<Plan, B
     for wanted in &request.names {
         let wanted = BStr::new(wanted);
         let what = format!("{wanted} was not restored");
-        let found = find_kept(ground, Thing::User, wanted, &what)?;
+        let found = find_kept(context, UserOrGroup::User, wanted, &what)?;
         if folders.contains(&&found.folder) {
             continue;
         }
@@ -59,13 +59,13 @@ pub fn restore_user(ground: Ground<'_>, request: &RestoreUser) -> Result<Plan, B
         let plan = &mut plan;
         let (name, kept) = (&name, &found.kept);
         let restoring =
-            Restoring { ground, request, found, kept, name, what, command, plan, subject };
+            Restoring { context, request, found, kept, name, what, command, plan, subject };
         lines.extend(restoring.everything(&mut lists)?);
     }
-    plan.edits = put_back(ground, lines);
-    plan.edits.extend(lists.edits(ground));
+    plan.edits = put_back(context, lines);
+    plan.edits.extend(lists.edits(context));
     plan.edits.sort_by_key(|edit| (edit.file, edit.line));
-    settle_numbers(ground, &mut plan);
+    settle_numbers(context, &mut plan);
     plan.next.push(match plan.subjects.as_slice() {
         [one] => format!("show user {}", one.name),
         _ => "list users".into(),
@@ -74,7 +74,7 @@ pub fn restore_user(ground: Ground<'_>, request: &RestoreUser) -> Result<Plan, B
 }
 
 struct Restoring<'p, 'a> {
-    ground: Ground<'a>,
+    context: PlanContext<'a>,
     request: &'a RestoreUser,
     found: &'a RetiredAccount,
     kept: &'a Kept,
@@ -88,7 +88,7 @@ struct Restoring<'p, 'a> {
 
 /// The numbers an account had and gets.
 #[derive(Clone, Copy)]
-struct Numbers {
+struct RestoredIds {
     old_uid: u32,
     uid: u32,
     old_gid: u32,
@@ -122,7 +122,7 @@ impl Restoring<'_, '_> {
         let uid = self.choose_uid()?;
         let mut lines = self.own_group()?;
         let gid = self.primary(&lines, old_gid)?;
-        let numbers = Numbers { old_uid: self.kept.id, uid, old_gid, gid };
+        let numbers = RestoredIds { old_uid: self.kept.id, uid, old_gid, gid };
         let new_home = self.home_under_new_name(&home);
         lines.extend(self.lines(numbers, &new_home));
         self.memberships(lists);
@@ -135,9 +135,9 @@ impl Restoring<'_, '_> {
     }
 
     fn name_is_free(&self) -> Result<(), Box<Refusal>> {
-        let (ground, book, name) = (self.ground, self.ground.book, BStr::new(self.name));
+        let (context, book, name) = (self.context, self.context.book, BStr::new(self.name));
         if self.request.as_name.is_some() {
-            let style = ground.policy.names_style;
+            let style = context.policy.names_style;
             check_name(style, name).map_err(|fault| self.refuse(Reason::UnfitName(fault)))?;
         }
         for file in [File::Passwd, File::Shadow] {
@@ -151,7 +151,7 @@ impl Restoring<'_, '_> {
             let way = format!("{} --as NAME", self.command);
             return Err(self.refuse(reason).or("under another name", way));
         }
-        let known = ground.world.service_knows_user(name);
+        let known = context.world.service_knows_user(name);
         if known.map_err(|why| self.refuse(Reason::ServiceFailed(why)))? {
             let way = format!("{} --as NAME", self.command);
             let refusal = self.refuse(Reason::ServiceKnows { what: "user" });
@@ -161,10 +161,10 @@ impl Restoring<'_, '_> {
     }
 
     fn choose_uid(&mut self) -> Result<u32, Box<Refusal>> {
-        let (ground, old) = (self.ground, self.kept.id);
-        let user = ground.book.user_by_uid(old).map(|(_, user)| BString::from(user.name));
+        let (context, old) = (self.context, self.kept.id);
+        let user = context.book.user_by_uid(old).map(|(_, user)| BString::from(user.name));
         let failed = |why| self.refuse(Reason::ServiceFailed(why));
-        let known = ground.world.service_user_by_uid(old).map_err(failed)?;
+        let known = context.world.service_user_by_uid(old).map_err(failed)?;
         let shared = self.kept.shared_uid && !self.request.new_id;
         match user.or(known) {
             None => self.subject.decide("uid", old.to_string(), "as before"),
@@ -183,12 +183,12 @@ impl Restoring<'_, '_> {
                     .or("with another number", way));
             }
             Some(_) => {
-                let policy = ground.policy;
+                let policy = context.policy;
                 let (span, setting) = match kind_of(policy, Some(old)) {
                     AccountKind::Person => (policy.people_ids, "people.ids"),
                     AccountKind::Service => (policy.services_ids, "services.ids"),
                 };
-                let uid = IdMap::new(ground.book, policy, ground.world).lowest(span);
+                let uid = IdMap::new(context.book, policy, context.world).lowest(span);
                 let uid = uid.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
                 let setting = policy.origin(setting);
                 let uid = uid.ok_or_else(|| self.refuse(Reason::SpanFull { span, setting }))?;
@@ -207,7 +207,8 @@ impl Restoring<'_, '_> {
         let new = Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id };
         let mut subject = Subject::new(self.name.clone());
         let into = (&mut *self.plan, &mut subject);
-        let lines = lines_of_group(self.ground, self.kept, new, (&self.what, &self.command), into)?;
+        let lines =
+            lines_of_group(self.context, self.kept, new, (&self.what, &self.command), into)?;
         let gid = subject.decisions.into_iter().find(|decision| decision.label == "gid");
         if let Some(gid) = gid {
             self.subject.decide("group", format!("{} {}", self.name, gid.value), gid.why);
@@ -224,11 +225,11 @@ impl Restoring<'_, '_> {
         if was_own && let Some(gid) = new.and_then(|(_, _, text)| gid_in(text)) {
             return Ok(gid);
         }
-        if self.ground.book.group_by_gid(old).is_none() {
+        if self.context.book.group_by_gid(old).is_none() {
             let refusal = self.refuse(Reason::PrimaryGone { gid: old });
-            let kept = self.ground.world.kept().unwrap_or_default().iter();
+            let kept = self.context.world.kept().unwrap_or_default().iter();
             let mut kept =
-                kept.filter(|kept| kept.kept.thing == Thing::Group && kept.kept.id == old);
+                kept.filter(|kept| kept.kept.thing == UserOrGroup::Group && kept.kept.id == old);
             return Err(match kept.next() {
                 Some(group) => {
                     refusal.or("bring it back first", format!("restore group {}", group.kept.name))
@@ -250,8 +251,8 @@ impl Restoring<'_, '_> {
         }
     }
 
-    fn lines(&mut self, numbers: Numbers, home: &BString) -> Vec<Back> {
-        let (book, kept) = (self.ground.book, self.kept);
+    fn lines(&mut self, numbers: RestoredIds, home: &BString) -> Vec<Back> {
+        let (book, kept) = (self.context.book, self.kept);
         let mut lines = Vec::new();
         for line in &kept.lines {
             let (file, at) = (line.file, line.line);
@@ -300,9 +301,9 @@ impl Restoring<'_, '_> {
     }
 
     /// A range comes back unless somebody else has some of it by now.
-    fn range_back(&mut self, file: File, text: &[u8], numbers: Numbers) -> Option<Vec<u8>> {
+    fn range_back(&mut self, file: File, text: &[u8], numbers: RestoredIds) -> Option<Vec<u8>> {
         let span = SubId::read(text.trim_ascii_start()).and_then(|range| range.span());
-        let table = self.ground.book.sub_ids(file);
+        let table = self.context.book.sub_ids(file);
         let taken = span.and_then(|span| {
             // What overlapped already when it was deleted is as it was.
             let before = |owner: &[u8]| self.kept.overlapped.iter().any(|known| known.0 == owner);
@@ -329,8 +330,8 @@ impl Restoring<'_, '_> {
 
     fn memberships(&mut self, lists: &mut ListsBack) {
         if self.request.as_name.is_some() {
-            let lines = self.ground.book.groups.lines();
-            for (line, group) in self.ground.book.groups_listing(self.name) {
+            let lines = self.context.book.groups.lines();
+            for (line, group) in self.context.book.groups_listing(self.name) {
                 let (name, group) = (self.name.clone(), group.name.into());
                 let line = lines.number(line.start);
                 self.plan.cautions.push(Caution::ListedAlready { name, group, line });
@@ -340,7 +341,7 @@ impl Restoring<'_, '_> {
         for place in &self.kept.places {
             let group = BStr::new(&place.group);
             let first = place.file == File::Group;
-            match self.ground.book.group(group) {
+            match self.context.book.group(group) {
                 Some((_, now)) if now.gid() == place.gid || place.gid.is_none() => {
                     lists.add(place, &self.kept.name, self.name);
                     if first {

@@ -7,19 +7,19 @@ use std::collections::BTreeMap;
 use bstr::{BString, ByteSlice};
 
 use super::retire::settle_numbers;
-use super::{Caution, Draft, Ground, Plan, Reason, Refusal, Step, Subject};
-use crate::ahead::Sought;
+use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Step, Subject};
 use crate::allot::Holder;
-use crate::record::{Record, RecordedEdit, Secret};
+use crate::batch_lookup::LookupSet;
+use crate::record::{ChangeRecord, RecordedEdit, Secret};
 use crate::retired::KeptLine;
 use crate::secret::{has_lost_parts, hash_of, shown};
-use crate::table::{File, Line, Passwd, Record as _};
+use crate::table::{File, Line, Passwd, Record};
 
 /// A change to be taken back.
 #[derive(Debug, Clone, Copy)]
 pub struct Undo<'a> {
     /// Its record.
-    pub record: &'a Record,
+    pub record: &'a ChangeRecord,
     /// The change that took it back already.
     pub undone_by: Option<u64>,
     /// Only the lines of the account files, not what was done on the tree.
@@ -31,10 +31,10 @@ pub struct Undo<'a> {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn undo(ground: Ground<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>> {
+pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>> {
     let record = request.record;
     let mut undoing =
-        Undoing { ground, record, draft: Draft::new(ground.book), plan: Plan::default() };
+        Undoing { context, record, draft: Draft::new(context.book), plan: Plan::default() };
     undoing.plan.summary = format!("undo {}", record.number);
     undoing.plan.undoes = Some(record.number);
     undoing.plan.returning = true;
@@ -62,7 +62,7 @@ pub fn undo(ground: Ground<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>>
     let mut plan = undoing.plan;
     plan.edits = undoing.draft.finish();
     note_people(&mut plan);
-    settle_numbers(ground, &mut plan);
+    settle_numbers(context, &mut plan);
     plan.next.push("list changes".to_owned());
     Ok(plan)
 }
@@ -101,8 +101,8 @@ fn note_people(plan: &mut Plan) {
 const MANY: usize = 64;
 
 struct Undoing<'a> {
-    ground: Ground<'a>,
-    record: &'a Record,
+    context: PlanContext<'a>,
+    record: &'a ChangeRecord,
     draft: Draft<'a>,
     plan: Plan,
 }
@@ -119,25 +119,25 @@ impl<'a> Undoing<'a> {
     }
 
     /// Goes through the files once for the lines of a long change.
-    fn look_ahead(&self) {
+    fn look_up_batch(&self) {
         let edits = &self.record.told.edits;
         if edits.len() < MANY {
             return;
         }
-        let mut sought = Sought::default();
+        let mut wanted = LookupSet::default();
         for edit in edits {
             for line in edit.before.iter().chain(&edit.after) {
                 let record = line.trim_ascii_start();
-                sought.seek_name(&record[..record.find_byte(b':').unwrap_or(record.len())]);
+                wanted.seek_name(&record[..record.find_byte(b':').unwrap_or(record.len())]);
                 let user = Passwd::read(record).filter(|_| edit.file == File::Passwd);
-                sought.ids.extend(user.and_then(|user| user.uid()));
+                wanted.ids.extend(user.and_then(|user| user.uid()));
             }
         }
-        self.ground.book.look_ahead(sought);
+        self.context.book.look_up_batch(wanted);
     }
 
     fn lines(&mut self) -> Result<(), Box<Refusal>> {
-        self.look_ahead();
+        self.look_up_batch();
         let mut edits: Vec<&RecordedEdit> = self.record.told.edits.iter().collect();
         // Lines that come back to one file are put back from the top down.
         edits.sort_by_key(|edit| (edit.file, edit.line));
@@ -163,8 +163,8 @@ impl<'a> Undoing<'a> {
     fn find(&self, edit: &RecordedEdit, left: &BString) -> Result<Line<'a>, Box<Refusal>> {
         let record = left.trim_ascii_start();
         let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
-        let lines = self.ground.book.lines(edit.file);
-        let named = self.ground.book.named(edit.file, name);
+        let lines = self.context.book.lines(edit.file);
+        let named = self.context.book.named(edit.file, name);
         let same = |line: &&Line<'a>| shown(edit.file, line.bytes) == *left;
         if let Some(line) = named.iter().find(same) {
             return Ok(*line);
@@ -228,7 +228,7 @@ impl<'a> Undoing<'a> {
         }
         let record = before.trim_ascii_start();
         let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
-        let book = self.ground.book;
+        let book = self.context.book;
         if let Some(line) = book.named(edit.file, name).first()
             && !matches!(edit.file, File::Subuid | File::Subgid)
             && !self.was_repair()
@@ -272,7 +272,7 @@ impl<'a> Undoing<'a> {
     fn moved_hash(&self, from: File, name: &BString) -> Option<&'a [u8]> {
         let to = if from == File::Group { File::Gshadow } else { File::Shadow };
         let moved = self.record.told.moves_hash(from, name);
-        let line = self.ground.book.named(to, name).into_iter().next().filter(|_| moved)?;
+        let line = self.context.book.named(to, name).into_iter().next().filter(|_| moved)?;
         hash_of(to, line.bytes)
     }
 
@@ -293,7 +293,7 @@ impl<'a> Undoing<'a> {
             _ => None,
         });
         let mut lines = folders.flat_map(|folder| {
-            let all = self.ground.world.kept().unwrap_or_default();
+            let all = self.context.world.kept().unwrap_or_default();
             let kept = all.iter().find(|kept| kept.folder == *folder);
             kept.into_iter().flat_map(|kept| &kept.kept.lines)
         });

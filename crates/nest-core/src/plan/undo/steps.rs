@@ -28,7 +28,7 @@ impl Undoing<'_> {
                 }
                 Step::SetAccess { file, from, to } => {
                     let path = BString::from(format!("/{}", file.path()));
-                    match self.ground.world.facts(path.as_ref()) {
+                    match self.context.world.facts(path.as_ref()) {
                         Ok(Some(now)) if now.mode == to.mode && now.uid == to.owner.uid => {}
                         _ => {
                             let why = format!("{} has other access by now", file.path());
@@ -97,7 +97,7 @@ impl Undoing<'_> {
 
     /// What was kept is back, and is kept no longer.
     fn release(&mut self, folder: &KeptFolder) -> Result<(), Box<Refusal>> {
-        let all = self.ground.world.kept();
+        let all = self.context.world.kept();
         let all = all.map_err(|why| self.refuse(NotKept::KeptUnreadable(why).into()))?;
         if let Some(kept) = all.iter().find(|kept| kept.folder == *folder) {
             let kept = Box::new(kept.kept.clone());
@@ -137,7 +137,7 @@ impl Undoing<'_> {
         path: BString,
         uid: u32,
     ) -> Result<(), Box<Refusal>> {
-        let found = self.ground.world.inventory(path.as_ref(), recorded.left_as.as_ref());
+        let found = self.context.world.inventory(path.as_ref(), recorded.left_as.as_ref());
         let found =
             found.map_err(|why| self.cannot(format!("{path} can't be looked at: {why}")))?;
         match (found, &recorded.left_as) {
@@ -149,7 +149,7 @@ impl Undoing<'_> {
             }
             (Some(now), _) => {
                 let name = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
-                let to = set_aside_place(&path, name, uid, self.ground.change);
+                let to = set_aside_place(&path, name, uid, self.context.change);
                 self.expect_free(&to)?;
                 let files =
                     if now.files == 1 { "1 file".into() } else { format!("{} files", now.files) };
@@ -161,7 +161,7 @@ impl Undoing<'_> {
     }
 
     fn move_back(&mut self, from: BString, to: BString) -> Result<(), Box<Refusal>> {
-        match self.ground.world.site(from.as_ref()) {
+        match self.context.world.site(from.as_ref()) {
             Site::Taken(_) => {}
             _ => return Err(self.cannot(format!("{from} is not there any more"))),
         }
@@ -172,7 +172,7 @@ impl Undoing<'_> {
     }
 
     fn expect_free(&self, path: &BString) -> Result<(), Box<Refusal>> {
-        match self.ground.world.site(path.as_ref()) {
+        match self.context.world.site(path.as_ref()) {
             Site::Taken(_) => Err(self.cannot(format!("something else is at {path} now"))),
             Site::Unknown(why) => Err(self.cannot(format!("{path} can't be looked at: {why}"))),
             _ => Ok(()),
@@ -180,7 +180,7 @@ impl Undoing<'_> {
     }
 
     fn expect_owner(&self, path: &BString, uid: u32) -> Result<(), Box<Refusal>> {
-        match self.ground.world.facts(path.as_ref()) {
+        match self.context.world.facts(path.as_ref()) {
             Ok(Some(facts)) if facts.uid == uid => Ok(()),
             Ok(Some(facts)) => Err(self.cannot(format!("{path} belongs to {} now", facts.uid))),
             Ok(None) => Err(self.cannot(format!("{path} is not there any more"))),

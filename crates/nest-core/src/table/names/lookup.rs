@@ -5,21 +5,21 @@ use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 use rayon::prelude::*;
 
 use super::text::{is_named, same_list};
-use super::{BATCH, Files, Hash, NAMED, NONE, Names, position, text};
+use super::{BATCH, Files, Hash, NAMED, NONE, NameIndex, position, text};
 use crate::table::File;
 
 /// The names of some files, to be looked up in their texts.
 #[derive(Clone, Copy)]
 pub(crate) struct Lookup<'b> {
-    pub(super) names: &'b Names,
+    pub(super) names: &'b NameIndex,
     pub(super) files: Files<'b>,
 }
 
 /// What a name was found to be: the lines it has.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) struct Entry(pub(super) u32);
+pub(crate) struct NameEntry(pub(super) u32);
 
-impl Entry {
+impl NameEntry {
     /// Its number: names of passwd come first, in the order of their lines.
     pub fn number(self) -> usize {
         self.0 as usize
@@ -27,7 +27,7 @@ impl Entry {
 }
 
 impl<'b> Lookup<'b> {
-    /// See [`Names::doubled`].
+    /// See [`NameIndex::doubled`].
     pub fn doubled(&self, file: File) -> &'b [(u32, u32)] {
         self.names.doubled(file)
     }
@@ -89,12 +89,12 @@ impl<'b> Lookup<'b> {
     }
 
     /// What a name is, if any file has it.
-    pub fn entry(&self, name: &[u8]) -> Option<Entry> {
+    pub fn entry(&self, name: &[u8]) -> Option<NameEntry> {
         if memchr::memchr(b':', name).is_some() {
             return None;
         }
         let same = |line: &[u8]| is_named(line, name);
-        self.probe(self.names.keying.hash(name), same).ok().map(Entry)
+        self.probe(self.names.hasher.hash(name), same).ok().map(NameEntry)
     }
 
     /// Where the first line of this name begins in a file.
@@ -104,7 +104,7 @@ impl<'b> Lookup<'b> {
 
     /// Where its first line begins in a file.
     #[inline]
-    pub fn start(&self, file: File, entry: Entry) -> Option<usize> {
+    pub fn start(&self, file: File, entry: NameEntry) -> Option<usize> {
         let (at, names) = (position(file), self.names);
         let mut start = names.places[at].get(entry.number())?.load(Relaxed);
         if start == NONE && names.unnoted[at] {
@@ -114,8 +114,8 @@ impl<'b> Lookup<'b> {
     }
 
     /// What looks names up of which many come, each with something that belongs to it.
-    pub fn many<T: Copy + Default>(&self) -> Many<'b, T> {
-        Many { lookup: *self, batch: Batch::default() }
+    pub fn many<T: Copy + Default>(&self) -> BatchedLookups<'b, T> {
+        BatchedLookups { lookup: *self, batch: Batch::default() }
     }
 
     /// The first line that an entry has anywhere.
@@ -149,16 +149,16 @@ impl<'b> Lookup<'b> {
 
 /// Looks names up, many at a time; what came of each is told in the order in which
 /// they came, but later.
-pub(crate) struct Many<'b, T> {
+pub(crate) struct BatchedLookups<'b, T> {
     lookup: Lookup<'b>,
     batch: Batch<T>,
 }
 
-impl<T: Copy + Default> Many<'_, T> {
+impl<T: Copy + Default> BatchedLookups<'_, T> {
     /// Looks a name up, sooner or later. Returns its hash.
     #[inline]
-    pub fn ask(&mut self, name: &[u8], with: T, tell: impl FnMut(T, Option<Entry>)) -> Hash {
-        let hash = self.lookup.names.keying.hash(name);
+    pub fn ask(&mut self, name: &[u8], with: T, tell: impl FnMut(T, Option<NameEntry>)) -> Hash {
+        let hash = self.lookup.names.hasher.hash(name);
         if self.batch.add(hash, with) {
             self.finish(tell);
         }
@@ -166,11 +166,11 @@ impl<T: Copy + Default> Many<'_, T> {
     }
 
     /// Looks up all that were not yet.
-    pub fn finish(&mut self, mut tell: impl FnMut(T, Option<Entry>)) {
+    pub fn finish(&mut self, mut tell: impl FnMut(T, Option<NameEntry>)) {
         self.lookup.names.slots.view().resolve(&mut self.batch);
         let with = self.batch.with;
         for (with, entry) in with.into_iter().zip(self.batch.take()) {
-            tell(with, (entry != NONE).then_some(Entry(entry)));
+            tell(with, (entry != NONE).then_some(NameEntry(entry)));
         }
     }
 }

@@ -1,9 +1,9 @@
 //! One index over the names of passwd, shadow, group and gshadow, for work that looks
 //! up more than a few: which lines each name has in each of them.
 
+mod fill;
+mod in_order;
 mod lookup;
-mod note;
-mod place;
 mod slots;
 mod text;
 
@@ -17,8 +17,8 @@ use rayon::prelude::*;
 use super::{File, Lines};
 use slots::Slots;
 
-pub(crate) use lookup::{Entry, Lookup, Many};
-pub(crate) use place::{Placed, Placer};
+pub(crate) use in_order::{InOrderMatcher, MatchedLines};
+pub(crate) use lookup::{BatchedLookups, Lookup, NameEntry};
 use text::each_name;
 pub(crate) use text::{block, name_of};
 
@@ -71,17 +71,17 @@ impl Sum {
 
 /// A name as the index looks for it.
 #[derive(Debug, Clone, Copy, Default)]
-pub(crate) struct Key {
+pub(crate) struct NameKey {
     upper: u64,
     lower: u32,
     /// Where its line begins in the text.
     start: u32,
 }
 
-impl Key {
+impl NameKey {
     #[inline]
     fn new(Hash { upper, lower }: Hash, start: u32) -> Self {
-        Key { upper, lower, start }
+        NameKey { upper, lower, start }
     }
 
     #[inline]
@@ -92,13 +92,13 @@ impl Key {
 
 /// How the names of one index are hashed.
 #[derive(Debug, Default)]
-pub(crate) struct Keying([DefaultHashBuilder; 2]);
+pub(crate) struct NameHasher([DefaultHashBuilder; 2]);
 
-impl Keying {
+impl NameHasher {
     /// The key of a name on the line that begins at `start`.
     #[inline]
-    pub fn key(&self, name: &[u8], start: usize) -> Key {
-        Key::new(self.hash(name), start as u32)
+    pub fn key(&self, name: &[u8], start: usize) -> NameKey {
+        NameKey::new(self.hash(name), start as u32)
     }
 
     #[inline(always)]
@@ -124,12 +124,12 @@ impl Keying {
 ///
 /// Every name has an entry, by number: those of passwd in the order of its lines, then
 /// those that only other files have.
-pub(crate) struct Names {
-    keying: Keying,
+pub(crate) struct NameIndex {
+    hasher: NameHasher,
     slots: Slots,
     /// The keys of the lines of passwd, in their order, which is that of their entries.
     /// Those of lines that repeat a name are no name's.
-    users: Vec<Vec<Key>>,
+    users: Vec<Vec<NameKey>>,
     /// Where the first line of each entry begins, file by file; [`NONE`] for none.
     places: [Vec<AtomicU32>; 4],
     /// Of which files not all lines are noted there yet, but when they are asked for.
@@ -140,38 +140,39 @@ pub(crate) struct Names {
     doubled: [Vec<(u32, u32)>; 4],
 }
 
-impl std::fmt::Debug for Names {
+impl std::fmt::Debug for NameIndex {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("Names").field("entries", &self.places[0].len()).finish_non_exhaustive()
     }
 }
 
-impl Names {
+impl NameIndex {
     /// Indexes the names of these files.
     pub fn build<'b>(lines: impl Fn(File) -> Option<&'b Lines> + Sync) -> Self {
-        let keying = Keying::default();
-        let keys: Option<Vec<Vec<Key>>> = lines(File::Passwd).map(|lines| {
+        let hasher = NameHasher::default();
+        let keys: Option<Vec<Vec<NameKey>>> = lines(File::Passwd).map(|lines| {
             lines.sweep(Vec::new, |keys, from, text| {
-                each_name(text, |name, at| keys.push(keying.key(name, from + at)));
+                each_name(text, |name, at| keys.push(hasher.key(name, from + at)));
             })
         });
         let files = Self::files(&lines);
-        let mut names = Names::of_users(keying, keys.unwrap_or_default(), files);
+        let mut names = NameIndex::of_users(hasher, keys.unwrap_or_default(), files);
         for file in &NAMED[1..] {
             let Some(lines) = lines(*file) else { continue };
-            let placers = lines.sweep(
-                || names.placer(*file),
-                |placer, from, text| each_name(text, |name, at| placer.line(name, from + at)),
+            let matchers = lines.sweep(
+                || names.matcher(*file),
+                |matcher, from, text| each_name(text, |name, at| matcher.line(name, from + at)),
             );
-            let placed: Vec<Placed> = placers.into_iter().map(Placer::finish).collect();
-            names.settle(*file, &placed, files);
+            let matched: Vec<MatchedLines> =
+                matchers.into_iter().map(InOrderMatcher::finish).collect();
+            names.settle(*file, &matched, files);
         }
         names
     }
 
     /// The index of the users, each with the key of its line, to which the lines of
     /// other files are to be added.
-    pub fn of_users(keying: Keying, users: Vec<Vec<Key>>, files: Files<'_>) -> Self {
+    pub fn of_users(hasher: NameHasher, users: Vec<Vec<NameKey>>, files: Files<'_>) -> Self {
         let count: usize = users.iter().map(Vec::len).sum();
         let mut slots = Slots::new(count);
         let passwd = files[position(File::Passwd)];
@@ -184,7 +185,7 @@ impl Names {
         let (unnoted, noted, doubles) = Default::default();
         let complete = [true, false, false, false];
         let mut names =
-            Names { keying, slots, users, places, unnoted, noted, complete, doubled: doubles };
+            NameIndex { hasher, slots, users, places, unnoted, noted, complete, doubled: doubles };
         let places = &names.places[0];
         let start = |entry: u32| places[entry as usize].load(Relaxed);
         let mut doubled: Vec<(u32, u32)> = doubled.concat();
@@ -197,7 +198,9 @@ impl Names {
         for keys in &mut names.users {
             let here = first..first + keys.len();
             let again = doubled.iter().map(|(_, again)| *again as usize);
-            again.filter(|at| here.contains(at)).for_each(|at| keys[at - first] = Key::default());
+            again
+                .filter(|at| here.contains(at))
+                .for_each(|at| keys[at - first] = NameKey::default());
             first = here.end;
         }
         names

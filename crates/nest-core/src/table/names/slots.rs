@@ -5,7 +5,7 @@ use rayon::prelude::*;
 
 use super::lookup::Batch;
 use super::text::name_of;
-use super::{BATCH, Hash, Key, Lines, NONE};
+use super::{BATCH, Hash, Lines, NONE, NameKey};
 
 /// From so many slots on they are worth large pages, which have 2 MB here and there.
 const MANY: usize = 1 << 17;
@@ -167,9 +167,9 @@ impl View<'_> {
 impl Shard<'_> {
     /// Takes in the names whose hashes belong here; their entries count all names.
     /// Returns the entries of names that are there already, as (that one, this).
-    pub fn take_in(&mut self, users: &[Vec<Key>], lines: Option<&Lines>) -> Vec<(u32, u32)> {
+    pub fn take_in(&mut self, users: &[Vec<NameKey>], lines: Option<&Lines>) -> Vec<(u32, u32)> {
         let mut doubled = Vec::new();
-        let mut batch: Vec<(Key, u32)> = Vec::with_capacity(BATCH);
+        let mut batch: Vec<(NameKey, u32)> = Vec::with_capacity(BATCH);
         let here = self.first..self.first + self.slots.len();
         for (entry, key) in users.iter().flatten().enumerate() {
             if here.contains(&home(key.hash(), self.all)) {
@@ -185,8 +185,8 @@ impl Shard<'_> {
 
     fn put(
         &mut self,
-        batch: &mut Vec<(Key, u32)>,
-        users: &[Vec<Key>],
+        batch: &mut Vec<(NameKey, u32)>,
+        users: &[Vec<NameKey>],
         lines: Option<&Lines>,
         doubled: &mut Vec<(u32, u32)>,
     ) {
@@ -194,7 +194,7 @@ impl Shard<'_> {
         let near =
             batch.iter().map(|(key, _)| self.slots[home(key.hash(), self.all) - self.first][0]);
         std::hint::black_box(near.fold(0, |near, byte| near ^ byte));
-        let name = |key: Key| name_of(lines?.at(key.start as usize).bytes);
+        let name = |key: NameKey| name_of(lines?.at(key.start as usize).bytes);
         for (key, entry) in batch.drain(..) {
             let mut at = home(key.hash(), self.all) - self.first;
             self.slots[at] = loop {
@@ -214,7 +214,7 @@ impl Shard<'_> {
 }
 
 /// The key of an entry.
-fn key_of(users: &[Vec<Key>], entry: u32) -> Key {
+fn key_of(users: &[Vec<NameKey>], entry: u32) -> NameKey {
     let mut at = entry as usize;
     for part in users {
         match part.get(at) {
@@ -222,7 +222,7 @@ fn key_of(users: &[Vec<Key>], entry: u32) -> Key {
             None => at -= part.len(),
         }
     }
-    Key::default()
+    NameKey::default()
 }
 
 #[inline]

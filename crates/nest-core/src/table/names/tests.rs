@@ -25,7 +25,7 @@ fn plainly(lines: &Lines) -> HashMap<Vec<u8>, Vec<usize>> {
 /// Holds the index of these files against a search through each of them.
 fn judge(files: &[Lines; 4]) {
     let of = |file: File| files.iter().find(|lines| lines.file() == file);
-    let names = Names::build(of);
+    let names = NameIndex::build(of);
     let lookup = names.over(of);
     let plain: HashMap<File, _> =
         files.iter().map(|lines| (lines.file(), plainly(lines))).collect();
@@ -99,7 +99,7 @@ proptest! {
         let gshadow = all.iter().rev().map(|list| list.1.as_str()).collect::<String>();
         let files = [lines(File::Group, &group), lines(File::Gshadow, gshadow.trim_end())];
         let of = |file: File| files.iter().find(|lines| lines.file() == file);
-        let names = Names::build(of);
+        let names = NameIndex::build(of);
         let lookup = names.over(of);
         let different: Vec<u32> = (0..all.len())
             .filter(|at| !all[*at].2)
@@ -166,20 +166,20 @@ proptest! {
         judge(&files);
 
         let of = |file: File| files.iter().find(|lines| lines.file() == file);
-        let names = Names::build(of);
+        let names = NameIndex::build(of);
         let subuid = with_mishap(File::Subuid, shuffled(root), at, &ranges);
-        let mut placer = names.placer(File::Subuid);
-        subuid.iter().for_each(|line| placer.line(line.name(), line.start));
+        let mut matcher = names.matcher(File::Subuid);
+        subuid.iter().for_each(|line| matcher.line(line.name(), line.start));
         let lookup = names.over(of);
         let strange = |line: &Line<'_>| lookup.find(File::Passwd, line.name()).is_none();
         let unowned: Vec<u32> =
             subuid.iter().filter(strange).map(|line| line.start as u32).collect();
-        let placed = [placer.finish()];
+        let matched = [matcher.finish()];
         // Whoever has no range, and is root or the first of the crew.
         let first = of(File::Passwd).unwrap().iter().position(|line| line.name() == b"root");
         let unexpected: Vec<u32> = first.map(|at| at as u32).into_iter().collect();
-        prop_assert_eq!(names.unowned(&subuid, &placed, &unexpected), unowned.clone());
-        prop_assert_eq!(names.unowned(&subuid, &placed, &[]), unowned);
+        prop_assert_eq!(names.unowned(&subuid, &matched, &unexpected), unowned.clone());
+        prop_assert_eq!(names.unowned(&subuid, &matched, &[]), unowned);
     }
 }
 
@@ -204,14 +204,14 @@ fn names_that_come_in_numbers_are_told_in_order() {
     let passwd = (0..100).map(|at| format!("crew{at}:x:{at}:\n")).collect::<String>();
     let passwd = lines(File::Passwd, &passwd);
     let of = |file| (file == File::Passwd).then_some(&passwd);
-    let names = Names::build(of);
+    let names = NameIndex::build(of);
     let lookup = names.over(of);
     let (mut many, mut told) = (lookup.many(), Vec::new());
     for at in 0..150usize {
         let name = format!("crew{}", at * 7 % 150);
-        many.ask(name.as_bytes(), at, |at, entry| told.push((at, entry.map(Entry::number))));
+        many.ask(name.as_bytes(), at, |at, entry| told.push((at, entry.map(NameEntry::number))));
     }
-    many.finish(|at, entry| told.push((at, entry.map(Entry::number))));
+    many.finish(|at, entry| told.push((at, entry.map(NameEntry::number))));
     let number = |at: usize| Some(at * 7 % 150).filter(|number| *number < 100);
     assert_eq!(told, (0..150).map(|at| (at, number(at))).collect::<Vec<_>>());
     assert_eq!(lookup.find(File::Passwd, b"crew7:x"), None);

@@ -5,30 +5,30 @@ use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 use rayon::prelude::*;
 
 use super::lookup::Batch;
-use super::{File, Key, Lines, Lookup, NONE, Names, Placed, each_name, position};
+use super::{File, Lines, Lookup, MatchedLines, NONE, NameIndex, NameKey, each_name, position};
 
-impl Names {
+impl NameIndex {
     /// The lines of these parts that have no entry, in order. If not all were kept, those
     /// of the whole file are gone through again.
-    pub(super) fn strays<'n>(
+    pub(super) fn unmatched<'n>(
         &self,
-        parts: &[Placed],
+        parts: &[MatchedLines],
         lines: Option<&Lines>,
-        noter: impl Fn() -> Noter<'n> + Sync,
-    ) -> Vec<Key> {
-        if parts.iter().all(Placed::are_kept) {
-            let strays = parts.par_iter().map(|part| {
-                let mut noter = noter();
-                part.others.iter().for_each(|key| noter.add(*key));
-                noter.finish()
+        filler: impl Fn() -> IndexFiller<'n> + Sync,
+    ) -> Vec<NameKey> {
+        if parts.iter().all(MatchedLines::are_kept) {
+            let unmatched = parts.par_iter().map(|part| {
+                let mut filler = filler();
+                part.others.iter().for_each(|key| filler.add(*key));
+                filler.finish()
             });
-            return strays.collect::<Vec<_>>().concat();
+            return unmatched.collect::<Vec<_>>().concat();
         }
         let Some(lines) = lines else { return Vec::new() };
-        let noters = lines.sweep(noter, |noter, from, text| {
-            each_name(text, |name, at| noter.add(self.keying.key(name, from + at)));
+        let fillers = lines.sweep(filler, |filler, from, text| {
+            each_name(text, |name, at| filler.add(self.hasher.key(name, from + at)));
         });
-        noters.into_iter().flat_map(Noter::finish).collect()
+        fillers.into_iter().flat_map(IndexFiller::finish).collect()
     }
 }
 
@@ -44,13 +44,13 @@ impl<'b> Lookup<'b> {
                 std::thread::scope(|scope| {
                     for thread in 0..threads {
                         scope.spawn(move || {
-                            let mut noter = Noter::new(names, Some(places));
+                            let mut filler = IndexFiller::new(names, Some(places));
                             lines.sweep_part(thread, threads, |from, text| {
                                 each_name(text, |name, at| {
-                                    noter.add(names.keying.key(name, from + at));
+                                    filler.add(names.hasher.key(name, from + at));
                                 });
                             });
-                            noter.finish();
+                            filler.finish();
                         });
                     }
                 });
@@ -61,22 +61,22 @@ impl<'b> Lookup<'b> {
 }
 
 /// Looks lines up, many at a time, and notes where they begin.
-pub(super) struct Noter<'n> {
-    names: &'n Names,
+pub(super) struct IndexFiller<'n> {
+    names: &'n NameIndex,
     places: Option<&'n [AtomicU32]>,
-    batch: Batch<Key>,
+    batch: Batch<NameKey>,
     /// Those without an entry; where nothing is noted also those whose name only files
     /// of other things have.
-    strays: Vec<Key>,
+    unmatched: Vec<NameKey>,
 }
 
-impl<'n> Noter<'n> {
-    pub fn new(names: &'n Names, places: Option<&'n [AtomicU32]>) -> Self {
-        Noter { names, places, batch: Batch::default(), strays: Vec::new() }
+impl<'n> IndexFiller<'n> {
+    pub fn new(names: &'n NameIndex, places: Option<&'n [AtomicU32]>) -> Self {
+        IndexFiller { names, places, batch: Batch::default(), unmatched: Vec::new() }
     }
 
     #[inline]
-    fn add(&mut self, key: Key) {
+    fn add(&mut self, key: NameKey) {
         if self.batch.add(key.hash(), key) {
             self.settle();
         }
@@ -88,7 +88,7 @@ impl<'n> Noter<'n> {
         let known = self.places.map_or_else(|| self.names.users_count(), <[AtomicU32]>::len);
         for (key, entry) in keys.into_iter().zip(self.batch.take()) {
             match self.places {
-                _ if entry as usize >= known => self.strays.push(key),
+                _ if entry as usize >= known => self.unmatched.push(key),
                 Some(places) if places[entry as usize].load(Relaxed) == NONE => {
                     places[entry as usize].store(key.start, Relaxed);
                 }
@@ -97,8 +97,8 @@ impl<'n> Noter<'n> {
         }
     }
 
-    fn finish(mut self) -> Vec<Key> {
+    fn finish(mut self) -> Vec<NameKey> {
         self.settle();
-        self.strays
+        self.unmatched
     }
 }

@@ -2,7 +2,9 @@
 
 use hashbrown::HashSet;
 
-use crate::table::{Entry, Group, Hash, Line, Lookup, Many, Record, Row, each_byte};
+use crate::table::{
+    BatchedLookups, Group, Hash, Line, Lookup, NameEntry, Record, SplitLine, each_byte,
+};
 use crate::value::members;
 
 /// In a list of more members than this, repeated ones are sought by hash.
@@ -10,22 +12,22 @@ const MANY: usize = 16;
 
 /// Goes through lists of members, and finds the groups that list somebody twice, or who
 /// has no account, or whose primary group it is; or that may.
-pub(super) struct Roll<'b> {
+pub(super) struct MemberScan<'b> {
     /// The gid of each user's primary group, by entry; the largest id for none.
     primary_gids: &'b [u32],
     /// Looks members up, each with where the line of the group begins and its gid.
-    members: Many<'b, (u32, Option<u32>)>,
+    members: BatchedLookups<'b, (u32, Option<u32>)>,
     /// The first members of the list at hand.
     seen: [Hash; MANY],
 }
 
-impl<'b> Roll<'b> {
+impl<'b> MemberScan<'b> {
     pub fn new(lookup: &Lookup<'b>, primary_gids: &'b [u32]) -> Self {
-        Roll { primary_gids, members: lookup.many(), seen: [Hash::default(); MANY] }
+        MemberScan { primary_gids, members: lookup.many(), seen: [Hash::default(); MANY] }
     }
 
     /// Takes in the line of a group, which begins at `start`.
-    pub fn take(&mut self, suspects: &mut Vec<u32>, row: Row<'_>, start: u32) {
+    pub fn take(&mut self, suspects: &mut Vec<u32>, row: SplitLine<'_>, start: u32) {
         let line = Line { bytes: row.line, start: 0 };
         if let Some(group) = Group::read(line.record()).filter(|_| line.is_record()) {
             self.take_list(suspects, group.members, group.gid(), start);
@@ -83,7 +85,7 @@ fn judge(
     primary_gids: &[u32],
     suspects: &mut Vec<u32>,
     (start, gid): (u32, Option<u32>),
-    entry: Option<Entry>,
+    entry: Option<NameEntry>,
 ) {
     let primary = entry.and_then(|entry| primary_gids.get(entry.number()));
     if primary.is_none_or(|primary| *primary == u32::MAX || Some(*primary) == gid) {
@@ -107,9 +109,9 @@ mod tests {
         let passwd = "maren:x:1004:50:::\nperrin:x:1005:51:::\ntavish:x:1006:x:::\n";
         let book = book(&[(File::Passwd, passwd), (File::Group, group)]);
         let (names, mut suspects) = (book.names(), Vec::new());
-        let mut roll = Roll::new(&names, &[50, 51, u32::MAX]);
-        each_line(group.as_bytes(), |row| roll.take(&mut suspects, row, row.start as u32));
-        roll.finish(&mut suspects);
+        let mut scan = MemberScan::new(&names, &[50, 51, u32::MAX]);
+        each_line(group.as_bytes(), |row| scan.take(&mut suspects, row, row.start as u32));
+        scan.finish(&mut suspects);
         let lines = book.groups.lines();
         suspects.into_iter().map(|start| lines.number(start as usize)).collect()
     }

@@ -5,8 +5,8 @@ use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
 
 use rayon::prelude::*;
 
-use super::note::Noter;
-use super::{File, Files, Hash, Key, Keying, Lines, NAMED, NONE, Names, Sum};
+use super::fill::IndexFiller;
+use super::{File, Files, Hash, Lines, NAMED, NONE, NameHasher, NameIndex, NameKey, Sum};
 use super::{each_name, name_of, position, text};
 
 /// Out of step, so many lines are passed over before one is looked up to be in step again.
@@ -17,27 +17,27 @@ const MOST_KEPT: usize = 4096;
 
 /// Adds the lines of one part of a file. Files are in step, mostly: then it is the
 /// entry after the last one.
-pub(crate) struct Placer<'n> {
-    names: &'n Names,
+pub(crate) struct InOrderMatcher<'n> {
+    names: &'n NameIndex,
     /// Where the lines of the file are noted; subordinate ids are not.
     places: Option<&'n [AtomicU32]>,
     /// The users whose lines came last, one after the other.
     steps: Range<u32>,
     /// Some of those that come after them.
-    ahead: &'n [Key],
+    batch: &'n [NameKey],
     /// So many lines more are passed over.
     wait: usize,
-    placed: Placed,
+    matched: MatchedLines,
 }
 
 /// What came of one part.
 #[derive(Default)]
-pub(crate) struct Placed {
+pub(crate) struct MatchedLines {
     /// The users whose lines came one after the other.
     steps: Vec<Range<u32>>,
     /// The other lines that name somebody, in order: nothing was looked up for them yet.
     /// Where they are those of the other users it never has to be. Many are not kept.
-    pub(super) others: Vec<Key>,
+    pub(super) others: Vec<NameKey>,
     /// What their names come to.
     total: Total,
 }
@@ -60,26 +60,26 @@ impl Total {
 }
 
 /// Whether no user's line was met twice in step.
-fn are_apart(parts: &[Placed]) -> bool {
+fn are_apart(parts: &[MatchedLines]) -> bool {
     let steps = parts.iter().flat_map(|part| &part.steps).filter(|steps| !steps.is_empty());
     let mut steps: Vec<&Range<u32>> = steps.collect();
     steps.sort_unstable_by_key(|steps| steps.start);
     steps.windows(2).all(|pair| pair[0].end <= pair[1].start)
 }
 
-impl Names {
+impl NameIndex {
     /// What adds the lines of a part of a file.
-    pub fn placer(&self, file: File) -> Placer<'_> {
+    pub fn matcher(&self, file: File) -> InOrderMatcher<'_> {
         let places = NAMED.contains(&file).then(|| &self.places[position(file)][..]);
-        let (ahead, placed) = (self.users_from(0), Placed::default());
-        Placer { names: self, places, steps: 0..0, ahead, wait: 0, placed }
+        let (batch, matched) = (self.users_from(0), MatchedLines::default());
+        InOrderMatcher { names: self, places, steps: 0..0, batch, wait: 0, matched }
     }
 
     /// Takes in the lines that were not in step with those of users, when all parts of a
     /// file have been added. Mostly nothing has to be: each user has one, and nobody else.
-    pub fn settle(&mut self, file: File, parts: &[Placed], files: Files<'_>) {
+    pub fn settle(&mut self, file: File, parts: &[MatchedLines], files: Files<'_>) {
         let at = position(file);
-        let (apart, in_step) = (are_apart(parts), parts.iter().all(Placed::is_in_step));
+        let (apart, in_step) = (are_apart(parts), parts.iter().all(MatchedLines::is_in_step));
         if apart && self.are_the_others(parts, &[]) {
             (self.complete[at], self.unnoted[at]) = (true, !in_step);
             return;
@@ -88,13 +88,13 @@ impl Names {
             return;
         }
         let places = &self.places[at];
-        let strays = self.strays(parts, files[at], || Noter::new(self, Some(places)));
+        let unmatched = self.unmatched(parts, files[at], || IndexFiller::new(self, Some(places)));
         let filled = places.iter().filter(|place| place.load(Relaxed) != NONE).count();
-        let lines: usize = parts.iter().map(Placed::lines).sum();
-        if filled + strays.len() < lines {
+        let lines: usize = parts.iter().map(MatchedLines::lines).sum();
+        if filled + unmatched.len() < lines {
             return self.settle_again(file, files);
         }
-        for key in strays {
+        for key in unmatched {
             self.take_in(file, key, files);
         }
     }
@@ -102,21 +102,21 @@ impl Names {
     /// Where the lines begin whose name no user has, in order, when all parts of a file
     /// that is not indexed have been added. Of the users who are told, by entry and in
     /// order, nobody expects a line.
-    pub fn unowned(&self, lines: &Lines, parts: &[Placed], unexpected: &[u32]) -> Vec<u32> {
-        if parts.iter().all(Placed::is_in_step)
+    pub fn unowned(&self, lines: &Lines, parts: &[MatchedLines], unexpected: &[u32]) -> Vec<u32> {
+        if parts.iter().all(MatchedLines::is_in_step)
             || self.are_the_others(parts, &[])
             || self.are_the_others(parts, unexpected)
         {
             return Vec::new();
         }
-        let strays = self.strays(parts, Some(lines), || Noter::new(self, None));
-        strays.iter().map(|key| key.start).collect()
+        let unmatched = self.unmatched(parts, Some(lines), || IndexFiller::new(self, None));
+        unmatched.iter().map(|key| key.start).collect()
     }
 
     /// Whether the lines that were not in step are those of all users whose lines were
     /// not, one each, but of those users who are told. What is compared is the sum of
     /// the hashes of names: to look each up takes several times as long.
-    fn are_the_others(&self, parts: &[Placed], but: &[u32]) -> bool {
+    fn are_the_others(&self, parts: &[MatchedLines], but: &[u32]) -> bool {
         let mut wanted = vec![true; self.users_count()];
         for steps in parts.iter().flat_map(|part| &part.steps) {
             wanted[steps.start as usize..steps.end as usize].fill(false);
@@ -128,8 +128,8 @@ impl Names {
             rest = after;
             (keys, wanted)
         });
-        let users: Vec<(&Vec<Key>, &[bool])> = users.collect();
-        let total = |(keys, wanted): &(&Vec<Key>, &[bool])| {
+        let users: Vec<(&Vec<NameKey>, &[bool])> = users.collect();
+        let total = |(keys, wanted): &(&Vec<NameKey>, &[bool])| {
             let mut total = Total::default();
             for (key, wanted) in keys.iter().zip(*wanted) {
                 // Lines that repeat a name have no hash.
@@ -144,7 +144,7 @@ impl Names {
     }
 
     /// The keys of some users from this entry on; none after the last.
-    fn users_from(&self, entry: u32) -> &[Key] {
+    fn users_from(&self, entry: u32) -> &[NameKey] {
         let mut before = entry as usize;
         for keys in &self.users {
             if before < keys.len() {
@@ -160,13 +160,13 @@ impl Names {
     fn settle_again(&mut self, file: File, files: Files<'_>) {
         self.places[position(file)].iter().for_each(|place| place.store(NONE, Relaxed));
         each_name(text(files, file), |name, at| {
-            let key = self.keying.key(name, at);
+            let key = self.hasher.key(name, at);
             self.take_in(file, key, files);
         });
     }
 
     /// Takes in one line.
-    fn take_in(&mut self, file: File, key: Key, files: Files<'_>) {
+    fn take_in(&mut self, file: File, key: NameKey, files: Files<'_>) {
         let at = position(file);
         let line = files[at].map(|lines| lines.at(key.start as usize).bytes).unwrap_or_default();
         let found = self.with(files).probe(key.hash(), |other| name_of(line) == name_of(other));
@@ -189,22 +189,22 @@ impl Names {
     }
 }
 
-impl<'n> Placer<'n> {
+impl<'n> InOrderMatcher<'n> {
     /// How names are hashed.
-    pub fn keying(&self) -> &'n Keying {
-        &self.names.keying
+    pub fn hasher(&self) -> &'n NameHasher {
+        &self.names.hasher
     }
 
     /// Adds the line of this name that begins at `start` in the file.
     #[inline(always)]
     pub fn line(&mut self, name: &[u8], start: usize) {
         // Against one other, half of the hash is enough.
-        let upper = self.keying().half(0, [name]);
-        match self.ahead.split_first() {
-            Some((next, ahead)) if next.upper == upper => {
+        let upper = self.hasher().half(0, [name]);
+        match self.batch.split_first() {
+            Some((next, batch)) if next.upper == upper => {
                 self.place(self.steps.end, start as u32);
                 self.steps.end += 1;
-                self.ahead = ahead;
+                self.batch = batch;
                 self.wait = 0;
             }
             _ => self.out_of_step(name, start),
@@ -223,13 +223,13 @@ impl<'n> Placer<'n> {
     #[inline(never)]
     fn out_of_step(&mut self, name: &[u8], start: usize) {
         let names = self.names;
-        if self.ahead.is_empty() {
-            self.ahead = names.users_from(self.steps.end);
-            if !self.ahead.is_empty() {
+        if self.batch.is_empty() {
+            self.batch = names.users_from(self.steps.end);
+            if !self.batch.is_empty() {
                 return self.line(name, start);
             }
         }
-        let (hash, start) = (names.keying.hash(name), start as u32);
+        let (hash, start) = (names.hasher.hash(name), start as u32);
         if self.wait == 0 {
             self.wait = STRIDE;
             let entry = names.slots.view().entry(hash);
@@ -237,29 +237,29 @@ impl<'n> Placer<'n> {
             if let Some(entry) = entry.filter(|entry| (*entry as usize) < names.users_count()) {
                 self.place(entry, start);
                 let last = std::mem::replace(&mut self.steps, entry..entry + 1);
-                self.placed.steps.push(last);
-                self.ahead = names.users_from(entry + 1);
+                self.matched.steps.push(last);
+                self.batch = names.users_from(entry + 1);
                 return;
             }
         }
         self.wait -= 1;
-        if self.placed.are_kept() {
-            match self.placed.others.len() < MOST_KEPT {
-                true => self.placed.others.push(Key::new(hash, start)),
-                false => self.placed.others = Vec::new(),
+        if self.matched.are_kept() {
+            match self.matched.others.len() < MOST_KEPT {
+                true => self.matched.others.push(NameKey::new(hash, start)),
+                false => self.matched.others = Vec::new(),
             }
         }
-        self.placed.total.add(hash);
+        self.matched.total.add(hash);
     }
 
     /// What came of it.
-    pub fn finish(mut self) -> Placed {
-        self.placed.steps.push(self.steps);
-        self.placed
+    pub fn finish(mut self) -> MatchedLines {
+        self.matched.steps.push(self.steps);
+        self.matched
     }
 }
 
-impl Placed {
+impl MatchedLines {
     /// How many lines name somebody.
     fn lines(&self) -> usize {
         self.total.0 + self.steps.iter().map(ExactSizeIterator::len).sum::<usize>()

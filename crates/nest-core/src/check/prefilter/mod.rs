@@ -7,19 +7,19 @@ use std::collections::HashMap;
 use rayon::prelude::*;
 
 use super::duplicates::is_own_home;
-use super::roll::Roll;
+use super::member_scan::MemberScan;
 use super::spans::Spans;
-use super::sweep::{Part, sweep, sweep_users};
+use super::sweep::{Chunk, sweep, sweep_users};
 use crate::allot::IdSet;
 use crate::book::Book;
-use crate::plan::Ground;
-use crate::table::{File, Group, Keying, Line, Names, Passwd, Placed, Record, Sum};
+use crate::plan::PlanContext;
+use crate::table::{File, Group, Line, MatchedLines, NameHasher, NameIndex, Passwd, Record, Sum};
 use crate::value::read_id;
 
 /// Where the lines begin that rules have to look at, and the numbers that all lines
 /// hold.
 #[derive(Default)]
-pub(super) struct Screen {
+pub(super) struct Prefilter {
     odd: [Vec<u32>; 6],
     /// Whether there are NUL bytes in a file.
     nul: [bool; 6],
@@ -53,71 +53,71 @@ pub(super) struct Screen {
 /// The files of ranges.
 const RANGES: [File; 2] = [File::Subuid, File::Subgid];
 
-impl Screen {
+impl Prefilter {
     /// Sweeps over the files, and leaves the book an index of its names.
-    pub fn of(ground: Ground<'_>) -> Self {
-        let (mut screen, book) = (Screen::default(), ground.book);
-        let (keying, named) = (Keying::default(), book.named_files());
-        let mut users: Vec<Part> = book.users.lines().sweep(Part::default, |part, from, text| {
-            sweep_users(part, from, text, ground, &keying);
+    pub fn of(context: PlanContext<'_>) -> Self {
+        let (mut prefilter, book) = (Prefilter::default(), context.book);
+        let (hasher, named) = (NameHasher::default(), book.named_files());
+        let mut users: Vec<Chunk> = book.users.lines().sweep(Chunk::default, |part, from, text| {
+            sweep_users(part, from, text, context, &hasher);
         });
         let keys: Vec<_> = users.iter_mut().map(|part| std::mem::take(&mut part.keys)).collect();
         let (mut names, gids) = rayon::join(
-            || Names::of_users(keying, keys, named),
+            || NameIndex::of_users(hasher, keys, named),
             || users.iter().map(|part| &part.gids[..]).collect::<Vec<_>>().concat(),
         );
         let unexpected = not_people(&users);
-        screen.add(File::Passwd, users);
+        prefilter.add(File::Passwd, users);
 
         // Nearly always the ranges of uids are those of gids too.
         let [uids, gids_too] = RANGES.map(|file| book.lines(file));
         let alike = uids.zip(gids_too).is_some_and(|(uids, gids)| uids.is_like(gids));
         let left_out = alike.then_some(File::Subgid);
-        let mut parts = sweep_others(ground, &names, &gids, left_out);
+        let mut parts = sweep_others(context, &names, &gids, left_out);
         for file in [File::Group, File::Shadow, File::Gshadow] {
-            names.settle(file, &take_placed(&mut parts, file), named);
+            names.settle(file, &take_matched(&mut parts, file), named);
         }
         let [lists, kept] = [File::Group, File::Gshadow].map(|file| sum_of_lists(&parts, file));
         // Of names that are there twice it is not said which list belongs to which.
         let once = [File::Group, File::Gshadow].iter().all(|file| names.doubled(*file).is_empty());
         let same_lists = lists == kept && (once || lists == Sum::default());
         let mut unowned = |file: File| match book.lines(file) {
-            Some(lines) => names.unowned(lines, &take_placed(&mut parts, file), &unexpected),
+            Some(lines) => names.unowned(lines, &take_matched(&mut parts, file), &unexpected),
             None => Vec::new(),
         };
         let of_uids = unowned(File::Subuid);
         let of_gids = if alike { of_uids.clone() } else { unowned(File::Subgid) };
-        screen.unowned = [of_uids, of_gids];
+        prefilter.unowned = [of_uids, of_gids];
         let spans: [Vec<Spans>; 2] = RANGES.map(|file| {
             let parts = parts.get_mut(&file).into_iter().flatten();
             parts.map(|part| std::mem::take(&mut part.spans)).collect()
         });
         for (file, parts) in parts {
-            screen.add(file, parts);
+            prefilter.add(file, parts);
         }
         if alike {
             let [uids, gids] = RANGES.map(|file| file as usize);
-            screen.odd[gids] = screen.odd[uids].clone();
-            screen.nul[gids] = screen.nul[uids];
+            prefilter.odd[gids] = prefilter.odd[uids].clone();
+            prefilter.nul[gids] = prefilter.nul[uids];
         }
-        screen.add_odd(book);
+        prefilter.add_odd(book);
 
         let lookup = names.with(named);
         let (differing, judged): (_, Vec<(bool, bool)>) = rayon::join(
             || if same_lists { Vec::new() } else { lookup.differing() },
-            || spans.into_par_iter().map(|spans| Spans::judge(&spans, &screen.held)).collect(),
+            || spans.into_par_iter().map(|spans| Spans::judge(&spans, &prefilter.held)).collect(),
         );
         let judged = if alike { vec![judged[0]; 2] } else { judged };
-        screen.differing = differing;
+        prefilter.differing = differing;
         for (at, (overlapping, covering)) in judged.into_iter().enumerate() {
-            (screen.overlapping[at], screen.covering[at]) = (overlapping, covering);
+            (prefilter.overlapping[at], prefilter.covering[at]) = (overlapping, covering);
         }
         book.keep_names(names);
-        screen
+        prefilter
     }
 
     /// Adds what the parts of a file came to.
-    fn add(&mut self, file: File, parts: Vec<Part>) {
+    fn add(&mut self, file: File, parts: Vec<Chunk>) {
         let (mut ids, mut twice) = (IdSet::default(), false);
         for part in parts {
             self.odd[file as usize].extend(part.odd);
@@ -182,30 +182,30 @@ impl Screen {
 /// Sweeps over all files but passwd and one that may be left out; names are looked up in
 /// the index of the users.
 fn sweep_others(
-    ground: Ground<'_>,
-    names: &Names,
+    context: PlanContext<'_>,
+    names: &NameIndex,
     gids: &[u32],
     but: Option<File>,
-) -> HashMap<File, Vec<Part>> {
-    let named = ground.book.named_files();
-    let sweep_all = |file: &File| -> (File, Vec<Part>) {
+) -> HashMap<File, Vec<Chunk>> {
+    let named = context.book.named_files();
+    let sweep_all = |file: &File| -> (File, Vec<Chunk>) {
         let begin = || {
-            let roll = Roll::new(&names.with(named), gids);
-            (Part::default(), names.placer(*file), roll)
+            let scan = MemberScan::new(&names.with(named), gids);
+            (Chunk::default(), names.matcher(*file), scan)
         };
-        let parts = ground.book.lines(*file).map(|lines| {
-            lines.sweep(begin, |(part, placer, roll), from, text| {
-                sweep(*file, part, (placer, roll), from, text, ground);
+        let parts = context.book.lines(*file).map(|lines| {
+            lines.sweep(begin, |(part, matcher, scan), from, text| {
+                sweep(*file, part, (matcher, scan), from, text, context);
             })
         });
         let parts = parts.unwrap_or_default().into_par_iter();
-        (*file, parts.map(|(part, placer, roll)| part.finish(placer, roll)).collect())
+        (*file, parts.map(|(part, matcher, scan)| part.finish(matcher, scan)).collect())
     };
     File::ALL[1..].par_iter().filter(|file| Some(**file) != but).map(sweep_all).collect()
 }
 
 /// The users that are not plainly people, by number among all.
-fn not_people(users: &[Part]) -> Vec<u32> {
+fn not_people(users: &[Chunk]) -> Vec<u32> {
     let (mut all, mut first) = (Vec::new(), 0);
     for part in users {
         all.extend(part.not_people.iter().map(|at| first + at));
@@ -214,13 +214,13 @@ fn not_people(users: &[Part]) -> Vec<u32> {
     all
 }
 
-fn take_placed(parts: &mut HashMap<File, Vec<Part>>, file: File) -> Vec<Placed> {
+fn take_matched(parts: &mut HashMap<File, Vec<Chunk>>, file: File) -> Vec<MatchedLines> {
     let parts = parts.get_mut(&file).into_iter().flatten();
-    parts.map(|part| std::mem::take(&mut part.placed)).collect()
+    parts.map(|part| std::mem::take(&mut part.matched)).collect()
 }
 
 /// What the lists of members of a file come to, each with the name of its group.
-fn sum_of_lists(parts: &HashMap<File, Vec<Part>>, file: File) -> Sum {
+fn sum_of_lists(parts: &HashMap<File, Vec<Chunk>>, file: File) -> Sum {
     let mut sum = Sum::default();
     parts.get(&file).into_iter().flatten().for_each(|part| sum.extend(part.lists));
     sum

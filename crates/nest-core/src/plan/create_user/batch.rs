@@ -5,16 +5,16 @@ use bstr::BStr;
 use super::CreateUser;
 use super::groups::Joins;
 use super::made::Made;
-use super::write::{Writer, Written};
+use super::write::{AccountLines, Writer};
 use crate::allot::{IdMap, IdSet};
 use crate::plan::lists::Lists;
-use crate::plan::{Caution, Draft, Ground, Plan, Reason, Refusal, Subject};
+use crate::plan::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::table::{File, lines_of};
 use crate::value::{IdSpan, count_keys};
 
 /// Accounts in the making: everything that those of one plan share.
-pub(in crate::plan) struct Making<'a> {
-    pub ground: Ground<'a>,
+pub(in crate::plan) struct AccountBatch<'a> {
+    pub context: PlanContext<'a>,
     pub ids: IdMap<'a>,
     pub draft: Draft<'a>,
     pub plan: Plan,
@@ -60,7 +60,7 @@ fn widen(bounds: &mut Option<(u32, u32)>, first: u32, last: u32) {
 }
 
 /// The numbers of an account that is being planned.
-pub(in crate::plan) struct Numbers {
+pub(in crate::plan) struct AccountIds {
     pub(super) uid: u32,
     pub(super) primary: Primary,
     pub(super) ranges: Ranges,
@@ -88,8 +88,8 @@ pub(super) struct Primary {
 }
 
 /// Whether an account gets a group of its own.
-pub(super) fn makes_private_group(ground: Ground<'_>, request: &CreateUser) -> bool {
-    request.primary.is_none() && (request.service || ground.policy.people_private_group)
+pub(super) fn makes_private_group(context: PlanContext<'_>, request: &CreateUser) -> bool {
+    request.primary.is_none() && (request.service || context.policy.people_private_group)
 }
 
 /// Keeps what went wrong, and goes on without.
@@ -97,18 +97,18 @@ pub(super) fn keep<T>(wrong: &mut Vec<Refusal>, result: Result<T, Box<Refusal>>)
     result.map_err(|refusal| wrong.push(*refusal)).ok()
 }
 
-impl<'a> Making<'a> {
+impl<'a> AccountBatch<'a> {
     /// Nothing made yet.
-    pub fn new(ground: Ground<'a>, summary: String) -> Self {
-        Making {
-            ground,
-            ids: IdMap::new(ground.book, ground.policy, ground.world),
-            draft: Draft::new(ground.book),
+    pub fn new(context: PlanContext<'a>, summary: String) -> Self {
+        AccountBatch {
+            context,
+            ids: IdMap::new(context.book, context.policy, context.world),
+            draft: Draft::new(context.book),
             plan: Plan { summary, ..Plan::default() },
             made: Made::default(),
             made_gids: IdSet::default(),
             joins: Joins::default(),
-            writer: Writer::new(ground),
+            writer: Writer::new(context),
             given: Given::default(),
         }
     }
@@ -120,19 +120,19 @@ impl<'a> Making<'a> {
 
     /// Says which files the tree does without.
     pub fn note_missing_files(&mut self) {
-        if self.ground.book.shadow.is_none() {
+        if self.context.book.shadow.is_none() {
             self.plan.cautions.push(Caution::NoShadow);
         }
-        if self.ground.book.gshadow.is_none() {
+        if self.context.book.gshadow.is_none() {
             self.plan.cautions.push(Caution::NoGshadow);
         }
     }
 
     /// The whole plan.
     pub fn finish(mut self) -> Plan {
-        let (ground, draft) = (self.ground, &mut self.draft);
+        let (context, draft) = (self.context, &mut self.draft);
         let cautions = &mut self.plan.cautions;
-        let mut lists = Lists { ground, draft, cautions };
+        let mut lists = Lists { context, draft, cautions };
         self.joins.groups.sort_by(|one, other| one.group.cmp(&other.group));
         for joined in &self.joins.groups {
             lists.join_all(&joined.group, |list| joined.after(list));
@@ -153,7 +153,7 @@ impl<'a> Making<'a> {
         hash: Option<&bstr::BString>,
     ) -> Result<(), Vec<Refusal>> {
         let (mut subject, mut wrong) = (Subject::new(name), Vec::new());
-        let mut written = Written::default();
+        let mut written = AccountLines::default();
         self.writer.look_at_name(request, name, &mut written, &mut wrong);
         let numbers =
             self.number(request, name, hash, &mut subject, &mut written.cautions, &mut wrong);
@@ -183,7 +183,7 @@ impl<'a> Making<'a> {
         };
         subject.decide("sign-in", sign_in, "");
         let needs_one = hash.is_none() && !request.service && keys.is_none();
-        self.plan.next.push(match needs_one && self.ground.book.shadow.is_some() {
+        self.plan.next.push(match needs_one && self.context.book.shadow.is_some() {
             true => format!("password user {name}"),
             false => format!("show user {name}"),
         });
@@ -192,14 +192,14 @@ impl<'a> Making<'a> {
     }
 
     /// Takes over what was written of many accounts, in their order.
-    pub fn take_many(&mut self, mut written: Written) {
+    pub fn take_many(&mut self, mut written: AccountLines) {
         for (file, lines) in written.take_lines() {
             self.draft.add_run(file, lines);
         }
         self.take(written);
     }
 
-    fn take(&mut self, written: Written) {
+    fn take(&mut self, written: AccountLines) {
         self.plan.steps.extend(written.steps);
         self.plan.cautions.extend(written.cautions);
     }
@@ -215,8 +215,8 @@ impl<'a> Making<'a> {
         subject: &mut Subject,
         cautions: &mut Vec<Caution>,
         wrong: &mut Vec<Refusal>,
-    ) -> Numbers {
-        let private = makes_private_group(self.ground, request);
+    ) -> AccountIds {
+        let private = makes_private_group(self.context, request);
         if private
             && wrong.is_empty()
             && let Some(gid) = self.made.get(name)
@@ -234,17 +234,17 @@ impl<'a> Making<'a> {
             subject.decide_with("member of", || (bstr::join(", ", groups), ""));
         }
         let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
-        self.given.uid(uid, self.ground.policy.services_ids.contains(uid));
+        self.given.uid(uid, self.context.policy.services_ids.contains(uid));
         self.given.passwords += usize::from(hash.is_some_and(|hash| hash.starts_with(b"$")));
         if primary.private {
             self.note_group(name, primary.gid);
         }
-        Numbers { uid, primary, ranges }
+        AccountIds { uid, primary, ranges }
     }
 
     /// Adds the lines of a group that nobody is in yet, so that they can be altered.
     pub fn make_group(&mut self, name: &BStr, gid: u32) {
-        let mut written = Written::default();
+        let mut written = AccountLines::default();
         self.writer.write_group(name, gid, &mut written);
         for (file, lines) in written.take_lines() {
             self.draft.add_named(file, name, lines);

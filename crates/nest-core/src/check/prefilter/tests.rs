@@ -6,19 +6,19 @@ use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 
 use crate::book::Texts;
 use crate::book::tests::book;
-use crate::check::{Finding, Selection, check_screened};
+use crate::check::{Finding, Selection, check_prefiltered};
 use crate::policy::Policy;
 use crate::table::source::tests::Slow;
-use crate::table::{Lines, Source, Text};
+use crate::table::{Lines, Text, TextSource};
 use crate::test_support::World;
 use crate::value::Day;
 
 fn odd(file: File, text: &str) -> Vec<usize> {
     let book = book(&[(file, text)]);
     let (policy, world, today) = (Policy::default(), World::default(), Day(20_781));
-    let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
+    let context = PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
     let lines = book.lines(file).unwrap();
-    Screen::of(ground).lines(&book, file).map(|line| lines.number(line.start)).collect()
+    Prefilter::of(context).lines(&book, file).map(|line| lines.number(line.start)).collect()
 }
 
 #[test]
@@ -39,14 +39,14 @@ fn only_what_may_be_wrong_is_left() {
 fn swept(texts: Texts) -> Vec<Finding> {
     let (book, policy, world) = (Book::new(texts), Policy::default(), World::default());
     let (today, change) = (Day(20_781), None);
-    let ground = Ground { book: &book, policy: &policy, world: &world, today, change };
-    check_screened(ground, &Selection::default(), &Screen::of(ground)).findings
+    let context = PlanContext { book: &book, policy: &policy, world: &world, today, change };
+    check_prefiltered(context, &Selection::default(), &Prefilter::of(context)).findings
 }
 
 /// A text of which nothing is left when it was read so often.
 struct Shrinking(Vec<u8>, AtomicUsize);
 
-impl Source for Shrinking {
+impl TextSource for Shrinking {
     fn length(&self) -> usize {
         self.0.len()
     }
@@ -66,21 +66,21 @@ impl Source for Shrinking {
 }
 
 /// Every line, as if each were to be looked at.
-fn everything(ground: Ground<'_>) -> Screen {
+fn everything(context: PlanContext<'_>) -> Prefilter {
     let starts = |file| -> Vec<u32> {
-        let lines = ground.book.lines(file).into_iter().flat_map(|lines| lines.iter());
+        let lines = context.book.lines(file).into_iter().flat_map(|lines| lines.iter());
         lines.map(|line| line.start as u32).collect()
     };
-    let mut screen = Screen { odd: File::ALL.map(starts), ..Screen::default() };
-    screen.add_odd(ground.book);
+    let mut prefilter = Prefilter { odd: File::ALL.map(starts), ..Prefilter::default() };
+    prefilter.add_odd(context.book);
     // As if there were something to find in each number and each list.
-    (screen.uid_twice, screen.gid_twice, screen.other_home) = (true, true, true);
-    (screen.overlapping, screen.covering, screen.nul) = ([true; 2], [true; 2], [true; 6]);
-    (screen.lists, screen.differing) = (starts(File::Group), starts(File::Group));
-    screen.unowned = [starts(File::Subuid), starts(File::Subgid)];
-    screen.primary.insert(4_000_000_000);
-    screen.gids.insert(4_000_000_001);
-    screen
+    (prefilter.uid_twice, prefilter.gid_twice, prefilter.other_home) = (true, true, true);
+    (prefilter.overlapping, prefilter.covering, prefilter.nul) = ([true; 2], [true; 2], [true; 6]);
+    (prefilter.lists, prefilter.differing) = (starts(File::Group), starts(File::Group));
+    prefilter.unowned = [starts(File::Subuid), starts(File::Subgid)];
+    prefilter.primary.insert(4_000_000_000);
+    prefilter.gids.insert(4_000_000_001);
+    prefilter
 }
 
 /// Lines like those of the files, most of them with something about them.
@@ -122,12 +122,12 @@ proptest! {
             texts.iter().map(|(file, text)| (*file, text.as_str())).collect();
         let book = book(&texts);
         let (policy, world, today) = (Policy::default(), World::default(), Day(20_781));
-        let ground = Ground { book: &book, policy: &policy, world: &world, today, change: None };
-        let found = |screen: &Screen| -> Vec<String> {
-            let report = check_screened(ground, &Selection::default(), screen);
+        let context = PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
+        let found = |prefilter: &Prefilter| -> Vec<String> {
+            let report = check_prefiltered(context, &Selection::default(), prefilter);
             report.findings.iter().map(|finding| format!("{finding:?}")).collect()
         };
-        prop_assert_eq!(found(&Screen::of(ground)), found(&everything(ground)));
+        prop_assert_eq!(found(&Prefilter::of(context)), found(&everything(context)));
     }
 
     /// What is read when it is wanted has the findings of what is held.

@@ -15,7 +15,7 @@ use crate::table::{File, Group, Passwd, Record, SubId};
 
 /// What will be looked up.
 #[derive(Debug, Default)]
-pub struct Sought {
+pub struct LookupSet {
     /// Uids, gids, and numbers that a range may cover.
     pub ids: HashSet<u32>,
     names: HashSet<u64, Ready>,
@@ -26,7 +26,7 @@ pub struct Sought {
 }
 
 /// Lines by the hash of what they are about. Lines are given by where they begin.
-type Lines = HashMap<u64, Vec<usize>, Ready>;
+type LinesByHash = HashMap<u64, Vec<usize>, Ready>;
 
 /// The hash of a number that is one.
 #[derive(Debug, Clone, Copy, Default)]
@@ -54,11 +54,11 @@ impl std::hash::Hasher for Ready {
     }
 }
 
-impl Sought {
+impl LookupSet {
     /// Every name and home that the files have: quicker where they hold less than
     /// what will be asked for.
     pub fn all_names() -> Self {
-        Sought { all: true, ..Sought::default() }
+        LookupSet { all: true, ..LookupSet::default() }
     }
 
     /// Seeks a user, group or owner of ranges.
@@ -89,12 +89,12 @@ impl Sought {
 
 /// What was found of it. What was sought and is not here is not in the files.
 #[derive(Debug)]
-pub struct Ahead {
-    sought: Sought,
+pub struct BatchLookup {
+    wanted: LookupSet,
     /// The lines of each file.
-    named: [Lines; 6],
-    listing: Lines,
-    homes: Lines,
+    named: [LinesByHash; 6],
+    listing: LinesByHash,
+    homes: LinesByHash,
     users: HashMap<u32, usize>,
     groups: HashMap<u32, usize>,
     covered: HashMap<u32, (File, usize)>,
@@ -104,89 +104,89 @@ pub struct Ahead {
 
 /// What one file held.
 #[derive(Default)]
-struct Found {
-    named: Lines,
-    listing: Lines,
-    homes: Lines,
+struct FileMatches {
+    named: LinesByHash,
+    listing: LinesByHash,
+    homes: LinesByHash,
     ids: HashMap<u32, usize>,
 }
 
-impl Ahead {
+impl BatchLookup {
     /// Goes through the files of a book.
-    pub fn look(book: &Book, sought: Sought) -> Self {
-        let mut ids: Vec<u32> = sought.ids.iter().copied().collect();
+    pub fn look(book: &Book, wanted: LookupSet) -> Self {
+        let mut ids: Vec<u32> = wanted.ids.iter().copied().collect();
         ids.sort_unstable();
-        let found: Vec<(File, Found)> =
-            File::ALL.par_iter().map(|file| (*file, look_in(book, *file, &sought, &ids))).collect();
-        let mut ahead = Ahead {
-            sought,
+        let found: Vec<(File, FileMatches)> =
+            File::ALL.par_iter().map(|file| (*file, look_in(book, *file, &wanted, &ids))).collect();
+        let mut batch = BatchLookup {
+            wanted,
             named: Default::default(),
-            listing: Lines::default(),
-            homes: Lines::default(),
+            listing: LinesByHash::default(),
+            homes: LinesByHash::default(),
             users: HashMap::new(),
             groups: HashMap::new(),
             covered: HashMap::new(),
             met: HashSet::default(),
         };
         for (file, found) in found {
-            ahead.met.extend(found.named.keys().chain(found.listing.keys()));
-            ahead.named[file as usize] = found.named;
+            batch.met.extend(found.named.keys().chain(found.listing.keys()));
+            batch.named[file as usize] = found.named;
             match file {
-                File::Passwd => (ahead.homes, ahead.users) = (found.homes, found.ids),
-                File::Group => (ahead.listing, ahead.groups) = (found.listing, found.ids),
+                File::Passwd => (batch.homes, batch.users) = (found.homes, found.ids),
+                File::Group => (batch.listing, batch.groups) = (found.listing, found.ids),
                 File::Subuid | File::Subgid => {
                     for (id, at) in found.ids {
-                        ahead.covered.entry(id).or_insert((file, at));
+                        batch.covered.entry(id).or_insert((file, at));
                     }
                 }
                 File::Shadow | File::Gshadow => {}
             }
         }
-        ahead
+        batch
     }
 
     /// Whether a name was sought and is nowhere: in no file, and on no list.
     pub(crate) fn is_nowhere(&self, name: &[u8]) -> bool {
-        self.sought.name(name).is_some_and(|hash| !self.met.contains(&hash))
+        self.wanted.name(name).is_some_and(|hash| !self.met.contains(&hash))
     }
 
     /// Lines among which are those of this name, if it was sought.
     pub(crate) fn named(&self, file: File, name: &[u8]) -> Option<&[usize]> {
-        let hash = self.sought.name(name)?;
+        let hash = self.wanted.name(name)?;
         Some(self.named[file as usize].get(&hash).map_or(&[], Vec::as_slice))
     }
 
     /// Lines of `group` among which are those that list this user, if it was sought.
     pub(crate) fn listing(&self, name: &[u8]) -> Option<&[usize]> {
-        let hash = self.sought.name(name)?;
+        let hash = self.wanted.name(name)?;
         Some(self.listing.get(&hash).map_or(&[], Vec::as_slice))
     }
 
     /// Lines of `passwd` among which are those with this home, if it was sought.
     pub(crate) fn at_home(&self, home: &[u8]) -> Option<&[usize]> {
-        let hash = self.sought.home(home)?;
+        let hash = self.wanted.home(home)?;
         Some(self.homes.get(&hash).map_or(&[], Vec::as_slice))
     }
 
     /// The first user of this uid, if it was sought: then the inner value says
     /// whether there is one.
     pub(crate) fn user(&self, uid: u32) -> Option<Option<usize>> {
-        self.sought.ids.contains(&uid).then(|| self.users.get(&uid).copied())
+        self.wanted.ids.contains(&uid).then(|| self.users.get(&uid).copied())
     }
 
     /// The first group of this gid, likewise.
     pub(crate) fn group(&self, gid: u32) -> Option<Option<usize>> {
-        self.sought.ids.contains(&gid).then(|| self.groups.get(&gid).copied())
+        self.wanted.ids.contains(&gid).then(|| self.groups.get(&gid).copied())
     }
 
     /// The first range that covers a number, likewise.
     pub(crate) fn covering(&self, id: u32) -> Option<Option<(File, usize)>> {
-        self.sought.ids.contains(&id).then(|| self.covered.get(&id).copied())
+        self.wanted.ids.contains(&id).then(|| self.covered.get(&id).copied())
     }
 }
 
-fn look_in(book: &Book, file: File, sought: &Sought, ids: &[u32]) -> Found {
-    let mut found = Found::default();
+fn look_in(book: &Book, file: File, wanted: &LookupSet, ids: &[u32]) -> FileMatches {
+    let mut found = FileMatches::default();
     let Some(lines) = book.lines(file) else { return found };
     for line in lines.iter() {
         let at = line.start;
@@ -195,25 +195,25 @@ fn look_in(book: &Book, file: File, sought: &Sought, ids: &[u32]) -> Found {
         if !line.is_record() || name.len() == record.len() {
             continue;
         }
-        if let Some(hash) = sought.name(name) {
+        if let Some(hash) = wanted.name(name) {
             found.named.entry(hash).or_default().push(at);
         }
         match file {
             File::Passwd => {
                 let Some(user) = Passwd::read(record) else { continue };
-                if let Some(hash) = sought.home(user.home) {
+                if let Some(hash) = wanted.home(user.home) {
                     found.homes.entry(hash).or_default().push(at);
                 }
-                if let Some(uid) = user.uid().filter(|uid| sought.ids.contains(uid)) {
+                if let Some(uid) = user.uid().filter(|uid| wanted.ids.contains(uid)) {
                     found.ids.entry(uid).or_insert(at);
                 }
             }
             File::Group => {
                 let Some(group) = Group::read(record) else { continue };
-                for hash in group.members().filter_map(|member| sought.name(member)) {
+                for hash in group.members().filter_map(|member| wanted.name(member)) {
                     found.listing.entry(hash).or_default().push(at);
                 }
-                if let Some(gid) = group.gid().filter(|gid| sought.ids.contains(gid)) {
+                if let Some(gid) = group.gid().filter(|gid| wanted.ids.contains(gid)) {
                     found.ids.entry(gid).or_insert(at);
                 }
             }
@@ -237,11 +237,11 @@ mod tests {
     use super::*;
     use crate::book::tests::book;
 
-    fn sought(names: &[&str], homes: &[&str]) -> Sought {
-        let mut sought = Sought::default();
-        names.iter().for_each(|name| sought.seek_name(name.as_bytes()));
-        homes.iter().for_each(|home| sought.seek_home(home.as_bytes()));
-        sought
+    fn wanted(names: &[&str], homes: &[&str]) -> LookupSet {
+        let mut wanted = LookupSet::default();
+        names.iter().for_each(|name| wanted.seek_name(name.as_bytes()));
+        homes.iter().for_each(|home| wanted.seek_home(home.as_bytes()));
+        wanted
     }
 
     #[test]
@@ -254,41 +254,41 @@ mod tests {
             (File::Subuid, "b:5:3\nb2:9:1\n"),
             (File::Subgid, "b:7:3\nb:1:1\n"),
         ];
-        let (plain, ahead, all) = (book(&files), book(&files), book(&files));
+        let (plain, batch, all) = (book(&files), book(&files), book(&files));
         let names = ["a", "b", "ab", "crew", "nobody"];
-        ahead.look_ahead(Sought {
+        batch.look_up_batch(LookupSet {
             ids: (0..12).collect(),
-            ..sought(&names, &["/home/a", "/srv", "/none"])
+            ..wanted(&names, &["/home/a", "/srv", "/none"])
         });
-        all.look_ahead(Sought { ids: (0..12).collect(), ..Sought::all_names() });
-        for ahead in [ahead, all] {
-            answers_like(&plain, &ahead, &names);
+        all.look_up_batch(LookupSet { ids: (0..12).collect(), ..LookupSet::all_names() });
+        for batch in [batch, all] {
+            answers_like(&plain, &batch, &names);
         }
     }
 
-    fn answers_like(plain: &Book, ahead: &Book, names: &[&str]) {
+    fn answers_like(plain: &Book, batch: &Book, names: &[&str]) {
         let starts = |lines: Vec<crate::table::Line<'_>>| -> Vec<usize> {
             lines.iter().map(|line| line.start).collect()
         };
         for name in names.iter().map(|name| name.as_bytes()) {
             for file in File::ALL {
-                assert_eq!(starts(plain.named(file, name)), starts(ahead.named(file, name)));
+                assert_eq!(starts(plain.named(file, name)), starts(batch.named(file, name)));
             }
             let listing = |book: &Book| -> Vec<usize> {
                 book.groups_listing(name).iter().map(|(line, _)| line.start).collect()
             };
-            assert_eq!(listing(plain), listing(ahead));
+            assert_eq!(listing(plain), listing(batch));
         }
         for id in 0..12 {
             let user = |book: &Book| book.user_by_uid(id).map(|(line, _)| line.start);
             let group = |book: &Book| book.group_by_gid(id).map(|(line, _)| line.start);
             let range = |book: &Book| book.range_over(id).map(|range| range.owner.to_vec());
-            assert_eq!((user(plain), group(plain)), (user(ahead), group(ahead)), "{id}");
-            assert_eq!(range(plain), range(ahead), "{id}");
+            assert_eq!((user(plain), group(plain)), (user(batch), group(batch)), "{id}");
+            assert_eq!(range(plain), range(batch), "{id}");
         }
         for home in ["/home/a", "/srv", "/none", "/not/sought"] {
             let at_home = |book: &Book| book.user_at_home(home.as_bytes()).map(<[u8]>::to_vec);
-            assert_eq!(at_home(plain), at_home(ahead), "{home}");
+            assert_eq!(at_home(plain), at_home(batch), "{home}");
         }
     }
 }
