@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use xxhash_rust::xxh3::{xxh3_64, xxh3_128};
 
 use crate::table::{File, Lines};
+use crate::words::counted;
 
 /// A digest of a whole file: XXH3, 128 bits, in hexadecimal. It tells accidental
 /// from intended contents; nobody who could forge it would need to.
@@ -90,10 +91,7 @@ impl std::fmt::Display for Drift {
         let counts: Vec<String> = counts
             .into_iter()
             .filter(|(count, _)| *count > 0)
-            .map(|(count, what)| {
-                let lines = if count == 1 { "line" } else { "lines" };
-                format!("{count} {lines} {what}")
-            })
+            .map(|(count, what)| format!("{} {what}", counted(count, "line", "lines")))
             .collect();
         match counts.is_empty() {
             true => write!(f, ": the same lines in another order"),

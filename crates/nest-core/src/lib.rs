@@ -51,6 +51,7 @@ pub mod surroundings;
 pub mod table;
 pub mod trace;
 pub mod value;
+pub mod words;
 
 #[cfg(test)]
 mod test_support;

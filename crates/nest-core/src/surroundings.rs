@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::plan::Reown;
 use crate::retired::RetiredAccount;
 use crate::value::{Day, IdSpan, escaped};
+use crate::words::{agree, counted, list};
 
 /// What kind of thing stands at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
@@ -374,4 +375,49 @@ pub trait Surroundings: Sync {
     fn unfinished(&self) -> Option<String>;
     /// Lines of sudoers, sshd_config and the like that name a user.
     fn mentions(&self, name: &BStr) -> Vec<Mention>;
+}
+
+/// The first few processes, one a line.
+pub(crate) fn list_processes(processes: &[Process]) -> String {
+    const MOST: usize = 8;
+    let mut text = String::new();
+    for process in processes.iter().take(MOST) {
+        text += &format!("\n  {:>7}  since {}  {}", process.pid, process.since, process.command);
+    }
+    if processes.len() > MOST {
+        text += &format!("\n  and {} more", processes.len() - MOST);
+    }
+    text
+}
+
+/// How many processes; one alone is named.
+pub(crate) fn count_processes(processes: &[Process]) -> String {
+    match processes {
+        [one] => format!("1 process ({} {})", one.pid, one.command),
+        all => counted(all.len(), "process", "processes"),
+    }
+}
+
+/// Places of configuration, one after the other.
+pub(crate) fn list_mentions(places: &[Mention]) -> String {
+    list(places.iter().map(|place| format!("{}:{}", place.file, place.line))).to_string()
+}
+
+/// The verb that follows them.
+pub(crate) fn verb_of(places: &[Mention]) -> &'static str {
+    agree(&places.len(), "names", "name")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn of_many_processes_the_first_are_listed() {
+        let process = |pid| Process { pid, command: "vi".into(), since: "today".into() };
+        let all: Vec<Process> = (1..11).map(process).collect();
+        let text = list_processes(&all);
+        assert_eq!(text.lines().count(), 1 + 8 + 1, "{text}");
+        assert!(text.ends_with("and 2 more"), "{text}");
+    }
 }

@@ -17,6 +17,7 @@ use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, USAGE};
 use crate::session::{Asks, Session};
 use crate::view::visible;
+use nest_core::words::list;
 
 /// Create users: account, private group, home, subordinate ids.
 ///
@@ -201,7 +202,7 @@ fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString, Failur
     if !proposed.lost.is_empty() {
         errln!("no login name can hold {}; that was left out", visible(proposed.lost.as_bytes()));
     }
-    let others = BString::from(bstr::join(", ", others));
+    let others = list(others);
     let global = session.global;
     if global.yes || global.dry_run {
         if !global.quiet && !global.json() {

@@ -12,13 +12,13 @@ use nest_core::group_account::{GroupIndex, GroupKind};
 use nest_core::roster::{
     Form, PasswordHashes, WrittenRoster, made_with_users, written_groups, written_users,
 };
+use nest_core::words::counted;
 
 use super::bytes;
 use super::intake::FormArg;
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, UNTOUCHED, USAGE};
 use crate::session::Session;
-use crate::view::counted;
 
 /// Write users as a table that intake takes back.
 ///

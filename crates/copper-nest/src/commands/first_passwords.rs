@@ -16,7 +16,8 @@ use zeroize::Zeroizing;
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::session::Session;
-use crate::view::{Bar, counted};
+use crate::view::Bar;
+use nest_core::words::counted;
 
 /// A name, its first password, and the hash of that.
 type First<'n> = (&'n BString, Zeroizing<String>, BString);

@@ -6,7 +6,7 @@ use clap::CommandFactory;
 
 use crate::cli::{Cli, Global};
 use crate::failure::{Failure, UNTOUCHED};
-use crate::view::counted;
+use nest_core::words::counted;
 
 /// Write a manual page for each command into a folder.
 #[derive(Debug, clap::Args)]

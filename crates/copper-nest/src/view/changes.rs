@@ -6,9 +6,10 @@ use nest_core::drift::Drift;
 use nest_core::record::{Author, ChangeRecord};
 use serde_json::json;
 
-use super::{counted, for_a_person, receipt, style, table, visible};
+use super::{for_a_person, receipt, style, table, visible};
 use crate::cli::Global;
 use crate::clock::for_people;
+use nest_core::words::counted;
 
 /// What there is to show of the changes.
 pub struct ShownChanges<'a> {

@@ -4,11 +4,12 @@ use std::collections::HashMap;
 use std::fmt::Write;
 
 use nest_core::check::{CheckReport, Finding, Severity};
+use nest_core::words::counted;
 use rayon::prelude::*;
 use serde_json::{Value, json};
 
 use super::remedy::{pasteable, plainest};
-use super::{counted, for_a_person, made_visible, style, visible, width};
+use super::{for_a_person, made_visible, style, visible, width};
 use crate::cli::Global;
 
 /// So many findings of a rule are shown on a terminal, unless all are asked for.

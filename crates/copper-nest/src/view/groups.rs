@@ -6,13 +6,14 @@ use nest_core::group_account::{GroupAccount, GroupKind};
 use nest_core::secret::{told, told_list};
 use nest_core::table::File;
 use nest_core::value::PasswordField;
+use nest_core::words::counted;
 use serde_json::{Value, json};
 
 use super::user::{field, file_heading, print_lines};
-use super::{counted, for_a_person, style, table, visible};
+use super::{for_a_person, style, table, visible};
 use crate::cli::Global;
 
-/// More names than this are only counted, unless `--verbose` says otherwise.
+/// More names than this are only unless `--verbose` says otherwise.
 const MOST_NAMES: usize = 12;
 
 /// Prints a group: what is so, then every line that says it.

@@ -1,9 +1,10 @@
 //! Numbers: who is behind one, how full the spans are, the subordinate ranges.
 
 use nest_core::holdings::{Holding, RangeOrGap, SpanUse};
+use nest_core::words::counted;
 use serde_json::{Value, json};
 
-use super::{counted, for_a_person, style, visible, width};
+use super::{for_a_person, style, visible, width};
 use crate::cli::Global;
 
 /// How many parts a span is drawn in.
@@ -148,7 +149,7 @@ pub fn print_ranges(global: &Global, all: &[RangeOrGap]) {
         let wide = of.iter().map(|range| width(&range.span.to_string())).max().unwrap_or(0);
         for range in &of {
             let (span, count) = (range.span.to_string(), range.span.count());
-            let ids = counted(usize::try_from(count).unwrap_or(usize::MAX), "id", "ids");
+            let ids = counted(count, "id", "ids");
             match (&range.owner, range.overlaps) {
                 (None, _) => outln!("  {quiet}{span:wide$}   gap of {ids}{quiet:#}"),
                 (Some(_), false) => outln!("  {span:wide$}   {}, {ids}", owner(range)),

@@ -152,11 +152,6 @@ fn wrap(text: &str, width: usize) -> Vec<String> {
     lines
 }
 
-/// "1 file", "3 files".
-pub fn counted(count: usize, one: &str, many: &str) -> String {
-    if count == 1 { format!("1 {one}") } else { format!("{count} {many}") }
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;

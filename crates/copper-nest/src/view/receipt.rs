@@ -2,10 +2,11 @@
 
 use nest_core::plan::{Decision, Subject};
 use nest_core::record::{RecordedEdit, Told};
+use nest_core::words::counted;
 use nest_host::commit::Outcome;
 use serde_json::json;
 
-use super::{counted, print_json, style, visible, visible_line, width};
+use super::{print_json, style, visible, visible_line, width};
 use crate::cli::Global;
 
 /// From this many accounts on, each gets one line; `--verbose` shows all.

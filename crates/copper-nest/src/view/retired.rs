@@ -4,9 +4,10 @@ use nest_core::plan::kept_until;
 use nest_core::retired::{Became, Belonging, RetiredAccount};
 use nest_core::secret::shown;
 use nest_core::value::{Day, bytes_in_words};
+use nest_core::words::counted;
 use serde_json::{Value, json};
 
-use super::{counted, for_a_person, style, table, visible, visible_line};
+use super::{for_a_person, style, table, visible, visible_line};
 use crate::cli::Global;
 
 fn by(account: &RetiredAccount) -> String {

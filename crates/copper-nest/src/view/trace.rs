@@ -5,11 +5,12 @@ use nest_core::account::ShownLine;
 use nest_core::surroundings::Mention;
 use nest_core::trace::{Amount, OfOwner, TraceReport};
 use nest_core::value::bytes_in_words;
+use nest_core::words::{agree, counted};
 use nest_host::walk::Unseen;
 use serde_json::{Value, json};
 
 use super::user::print_lines;
-use super::{counted, for_a_person, style, visible, width};
+use super::{for_a_person, style, visible, width};
 use crate::cli::Global;
 
 /// More directories than this are only counted on a terminal.
@@ -77,12 +78,12 @@ pub fn print(global: &Global, shown: &ShownTrace, all: bool) {
 }
 
 fn in_words(amount: Amount) -> String {
-    let files = counted(usize::try_from(amount.files).unwrap_or(usize::MAX), "file", "files");
+    let files = counted(amount.files, "file", "files");
     format!("{files}, {}", bytes_in_words(amount.bytes))
 }
 
 fn noun(amount: Amount) -> &'static str {
-    if amount.files == 1 { "file" } else { "files" }
+    agree(&amount.files, "file", "files")
 }
 
 fn owners(all: &[OfOwner]) {

@@ -12,7 +12,8 @@ use nest_core::value::{Day, IdSpan, PasswordField};
 use nest_host::surroundings::World;
 use serde_json::{Value, json};
 
-use super::{counted, style, visible, visible_line, width};
+use super::{style, visible, visible_line, width};
+use nest_core::words::{counted, list};
 
 /// More files than this in a home are not counted.
 const MOST_FILES: usize = 1000;
@@ -194,7 +195,7 @@ impl ShownUser<'_> {
 }
 
 fn spans(spans: &[IdSpan]) -> String {
-    spans.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ")
+    list(spans.iter().map(ToString::to_string)).to_string()
 }
 
 /// Prints a user: what is so, then every line that says it.

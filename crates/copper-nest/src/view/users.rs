@@ -3,8 +3,9 @@
 use nest_core::account::Account;
 use nest_core::sign_in::SignIn;
 use nest_core::value::Day;
+use nest_core::words::counted;
 
-use super::{counted, for_a_person, style, table, visible};
+use super::{for_a_person, style, table, visible};
 use crate::cli::Global;
 
 /// One user of the list.

@@ -10,6 +10,7 @@ use crate::plan::PlanContext;
 use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
+use crate::words::counted;
 
 pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
@@ -225,7 +226,7 @@ fn find_nul(rule: &'static Rule, lines: &Lines, out: &mut Out) {
 }
 
 fn wrong_count(rule: &'static Rule, lines: &Lines, line: Line<'_>, count: usize) -> Finding {
-    let fields = if count == 1 { "1 field".to_owned() } else { format!("{count} fields") };
+    let fields = counted(count, "field", "fields");
     let wanted = lines.file().fields();
     let message =
         format!("the line has {fields}, not {wanted}: programs pass it over or misread it.");

@@ -15,6 +15,7 @@ use crate::plan::PlanContext;
 use crate::secret::{is_kept, shown, told};
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::{members, nearest};
+use crate::words::list;
 
 /// A nearest name is looked for this often; then the findings are too many for
 /// slips of the fingers.
@@ -173,11 +174,7 @@ fn mismatches(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilt
         for (one, other, file) in [(&ours, &theirs, File::Group), (&theirs, &ours, File::Gshadow)] {
             let names: Vec<_> = one.difference(other).map(|name| told(file, name)).collect();
             if !names.is_empty() {
-                parts.push(format!(
-                    "{} only in {}",
-                    bstr::join(", ", names).as_bstr(),
-                    file.path()
-                ));
+                parts.push(format!("{} only in {}", list(names).as_bstr(), file.path()));
             }
         }
         let message =

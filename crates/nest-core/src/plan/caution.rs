@@ -4,9 +4,9 @@
 use crate::table::File;
 use bstr::BString;
 
-use super::words::{counted, mentions, verb};
-use crate::surroundings::{Mention, Process};
+use crate::surroundings::{Mention, Process, count_processes, list_mentions, verb_of};
 use crate::value::IdSpan;
+use crate::words::{agree, counted};
 
 /// One caution. `Display` gives the sentence.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -42,7 +42,7 @@ pub enum Caution {
         shell: BString,
     },
     /// Lines elsewhere that grant something to the name.
-    #[error("{} already {} {name}: what stands there is granted to the new account", mentions(.places), verb(.places))]
+    #[error("{} already {} {name}: what stands there is granted to the new account", list_mentions(.places), verb_of(.places))]
     Mentioned {
         /// The account.
         name: BString,
@@ -167,7 +167,7 @@ pub enum Caution {
         settings: String,
     },
     /// Lines elsewhere that name a group which goes.
-    #[error("{} still {} {name}", mentions(.places), verb(.places))]
+    #[error("{} still {} {name}", list_mentions(.places), verb_of(.places))]
     StillNamed {
         /// The group or account.
         name: BString,
@@ -203,7 +203,10 @@ pub enum Caution {
         home: BString,
     },
     /// A skeleton with programs that run as somebody else.
-    #[error("{count} in {skeleton} {}: the copies are the new user's, and get no such bit", if *count == 1 { "has a set-id bit" } else { "have set-id bits" })]
+    #[error(
+        "{count} in {skeleton} {}: the copies are the new user's, and get no such bit",
+        agree(count, "has a set-id bit", "have set-id bits")
+    )]
     SkeletonSetId {
         /// The skeleton.
         skeleton: BString,
@@ -211,7 +214,7 @@ pub enum Caution {
         count: usize,
     },
     /// A skeleton with files that may be other files too.
-    #[error("{} in {skeleton}: what the new user gets a copy of may be another file's", if *count == 1 { "1 file has another name besides the one".to_owned() } else { format!("{count} files have other names besides those") })]
+    #[error("{} in {skeleton}: what the new user gets a copy of may be another file's", counted(*count, "file has another name besides the one", "files have other names besides those"))]
     SkeletonLinked {
         /// The skeleton.
         skeleton: BString,
@@ -346,7 +349,7 @@ pub enum Caution {
         other: BString,
     },
     /// Files that keep the old number.
-    #[error("{count} {} elsewhere still {} {what} {id}; to find them: trace id {id}", if *.count == 1 { "file" } else { "files" }, if *.count == 1 { "carries" } else { "carry" })]
+    #[error("{} elsewhere still {} {what} {id}; to find them: trace id {id}", counted(*.count, "file", "files"), agree(.count, "carries", "carry"))]
     FilesElsewhere {
         /// uid or gid.
         what: &'static str,
@@ -362,7 +365,7 @@ pub enum Caution {
         home: BString,
     },
     /// Lines elsewhere that name the account as it was called.
-    #[error("{} {} {old}, which is called {new} now: look there", mentions(.places), verb(.places))]
+    #[error("{} {} {old}, which is called {new} now: look there", list_mentions(.places), verb_of(.places))]
     Dangling {
         /// The old name.
         old: BString,
@@ -378,7 +381,7 @@ pub enum Caution {
         name: BString,
     },
     /// Processes of somebody who is kept out.
-    #[error("{} of {name} {} on; --end-processes ends {}", counted(.processes), if .processes.len() == 1 { "runs" } else { "run" }, if .processes.len() == 1 { "it" } else { "them" })]
+    #[error("{} of {name} {} on; --end-processes ends {}", count_processes(.processes), agree(&.processes.len(), "runs", "run"), agree(&.processes.len(), "it", "them"))]
     StillRunning {
         /// The account.
         name: BString,
@@ -430,7 +433,7 @@ pub enum Caution {
         name: BString,
     },
     /// Lines go, and the hashes on them are gone for good.
-    #[error("{count} {} with a hash on it that is kept nowhere: undo brings the line back, and not the hash", if *.count == 1 { "line goes" } else { "lines go, each" })]
+    #[error("{} with a hash on it that is kept nowhere: undo brings the line back, and not the hash", counted(*.count, "line goes", "lines go, each"))]
     HashesGo {
         /// How many lines.
         count: usize,
@@ -458,7 +461,7 @@ pub enum Caution {
         line: usize,
     },
     /// What was done on the tree and is not taken back.
-    #[error("{count} {} on the tree {} as done: only the lines are taken back", if *.count == 1 { "step" } else { "steps" }, if *.count == 1 { "stays" } else { "stay" })]
+    #[error("{} on the tree {} as done: only the lines are taken back", counted(*.count, "step", "steps"), agree(.count, "stays", "stay"))]
     StepsLeft {
         /// How many steps.
         count: usize,
@@ -475,4 +478,21 @@ pub enum Caution {
         /// Why.
         why: String,
     },
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn mentions_read_as_a_sentence() {
+        let place = |line| Mention { file: "etc/sudoers".into(), line };
+        let one = Caution::Mentioned { name: "maren".into(), places: vec![place(4)] };
+        assert_eq!(
+            one.to_string(),
+            "etc/sudoers:4 already names maren: what stands there is granted to the new account"
+        );
+        let two = Caution::Mentioned { name: "maren".into(), places: vec![place(4), place(9)] };
+        assert!(two.to_string().starts_with("etc/sudoers:4, etc/sudoers:9 already name maren"));
+    }
 }

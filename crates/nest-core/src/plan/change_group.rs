@@ -15,6 +15,7 @@ use crate::account::admin_group;
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::escaped::Escaped;
 use crate::value::members as listed;
+use crate::words::list;
 
 /// What is to be changed about a group.
 #[derive(Debug, Clone, Default)]
@@ -139,7 +140,7 @@ impl<'a> GroupChange<'a> {
             self.plan.cautions.push(Caution::NextSignIn { name: user.name.into() });
         }
         if !users.is_empty() {
-            let users = bstr::join(", ", &users);
+            let users = list(&users);
             self.subject.decide("primary of", users, format!("gets gid {gid} in etc/passwd too"));
         }
         homes.sort();
@@ -278,7 +279,7 @@ impl<'a> GroupChange<'a> {
 
     fn tell(&mut self, label: &'static str, names: &[&BStr], why: &str) {
         if !names.is_empty() {
-            self.subject.decide(label, bstr::join(", ", names), why);
+            self.subject.decide(label, list(names), why);
         }
     }
 }

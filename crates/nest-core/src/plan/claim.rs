@@ -7,6 +7,7 @@ use super::PlanContext;
 use super::find::{FoundUser, homes_below};
 use crate::surroundings::{Facts, FileKind, Site, Survey};
 use crate::value::is_tree_path;
+use crate::words::list;
 
 /// Directories of the system: none of them, and nothing that holds one, is an account's
 /// to move or to be given, whoever owns it.
@@ -206,7 +207,7 @@ impl<'a> Claim<'a> {
             _ => Vec::new(),
         };
         if !others.is_empty() {
-            let others = bstr::join(", ", &others);
+            let others = list(&others);
             return Some(format!("is, or holds, the home of {} too", others.as_bstr()));
         }
         if kind == FileKind::Directory

@@ -13,6 +13,7 @@ use super::wanted_id::check_wanted_gid;
 use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::allot::IdMap;
 use crate::table::File;
+use crate::words::first_of;
 
 /// A group to be made.
 #[derive(Debug, Clone, Default)]
@@ -90,14 +91,7 @@ pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<P
 
 fn tell(label: &'static str, names: &[&BStr], none: &str, subject: &mut Subject) {
     const MOST: usize = 12;
-    let value = match names.len() {
-        0 => none.into(),
-        count if count > MOST => {
-            let first = bstr::join(", ", &names[..MOST]);
-            format!("{} and {} more", BStr::new(&first), count - MOST).into()
-        }
-        _ => BString::from(bstr::join(", ", names)),
-    };
+    let value = if names.is_empty() { none.into() } else { first_of(names, MOST) };
     subject.decide(label, value, "");
 }
 

@@ -12,6 +12,7 @@ use crate::retired::{Kept, KeptLine, Listed};
 use crate::secret::told;
 use crate::table::{File, Group};
 use crate::value::UserOrGroup;
+use crate::words::list;
 
 /// Groups to be deleted, as one change.
 #[derive(Debug, Clone, Default)]
@@ -29,7 +30,7 @@ pub struct DeleteGroup {
 /// # Errors
 /// The first [`Refusal`].
 pub fn delete_group(context: PlanContext<'_>, request: &DeleteGroup) -> Result<Plan, Box<Refusal>> {
-    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let all = list(&request.names);
     let mut plan = Plan { summary: format!("delete group {all}"), ..Plan::default() };
     let mut draft = Draft::new(context.book);
     for (at, wanted) in request.names.iter().enumerate() {
@@ -62,12 +63,12 @@ fn one<'a>(
     subject.decide("gid", gid.to_string(), "");
     let members: Vec<&[u8]> = group.members().collect();
     let members_shown: BString =
-        if members.is_empty() { "none".into() } else { bstr::join(", ", &members).into() };
+        if members.is_empty() { "none".into() } else { list(&members).into() };
     subject.decide("members", members_shown, "");
     let admins = admins_of(context, name);
     let admins: Vec<&BStr> = admins.iter().map(|admin| told(File::Gshadow, admin)).collect();
     if !admins.is_empty() {
-        subject.decide("admins", bstr::join(", ", &admins), "");
+        subject.decide("admins", list(&admins), "");
     }
     if request.count_files {
         match context.world.carriers_elsewhere(gid, true, &[]) {

@@ -11,6 +11,7 @@ use super::{Caution, HomeTrouble, Owner, PlanContext, Reason, Refusal, Step, Sub
 use crate::policy::Policy;
 use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
 use crate::value::check_keys;
+use crate::words::counted;
 
 /// The home field of accounts without a home: a path that never exists.
 pub const NO_HOME: &str = "/nonexistent";
@@ -147,7 +148,7 @@ pub(crate) fn plan_home(
 fn note_keys(request: &CreateUser, subject: &mut Subject, home: &BStr) {
     if let Some(keys) = &request.keys {
         let count = check_keys(&keys.text).unwrap_or(0);
-        let value = if count == 1 { "1 key".to_owned() } else { format!("{count} keys") };
+        let value = counted(count, "key", "keys");
         let file = join(home, b".ssh/authorized_keys");
         subject.decide("ssh", value, format!("from {}, in {file}", keys.path));
     }

@@ -40,7 +40,6 @@ mod step;
 mod suspend;
 mod undo;
 mod wanted_id;
-mod words;
 
 pub use caution::Caution;
 pub use change_group::{ChangeGroup, change_group};

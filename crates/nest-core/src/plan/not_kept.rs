@@ -3,8 +3,8 @@
 use bstr::BString;
 use strum::IntoStaticStr;
 
-use super::words::nearest;
 use crate::value::UserOrGroup;
+use crate::words::nearest;
 
 /// Why nothing that is kept answers a request.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]

@@ -6,12 +6,12 @@ use strum::IntoStaticStr;
 use super::home_trouble::HomeTrouble;
 use super::line_trouble::LineTrouble;
 use super::not_kept::NotKept;
-use super::words::{also, gone, listed, nearest, some, things};
 use crate::allot::Holder;
 use crate::roster::Fault;
-use crate::surroundings::Process;
+use crate::surroundings::{Process, list_processes};
 use crate::table::File;
 use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
+use crate::words::{agree, also, counted, gone, nearest, some, things};
 
 /// Why a request is refused. `Display` gives the reason in words.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
@@ -96,7 +96,7 @@ pub enum Reason {
         users: Vec<BString>,
     },
     /// A group that makes administrators.
-    #[error("it is an administrators' group, and {} {} the machine through it", some(.members), if .members.len() == 1 { "administers" } else { "administer" })]
+    #[error("it is an administrators' group, and {} {} the machine through it", some(.members), agree(&.members.len(), "administers", "administer"))]
     AdminGroup {
         /// Its members.
         members: Vec<BString>,
@@ -365,7 +365,7 @@ pub enum Reason {
     #[error("no other account can sign in as administrator")]
     LastAdmin,
     /// Processes run under the account.
-    #[error("{} {} under it{}", processes.len(), if processes.len() == 1 { "process runs" } else { "processes run" }, listed(.processes))]
+    #[error("{} under it{}", counted(processes.len(), "process runs", "processes run"), list_processes(.processes))]
     Busy {
         /// The processes.
         processes: Vec<Process>,

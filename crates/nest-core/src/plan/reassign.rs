@@ -9,6 +9,7 @@ use crate::retired::Became;
 use crate::surroundings::Site;
 use crate::value::escaped::Escaped;
 use crate::value::{UserOrGroup, bytes_in_words, is_reserved, read_plain_id};
+use crate::words::counted;
 
 /// Files to be given to somebody else.
 #[derive(Debug, Clone, Default)]
@@ -79,8 +80,8 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
     let hard_links = request.hard_links;
     let (group, of_change, everywhere) = (false, None, true);
     let reown = Reown { paths, group, from: old, to: new, of_change, everywhere, hard_links };
-    let counted = context.world.carriers(&reown);
-    let (carried, notes) = counted.map_err(|why| refuse(Reason::NotCounted(why)))?;
+    let found = context.world.carriers(&reown);
+    let (carried, notes) = found.map_err(|why| refuse(Reason::NotCounted(why)))?;
     let mut plan = Plan { summary: command, ..Plan::default() };
     let mut subject = Subject::new(from.to_owned());
     let behind = |name: &BStr, uid: u32| match read_plain_id(name) {
@@ -99,7 +100,7 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
     let shown = reown.paths.iter().map(|path| path.0.to_string()).collect::<Vec<_>>();
     subject.decide("below", shown.join(", "), "on every local file system there; no link followed");
     let (files, size) = (carried.files, bytes_in_words(carried.bytes));
-    let files = if files == 1 { "1 file".to_owned() } else { format!("{files} files") };
+    let files = counted(files, "file", "files");
     subject.decide("gives", format!("{files}, {size}"), "their groups stay");
     if carried.linked > 0 {
         let why = match hard_links {

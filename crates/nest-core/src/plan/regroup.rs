@@ -9,6 +9,7 @@ use super::primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sess
 use super::{Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::account::admin_group;
 use crate::table::Group;
+use crate::words::list;
 
 /// Memberships to be changed, for one or more users alike.
 #[derive(Debug, Clone, Default)]
@@ -38,7 +39,7 @@ pub struct Regroup {
 /// # Errors
 /// The first [`Refusal`].
 pub fn regroup(context: PlanContext<'_>, request: &Regroup) -> Result<Plan, Box<Refusal>> {
-    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let all = list(&request.names);
     let what = match request.names.len() {
         1 => format!("the groups of {all} were not changed"),
         _ => "nobody's groups were changed".to_owned(),
@@ -191,10 +192,10 @@ impl<'a> Regrouping<'a> {
             if new { joined.push(group.name) } else { already.push(group.name) }
         }
         if !joined.is_empty() {
-            subject.decide("joins", bstr::join(", ", &joined), "");
+            subject.decide("joins", list(&joined), "");
         }
         if !already.is_empty() {
-            subject.decide("in already", bstr::join(", ", &already), "stays so");
+            subject.decide("in already", list(&already), "stays so");
         }
         !joined.is_empty()
     }
@@ -238,10 +239,10 @@ impl<'a> Regrouping<'a> {
             }
         }
         if !left.is_empty() {
-            subject.decide("leaves", bstr::join(", ", &left), "");
+            subject.decide("leaves", list(&left), "");
         }
         if !never.is_empty() {
-            subject.decide("not in", bstr::join(", ", &never), "and was not: nothing to leave");
+            subject.decide("not in", list(&never), "and was not: nothing to leave");
         }
         Ok(!left.is_empty())
     }

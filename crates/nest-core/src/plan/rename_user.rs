@@ -14,6 +14,7 @@ use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Step, Subject, j
 use crate::surroundings::{FileKind, Site};
 use crate::table::{File, Gshadow, Record};
 use crate::value::replace_member;
+use crate::words::list;
 
 /// A user to be renamed.
 #[derive(Debug, Clone, Default)]
@@ -167,7 +168,7 @@ impl<'a> Renaming<'a> {
             }
         }
         if !groups.is_empty() {
-            self.subject.decide("member of", bstr::join(", ", &groups), "under the new name");
+            self.subject.decide("member of", list(&groups), "under the new name");
         }
     }
 

@@ -11,6 +11,7 @@ use crate::allot::{Holder, IdMap};
 use crate::retired::{Kept, Listed};
 use crate::table::File;
 use crate::value::{UserOrGroup, check_name, members, without_member};
+use crate::words::{self, list};
 
 /// Groups to be brought back, as one change.
 #[derive(Debug, Clone, Default)]
@@ -34,7 +35,7 @@ pub fn restore_group(
     context: PlanContext<'_>,
     request: &RestoreGroup,
 ) -> Result<Plan, Box<Refusal>> {
-    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let all = list(&request.names);
     let summary = format!("restore group {all}");
     let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
     if request.names.len() > 1 && request.as_name.is_some() {
@@ -156,7 +157,7 @@ pub(super) fn lines_of_group(
             let list = text.split_str(":").nth(3).unwrap_or_default();
             let names: Vec<&[u8]> = members(list).collect();
             if !names.is_empty() {
-                subject.decide("members", bstr::join(", ", names), "as before");
+                subject.decide("members", words::list(names), "as before");
             }
         }
         lines.push((line.file, line.line, text));

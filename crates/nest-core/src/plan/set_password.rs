@@ -7,6 +7,7 @@ use super::guard::{GuardOverrides, GuardedAction, guard};
 use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::table::File;
 use crate::value::{PasswordField, Scheme};
+use crate::words::list;
 
 /// Passwords to be set, as one change.
 #[derive(Debug, Clone, Default)]
@@ -47,7 +48,7 @@ fn holder<'a>(context: PlanContext<'a>, name: &BString) -> Result<FoundUser<'a>,
 /// # Errors
 /// The first [`Refusal`].
 pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<Plan, Box<Refusal>> {
-    let names = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let names = list(&request.names);
     let mut plan = Plan { summary: format!("password user {names}"), ..Plan::default() };
     let mut draft = Draft::new(context.book);
     for (at, name) in request.names.iter().enumerate() {

@@ -8,6 +8,7 @@ use super::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Step, Subject};
 use crate::surroundings::Suspended;
 use crate::table::{File, Line, Shadow};
 use crate::value::{Day, PasswordField};
+use crate::words::list;
 
 /// Accounts to be suspended, as one change.
 #[derive(Debug, Clone, Default)]
@@ -153,7 +154,7 @@ fn each<'a, 'f>(
     names: &'f [BString],
     one: &mut One<'a, 'f>,
 ) -> Result<Plan, Box<Refusal>> {
-    let all = names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let all = list(names);
     let mut plan = Plan { summary: format!("{verb} user {all}"), ..Plan::default() };
     let mut draft = Draft::new(context.book);
     for (at, name) in names.iter().enumerate() {

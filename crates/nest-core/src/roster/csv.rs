@@ -10,6 +10,7 @@ use super::cells::{Reading, RowBuffer};
 use super::source::{Cells, Wrong};
 use super::{Column, RosterRow, RosterSource};
 use crate::value::{UserOrGroup, nearest};
+use crate::words::counted;
 
 /// Reads the rows of a text that is known to be UTF-8.
 pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
@@ -240,7 +241,7 @@ impl Header {
                     "quotes around a value with a comma in it",
                 ),
             };
-            let counted = if fields == 1 { "1 field".into() } else { format!("{fields} fields") };
+            let counted = counted(fields, "field", "fields");
             let message = format!("this row has {counted}, and the header has {wanted}");
             reading.fault(at, None, Wrong::new(message, instead));
             return;

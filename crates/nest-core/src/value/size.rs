@@ -1,10 +1,12 @@
 //! Sizes of files, for people.
 
+use crate::words::counted;
+
 /// A size for people: `812 bytes`, `4.1 MB`.
 pub fn bytes_in_words(bytes: u64) -> String {
     const UNITS: [&str; 5] = ["kB", "MB", "GB", "TB", "PB"];
     if bytes < 1000 {
-        return if bytes == 1 { "1 byte".to_owned() } else { format!("{bytes} bytes") };
+        return counted(bytes, "byte", "bytes");
     }
     let (mut size, mut unit) = (bytes as f64 / 1000.0, 0);
     while size >= 999.95 && unit + 1 < UNITS.len() {

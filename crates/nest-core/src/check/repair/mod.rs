@@ -17,6 +17,7 @@ use crate::plan::{
 };
 use crate::secret::{has_lost_parts, hash_of, is_kept};
 use crate::table::{Edit, File};
+use crate::words::counted;
 
 /// So often the files are looked at again for what a mend brought to light.
 const MOST_ROUNDS: usize = 8;
@@ -275,12 +276,12 @@ impl Repairing<'_> {
             }
             plan.subjects.push(subject);
         }
-        let count = |count: usize, what: &str| match count {
-            1 => format!("1 {what}"),
-            count => format!("{count} {what}s"),
-        };
         if faults > 0 {
-            plan.summary = format!("repair {} in {}", count(faults, "fault"), count(files, "file"));
+            plan.summary = format!(
+                "repair {} in {}",
+                counted(faults, "fault", "faults"),
+                counted(files, "file", "files")
+            );
         }
         plan.edits = edits;
         let gone = hashes_that_go(&plan.edits);

@@ -25,6 +25,7 @@ use crate::table::File;
 use crate::value::check_keys;
 use crate::value::escaped::Escaped;
 use crate::value::is_tree_path;
+use crate::words::counted;
 
 /// What is to be changed; `None` stays as it is.
 #[derive(Debug, Clone, Default)]
@@ -344,7 +345,7 @@ impl<'a> UserChange<'_, 'a> {
             uid: self.request.uid.unwrap_or(self.found.uid),
             gid: self.found.gid,
         };
-        let value = if count == 1 { "1 key".to_owned() } else { format!("{count} keys") };
+        let value = counted(count, "key", "keys");
         self.subject.decide("ssh", value, format!("from {}, in {path}", keys.path));
         self.plan.steps.push(Step::MakeFile { below, file, owner });
         Ok(())

@@ -11,6 +11,7 @@ use crate::plan::lists::Lists;
 use crate::plan::{Caution, Draft, Plan, PlanContext, Reason, Refusal, Subject};
 use crate::table::{File, lines_of};
 use crate::value::{IdSpan, count_keys};
+use crate::words::list;
 
 /// Accounts in the making: everything that those of one plan share.
 pub(in crate::plan) struct AccountBatch<'a> {
@@ -231,7 +232,7 @@ impl<'a> AccountBatch<'a> {
         let joined = self.join_groups(request, name, primary.gid, wrong);
         if !joined.is_empty() {
             let groups = joined.iter().map(|at| &self.joins.groups[*at].group);
-            subject.decide_with("member of", || (bstr::join(", ", groups), ""));
+            subject.decide_with("member of", || (list(groups), ""));
         }
         let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
         self.given.uid(uid, self.context.policy.services_ids.contains(uid));

@@ -17,6 +17,7 @@ use hashbrown::HashSet;
 use super::{NewFile, Plan, PlanContext, Reason, Refusal, join};
 use crate::table::File;
 use crate::value::{Expiry, IdSpan, check_keys};
+use crate::words::list;
 
 /// One or more users to be made. What is `None` is left to the policy.
 #[derive(Debug, Clone, Default)]
@@ -77,7 +78,7 @@ pub struct KeyFile {
 /// # Errors
 /// The first [`Refusal`].
 pub fn create_user(context: PlanContext<'_>, request: &CreateUser) -> Result<Plan, Box<Refusal>> {
-    let names = request.names.iter().map(|name| name.to_string()).collect::<Vec<_>>().join(", ");
+    let names = list(&request.names);
     let what = match request.names.len() {
         1 => format!("{names} was not created"),
         _ => "nobody was created".to_owned(),

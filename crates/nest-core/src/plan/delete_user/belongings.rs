@@ -11,6 +11,7 @@ use crate::retired::{Became, Belonging, PackedFile, set_aside_place};
 use crate::surroundings::{FileKind, Site, Survey};
 use crate::value::bytes_in_words;
 use crate::value::escaped::Escaped;
+use crate::words::counted;
 
 /// A belonging that is there, looked at.
 struct FoundBelonging {
@@ -195,10 +196,7 @@ fn in_words(what: &str, survey: &Survey) -> String {
     let newest = survey.newest.map(|day| format!(", last altered {day}")).unwrap_or_default();
     match what {
         "home" => {
-            let files = match survey.files {
-                1 => "1 file".to_owned(),
-                files => format!("{files} files"),
-            };
+            let files = counted(survey.files, "file", "files");
             format!("{more}{files}, {more}{size}{newest}")
         }
         _ => format!("{size}{newest}"),

@@ -16,6 +16,7 @@ use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace};
 use crate::table::{File, Gshadow, Record};
 use crate::value::escaped::Escaped;
 use crate::value::{IdSpan, UserOrGroup, members};
+use crate::words::list;
 
 /// What becomes of a deleted user's home, mail and crontab.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -49,7 +50,7 @@ pub struct DeleteUser {
 /// # Errors
 /// The first [`Refusal`].
 pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Plan, Box<Refusal>> {
-    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let all = list(&request.names);
     let mut plan = Plan { summary: format!("delete user {all}"), ..Plan::default() };
     let mut draft = Draft::new(context.book);
     for (at, name) in request.names.iter().enumerate() {
@@ -217,11 +218,11 @@ impl<'a> Deleting<'_, 'a> {
         self.plan.cautions.retain(|caution| !matches!(caution, Caution::ListTidied { .. }));
         match listing.as_slice() {
             [] => self.subject.decide("member of", "no other group", ""),
-            groups => self.subject.decide("leaves", bstr::join(", ", groups), ""),
+            groups => self.subject.decide("leaves", list(groups), ""),
         }
         if !administered.is_empty() {
             let why = "is no longer administrator there";
-            self.subject.decide("admin of", bstr::join(", ", &administered), why);
+            self.subject.decide("admin of", list(&administered), why);
         }
     }
 

@@ -13,6 +13,7 @@ use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 use crate::surroundings::Keys;
 use crate::table::File;
 use crate::value::{Expiry, PasswordField, Scheme};
+use crate::words::list;
 
 impl<'a, 'r> IntakePlanner<'a, 'r> {
     /// Plans what makes an account what its row says. What the row leaves out
@@ -186,7 +187,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             self.batch.join(group, name);
         }
         if !joins.is_empty() {
-            subject.decide("joins", bstr::join(", ", &joins), "");
+            subject.decide("joins", list(&joins), "");
         }
         let exact = self.request.exact_groups && row.given.contains(Column::Join);
         if exact {
@@ -216,7 +217,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             }
         }
         if !gone.is_empty() {
-            subject.decide("leaves", bstr::join(", ", gone), "no row asks for it");
+            subject.decide("leaves", list(gone), "no row asks for it");
         }
     }
 

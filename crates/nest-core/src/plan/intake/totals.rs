@@ -3,14 +3,16 @@
 use std::collections::HashMap;
 use std::mem::{Discriminant, discriminant};
 
-use bstr::{BStr, BString, ByteSlice};
-
 use super::{Counts, Intake};
 use crate::plan::create_user::Given;
 use crate::plan::{Caution, Decision, Plan, Step};
+use crate::words::{counted, first_of};
 
 /// Cautions of one kind, of which more are only counted.
 const MOST_ALIKE: usize = 3;
+
+/// New groups of which more are only counted.
+const MOST_GROUPS: usize = 6;
 
 /// Tells the counts, and gathers cautions and commands that are much the same.
 pub(super) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut Plan) {
@@ -28,7 +30,7 @@ pub(super) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut 
         if counts.kept > 0 {
             parts.push(format!("{} as they were", counts.kept));
         }
-        let rows = if rows == 1 { "1 row".to_owned() } else { format!("{rows} rows") };
+        let rows = counted(rows, "row", "rows");
         say("users", parts.join(", "), format!("of {rows}"));
     }
     if !counts.groups.is_empty() || counts.groups_kept > 0 {
@@ -36,7 +38,11 @@ pub(super) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut 
             0 => String::new(),
             kept => format!(", {kept} there already"),
         };
-        say("groups", format!("{} new{kept}", counts.groups.len()), some(&counts.groups));
+        say(
+            "groups",
+            format!("{} new{kept}", counts.groups.len()),
+            first_of(&counts.groups, MOST_GROUPS).to_string(),
+        );
     }
     let spans = [(given.people, ""), (given.services, "services: ")];
     let spans: Vec<String> = spans
@@ -79,16 +85,6 @@ pub(super) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut 
 
 fn span((first, last): (u32, u32)) -> String {
     if first == last { first.to_string() } else { format!("{first}-{last}") }
-}
-
-fn some(names: &[BString]) -> String {
-    const MOST: usize = 6;
-    let first: Vec<&BStr> = names.iter().take(MOST).map(|name| name.as_bstr()).collect();
-    let shown = BString::from(bstr::join(", ", first));
-    match names.len().saturating_sub(MOST) {
-        0 => shown.to_string(),
-        more => format!("{shown} and {more} more"),
-    }
 }
 
 /// Of cautions that are alike, the first few and how many more.

@@ -17,6 +17,7 @@ use crate::retired::{Kept, RetiredAccount};
 use crate::surroundings::Suspended;
 use crate::table::{File, Passwd, Record, SubId};
 use crate::value::{UserOrGroup, check_name, read_id};
+use crate::words::list;
 
 /// Users to be brought back, as one change.
 #[derive(Debug, Clone, Default)]
@@ -36,7 +37,7 @@ pub struct RestoreUser {
 /// # Errors
 /// The first [`Refusal`].
 pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<Plan, Box<Refusal>> {
-    let all = request.names.iter().map(ToString::to_string).collect::<Vec<_>>().join(", ");
+    let all = list(&request.names);
     let summary = format!("restore user {all}");
     let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
     if request.names.len() > 1 && request.as_name.is_some() {
@@ -357,7 +358,7 @@ impl Restoring<'_, '_> {
             }
         }
         if !back.is_empty() {
-            self.subject.decide("member of", bstr::join(", ", &back), "as before");
+            self.subject.decide("member of", list(&back), "as before");
         }
     }
 

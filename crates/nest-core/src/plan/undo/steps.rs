@@ -9,6 +9,7 @@ use crate::retired::{Kept, KeptFolder, set_aside_place};
 use crate::secret::hash_of;
 use crate::surroundings::Site;
 use crate::table::File;
+use crate::words::counted;
 
 impl Undoing<'_> {
     pub(super) fn steps(&mut self) -> Result<(), Box<Refusal>> {
@@ -151,8 +152,7 @@ impl Undoing<'_> {
                 let name = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
                 let to = set_aside_place(&path, name, uid, self.context.change);
                 self.expect_free(&to)?;
-                let files =
-                    if now.files == 1 { "1 file".into() } else { format!("{} files", now.files) };
+                let files = counted(now.files, "file", "files");
                 self.decide("sets aside", to.clone(), format!("used since it was made: {files}"));
                 self.plan.steps.push(Step::Move { from: path, to, aside: true });
             }
