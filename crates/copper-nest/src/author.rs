@@ -1,6 +1,6 @@
 //! Who is at work: the login behind the privilege.
 
-use nest_core::record::Author;
+use nest_core::value::Author;
 
 /// Tells who it is. The kernel knows the uid that a session signed in with
 /// (`/proc/self/loginuid`, proc(5)); where it keeps none, programs that lend

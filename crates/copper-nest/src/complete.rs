@@ -9,11 +9,10 @@ use clap::{Arg, Command, CommandFactory};
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
 use nest_core::check::RULES;
 use nest_core::value::UserOrGroup;
-use nest_host::changes;
-use nest_host::kept;
 use nest_host::state::State;
 use nest_host::tree::Tree;
 use nest_host::untrusted::{self, LastLink};
+use nest_host::{changes, kept};
 
 use crate::cli::Cli;
 

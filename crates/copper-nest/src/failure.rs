@@ -3,8 +3,8 @@
 
 use std::path::PathBuf;
 
-use nest_core::plan::{Reason, Refusal, Way};
 use nest_core::policy::PolicyFault;
+use nest_core::refusal::{Reason, Refusal, Way};
 use nest_core::roster::Fault;
 use nest_host::changes::ChangesError;
 use nest_host::commit::CommitError;

@@ -5,9 +5,11 @@ use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::time::Duration;
 
-use nest_core::plan::{Plan, PlanContext, Refusal, Way};
+use nest_core::context::PlanContext;
+use nest_core::plan::Plan;
 use nest_core::policy::Policy;
 use nest_core::record::{ChangeRecord, Told};
+use nest_core::refusal::{Refusal, Way};
 use nest_core::retired::RetiredAccount;
 use nest_core::value::Day;
 use nest_host::changes::{self, LeftBehind};
@@ -19,10 +21,9 @@ use nest_host::retired::{self, RetiredError};
 use nest_host::state::{Fault, Folder, Notices, State};
 use nest_host::store::{self, Focus, Loaded};
 use nest_host::surroundings::World;
-use nest_host::suspended;
-use nest_host::system_log;
 use nest_host::tree::Tree;
 use nest_host::untrusted::{self, CONFIGURATION, Unreadable};
+use nest_host::{suspended, system_log};
 use rustix::fs::{Access, AtFlags};
 
 use crate::author::author;
@@ -542,7 +543,9 @@ fn read_policy(global: &Global, tree: &Tree) -> Result<Policy, Failure> {
         },
     };
     let text = String::from_utf8(text).map_err(|_| unreadable(&shown, "it is not UTF-8".into()))?;
-    Ok(Policy::read(&shown, &text)?)
+    let policy = Policy::read(&shown, &text)?;
+    nest_core::check::verify_accepted_rules(&policy)?;
+    Ok(policy)
 }
 
 fn read_at_most(path: &Path, most: u64) -> Result<Vec<u8>, Unreadable> {

@@ -9,6 +9,9 @@ use crate::policy::Policy;
 use crate::table::{Aging, File, Group, Line, Passwd, Shadow, Table};
 use crate::value::{Day, IdSpan, PasswordField};
 
+/// The home field of accounts without a home: a path that never exists.
+pub const NO_HOME: &str = "/nonexistent";
+
 /// People and services, told apart by the policy's id spans.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display, strum::IntoStaticStr)]
 #[strum(serialize_all = "lowercase")]

@@ -4,7 +4,8 @@
 use bstr::BString;
 
 use crate::allot::IdMap;
-use crate::plan::{PlanContext, reserved};
+use crate::context::PlanContext;
+use crate::drafting::wanted_id::reserved;
 use crate::table::{File, Table};
 use crate::value::{IdSpan, is_reserved};
 

@@ -10,15 +10,14 @@ pub use runs::write_edits;
 use std::collections::BTreeMap;
 
 use bstr::BString;
-use rayon::prelude::*;
 use serde::{Deserialize, Serialize};
 
+use crate::change::{Decision, Step, Subject};
 use crate::drift::Drift;
-use crate::plan::{Decision, Plan, Step, Subject};
 use crate::secret::{hash_of, shown};
 use crate::surroundings::Inventory;
 use crate::table::{Edit, File};
-use crate::value::escaped;
+use crate::value::{Author, escaped};
 
 /// The version of records that this program writes and reads.
 pub const VERSION: u32 = 1;
@@ -45,16 +44,6 @@ pub struct ChangeRecord {
     pub left: BTreeMap<File, Left>,
     /// What other hands had done to the files since the change before.
     pub other_hands: Vec<Drift>,
-}
-
-/// Who made a change.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Author {
-    /// The uid of the login behind the privilege; that of the process where the
-    /// system tells no login.
-    pub uid: u32,
-    /// Its name, where the system knows one.
-    pub name: Option<String>,
 }
 
 /// What a receipt tells: a plan, without its hashes.
@@ -162,7 +151,7 @@ impl RecordedEdit {
     }
 
     /// Every line of an edit.
-    fn lines(edit: &Edit) -> Vec<Self> {
+    pub(crate) fn lines(edit: &Edit) -> Vec<Self> {
         if !edit.after.as_ref().is_some_and(|after| after.contains(&b'\n')) {
             return vec![Self::of(edit)];
         }
@@ -186,35 +175,6 @@ impl RecordedEdit {
             words.any(|word| word == name)
         };
         self.before.as_ref().is_some_and(words) || self.after.as_ref().is_some_and(words)
-    }
-}
-
-impl Told {
-    /// What is told of a plan whose accounts are told by their totals alone.
-    pub fn outline(plan: &Plan) -> Self {
-        Told {
-            summary: plan.summary.clone(),
-            totals: plan.totals.clone(),
-            cautions: plan.cautions.iter().map(ToString::to_string).collect(),
-            next: plan.next.clone(),
-            ..Told::default()
-        }
-    }
-
-    /// What the receipt of a plan tells before it is carried out.
-    pub fn of(plan: &Plan) -> Self {
-        let edits = plan.edits.par_iter().flat_map_iter(RecordedEdit::lines).collect();
-        Told { edits, ..Self::without_edits(plan) }
-    }
-
-    /// The same without the lines.
-    pub fn without_edits(plan: &Plan) -> Self {
-        let step = |step: &Step| RecordedStep { step: step.without_hashes(), left_as: None };
-        Told {
-            subjects: plan.subjects.clone(),
-            steps: plan.steps.iter().map(step).collect(),
-            ..Self::outline(plan)
-        }
     }
 }
 

@@ -7,11 +7,10 @@ use std::collections::BTreeMap;
 use bstr::{BString, ByteSlice};
 use serde::{Deserialize, Serialize};
 
-use crate::record::Author;
 use crate::secret::shown;
-use crate::surroundings::Suspended;
+use crate::suspended::Suspended;
 use crate::table::File;
-use crate::value::{NotPlain, PlainName, UserOrGroup, escape, escaped, is_tree_path};
+use crate::value::{Author, NotPlain, PlainName, UserOrGroup, escape, escaped, is_tree_path};
 
 /// What is kept of a deleted account or group.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]

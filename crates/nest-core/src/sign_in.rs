@@ -5,7 +5,7 @@
 
 use bstr::BString;
 
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program, Surroundings};
 use crate::table::{Passwd, Shadow};
 use crate::value::{Day, PasswordField};

@@ -4,8 +4,9 @@
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
-use crate::plan::Reown;
+use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
+use crate::suspended::Suspended;
 use crate::value::{Day, IdSpan, escaped};
 use crate::words::{agree, counted, list};
 
@@ -153,26 +154,6 @@ pub struct RetiredId {
     /// Whose they were.
     #[serde(with = "escaped::text")]
     pub name: BString,
-}
-
-/// What a suspended account was like before.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Suspended {
-    /// Its name.
-    #[serde(with = "escaped::text")]
-    pub name: BString,
-    /// Its uid.
-    pub uid: u32,
-    /// The expiry it had.
-    pub expires: Option<Day>,
-    /// Whether its password was locked already.
-    pub was_locked: bool,
-    /// Whether its password field was empty.
-    pub was_open: bool,
-    /// Why it was suspended, in the administrator's words; may be empty.
-    pub reason: String,
-    /// Since when.
-    pub since: Day,
 }
 
 /// What is in a file or directory, to tell later whether it is still the same.

@@ -4,9 +4,10 @@ use std::collections::BTreeMap;
 
 use bstr::{BStr, BString};
 
-use crate::plan::Reown;
+use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::surroundings::*;
+use crate::suspended::Suspended;
 
 /// A world in which nothing stands in the way unless a field says so.
 #[derive(Default)]

@@ -4,12 +4,11 @@ use std::collections::{BTreeMap, HashMap};
 
 use bstr::BString;
 
-use crate::allot::IdSet;
 use crate::book::Book;
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::surroundings::RetiredId;
 use crate::table::{File, Table};
-use crate::value::IdSpan;
+use crate::value::{IdSet, IdSpan};
 
 /// Which files are looked for.
 pub enum IdFilter {

@@ -9,24 +9,22 @@ use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::OsStrExt;
 use std::sync::{Mutex, PoisonError};
 
-use nest_core::plan::Owner;
+use access::set_access;
+use in_place::{before_name, open_in_place, overwrite};
+use nest_core::ownership::Owner;
 use nest_core::value::PlainName;
 use nest_core::value::escaped::Escaped;
+use place::rename_to_nothing;
 use rustix::fs::{AtFlags, Mode, RenameFlags};
 use rustix::io::Errno;
 
-use crate::changes;
 use crate::home::{StagingOptions, give_directory, remove_all};
 use crate::interrupt::Patience;
-use crate::inventory;
 use crate::journal::{Effect, Journal, Replaced};
-use crate::kept;
-use crate::reown;
 use crate::state::Folder;
 use crate::tree::{Tree, path_of};
-use access::set_access;
-use in_place::{before_name, open_in_place, overwrite};
-use place::rename_to_nothing;
+use crate::{changes, inventory, kept, reown};
+
 pub use place::{BOTH, GONE, NEW, Place, beside, is_private};
 
 /// Where effects take place.

@@ -5,7 +5,8 @@ use std::ffi::OsStr;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::Path;
 
-use nest_core::plan::{NewFile, Owner};
+use nest_core::change::NewFile;
+use nest_core::ownership::Owner;
 use nest_core::value::escaped::Escaped;
 use nest_core::value::is_relative_path;
 use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Uid};

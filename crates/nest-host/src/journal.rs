@@ -9,9 +9,7 @@
 //! state folder by types that can hold nothing but what this program would name, and
 //! `JournalEntry::fault` finds what it could not have written.
 
-use nest_core::plan::Access;
-use nest_core::plan::Owner;
-use nest_core::plan::Reown;
+use nest_core::ownership::{Access, Owner, Reown};
 use nest_core::record::ChangeRecord;
 use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::surroundings::Inventory;

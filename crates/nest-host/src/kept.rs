@@ -1,10 +1,9 @@
 //! Deleted accounts and groups as they are kept: a folder each, below `retired`
 //! in the state folder, with `account.json` and packed homes in it.
 
-use nest_core::plan::Step;
-use nest_core::record::Author;
+use nest_core::change::Step;
 use nest_core::retired::{KeptFolder, PackedFile, RetiredAccount, VERSION};
-use nest_core::value::{PlainName, UserOrGroup};
+use nest_core::value::{Author, PlainName, UserOrGroup};
 use rustix::io::Errno;
 
 use crate::retired::RetiredError;

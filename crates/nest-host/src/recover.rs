@@ -18,12 +18,11 @@ use crate::digest::digest_of;
 use crate::effect::{EffectRunner, Place, Standing};
 use crate::journal::{Effect, FoundJournal, Journal, JournalEntry, JournalError, Replaced};
 use crate::lock::Lock;
-use crate::retired;
 use crate::state::{self, Folder, State, StateError};
 use crate::store::{self, Focus};
-use crate::suspended;
 use crate::tree::{Tree, path_of};
 use crate::untrusted::read_configuration;
+use crate::{retired, suspended};
 
 /// What recovery did.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -9,7 +9,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::sync::Mutex;
 
 use bstr::{BStr, BString};
-use nest_core::plan::Reown;
+use nest_core::ownership::Reown;
 use nest_core::surroundings::Carried;
 use nest_core::value::is_tree_path;
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, Uid};

@@ -9,30 +9,26 @@ use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bstr::{BStr, BString, ByteSlice};
-use nest_core::plan::Reown;
+use nest_core::ownership::Reown;
 use nest_core::retired::RetiredAccount;
 use nest_core::surroundings::{
     Carried, Facts, FileKind, Inventory, Keys, Mention, Origin, Process, Program, Retired, Site,
-    Skeleton, SkeletonFault, Surroundings, Survey, Suspended,
+    Skeleton, SkeletonFault, Surroundings, Survey,
 };
+use nest_core::suspended::Suspended;
 use nest_core::value::count_keys;
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
+use seen::Seen;
 
 use crate::effect::{Place, is_private};
-use crate::inventory;
-use crate::kept;
-use crate::mentions;
 use crate::mounts::Mounts;
-use crate::processes;
-use crate::reown;
 use crate::skeleton::{self, Count};
 use crate::state::{Notices, PassedOver, State};
-use crate::survey;
 use crate::tree::{Tree, path_of};
 use crate::untrusted::{self, CONFIGURATION, LastLink};
 use crate::walk::{Met, PlanContext, walk};
-use seen::Seen;
+use crate::{inventory, kept, mentions, processes, reown, survey};
 
 /// A real tree.
 #[derive(Debug)]

@@ -2,7 +2,7 @@
 //! folder.
 
 use bstr::BString;
-use nest_core::surroundings::Suspended;
+use nest_core::suspended::Suspended;
 use nest_core::value::{Day, PlainName, escaped};
 use serde::{Deserialize, Serialize};
 

@@ -6,7 +6,7 @@ use std::os::unix::fs::{MetadataExt, chown, symlink};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use nest_core::plan::Reown;
+use nest_core::ownership::Reown;
 use nest_core::retired::PackedFile;
 use nest_core::value::escaped::Escaped;
 use nest_host::interrupt::Patience;

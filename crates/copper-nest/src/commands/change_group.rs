@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{ChangeGroup, change_group};
+use nest_core::plan::groups::{ChangeGroup, change_group};
 use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, bytes, read_id};

@@ -3,7 +3,7 @@
 use std::ffi::OsString;
 use std::path::PathBuf;
 
-use nest_core::plan::{AgingRequest, ChangeUser, change_user};
+use nest_core::plan::users::{AgingRequest, ChangeUser, change_user};
 use nest_core::policy::Days;
 use nest_host::store::Focus;
 

@@ -2,7 +2,8 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{CreateGroup, create_group};
+use nest_core::plan::groups::create_group;
+use nest_core::request::CreateGroup;
 use nest_host::store::Focus;
 
 use super::{again, bytes, read_id};

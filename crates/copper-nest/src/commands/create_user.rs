@@ -1,14 +1,16 @@
 //! `create user`.
 
 use std::ffi::OsString;
-use std::path::PathBuf;
-
 use std::io::IsTerminal;
+use std::path::PathBuf;
 
 use bstr::{BString, ByteSlice};
 use nest_core::allot::propose_login;
-use nest_core::plan::{CreateUser, PlanContext, create_user};
+use nest_core::context::PlanContext;
+use nest_core::plan::users::create_user;
+use nest_core::request::CreateUser;
 use nest_core::table::File;
+use nest_core::words::list;
 use nest_host::store::{Focus, Wanted};
 
 use super::passwords::{self, PasswordSource};
@@ -17,7 +19,6 @@ use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, USAGE};
 use crate::session::{Asks, Session};
 use crate::view::visible;
-use nest_core::words::list;
 
 /// Create users: account, private group, home, subordinate ids.
 ///

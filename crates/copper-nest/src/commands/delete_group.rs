@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{DeleteGroup, RestoreGroup, delete_group, restore_group};
+use nest_core::plan::groups::{DeleteGroup, RestoreGroup, delete_group, restore_group};
 use nest_host::store::Focus;
 
 use super::{Names, bytes};

@@ -2,7 +2,9 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{DeleteUser, FilesDisposition, RestoreUser, delete_user, restore_user};
+use nest_core::plan::users::{
+    DeleteUser, FilesDisposition, RestoreUser, delete_user, restore_user,
+};
 use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, Names, bytes};

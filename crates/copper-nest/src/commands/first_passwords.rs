@@ -8,6 +8,7 @@ use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
 
 use bstr::BString;
+use nest_core::words::counted;
 use nest_host::commit::Watcher;
 use nest_host::{interrupt, secrets};
 use rayon::prelude::*;
@@ -17,7 +18,6 @@ use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::session::Session;
 use crate::view::Bar;
-use nest_core::words::counted;
 
 /// A name, its first password, and the hash of that.
 type First<'n> = (&'n BString, Zeroizing<String>, BString);

@@ -3,7 +3,7 @@
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
-use nest_core::plan::{Existing, Intake, intake};
+use nest_core::plan::tables::{Existing, Intake, intake};
 use nest_core::roster::{Form, Roster, RosterSource};
 use nest_host::store::Focus;
 

@@ -3,10 +3,10 @@
 use std::path::PathBuf;
 
 use clap::CommandFactory;
+use nest_core::words::counted;
 
 use crate::cli::{Cli, Global};
 use crate::failure::{Failure, UNTOUCHED};
-use nest_core::words::counted;
 
 /// Write a manual page for each command into a folder.
 #[derive(Debug, clap::Args)]

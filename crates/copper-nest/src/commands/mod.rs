@@ -46,7 +46,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use bstr::BString;
-use nest_core::plan::{GuardOverrides, KeyFile};
+use nest_core::request::{GuardOverrides, KeyFile};
 
 use crate::failure::{Failure, REFUSED, USAGE};
 

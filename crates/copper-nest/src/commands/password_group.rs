@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{GroupPassword, check_group_password, group_password};
+use nest_core::plan::groups::{GroupPassword, check_group_password, group_password};
 use nest_host::store::Focus;
 
 use super::bytes;

@@ -1,6 +1,6 @@
 //! `password user`.
 
-use nest_core::plan::{SetPassword, check_password_holders, set_password};
+use nest_core::plan::users::{SetPassword, check_password_holders, set_password};
 use nest_host::store::Focus;
 
 use super::passwords::{self, PasswordSource, PasswordSourceArgs};

@@ -8,9 +8,8 @@ use nest_host::secrets;
 use zeroize::Zeroizing;
 
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
-use crate::output;
-use crate::prompt;
 use crate::session::Session;
+use crate::{output, prompt};
 
 /// Where the passwords of some accounts come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

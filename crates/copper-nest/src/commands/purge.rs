@@ -1,6 +1,6 @@
 //! `purge`.
 
-use nest_core::plan::{Purge, purge};
+use nest_core::plan::history::{Purge, purge};
 use nest_core::value::UserOrGroup;
 use nest_host::store::Focus;
 

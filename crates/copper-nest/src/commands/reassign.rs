@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{Reassign, reassign};
+use nest_core::plan::numbers::{Reassign, reassign};
 use nest_host::store::Focus;
 
 use super::bytes;

@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{Regroup, regroup};
+use nest_core::plan::users::{Regroup, regroup};
 use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, Names, again, bytes};

@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{RenameGroup, rename_group};
+use nest_core::plan::groups::{RenameGroup, rename_group};
 use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, bytes};

@@ -2,7 +2,7 @@
 
 use std::ffi::OsString;
 
-use nest_core::plan::{RenameUser, rename_user};
+use nest_core::plan::users::{RenameUser, rename_user};
 use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, bytes};

@@ -2,7 +2,7 @@
 
 use std::time::Duration;
 
-use nest_core::plan::{Suspend, resume, suspend};
+use nest_core::plan::users::{Suspend, resume, suspend};
 use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, Names};

@@ -1,6 +1,6 @@
 //! `undo`.
 
-use nest_core::plan::{Undo, undo};
+use nest_core::plan::history::{Undo, undo};
 use nest_core::record::{newest_to_undo, undone};
 use nest_host::changes;
 use nest_host::store::Focus;

@@ -3,13 +3,14 @@
 use std::collections::BTreeMap;
 
 use nest_core::drift::Drift;
-use nest_core::record::{Author, ChangeRecord};
+use nest_core::record::ChangeRecord;
+use nest_core::value::Author;
+use nest_core::words::counted;
 use serde_json::json;
 
 use super::{for_a_person, receipt, style, table, visible};
 use crate::cli::Global;
 use crate::clock::for_people;
-use nest_core::words::counted;
 
 /// What there is to show of the changes.
 pub struct ShownChanges<'a> {

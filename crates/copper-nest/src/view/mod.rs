@@ -19,12 +19,12 @@ pub mod users;
 use std::borrow::Cow;
 use std::io::IsTerminal;
 
-pub use bar::Bar;
-
 use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
 use nest_core::value::escaped;
 
 use crate::cli::{Color as Choice, Global};
+
+pub use bar::Bar;
 
 /// How wide running text is set.
 const TEXT_WIDTH: usize = 78;

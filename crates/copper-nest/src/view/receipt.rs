@@ -1,6 +1,6 @@
 //! The receipt: a plan, shown.
 
-use nest_core::plan::{Decision, Subject};
+use nest_core::change::{Decision, Subject};
 use nest_core::record::{RecordedEdit, Told};
 use nest_core::words::counted;
 use nest_host::commit::Outcome;

@@ -1,6 +1,6 @@
 //! Deleted users and groups that are kept.
 
-use nest_core::plan::kept_until;
+use nest_core::plan::history::kept_until;
 use nest_core::retired::{Became, Belonging, RetiredAccount};
 use nest_core::secret::shown;
 use nest_core::value::{Day, bytes_in_words};

@@ -5,15 +5,15 @@ use nest_core::account::{Account, AccountKind, ShownLine};
 use nest_core::book::Book;
 use nest_core::secret::{HIDDEN, told_list};
 use nest_core::sign_in::{Obstacle, SignIn};
-use nest_core::surroundings::Suspended;
 use nest_core::surroundings::{Facts, FileKind, Surroundings};
+use nest_core::suspended::Suspended;
 use nest_core::table::File;
 use nest_core::value::{Day, IdSpan, PasswordField};
+use nest_core::words::{counted, list};
 use nest_host::surroundings::World;
 use serde_json::{Value, json};
 
 use super::{style, visible, visible_line, width};
-use nest_core::words::{counted, list};
 
 /// More files than this in a home are not counted.
 const MOST_FILES: usize = 1000;

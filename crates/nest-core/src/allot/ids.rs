@@ -4,12 +4,11 @@ use std::cell::Cell;
 
 use bstr::BString;
 
-use super::IdSet;
 use crate::book::Book;
 use crate::policy::Policy;
 use crate::surroundings::{Retired, Surroundings};
 use crate::table::File;
-use crate::value::{IdSpan, is_reserved};
+use crate::value::{IdSet, IdSpan, is_reserved};
 
 /// Every id that is spoken for.
 pub struct IdMap<'a> {

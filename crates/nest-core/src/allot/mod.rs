@@ -1,9 +1,7 @@
 //! Choosing numbers: ids for users and groups, ranges of subordinate ids.
 
-mod id_set;
 mod ids;
 mod login;
 
-pub use id_set::IdSet;
 pub use ids::{Holder, IdMap, holder_of_gid, holder_of_uid};
 pub use login::{NoLogin, Proposed, fitted, propose_login};

@@ -7,7 +7,7 @@ use super::prefilter::Prefilter;
 use super::sign_in::new_password;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::account::admin_group;
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, Passwd};
 

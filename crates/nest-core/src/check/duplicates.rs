@@ -8,10 +8,12 @@ use super::lines::found;
 use super::prefilter::Prefilter;
 use super::remedy::{another_number, free_name};
 use super::{Finding, Mark, Out, Related, Remedy, Rule, Selection, rule};
-use crate::plan::{NO_HOME, PlanContext};
+use crate::account::NO_HOME;
+use crate::context::PlanContext;
 use crate::secret::shown;
-use crate::table::{File, Group, Line, Lines, Passwd, Record, Table, doubled_numbers};
-use crate::table::{Groups, Users};
+use crate::table::{
+    File, Group, Groups, Line, Lines, Passwd, Record, Table, Users, doubled_numbers,
+};
 
 pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let wanted = |name| rule(name).filter(|rule| selection.wants(rule));

@@ -4,7 +4,8 @@
 use bstr::BString;
 
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::{Access, Owner, PlanContext};
+use crate::context::PlanContext;
+use crate::ownership::{Access, Owner};
 use crate::surroundings::Facts;
 use crate::table::File;
 

@@ -6,7 +6,7 @@ use bstr::BStr;
 use super::lines::found;
 use super::prefilter::Prefilter;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd};
 

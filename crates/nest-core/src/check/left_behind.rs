@@ -7,7 +7,7 @@ use bstr::{BStr, BString, ByteSlice};
 use super::lines::found;
 use super::remedy::another_number;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind, RetiredId};
 use crate::table::{File, Group, Passwd, Record};
 

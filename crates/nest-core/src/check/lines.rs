@@ -6,7 +6,7 @@ use bstr::{BString, ByteSlice};
 use super::prefilter::Prefilter;
 use super::remedy::free_name;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};

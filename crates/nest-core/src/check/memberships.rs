@@ -11,7 +11,7 @@ use super::orphans::elsewhere;
 use super::prefilter::Prefilter;
 use super::remedy::free_name;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::secret::{is_kept, shown, told};
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::{members, nearest};

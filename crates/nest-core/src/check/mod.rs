@@ -28,8 +28,8 @@ pub use rules::{Example, Family, RULES, Rule, Severity, rule};
 use rayon::prelude::*;
 
 use self::prefilter::Prefilter;
-use crate::plan::PlanContext;
-use crate::policy::Accept;
+use crate::context::PlanContext;
+use crate::policy::{Accept, Policy, PolicyFault};
 use crate::table::File;
 
 /// Which rules are to run.
@@ -131,6 +131,19 @@ fn check_prefiltered(
     remedy::unblock(&mut report.findings);
     remedy::number(context, &mut report.findings);
     report
+}
+
+/// Whether every rule whose findings the policy accepts exists.
+///
+/// # Errors
+/// The [`PolicyFault`], where the setting names a rule that does not.
+pub fn verify_accepted_rules(policy: &Policy) -> Result<(), PolicyFault> {
+    let known = || RULES.iter().map(|rule| rule.name);
+    let is_unknown = |accept: &&Accept| !known().any(|name| name == accept.rule);
+    match policy.check_accept.iter().find(is_unknown) {
+        Some(accept) => Err(policy.unknown_word("check.accept", "rule", &accept.rule, known())),
+        None => Ok(()),
+    }
 }
 
 /// Takes out what the policy accepts, and tells which of that is not found any more.

@@ -7,7 +7,7 @@ use rayon::prelude::*;
 use super::lines::{another_name, found};
 use super::prefilter::Prefilter;
 use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::secret::is_kept;
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Lines, Passwd, Record, SubId};

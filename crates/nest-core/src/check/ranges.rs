@@ -6,11 +6,10 @@ use hashbrown::{HashMap, HashSet};
 use super::lines::found;
 use super::prefilter::Prefilter;
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
-use crate::allot::IdSet;
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::secret::shown;
 use crate::table::{Line, SubId, SubIds, Table};
-use crate::value::IdSpan;
+use crate::value::{IdSet, IdSpan};
 
 pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();

@@ -6,7 +6,7 @@ use rayon::prelude::*;
 
 use super::{Finding, Rule, repair};
 use crate::allot::IdMap;
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::table::File;
 
 /// A way to mend a finding.

@@ -6,7 +6,7 @@ use super::lines::found;
 use super::prefilter::Prefilter;
 use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::account::{AccountKind, kind_of};
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program};
 use crate::table::{File, Line, Passwd};
 use crate::value::PasswordField;

@@ -8,7 +8,7 @@ use super::prefilter::Prefilter;
 use super::remedy::{another_number, free_name};
 use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
 use crate::account::{AccountKind, kind_of};
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::secret::{hash_of, shown};
 use crate::table::{File, Line, Passwd, Record, Shadow};
 use crate::value::{Day, PasswordField, Scheme, check_name};

@@ -2,8 +2,7 @@
 
 use rayon::prelude::*;
 
-use crate::allot::IdSet;
-use crate::value::IdSpan;
+use crate::value::{IdSet, IdSpan};
 
 /// Some ranges of a file. Mostly they were given out one after the other: then they are
 /// one stretch, and its first id and its last say enough.

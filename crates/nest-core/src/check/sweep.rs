@@ -6,13 +6,12 @@ use wide::u8x16;
 use super::duplicates::is_last_part;
 use super::member_scan::MemberScan;
 use super::spans::Spans;
-use crate::allot::IdSet;
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::table::{
     File, InOrderMatcher, Line, MatchedLines, NameHasher, NameKey, Passwd, Record, SplitLine,
     SubId, Sum, block, each_line, name_of,
 };
-use crate::value::{IdSpan, PasswordField, read_plain_id};
+use crate::value::{IdSet, IdSpan, PasswordField, read_plain_id};
 
 /// What was found in one part.
 #[derive(Default)]

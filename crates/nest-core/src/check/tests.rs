@@ -258,3 +258,14 @@ fn what_one_long_file_lacks_of_another_is_found() {
         assert_eq!(check(context, &both).findings.len(), lacks.len() + unmatched.len());
     }
 }
+
+#[test]
+fn a_rule_that_is_accepted_has_to_exist() {
+    let verify = |text: &str| verify_accepted_rules(&Policy::read("p", text).unwrap());
+    assert!(verify("[check]\naccept = [\"ghost-member:x  y\"]\n").is_ok());
+    let fault = verify("[check]\n\naccept = [\"ghost-membr:x  y\"]\n").unwrap_err();
+    assert_eq!(
+        fault.to_string(),
+        "p:3: check.accept: there is no rule ghost-membr; the nearest is ghost-member"
+    );
+}

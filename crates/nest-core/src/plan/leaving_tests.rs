@@ -5,12 +5,23 @@ use proptest::prelude::*;
 
 use super::people_tests::{Planned, edited, line, on, recorded, says, texts, undoing, world};
 use super::*;
-use crate::record::Author;
+use crate::context::PlanContext;
+use crate::plan::groups::{
+    ChangeGroup, DeleteGroup, GroupPassword, RenameGroup, RestoreGroup, change_group, delete_group,
+    group_password, rename_group, restore_group,
+};
+use crate::plan::history::{Purge, purge};
+use crate::plan::numbers::{Reassign, reassign};
+use crate::plan::users::{
+    DeleteUser, FilesDisposition, Regroup, RestoreUser, delete_user, regroup, restore_user,
+};
+use crate::policy::Policy;
+use crate::request::GuardOverrides;
 use crate::retired::{RetiredAccount, VERSION};
 use crate::surroundings::{Carried, Facts, FileKind, Process, RetiredId, Site, Survey};
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::{IdSpan, UserOrGroup};
+use crate::value::{Author, Day, IdSpan, UserOrGroup};
 
 fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(PlanContext<'_>) -> Planned {
     let names = names.iter().map(|name| BString::from(*name)).collect();

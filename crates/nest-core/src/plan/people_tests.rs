@@ -7,9 +7,18 @@ use proptest::prelude::*;
 
 use super::*;
 use crate::book::{Book, Texts};
+use crate::context::PlanContext;
+use crate::plan::history::{Undo, undo};
+use crate::plan::users::{
+    ChangeUser, RenameUser, Suspend, change_user, create_user, rename_user, resume, suspend,
+};
 use crate::policy::Policy;
-use crate::record::{ChangeRecord, Told, tests::record};
-use crate::surroundings::{Facts, FileKind, Inventory, Process, Site, Suspended};
+use crate::record::tests::record;
+use crate::record::{ChangeRecord, Told};
+use crate::refusal::Refusal;
+use crate::request::{CreateUser, GuardOverrides};
+use crate::surroundings::{Facts, FileKind, Inventory, Process, Site};
+use crate::suspended::Suspended;
 use crate::table::{Edit, File};
 use crate::test_support::World;
 

@@ -6,7 +6,7 @@ use bstr::BString;
 
 use super::source::{Cells, RosterSource, Wrong};
 use super::{Column, Columns, Fault, RosterRow, RowRequest};
-use crate::plan::{CreateGroup, CreateUser, KeyFile};
+use crate::request::{CreateGroup, CreateUser, KeyFile};
 use crate::value::{IdSpan, UserOrGroup, check_hash, read_plain_id};
 
 /// A roster being read.

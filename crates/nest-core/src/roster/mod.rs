@@ -21,11 +21,11 @@ use std::ops::Range;
 
 use bstr::{BStr, ByteSlice};
 
-pub use cells::RowBuffer;
-
 use self::cells::Reading;
 use self::source::Cells;
-use crate::plan::{CreateGroup, CreateUser};
+use crate::request::{CreateGroup, CreateUser};
+
+pub use cells::RowBuffer;
 
 /// Rows to be taken in.
 #[derive(Debug, Default)]

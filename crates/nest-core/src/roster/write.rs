@@ -6,10 +6,9 @@ use bstr::{BStr, ByteSlice};
 use serde_json::{Map, Value};
 
 use super::{Column, Form};
-use crate::account::{Account, AccountKind};
+use crate::account::{Account, AccountKind, NO_HOME};
 use crate::book::Book;
 use crate::group_account::{GroupAccount, GroupIndex, GroupKind};
-use crate::plan::NO_HOME;
 use crate::policy::Policy;
 use crate::value::{IdSpan, Scheme, UserOrGroup, check_hash};
 

@@ -6,8 +6,7 @@
 use memchr::{memchr_iter, memmem, memrchr};
 
 use super::{File, Line, Lines, each_row};
-use crate::allot::IdSet;
-use crate::value::{IdSpan, read_id, read_plain_id};
+use crate::value::{IdSet, IdSpan, read_id, read_plain_id};
 
 /// What is known of a file of which only some lines were kept.
 #[derive(Debug, Clone, PartialEq, Eq)]

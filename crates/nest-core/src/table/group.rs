@@ -1,6 +1,7 @@
 //! Lines of `etc/group`, group(5).
 
-use super::{Record, fields::split};
+use super::Record;
+use super::fields::split;
 use crate::value::{members, read_id};
 
 /// A group.

@@ -1,6 +1,7 @@
 //! Lines of `etc/gshadow`, gshadow(5).
 
-use super::{Record, fields::split};
+use super::Record;
+use super::fields::split;
 use crate::value::members;
 
 /// A group's password, administrators and members.

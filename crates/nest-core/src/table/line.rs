@@ -2,6 +2,7 @@
 
 use std::ops::Range;
 
+use bstr::ByteSlice;
 use memchr::memchr;
 
 use super::File;
@@ -50,5 +51,40 @@ impl<'a> Line<'a> {
     pub fn name(&self) -> &'a [u8] {
         let record = self.record();
         &record[..memchr(b':', record).unwrap_or(record.len())]
+    }
+}
+
+/// A line with some fields replaced; white space before the record stays.
+pub(crate) fn with_fields(line: &[u8], fields: &[(usize, &[u8])]) -> Vec<u8> {
+    let mut parts: Vec<&[u8]> = line.split_str(":").collect();
+    let indent = line.len() - line.trim_ascii_start().len();
+    let mut first = line[..indent].to_vec();
+    for (at, value) in fields {
+        if *at == 0 {
+            first.extend_from_slice(value);
+        } else if let Some(part) = parts.get_mut(*at) {
+            *part = value;
+        }
+    }
+    if fields.iter().any(|(at, _)| *at == 0)
+        && let Some(part) = parts.first_mut()
+    {
+        *part = &first;
+    }
+    parts.join(&b':')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn fields_are_replaced_and_all_else_stays() {
+        let line = b" maren:x:1004:1004:M\xf8,,:/home/maren:/bin/sh\r";
+        assert_eq!(
+            with_fields(line, &[(0, b"marlo"), (2, b"7")]),
+            b" marlo:x:7:1004:M\xf8,,:/home/maren:/bin/sh\r"
+        );
+        assert_eq!(with_fields(b"a:b", &[(5, b"x")]), b"a:b");
     }
 }

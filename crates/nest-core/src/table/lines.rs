@@ -4,13 +4,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, OnceLock};
 
 use memchr::{memchr, memchr_iter, memmem, memrchr};
-
 use rayon::prelude::*;
 
 use super::excerpt::{Gathered, Outside};
 use super::source::{TextSource, Unread};
 use super::{File, Line, each_byte};
-use crate::allot::IdSet;
+use crate::value::IdSet;
 
 /// Work on less text than this is not worth a thread's attention.
 const PART: usize = 1 << 20;

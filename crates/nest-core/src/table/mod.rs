@@ -21,6 +21,9 @@ mod transition;
 
 use std::marker::PhantomData;
 
+use serde::{Deserialize, Serialize};
+use strum::IntoStaticStr;
+
 pub(crate) use edit::lines_of;
 pub use edit::{Edit, Piece, Rewrite};
 pub use excerpt::Excerpter;
@@ -29,6 +32,7 @@ pub use fields::{SplitLine, each_line, each_row};
 pub use group::Group;
 pub use gshadow::Gshadow;
 pub use line::Line;
+pub(crate) use line::with_fields;
 pub use lines::{Lines, Text};
 pub(crate) use names::{
     BatchedLookups, Files, Hash, InOrderMatcher, Lookup, MatchedLines, NameEntry, NameHasher,
@@ -41,9 +45,6 @@ pub use shadow::{Aging, Shadow};
 pub use source::TextSource;
 pub use subid::SubId;
 pub use transition::{Order, holding_both, order};
-
-use serde::{Deserialize, Serialize};
-use strum::IntoStaticStr;
 
 /// One of the six account files.
 #[derive(

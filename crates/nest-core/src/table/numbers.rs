@@ -2,7 +2,7 @@
 
 use std::collections::HashMap;
 
-use crate::allot::IdSet;
+use crate::value::IdSet;
 
 /// The lines whose number an earlier line has, as (earlier, this), in file
 /// order. Numbers come with their lines, twice the same.

@@ -1,6 +1,7 @@
 //! Lines of `etc/passwd`, passwd(5).
 
-use super::{Record, fields::split};
+use super::Record;
+use super::fields::split;
 use crate::value::read_id;
 
 /// A user.

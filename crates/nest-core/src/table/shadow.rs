@@ -1,6 +1,7 @@
 //! Lines of `etc/shadow`, shadow(5). Days are counted from 1970-01-01.
 
-use super::{Record, fields::split};
+use super::Record;
+use super::fields::split;
 use crate::value::{Day, PasswordField, read_signed};
 
 /// A user's password hash and its aging.

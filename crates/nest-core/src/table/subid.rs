@@ -1,6 +1,7 @@
 //! Lines of `etc/subuid` and `etc/subgid`, subuid(5) and subgid(5).
 
-use super::{Record, fields::split};
+use super::Record;
+use super::fields::split;
 use crate::value::{IdSpan, read_plain_id};
 
 /// A range of subordinate ids.

@@ -1,9 +1,11 @@
 //! Small checked values: each knows how it is written in an account file and
 //! refuses what the file could not carry.
 
+mod author;
 mod day;
 pub mod escaped;
 mod id;
+mod id_set;
 mod id_span;
 mod member_list;
 mod name;
@@ -13,11 +15,14 @@ mod plain_name;
 mod size;
 mod ssh_key;
 mod strength;
+mod tree_path;
 mod user_or_group;
 
+pub use author::Author;
 pub use day::{Day, DayFault, Expiry};
 pub use escaped::{escape, escaped, unescape};
 pub use id::{NotANumber, is_reserved, read_id, read_plain_id, read_signed};
+pub use id_set::IdSet;
 pub use id_span::IdSpan;
 pub use member_list::{members, replace_member, with_member, with_members, without_member};
 pub use name::{MAX_BYTES, NameFault, NameStyle, check_name, nearest};
@@ -29,4 +34,5 @@ pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path, is_tre
 pub use size::bytes_in_words;
 pub use ssh_key::{KeyFault, check_keys, count_keys};
 pub use strength::{Strength, strength};
+pub use tree_path::path_fault;
 pub use user_or_group::UserOrGroup;

@@ -14,6 +14,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::sync::mpsc;
 
 use bstr::BStr;
+use entry::{ArchiveEntry, EntryKind, damaged, each};
 use nest_core::retired::PackedFile;
 use nest_core::value::bytes_in_words;
 use rustix::fs::{FileType, Stat};
@@ -26,7 +27,7 @@ use crate::interrupt::Patience;
 use crate::inventory::{DataParts, open_met};
 use crate::state::Folder;
 use crate::walk::{At, Visitor, descend};
-use entry::{ArchiveEntry, EntryKind, damaged, each};
+
 pub use unpack::unpack;
 
 /// How hard is compressed: zstd's own default.

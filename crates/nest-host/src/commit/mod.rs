@@ -16,23 +16,22 @@ use std::sync::atomic::Ordering;
 
 use nest_core::drift::Drift;
 use nest_core::plan::Plan;
-use nest_core::record::{Author, ChangeRecord, RecordedStep, Told, VERSION};
+use nest_core::record::{ChangeRecord, RecordedStep, Told, VERSION};
 use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::surroundings::Inventory;
 use nest_core::table::{Edit, File};
-use nest_core::value::Day;
 use nest_core::value::escaped::Escaped;
+use nest_core::value::{Author, Day};
 use rustix::io::Errno;
 
 use crate::changes::{self, LeftBehind};
 use crate::effect::{EffectRunner, Published};
-use crate::interrupt;
 use crate::journal::{self, Effect, Journal, JournalEntry, JournalError, Replaced, Rooted};
-use crate::kept;
 use crate::lock::Lock;
 use crate::state::{Folder, Fresh, State, StateError};
 use crate::store::Loaded;
 use crate::tree::{Tree, path_of};
+use crate::{interrupt, kept};
 
 /// Of more accounts at once the record keeps the lines, and not the decisions.
 const MOST_SUBJECTS: usize = 1000;
@@ -58,7 +57,7 @@ pub struct Circumstances {
     /// Numbers retired so far.
     pub retired: nest_core::surroundings::Retired,
     /// Accounts suspended so far.
-    pub suspended: Vec<nest_core::surroundings::Suspended>,
+    pub suspended: Vec<nest_core::suspended::Suspended>,
 }
 
 /// Watches slow work, to show how far it is.

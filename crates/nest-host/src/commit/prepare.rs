@@ -1,6 +1,6 @@
 //! A plan as effects, before anything is staged.
 
-use nest_core::plan::Step;
+use nest_core::change::Step;
 use nest_core::table::{File, Order, holding_both, order};
 use nest_core::value::PlainName;
 use nest_core::value::escaped::Escaped;
@@ -10,9 +10,8 @@ use crate::effect::{BOTH, NEW, Place, escaped, is_private};
 use crate::home::missing_directories;
 use crate::journal::{Effect, Renumbered, Replaced, list_name};
 use crate::mounts::{Mounts, mount_id};
-use crate::retired;
-use crate::suspended;
 use crate::tree::path_of;
+use crate::{retired, suspended};
 
 impl Change<'_> {
     /// Lists the effects in the order in which they will become visible: homes

@@ -5,26 +5,20 @@ use std::io::Write;
 use std::sync::Arc;
 use std::thread::ScopedJoinHandle;
 
-use nest_core::plan::Step;
+use nest_core::change::Step;
 use nest_core::record::write_edits;
 use nest_core::surroundings::Inventory;
 use nest_core::table::{File, Lines, holding_both};
 use nest_core::value::PlainName;
 
 use super::{Change, Circumstances, CommitError, failed, join};
-use crate::archive;
-use crate::changes;
 use crate::effect::{BOTH, NEW, Place};
 use crate::home::{StagingOptions, flush_all, stage_directory, stage_file};
-use crate::inventory;
 use crate::journal::{Effect, Replaced};
-use crate::kept;
-use crate::reown;
-use crate::retired;
 use crate::stage::{Staged, stage};
 use crate::state::Fresh;
-use crate::suspended;
 use crate::tree::Tree;
+use crate::{archive, changes, inventory, kept, reown, retired, suspended};
 
 /// Of more homes than this it is quicker to flush all that the file system holds.
 const MANY_HOMES: usize = 16;

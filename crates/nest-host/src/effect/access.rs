@@ -1,6 +1,6 @@
 //! The access to an account file.
 
-use nest_core::plan::Access;
+use nest_core::ownership::Access;
 use nest_core::table::File;
 use rustix::fs::{Gid, Mode, Uid};
 

@@ -13,11 +13,11 @@ use nest_core::value::escaped::Escaped;
 use rustix::fs::{AtFlags, CWD, Mode, OFlags};
 use rustix::io::Errno;
 
-pub use document::{Fault, Notices, PassedOver, parse};
-pub use folder::{Folder, Fresh};
-
 use crate::tree::Tree;
 use crate::untrusted::open_component;
+
+pub use document::{Fault, Notices, PassedOver, parse};
+pub use folder::{Folder, Fresh};
 
 /// Where changes and deleted accounts are kept.
 #[derive(Debug, Clone, PartialEq, Eq)]

@@ -10,11 +10,10 @@ use super::duplicates::is_own_home;
 use super::member_scan::MemberScan;
 use super::spans::Spans;
 use super::sweep::{Chunk, sweep, sweep_users};
-use crate::allot::IdSet;
 use crate::book::Book;
-use crate::plan::PlanContext;
+use crate::context::PlanContext;
 use crate::table::{File, Group, Line, MatchedLines, NameHasher, NameIndex, Passwd, Record, Sum};
-use crate::value::read_id;
+use crate::value::{IdSet, read_id};
 
 /// Where the lines begin that rules have to look at, and the numbers that all lines
 /// hold.

@@ -1,9 +1,10 @@
+use std::sync::Arc;
+use std::sync::atomic::AtomicUsize;
+use std::sync::atomic::Ordering::Relaxed;
+
 use proptest::prelude::*;
 
 use super::*;
-use std::sync::Arc;
-use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
-
 use crate::book::Texts;
 use crate::book::tests::book;
 use crate::check::{Finding, Selection, check_prefiltered};

@@ -4,10 +4,10 @@ use bstr::ByteSlice;
 
 use super::working::Working;
 use crate::check::{Finding, Mark};
-use crate::plan::{PlanContext, with_fields};
+use crate::context::PlanContext;
 use crate::secret::told;
 use crate::surroundings::Origin;
-use crate::table::{File, Gshadow, Line, Passwd, Record};
+use crate::table::{File, Gshadow, Line, Passwd, Record, with_fields};
 use crate::value::{members, read_id, read_plain_id, without_member};
 
 /// Mends what a finding is about. Returns what it did, in words; nothing where that

@@ -11,10 +11,13 @@ use self::lines::MENDS;
 use self::working::Working;
 use super::files::right_access;
 use super::{CheckReport, Finding, Rule, Selection, check, rule};
-use crate::plan::{
-    Access, Caution, CreateUser, LineTrouble, Owner, Plan, PlanContext, Refusal, Step, Subject,
-    plan_home,
-};
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::home::plan_home;
+use crate::ownership::{Access, Owner};
+use crate::plan::Plan;
+use crate::refusal::{LineTrouble, Refusal};
+use crate::request::CreateUser;
 use crate::secret::{has_lost_parts, hash_of, is_kept};
 use crate::table::{Edit, File};
 use crate::words::counted;

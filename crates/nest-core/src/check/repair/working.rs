@@ -6,7 +6,7 @@ use bstr::BString;
 use hashbrown::HashMap;
 
 use crate::book::{Book, Texts};
-use crate::plan::Draft;
+use crate::drafting::Draft;
 use crate::secret::is_kept;
 use crate::table::{Edit, File};
 

@@ -1,6 +1,7 @@
 //! Looking lines up and noting where they begin, for those that were not in step.
 
-use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
 
 use rayon::prelude::*;
 

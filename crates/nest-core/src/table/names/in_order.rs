@@ -1,13 +1,16 @@
 //! Adding the lines of a file to the index of the users' names.
 
 use std::ops::Range;
-use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
 
 use rayon::prelude::*;
 
 use super::fill::IndexFiller;
-use super::{File, Files, Hash, Lines, NAMED, NONE, NameHasher, NameIndex, NameKey, Sum};
-use super::{each_name, name_of, position, text};
+use super::{
+    File, Files, Hash, Lines, NAMED, NONE, NameHasher, NameIndex, NameKey, Sum, each_name, name_of,
+    position, text,
+};
 
 /// Out of step, so many lines are passed over before one is looked up to be in step again.
 const STRIDE: usize = 32;

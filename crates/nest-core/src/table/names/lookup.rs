@@ -1,6 +1,7 @@
 //! Looking names up, many at a time.
 
-use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
 
 use rayon::prelude::*;
 

@@ -9,17 +9,18 @@ mod text;
 
 use std::hash::{BuildHasher, Hasher};
 use std::sync::OnceLock;
-use std::sync::atomic::{AtomicU32, Ordering::Relaxed};
+use std::sync::atomic::AtomicU32;
+use std::sync::atomic::Ordering::Relaxed;
 
 use hashbrown::DefaultHashBuilder;
 use rayon::prelude::*;
+use slots::Slots;
+use text::each_name;
 
 use super::{File, Lines};
-use slots::Slots;
 
 pub(crate) use in_order::{InOrderMatcher, MatchedLines};
 pub(crate) use lookup::{BatchedLookups, Lookup, NameEntry};
-use text::each_name;
 pub(crate) use text::{block, name_of};
 
 /// The files whose lines are named by what they are about, in the order in which their

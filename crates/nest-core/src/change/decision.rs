@@ -1,0 +1,70 @@
+//! What was decided about an account, and why.
+
+use std::borrow::Cow;
+
+use bstr::BString;
+use serde::{Deserialize, Serialize};
+
+use crate::value::escaped;
+
+/// The decisions about one account.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Subject {
+    /// Its name.
+    #[serde(with = "escaped::text")]
+    pub name: BString,
+    /// The decisions, in the order in which they are shown.
+    pub decisions: Vec<Decision>,
+    /// Nobody wants to know: nothing is noted.
+    #[serde(skip)]
+    silent: bool,
+}
+
+/// One decision.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Decision {
+    /// What it is about, in a word or two.
+    pub label: Cow<'static, str>,
+    /// What was decided.
+    #[serde(with = "escaped::text")]
+    pub value: BString,
+    /// Why, or what it is made from. May be empty.
+    pub why: String,
+}
+
+impl Subject {
+    /// Nothing decided yet.
+    pub(crate) fn new(name: impl Into<BString>) -> Self {
+        Subject { name: name.into(), decisions: Vec::new(), silent: false }
+    }
+
+    /// One of which nobody wants to know what was decided.
+    pub(crate) fn silent() -> Self {
+        Subject { silent: true, ..Subject::new("") }
+    }
+
+    /// Notes a decision.
+    pub(crate) fn decide(
+        &mut self,
+        label: &'static str,
+        value: impl Into<BString>,
+        why: impl Into<String>,
+    ) {
+        if !self.silent {
+            let (value, why) = (value.into(), why.into());
+            self.decisions.push(Decision { label: label.into(), value, why });
+        }
+    }
+
+    /// The same, where the words take some making.
+    pub(crate) fn decide_with<V: Into<BString>, W: Into<String>>(
+        &mut self,
+        label: &'static str,
+        words: impl FnOnce() -> (V, W),
+    ) {
+        if !self.silent {
+            let (value, why) = words();
+            self.decide(label, value, why);
+        }
+    }
+}

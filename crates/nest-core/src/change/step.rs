@@ -1,0 +1,320 @@
+//! What a change does on the tree besides editing account files.
+
+use bstr::{BString, ByteSlice};
+use serde::{Deserialize, Serialize};
+
+use crate::ownership::{Access, Owner, Reown};
+use crate::retired::{Kept, KeptFolder, PackedFile};
+use crate::surroundings::{Inventory, Retired};
+use crate::suspended::Suspended;
+use crate::table::File;
+use crate::value::{escaped, is_relative_path, is_tree_path};
+
+/// One step.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(tag = "step", rename_all = "kebab-case")]
+pub enum Step {
+    /// Makes a directory, with everything in it, that was not there.
+    MakeDirectory {
+        /// Where.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// What it is a copy of; nothing for an empty one.
+        #[serde(with = "escaped::optional")]
+        skeleton: Option<BString>,
+        /// Files put in besides.
+        files: Vec<NewFile>,
+        /// Whose everything in it becomes.
+        owner: Owner,
+        /// The mode of the directory itself.
+        mode: u32,
+    },
+    /// Makes a file that was not there, below a directory that may belong to a
+    /// user.
+    MakeFile {
+        /// The directory to start from.
+        #[serde(with = "escaped::text")]
+        below: BString,
+        /// The file.
+        file: NewFile,
+        /// Whose the file, and directories made for it, become.
+        owner: Owner,
+    },
+    /// Gives a directory itself, not what is in it, to somebody else.
+    GiveDirectory {
+        /// The directory.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// Whose it was.
+        from: Owner,
+        /// Whose it becomes.
+        to: Owner,
+    },
+    /// Gives an account file itself, as it is after the change, other access.
+    SetAccess {
+        /// The file.
+        file: File,
+        /// The access that there was.
+        from: Access,
+        /// The one that there will be.
+        to: Access,
+    },
+    /// Moves a file or directory, whole, to a place where nothing is; across
+    /// file systems by a copy.
+    Move {
+        /// Where it is.
+        #[serde(with = "escaped::text")]
+        from: BString,
+        /// Where it will be.
+        #[serde(with = "escaped::text")]
+        to: BString,
+        /// The directory it goes into is one that only root may enter, and is
+        /// made when it is not there.
+        aside: bool,
+    },
+    /// Removes what an earlier change made, as long as it is still as it was
+    /// made.
+    Remove {
+        /// What.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// What it has to be for that.
+        made: Inventory,
+        /// The step that makes it again.
+        again: Box<Step>,
+    },
+    /// Gives everything below some paths that carries one number to another.
+    Reown(Reown),
+    /// Removes something for good.
+    Erase {
+        /// What.
+        #[serde(with = "escaped::text")]
+        path: BString,
+    },
+    /// Packs something into a file of the state folder, and removes it when the
+    /// file holds all of it.
+    Archive {
+        /// What.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// The folder below `retired`.
+        folder: KeptFolder,
+        /// The file in it.
+        file: PackedFile,
+    },
+    /// Unpacks such a file to where nothing is.
+    Unpack {
+        /// Where.
+        #[serde(with = "escaped::text")]
+        path: BString,
+        /// The folder below `retired`.
+        folder: KeptFolder,
+        /// The file in it.
+        file: PackedFile,
+        /// The uid that files in it carry, and the one they get instead.
+        #[serde(default)]
+        uid: Option<(u32, u32)>,
+        /// The same for the gid.
+        #[serde(default)]
+        gid: Option<(u32, u32)>,
+    },
+    /// Keeps what is needed to bring a deleted account or group back.
+    Keep {
+        /// The folder below `retired`.
+        folder: KeptFolder,
+        /// What is kept; in records without hashes.
+        kept: Box<Kept>,
+    },
+    /// Keeps it no longer: it is back, or its time is over.
+    Release {
+        /// The folder below `retired`.
+        folder: KeptFolder,
+        /// What was kept.
+        kept: Box<Kept>,
+        /// Whether its time is over.
+        purged: bool,
+    },
+    /// Notes numbers that must not be given out again.
+    RetireIds(Retired),
+    /// Takes numbers out of those notes: their holder is back.
+    ReviveIds(Retired),
+    /// Notes what an account was like before it was suspended.
+    NoteSuspended(Suspended),
+    /// Takes that note out: the account is resumed.
+    ForgetSuspended(Suspended),
+}
+
+/// A file with its contents.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct NewFile {
+    /// The path, relative to the directory it is put into. Directories on the
+    /// way are made with mode 0700.
+    #[serde(with = "escaped::text")]
+    pub path: BString,
+    /// What is in it.
+    #[serde(with = "escaped::text")]
+    pub contents: BString,
+    /// Its mode.
+    pub mode: u32,
+}
+
+impl Step {
+    /// Files below some paths, on their file systems, with one name each.
+    pub(crate) fn reown_below(
+        paths: Vec<escaped::Escaped>,
+        group: bool,
+        from: u32,
+        to: u32,
+    ) -> Step {
+        let (of_change, everywhere, hard_links) = (None, false, false);
+        Step::Reown(Reown { paths, group, from, to, of_change, everywhere, hard_links })
+    }
+}
+
+impl Step {
+    /// The step in words.
+    pub fn describe(&self) -> String {
+        match self {
+            Step::MakeDirectory { path, skeleton: Some(skeleton), mode, owner, .. } => format!(
+                "makes {path} from {skeleton}, mode {mode:04o}, owner {}:{}",
+                owner.uid, owner.gid
+            ),
+            Step::MakeDirectory { path, skeleton: None, mode, owner, .. } => {
+                format!("makes {path}, mode {mode:04o}, owner {}:{}", owner.uid, owner.gid)
+            }
+            Step::MakeFile { below, file, owner } => format!(
+                "makes {}, mode {:04o}, owner {}:{}",
+                join(below, &file.path),
+                file.mode,
+                owner.uid,
+                owner.gid
+            ),
+            Step::GiveDirectory { path, from, to } => format!(
+                "gives {path} itself from {}:{} to {}:{}",
+                from.uid, from.gid, to.uid, to.gid
+            ),
+            Step::SetAccess { file, from, to } => format!(
+                "gives {} mode {:04o}, owner {}:{}; it had {:04o}, {}:{}",
+                file.path(),
+                to.mode,
+                to.owner.uid,
+                to.owner.gid,
+                from.mode,
+                from.owner.uid,
+                from.owner.gid
+            ),
+            Step::Move { from, to, aside: false } => format!("moves {from} to {to}"),
+            Step::Move { from, to, aside: true } => {
+                format!("sets {from} aside as {to}, whole; only root can enter there")
+            }
+            Step::Remove { path, .. } => format!("removes {path}, unused since it was made"),
+            Step::Reown(Reown { paths, group, from, to, .. }) => {
+                let paths: Vec<String> = paths.iter().map(|path| path.0.to_string()).collect();
+                let (verb, what) = if *group { ("re-groups", "gid") } else { ("re-owns", "uid") };
+                format!("{verb} what carries {what} {from} in {} to {to}", paths.join(" and "))
+            }
+            Step::Erase { path } => format!("erases {path}"),
+            Step::Archive { path, folder, file } => {
+                format!("packs {path} into retired/{folder}/{file}, and removes it")
+            }
+            Step::Unpack { path, folder, file, .. } => {
+                format!("unpacks retired/{folder}/{file} to {path}")
+            }
+            Step::Keep { folder, .. } => format!("keeps retired/{folder}"),
+            Step::Release { folder, purged: false, .. } => format!("takes retired/{folder} out"),
+            Step::Release { folder, .. } => format!("purges retired/{folder}"),
+            Step::RetireIds(retired) => format!("retires {}", numbers(retired)),
+            Step::ReviveIds(retired) => format!("takes {} back into use", numbers(retired)),
+            Step::NoteSuspended(note) => format!("notes how {} was before", note.name),
+            Step::ForgetSuspended(note) => format!("forgets that {} was suspended", note.name),
+        }
+    }
+
+    /// The step as it is recorded: without any hash.
+    #[must_use]
+    pub fn without_hashes(&self) -> Self {
+        let mut step = self.clone();
+        if let Step::Keep { kept, .. } | Step::Release { kept, .. } = &mut step {
+            **kept = kept.without_hashes();
+        }
+        step
+    }
+
+    /// What makes it impossible that this program planned the step, in words: a path
+    /// that is none of the tree, or one below a directory that leads out of it.
+    pub fn fault(&self) -> Option<String> {
+        let tree = |paths: &[&[u8]]| {
+            let bad = paths.iter().find(|path| !is_tree_path(path))?;
+            Some(format!("{} is no path of the tree", bad.as_bstr()))
+        };
+        let inside = |file: &NewFile| {
+            let bad = (!is_relative_path(&file.path)).then_some(&file.path)?;
+            Some(format!("{bad} is no path below a directory"))
+        };
+        match self {
+            Step::MakeDirectory { path, skeleton, files, .. } => tree(&[path])
+                .or_else(|| tree(&[skeleton.as_ref()?]))
+                .or_else(|| files.iter().find_map(inside)),
+            Step::MakeFile { below, file, .. } => tree(&[below]).or_else(|| inside(file)),
+            Step::Move { from, to, .. } => tree(&[from, to]),
+            Step::Remove { path, again, .. } => tree(&[path]).or_else(|| again.fault()),
+            Step::Reown(reown) => reown.paths.iter().find_map(|path| tree(&[&path.0])),
+            Step::GiveDirectory { path, .. }
+            | Step::Erase { path }
+            | Step::Archive { path, .. }
+            | Step::Unpack { path, .. } => tree(&[path]),
+            Step::Keep { kept, .. } | Step::Release { kept, .. } => kept.fault(),
+            Step::SetAccess { .. }
+            | Step::RetireIds(_)
+            | Step::ReviveIds(_)
+            | Step::NoteSuspended(_)
+            | Step::ForgetSuspended(_) => None,
+        }
+    }
+
+    /// Whether the step can't be taken back.
+    pub fn is_final(&self) -> bool {
+        matches!(self, Step::Erase { .. } | Step::Release { purged: true, .. })
+    }
+
+    /// Whether the step is bookkeeping, which its decision tells well enough.
+    pub fn is_bookkeeping(&self) -> bool {
+        matches!(
+            self,
+            Step::RetireIds(_)
+                | Step::ReviveIds(_)
+                | Step::Keep { .. }
+                | Step::Release { .. }
+                | Step::NoteSuspended(_)
+                | Step::ForgetSuspended(_)
+        )
+    }
+}
+
+/// Numbers in words: `uid 1004, gid 1004 and ids 2001207296-2001272831`.
+pub(crate) fn numbers(retired: &Retired) -> String {
+    let single = |what, ids: &[crate::surroundings::RetiredId]| {
+        ids.iter().map(|id| format!("{what} {}", id.span.first)).collect::<Vec<_>>()
+    };
+    let mut all = single("uid", &retired.users);
+    all.extend(single("gid", &retired.groups));
+    let ranges: std::collections::BTreeSet<_> =
+        retired.ranges.iter().map(|range| format!("ids {}", range.span)).collect();
+    all.extend(ranges);
+    match all.pop() {
+        None => "nothing".to_owned(),
+        Some(last) if all.is_empty() => last,
+        Some(last) if all.len() < 6 => format!("{} and {last}", all.join(", ")),
+        Some(_) => format!("{} numbers", all.len() + 1),
+    }
+}
+
+/// A path below a directory.
+pub(crate) fn join(directory: &[u8], path: &[u8]) -> BString {
+    let mut joined: BString = directory.into();
+    if !joined.ends_with(b"/") {
+        joined.push(b'/');
+    }
+    joined.extend_from_slice(path);
+    joined
+}

@@ -1,0 +1,294 @@
+//! Editing who is in a group and who administers it: in group and gshadow alike,
+//! where a line of gshadow that is missing is made on the way.
+
+use std::cell::RefCell;
+use std::collections::BTreeSet;
+
+use bstr::{BStr, BString, ByteSlice};
+
+use crate::change::Caution;
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::table::{File, Group, Record, with_fields};
+use crate::value::{PasswordField, replace_member, with_member, without_member};
+
+/// What becomes of a list, and whether it was tidied for that; nothing where it
+/// stays.
+type Edited = Option<(Vec<u8>, bool)>;
+
+/// Edits over the lists of groups, and what has to be told about them.
+pub(crate) struct Lists<'p, 'a> {
+    pub context: PlanContext<'a>,
+    pub draft: &'p mut Draft<'a>,
+    pub cautions: &'p mut Vec<Caution>,
+}
+
+impl<'a> Lists<'_, 'a> {
+    /// Adds a member. Returns whether a list had to be altered.
+    pub fn join(&mut self, group: &[u8], name: &BStr) -> bool {
+        self.members(group, true, |list| with_member(list, name))
+    }
+
+    /// Adds several members at once, to a group that there is or that is being made.
+    pub fn join_all(&mut self, group: &[u8], edit: impl Fn(&[u8]) -> Edited) {
+        // Nearly always both files list the same, and the names may be many.
+        let known: RefCell<Option<(Vec<u8>, Edited)>> = RefCell::new(None);
+        let edit = |list: &[u8]| {
+            let mut known = known.borrow_mut();
+            if known.as_ref().is_none_or(|(of, _)| of != list) {
+                *known = Some((list.to_vec(), edit(list)));
+            }
+            known.as_ref().and_then(|(_, edited)| edited.clone())
+        };
+        let known = self.context.book.group(group).is_some();
+        if !known && let Some(line) = self.draft.added(File::Group, group) {
+            if let Some((list, _)) = Group::read(line).and_then(|now| edit(now.members)) {
+                *line = with_fields(line, &[(3, &list)]).into();
+            }
+            if self.keeps_gshadow() {
+                self.gshadow(group, 3, edit);
+            }
+            return;
+        }
+        self.members(group, true, edit);
+    }
+
+    /// Takes a member out. Returns whether a list had to be altered.
+    pub fn leave(&mut self, group: &[u8], name: &BStr) -> bool {
+        self.members(group, false, |list| without_member(list, name))
+    }
+
+    /// Writes another name in the place of a member's.
+    pub fn replace(&mut self, group: &[u8], old: &BStr, new: &BStr) -> bool {
+        let replaced = |list: &[u8]| replace_member(list, old, new).map(|list| (list, false));
+        self.members(group, false, replaced)
+    }
+
+    /// Edits the list in both files. Who joins gets the line that gshadow lacks;
+    /// nobody else needs it.
+    fn members(&mut self, group: &[u8], makes: bool, edit: impl Fn(&[u8]) -> Edited) -> bool {
+        let mut altered = false;
+        if let Some((line, _)) = self.context.book.group(group) {
+            let current = self.draft.current(File::Group, line);
+            if let Some(now) = Group::read(current.trim_ascii_start())
+                && let Some((list, tidied)) = edit(now.members)
+            {
+                self.draft.alter(File::Group, line, with_fields(&current, &[(3, &list)]));
+                self.tidied(tidied, group);
+                altered = true;
+            }
+        }
+        let has_line = self.is_made() || self.context.book.gshadow(group).is_some();
+        if self.keeps_gshadow() && (has_line || altered && makes) {
+            altered |= self.gshadow(group, 3, edit);
+        }
+        altered
+    }
+
+    /// Makes a user an administrator of a group. Returns whether that is new.
+    pub fn add_admin(&mut self, group: &[u8], name: &BStr) -> bool {
+        self.gshadow(group, 2, |list| with_member(list, name))
+    }
+
+    /// Takes a user out of the administrators of a group.
+    pub fn drop_admin(&mut self, group: &[u8], name: &BStr) -> bool {
+        let known = self.context.book.gshadow(group).is_some();
+        known && self.gshadow(group, 2, |list| without_member(list, name))
+    }
+
+    /// Sets the password field of a group. Returns whether it is another now.
+    pub fn set_password(&mut self, group: &[u8], field: &[u8]) -> bool {
+        let altered = self.gshadow(group, 1, |old| (old != field).then(|| (field.to_vec(), false)));
+        altered | self.shadowed(group)
+    }
+
+    /// Takes the password of a group away, wherever it stands.
+    pub fn take_password(&mut self, group: &[u8]) -> bool {
+        let kept = self.context.book.gshadow(group).map(|(_, gshadow)| gshadow.password);
+        let mut altered = kept.is_some_and(|field| !PasswordField::is_harmless(field))
+            && self.gshadow(group, 1, |_| Some((b"!".to_vec(), false)));
+        if let Some((line, found)) = self.context.book.group(group)
+            && !PasswordField::is_harmless(found.password)
+        {
+            let field: &[u8] = if kept.is_some() { b"x" } else { b"!" };
+            let current = self.draft.current(File::Group, line);
+            self.draft.alter(File::Group, line, with_fields(&current, &[(1, field)]));
+            altered = true;
+        }
+        altered
+    }
+
+    /// What stands in group itself is no longer used: `x` says so.
+    fn shadowed(&mut self, group: &[u8]) -> bool {
+        let Some((line, _)) = self.context.book.group(group) else { return false };
+        let current = self.draft.current(File::Group, line);
+        let stale = Group::read(current.trim_ascii_start()).filter(|group| group.password != b"x");
+        if stale.is_some() {
+            self.draft.alter(File::Group, line, with_fields(&current, &[(1, b"x")]));
+        }
+        stale.is_some()
+    }
+
+    /// Edits one field of a group's line in gshadow.
+    fn gshadow(&mut self, group: &[u8], at: usize, edit: impl Fn(&[u8]) -> Edited) -> bool {
+        let existing = self.context.book.gshadow(group).map(|(line, _)| line);
+        let current = match existing {
+            Some(line) => self.draft.current(File::Gshadow, line),
+            None => match self.draft.added(File::Gshadow, group) {
+                Some(line) => line.clone(),
+                None => self.make_line(group),
+            },
+        };
+        let field = current.trim_ascii_start().split_str(":").nth(at).unwrap_or_default();
+        let Some((list, tidied)) = edit(field) else { return false };
+        let new = with_fields(&current, &[(at, &list)]);
+        self.tidied(tidied, group);
+        match existing {
+            Some(line) => self.draft.alter(File::Gshadow, line, new),
+            None => {
+                if let Some(line) = self.draft.added(File::Gshadow, group) {
+                    *line = new.into();
+                }
+            }
+        }
+        true
+    }
+
+    /// Makes the line that gshadow lacks; the whole file where there is none, so
+    /// that no group is left without one. Returns the line.
+    fn make_line(&mut self, group: &[u8]) -> BString {
+        let book = self.context.book;
+        if book.gshadow.is_some() {
+            self.cautions.push(Caution::GshadowLineMade { group: group.into() });
+            return self.add_line(group);
+        }
+        self.make_file_but(Some(group));
+        self.add_line(group)
+    }
+
+    /// Makes the file with a line for every group that there is.
+    pub fn make_file(&mut self) {
+        self.make_file_but(None);
+    }
+
+    /// Whether the file is made by this plan.
+    fn is_made(&self) -> bool {
+        self.context.book.gshadow.is_none() && self.cautions.contains(&Caution::GshadowMade)
+    }
+
+    fn keeps_gshadow(&self) -> bool {
+        self.context.book.gshadow.is_some() || self.is_made()
+    }
+
+    /// Gives the groups that come a line each, where the file is made by this plan.
+    pub fn complete(&mut self) {
+        let new = if self.is_made() { self.draft.new_groups() } else { Vec::new() };
+        for group in new {
+            if self.draft.added(File::Gshadow, &group).is_none() {
+                self.add_line(&group);
+            }
+        }
+    }
+
+    fn make_file_but(&mut self, but: Option<&[u8]>) {
+        if self.is_made() {
+            return;
+        }
+        self.cautions.retain(|caution| *caution != Caution::NoGshadow);
+        self.cautions.push(Caution::GshadowMade);
+        let mut seen: BTreeSet<&[u8]> = but.into_iter().collect();
+        let book = self.context.book;
+        for (_, other) in book.groups.records() {
+            if seen.insert(other.name) {
+                self.add_line(other.name);
+            }
+        }
+    }
+
+    /// The line says what group says; a hash that everybody could read moves.
+    fn add_line(&mut self, group: &[u8]) -> BString {
+        let found = self.context.book.group(group).map(|(line, _)| line);
+        let current = match found {
+            Some(line) => Some(self.draft.current(File::Group, line)),
+            None => self.draft.added(File::Group, group).cloned(),
+        };
+        let now = current.as_ref().and_then(|line| Group::read(line.trim_ascii_start()));
+        let exposed =
+            now.map(|now| now.password).filter(|field| !PasswordField::is_harmless(field));
+        let fields: [&[u8]; 4] =
+            [group, exposed.unwrap_or(b"!"), b"", now.map_or(b"", |now| now.members)];
+        let line = BString::from(fields.join(&b':'));
+        self.draft.add_named(File::Gshadow, group, line.to_vec());
+        if exposed.is_some() {
+            self.shadowed(group);
+        }
+        line
+    }
+
+    fn tidied(&mut self, tidied: bool, group: &[u8]) {
+        let caution = Caution::ListTidied { group: group.into() };
+        if tidied && !self.cautions.contains(&caution) {
+            self.cautions.push(caution);
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::book::tests::book;
+    use crate::policy::Policy;
+    use crate::test_support::World;
+    use crate::value::Day;
+
+    fn edited(
+        files: &[(File, &str)],
+        edit: impl Fn(&mut Lists<'_, '_>) -> bool,
+    ) -> (bool, Vec<(File, String)>, Vec<Caution>) {
+        let (book, policy, world) = (book(files), Policy::default(), World::default());
+        let today = Day(20_781);
+        let context =
+            PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
+        let (mut draft, mut cautions) = (Draft::new(&book), Vec::new());
+        let altered = edit(&mut Lists { context, draft: &mut draft, cautions: &mut cautions });
+        let lines = draft.finish().into_iter();
+        let lines = lines.map(|edit| (edit.file, edit.after.unwrap_or_default().to_string()));
+        (altered, lines.collect(), cautions)
+    }
+
+    #[test]
+    fn a_ragged_list_is_left_alone_until_it_is_edited() {
+        let files = [(File::Group, "crew:x:7:a,, b,\n"), (File::Gshadow, "crew:!::a,b\n")];
+        let (altered, lines, _) = edited(&files, |lists| lists.join(b"crew", "a".into()));
+        assert_eq!((altered, lines.len()), (false, 0));
+        let (altered, lines, cautions) = edited(&files, |lists| lists.leave(b"crew", "a".into()));
+        assert!(altered);
+        assert_eq!(lines[0], (File::Group, "crew:x:7:b".into()));
+        assert_eq!(lines[1], (File::Gshadow, "crew:!::b".into()));
+        assert_eq!(cautions, [Caution::ListTidied { group: "crew".into() }]);
+    }
+
+    #[test]
+    fn a_missing_line_is_made_once_and_told() {
+        let files = [(File::Group, "crew:$6$a$hash:7:a\n"), (File::Gshadow, "rest:!::\n")];
+        let (_, lines, cautions) = edited(&files, |lists| {
+            lists.join(b"crew", "b".into());
+            lists.join(b"crew", "c".into());
+            lists.add_admin(b"crew", "a".into())
+        });
+        assert_eq!(lines[0], (File::Group, "crew:x:7:a,b,c".into()));
+        assert_eq!(lines[1], (File::Gshadow, "crew:$6$a$hash:a:a,b,c".into()));
+        assert_eq!(cautions, [Caution::GshadowLineMade { group: "crew".into() }]);
+    }
+
+    #[test]
+    fn a_missing_file_is_made_whole_and_only_when_it_is_needed() {
+        let files = [(File::Group, "crew:x:7:a\nrest:x:8:b\n")];
+        let (_, lines, cautions) = edited(&files, |lists| lists.join(b"crew", "b".into()));
+        assert_eq!((lines.len(), cautions.len()), (1, 0));
+        let (_, lines, cautions) = edited(&files, |lists| lists.add_admin(b"crew", "a".into()));
+        let lines: Vec<&str> = lines.iter().map(|(_, line)| line.as_str()).collect();
+        assert_eq!(lines, ["rest:!::b", "crew:!:a:a"]);
+        assert_eq!(cautions, [Caution::GshadowMade]);
+    }
+}

@@ -1,0 +1,89 @@
+//! What stands before taking access away: one's own account, root, the last
+//! administrator, a service, an account at work.
+
+use bstr::{BStr, BString};
+
+use crate::account::{AccountKind, admin_group, kind_of};
+use crate::context::PlanContext;
+use crate::drafting::find::FoundUser;
+use crate::refusal::{Reason, Refusal};
+use crate::request::GuardOverrides;
+use crate::sign_in::can_sign_in;
+
+/// What a request does to an account, as far as the guards go.
+#[derive(Debug, Clone, Copy)]
+pub(crate) struct GuardedAction<'a> {
+    /// What is refused: `maren was not suspended`.
+    pub what: &'a str,
+    /// The command as it was given, for the ways round.
+    pub again: &'a str,
+    /// Whether running processes stand in the way.
+    pub busy: bool,
+    /// All accounts of the request: none of them counts as another
+    /// administrator.
+    pub together: &'a [BString],
+}
+
+/// Stands before a request that takes access away from an account.
+///
+/// # Errors
+/// The [`Refusal`], which names the way round.
+pub(crate) fn guard(
+    context: PlanContext<'_>,
+    found: &FoundUser<'_>,
+    overrides: GuardOverrides,
+    action: GuardedAction<'_>,
+) -> Result<(), Box<Refusal>> {
+    let PlanContext { policy, world, .. } = context;
+    let name = BStr::new(found.user.name);
+    let refuse = |reason, option: &str| {
+        Err(Refusal::new(action.what, reason)
+            .or("do it all the same", format!("{} {option}", action.again)))
+    };
+    if found.uid == 0 && !overrides.root {
+        return refuse(Reason::IsRoot, "--even-root");
+    }
+    if !overrides.me && world.is_live() && world.me() == Some(found.uid) {
+        return refuse(Reason::IsMe, "--even-me");
+    }
+    let service = kind_of(policy, Some(found.uid)) == AccountKind::Service && found.uid != 0;
+    if service && !overrides.service {
+        return refuse(Reason::IsService { uid: found.uid }, "--service");
+    }
+    if !overrides.last_admin && is_last_admin(context, found, action.together) {
+        return Err(Refusal::new(action.what, Reason::LastAdmin)
+            .or_else("make somebody else one first", admin_hint(context, name))
+            .or("or do it all the same", format!("{} --even-last-admin", action.again)));
+    }
+    if action.busy && !overrides.busy {
+        let processes = world.processes(found.uid);
+        if !processes.is_empty() {
+            return refuse(Reason::Busy { processes }, "--even-if-busy");
+        }
+    }
+    Ok(())
+}
+
+fn admin_hint(context: PlanContext<'_>, name: &BStr) -> String {
+    let group = admin_group(context.book, context.policy);
+    let group = group.map_or("the administrators' group".into(), |group| {
+        format!("the group {}", BStr::new(group.name))
+    });
+    format!("somebody other than {name} has to be in {group} and able to sign in")
+}
+
+/// Whether the account can sign in as administrator, and no other can.
+fn is_last_admin(context: PlanContext<'_>, found: &FoundUser<'_>, together: &[BString]) -> bool {
+    let PlanContext { book, policy, .. } = context;
+    let Some(admins) = admin_group(book, policy) else { return false };
+    let can = |name: &[u8]| book.user(name).is_some_and(|(_, user)| can_sign_in(context, &user));
+    let mut members: Vec<&[u8]> = admins.members().collect();
+    let primary = book.users.records().filter(|(_, user)| user.gid() == admins.gid());
+    members.extend(primary.map(|(_, user)| user.name));
+    let root = book.user_by_uid(0).map(|(_, user)| user.name);
+    if !members.contains(&found.user.name) && found.uid != 0 || !can(found.user.name) {
+        return false;
+    }
+    let goes = |name: &[u8]| name == found.user.name || together.iter().any(|other| other == name);
+    !members.into_iter().chain(root).any(|name| !goes(name) && can(name))
+}

@@ -1,0 +1,302 @@
+//! Where a new user's home is, and what has to be done for it.
+
+use std::borrow::Cow;
+
+use bstr::{BStr, BString, ByteSlice};
+
+use crate::account::NO_HOME;
+use crate::change::{Caution, Step, Subject, join};
+use crate::context::PlanContext;
+use crate::drafting::claim::{Claim, Judged, Purpose};
+use crate::drafting::find::FoundUser;
+use crate::ownership::Owner;
+use crate::policy::Policy;
+use crate::refusal::{HomeTrouble, Reason, Refusal};
+use crate::request::{CreateUser, key_file};
+use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
+use crate::value::{check_keys, path_fault};
+use crate::words::counted;
+
+/// What was decided about a home.
+pub(crate) struct HomePlan {
+    /// The home field of the passwd line.
+    pub field: Cow<'static, [u8]>,
+    pub steps: Vec<Step>,
+    pub cautions: Vec<Caution>,
+}
+
+pub(crate) fn plan_home(
+    context: PlanContext<'_>,
+    request: &CreateUser,
+    name: &BStr,
+    owner: Owner,
+    subject: &mut Subject,
+) -> Result<HomePlan, Box<Refusal>> {
+    let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
+    let mut plan =
+        HomePlan { field: NO_HOME.as_bytes().into(), steps: Vec::new(), cautions: Vec::new() };
+    let none_wanted = request.no_home || request.service && request.home.is_none();
+    if none_wanted && request.keys.is_some() {
+        return Err(refuse(HomeTrouble::KeyWithoutHome.into()));
+    }
+    if none_wanted && request.home.is_none() && !request.record_home {
+        let why =
+            if request.no_home { "as asked" } else { "services have none unless --home names it" };
+        subject.decide_with("home", || ("none", format!("{why}; the field says {NO_HOME}")));
+        return Ok(plan);
+    }
+    let mut home: BString = match &request.home {
+        Some(home) => home.clone(),
+        None => context.policy.home_of(name).into(),
+    };
+    if let Some(fault) = path_fault(&home) {
+        return Err(refuse(Reason::BadPath { what: "home", path: home, fault }));
+    }
+    while home.len() > 1 && home.ends_with(b"/") {
+        home.pop();
+    }
+    if let Some(other) = context.book.user_at_home(&home) {
+        let other = other.into();
+        plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
+    }
+    if none_wanted {
+        subject
+            .decide_with("home", || (home.clone(), "the path is recorded, no directory is made"));
+        plan.field = Vec::from(home).into();
+        return Ok(plan);
+    }
+    plan.field = home.to_vec().into();
+    plan.cautions.extend(in_others(context, &home, owner.uid));
+    if request.adopt_home {
+        adopt(context, request, (name, &home), owner, &mut plan).map_err(|reason| {
+            let only_record = format!("create user {name} --home {home} --no-home");
+            refuse(*reason).or("only record the path", only_record)
+        })?;
+        subject.decide("home", home, "adopted as it is");
+        return Ok(plan);
+    }
+    match context.world.site(home.as_ref()) {
+        Site::Free => {}
+        Site::Taken(facts) => {
+            let owner = owner_name(context, facts.uid);
+            let mut refusal = refuse(
+                HomeTrouble::HomeExists { path: home.clone(), kind: facts.kind, owner }.into(),
+            );
+            if facts.kind == FileKind::Directory {
+                refusal = refusal.or(
+                    "take it over as it is",
+                    format!("create user {name} --home {home} --adopt-home"),
+                );
+            }
+            refusal =
+                refusal.or("or put the home elsewhere", format!("create user {name} --home PATH"));
+            return Err(refusal);
+        }
+        Site::ThroughLink { link, real } => {
+            let way = format!("create user {name} --home {real}");
+            let refusal = refuse(HomeTrouble::HomeThroughLink { home, link }.into());
+            return Err(refusal.or("give the path it leads to", way));
+        }
+        site => {
+            let parent = match &site {
+                Site::NoParent(parent) | Site::ParentIsNoDirectory(parent) => parent.clone(),
+                _ => home.clone(),
+            };
+            let fault = match site {
+                Site::NoParent(_) => "does not exist".to_owned(),
+                Site::ParentIsNoDirectory(_) => "is no directory".to_owned(),
+                site => obstacle(&home, &site),
+            };
+            let refusal = refuse(HomeTrouble::HomeParent { home, parent, fault }.into());
+            return Err(
+                refusal.or("put the home elsewhere", format!("create user {name} --home PATH"))
+            );
+        }
+    }
+    let skeleton = choose_skeleton(context, request, &home).map_err(|(path, fault)| {
+        let refusal = refuse(HomeTrouble::Skeleton { path, fault }.into());
+        refusal.or("make an empty home", format!("create user {name} --skeleton none"))
+    })?;
+    let mode = context.policy.people_home_permissions.0;
+    let why = match &skeleton {
+        Some((path, Skeleton { files: 1, .. })) => format!("1 file from {path}, mode {mode:04o}"),
+        Some((path, Skeleton { files, .. })) => {
+            format!("{files} files from {path}, mode {mode:04o}")
+        }
+        None => format!("empty, mode {mode:04o}"),
+    };
+    if let Some((path, Skeleton { set_id, linked, .. })) = &skeleton {
+        let skeleton = || path.clone();
+        let set_id =
+            (*set_id > 0).then(|| Caution::SkeletonSetId { skeleton: skeleton(), count: *set_id });
+        let linked =
+            (*linked > 0).then(|| Caution::SkeletonLinked { skeleton: skeleton(), count: *linked });
+        plan.cautions.extend(set_id.into_iter().chain(linked));
+    }
+    subject.decide("home", home.clone(), why);
+    let files: Vec<_> = request.keys.iter().map(key_file).collect();
+    note_keys(request, subject, home.as_ref());
+    plan.steps.push(Step::MakeDirectory {
+        path: home,
+        skeleton: skeleton.map(|(path, _)| path),
+        files,
+        owner,
+        mode,
+    });
+    Ok(plan)
+}
+
+fn note_keys(request: &CreateUser, subject: &mut Subject, home: &BStr) {
+    if let Some(keys) = &request.keys {
+        let count = check_keys(&keys.text).unwrap_or(0);
+        let value = counted(count, "key", "keys");
+        let file = join(home, b".ssh/authorized_keys");
+        subject.decide("ssh", value, format!("from {}, in {file}", keys.path));
+    }
+}
+
+/// Services' homes are empty unless a skeleton is asked for.
+fn choose_skeleton(
+    context: PlanContext<'_>,
+    request: &CreateUser,
+    home: &[u8],
+) -> Result<Option<(BString, Skeleton)>, (BString, SkeletonFault)> {
+    let mut path: BString = match &request.skeleton {
+        Some(path) => path.clone(),
+        None if request.service => return Ok(None),
+        None => context.policy.people_skeleton.as_str().into(),
+    };
+    if path == "none" {
+        return Ok(None);
+    }
+    if let Some(fault) = path_fault(&path) {
+        return Err((path, SkeletonFault::Path(fault)));
+    }
+    while path.len() > 1 && path.ends_with(b"/") {
+        path.pop();
+    }
+    if home.starts_with(&join(&path, b"")) {
+        return Err((path, SkeletonFault::HoldsHome { home: home.into() }));
+    }
+    match context.world.skeleton(path.as_ref()) {
+        Ok(skeleton) => Ok(Some((path, skeleton))),
+        Err(fault) => Err((path, fault)),
+    }
+}
+
+fn adopt(
+    context: PlanContext<'_>,
+    request: &CreateUser,
+    (name, home): (&BStr, &BString),
+    owner: Owner,
+    plan: &mut HomePlan,
+) -> Result<(), Box<Reason>> {
+    let nothing = |fault: String| HomeTrouble::NothingToAdopt { path: home.clone(), fault }.into();
+    let kind = FileKind::Directory;
+    let claim = Claim { path: home, uid: owner.uid, name, kind, purpose: Purpose::Adopt };
+    let facts = match claim.judge(context) {
+        Judged::Nothing => return Err(Box::new(nothing("it does not exist".into()))),
+        Judged::Fault(fault) => return Err(Box::new(nothing(format!("it {fault}")))),
+        Judged::Sound(facts, _) => facts,
+    };
+    if let Some(keys) = &request.keys {
+        let file = key_file(keys);
+        let path = join(home, &file.path);
+        if context.world.facts(path.as_ref()).map_err(nothing)?.is_some() {
+            return Err(Box::new(Reason::KeysExist(path)));
+        }
+        plan.steps.push(Step::MakeFile { below: home.clone(), file, owner });
+    }
+    let from = Owner { uid: facts.uid, gid: facts.gid };
+    if from != owner {
+        plan.steps.push(Step::GiveDirectory { path: home.clone(), from, to: owner });
+    }
+    plan.cautions.push(Caution::HomeAdopted { home: home.clone() });
+    Ok(())
+}
+
+/// What has to be told about a home in a directory that is neither root's nor the
+/// owner's of the home.
+pub(crate) fn in_others(context: PlanContext<'_>, home: &BString, uid: u32) -> Option<Caution> {
+    let parent = BStr::new(&home[..home.rfind_byte(b'/')?.max(1)]);
+    let facts = context.world.facts(parent).ok().flatten()?;
+    let others = facts.uid != 0 && facts.uid != uid && context.world.owners_are_real().is_ok();
+    others.then(|| Caution::HomeInOthers {
+        home: home.clone(),
+        parent: parent.to_owned(),
+        owner: owner_name(context, facts.uid),
+    })
+}
+
+/// The step that takes a home with everything in it to another place.
+///
+/// # Errors
+/// The [`Refusal`], of `what`: the home can't be moved, or not there.
+pub(crate) fn move_home(
+    context: PlanContext<'_>,
+    found: &FoundUser<'_>,
+    from: &BString,
+    to: &BString,
+    what: &str,
+    otherwise: &str,
+) -> Result<Step, Box<Refusal>> {
+    let refuse = |reason| Refusal::new(what, reason);
+    let only_record = |refusal: Box<Refusal>| match otherwise.contains("--keep-home") {
+        true => refusal.or("leave the home where it is", otherwise),
+        false => refusal.or("only change the record", format!("{otherwise} --record-only")),
+    };
+    let not_movable =
+        |fault: String| only_record(refuse(HomeTrouble::HomeNotMovable(fault).into()));
+    match Claim::of(found, from, FileKind::Directory, Purpose::Move).judge(context) {
+        Judged::Nothing => return Err(not_movable(format!("{from} is not there"))),
+        Judged::Fault(fault) => return Err(not_movable(format!("{from} {fault}"))),
+        Judged::Sound(..) if to.starts_with(&join(from, b"")[..]) => {
+            return Err(not_movable(format!("{to} lies inside {from}")));
+        }
+        Judged::Sound(..) => {}
+    }
+    match context.world.site(to.as_ref()) {
+        Site::Free => Ok(Step::Move { from: from.clone(), to: to.clone(), aside: false }),
+        Site::ThroughLink { link, .. } => {
+            Err(refuse(HomeTrouble::HomeThroughLink { home: to.clone(), link }.into()))
+        }
+        site => Err(only_record(refuse(HomeTrouble::HomeNotMovable(obstacle(to, &site)).into()))),
+    }
+}
+
+/// Where crontabs are, by the name of their user.
+const CRONTABS: [&str; 2] = ["/var/spool/cron/crontabs", "/var/spool/cron"];
+
+/// What bears an account's name outside its home: the mail spool file, and
+/// crontabs, where the machine has such a directory.
+pub(crate) fn named_after(policy: &Policy, name: &[u8]) -> Vec<(&'static str, BString)> {
+    let mut all = vec![("mail", BString::from(policy.spool_of(name)))];
+    all.extend(CRONTABS.map(|directory| ("crontab", join(directory.as_bytes(), name))));
+    all
+}
+
+/// What has to be told about a path that is only recorded as a home.
+pub(crate) fn record_home(context: PlanContext<'_>, home: &BString) -> Option<Caution> {
+    let missing = !matches!(context.world.facts(home.as_ref()), Ok(Some(_)));
+    missing.then(|| Caution::HomeMissing { home: home.clone() })
+}
+
+/// The name of a uid, or the number where nobody has it.
+fn owner_name(context: PlanContext<'_>, uid: u32) -> BString {
+    match context.book.user_by_uid(uid) {
+        Some((_, user)) => format!("{} ({uid})", BStr::new(user.name)).into(),
+        None => format!("{uid}, which nobody has").into(),
+    }
+}
+
+/// Why nothing can be made at a path, as a sentence.
+pub(crate) fn obstacle(path: &BString, site: &Site) -> String {
+    match site {
+        Site::Free => String::new(),
+        Site::Taken(facts) => format!("{path} exists already: {}", facts.kind),
+        Site::NoParent(parent) => format!("{parent} does not exist"),
+        Site::ParentIsNoDirectory(parent) => format!("{parent} is no directory"),
+        Site::ThroughLink { link, .. } => format!("the way to {path} goes through the link {link}"),
+        Site::Unknown(why) => format!("{path} can't be looked at: {why}"),
+    }
+}

@@ -1,0 +1,15 @@
+//! What planners put a plan together with: finding accounts, editing lines and lists,
+//! guards, claims on directories, and numbers that are retired.
+
+pub(crate) mod claim;
+pub(crate) mod find;
+pub(crate) mod group_lists;
+pub(crate) mod guard;
+pub(crate) mod home;
+mod line_edits;
+pub(crate) mod new_name;
+pub(crate) mod primary;
+pub(crate) mod retire;
+pub(crate) mod wanted_id;
+
+pub use line_edits::Draft;

@@ -1,0 +1,114 @@
+//! Giving an account another primary group, for the commands that do it.
+
+use bstr::{BStr, BString};
+
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::find::FoundUser;
+use crate::drafting::group_lists::Lists;
+use crate::plan::Plan;
+use crate::surroundings::{Process, Site};
+use crate::table::{File, with_fields};
+use crate::value::escaped::Escaped;
+
+/// More sessions than this are only counted.
+const MOST_SESSIONS: usize = 4;
+
+/// Another primary group.
+#[derive(Clone, Copy)]
+pub(crate) struct NewPrimary<'r> {
+    /// Its name.
+    pub name: &'r BStr,
+    /// Its gid.
+    pub gid: u32,
+    /// Groups that are left: the old primary group is not kept when it is one.
+    pub leaves: &'r [&'r [u8]],
+    /// Files in the home that carry the old gid get the new one.
+    pub regroup_home: bool,
+}
+
+/// Plans it over the line as it stands in the draft. Returns whether anything
+/// changes.
+pub(crate) fn change_primary<'a>(
+    context: PlanContext<'a>,
+    found: &FoundUser<'a>,
+    new: NewPrimary<'_>,
+    (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
+) -> bool {
+    let gid = new.gid;
+    let (name, old) = (BStr::new(found.user.name), found.gid);
+    let label = format!("{} {gid}", new.name);
+    if gid == old {
+        subject.decide("primary", label, "as it was");
+        return false;
+    }
+    let current = draft.current(File::Passwd, found.line);
+    let text = gid.to_string();
+    draft.alter(File::Passwd, found.line, with_fields(&current, &[(3, text.as_bytes())]));
+    let old_group = context.book.group_by_gid(old).map(|(_, group)| group.name);
+    let was = match old_group {
+        Some(group) => format!("{} {old}", BStr::new(group)),
+        None => format!("gid {old}, which no group has"),
+    };
+    subject.decide("primary", label, format!("was {was}"));
+    subject.decide("new files", new.name.to_owned(), "from the next sign-in on");
+    let home = BString::from(found.user.home);
+    let has_home = matches!(context.world.site(home.as_ref()), Site::Taken(_)) && home != "/";
+    if new.regroup_home && has_home {
+        let value = format!("get gid {gid}");
+        subject.decide("old files", value, format!("those in {home} that carry gid {old}"));
+        let paths = vec![Escaped(home)];
+        let (from, to) = (old, gid);
+        plan.steps.push(Step::reown_below(paths, true, from, to));
+    } else {
+        let offer = match has_home {
+            true => format!("in {home} too; --regroup-home gives them the new one"),
+            false => String::new(),
+        };
+        subject.decide("old files", format!("keep gid {old}"), offer);
+    }
+    if let Some(old) = old_group.filter(|old| *old != found.user.name) {
+        if new.leaves.contains(&old) {
+            subject.decide("leaves", old, "the old primary group");
+        } else {
+            let cautions = &mut plan.cautions;
+            Lists { context, draft, cautions }.join(old, name);
+            subject.decide("member of", old, "the old primary group, kept as an ordinary one");
+        }
+    }
+    true
+}
+
+/// Tells from when on a change of groups counts, and which sessions go on with
+/// the old ones.
+pub(crate) fn tell_sessions(
+    context: PlanContext<'_>,
+    name: &BStr,
+    uid: Option<u32>,
+    subject: &mut Subject,
+    cautions: &mut Vec<Caution>,
+) {
+    let sessions = uid.map(|uid| context.world.sessions(uid)).unwrap_or_default();
+    let why = |process: &Process| format!("since {}, with the groups of then", process.since);
+    for process in sessions.iter().take(MOST_SESSIONS) {
+        let value = format!("{} {}", process.pid, process.command);
+        subject.decide("session", value, why(process));
+    }
+    if sessions.len() > MOST_SESSIONS {
+        let more = sessions.len() - MOST_SESSIONS;
+        subject.decide("session", format!("and {more} more"), "");
+    }
+    cautions.push(Caution::NextSignIn { name: name.to_owned() });
+}
+
+/// Makes one sentence of many.
+pub(crate) fn gather_next_sign_ins(cautions: &mut Vec<Caution>) {
+    const MOST: usize = 4;
+    let of_one = |caution: &Caution| matches!(caution, Caution::NextSignIn { .. });
+    let count = cautions.iter().filter(|caution| of_one(caution)).count();
+    if count > MOST {
+        cautions.retain(|caution| !of_one(caution));
+        cautions.push(Caution::NextSignIns { count });
+    }
+}

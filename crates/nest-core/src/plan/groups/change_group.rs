@@ -1,0 +1,296 @@
+//! Changing a group: its gid, its members, its administrators.
+
+use bstr::{BStr, BString};
+
+use crate::account::admin_group;
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::find::{find_group, find_user, gid_of, primaries};
+use crate::drafting::group_lists::Lists;
+use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::primary::{gather_next_sign_ins, tell_sessions};
+use crate::drafting::retire::settle_numbers;
+use crate::drafting::wanted_id::check_wanted_gid;
+use crate::plan::Plan;
+use crate::plan::groups::create_group::members;
+use crate::refusal::{Reason, Refusal};
+use crate::request::GuardOverrides;
+use crate::table::{File, Group, Gshadow, Record, with_fields};
+use crate::value::escaped::Escaped;
+use crate::value::{members as listed, path_fault};
+use crate::words::list;
+
+/// What is to be changed about a group.
+#[derive(Debug, Clone, Default)]
+pub struct ChangeGroup {
+    /// Which, by name or gid.
+    pub name: BString,
+    /// Another gid.
+    pub gid: Option<u32>,
+    /// The gid may be another group's too.
+    pub share_id: bool,
+    /// Users to be listed.
+    pub add_members: Vec<BString>,
+    /// Users to be listed no longer.
+    pub drop_members: Vec<BString>,
+    /// Users to become administrators of the group.
+    pub add_admins: Vec<BString>,
+    /// Users to be administrators of the group no longer.
+    pub drop_admins: Vec<BString>,
+    /// Names that the files do not know may be a directory's.
+    pub unlisted: bool,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
+    /// The options as they were given, for the ways round.
+    pub again: String,
+}
+
+/// Plans the change of a group.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn change_group(context: PlanContext<'_>, request: &ChangeGroup) -> Result<Plan, Box<Refusal>> {
+    let what = format!("the group {} was not changed", request.name);
+    let group = find_group(context, request.name.as_ref(), &what)?;
+    let name = BStr::new(group.name);
+    let mut planner = GroupChange {
+        context,
+        request,
+        group,
+        what,
+        draft: Draft::new(context.book),
+        plan: Plan { summary: format!("change group {name}"), ..Plan::default() },
+        subject: Subject::new(name.to_owned()),
+    };
+    planner.gid()?;
+    planner.members()?;
+    planner.admins()?;
+    let GroupChange { draft, mut plan, subject, .. } = planner;
+    plan.edits = draft.finish();
+    plan.nothing = plan.edits.is_empty();
+    plan.subjects.push(subject);
+    gather_next_sign_ins(&mut plan.cautions);
+    settle_numbers(context, &mut plan);
+    plan.next.push(format!("show group {name}"));
+    Ok(plan)
+}
+
+struct GroupChange<'a> {
+    context: PlanContext<'a>,
+    request: &'a ChangeGroup,
+    group: Group<'a>,
+    what: String,
+    draft: Draft<'a>,
+    plan: Plan,
+    subject: Subject,
+}
+
+impl<'a> GroupChange<'a> {
+    fn name(&self) -> &'a BStr {
+        BStr::new(self.group.name)
+    }
+
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    fn again(&self) -> String {
+        format!("change group {}{}", self.name(), self.request.again)
+    }
+
+    /// A new number goes to the users who have it as primary group, and to the
+    /// files in their homes.
+    fn gid(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(gid) = self.request.gid else { return Ok(()) };
+        let (context, name) = (self.context, self.name());
+        let old = gid_of(context, &self.group, &self.what)?;
+        if gid == old {
+            self.subject.decide("gid", gid.to_string(), "as it was");
+            return Ok(());
+        }
+        let command = format!("change group {name}");
+        let share = self.request.share_id;
+        self.plan.cautions.extend(check_wanted_gid(context, gid, share, &self.what, &command)?);
+        let Some((line, _)) = context.book.group(name) else { return Ok(()) };
+        let current = self.draft.current(File::Group, line);
+        let text = gid.to_string();
+        self.draft.alter(File::Group, line, with_fields(&current, &[(2, text.as_bytes())]));
+        self.subject.decide("gid", text.clone(), format!("was {old}"));
+        let mut others = context.book.groups.records();
+        let other = others.find(|(_, other)| other.gid() == Some(old) && other.name != name);
+        if let Some((_, other)) = other {
+            let other = other.name.into();
+            self.plan.cautions.push(Caution::GidStays { gid: old, other });
+            return Ok(());
+        }
+        let mut homes: Vec<BString> = Vec::new();
+        let mut users: Vec<&[u8]> = Vec::new();
+        for (line, user) in primaries(context, old) {
+            let processes = user.uid().map(|uid| context.world.processes(uid)).unwrap_or_default();
+            if !processes.is_empty() && !self.request.overrides.busy {
+                let user = BStr::new(user.name);
+                let what = format!("{}, the primary group of {user}", self.what);
+                return Err(Refusal::new(what, Reason::Busy { processes })
+                    .or("do it all the same", format!("{} --even-if-busy", self.again())));
+            }
+            let current = self.draft.current(File::Passwd, line);
+            self.draft.alter(File::Passwd, line, with_fields(&current, &[(3, text.as_bytes())]));
+            users.push(user.name);
+            // The home of a service may be the whole system.
+            if path_fault(user.home).is_none() && user.home != b"/" {
+                homes.push(user.home.into());
+            }
+            self.plan.cautions.push(Caution::NextSignIn { name: user.name.into() });
+        }
+        if !users.is_empty() {
+            let users = list(&users);
+            self.subject.decide("primary of", users, format!("gets gid {gid} in etc/passwd too"));
+        }
+        homes.sort();
+        homes.dedup();
+        self.files(old, gid, homes);
+        Ok(())
+    }
+
+    fn files(&mut self, from: u32, to: u32, homes: Vec<BString>) {
+        let elsewhere = self.context.world.carriers_elsewhere(from, true, &homes);
+        if !homes.is_empty() {
+            let shown: Vec<String> = homes.iter().map(ToString::to_string).collect();
+            let why = format!("what carries gid {from} there gets {to}");
+            self.subject.decide("files", shown.join(", "), why);
+            let paths: Vec<Escaped> = homes.into_iter().map(Escaped).collect();
+            self.plan.steps.push(Step::reown_below(paths, true, from, to));
+        }
+        let (value, why) = match elsewhere {
+            Ok(0) => ("none".to_owned(), format!("no other file carries gid {from}")),
+            Ok(count) => {
+                self.plan.cautions.push(Caution::FilesElsewhere { what: "gid", id: from, count });
+                (count.to_string(), format!("other files still carry gid {from}"))
+            }
+            Err(why) => ("not counted".to_owned(), why),
+        };
+        self.subject.decide("elsewhere", value, why);
+    }
+
+    fn both_ways(
+        &self,
+        add: (&'static str, &[BString]),
+        drop: (&'static str, &[BString]),
+    ) -> Result<(), Box<Refusal>> {
+        match add.1.iter().find(|name| drop.1.contains(name)) {
+            Some(name) => {
+                let (one, other, name) = (add.0, drop.0, name.clone());
+                Err(self.refuse(Reason::BothWays { one, other, name }))
+            }
+            None => Ok(()),
+        }
+    }
+
+    fn members(&mut self) -> Result<(), Box<Refusal>> {
+        let request = self.request;
+        let (context, group) = (self.context, self.group);
+        self.both_ways(
+            ("--add-member", &request.add_members),
+            ("--drop-member", &request.drop_members),
+        )?;
+        let (again, unlisted) = (self.again(), request.unlisted);
+        let cautions = &mut self.plan.cautions;
+        let adding =
+            members(context, &request.add_members, unlisted, &self.what, &again, cautions)?;
+        let (mut added, mut already, mut dropped, mut never) =
+            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        for name in adding {
+            let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
+            let new = Lists { context, draft, cautions }.join(group.name, name);
+            if new { added.push(name) } else { already.push(name) }
+        }
+        for name in request.drop_members.iter().map(BStr::new) {
+            let is_listed = group.members().any(|member| member == name);
+            self.may_be_dropped(name, is_listed)?;
+            let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
+            let gone = Lists { context, draft, cautions }.leave(group.name, name);
+            if gone { dropped.push(name) } else { never.push(name) }
+        }
+        for name in added.iter().chain(&dropped).copied() {
+            // A ghost that is taken out has no next sign-in.
+            let Some((_, user)) = context.book.user(name) else { continue };
+            let mut sessions = Subject::new(name.to_owned());
+            let cautions = &mut self.plan.cautions;
+            tell_sessions(context, name, user.uid(), &mut sessions, cautions);
+        }
+        self.tell("adds", &added, "as members");
+        self.tell("in already", &already, "stays so");
+        self.tell("drops", &dropped, "from the members");
+        self.tell("not in", &never, "and was not: nothing to drop");
+        Ok(())
+    }
+
+    fn may_be_dropped(&self, name: &BStr, is_listed: bool) -> Result<(), Box<Refusal>> {
+        let (context, group) = (self.context, self.group);
+        let Some((_, user)) = context.book.user(name) else { return Ok(()) };
+        if user.gid().is_some() && user.gid() == group.gid() && !is_listed {
+            let (group, user) = (self.name().into(), name.into());
+            let way = format!("regroup {name} --primary GROUP --leave {group}");
+            let reason = Reason::PrimaryOf { group, user };
+            return Err(self.refuse(reason).or("give another one first", way));
+        }
+        let admins = admin_group(context.book, context.policy);
+        if is_listed && admins.is_some_and(|admins| admins.name == group.name) {
+            let (what, again) = (self.what.as_str(), self.again());
+            let found = find_user(context, name, what)?;
+            let together = &self.request.drop_members;
+            let action = GuardedAction { what, again: &again, busy: false, together };
+            guard(context, &found, self.request.overrides, action)?;
+        }
+        Ok(())
+    }
+
+    fn admins(&mut self) -> Result<(), Box<Refusal>> {
+        let request = self.request;
+        let (context, group) = (self.context, self.group);
+        self.both_ways(
+            ("--add-group-admin", &request.add_admins),
+            ("--drop-group-admin", &request.drop_admins),
+        )?;
+        let (again, unlisted) = (self.again(), request.unlisted);
+        let cautions = &mut self.plan.cautions;
+        let adding = members(context, &request.add_admins, unlisted, &self.what, &again, cautions)?;
+        let (mut added, mut already, mut dropped, mut never) =
+            (Vec::new(), Vec::new(), Vec::new(), Vec::new());
+        let now = context.book.gshadow(group.name).map(|(_, gshadow)| gshadow.admins);
+        let is = |name: &BStr| listed(now.unwrap_or_default()).any(|admin| admin == name);
+        for name in adding {
+            if is(name) {
+                already.push(name);
+                continue;
+            }
+            let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
+            Lists { context, draft, cautions }.add_admin(group.name, name);
+            added.push(name);
+        }
+        for name in request.drop_admins.iter().map(BStr::new) {
+            let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
+            let gone = Lists { context, draft, cautions }.drop_admin(group.name, name);
+            if gone { dropped.push(name) } else { never.push(name) }
+        }
+        self.tell("admins", &added, "may alter the list of members from now on");
+        self.tell("admin already", &already, "stays so");
+        self.tell("drops admin", &dropped, "no longer administers the group");
+        self.tell("no admin", &never, "and was not: nothing to drop");
+        Ok(())
+    }
+
+    fn tell(&mut self, label: &'static str, names: &[&BStr], why: &str) {
+        if !names.is_empty() {
+            self.subject.decide(label, list(names), why);
+        }
+    }
+}
+
+/// The administrators of a group, as gshadow lists them.
+pub(crate) fn admins_of<'a>(context: PlanContext<'a>, group: &[u8]) -> Vec<&'a [u8]> {
+    let line = context.book.gshadow(group).map(|(line, _)| line);
+    let gshadow = line.and_then(|line| Gshadow::read(line.record()));
+    gshadow.map(|gshadow| listed(gshadow.admins).collect()).unwrap_or_default()
+}

@@ -1,0 +1,187 @@
+//! Deleting groups.
+
+use bstr::{BStr, BString};
+
+use crate::account::{AccountKind, kind_of};
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::find::{find_group, gid_of, not_a_file_name, primaries, require_file_name};
+use crate::drafting::retire::settle_numbers;
+use crate::plan::Plan;
+use crate::plan::groups::change_group::admins_of;
+use crate::plan::groups::rename_group::settings_naming;
+use crate::refusal::{Reason, Refusal};
+use crate::retired::{Kept, KeptLine, Listed};
+use crate::secret::told;
+use crate::table::{File, Group};
+use crate::value::UserOrGroup;
+use crate::words::list;
+
+/// Groups to be deleted, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct DeleteGroup {
+    /// The groups, by name or gid.
+    pub names: Vec<BString>,
+    /// Even if it is a service's.
+    pub service: bool,
+    /// How many files carry the gid is to be told.
+    pub count_files: bool,
+}
+
+/// Plans the deleting of groups: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn delete_group(context: PlanContext<'_>, request: &DeleteGroup) -> Result<Plan, Box<Refusal>> {
+    let all = list(&request.names);
+    let mut plan = Plan { summary: format!("delete group {all}"), ..Plan::default() };
+    let mut draft = Draft::new(context.book);
+    for (at, wanted) in request.names.iter().enumerate() {
+        if !request.names[..at].contains(wanted) {
+            one(context, request, wanted.as_ref(), &mut draft, &mut plan)?;
+        }
+    }
+    plan.edits = draft.finish();
+    settle_numbers(context, &mut plan);
+    plan.next.push("list groups".into());
+    Ok(plan)
+}
+
+fn one<'a>(
+    context: PlanContext<'a>,
+    request: &DeleteGroup,
+    wanted: &BStr,
+    draft: &mut Draft<'a>,
+    plan: &mut Plan,
+) -> Result<(), Box<Refusal>> {
+    let what = match request.names.len() {
+        1 => format!("the group {wanted} was not deleted"),
+        _ => format!("no group was deleted, because of {wanted}"),
+    };
+    let group = find_group(context, wanted, &what)?;
+    let gid = gid_of(context, &group, &what)?;
+    let name = BStr::new(group.name);
+    may_go(context, request, &group, gid, &what)?;
+    let mut subject = Subject::new(name.to_owned());
+    subject.decide("gid", gid.to_string(), "");
+    let members: Vec<&[u8]> = group.members().collect();
+    let members_shown: BString =
+        if members.is_empty() { "none".into() } else { list(&members).into() };
+    subject.decide("members", members_shown, "");
+    let admins = admins_of(context, name);
+    let admins: Vec<&BStr> = admins.iter().map(|admin| told(File::Gshadow, admin)).collect();
+    if !admins.is_empty() {
+        subject.decide("admins", list(&admins), "");
+    }
+    if request.count_files {
+        match context.world.carriers_elsewhere(gid, true, &[]) {
+            Ok(count) => subject.decide("files", count.to_string(), format!("carry gid {gid}")),
+            Err(why) => subject.decide("files", "not counted", why),
+        }
+    }
+    require_file_name((context, File::Group), name, &what)?;
+    let kept = take_out(context, name, gid, draft);
+    match context.change {
+        Some(change) => {
+            let folder = kept
+                .folder(change)
+                .map_err(|_| not_a_file_name(&what, context, File::Group, name))?;
+            subject.decide("kept", format!("retired/{folder}"), "to be restored from");
+            plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+        }
+        None => plan.cautions.push(Caution::NothingKept { name: name.into() }),
+    }
+    let settings = settings_naming(context.policy, name);
+    if !settings.is_empty() {
+        plan.cautions.push(Caution::PolicyNames { name: name.into(), settings });
+    }
+    let places = context.world.mentions_of_group(name);
+    if !places.is_empty() {
+        plan.cautions.push(Caution::StillNamed { name: name.into(), places });
+    }
+    plan.subjects.push(subject);
+    Ok(())
+}
+
+/// What stands in the way of a group's going.
+fn may_go(
+    context: PlanContext<'_>,
+    request: &DeleteGroup,
+    group: &Group<'_>,
+    gid: u32,
+    what: &str,
+) -> Result<(), Box<Refusal>> {
+    let name = BStr::new(group.name);
+    let refuse = |reason| Refusal::new(what, reason);
+    let mut same = context.book.groups.records();
+    let shared = same.any(|(_, other)| other.gid() == Some(gid) && other.name != group.name);
+    let users: Vec<BString> = match shared {
+        // The gid keeps a group.
+        true => Vec::new(),
+        false => primaries(context, gid).iter().map(|(_, user)| user.name.into()).collect(),
+    };
+    if let Some(first) = users.first() {
+        let all: Vec<String> = users.iter().take(5).map(ToString::to_string).collect();
+        let all = if users.len() > 5 { first.to_string() } else { all.join(" ") };
+        return Err(refuse(Reason::StillPrimary { users })
+            .or("give another one first", format!("regroup {all} --primary GROUP")));
+    }
+    let members: Vec<BString> = group.members().map(BString::from).collect();
+    let makes_admins = context.policy.admins_groups.iter().any(|admin| admin.as_bytes() == name);
+    if makes_admins && !members.is_empty() {
+        let drop: Vec<String> = members.iter().map(ToString::to_string).collect();
+        let way = format!("change group {name} --drop-member {}", drop.join(","));
+        return Err(refuse(Reason::AdminGroup { members }).or("take them out first", way));
+    }
+    if kind_of(context.policy, Some(gid)) == AccountKind::Service && !request.service {
+        return Err(refuse(Reason::IsServiceGroup { gid })
+            .or("do it all the same", format!("delete group {name} --service")));
+    }
+    Ok(())
+}
+
+/// Takes the lines of a group out; returns what is kept of it.
+pub(crate) fn take_out<'a>(
+    context: PlanContext<'a>,
+    name: &BStr,
+    gid: u32,
+    draft: &mut Draft<'a>,
+) -> Kept {
+    let book = context.book;
+    let mut lines = Vec::new();
+    for file in [File::Group, File::Gshadow] {
+        let Some(table) = book.lines(file) else { continue };
+        for line in book.named(file, name) {
+            let text = line.bytes.into();
+            lines.push(KeptLine { file, line: table.number(line.start), text });
+            draft.remove(file, line);
+        }
+    }
+    let mut others = book.groups.records();
+    let shared_gid = others.any(|(_, other)| other.gid() == Some(gid) && other.name != name);
+    let group = book.group(name).map(|(_, group)| group);
+    let mut names: Vec<&[u8]> = group.iter().flat_map(Group::members).collect();
+    names.extend(admins_of(context, name));
+    names.extend(book.gshadow(name).iter().flat_map(|(_, gshadow)| gshadow.members()));
+    let mut listed: Vec<Listed> = Vec::new();
+    for name in names {
+        if !listed.iter().any(|listed| listed.name == name) {
+            let uid = book.user(name).and_then(|(_, user)| user.uid());
+            listed.push(Listed { name: name.into(), uid });
+        }
+    }
+    Kept {
+        thing: UserOrGroup::Group,
+        name: name.into(),
+        id: gid,
+        shared_uid: false,
+        shared_gid,
+        lines,
+        places: Vec::new(),
+        listed,
+        overlapped: Vec::new(),
+        suspended: None,
+        belongings: Vec::new(),
+    }
+}

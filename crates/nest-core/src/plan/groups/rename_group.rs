@@ -1,0 +1,89 @@
+//! Giving a group another name.
+
+use bstr::{BStr, BString};
+
+use crate::account::admin_group;
+use crate::change::{Caution, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::find::find_group;
+use crate::drafting::new_name::check_new_group_name;
+use crate::plan::Plan;
+use crate::policy::Policy;
+use crate::refusal::{Reason, Refusal};
+use crate::request::GuardOverrides;
+use crate::table::{File, with_fields};
+
+/// A group to be renamed.
+#[derive(Debug, Clone, Default)]
+pub struct RenameGroup {
+    /// The name it has.
+    pub old: BString,
+    /// The name it gets.
+    pub new: BString,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
+}
+
+/// Plans the renaming of a group.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<Plan, Box<Refusal>> {
+    let (wanted, new) = (BStr::new(&request.old), BStr::new(&request.new));
+    let what = format!("the group {wanted} was not renamed");
+    let group = find_group(context, wanted, &what)?;
+    let old = BStr::new(group.name);
+    if old == new {
+        return Err(Refusal::new(what, Reason::SameName));
+    }
+    let cautions = check_new_group_name(context, new, &what)?;
+    let admins = admin_group(context.book, context.policy).is_some_and(|admins| admins.name == old);
+    let members: Vec<BString> = group.members().map(BString::from).collect();
+    if admins && !members.is_empty() && !request.overrides.last_admin {
+        let again = format!("rename group {old} {new} --even-last-admin");
+        return Err(Refusal::new(what, Reason::AdminGroup { members })
+            .or_else("first let the policy and sudoers name", format!("{new} as well"))
+            .or("then do it all the same", again));
+    }
+    let mut plan = Plan { summary: format!("rename group {old} {new}"), ..Plan::default() };
+    plan.cautions = cautions;
+    let mut subject = Subject::new(old.to_owned());
+    subject.decide("name", new, format!("was {old}"));
+    let gid = BStr::new(group.gid).to_string();
+    subject.decide("gid", gid, "as it was: files stay the group's");
+    let mut draft = Draft::new(context.book);
+    for file in [File::Group, File::Gshadow] {
+        for line in context.book.named(file, old) {
+            draft.alter(file, line, with_fields(line.bytes, &[(0, new)]));
+        }
+    }
+    let settings = settings_naming(context.policy, old);
+    if !settings.is_empty() {
+        plan.cautions.push(Caution::PolicyNames { name: old.into(), settings });
+    }
+    let places = context.world.mentions_of_group(old);
+    if !places.is_empty() {
+        plan.cautions.push(Caution::Dangling { old: old.into(), new: new.into(), places });
+    }
+    plan.edits = draft.finish();
+    plan.subjects.push(subject);
+    plan.next.push(format!("show group {new}"));
+    Ok(plan)
+}
+
+/// The settings of the policy that name a group.
+pub(crate) fn settings_naming(policy: &Policy, group: &[u8]) -> String {
+    let named = |all: &[String]| all.iter().any(|name| name.as_bytes() == group);
+    let settings = [
+        ("admins.groups", named(&policy.admins_groups)),
+        ("people.groups", named(&policy.people_groups)),
+        (
+            "people.primary",
+            !policy.people_private_group && policy.people_primary.as_bytes() == group,
+        ),
+    ];
+    let settings: Vec<&str> =
+        settings.into_iter().filter(|(_, named)| *named).map(|(setting, _)| setting).collect();
+    settings.join(", ")
+}

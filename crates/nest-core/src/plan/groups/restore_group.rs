@@ -1,0 +1,245 @@
+//! Bringing deleted groups back.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use crate::account::{AccountKind, kind_of};
+use crate::allot::{Holder, IdMap};
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::retire::settle_numbers;
+use crate::plan::Plan;
+use crate::plan::history::find_kept::find_kept;
+use crate::refusal::{Reason, Refusal};
+use crate::retired::{Kept, Listed};
+use crate::table::{File, with_fields};
+use crate::value::{UserOrGroup, check_name, members, without_member};
+use crate::words::{self, list};
+
+/// Groups to be brought back, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct RestoreGroup {
+    /// The groups: by name, or by gid where a name was deleted twice.
+    pub names: Vec<BString>,
+    /// Another name for the one group.
+    pub as_name: Option<BString>,
+    /// Another gid, where the old one is taken.
+    pub new_id: bool,
+}
+
+/// A line that comes back, and where to.
+pub(crate) type Back = (File, usize, Vec<u8>);
+
+/// Plans the bringing back of groups: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn restore_group(
+    context: PlanContext<'_>,
+    request: &RestoreGroup,
+) -> Result<Plan, Box<Refusal>> {
+    let all = list(&request.names);
+    let summary = format!("restore group {all}");
+    let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
+    if request.names.len() > 1 && request.as_name.is_some() {
+        return Err(Refusal::new("no group was restored", Reason::OneOnly("--as")));
+    }
+    let mut lines: Vec<Back> = Vec::new();
+    let mut folders = Vec::new();
+    for wanted in &request.names {
+        let wanted = BStr::new(wanted);
+        let what = format!("the group {wanted} was not restored");
+        let found = find_kept(context, UserOrGroup::Group, wanted, &what)?;
+        if folders.contains(&&found.folder) {
+            continue;
+        }
+        folders.push(&found.folder);
+        let name = request.as_name.as_ref().unwrap_or(&found.kept.name);
+        let mut subject = Subject::new(name.clone());
+        let day = found.time.split('T').next().unwrap_or_default();
+        subject.decide("deleted", day, format!("by change {}", found.change));
+        let command = format!("restore group {wanted}");
+        let new = Restored { as_name: request.as_name.as_ref(), new_id: request.new_id };
+        lines.extend(lines_of_group(
+            context,
+            &found.kept,
+            new,
+            (&what, &command),
+            (&mut plan, &mut subject),
+        )?);
+        let kept = Box::new(found.kept.clone());
+        plan.steps.push(Step::Release { folder: found.folder.clone(), kept, purged: false });
+        plan.subjects.push(subject);
+    }
+    plan.edits = put_back(context, lines);
+    settle_numbers(context, &mut plan);
+    plan.next.push(match plan.subjects.as_slice() {
+        [one] => format!("show group {}", one.name),
+        _ => "list groups".into(),
+    });
+    Ok(plan)
+}
+
+/// How a group comes back.
+#[derive(Clone, Copy)]
+pub(crate) struct Restored<'r> {
+    pub as_name: Option<&'r BString>,
+    pub new_id: bool,
+}
+
+/// Lines come back from the top down, file by file.
+pub(crate) fn put_back(context: PlanContext<'_>, mut lines: Vec<Back>) -> Vec<crate::table::Edit> {
+    let mut draft = Draft::new(context.book);
+    lines.sort_by_key(|(file, line, _)| (*file, *line));
+    for (file, line, text) in lines {
+        draft.put_back(file, line, text);
+    }
+    draft.finish()
+}
+
+/// The lines of a group as they come back, with the members that there still are.
+///
+/// # Errors
+/// The [`Refusal`]: its name or its gid is taken.
+pub(crate) fn lines_of_group(
+    context: PlanContext<'_>,
+    kept: &Kept,
+    new: Restored<'_>,
+    (what, command): (&str, &str),
+    (plan, subject): (&mut Plan, &mut Subject),
+) -> Result<Vec<Back>, Box<Refusal>> {
+    let book = context.book;
+    let refuse = |reason| Refusal::new(what, reason);
+    let name = new.as_name.unwrap_or(&kept.name);
+    if let Some(new) = new.as_name {
+        let style = context.policy.names_style;
+        check_name(style, new.as_ref()).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
+    }
+    for file in [File::Group, File::Gshadow] {
+        if let Some(line) = book.named(file, name).first() {
+            let line_number = book.lines(file).map_or(0, |all| all.number(line.start));
+            let gid = line.bytes.split_str(":").nth(2).unwrap_or_default().into();
+            let reason = match file {
+                File::Group => Reason::GroupNameTaken { line: line_number, gid },
+                _ => Reason::Leftover { file, line: line_number },
+            };
+            return Err(refuse(reason).or("under another name", format!("{command} --as NAME")));
+        }
+    }
+    let gid = gid_of_restored(context, kept, new, (what, command), subject)?;
+    let gone = gone_members(context, &kept.listed);
+    if !gone.is_empty() {
+        let names: Vec<String> =
+            gone.iter().map(|(listed, why)| format!("{} ({why})", listed.name)).collect();
+        subject.decide("not back", names.join(", "), "was listed in it, and is left out");
+    }
+    let mut lines = Vec::new();
+    for line in kept.lines.iter().filter(|line| line.name() == kept.name) {
+        if !matches!(line.file, File::Group | File::Gshadow) {
+            continue;
+        }
+        if book.lines(line.file).is_none() {
+            plan.cautions.push(Caution::NoGshadow);
+            continue;
+        }
+        let mut text = with_fields(&line.text, &[(0, name)]);
+        if line.file == File::Group {
+            text = with_fields(&text, &[(2, gid.to_string().as_bytes())]);
+        }
+        let lists: &[usize] = if line.file == File::Group { &[3] } else { &[2, 3] };
+        for at in lists {
+            let mut list = text.split_str(":").nth(*at).unwrap_or_default().to_vec();
+            for (listed, _) in &gone {
+                if let Some((without, _)) = without_member(&list, &listed.name) {
+                    list = without;
+                }
+            }
+            text = with_fields(&text, &[(*at, &list)]);
+        }
+        if line.file == File::Group {
+            let list = text.split_str(":").nth(3).unwrap_or_default();
+            let names: Vec<&[u8]> = members(list).collect();
+            if !names.is_empty() {
+                subject.decide("members", words::list(names), "as before");
+            }
+        }
+        lines.push((line.file, line.line, text));
+    }
+    Ok(lines)
+}
+
+fn gid_of_restored(
+    context: PlanContext<'_>,
+    kept: &Kept,
+    new: Restored<'_>,
+    (what, command): (&str, &str),
+    subject: &mut Subject,
+) -> Result<u32, Box<Refusal>> {
+    let refuse = |reason| Refusal::new(what, reason);
+    let old = kept
+        .line_of(File::Group)
+        .and_then(|line| line.text.split_str(":").nth(2).and_then(crate::value::read_id))
+        .unwrap_or(kept.id);
+    if let Some(holder) =
+        taken_gid(context, kept, old, new).map_err(|why| refuse(Reason::ServiceFailed(why)))?
+    {
+        if !new.new_id {
+            return Err(refuse(Reason::IdTaken { what: "gid", id: old, holder })
+                .or("with another number", format!("{command} --new-id")));
+        }
+        let (span, setting) = match kind_of(context.policy, Some(old)) {
+            AccountKind::Person => (context.policy.people_ids, "people.ids"),
+            AccountKind::Service => (context.policy.services_ids, "services.ids"),
+        };
+        let gid = IdMap::new(context.book, context.policy, context.world)
+            .lowest(span)
+            .map_err(|why| refuse(Reason::ServiceFailed(why)))?;
+        let setting = context.policy.origin(setting);
+        let gid = gid.ok_or_else(|| refuse(Reason::SpanFull { span, setting }))?;
+        subject.decide(
+            "gid",
+            gid.to_string(),
+            format!("another: {old} is taken; its files keep {old}"),
+        );
+        return Ok(gid);
+    }
+    let shared = context.book.group_by_gid(old);
+    let why = match shared {
+        Some((_, other)) => format!("as before, shared with {}", BStr::new(other.name)),
+        None => "as before".to_owned(),
+    };
+    subject.decide("gid", old.to_string(), why);
+    Ok(old)
+}
+
+/// Who holds a gid by now, its own retirement apart. One that two groups shared
+/// when one of them was deleted is shared again, unless another is asked for.
+fn taken_gid(
+    context: PlanContext<'_>,
+    kept: &Kept,
+    gid: u32,
+    new: Restored<'_>,
+) -> Result<Option<Holder>, String> {
+    if let Some((_, group)) = context.book.group_by_gid(gid) {
+        let taken = !kept.shared_gid || new.new_id;
+        return Ok(taken.then(|| Holder::Group(group.name.into())));
+    }
+    let known = context.world.service_group_by_gid(gid)?;
+    Ok(known.map(Holder::Group))
+}
+
+/// The listed accounts that are not there any more, and why.
+fn gone_members<'k>(context: PlanContext<'_>, listed: &'k [Listed]) -> Vec<(&'k Listed, String)> {
+    let why = |listed: &Listed| {
+        // One of a directory is none of the files' business.
+        let uid = listed.uid?;
+        match context.book.user(&listed.name) {
+            None => Some("is gone".to_owned()),
+            Some((_, user)) if user.uid() != Some(uid) => {
+                Some(format!("is another account now, uid {}", BStr::new(user.uid)))
+            }
+            Some(_) => None,
+        }
+    };
+    listed.iter().filter_map(|listed| Some((listed, why(listed)?))).collect()
+}

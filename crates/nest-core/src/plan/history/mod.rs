@@ -1,0 +1,8 @@
+//! Planners for what was done before: taking it back, and letting it go.
+
+pub(crate) mod find_kept;
+mod purge;
+mod undo;
+
+pub use purge::{Purge, kept_until, purge};
+pub use undo::{Undo, undo};

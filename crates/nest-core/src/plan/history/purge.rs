@@ -1,0 +1,208 @@
+//! Letting go of deleted accounts whose time is over, for good.
+
+use bstr::{BStr, BString};
+
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::plan::Plan;
+use crate::plan::history::find_kept::find_kept;
+use crate::policy::Freed;
+use crate::refusal::{NotKept, Reason, Refusal};
+use crate::retired::{Became, RetiredAccount};
+use crate::surroundings::{Retired, RetiredId, Site};
+use crate::table::{File, Group, Passwd, Record, SubId};
+use crate::value::{Day, IdSpan, UserOrGroup};
+
+/// What is to be let go.
+#[derive(Debug, Clone)]
+pub enum Purge {
+    /// Everything that is past its days.
+    Due,
+    /// These.
+    Named(UserOrGroup, Vec<BString>),
+}
+
+/// The day from which on a deleted account may be let go; `None` where its own
+/// record does not say when it was deleted.
+pub fn kept_until(account: &RetiredAccount, keep_days: u32) -> Option<Day> {
+    let day = Day::parse(account.time.get(..10)?, Day(0)).ok()?;
+    Some(Day(day.0 + i64::from(keep_days)))
+}
+
+/// Plans the letting go.
+///
+/// # Errors
+/// The [`Refusal`]: nothing of that name is kept.
+pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> {
+    let keep_days = context.policy.retired_keep_days;
+    let (summary, chosen): (String, Vec<&RetiredAccount>) = match request {
+        Purge::Due => {
+            let what = "nothing was purged";
+            if context.change.is_none() {
+                return Err(Refusal::new(what, NotKept::NothingIsKept.into()));
+            }
+            let all = context.world.kept();
+            let all = all.map_err(|why| Refusal::new(what, NotKept::KeptUnreadable(why).into()))?;
+            let due = |account: &&RetiredAccount| {
+                kept_until(account, keep_days).is_some_and(|day| day <= context.today)
+            };
+            ("purge".to_owned(), all.iter().filter(due).collect())
+        }
+        Purge::Named(thing, names) => {
+            let mut chosen: Vec<&RetiredAccount> = Vec::new();
+            for name in names {
+                let what = format!("{name} was not purged");
+                let found = find_kept(context, *thing, name.as_ref(), &what)?;
+                if !chosen.iter().any(|known| known.folder == found.folder) {
+                    chosen.push(found);
+                }
+            }
+            let names: Vec<String> = names.iter().map(ToString::to_string).collect();
+            (format!("purge {thing} {}", names.join(", ")), chosen)
+        }
+    };
+    let mut plan = Plan { summary, nothing: chosen.is_empty(), ..Plan::default() };
+    let mut revived = Retired::default();
+    let named = matches!(request, Purge::Named(..));
+    for account in chosen {
+        match set_aside_fault(context, account) {
+            // Of many the others go all the same.
+            Some(Stands { what, path, fault, .. }) if !named => {
+                let mut subject = Subject::new(account.kept.name.clone());
+                subject.decide("stays", path, format!("its {what} {fault}"));
+                plan.subjects.push(subject);
+            }
+            Some(Stands { what, path, fault, mount }) => {
+                let refused = format!("{} was not purged", account.kept.name);
+                let refusal = Refusal::new(refused, Reason::NotToBeErased { what, path, fault });
+                return Err(match mount {
+                    Some(mount) => refusal.or_else("unmount it first", format!("umount {mount}")),
+                    None => refusal,
+                });
+            }
+            None => one(context, account, keep_days, &mut plan, &mut revived),
+        }
+    }
+    if std::mem::replace(&mut plan.nothing, plan.steps.is_empty()) {
+        let mut subject = Subject::new("purge");
+        let days = format!("deleted accounts are kept for {keep_days} days");
+        subject.decide("past its days", "nothing", days);
+        plan.subjects.push(subject);
+    }
+    if revived != Retired::default() {
+        plan.steps.push(Step::ReviveIds(revived));
+    }
+    plan.next.push("list retired".into());
+    Ok(plan)
+}
+
+/// Something that was set aside and must not be erased.
+struct Stands {
+    what: String,
+    path: BString,
+    /// Why, in words that follow the path.
+    fault: String,
+    /// What is mounted in it, where that is why.
+    mount: Option<BString>,
+}
+
+fn set_aside_fault(context: PlanContext<'_>, account: &RetiredAccount) -> Option<Stands> {
+    account.kept.belongings.iter().find_map(|belonging| {
+        let Became::SetAside { place } = &belonging.became else { return None };
+        let survey = context.world.survey(place.as_ref(), true);
+        let (fault, mount) = match survey {
+            Err(why) => (format!("can't be looked at: {why}"), None),
+            Ok(survey) => {
+                let mount = survey?.mounts.into_iter().next()?;
+                (format!("has something mounted in it, at {mount}"), Some(mount))
+            }
+        };
+        Some(Stands { what: belonging.what.clone(), path: place.clone(), fault, mount })
+    })
+}
+
+fn one(
+    context: PlanContext<'_>,
+    account: &RetiredAccount,
+    keep_days: u32,
+    plan: &mut Plan,
+    revived: &mut Retired,
+) {
+    let kept = &account.kept;
+    let mut subject = Subject::new(kept.name.clone());
+    let day = account.time.get(..10).unwrap_or_default();
+    let until = kept_until(account, keep_days).map(|day| format!("kept until {day}"));
+    subject.decide("deleted", day, until.unwrap_or_default());
+    for belonging in &kept.belongings {
+        let (what, path): (&'static str, _) = match &belonging.became {
+            Became::SetAside { place }
+                if matches!(context.world.site(place.as_ref()), Site::Taken(_)) =>
+            {
+                ("erases", place.clone())
+            }
+            Became::Archived { file } => {
+                let file = format!("retired/{}/{file}", account.folder);
+                subject.decide(
+                    "erases",
+                    file,
+                    format!("the {} {}", belonging.what, belonging.path),
+                );
+                continue;
+            }
+            Became::Stays => {
+                subject.decide("stays", belonging.path.clone(), "it was left where it is");
+                continue;
+            }
+            _ => continue,
+        };
+        let size = crate::value::bytes_in_words(belonging.bytes);
+        subject.decide(what, path.clone(), format!("the {}, {size}", belonging.what));
+        plan.steps.push(Step::Erase { path });
+    }
+    subject.decide("forgets", format!("{} {}", kept.thing, kept.id), "lines, hash, memberships");
+    let ids = ids_of(account);
+    if context.policy.ids_freed == Freed::AfterRetention {
+        subject.decide("numbers", "free", "the policy lets them be given out again");
+        for (mine, all, free) in [
+            (ids.users, &mut revived.users, &context.world.retired().users),
+            (ids.groups, &mut revived.groups, &context.world.retired().groups),
+            (ids.ranges, &mut revived.ranges, &context.world.retired().ranges),
+        ] {
+            all.extend(
+                mine.into_iter().filter(|id| free.iter().any(|other| other.span == id.span)),
+            );
+        }
+    } else {
+        subject.decide("numbers", "stay retired", "nobody is given them: files may carry them");
+    }
+    let (folder, kept) = (account.folder.clone(), Box::new(kept.clone()));
+    plan.steps.push(Step::Release { folder, kept, purged: true });
+    plan.cautions.push(Caution::Purges { name: BStr::new(&account.kept.name).into() });
+    plan.subjects.push(subject);
+}
+
+/// The numbers that the lines of a deleted account held.
+fn ids_of(account: &RetiredAccount) -> Retired {
+    let mut ids = Retired::default();
+    let name = &account.kept.name;
+    let id = |span: IdSpan| RetiredId { span, name: name.clone() };
+    let one = |id: u32| IdSpan { first: id, last: id };
+    for line in &account.kept.lines {
+        let text = line.text.trim_ascii_start();
+        match line.file {
+            File::Passwd => {
+                ids.users.extend(Passwd::read(text).and_then(|user| user.uid()).map(one).map(id));
+            }
+            File::Group => {
+                ids.groups.extend(Group::read(text).and_then(|group| group.gid()).map(one).map(id));
+            }
+            File::Subuid | File::Subgid => {
+                ids.ranges.extend(SubId::read(text).and_then(|range| range.span()).map(id));
+            }
+            File::Shadow | File::Gshadow => {}
+        }
+    }
+    ids.ranges.sort_by_key(|range| range.span);
+    ids.ranges.dedup();
+    ids
+}

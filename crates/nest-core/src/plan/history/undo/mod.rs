@@ -1,0 +1,345 @@
+//! Taking a change back: line by line, step by step, the other way round.
+
+mod steps;
+
+use std::collections::BTreeMap;
+
+use bstr::{BString, ByteSlice};
+
+use crate::allot::Holder;
+use crate::batch_lookup::LookupSet;
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::retire::settle_numbers;
+use crate::plan::Plan;
+use crate::record::{ChangeRecord, RecordedEdit, Secret};
+use crate::refusal::{Reason, Refusal};
+use crate::retired::KeptLine;
+use crate::secret::{has_lost_parts, hash_of, shown};
+use crate::table::{File, Line, Passwd, Record};
+
+/// A change to be taken back.
+#[derive(Debug, Clone, Copy)]
+pub struct Undo<'a> {
+    /// Its record.
+    pub record: &'a ChangeRecord,
+    /// The change that took it back already.
+    pub undone_by: Option<u64>,
+    /// Only the lines of the account files, not what was done on the tree.
+    pub lines_only: bool,
+}
+
+/// Plans the taking back of a change. A line that has changed since stops it;
+/// other lines of the same files are left as they are.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>> {
+    let record = request.record;
+    let mut undoing =
+        Undoing { context, record, draft: Draft::new(context.book), plan: Plan::default() };
+    undoing.plan.summary = format!("undo {}", record.number);
+    undoing.plan.undoes = Some(record.number);
+    undoing.plan.returning = true;
+    let mut subject = Subject::new(format!("change {}", record.number));
+    let by = record.by.name.clone().unwrap_or_else(|| format!("uid {}", record.by.uid));
+    let day = record.time.split('T').next().unwrap_or_default();
+    let summary = record.told.summary.as_str();
+    subject.decide("takes back", summary, format!("of {day}, by {by}"));
+    undoing.plan.subjects.push(subject);
+    if let Some(by) = request.undone_by {
+        let number = record.number;
+        return Err(undoing
+            .refuse(Reason::UndoneAlready { by })
+            .or(format!("do change {number} again"), format!("undo {by}")));
+    }
+    undoing.lines()?;
+    if request.lines_only {
+        let left = record.told.steps.iter().filter(|step| !step.step.is_bookkeeping()).count();
+        if left > 0 {
+            undoing.plan.cautions.push(Caution::StepsLeft { count: left });
+        }
+    } else {
+        undoing.steps()?;
+    }
+    let mut plan = undoing.plan;
+    plan.edits = undoing.draft.finish();
+    note_people(&mut plan);
+    settle_numbers(context, &mut plan);
+    plan.next.push("list changes".to_owned());
+    Ok(plan)
+}
+
+/// One subject for each account and group whose lines come or go, so that what
+/// becomes of its numbers is told with its name.
+fn note_people(plan: &mut Plan) {
+    let mut names: BTreeMap<BString, (&'static str, &'static str)> = BTreeMap::new();
+    for edit in &plan.edits {
+        let name = |line: &BString| -> BString {
+            let line = line.trim_ascii_start();
+            line[..line.find_byte(b':').unwrap_or(line.len())].into()
+        };
+        let (before, after) = (edit.before.as_ref().map(name), edit.after.as_ref().map(name));
+        if before == after || !matches!(edit.file, File::Passwd | File::Group) {
+            continue;
+        }
+        // Of a user with a group of the same name the user is told.
+        let label = if edit.file == File::Passwd { "account" } else { "group" };
+        for (name, what) in [(before, "goes"), (after, "comes back")] {
+            let Some(name) = name else { continue };
+            let known = names.entry(name).or_insert((label, what));
+            if label == "account" {
+                *known = (label, what);
+            }
+        }
+    }
+    for (name, (label, what)) in names {
+        let mut subject = Subject::new(name);
+        subject.decide(label, what, "");
+        plan.subjects.push(subject);
+    }
+}
+
+/// For fewer lines searching the files is quicker.
+const MANY: usize = 64;
+
+struct Undoing<'a> {
+    context: PlanContext<'a>,
+    record: &'a ChangeRecord,
+    draft: Draft<'a>,
+    plan: Plan,
+}
+
+impl<'a> Undoing<'a> {
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(format!("change {} was not taken back", self.record.number), reason)
+    }
+
+    fn decide(&mut self, label: &'static str, value: impl Into<BString>, why: impl Into<String>) {
+        if let Some(subject) = self.plan.subjects.first_mut() {
+            subject.decide(label, value, why);
+        }
+    }
+
+    /// Goes through the files once for the lines of a long change.
+    fn look_up_batch(&self) {
+        let edits = &self.record.told.edits;
+        if edits.len() < MANY {
+            return;
+        }
+        let mut wanted = LookupSet::default();
+        for edit in edits {
+            for line in edit.before.iter().chain(&edit.after) {
+                let record = line.trim_ascii_start();
+                wanted.seek_name(&record[..record.find_byte(b':').unwrap_or(record.len())]);
+                let user = Passwd::read(record).filter(|_| edit.file == File::Passwd);
+                wanted.ids.extend(user.and_then(|user| user.uid()));
+            }
+        }
+        self.context.book.look_up_batch(wanted);
+    }
+
+    fn lines(&mut self) -> Result<(), Box<Refusal>> {
+        self.look_up_batch();
+        let mut edits: Vec<&RecordedEdit> = self.record.told.edits.iter().collect();
+        // Lines that come back to one file are put back from the top down.
+        edits.sort_by_key(|edit| (edit.file, edit.line));
+        for edit in edits {
+            match (&edit.before, &edit.after) {
+                (Some(before), None) => self.put_back(edit, before)?,
+                // Only the end of the file was altered, which does no harm.
+                (Some(before), Some(after)) if before == after && edit.secret != Secret::Lost => {}
+                (before, Some(after)) => {
+                    let line = self.find(edit, after)?;
+                    match before {
+                        None => self.draft.remove(edit.file, line),
+                        Some(before) => self.restore(edit, line, before)?,
+                    }
+                }
+                (None, None) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// The line as the change left it; a refusal when there is none.
+    fn find(&self, edit: &RecordedEdit, left: &BString) -> Result<Line<'a>, Box<Refusal>> {
+        let record = left.trim_ascii_start();
+        let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
+        let lines = self.context.book.lines(edit.file);
+        let named = self.context.book.named(edit.file, name);
+        let same = |line: &&Line<'a>| shown(edit.file, line.bytes) == *left;
+        if let Some(line) = named.iter().find(same) {
+            return Ok(*line);
+        }
+        // A line that is no record has no name to be found by. Of several the nearest is
+        // meant.
+        let nameless =
+            |line: &Line<'a>| !line.is_record() || line.name().len() == line.record().len();
+        let other = lines.and_then(|lines| {
+            let same = lines
+                .iter()
+                .enumerate()
+                .filter(|(_, line)| line.bytes == left.as_slice() && nameless(line));
+            same.min_by_key(|(at, _)| edit.line.abs_diff(at + 1)).map(|(_, line)| line)
+        });
+        if let Some(line) = other {
+            return Ok(line);
+        }
+        let now = named.first().map(|line| shown(edit.file, line.bytes));
+        let number = named.first().map(|line| lines.map_or(0, |lines| lines.number(line.start)));
+        Err(self.or_restore(self.refuse(Reason::LineChanged {
+            file: edit.file,
+            line: number.unwrap_or(edit.line),
+            left: left.clone(),
+            now,
+        })))
+    }
+
+    /// An altered line gets its old text, with the hash that stands in it now.
+    fn restore(
+        &mut self,
+        edit: &RecordedEdit,
+        line: Line<'a>,
+        before: &BString,
+    ) -> Result<(), Box<Refusal>> {
+        let name = BString::from(line.name());
+        if has_lost_parts(before) {
+            return Err(self.refuse(Reason::PartNotKept { name }));
+        }
+        let restored = match edit.secret {
+            Secret::Lost => match self.moved_hash(edit.file, &name) {
+                Some(hash) => with_hash(before, hash),
+                None => return Err(self.refuse(Reason::HashNotKept { name })),
+            },
+            Secret::Kept => {
+                let hash = hash_of(edit.file, line.bytes).unwrap_or_default();
+                with_hash(before, hash)
+            }
+            Secret::None | Secret::New => before.to_vec(),
+        };
+        self.draft.alter(edit.file, line, restored);
+        Ok(())
+    }
+
+    /// A line that went comes back, if nothing has taken its place.
+    fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<(), Box<Refusal>> {
+        if has_lost_parts(before) {
+            let (file, line) = (edit.file, edit.line);
+            self.plan.cautions.push(Caution::LineNotKept { file, line });
+            return Ok(());
+        }
+        let record = before.trim_ascii_start();
+        let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
+        let book = self.context.book;
+        if let Some(line) = book.named(edit.file, name).first()
+            && !matches!(edit.file, File::Subuid | File::Subgid)
+            && !self.was_repair()
+        {
+            return Err(self.refuse(Reason::PlaceTaken {
+                file: edit.file,
+                line: book.lines(edit.file).map_or(0, |lines| lines.number(line.start)),
+                name: name.into(),
+            }));
+        }
+        if edit.file == File::Passwd
+            && let Some(uid) = Passwd::read(record).and_then(|user| user.uid())
+            && let Some((_, other)) = book.user_by_uid(uid)
+            && !self.was_shared(uid)
+            && !self.was_repair()
+        {
+            let holder = Holder::User(other.name.into());
+            return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid, holder }));
+        }
+        let line = match edit.secret {
+            Secret::Lost if self.kept_line(edit, before).is_some() => {
+                self.kept_line(edit, before).unwrap_or_default()
+            }
+            Secret::Lost => {
+                self.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
+                with_hash(before, b"")
+            }
+            _ => before.to_vec(),
+        };
+        self.draft.put_back(edit.file, edit.line, line);
+        Ok(())
+    }
+
+    /// Whether the change mended the files: then the lines it took out were at odds
+    /// with others to begin with.
+    fn was_repair(&self) -> bool {
+        self.record.told.summary.starts_with("repair")
+    }
+
+    /// The hash that the change moved from a line to where only root reads it.
+    fn moved_hash(&self, from: File, name: &BString) -> Option<&'a [u8]> {
+        let to = if from == File::Group { File::Gshadow } else { File::Shadow };
+        let moved = self.record.told.moves_hash(from, name);
+        let line = self.context.book.named(to, name).into_iter().next().filter(|_| moved)?;
+        hash_of(to, line.bytes)
+    }
+
+    /// Whether two accounts had a uid when one of them went: it comes back as it
+    /// was, shared.
+    fn was_shared(&self, uid: u32) -> bool {
+        let kept = self.record.told.steps.iter().filter_map(|step| match &step.step {
+            Step::Keep { kept, .. } => Some(kept),
+            _ => None,
+        });
+        kept.into_iter().any(|kept| kept.id == uid && kept.shared_uid)
+    }
+
+    /// A line that is kept whole.
+    fn kept_line(&self, edit: &RecordedEdit, before: &BString) -> Option<Vec<u8>> {
+        let folders = self.record.told.steps.iter().filter_map(|step| match &step.step {
+            Step::Keep { folder, .. } => Some(folder),
+            _ => None,
+        });
+        let mut lines = folders.flat_map(|folder| {
+            let all = self.context.world.kept().unwrap_or_default();
+            let kept = all.iter().find(|kept| kept.folder == *folder);
+            kept.into_iter().flat_map(|kept| &kept.kept.lines)
+        });
+        let same =
+            |line: &&KeptLine| line.file == edit.file && shown(line.file, &line.text) == *before;
+        lines.find(same).map(|line| line.text.to_vec())
+    }
+
+    /// A deletion that can't be taken back line by line can still be restored.
+    fn or_restore(&self, refusal: Box<Refusal>) -> Box<Refusal> {
+        let kept = self.record.told.steps.iter().find_map(|step| match &step.step {
+            Step::Keep { kept, .. } => Some(kept),
+            _ => None,
+        });
+        match kept {
+            Some(kept) => {
+                let way = format!("restore {} {}", kept.thing, kept.name);
+                refusal.or("bring it back as it is kept", way)
+            }
+            None => refusal,
+        }
+    }
+
+    fn cannot(&self, why: String) -> Box<Refusal> {
+        let number = self.record.number;
+        self.refuse(Reason::StepStands(why))
+            .or("take back the lines only", format!("undo {number} --lines-only"))
+    }
+}
+
+/// A recorded line with a hash in the place of `(hash)`; without one the field
+/// says that none was ever set.
+fn with_hash(line: &[u8], hash: &[u8]) -> Vec<u8> {
+    let mut fields: Vec<&[u8]> = line.split_str(":").collect();
+    let locked = fields.get(1).is_some_and(|field| field.starts_with(b"!"));
+    let field = match (hash, locked) {
+        (b"", _) => b"!".to_vec(),
+        (hash, true) => [b"!", hash].concat(),
+        (hash, false) => hash.to_vec(),
+    };
+    if let Some(place) = fields.get_mut(1) {
+        *place = &field;
+    }
+    fields.join(&b':')
+}

@@ -1,0 +1,192 @@
+//! Taking back what a change did on the tree.
+
+use bstr::BString;
+
+use crate::change::{Step, join};
+use crate::ownership::Reown;
+use crate::plan::history::undo::{Undoing, with_hash};
+use crate::record::RecordedStep;
+use crate::refusal::{NotKept, Refusal};
+use crate::retired::{Kept, KeptFolder, set_aside_place};
+use crate::secret::hash_of;
+use crate::surroundings::Site;
+use crate::table::File;
+use crate::words::counted;
+
+impl Undoing<'_> {
+    pub(crate) fn steps(&mut self) -> Result<(), Box<Refusal>> {
+        let steps: Vec<&RecordedStep> = self.record.told.steps.iter().rev().collect();
+        for recorded in steps {
+            match &recorded.step {
+                Step::MakeDirectory { path, owner, .. } => {
+                    self.unmake(recorded, path.clone(), owner.uid)?;
+                }
+                Step::MakeFile { below, file, owner } => {
+                    self.unmake(recorded, join(below, &file.path), owner.uid)?;
+                }
+                Step::GiveDirectory { path, from, to } => {
+                    self.expect_owner(path, to.uid)?;
+                    let (path, from, to) = (path.clone(), *to, *from);
+                    self.plan.steps.push(Step::GiveDirectory { path, from, to });
+                }
+                Step::SetAccess { file, from, to } => {
+                    let path = BString::from(format!("/{}", file.path()));
+                    match self.context.world.facts(path.as_ref()) {
+                        Ok(Some(now)) if now.mode == to.mode && now.uid == to.owner.uid => {}
+                        _ => {
+                            let why = format!("{} has other access by now", file.path());
+                            return Err(self.cannot(why));
+                        }
+                    }
+                    let (file, from, to) = (*file, *to, *from);
+                    self.plan.steps.push(Step::SetAccess { file, from, to });
+                }
+                Step::Move { from, to, .. } => {
+                    self.move_back(to.clone(), from.clone())?;
+                }
+                Step::Remove { path, again, .. } => {
+                    self.expect_free(path)?;
+                    self.decide("made again", path.clone(), "");
+                    self.plan.steps.push((**again).clone());
+                }
+                Step::Reown(reown) => {
+                    let back = Reown {
+                        from: reown.to,
+                        to: reown.from,
+                        of_change: Some(self.record.number),
+                        ..reown.clone()
+                    };
+                    let what = if back.group { "gid" } else { "uid" };
+                    let value = format!("{what} {} to {}", back.from, back.to);
+                    self.decide(
+                        "re-owns",
+                        value,
+                        "the same files, those that have not changed hands since",
+                    );
+                    self.plan.steps.push(Step::Reown(back));
+                }
+                Step::NoteSuspended(note) => {
+                    self.plan.steps.push(Step::ForgetSuspended(note.clone()));
+                }
+                Step::ForgetSuspended(note) => {
+                    self.plan.steps.push(Step::NoteSuspended(note.clone()));
+                }
+                Step::Erase { path } => {
+                    return Err(self.cannot(format!("{path} was erased, and is nowhere")));
+                }
+                Step::Archive { path, folder, file } => {
+                    self.expect_free(path)?;
+                    self.decide("unpacks", path.clone(), "");
+                    let (path, folder, file) = (path.clone(), folder.clone(), *file);
+                    let (uid, gid) = (None, None);
+                    self.plan.steps.push(Step::Unpack { path, folder, file, uid, gid });
+                }
+                Step::Unpack { path, folder, file, .. } => {
+                    self.decide("packs again", path.clone(), "");
+                    let (path, folder, file) = (path.clone(), folder.clone(), *file);
+                    self.plan.steps.push(Step::Archive { path, folder, file });
+                }
+                Step::Keep { folder, .. } => self.release(folder)?,
+                Step::Release { purged: true, folder, .. } => {
+                    return Err(self.cannot(format!("retired/{folder} was purged")));
+                }
+                Step::Release { folder, kept, .. } => self.keep_again(folder, kept),
+                // The lines say which numbers have a holder again.
+                Step::RetireIds(_) | Step::ReviveIds(_) => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// What was kept is back, and is kept no longer.
+    fn release(&mut self, folder: &KeptFolder) -> Result<(), Box<Refusal>> {
+        let all = self.context.world.kept();
+        let all = all.map_err(|why| self.refuse(NotKept::KeptUnreadable(why).into()))?;
+        if let Some(kept) = all.iter().find(|kept| kept.folder == *folder) {
+            let kept = Box::new(kept.kept.clone());
+            let folder = folder.clone();
+            self.plan.steps.push(Step::Release { folder, kept, purged: false });
+        }
+        Ok(())
+    }
+
+    /// What had come back is kept again, with the hashes that it has now.
+    fn keep_again(&mut self, folder: &KeptFolder, kept: &Kept) {
+        let mut kept = kept.clone();
+        let mut going: Vec<(File, BString)> = Vec::new();
+        for edit in &self.record.told.edits {
+            if let (None, Some(after)) = (&edit.before, &edit.after)
+                && let Ok(line) = self.find(edit, after)
+            {
+                going.push((edit.file, line.bytes.into()));
+            }
+        }
+        for line in &mut kept.lines {
+            let at = going.iter().position(|(file, _)| *file == line.file);
+            let Some((file, now)) = at.map(|at| going.remove(at)) else { continue };
+            if let Some(hash) = hash_of(file, &now) {
+                line.text = with_hash(&line.text, hash).into();
+            }
+        }
+        let folder = folder.clone();
+        self.plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+    }
+
+    /// What was made goes if it is still as it was made; what has been used
+    /// since is set aside.
+    fn unmake(
+        &mut self,
+        recorded: &RecordedStep,
+        path: BString,
+        uid: u32,
+    ) -> Result<(), Box<Refusal>> {
+        let found = self.context.world.inventory(path.as_ref(), recorded.left_as.as_ref());
+        let found =
+            found.map_err(|why| self.cannot(format!("{path} can't be looked at: {why}")))?;
+        match (found, &recorded.left_as) {
+            (None, _) => self.decide("gone already", path, ""),
+            (Some(now), Some(made)) if now == *made => {
+                self.decide("removes", path.clone(), "unused since it was made");
+                let again = Box::new(recorded.step.clone());
+                self.plan.steps.push(Step::Remove { path, made: made.clone(), again });
+            }
+            (Some(now), _) => {
+                let name = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
+                let to = set_aside_place(&path, name, uid, self.context.change);
+                self.expect_free(&to)?;
+                let files = counted(now.files, "file", "files");
+                self.decide("sets aside", to.clone(), format!("used since it was made: {files}"));
+                self.plan.steps.push(Step::Move { from: path, to, aside: true });
+            }
+        }
+        Ok(())
+    }
+
+    fn move_back(&mut self, from: BString, to: BString) -> Result<(), Box<Refusal>> {
+        match self.context.world.site(from.as_ref()) {
+            Site::Taken(_) => {}
+            _ => return Err(self.cannot(format!("{from} is not there any more"))),
+        }
+        self.expect_free(&to)?;
+        self.decide("moves back", to.clone(), format!("from {from}"));
+        self.plan.steps.push(Step::Move { from, to, aside: false });
+        Ok(())
+    }
+
+    fn expect_free(&self, path: &BString) -> Result<(), Box<Refusal>> {
+        match self.context.world.site(path.as_ref()) {
+            Site::Taken(_) => Err(self.cannot(format!("something else is at {path} now"))),
+            Site::Unknown(why) => Err(self.cannot(format!("{path} can't be looked at: {why}"))),
+            _ => Ok(()),
+        }
+    }
+
+    fn expect_owner(&self, path: &BString, uid: u32) -> Result<(), Box<Refusal>> {
+        match self.context.world.facts(path.as_ref()) {
+            Ok(Some(facts)) if facts.uid == uid => Ok(()),
+            Ok(Some(facts)) => Err(self.cannot(format!("{path} belongs to {} now", facts.uid))),
+            Ok(None) => Err(self.cannot(format!("{path} is not there any more"))),
+            Err(why) => Err(self.cannot(format!("{path} can't be looked at: {why}"))),
+        }
+    }
+}

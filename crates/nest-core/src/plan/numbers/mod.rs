@@ -1,0 +1,5 @@
+//! Planners for numbers.
+
+mod reassign;
+
+pub use reassign::{Reassign, reassign};

@@ -1,0 +1,307 @@
+//! Bringing accounts that exist to their rows.
+
+use bstr::{BStr, BString};
+
+use crate::account::{AccountKind, admin_group, kind_of};
+use crate::change::Subject;
+use crate::drafting::find::{FoundUser, find_admin_group};
+use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::primary::{NewPrimary, change_primary};
+use crate::plan::tables::intake::IntakePlanner;
+use crate::plan::users::{ChangeUser, change_into};
+use crate::refusal::Refusal;
+use crate::request::{CreateUser, GuardOverrides};
+use crate::roster::{Column, RosterRow, RowRequest, Wrong};
+use crate::surroundings::Keys;
+use crate::table::{File, with_fields};
+use crate::value::{Expiry, PasswordField, Scheme};
+use crate::words::list;
+
+impl<'a, 'r> IntakePlanner<'a, 'r> {
+    /// Plans what makes an account what its row says. What the row leaves out
+    /// stays; so do a password and keys that the account has by now.
+    pub(crate) fn update(&mut self, row: &'r RosterRow, user: &CreateUser, name: &BStr) {
+        let Some(found) = self.found(row, name) else { return };
+        let before = (self.batch.draft.count(), self.batch.plan.steps.len());
+        let mut subject = Subject::new(name);
+        self.kind_stays(row, user, &found);
+        self.fields(row, user, &found, &mut subject);
+        let primary = self.primary(row, user, &found, &mut subject);
+        let joins = self.memberships(row, user, &found, primary, &mut subject);
+        self.secrets(row, user, &found, &mut subject);
+        subject.decisions.retain(|decision| decision.why != "as it was");
+        let after = (self.batch.draft.count(), self.batch.plan.steps.len());
+        if before == after && !joins {
+            self.counts.kept += 1;
+            return;
+        }
+        self.counts.updated += 1;
+        self.request.first_decision(row, &mut subject, "changed");
+        self.batch.plan.subjects.push(subject);
+    }
+
+    fn kind_stays(&mut self, row: &RosterRow, user: &CreateUser, found: &FoundUser<'_>) {
+        if !row.given.contains(Column::Service) {
+            return;
+        }
+        let is_service = kind_of(self.context.policy, Some(found.uid)) == AccountKind::Service;
+        if is_service != user.service {
+            let (is, instead) = match is_service {
+                true => ("a service", "yes"),
+                false => ("a person", "no, or nothing"),
+            };
+            let message = format!("{} is {is}, which its uid says", BStr::new(found.user.name));
+            self.fault(row, Column::Service, Wrong::new(message, instead));
+        }
+    }
+
+    fn fields(
+        &mut self,
+        row: &RosterRow,
+        user: &CreateUser,
+        found: &FoundUser<'a>,
+        subject: &mut Subject,
+    ) {
+        let name = BString::from(found.user.name);
+        let mut request = ChangeUser {
+            name: name.clone(),
+            full_name: user.full_name.clone().filter(|new| new != found.user.full_name()),
+            uid: user.uid.filter(|uid| *uid != found.uid),
+            home: user.home.clone().filter(|home| home != found.user.home),
+            record_only: self.request.no_home,
+            shell: user.shell.clone().filter(|shell| shell != found.user.shell),
+            ranges: user.ranges,
+            ..ChangeUser::default()
+        };
+        let expires = user.expires.clone();
+        request.expires = expires.filter(|text| !self.expires_so(text, found));
+        if let Some(count) = request.ranges
+            && [File::Subuid, File::Subgid].into_iter().all(|file| self.has(file, found, count))
+        {
+            request.ranges = None;
+        }
+        self.spans_stay(row, user, found);
+        let batch = &mut self.batch;
+        let into = (&mut batch.draft, &mut batch.plan, &mut *subject);
+        let refusals = change_into(self.context, &request, found, into, Some(&mut batch.ids));
+        refusals.iter().for_each(|refusal| self.refused(row, refusal));
+    }
+
+    fn expires_so(&self, text: &str, found: &FoundUser<'_>) -> bool {
+        let now = found.shadow.and_then(|(_, shadow)| shadow.aging().expires);
+        match Expiry::parse(text, self.context.today) {
+            Ok(Expiry::Never) => now.is_none(),
+            Ok(Expiry::On(day)) => now == Some(day),
+            Err(_) => false,
+        }
+    }
+
+    fn has(&self, file: File, found: &FoundUser<'a>, count: u32) -> bool {
+        let lines = self.context.book.ranges_of(file, found.user.name, Some(found.uid));
+        let spans = lines.iter().filter_map(|(_, range)| range.span());
+        spans.map(|span| span.count()).sum::<u64>() == u64::from(count)
+    }
+
+    /// Ranges of the row's own choice are not moved about.
+    fn spans_stay(&mut self, row: &RosterRow, user: &CreateUser, found: &FoundUser<'_>) {
+        if user.spans.is_empty() {
+            return;
+        }
+        for file in [File::Subuid, File::Subgid] {
+            let lines = self.context.book.ranges_of(file, found.user.name, Some(found.uid));
+            let mut spans: Vec<_> = lines.iter().filter_map(|(_, range)| range.span()).collect();
+            let mut wanted = user.spans.clone();
+            spans.sort_unstable();
+            wanted.sort_unstable();
+            if spans != wanted {
+                let name = BStr::new(found.user.name);
+                let message = format!("{name} has other ranges in {}", file.path());
+                let instead = "a number of ids, which ranges are added or taken for";
+                self.fault(row, Column::Ranges, Wrong::new(message, instead));
+                return;
+            }
+        }
+    }
+
+    /// Returns the gid of the primary group as it will be.
+    fn primary(
+        &mut self,
+        row: &RosterRow,
+        user: &CreateUser,
+        found: &FoundUser<'a>,
+        subject: &mut Subject,
+    ) -> u32 {
+        let Some(wanted) = &user.primary else { return found.gid };
+        let target = match self.batch.find_group(wanted.as_ref(), "") {
+            Ok(target) => target,
+            Err(refusal) => {
+                self.refused(row, &refusal);
+                return found.gid;
+            }
+        };
+        let new = NewPrimary {
+            name: target.name.as_ref(),
+            gid: target.gid,
+            leaves: &[],
+            regroup_home: false,
+        };
+        let batch = &mut self.batch;
+        let into = (&mut batch.draft, &mut batch.plan, subject);
+        change_primary(self.context, found, new, into);
+        target.gid
+    }
+
+    /// Joins what the row asks for; with exact groups, leaves the others. Returns
+    /// whether anything is joined.
+    fn memberships(
+        &mut self,
+        row: &'r RosterRow,
+        user: &CreateUser,
+        found: &FoundUser<'a>,
+        primary: u32,
+        subject: &mut Subject,
+    ) -> bool {
+        let name = BStr::new(found.user.name);
+        let listed: Vec<BString> = self
+            .context
+            .book
+            .groups_listing(name)
+            .iter()
+            .map(|(_, group)| group.name.into())
+            .collect();
+        let mut wanted: Vec<BString> = Vec::new();
+        for group in &user.join {
+            match self.batch.find_group(group.as_ref(), "") {
+                Ok(target) if target.gid != primary => wanted.push(target.name),
+                Ok(_) => {}
+                Err(refusal) => self.refused(row, &refusal),
+            }
+        }
+        if user.admin {
+            match find_admin_group(self.context, "") {
+                Ok(group) => wanted.push(group.name.into()),
+                Err(refusal) => self.refused(row, &refusal),
+            }
+        }
+        let joins: Vec<BString> =
+            wanted.iter().filter(|group| !listed.contains(group)).cloned().collect();
+        for group in &joins {
+            self.batch.join(group, name);
+        }
+        if !joins.is_empty() {
+            subject.decide("joins", list(&joins), "");
+        }
+        let exact = self.request.exact_groups && row.given.contains(Column::Join);
+        if exact {
+            let policy = self.context.policy;
+            let of_all = |group: &BString| policy.people_groups.iter().any(|name| group == name);
+            let gone: Vec<BString> = listed
+                .into_iter()
+                .filter(|group| !wanted.contains(group) && !of_all(group))
+                .collect();
+            self.leave_groups(row, found, &gone, subject);
+            return !joins.is_empty() || !gone.is_empty();
+        }
+        !joins.is_empty()
+    }
+
+    fn leave_groups(
+        &mut self,
+        row: &RosterRow,
+        found: &FoundUser<'a>,
+        gone: &[BString],
+        subject: &mut Subject,
+    ) {
+        let name = BString::from(found.user.name);
+        for group in gone {
+            if self.may_leave(row, Column::Join, found, group) {
+                self.leaving.entry(group.clone()).or_default().push(name.clone());
+            }
+        }
+        if !gone.is_empty() {
+            subject.decide("leaves", list(gone), "no row asks for it");
+        }
+    }
+
+    /// Stands before whoever would leave the administrators, by a row of the user or
+    /// of the group; notes the fault.
+    pub(crate) fn may_leave(
+        &mut self,
+        row: &RosterRow,
+        column: Column,
+        found: &FoundUser<'a>,
+        group: &BString,
+    ) -> bool {
+        let admins = admin_group(self.context.book, self.context.policy);
+        if admins.is_none_or(|admins| group != admins.name) {
+            return true;
+        }
+        let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
+        let together = &self.leaving_admins(group);
+        let action = GuardedAction { what: "", again: &again, busy: false, together };
+        let Err(refusal) = guard(self.context, found, GuardOverrides::default(), action) else {
+            return true;
+        };
+        let way = refusal.ways.last().map(|way| way.text.clone()).unwrap_or_default();
+        let (name, what) = (BStr::new(found.user.name), &refusal.reason);
+        let wrong = Wrong::new(
+            format!("{name} would leave {group}: {what}"),
+            match column {
+                Column::Member => format!("{name} as well; or first {way}"),
+                _ => format!("{group} as well; or first {way}"),
+            },
+        );
+        self.fault(row, column, wrong);
+        false
+    }
+
+    /// The users whom rows, their own or the group's, take out of the administrators.
+    fn leaving_admins(&self, admins: &BString) -> Vec<BString> {
+        let rows = &self.request.roster.rows;
+        let own = rows.iter().zip(&*self.names).filter(|(row, _)| {
+            row.given.contains(Column::Join)
+                && self
+                    .request
+                    .user(row)
+                    .is_some_and(|user| !user.admin && !user.join.contains(admins))
+        });
+        let own = own.filter_map(|(_, name)| Some(name.clone()?.into_owned()));
+        let of_group = rows.iter().filter_map(|row| match &row.what {
+            RowRequest::Group(group) if group.name == *admins => Some(group),
+            _ => None,
+        });
+        own.chain(of_group.flat_map(|group| self.unasked_members(group))).collect()
+    }
+
+    /// A first password is set where none is, and keys where none are; what the
+    /// account has by now is its own.
+    fn secrets(
+        &mut self,
+        row: &RosterRow,
+        user: &CreateUser,
+        found: &FoundUser<'a>,
+        subject: &mut Subject,
+    ) {
+        if let Some(Some(hash)) = user.hashes.first()
+            && let Some((line, shadow)) = found.shadow
+            && PasswordField::read(shadow.password) == PasswordField::None
+            && shadow.password != hash
+        {
+            let changed = if user.must_change { 0 } else { self.context.today.0 }.to_string();
+            let current = self.batch.draft.current(File::Shadow, line);
+            let new = with_fields(&current, &[(1, hash), (2, changed.as_bytes())]);
+            self.batch.draft.alter(File::Shadow, line, new);
+            let scheme = Scheme::of(hash).map_or("set", Scheme::name);
+            subject.decide("password", scheme, "there was none");
+        }
+        if user.keys.is_some()
+            && self.context.world.keys(found.user.home.into(), found.uid) == Keys::Count(0)
+        {
+            let request = ChangeUser { keys: user.keys.clone(), ..ChangeUser::default() };
+            let batch = &mut self.batch;
+            let into = (&mut batch.draft, &mut batch.plan, subject);
+            let refusals: Vec<Refusal> = change_into(self.context, &request, found, into, None);
+            refusals.iter().for_each(|refusal| self.refused(row, refusal));
+        }
+    }
+}

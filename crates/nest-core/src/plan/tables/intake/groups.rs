@@ -1,0 +1,177 @@
+//! The groups that a roster makes, and who is in them.
+
+use bstr::{BStr, BString, ByteSlice};
+use hashbrown::HashSet;
+
+use crate::account::admin_group;
+use crate::change::Subject;
+use crate::context::PlanContext;
+use crate::drafting::find::{find_group, find_member};
+use crate::drafting::group_lists::Lists;
+use crate::drafting::new_name::check_new_group_name;
+use crate::plan::groups::create_group::choose_gid;
+use crate::plan::tables::intake::{Existing, IntakePlanner, faults};
+use crate::request::CreateGroup;
+use crate::roster::{Column, RosterRow, RowRequest, Wrong};
+
+impl<'r> IntakePlanner<'_, 'r> {
+    /// Makes the group of a row, unless it is there.
+    pub(crate) fn group(&mut self, row: &'r RosterRow, group: &'r CreateGroup) {
+        let name = BStr::new(&group.name);
+        if let Some((line, found)) = self.context.book.group(name) {
+            let number = self.context.book.groups.lines().number(line.start);
+            match self.request.existing {
+                Existing::Refuse => {
+                    self.fault(row, Column::Name, faults::exists("group", name, number));
+                }
+                Existing::Update if group.gid.is_some() && group.gid != found.gid() => {
+                    let gid = BStr::new(found.gid);
+                    let wrong = Wrong::new(
+                        format!("the group {name} has the gid {gid}"),
+                        format!("{gid}, or renumber it first: change group {name} --gid"),
+                    );
+                    self.fault(row, Column::Gid, wrong);
+                }
+                _ => self.counts.groups_kept += 1,
+            }
+            return;
+        }
+        self.make_group(row, group);
+    }
+
+    fn make_group(&mut self, row: &RosterRow, group: &CreateGroup) {
+        let name = BStr::new(&group.name);
+        if self.batch.made.get(name).is_some() {
+            return;
+        }
+        match check_new_group_name(self.context, name, "") {
+            Ok(cautions) => self.batch.plan.cautions.extend(cautions),
+            Err(refusal) => return self.refused(row, &refusal),
+        }
+        let mut subject = Subject::new(name);
+        let ids = Some(&self.batch.ids);
+        let gid = choose_gid(self.context, group, "", ids, &mut self.batch.plan, &mut subject);
+        match gid {
+            Err(refusal) => self.refused(row, &refusal),
+            Ok(gid) => {
+                self.batch.ids.take(gid);
+                self.batch.make_group(name, gid);
+                self.counts.groups.push(group.name.clone());
+                self.request.first_decision(row, &mut subject, "new group");
+                self.batch.plan.subjects.push(subject);
+            }
+        }
+    }
+
+    /// Makes every group that rows name and that is not there.
+    pub(crate) fn missing_groups(&mut self) {
+        let rows = &self.request.roster.rows;
+        let of_rows = rows.iter().filter_map(|row| match &row.what {
+            RowRequest::Group(group) => Some(&group.name),
+            RowRequest::User(_) => None,
+        });
+        let mut seen: HashSet<BString> = of_rows.cloned().collect();
+        for row in rows {
+            let Some(user) = self.request.user(row) else { continue };
+            for name in user.primary.iter().chain(&user.join) {
+                let number = name.first().is_none_or(u8::is_ascii_digit);
+                if number
+                    || seen.contains(name)
+                    || !seen.insert(name.clone())
+                    || self.later(name.as_ref()).is_some()
+                    || find_group(self.context, name.as_ref(), "").is_ok()
+                {
+                    continue;
+                }
+                let group = CreateGroup { name: name.clone(), ..CreateGroup::default() };
+                self.make_group(row, &group);
+            }
+        }
+    }
+
+    /// Notes who is in the group of a row and who administers it.
+    pub(crate) fn lists_of(&mut self, row: &'r RosterRow, group: &'r CreateGroup) {
+        let exists = self.context.book.group(&group.name).is_some();
+        if exists && self.request.existing != Existing::Update {
+            return;
+        }
+        for name in &group.members {
+            if self.is_somebody(row, group, Column::Member, name) {
+                self.batch.join(&group.name, name.as_ref());
+            }
+        }
+        for name in &group.admins {
+            if self.is_somebody(row, group, Column::GroupAdmin, name) {
+                let (context, draft) = (self.context, &mut self.batch.draft);
+                let cautions = &mut self.batch.plan.cautions;
+                Lists { context, draft, cautions }.add_admin(&group.name, name.as_ref());
+            }
+        }
+        if exists && self.request.exact_groups && row.given.contains(Column::Member) {
+            for name in self.unasked_members(group) {
+                // Whom the files do not know administers nothing.
+                let user = self.context.book.user(&name).is_some();
+                let user = user.then(|| self.found(row, name.as_ref())).flatten();
+                let may =
+                    user.is_none_or(|user| self.may_leave(row, Column::Member, &user, &group.name));
+                if may {
+                    self.leaving.entry(group.name.clone()).or_default().push(name);
+                }
+            }
+        }
+    }
+
+    /// The members of a group for whom neither its row nor their own asks.
+    pub(crate) fn unasked_members(&self, group: &CreateGroup) -> Vec<BString> {
+        let found = self.context.book.group(&group.name);
+        let listed = found.into_iter().flat_map(|(_, group)| group.members().map(BString::from));
+        let joining = self.joining(&group.name);
+        listed.filter(|name| !group.members.contains(name) && !joining.contains(name)).collect()
+    }
+
+    /// The users whose rows ask for a group.
+    fn joining(&self, group: &BString) -> HashSet<BString> {
+        let PlanContext { book, policy, .. } = self.context;
+        let admins = admin_group(book, policy).is_some_and(|admins| group == admins.name);
+        let rows = self.request.roster.rows.iter().zip(&*self.names);
+        let asks = rows.filter(|(row, _)| {
+            let user = self.request.user(row);
+            user.is_some_and(|user| user.join.contains(group) || admins && user.admin)
+        });
+        asks.filter_map(|(_, name)| Some(name.clone()?.into_owned())).collect()
+    }
+
+    fn is_somebody(
+        &mut self,
+        row: &RosterRow,
+        group: &CreateGroup,
+        column: Column,
+        name: &BString,
+    ) -> bool {
+        if self.rows.get(&self.names, name.as_bstr()).is_some() {
+            return true;
+        }
+        match find_member(self.context, name.as_ref(), group.unlisted, "", "") {
+            Ok(caution) => {
+                self.batch.plan.cautions.extend(caution);
+                true
+            }
+            Err(refusal) => {
+                let wrong = faults::wrong(self.request, &refusal.reason, row);
+                self.fault(row, column, wrong);
+                false
+            }
+        }
+    }
+
+    /// Takes those out who leave.
+    pub(crate) fn leave(&mut self) {
+        for (group, names) in std::mem::take(&mut self.leaving) {
+            for name in names {
+                let (context, draft) = (self.context, &mut self.batch.draft);
+                let cautions = &mut self.batch.plan.cautions;
+                Lists { context, draft, cautions }.leave(&group, name.as_ref());
+            }
+        }
+    }
+}

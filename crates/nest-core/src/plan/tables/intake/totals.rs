@@ -1,0 +1,112 @@
+//! What a roster comes to, in a few lines.
+
+use std::collections::HashMap;
+use std::mem::{Discriminant, discriminant};
+
+use crate::change::{Caution, Decision, Step};
+use crate::plan::Plan;
+use crate::plan::tables::intake::{Counts, Intake};
+use crate::plan::users::create_user::Given;
+use crate::words::{counted, first_of};
+
+/// Cautions of one kind, of which more are only counted.
+const MOST_ALIKE: usize = 3;
+
+/// New groups of which more are only counted.
+const MOST_GROUPS: usize = 6;
+
+/// Tells the counts, and gathers cautions and commands that are much the same.
+pub(crate) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut Plan) {
+    let mut totals = Vec::new();
+    let mut say = |label: &'static str, value: String, why: String| {
+        totals.push(Decision { label: label.into(), value: value.into(), why });
+    };
+    let rows = request.roster.rows.len();
+    let users = counts.made + counts.updated + counts.kept;
+    if users > 0 {
+        let mut parts = vec![format!("{} new", counts.made)];
+        if counts.updated > 0 {
+            parts.push(format!("{} changed", counts.updated));
+        }
+        if counts.kept > 0 {
+            parts.push(format!("{} as they were", counts.kept));
+        }
+        let rows = counted(rows, "row", "rows");
+        say("users", parts.join(", "), format!("of {rows}"));
+    }
+    if !counts.groups.is_empty() || counts.groups_kept > 0 {
+        let kept = match counts.groups_kept {
+            0 => String::new(),
+            kept => format!(", {kept} there already"),
+        };
+        say(
+            "groups",
+            format!("{} new{kept}", counts.groups.len()),
+            first_of(&counts.groups, MOST_GROUPS).to_string(),
+        );
+    }
+    let spans = [(given.people, ""), (given.services, "services: ")];
+    let spans: Vec<String> = spans
+        .into_iter()
+        .filter_map(|(bounds, whose)| Some(format!("{whose}{}", span(bounds?))))
+        .collect();
+    if !spans.is_empty() {
+        say("uids", spans.join(", "), String::new());
+    }
+    let homes = plan.steps.iter().filter(|step| matches!(step, Step::MakeDirectory { .. })).count();
+    if counts.made > 0 {
+        let why = if homes == 0 { "paths are only recorded" } else { "" };
+        say("homes", format!("{homes} new"), why.to_owned());
+    }
+    if let Some(bounds) = given.ranges_in {
+        say("ranges", format!("{} given", given.ranges), format!("in {}", span(bounds)));
+    }
+    if counts.made > 0 {
+        let (set, made) = (given.passwords, counts.made);
+        let value = match made - set {
+            _ if request.first_passwords => "by a first password, which must be changed".into(),
+            0 => "by password, from the first day".to_owned(),
+            without if set == 0 => {
+                let one = "not yet: no password is set";
+                if without == 1 { one.to_owned() } else { "not yet: no passwords are set".into() }
+            }
+            without => format!("{set} by password; {without} not yet: none is set"),
+        };
+        say("sign-in", value, String::new());
+    }
+    plan.totals = totals;
+    gather(&mut plan.cautions);
+    let one = (counts.made == 1 && users == 1).then(|| plan.next.first().cloned()).flatten();
+
+    plan.next = vec![one.unwrap_or_else(|| match users {
+        0 => "list groups".into(),
+        _ => "list users".into(),
+    })];
+}
+
+fn span((first, last): (u32, u32)) -> String {
+    if first == last { first.to_string() } else { format!("{first}-{last}") }
+}
+
+/// Of cautions that are alike, the first few and how many more.
+fn gather(cautions: &mut Vec<Caution>) {
+    let mut seen: HashMap<Discriminant<Caution>, usize> = HashMap::new();
+    let all = std::mem::take(cautions);
+    let mut kept: Vec<(Discriminant<Caution>, Caution)> = Vec::new();
+    for caution in all {
+        let kind = discriminant(&caution);
+        let count = seen.entry(kind).or_default();
+        *count += 1;
+        if *count <= MOST_ALIKE {
+            kept.push((kind, caution));
+        }
+    }
+    for (at, (kind, caution)) in kept.iter().enumerate() {
+        cautions.push(caution.clone());
+        let more = seen[kind].saturating_sub(MOST_ALIKE);
+        let is_last = kept[at + 1..].iter().all(|(other, _)| other != kind);
+        if more > 0 && is_last {
+            cautions.push(Caution::MoreAlike { more });
+        }
+    }
+}

@@ -1,0 +1,5 @@
+//! Planners for whole tables of accounts.
+
+mod intake;
+
+pub use intake::{Existing, Intake, TakenIn, intake};

@@ -1,0 +1,36 @@
+//! A plan as it is recorded and shown: without its hashes.
+
+use rayon::prelude::*;
+
+use super::Plan;
+use crate::change::Step;
+use crate::record::{RecordedEdit, RecordedStep, Told};
+
+impl Told {
+    /// What is told of a plan whose accounts are told by their totals alone.
+    pub fn outline(plan: &Plan) -> Self {
+        Told {
+            summary: plan.summary.clone(),
+            totals: plan.totals.clone(),
+            cautions: plan.cautions.iter().map(ToString::to_string).collect(),
+            next: plan.next.clone(),
+            ..Told::default()
+        }
+    }
+
+    /// What the receipt of a plan tells before it is carried out.
+    pub fn of(plan: &Plan) -> Self {
+        let edits = plan.edits.par_iter().flat_map_iter(RecordedEdit::lines).collect();
+        Told { edits, ..Self::without_edits(plan) }
+    }
+
+    /// The same without the lines.
+    pub fn without_edits(plan: &Plan) -> Self {
+        let step = |step: &Step| RecordedStep { step: step.without_hashes(), left_as: None };
+        Told {
+            subjects: plan.subjects.clone(),
+            steps: plan.steps.iter().map(step).collect(),
+            ..Self::outline(plan)
+        }
+    }
+}

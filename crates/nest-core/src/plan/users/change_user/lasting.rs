@@ -1,0 +1,106 @@
+//! How long an account lasts, and how its password ages.
+
+use bstr::BStr;
+
+use crate::drafting::guard::{GuardedAction, guard};
+use crate::plan::users::change_user::{AgingRequest, UserChange};
+use crate::plan::users::suspend::is_out;
+use crate::policy::Days;
+use crate::refusal::{Reason, Refusal};
+use crate::table::{File, with_fields};
+use crate::value::Expiry;
+
+impl UserChange<'_, '_> {
+    pub(crate) fn shadow(&mut self) -> Result<(), Box<Refusal>> {
+        let AgingRequest { renew, hold, remind, late, must_change } = self.request.aging;
+        if self.request.expires.is_none() && !self.request.aging.asks() && !must_change {
+            return Ok(());
+        }
+        let Some((line, shadow)) = self.found.shadow else {
+            return Err(self.refuse(match self.context.book.shadow {
+                None => Reason::NoShadowForExpiry,
+                Some(_) => Reason::NoShadowLine { name: self.name().into() },
+            }));
+        };
+        if self.request.expires.is_some() && is_out(&shadow) {
+            let resume = format!("resume user {}", self.name());
+            return Err(self.refuse(Reason::IsSuspended).or("resume it first", resume));
+        }
+        let aging = shadow.aging();
+        let days = |days: Days| match days {
+            Days::After(days) => Some(i64::from(days)),
+            Days::Never => None,
+        };
+        let will_renew = renew.map_or(aging.renew, days);
+        let will_hold = hold.map_or(aging.hold, |hold| Some(i64::from(hold)));
+        if let (Some(renew), Some(hold)) = (will_renew, will_hold)
+            && hold > renew
+        {
+            return Err(self.refuse(Reason::HoldAboveRenew { hold, renew }));
+        }
+        let mut fields: Vec<(usize, String)> = Vec::new();
+        let written = |days: Days| match days {
+            Days::After(days) => days.to_string(),
+            Days::Never => String::new(),
+        };
+        let named = |days: &str, none: &str| {
+            if days.is_empty() { none.to_owned() } else { format!("{days} days") }
+        };
+        let old = |field: &[u8]| format!("was {}", named(&BStr::new(field).to_string(), "not set"));
+        if must_change {
+            fields.push((2, "0".into()));
+            self.subject.decide("password", "must be changed", "at the next sign-in");
+        }
+        if let Some(hold) = hold {
+            fields.push((3, hold.to_string()));
+            self.subject.decide("hold", format!("{hold} days"), old(shadow.hold));
+        }
+        if let Some(renew) = renew {
+            let text = written(renew);
+            self.subject.decide("renew", named(&text, "never"), old(shadow.renew));
+            fields.push((4, text));
+        }
+        if let Some(remind) = remind {
+            fields.push((5, remind.to_string()));
+            self.subject.decide("remind", format!("{remind} days"), old(shadow.remind));
+        }
+        if let Some(late) = late {
+            let text = written(late);
+            self.subject.decide("late", named(&text, "grace without end"), old(shadow.late));
+            fields.push((6, text));
+        }
+        if let Some(expires) = &self.request.expires {
+            fields.push((7, self.expiry(expires)?));
+        }
+        let fields: Vec<(usize, &[u8])> =
+            fields.iter().map(|(at, text)| (*at, text.as_bytes())).collect();
+        let new = with_fields(line.bytes, &fields);
+        if new != line.bytes {
+            self.draft.alter(File::Shadow, line, new);
+        }
+        Ok(())
+    }
+
+    fn expiry(&mut self, text: &str) -> Result<String, Box<Refusal>> {
+        let today = self.context.today;
+        let expiry = Expiry::parse(text, today).map_err(|fault| self.refuse(fault.into()))?;
+        let Expiry::On(day) = expiry else {
+            self.subject.decide("expires", "never", "");
+            return Ok(String::new());
+        };
+        if day <= today {
+            return Err(self
+                .refuse(Reason::ExpiryPast(day))
+                .or("to keep somebody out now", format!("suspend user {}", self.name())));
+        }
+        let again = format!("change user {} --expires {text}", self.name());
+        let action = GuardedAction { what: &self.what, again: &again, busy: false, together: &[] };
+        guard(self.context, &self.found, self.request.overrides, action)?;
+        self.subject.decide(
+            "expires",
+            day.to_string(),
+            "the first day on which it no longer works",
+        );
+        Ok(day.0.to_string())
+    }
+}

@@ -1,0 +1,354 @@
+//! Changing what an account is: its name in full, its number, its place, how long
+//! it lasts and how its password ages.
+
+mod lasting;
+mod ranges;
+
+use bstr::{BStr, BString, ByteSlice};
+
+use crate::account::{AccountKind, kind_of};
+use crate::allot::IdMap;
+use crate::change::{Caution, Step, Subject, join};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::find::{FoundUser, find_group, find_user, gid_of, require_file_name};
+use crate::drafting::home::{in_others, move_home, record_home};
+use crate::drafting::primary::{NewPrimary, change_primary, tell_sessions};
+use crate::drafting::retire::settle_numbers;
+use crate::drafting::wanted_id::check_wanted_uid;
+use crate::plan::Plan;
+use crate::plan::users::create_user::check_full_name;
+use crate::plan::users::suspend::carry_note;
+use crate::policy::Days;
+use crate::refusal::{HomeTrouble, Reason, Refusal};
+use crate::request::{GuardOverrides, KeyFile, key_file};
+use crate::surroundings::{Program, Site};
+use crate::table::{File, with_fields};
+use crate::value::escaped::Escaped;
+use crate::value::{check_keys, is_tree_path, path_fault};
+use crate::words::counted;
+
+/// What is to be changed; `None` stays as it is.
+#[derive(Debug, Clone, Default)]
+pub struct ChangeUser {
+    /// Whose.
+    pub name: BString,
+    /// The full name.
+    pub full_name: Option<BString>,
+    /// The uid.
+    pub uid: Option<u32>,
+    /// The uid may be somebody else's too.
+    pub share_id: bool,
+    /// The primary group, by name or gid.
+    pub primary: Option<BString>,
+    /// Where the home is to be.
+    pub home: Option<BString>,
+    /// Only the path of the home, not the files.
+    pub record_only: bool,
+    /// The login shell.
+    pub shell: Option<BString>,
+    /// When the account stops working: a date, `+90d` or `never`.
+    pub expires: Option<String>,
+    /// How many subordinate ids; 0 for none.
+    pub ranges: Option<u32>,
+    /// How the password ages.
+    pub aging: AgingRequest,
+    /// Public keys for signing in.
+    pub keys: Option<KeyFile>,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
+}
+
+/// How a password is to age; `None` stays as it is.
+#[derive(Debug, Clone, Copy, Default)]
+pub struct AgingRequest {
+    /// Days after which it must be changed.
+    pub renew: Option<Days>,
+    /// Days for which it can't be changed again.
+    pub hold: Option<u32>,
+    /// Days of reminder before it must be.
+    pub remind: Option<u32>,
+    /// Days of grace after.
+    pub late: Option<Days>,
+    /// It must be changed at the next sign-in.
+    pub must_change: bool,
+}
+
+impl AgingRequest {
+    fn asks(&self) -> bool {
+        self.renew.is_some() || self.hold.is_some() || self.remind.is_some() || self.late.is_some()
+    }
+}
+
+/// Plans the change of an account.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn change_user(context: PlanContext<'_>, request: &ChangeUser) -> Result<Plan, Box<Refusal>> {
+    let name = BStr::new(&request.name);
+    let what = format!("{name} was not changed");
+    let found = find_user(context, name, &what)?;
+    let mut draft = Draft::new(context.book);
+    let mut plan = Plan { summary: format!("change user {name}"), ..Plan::default() };
+    let mut subject = Subject::new(name);
+    let into = (&mut draft, &mut plan, &mut subject);
+    if let Some(refusal) = change_into(context, request, &found, into, None).into_iter().next() {
+        return Err(Box::new(refusal));
+    }
+    plan.edits = draft.finish();
+    if plan.edits.is_empty() && plan.steps.is_empty() {
+        plan.nothing = true;
+    }
+    plan.subjects.push(subject);
+    settle_numbers(context, &mut plan);
+    plan.next.push(format!("show user {name}"));
+    Ok(plan)
+}
+
+/// Plans the change of an account into a plan in the making; `ids` are those that
+/// are still free there. Returns everything that stands in its way.
+pub(crate) fn change_into<'a>(
+    context: PlanContext<'a>,
+    request: &ChangeUser,
+    found: &FoundUser<'a>,
+    (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
+    ids: Option<&mut IdMap<'a>>,
+) -> Vec<Refusal> {
+    let what = format!("{} was not changed", BStr::new(found.user.name));
+    let found = *found;
+    UserChange { context, request, found, what, draft, plan, subject, ids }.everything()
+}
+
+struct UserChange<'p, 'a> {
+    context: PlanContext<'a>,
+    request: &'p ChangeUser,
+    found: FoundUser<'a>,
+    what: String,
+    draft: &'p mut Draft<'a>,
+    plan: &'p mut Plan,
+    subject: &'p mut Subject,
+    ids: Option<&'p mut IdMap<'a>>,
+}
+
+impl<'a> UserChange<'_, 'a> {
+    fn name(&self) -> &'a BStr {
+        BStr::new(self.found.user.name)
+    }
+
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    fn everything(mut self) -> Vec<Refusal> {
+        let parts = [
+            self.full_name(),
+            self.shell(),
+            self.primary(),
+            self.uid(),
+            self.home(),
+            self.shadow(),
+            self.ranges(),
+            self.keys(),
+        ];
+        parts.into_iter().filter_map(Result::err).map(|refusal| *refusal).collect()
+    }
+
+    /// Puts a value into a field of the passwd line; a value that is there
+    /// already is said, and no change.
+    fn set(&mut self, at: usize, label: &'static str, old: &[u8], new: &[u8]) -> bool {
+        if old == new {
+            self.subject.decide(label, new, "as it was");
+            return false;
+        }
+        let current = self.draft.current(File::Passwd, self.found.line);
+        self.draft.alter(File::Passwd, self.found.line, with_fields(&current, &[(at, new)]));
+        true
+    }
+
+    fn full_name(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(full_name) = &self.request.full_name else { return Ok(()) };
+        check_full_name(full_name).map_err(|reason| self.refuse(reason))?;
+        // The first part only: office and telephone stay.
+        let old = self.found.user.gecos;
+        let rest = old.find_byte(b',').map_or(&b""[..], |at| &old[at..]);
+        let new = [full_name, rest].concat();
+        if self.set(4, "full name", old, &new) {
+            let was = BStr::new(self.found.user.full_name()).to_string();
+            self.subject.decide("full name", full_name.clone(), format!("was {was}"));
+        }
+        Ok(())
+    }
+
+    fn shell(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(shell) = &self.request.shell else { return Ok(()) };
+        if let Some(fault) = path_fault(shell) {
+            let reason = Reason::BadPath { what: "shell", path: shell.clone(), fault };
+            return Err(self.refuse(reason));
+        }
+        let name: BString = self.name().into();
+        let world = self.context.world;
+        let caution = match world.program(shell.as_ref()) {
+            Program::Missing => Some(Caution::ShellMissing { name, shell: shell.clone() }),
+            Program::NotExecutable => {
+                Some(Caution::ShellNotExecutable { name, shell: shell.clone() })
+            }
+            _ => {
+                let listed = world.shells().is_none_or(|shells| shells.contains(shell));
+                (!listed).then(|| Caution::ShellUnlisted { name, shell: shell.clone() })
+            }
+        };
+        self.plan.cautions.extend(caution);
+        if self.set(6, "shell", self.found.user.shell, shell) {
+            let was = BStr::new(self.found.user.effective_shell()).to_string();
+            self.subject.decide("shell", shell.clone(), format!("was {was}"));
+        }
+        Ok(())
+    }
+
+    fn primary(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(wanted) = &self.request.primary else { return Ok(()) };
+        let group = find_group(self.context, wanted.as_ref(), &self.what)?;
+        let gid = gid_of(self.context, &group, &self.what)?;
+        let new = NewPrimary { name: group.name.into(), gid, leaves: &[], regroup_home: false };
+        let into = (&mut *self.draft, &mut *self.plan, &mut *self.subject);
+        if change_primary(self.context, &self.found, new, into) {
+            let (name, uid) = (self.name(), Some(self.found.uid));
+            let cautions = &mut self.plan.cautions;
+            tell_sessions(self.context, name, uid, self.subject, cautions);
+        }
+        Ok(())
+    }
+
+    /// A new number goes with the files that carry the old one.
+    fn uid(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(uid) = self.request.uid else { return Ok(()) };
+        let (name, old) = (self.name(), self.found.uid);
+        if uid == old {
+            self.subject.decide("uid", uid.to_string(), "as it was");
+            return Ok(());
+        }
+        let again = format!("change user {name}");
+        let what = self.what.clone();
+        let cautions =
+            check_wanted_uid(self.context, name, uid, self.request.share_id, &what, &again)?;
+        self.plan.cautions.extend(cautions);
+        self.not_while_busy(&format!("change user {name} --uid {uid}"))?;
+        let (span, kind) = match kind_of(self.context.policy, Some(old)) {
+            AccountKind::Person => (self.context.policy.people_ids, "people"),
+            AccountKind::Service => (self.context.policy.services_ids, "services"),
+        };
+        if !span.contains(uid) {
+            let (what, name, id) = ("uid", name.into(), uid);
+            self.plan.cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
+        }
+        carry_note(self.context, &self.found, self.plan, name, uid);
+        let text = uid.to_string();
+        self.set(2, "uid", self.found.user.uid, text.as_bytes());
+        self.subject.decide("uid", text.clone(), format!("was {old}"));
+        // Ranges that name their owner by number go with it.
+        for file in [File::Subuid, File::Subgid] {
+            let by_number = old.to_string();
+            for line in self.context.book.named(file, by_number.as_bytes()) {
+                let new = with_fields(line.bytes, &[(0, text.as_bytes())]);
+                self.draft.alter(file, line, new);
+            }
+        }
+        let shared = self.context.book.users.records();
+        let shared = shared.filter(|(_, user)| user.uid() == Some(old) && user.name != name);
+        if let Some((_, other)) = shared.into_iter().next() {
+            let other = other.name.into();
+            self.plan.cautions.push(Caution::FilesShared { uid: old, other });
+            return Ok(());
+        }
+        require_file_name((self.context, File::Passwd), name, &self.what)?;
+        let mail: BString = self.context.policy.spool_of(name).into();
+        // An account's line may name anything as its home.
+        let mut paths: Vec<BString> = vec![self.found.user.home.into(), mail];
+        paths.retain(|path| is_tree_path(path) && path != "/");
+        let elsewhere = self.context.world.carriers_elsewhere(old, false, &paths);
+        let paths: Vec<Escaped> = paths.into_iter().map(Escaped).collect();
+        let (from, to) = (old, uid);
+        self.plan.steps.push(Step::reown_below(paths, false, from, to));
+        let home = BStr::new(self.found.user.home);
+        self.subject.decide(
+            "files",
+            format!("{home} and the mail spool"),
+            format!("what carries uid {old} there gets {uid}"),
+        );
+        let (value, why) = match elsewhere {
+            Ok(0) => ("none".to_owned(), format!("no file outside carries uid {old}")),
+            Ok(count) => {
+                self.plan.cautions.push(Caution::FilesElsewhere { what: "uid", id: old, count });
+                (count.to_string(), format!("files outside still carry uid {old}"))
+            }
+            Err(why) => ("not counted".to_owned(), why),
+        };
+        self.subject.decide("elsewhere", value, why);
+        Ok(())
+    }
+
+    fn not_while_busy(&self, again: &str) -> Result<(), Box<Refusal>> {
+        let processes = self.context.world.processes(self.found.uid);
+        if processes.is_empty() || self.request.overrides.busy {
+            return Ok(());
+        }
+        Err(self
+            .refuse(Reason::Busy { processes })
+            .or("do it all the same", format!("{again} --even-if-busy")))
+    }
+
+    fn home(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(home) = &self.request.home else { return Ok(()) };
+        let mut home = home.clone();
+        if let Some(fault) = path_fault(&home) {
+            return Err(self.refuse(Reason::BadPath { what: "home", path: home, fault }));
+        }
+        while home.len() > 1 && home.ends_with(b"/") {
+            home.pop();
+        }
+        let old = BString::from(self.found.user.home);
+        if !self.set(5, "home", &old, &home) {
+            return Ok(());
+        }
+        if self.request.record_only {
+            self.plan.cautions.extend(record_home(self.context, &home));
+            self.subject.decide(
+                "home",
+                home,
+                format!("was {old}; only the record, no file is moved"),
+            );
+            return Ok(());
+        }
+        let again = format!("change user {} --home {home}", self.name());
+        self.not_while_busy(&again)?;
+        let step = move_home(self.context, &self.found, &old, &home, &self.what, &again)?;
+        let uid = self.request.uid.unwrap_or(self.found.uid);
+        self.plan.cautions.extend(in_others(self.context, &home, uid));
+        self.subject.decide("home", home, format!("moved from {old}"));
+        self.plan.steps.push(step);
+        Ok(())
+    }
+
+    fn keys(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(keys) = &self.request.keys else { return Ok(()) };
+        let fault = |fault| Reason::BadKeys { path: keys.path.clone(), fault };
+        let count = check_keys(&keys.text).map_err(|found| self.refuse(fault(found)))?;
+        let home = self.request.home.as_ref().filter(|_| !self.request.record_only);
+        let below = BString::from(self.found.user.home);
+        let file = key_file(keys);
+        let path = join(&below, &file.path);
+        match self.context.world.site(path.as_ref()) {
+            Site::Free | Site::NoParent(_) if home.is_none() => {}
+            Site::Taken(_) => return Err(self.refuse(Reason::KeysExist(path))),
+            _ => return Err(self.refuse(HomeTrouble::KeyWithoutHome.into())),
+        }
+        let owner = crate::ownership::Owner {
+            uid: self.request.uid.unwrap_or(self.found.uid),
+            gid: self.found.gid,
+        };
+        let value = counted(count, "key", "keys");
+        self.subject.decide("ssh", value, format!("from {}, in {path}", keys.path));
+        self.plan.steps.push(Step::MakeFile { below, file, owner });
+        Ok(())
+    }
+}

@@ -1,0 +1,69 @@
+//! How many subordinate ids an account has.
+
+use crate::allot::IdMap;
+use crate::context::PlanContext;
+use crate::plan::users::change_user::UserChange;
+use crate::refusal::{Reason, Refusal};
+use crate::table::{File, with_fields};
+use crate::value::IdSpan;
+
+impl UserChange<'_, '_> {
+    /// Fewer ids retire the rest; more come as a further range.
+    pub(crate) fn ranges(&mut self) -> Result<(), Box<Refusal>> {
+        let Some(wanted) = self.request.ranges else { return Ok(()) };
+        let book = self.context.book;
+        let (name, uid) = (self.name(), Some(self.found.uid));
+        let mut further = None;
+        for file in [File::Subuid, File::Subgid] {
+            let lines = book.ranges_of(file, name, uid);
+            let count: u64 =
+                lines.iter().filter_map(|(_, range)| Some(range.span()?.count())).sum();
+            if u64::from(wanted) > count {
+                let missing = wanted - count as u32;
+                let span = match further {
+                    Some((had, span)) if had == missing => span,
+                    _ => self.free_range(missing)?,
+                };
+                further = Some((missing, span));
+                self.draft.add(file, format!("{name}:{}:{missing}", span.first).into_bytes());
+                continue;
+            }
+            let mut left = u64::from(wanted);
+            for (line, range) in lines {
+                let Some(span) = range.span() else { continue };
+                if left == 0 {
+                    self.draft.remove(file, line);
+                } else if span.count() > left {
+                    let (count, current) = (left.to_string(), self.draft.current(file, line));
+                    self.draft.alter(file, line, with_fields(&current, &[(2, count.as_bytes())]));
+                    left = 0;
+                } else {
+                    left -= span.count();
+                }
+            }
+        }
+        let (value, why) = match (wanted, further) {
+            (0, _) => ("none".to_owned(), "given up".to_owned()),
+            (count, Some((_, span))) => (format!("{count} ids"), format!("{span} added")),
+            (count, None) => (format!("{count} ids"), String::new()),
+        };
+        self.subject.decide("ranges", value, why);
+        Ok(())
+    }
+
+    fn free_range(&mut self, count: u32) -> Result<IdSpan, Box<Refusal>> {
+        let PlanContext { book, policy, world, .. } = self.context;
+        let found = match &self.ids {
+            Some(ids) => ids.range(count),
+            None => IdMap::new(book, policy, world).range(count),
+        };
+        let found = found.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
+        if let (Some(ids), Some(span)) = (&mut self.ids, found) {
+            ids.take_range(span);
+        }
+        found.ok_or_else(|| {
+            let setting = policy.origin("ranges.span");
+            self.refuse(Reason::RangesFull { count, span: policy.ranges_span, setting })
+        })
+    }
+}

@@ -1,0 +1,264 @@
+//! Accounts in the making.
+
+use bstr::BStr;
+
+use crate::allot::IdMap;
+use crate::change::{Caution, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::group_lists::Lists;
+use crate::plan::Plan;
+use crate::plan::users::create_user::groups::Joins;
+use crate::plan::users::create_user::made::Made;
+use crate::plan::users::create_user::write::{AccountLines, Writer};
+use crate::refusal::{Reason, Refusal};
+use crate::request::CreateUser;
+use crate::table::{File, lines_of};
+use crate::value::{IdSet, IdSpan, count_keys};
+use crate::words::list;
+
+/// Accounts in the making: everything that those of one plan share.
+pub(crate) struct AccountBatch<'a> {
+    pub context: PlanContext<'a>,
+    pub ids: IdMap<'a>,
+    pub draft: Draft<'a>,
+    pub plan: Plan,
+    /// Groups that this plan makes.
+    pub made: Made,
+    /// Those gids.
+    pub made_gids: IdSet,
+    pub(crate) joins: Joins,
+    pub(crate) writer: Writer<'a>,
+    /// What was given to the accounts.
+    pub given: Given,
+}
+
+/// What was given to accounts, as far as it is told of many.
+#[derive(Default)]
+pub(crate) struct Given {
+    /// The lowest and the highest uid of people.
+    pub people: Option<(u32, u32)>,
+    /// The same of services.
+    pub services: Option<(u32, u32)>,
+    /// How many subordinate ranges.
+    pub ranges: usize,
+    /// The lowest and the highest id in them.
+    pub ranges_in: Option<(u32, u32)>,
+    /// How many passwords.
+    pub passwords: usize,
+}
+
+impl Given {
+    pub(crate) fn uid(&mut self, uid: u32, of_service: bool) {
+        widen(if of_service { &mut self.services } else { &mut self.people }, uid, uid);
+    }
+
+    pub(crate) fn range(&mut self, span: IdSpan) {
+        self.ranges += 1;
+        widen(&mut self.ranges_in, span.first, span.last);
+    }
+}
+
+fn widen(bounds: &mut Option<(u32, u32)>, first: u32, last: u32) {
+    let (low, high) = bounds.unwrap_or((first, last));
+    *bounds = Some((low.min(first), high.max(last)));
+}
+
+/// The numbers of an account that is being planned.
+pub(crate) struct AccountIds {
+    pub(crate) uid: u32,
+    pub(crate) primary: Primary,
+    pub(crate) ranges: Ranges,
+}
+
+/// Its subordinate ranges.
+#[derive(Default)]
+pub(crate) enum Ranges {
+    /// None: none were asked for, or none are given to accounts of this kind.
+    #[default]
+    None,
+    /// None: nobody asked, and the files are not there.
+    NoFiles,
+    /// Those of the request's own choice.
+    AsAsked,
+    /// One that was free.
+    Given(IdSpan),
+}
+
+/// Its primary group.
+pub(crate) struct Primary {
+    pub gid: u32,
+    /// Made for this account.
+    pub private: bool,
+}
+
+/// Whether an account gets a group of its own.
+pub(crate) fn makes_private_group(context: PlanContext<'_>, request: &CreateUser) -> bool {
+    request.primary.is_none() && (request.service || context.policy.people_private_group)
+}
+
+/// Keeps what went wrong, and goes on without.
+pub(crate) fn keep<T>(wrong: &mut Vec<Refusal>, result: Result<T, Box<Refusal>>) -> Option<T> {
+    result.map_err(|refusal| wrong.push(*refusal)).ok()
+}
+
+impl<'a> AccountBatch<'a> {
+    /// Nothing made yet.
+    pub fn new(context: PlanContext<'a>, summary: String) -> Self {
+        AccountBatch {
+            context,
+            ids: IdMap::new(context.book, context.policy, context.world),
+            draft: Draft::new(context.book),
+            plan: Plan { summary, ..Plan::default() },
+            made: Made::default(),
+            made_gids: IdSet::default(),
+            joins: Joins::default(),
+            writer: Writer::new(context),
+            given: Given::default(),
+        }
+    }
+
+    /// Makes room for so many accounts.
+    pub fn expect(&mut self, accounts: usize) {
+        self.made.reserve(accounts);
+    }
+
+    /// Says which files the tree does without.
+    pub fn note_missing_files(&mut self) {
+        if self.context.book.shadow.is_none() {
+            self.plan.cautions.push(Caution::NoShadow);
+        }
+        if self.context.book.gshadow.is_none() {
+            self.plan.cautions.push(Caution::NoGshadow);
+        }
+    }
+
+    /// The whole plan.
+    pub fn finish(mut self) -> Plan {
+        let (context, draft) = (self.context, &mut self.draft);
+        let cautions = &mut self.plan.cautions;
+        let mut lists = Lists { context, draft, cautions };
+        self.joins.groups.sort_by(|one, other| one.group.cmp(&other.group));
+        for joined in &self.joins.groups {
+            lists.join_all(&joined.group, |list| joined.after(list));
+        }
+        lists.complete();
+        self.plan.edits = self.draft.finish();
+        self.plan
+    }
+
+    /// Plans one account.
+    ///
+    /// # Errors
+    /// Everything that stands in its way, the plainest first.
+    pub fn one(
+        &mut self,
+        request: &CreateUser,
+        name: &BStr,
+        hash: Option<&bstr::BString>,
+    ) -> Result<(), Vec<Refusal>> {
+        let (mut subject, mut wrong) = (Subject::new(name), Vec::new());
+        let mut written = AccountLines::default();
+        self.writer.look_at_name(request, name, &mut written, &mut wrong);
+        let numbers =
+            self.number(request, name, hash, &mut subject, &mut written.cautions, &mut wrong);
+        self.writer.write(request, name, hash, &numbers, &mut subject, &mut written, &mut wrong);
+        if !wrong.is_empty() {
+            return Err(wrong);
+        }
+        for (file, lines) in written.take_lines() {
+            for line in lines_of(&lines) {
+                match file {
+                    File::Group | File::Gshadow => self.draft.add_named(file, name, line.to_vec()),
+                    _ => self.draft.add(file, line.to_vec()),
+                }
+            }
+        }
+        self.take(written);
+        let keys = request.keys.as_ref().map(|keys| count_keys(&keys.text));
+        let sign_in = match keys {
+            Some(_) if hash.is_some() => "by password and by key",
+            None if hash.is_some() && request.must_change => {
+                "by password, which must be changed then"
+            }
+            None if hash.is_some() => "by password",
+            Some(1) => "by key; not by password: none is set",
+            Some(_) => "by any of the keys; not by password: none is set",
+            None => "not yet: no password is set",
+        };
+        subject.decide("sign-in", sign_in, "");
+        let needs_one = hash.is_none() && !request.service && keys.is_none();
+        self.plan.next.push(match needs_one && self.context.book.shadow.is_some() {
+            true => format!("password user {name}"),
+            false => format!("show user {name}"),
+        });
+        self.plan.subjects.push(subject);
+        Ok(())
+    }
+
+    /// Takes over what was written of many accounts, in their order.
+    pub fn take_many(&mut self, mut written: AccountLines) {
+        for (file, lines) in written.take_lines() {
+            self.draft.add_run(file, lines);
+        }
+        self.take(written);
+    }
+
+    fn take(&mut self, written: AccountLines) {
+        self.plan.steps.extend(written.steps);
+        self.plan.cautions.extend(written.cautions);
+    }
+
+    /// Chooses the numbers of an account and its groups: what has to be done for one
+    /// account after the other. Of what can't be had a number stands in; nothing is
+    /// made then.
+    pub fn number(
+        &mut self,
+        request: &CreateUser,
+        name: &BStr,
+        hash: Option<&bstr::BString>,
+        subject: &mut Subject,
+        cautions: &mut Vec<Caution>,
+        wrong: &mut Vec<Refusal>,
+    ) -> AccountIds {
+        let private = makes_private_group(self.context, request);
+        if private
+            && wrong.is_empty()
+            && let Some(gid) = self.made.get(name)
+        {
+            let (what, gid) = (format!("{name} was not created"), gid.to_string().into());
+            wrong.push(*Refusal::new(what, Reason::GroupInPlan { gid }));
+        }
+        let uid = self.choose_uid(request, name, subject, cautions);
+        let uid = keep(wrong, uid).unwrap_or(u32::MAX);
+        let primary = self.choose_primary(request, name, uid, subject);
+        let primary = keep(wrong, primary).unwrap_or(Primary { gid: u32::MAX, private: false });
+        let joined = self.join_groups(request, name, primary.gid, wrong);
+        if !joined.is_empty() {
+            let groups = joined.iter().map(|at| &self.joins.groups[*at].group);
+            subject.decide_with("member of", || (list(groups), ""));
+        }
+        let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
+        self.given.uid(uid, self.context.policy.services_ids.contains(uid));
+        self.given.passwords += usize::from(hash.is_some_and(|hash| hash.starts_with(b"$")));
+        if primary.private {
+            self.note_group(name, primary.gid);
+        }
+        AccountIds { uid, primary, ranges }
+    }
+
+    /// Adds the lines of a group that nobody is in yet, so that they can be altered.
+    pub fn make_group(&mut self, name: &BStr, gid: u32) {
+        let mut written = AccountLines::default();
+        self.writer.write_group(name, gid, &mut written);
+        for (file, lines) in written.take_lines() {
+            self.draft.add_named(file, name, lines);
+        }
+        self.note_group(name, gid);
+    }
+
+    fn note_group(&mut self, name: &BStr, gid: u32) {
+        self.made.insert(name, gid);
+        self.made_gids.insert(gid);
+    }
+}

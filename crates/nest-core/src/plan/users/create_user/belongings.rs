@@ -1,0 +1,174 @@
+//! What else belongs to an account: its shell, how its password ages, its mail.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use crate::change::{Caution, NewFile, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::home::obstacle;
+use crate::ownership::Owner;
+use crate::plan::users::create_user::write::{AccountLines, Writer};
+use crate::policy::{Days, Policy};
+use crate::refusal::{Reason, Refusal};
+use crate::request::CreateUser;
+use crate::surroundings::{Program, Site, Surroundings};
+use crate::table::File;
+use crate::value::{Expiry, Scheme, path_fault};
+
+impl<'a> Writer<'a> {
+    pub(crate) fn choose_shell<'r>(
+        &self,
+        request: &'r CreateUser,
+        name: &BStr,
+        subject: &mut Subject,
+        written: &mut AccountLines,
+    ) -> Result<&'r [u8], Box<Refusal>>
+    where
+        'a: 'r,
+    {
+        let PlanContext { policy, world, .. } = self.context;
+        let setting = if request.service { "services.shell" } else { "people.shell" };
+        let shell: &'r [u8] = match &request.shell {
+            Some(shell) => shell,
+            None if request.service => policy.services_shell.as_bytes(),
+            None => policy.people_shell.as_bytes(),
+        };
+        let known = written.shells.get(BStr::new(shell)).copied().unwrap_or_else(|| {
+            let look = match path_fault(shell) {
+                Some(fault) => Shell::Unfit(fault),
+                None => Shell::look(world, shell.into()),
+            };
+            written.shells.insert(shell.into(), look);
+            look
+        });
+        let caution: Option<fn(BString, BString) -> Caution> = match known {
+            Shell::Unfit(fault) => {
+                let reason = Reason::BadPath { what: "shell", path: shell.into(), fault };
+                return Err(Refusal::new(format!("{name} was not created"), reason));
+            }
+            Shell::Missing => Some(|name, shell| Caution::ShellMissing { name, shell }),
+            Shell::NotExecutable => Some(|name, shell| Caution::ShellNotExecutable { name, shell }),
+            Shell::Unlisted if !request.service => {
+                Some(|name, shell| Caution::ShellUnlisted { name, shell })
+            }
+            Shell::Unlisted | Shell::Fine => None,
+        };
+        written.cautions.extend(caution.map(|caution| caution(name.into(), shell.into())));
+        subject.decide_with("shell", || match &request.shell {
+            Some(_) => (shell, "as asked".to_owned()),
+            None => (shell, policy.origin(setting)),
+        });
+        Ok(shell)
+    }
+
+    pub(crate) fn write_shadow(
+        &self,
+        request: &CreateUser,
+        name: &BStr,
+        hash: Option<&BString>,
+        subject: &mut Subject,
+        written: &mut AccountLines,
+    ) -> Result<(), Box<Refusal>> {
+        let PlanContext { book, today, .. } = self.context;
+        let expiry = request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
+        let expires = match expiry {
+            Some(Expiry::On(day)) => {
+                subject.decide(
+                    "expires",
+                    day.to_string(),
+                    "the first day on which it no longer works",
+                );
+                day.0.to_string()
+            }
+            Some(Expiry::Never) => {
+                subject.decide("expires", "never", "");
+                String::new()
+            }
+            None => String::new(),
+        };
+        if book.shadow.is_none() {
+            if hash.is_some() {
+                let what = format!("{name} was not created");
+                return Err(Refusal::new(what, Reason::NoShadowForPassword));
+            }
+            return Ok(());
+        }
+        if let Some(hash) = hash {
+            let scheme = Scheme::of(hash).map_or("unknown", Scheme::name);
+            subject.decide("password", scheme, "only the hash is kept");
+        }
+        // Nobody changes a service's password: it does not age.
+        let aging = if request.service { ":::" } else { &self.aging };
+        let field = hash.map_or(&b"!"[..], |hash| hash);
+        let changed = if hash.is_some() && request.must_change { "0" } else { &self.today };
+        let line = [name, field, changed.as_bytes(), aging.as_bytes(), expires.as_bytes(), b""];
+        written.add(File::Shadow, &line);
+        Ok(())
+    }
+
+    /// The mail spool file: of the group `mail` where there is one, so that the
+    /// delivering program can write it.
+    pub(crate) fn make_mail(&self, name: &BStr, owner: Owner, written: &mut AccountLines) {
+        let PlanContext { book, policy, world, .. } = self.context;
+        let path: BString = policy.spool_of(name).into();
+        match world.site(path.as_ref()) {
+            Site::Free => {
+                let mail = book.group(b"mail").and_then(|(_, group)| group.gid());
+                let (below, file) = path.rsplit_once_str("/").unwrap_or((b"", &path));
+                written.steps.push(Step::MakeFile {
+                    below: if below.is_empty() { "/".into() } else { below.into() },
+                    file: NewFile {
+                        path: file.into(),
+                        contents: BString::default(),
+                        mode: if mail.is_some() { 0o660 } else { 0o600 },
+                    },
+                    owner: Owner { uid: owner.uid, gid: mail.unwrap_or(owner.gid) },
+                });
+            }
+            Site::Taken(_) => written.cautions.push(Caution::MailExists { path }),
+            site => {
+                let why = obstacle(&path, &site);
+                written.cautions.push(Caution::MailNotMade { why });
+            }
+        }
+    }
+}
+
+/// What there is to say about a shell.
+#[derive(Clone, Copy)]
+pub(crate) enum Shell {
+    /// Its path can't stand in an account file, and why.
+    Unfit(&'static str),
+    Missing,
+    NotExecutable,
+    /// It is not among the login shells.
+    Unlisted,
+    Fine,
+}
+
+impl Shell {
+    fn look(world: &dyn Surroundings, shell: &BStr) -> Self {
+        match world.program(shell) {
+            Program::Missing => Shell::Missing,
+            Program::NotExecutable => Shell::NotExecutable,
+            _ => match world.shells().is_none_or(|shells| shells.iter().any(|one| one == shell)) {
+                true => Shell::Fine,
+                false => Shell::Unlisted,
+            },
+        }
+    }
+}
+
+/// How the passwords of people age, as the fields of shadow.
+pub(crate) fn aging(policy: &Policy) -> String {
+    let days = |days| match days {
+        Days::After(days) => days.to_string(),
+        Days::Never => String::new(),
+    };
+    format!(
+        "{}:{}:{}:{}",
+        policy.passwords_hold_days,
+        days(policy.passwords_renew_days),
+        policy.passwords_remind_days,
+        days(policy.passwords_late_days)
+    )
+}

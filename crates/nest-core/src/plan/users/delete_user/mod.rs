@@ -1,0 +1,327 @@
+//! Deleting users: their lines everywhere, and what becomes of their files.
+
+mod belongings;
+
+use bstr::{BStr, BString, ByteSlice};
+
+use crate::account::{AccountKind, kind_of};
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::find::{
+    FoundUser, find_user, not_a_file_name, private_group, require_file_name,
+};
+use crate::drafting::group_lists::Lists;
+use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::retire::settle_numbers;
+use crate::plan::Plan;
+use crate::plan::groups::delete_group::take_out;
+use crate::plan::users::suspend::note_of;
+use crate::refusal::{Reason, Refusal};
+use crate::request::GuardOverrides;
+use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace};
+use crate::table::{File, Gshadow, Record};
+use crate::value::escaped::Escaped;
+use crate::value::{IdSpan, UserOrGroup, members};
+use crate::words::list;
+
+/// What becomes of a deleted user's home, mail and crontab.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub enum FilesDisposition {
+    /// Moved behind a directory of root's, whole.
+    #[default]
+    SetAside,
+    /// Left where it is.
+    Keep,
+    /// Packed into the state folder.
+    Archive,
+    /// Gone for good.
+    Erase,
+    /// Moved below another user's home, and made that user's.
+    Give(BString),
+}
+
+/// Users to be deleted, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct DeleteUser {
+    /// The users.
+    pub names: Vec<BString>,
+    /// What becomes of their files.
+    pub files: FilesDisposition,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
+}
+
+/// Plans the deleting of users: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Plan, Box<Refusal>> {
+    let all = list(&request.names);
+    let mut plan = Plan { summary: format!("delete user {all}"), ..Plan::default() };
+    let mut draft = Draft::new(context.book);
+    for (at, name) in request.names.iter().enumerate() {
+        if request.names[..at].contains(name) {
+            continue;
+        }
+        let what = match request.names.len() {
+            1 => format!("{name} was not deleted"),
+            _ => format!("nobody was deleted, because of {name}"),
+        };
+        let name = BStr::new(name);
+        let found = find_user(context, name, &what)?;
+        let subject = Subject::new(name.to_owned());
+        let kept = Kept {
+            thing: UserOrGroup::User,
+            name: name.to_owned(),
+            id: found.uid,
+            shared_uid: false,
+            shared_gid: false,
+            lines: Vec::new(),
+            places: Vec::new(),
+            listed: Vec::new(),
+            overlapped: Vec::new(),
+            suspended: None,
+            belongings: Vec::new(),
+        };
+        let (draft, plan) = (&mut draft, &mut plan);
+        Deleting { context, request, found, what, draft, plan, subject, kept }.everything()?;
+    }
+    plan.edits = draft.finish();
+    settle_numbers(context, &mut plan);
+    plan.next.push(match context.change {
+        Some(_) => "list retired".to_owned(),
+        None => "list users".to_owned(),
+    });
+    Ok(plan)
+}
+
+struct Deleting<'p, 'a> {
+    context: PlanContext<'a>,
+    request: &'a DeleteUser,
+    found: FoundUser<'a>,
+    what: String,
+    draft: &'p mut Draft<'a>,
+    plan: &'p mut Plan,
+    subject: Subject,
+    kept: Kept,
+}
+
+impl<'a> Deleting<'_, 'a> {
+    fn name(&self) -> &'a BStr {
+        BStr::new(self.found.user.name)
+    }
+
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    /// The command as it was given.
+    fn again(&self) -> String {
+        let files = match &self.request.files {
+            FilesDisposition::SetAside => String::new(),
+            FilesDisposition::Keep => " --files keep".to_owned(),
+            FilesDisposition::Archive => " --files archive".to_owned(),
+            FilesDisposition::Erase => " --files erase".to_owned(),
+            FilesDisposition::Give(user) => format!(" --files give:{user}"),
+        };
+        format!("delete user {}{files}", self.name())
+    }
+
+    fn everything(mut self) -> Result<(), Box<Refusal>> {
+        let (context, name) = (self.context, self.name());
+        require_file_name((context, File::Passwd), name, &self.what)?;
+        let again = self.again();
+        let action = GuardedAction {
+            what: &self.what,
+            again: &again,
+            busy: true,
+            together: &self.request.names,
+        };
+        guard(context, &self.found, self.request.overrides, action)?;
+        let stays = matches!(self.request.files, FilesDisposition::Keep | FilesDisposition::Erase);
+        if context.change.is_none() && !stays {
+            return Err(self
+                .refuse(Reason::NowhereToRetire)
+                .or("leave the files where they are", format!("delete user {name} --files keep"))
+                .or("or erase them for good", format!("delete user {name} --files erase")));
+        }
+        self.subject.decide("uid", self.found.uid.to_string(), self.full_name());
+        self.lists();
+        self.own_group();
+        self.lines();
+        self.belongings()?;
+        self.suspension();
+        let places = context.world.mentions_of_user(name);
+        if !places.is_empty() {
+            self.plan.cautions.push(Caution::StillNamed { name: name.into(), places });
+        }
+        match context.change {
+            Some(change) => {
+                let folder = self.folder(change)?;
+                let days = context.policy.retired_keep_days;
+                let why = format!("to be restored from, for {days} days");
+                self.subject.decide("kept", format!("retired/{folder}"), why);
+                let kept = Box::new(self.kept);
+                self.plan.steps.push(Step::Keep { folder, kept });
+            }
+            None => self.plan.cautions.push(Caution::NothingKept { name: name.into() }),
+        }
+        self.plan.subjects.push(self.subject);
+        Ok(())
+    }
+
+    /// The folder that it is kept in.
+    fn folder(&self, change: u64) -> Result<KeptFolder, Box<Refusal>> {
+        let (context, name) = (self.context, self.name());
+        let folder = self.kept.folder(change);
+        folder.map_err(|_| not_a_file_name(&self.what, context, File::Passwd, name))
+    }
+
+    fn full_name(&self) -> String {
+        String::from_utf8_lossy(self.found.user.full_name()).into_owned()
+    }
+
+    /// Leaves every list of members and of administrators, and remembers each.
+    fn lists(&mut self) {
+        let (context, book, name) = (self.context, self.context.book, self.name());
+        let (mut listing, mut administered) = (Vec::new(), Vec::new());
+        for (_, group) in book.groups_listing(name) {
+            if group.name == name && self.own_group_goes() {
+                continue;
+            }
+            listing.push(group.name);
+            self.kept.places.push(KeptPlace {
+                file: File::Group,
+                admins: false,
+                group: group.name.into(),
+                gid: group.gid(),
+                list: group.members.into(),
+            });
+        }
+        for line in book.gshadow_mentioning(name) {
+            let Some(now) = Gshadow::read(line.record()) else { continue };
+            if now.name == name && self.own_group_goes() {
+                continue;
+            }
+            let gid = book.group(now.name).and_then(|(_, group)| group.gid());
+            for (admins, list) in [(false, now.members), (true, now.admins)] {
+                if members(list).any(|member| member == name) {
+                    let (file, group) = (File::Gshadow, now.name.into());
+                    let list = list.into();
+                    self.kept.places.push(KeptPlace { file, admins, group, gid, list });
+                }
+            }
+            if members(now.admins).any(|member| member == name) {
+                administered.push(now.name);
+            }
+        }
+        let mut lists = Lists { context, draft: self.draft, cautions: &mut self.plan.cautions };
+        for place in &self.kept.places {
+            lists.leave(&place.group, name);
+            lists.drop_admin(&place.group, name);
+        }
+        // Coming back it will stand in the lists as it did: nothing to tell.
+        self.plan.cautions.retain(|caution| !matches!(caution, Caution::ListTidied { .. }));
+        match listing.as_slice() {
+            [] => self.subject.decide("member of", "no other group", ""),
+            groups => self.subject.decide("leaves", list(groups), ""),
+        }
+        if !administered.is_empty() {
+            let why = "is no longer administrator there";
+            self.subject.decide("admin of", list(&administered), why);
+        }
+    }
+
+    /// Whether the group of the user's own name is the user's alone. One with an id
+    /// of the services may be more than that.
+    fn own_group_goes(&self) -> bool {
+        let Ok(Some(group)) = private_group(self.context, &self.found) else { return false };
+        let gid = group.gid();
+        gid == Some(self.found.gid) || kind_of(self.context.policy, gid) == AccountKind::Person
+    }
+
+    /// The group of the user's own name goes too when nobody else is in it.
+    fn own_group(&mut self) {
+        let name = self.name();
+        match private_group(self.context, &self.found) {
+            Ok(Some(_)) if !self.own_group_goes() => {
+                self.subject.decide("group", name, "stays: its gid is one of the services'");
+            }
+            Ok(None) => {
+                let gid = self.found.gid;
+                let group = self.context.book.group_by_gid(gid).map(|(_, group)| group.name);
+                let group =
+                    group.map_or(gid.to_string(), |name| format!("{} {gid}", name.as_bstr()));
+                self.subject.decide("primary", group, "stays: it is not the user's own");
+            }
+            Ok(Some(group)) => {
+                let Some(gid) = group.gid() else { return };
+                let taken = take_out(self.context, name, gid, self.draft);
+                self.kept.lines.extend(taken.lines);
+                self.kept.shared_gid = taken.shared_gid;
+                let value = format!("{} {gid}", BStr::new(group.name));
+                self.subject.decide("group", value, "goes too: nobody else is in it");
+            }
+            Err(other) => {
+                let why = format!("stays: {} is in it", BStr::new(other));
+                self.subject.decide("group", name, why);
+            }
+        }
+    }
+
+    fn lines(&mut self) {
+        let (book, name) = (self.context.book, self.name());
+        let shared = self.uid_is_shared();
+        self.kept.shared_uid = shared;
+        let mut ranges = Vec::new();
+        for file in [File::Passwd, File::Shadow, File::Subuid, File::Subgid] {
+            let Some(table) = book.lines(file) else { continue };
+            let lines: Vec<_> = match file {
+                File::Passwd | File::Shadow => book.named(file, name),
+                // Ranges may name their owner by number; one that is shared says
+                // nothing about whose they are.
+                _ => {
+                    let uid = (!shared).then_some(self.found.uid);
+                    let found = book.ranges_of(file, name, uid);
+                    ranges.extend(found.iter().filter_map(|(_, range)| range.span()));
+                    found.into_iter().map(|(line, _)| line).collect()
+                }
+            };
+            for line in lines {
+                let text = line.bytes.into();
+                self.kept.lines.push(KeptLine { file, line: table.number(line.start), text });
+                self.draft.remove(file, line);
+            }
+        }
+        self.kept.lines.sort_by_key(|line| (line.file, line.line));
+        ranges.sort();
+        ranges.dedup();
+        for file in [File::Subuid, File::Subgid] {
+            for (_, other) in book.sub_ids(file).into_iter().flat_map(|table| table.records()) {
+                let owner = Escaped(other.owner.into());
+                let overlaps = |span: IdSpan| ranges.iter().any(|mine| mine.overlaps(span));
+                let mine = other.owner == name || self.kept.overlapped.contains(&owner);
+                if !mine && other.span().is_some_and(overlaps) {
+                    self.kept.overlapped.push(owner);
+                }
+            }
+        }
+        let ranges: Vec<String> = ranges.iter().map(ToString::to_string).collect();
+        if !ranges.is_empty() {
+            self.subject.decide("ranges", ranges.join(", "), "");
+        }
+    }
+
+    fn suspension(&mut self) {
+        if let Some(note) = note_of(self.context, &self.found) {
+            self.subject.decide("suspended", "yes", "and will be again when it comes back");
+            self.kept.suspended = Some(note.clone());
+            self.plan.steps.push(Step::ForgetSuspended(note.clone()));
+        }
+    }
+
+    fn keep_belonging(&mut self, belonging: Belonging) {
+        self.kept.belongings.push(belonging);
+    }
+}

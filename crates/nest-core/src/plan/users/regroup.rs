@@ -1,0 +1,256 @@
+//! Who is in which group: joining, leaving, and the primary group.
+
+use bstr::{BStr, BString};
+
+use crate::account::admin_group;
+use crate::change::Subject;
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::find::{
+    FoundUser, find_admin_group, find_group, find_member, find_user, gid_of,
+};
+use crate::drafting::group_lists::Lists;
+use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
+use crate::plan::Plan;
+use crate::refusal::{Reason, Refusal};
+use crate::request::GuardOverrides;
+use crate::table::Group;
+use crate::words::list;
+
+/// Memberships to be changed, for one or more users alike.
+#[derive(Debug, Clone, Default)]
+pub struct Regroup {
+    /// The users.
+    pub names: Vec<BString>,
+    /// Groups to join, by name or gid.
+    pub join: Vec<BString>,
+    /// Groups to leave.
+    pub leave: Vec<BString>,
+    /// Another primary group.
+    pub primary: Option<BString>,
+    /// Joins or leaves the administrators.
+    pub admin: Option<bool>,
+    /// Files in the home that carry the old primary gid get the new one.
+    pub regroup_home: bool,
+    /// A name that the files do not know may be a directory's.
+    pub unlisted: bool,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
+    /// The options as they were given, for the ways round.
+    pub again: String,
+}
+
+/// Plans the change of memberships: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn regroup(context: PlanContext<'_>, request: &Regroup) -> Result<Plan, Box<Refusal>> {
+    let all = list(&request.names);
+    let what = match request.names.len() {
+        1 => format!("the groups of {all} were not changed"),
+        _ => "nobody's groups were changed".to_owned(),
+    };
+    let mut planner = Regrouping {
+        context,
+        request,
+        what,
+        joins: Vec::new(),
+        leaves: Vec::new(),
+        draft: Draft::new(context.book),
+        plan: Plan { summary: format!("regroup {all}"), ..Plan::default() },
+    };
+    planner.groups()?;
+    for (at, name) in request.names.iter().enumerate() {
+        if !request.names[..at].contains(name) {
+            planner.one(name.as_ref())?;
+        }
+    }
+    let Regrouping { mut plan, draft, .. } = planner;
+    plan.edits = draft.finish();
+    plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
+    gather_next_sign_ins(&mut plan.cautions);
+    plan.next.push(match (request.names.len(), request.join.first()) {
+        (1, _) if context.book.user(&request.names[0]).is_some() => {
+            format!("show user {}", request.names[0])
+        }
+        (_, Some(group)) => format!("show group {group}"),
+        _ => "list groups".to_owned(),
+    });
+    Ok(plan)
+}
+
+struct Regrouping<'a> {
+    context: PlanContext<'a>,
+    request: &'a Regroup,
+    what: String,
+    joins: Vec<Group<'a>>,
+    leaves: Vec<Group<'a>>,
+    draft: Draft<'a>,
+    plan: Plan,
+}
+
+impl<'a> Regrouping<'a> {
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    /// Finds the groups, each once, and sees that none is to come and to go.
+    fn groups(&mut self) -> Result<(), Box<Refusal>> {
+        let find = |wanted: &[BString]| -> Result<Vec<Group<'a>>, Box<Refusal>> {
+            let mut found: Vec<Group<'a>> = Vec::new();
+            for wanted in wanted {
+                let group = find_group(self.context, wanted.as_ref(), &self.what)?;
+                if !found.iter().any(|known| known.name == group.name) {
+                    found.push(group);
+                }
+            }
+            Ok(found)
+        };
+        let (mut joins, mut leaves) = (find(&self.request.join)?, find(&self.request.leave)?);
+        if let Some(admin) = self.request.admin {
+            let group = find_admin_group(self.context, &self.what)?;
+            let list = if admin { &mut joins } else { &mut leaves };
+            if !list.iter().any(|known| known.name == group.name) {
+                list.push(group);
+            }
+        }
+        let join_word =
+            if self.request.admin == Some(true) { "--join or --admin" } else { "--join" };
+        let both = |one, group: &Group<'_>| {
+            let (other, name) = ("--leave", group.name.into());
+            Err(self.refuse(Reason::BothWays { one, other, name }))
+        };
+        let leaving = |group: &Group<'_>| leaves.iter().any(|left| left.name == group.name);
+        if let Some(group) = joins.iter().find(|group| leaving(group)) {
+            return both(join_word, group);
+        }
+        if let Some(wanted) = &self.request.primary {
+            let group = find_group(self.context, wanted.as_ref(), &self.what)?;
+            if leaving(&group) {
+                return both("--primary", &group);
+            }
+        }
+        (self.joins, self.leaves) = (joins, leaves);
+        Ok(())
+    }
+
+    fn one(&mut self, name: &'a BStr) -> Result<(), Box<Refusal>> {
+        let PlanContext { book, .. } = self.context;
+        let mut subject = Subject::new(name.to_owned());
+        let again = format!("regroup {name}{}", self.request.again);
+        let mut refusal_what = self.what.clone();
+        if self.request.names.len() > 1 {
+            refusal_what += &format!(", because of {name}");
+        }
+        let outside = book.user(name).is_none() && self.request.primary.is_none();
+        let found = match outside {
+            true => {
+                let unlisted = self.request.unlisted;
+                let caution = find_member(self.context, name, unlisted, &refusal_what, &again)?;
+                self.plan.cautions.extend(caution);
+                None
+            }
+            false => Some(find_user(self.context, name, &refusal_what)?),
+        };
+        let mut changes = false;
+        if let (Some(found), Some(wanted)) = (&found, &self.request.primary) {
+            let leaves: Vec<&[u8]> = self.leaves.iter().map(|group| group.name).collect();
+            let regroup_home = self.request.regroup_home;
+            let group = find_group(self.context, wanted.as_ref(), &refusal_what)?;
+            let gid = gid_of(self.context, &group, &refusal_what)?;
+            let new = NewPrimary { name: group.name.into(), gid, leaves: &leaves, regroup_home };
+            let into = (&mut self.draft, &mut self.plan, &mut subject);
+            changes |= change_primary(self.context, found, new, into);
+        }
+        let primary = self.primary_after(found.as_ref(), &refusal_what)?;
+        changes |= self.join(name, primary, &mut subject);
+        changes |= self.leave(name, found.as_ref(), primary, &refusal_what, &mut subject)?;
+        if changes {
+            let uid = found.as_ref().map(|found| found.uid);
+            tell_sessions(self.context, name, uid, &mut subject, &mut self.plan.cautions);
+        }
+        self.plan.subjects.push(subject);
+        Ok(())
+    }
+
+    /// The gid of the primary group that the user will have.
+    fn primary_after(
+        &self,
+        found: Option<&FoundUser<'_>>,
+        what: &str,
+    ) -> Result<Option<u32>, Box<Refusal>> {
+        match &self.request.primary {
+            Some(wanted) => Ok(find_group(self.context, wanted.as_ref(), what)?.gid()),
+            None => Ok(found.map(|found| found.gid)),
+        }
+    }
+
+    fn join(&mut self, name: &BStr, primary: Option<u32>, subject: &mut Subject) -> bool {
+        let (mut joined, mut already) = (Vec::new(), Vec::new());
+        for group in &self.joins {
+            if group.gid().is_some() && group.gid() == primary {
+                subject.decide("in already", group.name, "it is the primary group");
+                continue;
+            }
+            let (context, draft) = (self.context, &mut self.draft);
+            let cautions = &mut self.plan.cautions;
+            let new = Lists { context, draft, cautions }.join(group.name, name);
+            if new { joined.push(group.name) } else { already.push(group.name) }
+        }
+        if !joined.is_empty() {
+            subject.decide("joins", list(&joined), "");
+        }
+        if !already.is_empty() {
+            subject.decide("in already", list(&already), "stays so");
+        }
+        !joined.is_empty()
+    }
+
+    fn leave(
+        &mut self,
+        name: &'a BStr,
+        found: Option<&FoundUser<'a>>,
+        primary: Option<u32>,
+        what: &str,
+        subject: &mut Subject,
+    ) -> Result<bool, Box<Refusal>> {
+        let (mut left, mut never) = (Vec::new(), Vec::new());
+        let admins = admin_group(self.context.book, self.context.policy);
+        for group in self.leaves.clone() {
+            let listed = group.members().any(|member| member == name);
+            let gid = group.gid();
+            if gid.is_some() && gid == primary && !listed {
+                let (group, user) = (group.name.into(), name.into());
+                let way = format!("regroup {name} --primary GROUP --leave {group}");
+                let reason = Reason::PrimaryOf { group, user };
+                return Err(Refusal::new(what, reason).or("give another one first", way));
+            }
+            let was_primary = found.is_some_and(|found| gid == Some(found.gid));
+            if admins.is_some_and(|admins| admins.name == group.name)
+                && (listed || was_primary)
+                && let Some(found) = found
+            {
+                let again = format!("regroup {name}{}", self.request.again);
+                let together = &self.request.names;
+                let action = GuardedAction { what, again: &again, busy: false, together };
+                guard(self.context, found, self.request.overrides, action)?;
+            }
+            let (context, draft) = (self.context, &mut self.draft);
+            let cautions = &mut self.plan.cautions;
+            let gone = Lists { context, draft, cautions }.leave(group.name, name);
+            if gone {
+                left.push(group.name);
+            } else if !(was_primary && gid != primary) {
+                never.push(group.name);
+            }
+        }
+        if !left.is_empty() {
+            subject.decide("leaves", list(&left), "");
+        }
+        if !never.is_empty() {
+            subject.decide("not in", list(&never), "and was not: nothing to leave");
+        }
+        Ok(!left.is_empty())
+    }
+}

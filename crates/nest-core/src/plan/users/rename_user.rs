@@ -1,0 +1,236 @@
+//! Giving an account another name, in every place that bears it.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use crate::change::{Caution, Step, Subject, join};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::claim::{Claim, Judged, Purpose};
+use crate::drafting::find::{FoundUser, find_user, private_group, require_file_name};
+use crate::drafting::group_lists::Lists;
+use crate::drafting::home::{move_home, named_after, obstacle};
+use crate::drafting::new_name::check_new_name;
+use crate::drafting::retire::settle_numbers;
+use crate::plan::Plan;
+use crate::plan::users::suspend::carry_note;
+use crate::refusal::{Reason, Refusal};
+use crate::request::GuardOverrides;
+use crate::surroundings::{FileKind, Site};
+use crate::table::{File, Gshadow, Record, with_fields};
+use crate::value::replace_member;
+use crate::words::list;
+
+/// A user to be renamed.
+#[derive(Debug, Clone, Default)]
+pub struct RenameUser {
+    /// The name it has.
+    pub old: BString,
+    /// The name it gets.
+    pub new: BString,
+    /// The home stays where it is.
+    pub keep_home: bool,
+    /// The private group keeps its name.
+    pub keep_group: bool,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
+}
+
+/// Plans the renaming of a user.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn rename_user(context: PlanContext<'_>, request: &RenameUser) -> Result<Plan, Box<Refusal>> {
+    let (old, new) = (BStr::new(&request.old), BStr::new(&request.new));
+    let what = format!("{old} was not renamed");
+    let found = find_user(context, old, &what)?;
+    if old == new {
+        return Err(Refusal::new(what, Reason::SameName));
+    }
+    let mut renaming = Renaming {
+        context,
+        request,
+        found,
+        what,
+        draft: Draft::new(context.book),
+        plan: Plan { summary: format!("rename user {old} {new}"), ..Plan::default() },
+        subject: Subject::new(old.to_owned()),
+    };
+    renaming.everything()?;
+    let Renaming { draft, mut plan, subject, .. } = renaming;
+    plan.edits = draft.finish();
+    plan.subjects.push(subject);
+    settle_numbers(context, &mut plan);
+    plan.next.push(format!("show user {new}"));
+    Ok(plan)
+}
+
+struct Renaming<'a> {
+    context: PlanContext<'a>,
+    request: &'a RenameUser,
+    found: FoundUser<'a>,
+    what: String,
+    draft: Draft<'a>,
+    plan: Plan,
+    subject: Subject,
+}
+
+impl<'a> Renaming<'a> {
+    fn old(&self) -> &'a BStr {
+        BStr::new(self.found.user.name)
+    }
+
+    fn new_name(&self) -> &'a BStr {
+        BStr::new(&self.request.new)
+    }
+
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    fn everything(&mut self) -> Result<(), Box<Refusal>> {
+        let (old, new) = (self.old(), self.new_name());
+        let again = format!("rename user {old} {new}");
+        require_file_name((self.context, File::Passwd), old, &self.what)?;
+        if self.found.uid == 0 && !self.request.overrides.root {
+            let refusal = self.refuse(Reason::IsRoot);
+            return Err(refusal.or("do it all the same", format!("{again} --even-root")));
+        }
+        let private = self.private_group();
+        let group_way = || format!("{again} --keep-group");
+        let cautions = check_new_name(self.context, new, private.is_some(), &self.what, group_way)?;
+        self.plan.cautions.extend(cautions);
+        let processes = self.context.world.processes(self.found.uid);
+        if !processes.is_empty() && !self.request.overrides.busy {
+            return Err(self
+                .refuse(Reason::Busy { processes })
+                .or("do it all the same", format!("{again} --even-if-busy")));
+        }
+        self.subject.decide("name", new, format!("was {old}"));
+        self.subject.decide(
+            "uid",
+            self.found.uid.to_string(),
+            "as it was: files stay the account's",
+        );
+        self.lines(private)?;
+        self.lists();
+        self.home(&again)?;
+        self.belongings()?;
+        carry_note(self.context, &self.found, &mut self.plan, new, self.found.uid);
+        let places = self.context.world.mentions_of_user(old);
+        if !places.is_empty() {
+            let (old, new) = (old.into(), new.into());
+            self.plan.cautions.push(Caution::Dangling { old, new, places });
+        }
+        Ok(())
+    }
+
+    /// The group of the user's own name, if it is the user's alone.
+    fn private_group(&self) -> Option<&'a [u8]> {
+        let group = private_group(self.context, &self.found).ok()??;
+        let own = group.gid() == Some(self.found.gid) && !self.request.keep_group;
+        own.then_some(group.name)
+    }
+
+    fn lines(&mut self, private: Option<&'a [u8]>) -> Result<(), Box<Refusal>> {
+        let (book, new) = (self.context.book, self.new_name());
+        let mut files = vec![File::Passwd, File::Shadow, File::Subuid, File::Subgid];
+        if private.is_some() {
+            files.extend([File::Group, File::Gshadow]);
+            let gid = format!("{new} {}", self.found.gid);
+            self.subject.decide("primary", gid, "the private group is renamed too");
+        }
+        for file in files {
+            for line in book.named(file, self.found.user.name) {
+                let current = self.draft.current(file, line);
+                self.draft.alter(file, line, with_fields(&current, &[(0, new)]));
+            }
+        }
+        Ok(())
+    }
+
+    /// Every list of members and of administrators.
+    fn lists(&mut self) {
+        let (context, book, old, new) =
+            (self.context, self.context.book, self.old(), self.new_name());
+        let groups: Vec<&[u8]> =
+            book.groups_listing(old).into_iter().map(|(_, group)| group.name).collect();
+        let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
+        let mut lists = Lists { context, draft, cautions };
+        for group in &groups {
+            lists.replace(group, old, new);
+        }
+        for line in book.gshadow_mentioning(old) {
+            let current = self.draft.current(File::Gshadow, line);
+            let Some(now) = Gshadow::read(current.trim_ascii_start()) else { continue };
+            let admins = replace_member(now.admins, old, new);
+            let list = replace_member(now.members, old, new);
+            let mut fields: Vec<(usize, &[u8])> = Vec::new();
+            fields.extend(admins.as_ref().map(|admins| (2, &admins[..])));
+            fields.extend(list.as_ref().map(|list| (3, &list[..])));
+            if !fields.is_empty() {
+                self.draft.alter(File::Gshadow, line, with_fields(&current, &fields));
+            }
+        }
+        if !groups.is_empty() {
+            self.subject.decide("member of", list(&groups), "under the new name");
+        }
+    }
+
+    /// The home goes along when it is named after the user.
+    fn home(&mut self, again: &str) -> Result<(), Box<Refusal>> {
+        let home = BString::from(self.found.user.home);
+        let (parent, last) = home.rsplit_once_str("/").unwrap_or((b"", &home));
+        if last != self.found.user.name {
+            self.subject.decide("home", home.clone(), "not named after the account, and stays");
+            return Ok(());
+        }
+        if self.request.keep_home {
+            self.subject.decide("home", home.clone(), "kept, as asked");
+            return Ok(());
+        }
+        if !matches!(self.context.world.site(home.as_ref()), Site::Taken(_)) {
+            self.subject.decide("home", home.clone(), "not there; the path stays as it is");
+            return Ok(());
+        }
+        let parent: BString = if parent.is_empty() { "/".into() } else { parent.into() };
+        let new = join(&parent, self.new_name());
+        let step = move_home(
+            self.context,
+            &self.found,
+            &home,
+            &new,
+            &self.what,
+            &format!("{again} --keep-home"),
+        )?;
+        let current = self.draft.current(File::Passwd, self.found.line);
+        self.draft.alter(File::Passwd, self.found.line, with_fields(&current, &[(5, &new)]));
+        self.subject.decide("home", new, format!("moved from {home}"));
+        self.plan.steps.push(step);
+        Ok(())
+    }
+
+    /// The mail spool file and the crontab bear the name too.
+    fn belongings(&mut self) -> Result<(), Box<Refusal>> {
+        let policy = self.context.policy;
+        let (old, new) = (self.old(), self.new_name());
+        let (from, to) = (named_after(policy, old), named_after(policy, new));
+        for ((label, from), (_, to)) in from.into_iter().zip(to) {
+            match Claim::of(&self.found, &from, FileKind::File, Purpose::Move).judge(self.context) {
+                Judged::Nothing => continue,
+                Judged::Fault(fault) => {
+                    self.subject.decide(label, from, format!("stays: it {fault}"));
+                    continue;
+                }
+                Judged::Sound(..) => {}
+            }
+            match self.context.world.site(to.as_ref()) {
+                Site::Free => {
+                    self.subject.decide(label, to.clone(), format!("moved from {from}"));
+                    self.plan.steps.push(Step::Move { from, to, aside: false });
+                }
+                site => return Err(self.refuse(Reason::StepStands(obstacle(&to, &site)))),
+            }
+        }
+        Ok(())
+    }
+}

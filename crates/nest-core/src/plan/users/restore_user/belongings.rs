@@ -1,0 +1,125 @@
+//! Home, mail and crontab of a user who comes back.
+
+use bstr::{BString, ByteSlice};
+
+use crate::change::Step;
+use crate::drafting::home::{obstacle, record_home};
+use crate::plan::users::restore_user::{RestoredIds, Restoring};
+use crate::refusal::{Reason, Refusal};
+use crate::retired::Became;
+use crate::surroundings::Site;
+use crate::value::escaped::Escaped;
+use crate::value::is_tree_path;
+
+impl Restoring<'_, '_> {
+    pub(crate) fn belongings(
+        &mut self,
+        numbers: RestoredIds,
+        home: &BString,
+        new_home: &BString,
+    ) -> Result<(), Box<Refusal>> {
+        for belonging in &self.kept.belongings {
+            let what = belonging.what.as_str();
+            let to = match what {
+                "home" => new_home.clone(),
+                _ if self.request.as_name.is_some() => {
+                    let parent = belonging.path.rsplit_once_str("/").map_or(&b""[..], |two| two.0);
+                    [parent, b"/", &self.name[..]].concat().into()
+                }
+                _ => belonging.path.clone(),
+            };
+            let moves =
+                matches!(belonging.became, Became::SetAside { .. } | Became::Archived { .. });
+            if moves && let Site::Taken(facts) = self.context.world.site(to.as_ref()) {
+                let owner = self.context.book.user_by_uid(facts.uid);
+                let owner = owner.map_or(format!("number {}", facts.uid), |(_, user)| {
+                    user.name.as_bstr().to_string()
+                });
+                let (what, path) = (what.to_owned(), to.clone());
+                let taken = format!("{} of {owner}", facts.kind);
+                let way = format!("{} --as NAME", self.command);
+                return Err(self
+                    .refuse(Reason::BelongingTaken { what, path, taken })
+                    .or_else("move that away first", format!("mv {to} {to}.before"))
+                    .or("or restore under another name", way));
+            }
+            let site = self.context.world.site(to.as_ref());
+            if moves && site != Site::Free {
+                let fault = obstacle(&to, &site);
+                let (what, path) = (what.to_owned(), to.clone());
+                let mut refusal = self.refuse(Reason::NoWayBack { what, path, fault });
+                if let Site::NoParent(parent) = site {
+                    refusal =
+                        refusal.or_else("make the directory first", format!("mkdir {parent}"));
+                }
+                return Err(refusal);
+            }
+            let label = if what == "home" {
+                "home"
+            } else if what == "mail" {
+                "mail"
+            } else {
+                "crontab"
+            };
+            match &belonging.became {
+                Became::SetAside { place } => {
+                    if !matches!(self.context.world.site(place.as_ref()), Site::Taken(_)) {
+                        self.not_back(
+                            format!("{what} {to}"),
+                            format!("{place} is not there any more"),
+                        );
+                        continue;
+                    }
+                    self.reown(place, numbers);
+                    self.subject.decide(label, to.clone(), format!("back from {place}"));
+                    let (from, to) = (place.clone(), to);
+                    self.plan.steps.push(Step::Move { from, to, aside: false });
+                }
+                Became::Archived { file } => {
+                    self.subject.decide(label, to.clone(), format!("unpacked from {file}"));
+                    let changed = |old: u32, new: u32| (old != new).then_some((old, new));
+                    self.plan.steps.push(Step::Unpack {
+                        path: to,
+                        folder: self.found.folder.clone(),
+                        file: *file,
+                        uid: changed(numbers.old_uid, numbers.uid),
+                        gid: changed(numbers.old_gid, numbers.gid),
+                    });
+                }
+                Became::Stays => {
+                    self.reown(&belonging.path, numbers);
+                    if what == "home" && home == new_home {
+                        self.plan.cautions.extend(record_home(self.context, home));
+                    }
+                    self.subject.decide(label, belonging.path.clone(), "stayed where it was");
+                }
+                Became::Erased => {
+                    self.not_back(format!("{what} {}", belonging.path), "it was erased");
+                }
+                Became::Given { place, to } => {
+                    let why = format!("it was given to {to}, as {place}");
+                    self.not_back(format!("{what} {}", belonging.path), why);
+                }
+            }
+        }
+        if self.kept.belonging("home").is_none() {
+            self.subject.decide("home", new_home.clone(), "was not there when it was deleted");
+        }
+        Ok(())
+    }
+
+    /// Files that carry the old numbers get the new ones, where they are.
+    fn reown(&mut self, path: &BString, numbers: RestoredIds) {
+        // The account's line may have named anything.
+        if !is_tree_path(path) {
+            return;
+        }
+        let RestoredIds { old_uid, uid, old_gid, gid } = numbers;
+        for (group, from, to) in [(false, old_uid, uid), (true, old_gid, gid)] {
+            if from != to {
+                let paths = vec![Escaped(path.clone())];
+                self.plan.steps.push(Step::reown_below(paths, group, from, to));
+            }
+        }
+    }
+}

@@ -1,0 +1,375 @@
+//! Bringing deleted users back, just as they were as far as that still can be.
+
+mod belongings;
+mod lists;
+
+use bstr::{BStr, BString, ByteSlice};
+use lists::ListsBack;
+
+use crate::account::{AccountKind, kind_of};
+use crate::allot::{Holder, IdMap};
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::retire::settle_numbers;
+use crate::plan::Plan;
+use crate::plan::groups::restore_group::{Back, Restored, lines_of_group, put_back};
+use crate::plan::history::find_kept::find_kept;
+use crate::refusal::{NotKept, Reason, Refusal};
+use crate::retired::{Kept, RetiredAccount};
+use crate::suspended::Suspended;
+use crate::table::{File, Passwd, Record, SubId, with_fields};
+use crate::value::{UserOrGroup, check_name, read_id};
+use crate::words::list;
+
+/// Users to be brought back, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct RestoreUser {
+    /// The users: by name, or by uid where a name was deleted twice.
+    pub names: Vec<BString>,
+    /// Another name for the one user.
+    pub as_name: Option<BString>,
+    /// Another uid, where the old one is taken.
+    pub new_id: bool,
+    /// Without the password it had.
+    pub without_password: bool,
+}
+
+/// Plans the bringing back of users: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<Plan, Box<Refusal>> {
+    let all = list(&request.names);
+    let summary = format!("restore user {all}");
+    let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
+    if request.names.len() > 1 && request.as_name.is_some() {
+        return Err(Refusal::new("nobody was restored", Reason::OneOnly("--as")));
+    }
+    let mut lines: Vec<Back> = Vec::new();
+    let mut lists = ListsBack::default();
+    let mut folders = Vec::new();
+    for wanted in &request.names {
+        let wanted = BStr::new(wanted);
+        let what = format!("{wanted} was not restored");
+        let found = find_kept(context, UserOrGroup::User, wanted, &what)?;
+        if folders.contains(&&found.folder) {
+            continue;
+        }
+        folders.push(&found.folder);
+        let name = request.as_name.clone().unwrap_or_else(|| found.kept.name.clone());
+        let subject = Subject::new(name.clone());
+        let command = format!("restore user {wanted}");
+        let plan = &mut plan;
+        let (name, kept) = (&name, &found.kept);
+        let restoring =
+            Restoring { context, request, found, kept, name, what, command, plan, subject };
+        lines.extend(restoring.everything(&mut lists)?);
+    }
+    plan.edits = put_back(context, lines);
+    plan.edits.extend(lists.edits(context));
+    plan.edits.sort_by_key(|edit| (edit.file, edit.line));
+    settle_numbers(context, &mut plan);
+    plan.next.push(match plan.subjects.as_slice() {
+        [one] => format!("show user {}", one.name),
+        _ => "list users".into(),
+    });
+    Ok(plan)
+}
+
+struct Restoring<'p, 'a> {
+    context: PlanContext<'a>,
+    request: &'a RestoreUser,
+    found: &'a RetiredAccount,
+    kept: &'a Kept,
+    /// The name it gets.
+    name: &'p BString,
+    what: String,
+    command: String,
+    plan: &'p mut Plan,
+    subject: Subject,
+}
+
+/// The numbers an account had and gets.
+#[derive(Clone, Copy)]
+struct RestoredIds {
+    old_uid: u32,
+    uid: u32,
+    old_gid: u32,
+    gid: u32,
+}
+
+impl Restoring<'_, '_> {
+    fn refuse(&self, reason: Reason) -> Box<Refusal> {
+        Refusal::new(self.what.as_str(), reason)
+    }
+
+    fn not_back(&mut self, what: impl Into<BString>, why: impl Into<String>) {
+        let (what, why) = (what.into(), why.into());
+        let told = self.subject.decisions.iter().any(|told| told.value == what && told.why == why);
+        if !told {
+            self.subject.decide("not back", what, why);
+        }
+    }
+
+    fn everything(mut self, lists: &mut ListsBack) -> Result<Vec<Back>, Box<Refusal>> {
+        let day = self.found.time.split('T').next().unwrap_or_default();
+        self.subject.decide("deleted", day, format!("by change {}", self.found.change));
+        let passwd = self.kept.line_of(File::Passwd);
+        let Some(passwd) = passwd.and_then(|line| Passwd::read(line.text.trim_ascii_start()))
+        else {
+            let fault = "its record holds no readable line of etc/passwd".to_owned();
+            return Err(self.refuse(NotKept::KeptUnreadable(fault).into()));
+        };
+        let (home, old_gid) = (BString::from(passwd.home), passwd.gid().unwrap_or(0));
+        self.name_is_free()?;
+        let uid = self.choose_uid()?;
+        let mut lines = self.own_group()?;
+        let gid = self.primary(&lines, old_gid)?;
+        let numbers = RestoredIds { old_uid: self.kept.id, uid, old_gid, gid };
+        let new_home = self.home_under_new_name(&home);
+        lines.extend(self.lines(numbers, &new_home));
+        self.memberships(lists);
+        self.belongings(numbers, &home, &new_home)?;
+        self.suspension(uid);
+        let (folder, kept) = (self.found.folder.clone(), Box::new(self.kept.clone()));
+        self.plan.steps.push(Step::Release { folder, kept, purged: false });
+        self.plan.subjects.push(self.subject);
+        Ok(lines)
+    }
+
+    fn name_is_free(&self) -> Result<(), Box<Refusal>> {
+        let (context, book, name) = (self.context, self.context.book, BStr::new(self.name));
+        if self.request.as_name.is_some() {
+            let style = context.policy.names_style;
+            check_name(style, name).map_err(|fault| self.refuse(Reason::UnfitName(fault)))?;
+        }
+        for file in [File::Passwd, File::Shadow] {
+            let Some(line) = book.named(file, name).into_iter().next() else { continue };
+            let number = book.lines(file).map_or(0, |all| all.number(line.start));
+            let uid = line.bytes.split_str(":").nth(2).unwrap_or_default().into();
+            let reason = match file {
+                File::Passwd => Reason::UserExists { line: number, uid },
+                _ => Reason::Leftover { file, line: number },
+            };
+            let way = format!("{} --as NAME", self.command);
+            return Err(self.refuse(reason).or("under another name", way));
+        }
+        let known = context.world.service_knows_user(name);
+        if known.map_err(|why| self.refuse(Reason::ServiceFailed(why)))? {
+            let way = format!("{} --as NAME", self.command);
+            let refusal = self.refuse(Reason::ServiceKnows { what: "user" });
+            return Err(refusal.or("under another name", way));
+        }
+        Ok(())
+    }
+
+    fn choose_uid(&mut self) -> Result<u32, Box<Refusal>> {
+        let (context, old) = (self.context, self.kept.id);
+        let user = context.book.user_by_uid(old).map(|(_, user)| BString::from(user.name));
+        let failed = |why| self.refuse(Reason::ServiceFailed(why));
+        let known = context.world.service_user_by_uid(old).map_err(failed)?;
+        let shared = self.kept.shared_uid && !self.request.new_id;
+        match user.or(known) {
+            None => self.subject.decide("uid", old.to_string(), "as before"),
+            Some(other) if shared => {
+                self.subject.decide(
+                    "uid",
+                    old.to_string(),
+                    format!("as before, shared with {other}"),
+                );
+            }
+            Some(other) if !self.request.new_id => {
+                let holder = Holder::User(other);
+                let way = format!("{} --new-id", self.command);
+                return Err(self
+                    .refuse(Reason::IdTaken { what: "uid", id: old, holder })
+                    .or("with another number", way));
+            }
+            Some(_) => {
+                let policy = context.policy;
+                let (span, setting) = match kind_of(policy, Some(old)) {
+                    AccountKind::Person => (policy.people_ids, "people.ids"),
+                    AccountKind::Service => (policy.services_ids, "services.ids"),
+                };
+                let uid = IdMap::new(context.book, policy, context.world).lowest(span);
+                let uid = uid.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
+                let setting = policy.origin(setting);
+                let uid = uid.ok_or_else(|| self.refuse(Reason::SpanFull { span, setting }))?;
+                self.subject.decide("uid", uid.to_string(), format!("another: {old} is taken"));
+                return Ok(uid);
+            }
+        }
+        Ok(old)
+    }
+
+    /// The user's own group, where it went too.
+    fn own_group(&mut self) -> Result<Vec<Back>, Box<Refusal>> {
+        if self.kept.line_of(File::Group).is_none() {
+            return Ok(Vec::new());
+        }
+        let new = Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id };
+        let mut subject = Subject::new(self.name.clone());
+        let into = (&mut *self.plan, &mut subject);
+        let lines =
+            lines_of_group(self.context, self.kept, new, (&self.what, &self.command), into)?;
+        let gid = subject.decisions.into_iter().find(|decision| decision.label == "gid");
+        if let Some(gid) = gid {
+            self.subject.decide("group", format!("{} {}", self.name, gid.value), gid.why);
+        }
+        Ok(lines)
+    }
+
+    /// The gid of the primary group: the one it had, or the new one of its own.
+    fn primary(&self, own: &[Back], old: u32) -> Result<u32, Box<Refusal>> {
+        let gid_in = |text: &[u8]| text.split_str(":").nth(2).and_then(read_id);
+        let line = self.kept.line_of(File::Group);
+        let was_own = line.is_some_and(|line| gid_in(&line.text) == Some(old));
+        let new = own.iter().find(|(file, ..)| *file == File::Group);
+        if was_own && let Some(gid) = new.and_then(|(_, _, text)| gid_in(text)) {
+            return Ok(gid);
+        }
+        if self.context.book.group_by_gid(old).is_none() {
+            let refusal = self.refuse(Reason::PrimaryGone { gid: old });
+            let kept = self.context.world.kept().unwrap_or_default().iter();
+            let mut kept =
+                kept.filter(|kept| kept.kept.thing == UserOrGroup::Group && kept.kept.id == old);
+            return Err(match kept.next() {
+                Some(group) => {
+                    refusal.or("bring it back first", format!("restore group {}", group.kept.name))
+                }
+                None => refusal
+                    .or("make one of that number first", format!("create group NAME --gid {old}")),
+            });
+        }
+        Ok(old)
+    }
+
+    /// A home that is named after the user follows a new name.
+    fn home_under_new_name(&self, home: &BString) -> BString {
+        match (&self.request.as_name, home.rsplit_once_str("/")) {
+            (Some(new), Some((parent, last))) if last == self.kept.name => {
+                [parent, b"/", new].concat().into()
+            }
+            _ => home.clone(),
+        }
+    }
+
+    fn lines(&mut self, numbers: RestoredIds, home: &BString) -> Vec<Back> {
+        let (book, kept) = (self.context.book, self.kept);
+        let mut lines = Vec::new();
+        for line in &kept.lines {
+            let (file, at) = (line.file, line.line);
+            if matches!(file, File::Group | File::Gshadow) {
+                continue;
+            }
+            if book.lines(file).is_none() && file == File::Shadow {
+                self.not_back("password and aging", "this tree has no etc/shadow any more");
+                continue;
+            }
+            let text = match file {
+                File::Passwd => {
+                    let (uid, gid) = (numbers.uid.to_string(), numbers.gid.to_string());
+                    let mut text = line.text.to_vec();
+                    if numbers.uid != numbers.old_uid {
+                        text = with_fields(&text, &[(2, uid.as_bytes())]);
+                    }
+                    if numbers.gid != numbers.old_gid {
+                        text = with_fields(&text, &[(3, gid.as_bytes())]);
+                    }
+                    self.renamed(&with_fields(&text, &[(5, home)]), self.name)
+                }
+                File::Shadow => {
+                    let mut text = line.text.to_vec();
+                    if self.request.without_password {
+                        text = with_fields(&text, &[(1, b"!")]);
+                        self.subject.decide("password", "none", "as asked");
+                    }
+                    self.renamed(&text, self.name)
+                }
+                _ => match self.range_back(line.file, &line.text, numbers) {
+                    Some(text) => text,
+                    None => continue,
+                },
+            };
+            lines.push((file, at, text));
+        }
+        lines
+    }
+
+    fn renamed(&self, text: &[u8], name: &[u8]) -> Vec<u8> {
+        if self.request.as_name.is_none() {
+            return text.to_vec();
+        }
+        with_fields(text, &[(0, name)])
+    }
+
+    /// A range comes back unless somebody else has some of it by now.
+    fn range_back(&mut self, file: File, text: &[u8], numbers: RestoredIds) -> Option<Vec<u8>> {
+        let span = SubId::read(text.trim_ascii_start()).and_then(|range| range.span());
+        let table = self.context.book.sub_ids(file);
+        let taken = span.and_then(|span| {
+            // What overlapped already when it was deleted is as it was.
+            let before = |owner: &[u8]| self.kept.overlapped.iter().any(|known| known.0 == owner);
+            let mut others = table?.records();
+            let other = others.find(|(_, other)| {
+                let overlaps = other.span().is_some_and(|other| other.overlaps(span));
+                overlaps && !before(other.owner)
+            })?;
+            Some((span, BString::from(other.1.owner)))
+        });
+        if let Some((span, other)) = taken {
+            self.not_back(format!("range {span}"), format!("{other} has some of it now"));
+            return None;
+        }
+        let owner = text.split_str(":").next().unwrap_or_default();
+        match owner == self.kept.name {
+            true => Some(self.renamed(text, self.name)),
+            false => {
+                let uid = numbers.uid.to_string();
+                Some(with_fields(text, &[(0, uid.as_bytes())]))
+            }
+        }
+    }
+
+    fn memberships(&mut self, lists: &mut ListsBack) {
+        if self.request.as_name.is_some() {
+            let lines = self.context.book.groups.lines();
+            for (line, group) in self.context.book.groups_listing(self.name) {
+                let (name, group) = (self.name.clone(), group.name.into());
+                let line = lines.number(line.start);
+                self.plan.cautions.push(Caution::ListedAlready { name, group, line });
+            }
+        }
+        let mut back: Vec<&BStr> = Vec::new();
+        for place in &self.kept.places {
+            let group = BStr::new(&place.group);
+            let first = place.file == File::Group;
+            match self.context.book.group(group) {
+                Some((_, now)) if now.gid() == place.gid || place.gid.is_none() => {
+                    lists.add(place, &self.kept.name, self.name);
+                    if first {
+                        back.push(group);
+                    }
+                }
+                Some((_, now)) if first => {
+                    let why = format!("is another group now, gid {}", now.gid.as_bstr());
+                    self.not_back(format!("member of {group}"), why);
+                }
+                None if first => self.not_back(format!("member of {group}"), "the group is gone"),
+                _ => {}
+            }
+        }
+        if !back.is_empty() {
+            self.subject.decide("member of", list(&back), "as before");
+        }
+    }
+
+    fn suspension(&mut self, uid: u32) {
+        if let Some(note) = &self.kept.suspended {
+            self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
+            let note = Suspended { name: self.name.clone(), uid, ..note.clone() };
+            self.plan.steps.push(Step::NoteSuspended(note));
+            self.plan.cautions.push(Caution::StillSuspended { name: self.name.clone() });
+        }
+    }
+}

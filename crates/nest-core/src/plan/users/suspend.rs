@@ -1,0 +1,217 @@
+//! Keeping accounts out for a while, and letting them back in just as they were.
+
+use bstr::{BStr, BString};
+
+use crate::change::{Caution, Step, Subject};
+use crate::context::PlanContext;
+use crate::drafting::Draft;
+use crate::drafting::find::{FoundUser, find_user};
+use crate::drafting::guard::{GuardedAction, guard};
+use crate::plan::Plan;
+use crate::refusal::{Reason, Refusal};
+use crate::request::GuardOverrides;
+use crate::suspended::Suspended;
+use crate::table::{File, Line, Shadow, with_fields};
+use crate::value::{Day, PasswordField};
+use crate::words::list;
+
+/// Accounts to be suspended, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct Suspend {
+    /// The users.
+    pub names: Vec<BString>,
+    /// Why, for whoever looks later.
+    pub reason: Option<String>,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
+}
+
+/// The expiry of suspended accounts: day 1, as some programs read 0 as "never".
+const LONG_AGO: Day = Day(1);
+
+/// More processes than this are only counted.
+const MOST_LISTED: usize = 12;
+
+/// Whether a shadow line keeps its account out by any way.
+pub(crate) fn is_out(shadow: &Shadow<'_>) -> bool {
+    let field = shadow.field();
+    let closed = !matches!(field, PasswordField::Set(_) | PasswordField::Open);
+    closed && shadow.aging().expires == Some(LONG_AGO)
+}
+
+/// Plans the suspending of accounts: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<Refusal>> {
+    each(context, "suspend", &request.names, &mut |draft, plan, name, subject| {
+        let what = format!("{name} was not suspended");
+        let (found, line, shadow) = with_shadow(context, name, &what)?;
+        if is_out(&shadow) {
+            let since = note_of(context, &found).map(|note| format!("since {}", note.since));
+            subject.decide("suspended", "already", since.unwrap_or_default());
+            return Ok(());
+        }
+        let again = format!("suspend user {name}");
+        let together = &request.names;
+        let action = GuardedAction { what: &what, again: &again, busy: false, together };
+        guard(context, &found, request.overrides, action)?;
+        let field = match shadow.field() {
+            PasswordField::Set(_) => [b"!", shadow.password].concat(),
+            PasswordField::Open => b"!".to_vec(),
+            _ => shadow.password.to_vec(),
+        };
+        draft.alter(File::Shadow, line, with_fields(line.bytes, &[(1, &field), (7, b"1")]));
+        subject.decide("sign-in", "by no way", "the password is locked and the account expired");
+        if let Some(reason) = &request.reason {
+            subject.decide("reason", reason.as_str(), "");
+        }
+        subject.decide("all else", "stays", "home, groups, ids, keys");
+        if context.change.is_some() {
+            plan.steps.push(Step::NoteSuspended(Suspended {
+                name: name.clone(),
+                uid: found.uid,
+                expires: shadow.aging().expires,
+                was_locked: matches!(shadow.field(), PasswordField::Locked(_)),
+                was_open: shadow.field() == PasswordField::Open,
+                reason: request.reason.clone().unwrap_or_default(),
+                since: context.today,
+            }));
+        } else {
+            plan.cautions.push(Caution::SuspendedUnnoted { name: name.clone() });
+        }
+        let processes = context.world.processes(found.uid);
+        for process in processes.iter().take(MOST_LISTED) {
+            let value = format!("{} {}", process.pid, process.command);
+            subject.decide("runs", value, format!("since {}", process.since));
+        }
+        if !processes.is_empty() {
+            plan.cautions.push(Caution::StillRunning { name: name.clone(), processes });
+        }
+        for what in context.world.left_running(name.as_ref(), found.uid) {
+            plan.cautions.push(Caution::GoesOn { name: name.clone(), what });
+        }
+        plan.next = vec![format!("resume user {name}")];
+        Ok(())
+    })
+}
+
+/// Plans the resuming of accounts: all of them, or none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn resume(context: PlanContext<'_>, names: &[BString]) -> Result<Plan, Box<Refusal>> {
+    each(context, "resume", names, &mut |draft, plan, name, subject| {
+        let what = format!("{name} was not resumed");
+        let (found, line, shadow) = with_shadow(context, name, &what)?;
+        let note = note_of(context, &found);
+        if !is_out(&shadow) {
+            let why = match shadow.field() {
+                PasswordField::Locked(_) => "the password was locked by hand, and stays so",
+                _ => "it was never suspended, or is resumed already",
+            };
+            subject.decide("suspended", "no", why);
+            if let Some(note) = note {
+                plan.steps.push(Step::ForgetSuspended(note.clone()));
+            }
+            return Ok(());
+        }
+        let unlocked = shadow.password.strip_prefix(b"!").filter(|hash| !hash.is_empty());
+        let locked_before = note.is_some_and(|note| note.was_locked);
+        let field = unlocked.filter(|_| !locked_before).unwrap_or(shadow.password);
+        let expires = note.and_then(|note| note.expires).map(|day| day.0.to_string());
+        let expires = expires.unwrap_or_default();
+        let fields: [(usize, &[u8]); 2] = [(1, field), (7, expires.as_bytes())];
+        draft.alter(File::Shadow, line, with_fields(line.bytes, &fields));
+        let day = note.and_then(|note| note.expires);
+        let until = day.map_or("does not expire".to_owned(), |day| format!("expires on {day}"));
+        subject.decide("account", until, "as before it was suspended");
+        let password = match (locked_before, field) {
+            (true, _) => ("locked", "as it was before"),
+            (false, b"!") => ("none is set", ""),
+            (false, b"*") => ("never", "as it was before"),
+            _ => ("set", "as it was before"),
+        };
+        subject.decide("password", password.0, password.1);
+        match note {
+            Some(note) => {
+                if note.was_open {
+                    plan.cautions.push(Caution::WasOpen { name: name.clone() });
+                }
+                plan.steps.push(Step::ForgetSuspended(note.clone()));
+            }
+            None => plan.cautions.push(Caution::EarlierStateUnknown { name: name.clone() }),
+        }
+        if day.is_some_and(|day| day <= context.today) {
+            plan.cautions.push(Caution::ExpiredMeanwhile { name: name.clone() });
+        }
+        plan.next = vec![format!("show user {name}")];
+        Ok(())
+    })
+}
+
+type One<'a, 'f> = dyn FnMut(&mut Draft<'a>, &mut Plan, &'f BString, &mut Subject) -> Result<(), Box<Refusal>>
+    + 'f;
+
+fn each<'a, 'f>(
+    context: PlanContext<'a>,
+    verb: &str,
+    names: &'f [BString],
+    one: &mut One<'a, 'f>,
+) -> Result<Plan, Box<Refusal>> {
+    let all = list(names);
+    let mut plan = Plan { summary: format!("{verb} user {all}"), ..Plan::default() };
+    let mut draft = Draft::new(context.book);
+    for (at, name) in names.iter().enumerate() {
+        if names[..at].contains(name) {
+            continue;
+        }
+        let mut subject = Subject::new(name.clone());
+        one(&mut draft, &mut plan, name, &mut subject)?;
+        plan.subjects.push(subject);
+    }
+    plan.edits = draft.finish();
+    plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
+    if names.len() > 1 || plan.next.is_empty() {
+        plan.next = vec!["list users --suspended".into()];
+    }
+    Ok(plan)
+}
+
+fn with_shadow<'a>(
+    context: PlanContext<'a>,
+    name: &BString,
+    what: &str,
+) -> Result<(FoundUser<'a>, Line<'a>, Shadow<'a>), Box<Refusal>> {
+    let found = find_user(context, name.as_ref(), what)?;
+    match (found.shadow, &context.book.shadow) {
+        (Some((line, shadow)), _) => Ok((found, line, shadow)),
+        (None, None) => Err(Refusal::new(what, Reason::NoShadowForExpiry)),
+        (None, Some(_)) => Err(Refusal::new(what, Reason::NoShadowLine { name: name.clone() })),
+    }
+}
+
+/// Keeps the note of a suspended account under the name and number it gets.
+pub(crate) fn carry_note(
+    context: PlanContext<'_>,
+    found: &FoundUser<'_>,
+    plan: &mut Plan,
+    name: &[u8],
+    uid: u32,
+) {
+    if let Some(note) = note_of(context, found) {
+        plan.steps.push(Step::ForgetSuspended(note.clone()));
+        let note = Suspended { name: name.into(), uid, ..note.clone() };
+        plan.steps.push(Step::NoteSuspended(note));
+    }
+}
+
+/// What was noted when the account was suspended.
+pub(crate) fn note_of<'a>(
+    context: PlanContext<'a>,
+    found: &FoundUser<'_>,
+) -> Option<&'a Suspended> {
+    let name = BStr::new(found.user.name);
+    let mut notes = context.world.suspended().iter();
+    notes.find(|note| note.uid == found.uid || note.name == name)
+}

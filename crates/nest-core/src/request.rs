@@ -1,0 +1,106 @@
+//! Requests that more than one planner, or a roster, makes: what the administrator
+//! asked for, as data.
+
+use bstr::BString;
+
+use crate::change::{NewFile, join};
+use crate::value::IdSpan;
+
+/// One or more users to be made. What is `None` is left to the policy.
+#[derive(Debug, Clone, Default)]
+pub struct CreateUser {
+    /// The login names.
+    pub names: Vec<BString>,
+    /// The full name.
+    pub full_name: Option<BString>,
+    /// A uid of the administrator's choice.
+    pub uid: Option<u32>,
+    /// The uid may be somebody else's too.
+    pub share_id: bool,
+    /// The primary group, by name or gid, in place of a private group.
+    pub primary: Option<BString>,
+    /// Groups to join.
+    pub join: Vec<BString>,
+    /// Joins the administrators' group.
+    pub admin: bool,
+    /// The path of the home.
+    pub home: Option<BString>,
+    /// No home is made.
+    pub no_home: bool,
+    /// Its path is recorded all the same, also where only the policy names it.
+    pub record_home: bool,
+    /// The home exists and is taken over.
+    pub adopt_home: bool,
+    /// What the home is a copy of; `none` for nothing.
+    pub skeleton: Option<BString>,
+    /// The login shell.
+    pub shell: Option<BString>,
+    /// A service: an id of that span, no login shell, no home unless named.
+    pub service: bool,
+    /// When the account stops working: a date, `+90d` or `never`.
+    pub expires: Option<String>,
+    /// How many subordinate ids; 0 for none.
+    pub ranges: Option<u32>,
+    /// Subordinate ranges of the administrator's choice, known to be free.
+    pub spans: Vec<IdSpan>,
+    /// Public keys for signing in.
+    pub keys: Option<KeyFile>,
+    /// The hash of a first password for each name; nothing where none is set.
+    pub hashes: Vec<Option<BString>>,
+    /// The password must be changed at the first sign-in.
+    pub must_change: bool,
+}
+
+/// A file of public keys, already read.
+#[derive(Debug, Clone)]
+pub struct KeyFile {
+    /// Its path, for messages.
+    pub path: String,
+    /// What it holds.
+    pub text: Vec<u8>,
+}
+
+/// The steps that put public keys where the SSH server looks for them.
+pub(crate) fn key_file(keys: &KeyFile) -> NewFile {
+    let mut contents: BString = keys.text.clone().into();
+    if !contents.ends_with(b"\n") {
+        contents.push(b'\n');
+    }
+    NewFile { path: join(b".ssh", b"authorized_keys"), contents, mode: 0o600 }
+}
+
+/// A group to be made.
+#[derive(Debug, Clone, Default)]
+pub struct CreateGroup {
+    /// Its name.
+    pub name: BString,
+    /// A gid of the administrator's choice.
+    pub gid: Option<u32>,
+    /// The gid may be another group's too.
+    pub share_id: bool,
+    /// A service's group: an id of that span.
+    pub service: bool,
+    /// Who is in it.
+    pub members: Vec<BString>,
+    /// Who administers it.
+    pub admins: Vec<BString>,
+    /// Names that the files do not know may be a directory's.
+    pub unlisted: bool,
+    /// The options as they were given, for the ways round.
+    pub again: String,
+}
+
+/// Which guards the administrator has waved through.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct GuardOverrides {
+    /// `--overrides-me`
+    pub me: bool,
+    /// `--overrides-root`
+    pub root: bool,
+    /// `--overrides-last-admin`
+    pub last_admin: bool,
+    /// `--service`
+    pub service: bool,
+    /// `--overrides-if-busy`
+    pub busy: bool,
+}

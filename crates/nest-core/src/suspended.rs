@@ -1,0 +1,26 @@
+//! What is noted of an account when it is suspended, so that resuming gives it back.
+
+use bstr::BString;
+use serde::{Deserialize, Serialize};
+
+use crate::value::{Day, escaped};
+
+/// What a suspended account was like before.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Suspended {
+    /// Its name.
+    #[serde(with = "escaped::text")]
+    pub name: BString,
+    /// Its uid.
+    pub uid: u32,
+    /// The expiry it had.
+    pub expires: Option<Day>,
+    /// Whether its password was locked already.
+    pub was_locked: bool,
+    /// Whether its password field was empty.
+    pub was_open: bool,
+    /// Why it was suspended, in the administrator's words; may be empty.
+    pub reason: String,
+    /// Since when.
+    pub since: Day,
+}

@@ -1,0 +1,13 @@
+//! Who made a change.
+
+use serde::{Deserialize, Serialize};
+
+/// Who made a change.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+pub struct Author {
+    /// The uid of the login behind the privilege; that of the process where the
+    /// system tells no login.
+    pub uid: u32,
+    /// Its name, where the system knows one.
+    pub name: Option<String>,
+}
