@@ -5,8 +5,8 @@ use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::time::Duration;
 
+use nest_core::change::Plan;
 use nest_core::context::PlanContext;
-use nest_core::plan::Plan;
 use nest_core::policy::Policy;
 use nest_core::record::{ChangeRecord, Told};
 use nest_core::refusal::{Refusal, Way};
@@ -112,7 +112,7 @@ impl<'g> Session<'g> {
             Err(error) => {
                 tracing::info!(%error, "the retired numbers can't be read");
                 self.note_fault(&error);
-                let world = World::new(&self.tree, nest_core::surroundings::Retired::default());
+                let world = World::new(&self.tree, nest_core::retired_ids::RetiredIds::default());
                 world.without_retired(error.to_string())
             }
         };
@@ -241,7 +241,7 @@ impl<'g> Session<'g> {
             keep_days: self.policy.changes_keep_days,
             retired: match plan.needs_numbers() {
                 true => retired::read(&self.tree, &self.state)?,
-                false => nest_core::surroundings::Retired::default(),
+                false => nest_core::retired_ids::RetiredIds::default(),
             },
             suspended: match plan.needs_suspended() {
                 true => suspended::read(&self.tree, &self.state)?,

@@ -221,8 +221,8 @@ fn look_in(book: &Book, file: File, wanted: &LookupSet, ids: &[u32]) -> FileMatc
                 let Some(span) = SubId::read(record).and_then(|range| range.span()) else {
                     continue;
                 };
-                let from = ids.partition_point(|id| *id < span.first);
-                for id in ids[from..].iter().take_while(|id| **id <= span.last) {
+                let from = ids.partition_point(|id| *id < span.first());
+                for id in ids[from..].iter().take_while(|id| **id <= span.last()) {
                     found.ids.entry(*id).or_insert(at);
                 }
             }

@@ -1,13 +1,13 @@
 //! Everything that holds or covers a number, as uid and as gid; and the numbers of
 //! a tree as a map.
 
-use bstr::BString;
+use bstr::{BStr, BString};
 
-use crate::allot::IdMap;
+use crate::account::AccountKind;
+use crate::allot::Allotter;
 use crate::context::PlanContext;
-use crate::drafting::wanted_id::reserved;
 use crate::table::{File, Table};
-use crate::value::{IdSpan, is_reserved};
+use crate::value::{IdSpan, IdSpans, is_reserved, reserved_for};
 
 /// One thing that holds or covers a number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -41,7 +41,7 @@ pub fn holdings(context: PlanContext<'_>, id: u32) -> Result<Vec<Holding>, Strin
         for (line, range) in book.sub_ids(file).into_iter().flat_map(Table::records) {
             let Some(span) = range.span().filter(|span| span.contains(id)) else { continue };
             let owner = BString::from(range.owner);
-            let inside = id - span.first;
+            let inside = id - span.first();
             let words = format!("{inside} inside the containers of {owner}, who has {span}");
             push(what, words, Some((file, number(file, line.start))));
         }
@@ -57,16 +57,17 @@ pub fn holdings(context: PlanContext<'_>, id: u32) -> Result<Vec<Holding>, Strin
         all.push(Holding { what: "gid", words, place: None });
     }
     let retired = world.retired();
-    for (what, ids) in
-        [("uid", &retired.users), ("gid", &retired.groups), ("both", &retired.ranges)]
-    {
-        for of in ids.iter().filter(|of| of.span.contains(id)) {
-            let words = match of.span.count() {
-                1 => format!("retired: it was {}'s", of.name),
-                _ => format!("retired: it was one of {}'s {}", of.name, of.span),
-            };
-            all.push(Holding { what, words, place: None });
-        }
+    let single = |name: &BStr| format!("retired: it was {name}'s");
+    for (what, name) in [("uid", retired.user(id)), ("gid", retired.group(id))] {
+        let words = name.map(single);
+        all.extend(words.map(|words| Holding { what, words, place: None }));
+    }
+    for range in retired.ranges.iter().filter(|range| range.span.contains(id)) {
+        let words = match range.span.count() {
+            1 => single(range.name.as_ref()),
+            _ => format!("retired: it was one of {}'s {}", range.name, range.span),
+        };
+        all.push(Holding { what: "both", words, place: None });
     }
     for avoid in policy.ids_avoid.iter().filter(|avoid| avoid.span.contains(id)) {
         let why = if avoid.why.is_empty() { "no reason is given" } else { &avoid.why };
@@ -74,7 +75,7 @@ pub fn holdings(context: PlanContext<'_>, id: u32) -> Result<Vec<Holding>, Strin
         all.push(Holding { what: "both", words, place: None });
     }
     if is_reserved(id) {
-        let words = format!("reserved: {}", reserved(id));
+        let words = format!("reserved: {}", reserved_for(id));
         all.push(Holding { what: "both", words, place: None });
     }
     Ok(all)
@@ -111,7 +112,7 @@ pub struct SpanUse {
 /// Why the name services gave no answer.
 pub fn spans(context: PlanContext<'_>, parts: usize) -> Result<Vec<SpanUse>, String> {
     let PlanContext { book, policy, world, .. } = context;
-    let map = IdMap::new(book, policy, world);
+    let mut allotter = Allotter::new(book, policy, world);
     let uids = book.users.records().filter_map(|(_, user)| user.uid());
     let gids = book.groups.records().filter_map(|(_, group)| group.gid());
     let mut singles: Vec<u32> = uids.chain(gids).collect();
@@ -123,63 +124,40 @@ pub fn spans(context: PlanContext<'_>, parts: usize) -> Result<Vec<SpanUse>, Str
         .flat_map(Table::records)
         .filter_map(|(_, range)| range.span())
         .collect();
-    let one = |id: u32| IdSpan { first: id, last: id };
+    let one = |id: u32| IdSpan::single(id);
     let singles: Vec<IdSpan> = singles.into_iter().map(one).collect();
     let retired = world.retired();
-    let of_people = retired.users.iter().chain(&retired.groups).map(|id| id.span).collect();
-    let of_ranges = retired.ranges.iter().map(|id| id.span).collect();
-    let avoided: Vec<IdSpan> = policy.ids_avoid.iter().map(|avoid| avoid.span).collect();
-    let everything = [&singles[..], &ranges].concat();
+    let of_people = retired.users.iter().chain(&retired.groups).map(|id| IdSpan::single(id.id));
+    let of_ranges = retired.ranges.iter().map(|range| range.span);
+    let avoided: IdSpans = policy.ids_avoid.iter().map(|avoid| avoid.span).collect();
     let people = HeldIds {
-        used: merge(singles),
-        retired: merge(of_people),
-        avoided: merge(avoided.clone()),
+        used: singles.iter().copied().collect(),
+        retired: of_people.collect(),
+        avoided: avoided.clone(),
     };
-    let ranges = HeldIds {
-        used: merge(everything),
-        retired: merge(of_ranges),
-        avoided: people.avoided.clone(),
-    };
+    let used = singles.into_iter().chain(ranges).collect();
+    let ranges = HeldIds { used, retired: of_ranges.collect(), avoided };
+    let next = allotter.next_range(policy.people_ranges.max(1))?.map(IdSpan::first);
     let (for_people, for_services) = (policy.people_ids, policy.services_ids);
-    let next = map.range(policy.people_ranges.max(1))?.map(|span| span.first);
+    let people_next = allotter.next(AccountKind::Person)?;
+    let services_next = allotter.next(AccountKind::Service)?;
     Ok(vec![
-        of("people", for_people, &people, map.lowest(for_people)?, parts),
-        of("services", for_services, &people, map.highest(for_services)?, parts),
+        of("people", for_people, &people, people_next, parts),
+        of("services", for_services, &people, services_next, parts),
         of("subordinate", policy.ranges_span, &ranges, next, parts),
     ])
 }
 
-/// What holds the numbers of a span, each in order and apart.
+/// What holds the numbers of a span.
 struct HeldIds {
-    used: Vec<IdSpan>,
-    retired: Vec<IdSpan>,
-    avoided: Vec<IdSpan>,
+    used: IdSpans,
+    retired: IdSpans,
+    avoided: IdSpans,
 }
 
-/// Spans in order, those that touch or overlap as one.
-fn merge(mut spans: Vec<IdSpan>) -> Vec<IdSpan> {
-    spans.sort();
-    let mut merged: Vec<IdSpan> = Vec::new();
-    for span in &spans {
-        match merged.last_mut() {
-            Some(last) if u64::from(span.first) <= u64::from(last.last) + 1 => {
-                last.last = last.last.max(span.last);
-            }
-            _ => merged.push(*span),
-        }
-    }
-    merged
-}
-
-/// How many of the numbers from `first` to `last` some spans hold.
-fn overlap(held: &[IdSpan], first: u64, last: u64) -> u64 {
-    // They are in order: those before and after need not be looked at.
-    let from = held.partition_point(|held| u64::from(held.last) < first);
-    held[from..]
-        .iter()
-        .take_while(|held| u64::from(held.first) <= last)
-        .map(|held| u64::from(held.last).min(last) - u64::from(held.first).max(first) + 1)
-        .sum()
+/// The ids of two sets.
+fn both(one: &IdSpans, other: &IdSpans) -> IdSpans {
+    one.spans().iter().chain(other.spans()).copied().collect()
 }
 
 fn of(
@@ -189,19 +167,21 @@ fn of(
     next: Option<u32>,
     parts: usize,
 ) -> SpanUse {
-    let all = merge([&held.used[..], &held.retired].concat());
-    let everything = merge([&all[..], &held.avoided].concat());
-    let (first, last) = (u64::from(span.first), u64::from(span.last));
-    let used = overlap(&held.used, first, last);
-    let retired = overlap(&all, first, last) - used;
-    let avoided = overlap(&everything, first, last) - used - retired;
+    let all = both(&held.used, &held.retired);
+    let everything = both(&all, &held.avoided);
+    let used = held.used.count_within(span);
+    let retired = all.count_within(span) - used;
+    let avoided = everything.count_within(span) - used - retired;
     let count = span.count();
     let part = |at: u64| -> u8 {
-        let from = first + at * count / parts as u64;
-        let to = first + (at + 1) * count / parts as u64;
-        let size = to.saturating_sub(from).max(1);
+        let from = at * count / parts as u64;
+        let size = ((at + 1) * count / parts as u64).saturating_sub(from).max(1);
+        let first = u64::from(span.first()) + from;
+        let part = u32::try_from(first).ok().and_then(|first| IdSpan::counted(first, size));
+        let taken =
+            part.and_then(|part| part.common(span)).map(|part| everything.count_within(part));
         // One number in a large part still shows.
-        (overlap(&everything, from, (from + size - 1).min(last)) * 8).div_ceil(size).min(8) as u8
+        (taken.unwrap_or(0) * 8).div_ceil(size).min(8) as u8
     };
     let parts = (0..parts as u64).map(part).collect();
     let free = count - used - retired - avoided;
@@ -237,13 +217,14 @@ pub fn ranges(context: PlanContext<'_>) -> Vec<RangeOrGap> {
         let mut end: Option<u32> = None;
         for (span, owner) in of {
             if let Some(end) = end
-                && u64::from(span.first) > u64::from(end) + 1
+                && u64::from(span.first()) > u64::from(end) + 1
             {
-                let span = IdSpan { first: end + 1, last: span.first - 1 };
-                all.push(RangeOrGap { what, span, owner: None, overlaps: false });
+                let gap = IdSpan::new(end + 1, span.first() - 1);
+                let gap = gap.map(|span| RangeOrGap { what, span, owner: None, overlaps: false });
+                all.extend(gap);
             }
-            let overlaps = end.is_some_and(|end| span.first <= end);
-            end = end.max(Some(span.last));
+            let overlaps = end.is_some_and(|end| span.first() <= end);
+            end = end.max(Some(span.last()));
             all.push(RangeOrGap { what, span, owner: Some(owner), overlaps });
         }
     }
@@ -255,7 +236,7 @@ mod tests {
     use super::*;
     use crate::book::tests::book;
     use crate::policy::Policy;
-    use crate::surroundings::RetiredId;
+    use crate::retired_ids::RetiredId;
     use crate::test_support::World;
     use crate::value::Day;
 
@@ -267,7 +248,7 @@ mod tests {
             (File::Subuid, "maren:1000:10\n"),
         ]);
         let policy = Policy::read("p", "[ids]\navoid = [\"1000-1010 the directory's\"]").unwrap();
-        let one = |id| RetiredId { span: IdSpan { first: id, last: id }, name: "perrin".into() };
+        let one = |id| RetiredId { id, name: "perrin".into() };
         let mut world = World::default();
         world.retired.groups.push(one(1004));
         let today = Day(20_781);
@@ -318,11 +299,11 @@ mod tests {
 
     #[test]
     fn a_map_is_drawn_to_scale() {
-        let span = IdSpan { first: 100, last: 199 };
-        let between = |first, last| IdSpan { first, last };
-        let used = merge(vec![between(105, 109), between(90, 104), between(150, 150)]);
-        assert_eq!(used.len(), 2);
-        let (retired, avoided) = (vec![between(150, 151)], vec![between(190, 300)]);
+        let span = IdSpan::fixed(100, 199);
+        let between = |first, last| IdSpan::new(first, last).unwrap();
+        let set = |spans: &[IdSpan]| spans.iter().copied().collect::<IdSpans>();
+        let used = set(&[between(105, 109), between(90, 104), between(150, 150)]);
+        let (retired, avoided) = (set(&[between(150, 151)]), set(&[between(190, 300)]));
         let of = of("people", span, &HeldIds { used, retired, avoided }, None, 10);
         assert_eq!((of.used, of.retired, of.avoided, of.free), (11, 1, 10, 78));
         assert_eq!(of.parts, [8, 0, 0, 0, 0, 2, 0, 0, 0, 8]);

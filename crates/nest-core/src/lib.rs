@@ -50,6 +50,7 @@ pub mod record;
 pub mod refusal;
 pub mod request;
 pub mod retired;
+pub mod retired_ids;
 pub mod roster;
 pub mod secret;
 pub mod sign_in;

@@ -121,7 +121,7 @@ impl Default for Policy {
     fn default() -> Self {
         let words = |text: &[&str]| text.iter().map(|&word| word.to_owned()).collect();
         Policy {
-            people_ids: IdSpan { first: 1000, last: 59999 },
+            people_ids: IdSpan::fixed(1000, 59999),
             people_home: "/home/{name}".into(),
             people_home_permissions: Permissions(0o700),
             people_skeleton: "/etc/skel".into(),
@@ -130,11 +130,11 @@ impl Default for Policy {
             people_primary: "users".into(),
             people_groups: Vec::new(),
             people_ranges: 65536,
-            services_ids: IdSpan { first: 100, last: 999 },
+            services_ids: IdSpan::fixed(100, 999),
             services_shell: "/usr/sbin/nologin".into(),
             ids_freed: Freed::Never,
             ids_avoid: Vec::new(),
-            ranges_span: IdSpan { first: 2_001_010_688, last: 2_147_352_575 },
+            ranges_span: IdSpan::fixed(2_001_010_688, 2_147_352_575),
             names_style: NameStyle::Strict,
             names_login: "{first}".into(),
             passwords_scheme: "auto".into(),

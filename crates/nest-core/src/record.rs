@@ -2,6 +2,7 @@
 //! without any hash. `docs/formats.md` describes the file it is kept in.
 
 mod runs;
+mod told;
 
 #[cfg(test)]
 pub(crate) use runs::tests::kept;

@@ -3,6 +3,7 @@
 
 use bstr::BString;
 
+use crate::account::AccountKind;
 use crate::change::{NewFile, join};
 use crate::value::IdSpan;
 
@@ -49,6 +50,13 @@ pub struct CreateUser {
     pub hashes: Vec<Option<BString>>,
     /// The password must be changed at the first sign-in.
     pub must_change: bool,
+}
+
+impl CreateUser {
+    /// Whose span its numbers come from.
+    pub(crate) fn kind(&self) -> AccountKind {
+        if self.service { AccountKind::Service } else { AccountKind::Person }
+    }
 }
 
 /// A file of public keys, already read.

@@ -6,8 +6,9 @@ use serde::{Deserialize, Serialize};
 
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
+use crate::retired_ids::RetiredIds;
 use crate::suspended::Suspended;
-use crate::value::{Day, IdSpan, escaped};
+use crate::value::Day;
 use crate::words::{agree, counted, list};
 
 /// What kind of thing stands at a path.
@@ -146,16 +147,6 @@ pub struct Mention {
     pub line: usize,
 }
 
-/// An id or range that a deleted account held.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
-pub struct RetiredId {
-    /// The ids; a span of one for a uid or gid.
-    pub span: IdSpan,
-    /// Whose they were.
-    #[serde(with = "escaped::text")]
-    pub name: BString,
-}
-
 /// What is in a file or directory, to tell later whether it is still the same.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Inventory {
@@ -199,17 +190,6 @@ pub struct Carried {
     pub linked: u64,
     /// How many have a set-id bit, which is lost.
     pub set_id: u64,
-}
-
-/// The numbers that deleted accounts held.
-#[derive(Debug, Clone, Default, PartialEq, Eq, Serialize, Deserialize)]
-pub struct Retired {
-    /// Uids.
-    pub users: Vec<RetiredId>,
-    /// Gids.
-    pub groups: Vec<RetiredId>,
-    /// Subordinate ranges.
-    pub ranges: Vec<RetiredId>,
 }
 
 /// Whether accounts come from the account files alone.
@@ -288,7 +268,7 @@ pub trait Surroundings: Sync {
     /// Where users come from besides the files.
     fn origin(&self) -> Origin;
     /// The numbers of deleted accounts.
-    fn retired(&self) -> &Retired;
+    fn retired(&self) -> &RetiredIds;
     /// Whether those numbers could be read.
     ///
     /// # Errors

@@ -6,6 +6,7 @@ use bstr::{BStr, BString};
 
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
+use crate::retired_ids::RetiredIds;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
 
@@ -25,7 +26,7 @@ pub(crate) struct World {
     pub service_names: Vec<BString>,
     pub service_down: bool,
     pub other_sources: Option<String>,
-    pub retired: Retired,
+    pub retired: RetiredIds,
     pub kept: Vec<RetiredAccount>,
     pub surveys: BTreeMap<BString, Survey>,
     pub planted: Vec<BString>,
@@ -96,7 +97,7 @@ impl Surroundings for World {
     fn origin(&self) -> Origin {
         self.other_sources.clone().map_or(Origin::FilesAlone, Origin::Others)
     }
-    fn retired(&self) -> &Retired {
+    fn retired(&self) -> &RetiredIds {
         &self.retired
     }
     fn retired_is_known(&self) -> Result<(), String> {

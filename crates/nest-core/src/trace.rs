@@ -6,7 +6,6 @@ use bstr::BString;
 
 use crate::book::Book;
 use crate::context::PlanContext;
-use crate::surroundings::RetiredId;
 use crate::table::{File, Table};
 use crate::value::{IdSet, IdSpan};
 
@@ -178,7 +177,7 @@ impl<'a> IdHolders<'a> {
         let file = if what == IdKind::Uid { File::Subuid } else { File::Subgid };
         for (_, range) in book.sub_ids(file).into_iter().flat_map(Table::records) {
             if let Some(span) = range.span().filter(|span| span.contains(id)) {
-                let (owner, inside) = (range.owner.into(), id - span.first);
+                let (owner, inside) = (range.owner.into(), id - span.first());
                 return Ok(Behind::Range { owner, span, inside });
             }
         }
@@ -190,11 +189,12 @@ impl<'a> IdHolders<'a> {
             return Ok(Behind::Service(name));
         }
         let retired = world.retired();
-        let singles = if what == IdKind::Uid { &retired.users } else { &retired.groups };
-        let was = |ids: &[RetiredId]| {
-            ids.iter().find(|retired| retired.span.contains(id)).map(|retired| retired.name.clone())
+        let single = match what {
+            IdKind::Uid => retired.user(id),
+            IdKind::Gid => retired.group(id),
         };
-        Ok(was(singles).or_else(|| was(&retired.ranges)).map_or(Behind::Nobody, Behind::Retired))
+        let was = single.or_else(|| retired.owner_of_range_over(id));
+        Ok(was.map_or(Behind::Nobody, |name| Behind::Retired(name.to_owned())))
     }
 }
 
@@ -309,7 +309,7 @@ mod tests {
             (File::Subuid, "maren:5000:100\n"),
             (File::Subgid, "maren:5000:100\n"),
         ]);
-        let one = |id| RetiredId { span: IdSpan { first: id, last: id }, name: "perrin".into() };
+        let one = |id| crate::retired_ids::RetiredId { id, name: "perrin".into() };
         let mut world = World { service_ids: vec![7000], live: true, ..World::default() };
         world.retired.users.push(one(1005));
         let policy = Policy::default();

@@ -1,9 +1,8 @@
 //! The numbers of deleted accounts, from `ids.json` in the state folder.
 
-use std::collections::HashSet;
 
 use bstr::BString;
-use nest_core::surroundings::{Retired, RetiredId};
+use nest_core::retired_ids::{RetiredId, RetiredIds, RetiredRange};
 use nest_core::value::{IdSpan, PlainName, escaped};
 use serde::{Deserialize, Serialize};
 
@@ -38,9 +37,15 @@ struct Single {
 #[serde(deny_unknown_fields)]
 struct Range {
     first: u32,
-    count: u32,
+    count: u64,
     #[serde(with = "escaped::text")]
     name: BString,
+}
+
+impl From<RetiredRange> for Range {
+    fn from(RetiredRange { span, name }: RetiredRange) -> Self {
+        Range { first: span.first(), count: span.count(), name }
+    }
 }
 
 /// Why a file of the state folder can't be had.
@@ -110,60 +115,41 @@ pub(crate) const NAME: PlainName = PlainName::fixed("ids.json");
 ///
 /// # Errors
 /// [`RetiredError`]: ids must not be allotted without knowing which are retired.
-pub fn read(tree: &Tree, state: &State) -> Result<Retired, RetiredError> {
+pub fn read(tree: &Tree, state: &State) -> Result<RetiredIds, RetiredError> {
     let ids: Option<Ids> = read_document(tree, state, &NAME, VERSION)?;
     let damaged = |fault| RetiredError::Fault {
         path: format!("{}/{NAME}", state.shown().unwrap_or_default()),
         fault: Fault::Damaged(fault),
     };
-    ids.map_or(Ok(Retired::default()), |ids| understand(ids).map_err(damaged))
+    ids.map_or(Ok(RetiredIds::default()), |ids| understand(ids).map_err(damaged))
 }
 
 /// The file that holds these numbers: those of `retired`, with `more` and without
 /// `back`.
-pub(crate) fn text(retired: &Retired, more: &[&Retired], back: &[&Retired]) -> Vec<u8> {
-    type Of = fn(&Retired) -> &Vec<RetiredId>;
-    let all = |of: Of| -> Vec<RetiredId> {
-        let back: HashSet<IdSpan> =
-            back.iter().flat_map(|back| of(back)).map(|retired| retired.span).collect();
-        let mut all: Vec<RetiredId> = of(retired).clone();
-        let held: HashSet<IdSpan> = all.iter().map(|id| id.span).collect();
-        let more = more.iter().flat_map(|more| of(more));
-        all.extend(more.filter(|id| !held.contains(&id.span)).cloned());
-        all.retain(|retired| !back.contains(&retired.span));
-        all.sort_by_key(|retired| retired.span);
-        all
-    };
-    let single = |id: RetiredId| Single { id: id.span.first, name: id.name };
-    let range = |id: RetiredId| Range {
-        first: id.span.first,
-        count: id.span.count() as u32,
-        name: id.name,
-    };
+pub(crate) fn text(retired: &RetiredIds, more: &[&RetiredIds], back: &[&RetiredIds]) -> Vec<u8> {
+    let all = more.iter().fold(retired.clone(), |all, more| all.with(more));
+    let all = back.iter().fold(all, |all, back| all.without(back));
+    let single = |RetiredId { id, name }| Single { id, name };
     let ids = Ids {
         version: VERSION,
-        users: all(|retired| &retired.users).into_iter().map(single).collect(),
-        groups: all(|retired| &retired.groups).into_iter().map(single).collect(),
-        ranges: all(|retired| &retired.ranges).into_iter().map(range).collect(),
+        users: all.users.into_iter().map(single).collect(),
+        groups: all.groups.into_iter().map(single).collect(),
+        ranges: all.ranges.into_iter().map(Range::from).collect(),
     };
-    // Made of numbers and text: it always serialises.
-    let mut text = serde_json::to_vec_pretty(&ids).unwrap_or_default();
+    let mut text = serde_json::to_vec_pretty(&ids).expect("BUG: numbers and text do not serialise");
     text.push(b'\n');
     text
 }
 
-fn understand(ids: Ids) -> Result<Retired, String> {
-    let single = |single: Single| RetiredId {
-        span: IdSpan { first: single.id, last: single.id },
-        name: single.name,
-    };
+fn understand(ids: Ids) -> Result<RetiredIds, String> {
+    let single = |Single { id, name }| RetiredId { id, name };
     let range = |range: Range| {
-        let span = IdSpan::counted(range.first, range.count.into());
+        let span = IdSpan::counted(range.first, range.count);
         let span =
             span.ok_or_else(|| format!("the range at {} is empty or too long", range.first))?;
-        Ok(RetiredId { span, name: range.name })
+        Ok(RetiredRange { span, name: range.name })
     };
-    Ok(Retired {
+    Ok(RetiredIds {
         users: ids.users.into_iter().map(single).collect(),
         groups: ids.groups.into_iter().map(single).collect(),
         ranges: ids.ranges.into_iter().map(range).collect::<Result<_, String>>()?,
@@ -174,7 +160,7 @@ fn understand(ids: Ids) -> Result<Retired, String> {
 mod tests {
     use super::*;
 
-    fn parse(text: &str) -> Result<Retired, String> {
+    fn parse(text: &str) -> Result<RetiredIds, String> {
         let ids: Ids = state::parse(text.as_bytes(), VERSION).map_err(|fault| fault.to_string())?;
         understand(ids)
     }
@@ -184,7 +170,7 @@ mod tests {
         let text = r#"{"version": 1, "users": [{"id": 1003, "name": "hesper"}],
             "ranges": [{"first": 2001010688, "count": 65536, "name": "hesper"}]}"#;
         let retired = parse(text).unwrap();
-        assert_eq!(retired.users[0].span, IdSpan { first: 1003, last: 1003 });
+        assert_eq!(retired.users[0].id, 1003);
         assert_eq!(retired.ranges[0].span.count(), 65536);
         assert!(retired.groups.is_empty());
     }

@@ -11,9 +11,10 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::ownership::Reown;
 use nest_core::retired::RetiredAccount;
+use nest_core::retired_ids::RetiredIds;
 use nest_core::surroundings::{
-    Carried, Facts, FileKind, Inventory, Keys, Mention, Origin, Process, Program, Retired, Site,
-    Skeleton, SkeletonFault, Surroundings, Survey,
+    Carried, Facts, FileKind, Inventory, Keys, Mention, Origin, Process, Program, Site, Skeleton,
+    SkeletonFault, Surroundings, Survey,
 };
 use nest_core::suspended::Suspended;
 use nest_core::value::count_keys;
@@ -34,7 +35,7 @@ use crate::{inventory, kept, mentions, processes, reown, survey};
 #[derive(Debug)]
 pub struct World<'t> {
     tree: &'t Tree,
-    retired: Retired,
+    retired: RetiredIds,
     /// Why the retired numbers could not be read.
     retired_unread: Option<String>,
     unfinished: Option<String>,
@@ -53,7 +54,7 @@ pub struct World<'t> {
 
 impl<'t> World<'t> {
     /// The world of `tree`.
-    pub fn new(tree: &'t Tree, retired: Retired) -> Self {
+    pub fn new(tree: &'t Tree, retired: RetiredIds) -> Self {
         World {
             tree,
             retired,
@@ -79,7 +80,7 @@ impl<'t> World<'t> {
     /// The same world, in which the retired numbers could not be read.
     #[must_use]
     pub fn without_retired(self, why: String) -> Self {
-        World { retired: Retired::default(), retired_unread: Some(why), ..self }
+        World { retired: RetiredIds::default(), retired_unread: Some(why), ..self }
     }
 
     /// The same world, in which these accounts are suspended.
@@ -283,7 +284,7 @@ impl Surroundings for World<'_> {
         }
     }
 
-    fn retired(&self) -> &Retired {
+    fn retired(&self) -> &RetiredIds {
         &self.retired
     }
 

@@ -6,9 +6,9 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use nest_core::change::Plan;
 use nest_core::change::{NewFile, Step};
 use nest_core::ownership::Owner;
-use nest_core::plan::Plan;
 use nest_core::table::{Edit, File};
 use nest_core::value::Author;
 use nest_core::value::Day;

@@ -240,13 +240,13 @@ fn find(
     let mut uids: Vec<u32> = of_name.iter().map(|account| account.kept.id).collect();
     // Purged ones are known by their numbers alone.
     let retired = world.retired();
-    uids.extend(retired.users.iter().filter(|id| id.name == name).map(|id| id.span.first));
+    uids.extend(retired.users.iter().filter(|id| id.name == name).map(|id| id.id));
     uids.sort_unstable();
     uids.dedup();
     if uids.is_empty() {
         return Err(show_user::no_user(book, world, name));
     }
-    let gids = retired.groups.iter().filter(|id| id.name == name).map(|id| id.span.first);
+    let gids = retired.groups.iter().filter(|id| id.name == name).map(|id| id.id);
     let name = of_name.first().map_or(name.to_owned(), |account| account.kept.name.clone());
     Ok((name, uids, gids.collect()))
 }

@@ -53,8 +53,8 @@ pub fn print_spans(global: &Global, spans: &[SpanUse]) {
     if !for_a_person(global) {
         for span in spans {
             let numbers = [
-                u64::from(span.span.first),
-                u64::from(span.span.last),
+                u64::from(span.span.first()),
+                u64::from(span.span.last()),
                 span.used,
                 span.retired,
                 span.avoided,
@@ -117,8 +117,8 @@ pub fn spans_to_json(spans: &[SpanUse]) -> Value {
     let all = spans.iter().map(|span| {
         json!({
             "name": span.name,
-            "first": span.span.first,
-            "last": span.span.last,
+            "first": span.span.first(),
+            "last": span.span.last(),
             "used": span.used,
             "retired": span.retired,
             "avoided": span.avoided,
@@ -137,7 +137,7 @@ pub fn print_ranges(global: &Global, all: &[RangeOrGap]) {
         for range in all {
             let overlaps = if range.overlaps { "overlaps" } else { "" };
             let (what, span) = (range.what, range.span);
-            let (first, last, count) = (span.first, span.last, span.count());
+            let (first, last, count) = (span.first(), span.last(), span.count());
             outln!("{what}\t{first}\t{last}\t{count}\t{}\t{overlaps}", owner(range));
         }
         return;
@@ -170,7 +170,7 @@ pub fn ranges_to_json(all: &[RangeOrGap]) -> Value {
     let all = all.iter().map(|range| {
         json!({
             "what": range.what,
-            "start": range.span.first,
+            "start": range.span.first(),
             "count": range.span.count(),
             "owner": range.owner.as_ref().map(|owner| visible(owner)),
             "overlaps": range.overlaps,

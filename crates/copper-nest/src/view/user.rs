@@ -259,7 +259,7 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
         }),
     };
     let range = |spans: &[IdSpan]| -> Vec<Value> {
-        spans.iter().map(|span| json!({"start": span.first, "count": span.count()})).collect()
+        spans.iter().map(|span| json!({"start": span.first(), "count": span.count()})).collect()
     };
     let groups: Vec<Value> = account
         .groups

@@ -1,7 +1,8 @@
 //! Choosing numbers: ids for users and groups, ranges of subordinate ids.
 
-mod ids;
+mod allotter;
+mod id_map;
 mod login;
 
-pub use ids::{Holder, IdMap, holder_of_gid, holder_of_uid};
+pub use allotter::{Allotted, Allotter, Holder, IdUse, NotAllotted, Wanted, setting_of, span_of};
 pub use login::{NoLogin, Proposed, fitted, propose_login};

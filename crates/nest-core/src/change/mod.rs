@@ -1,10 +1,13 @@
-//! What a change is made of: its decisions, its cautions and what it does on the tree.
+//! What a change is made of: the plan, its decisions, its cautions and what it does on
+//! the tree.
 
 mod caution;
 mod decision;
+mod plan;
 pub(crate) mod step;
 
 pub use caution::Caution;
 pub use decision::{Decision, Subject};
+pub use plan::Plan;
 pub(crate) use step::join;
 pub use step::{NewFile, Step};

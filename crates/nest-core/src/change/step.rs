@@ -5,7 +5,8 @@ use serde::{Deserialize, Serialize};
 
 use crate::ownership::{Access, Owner, Reown};
 use crate::retired::{Kept, KeptFolder, PackedFile};
-use crate::surroundings::{Inventory, Retired};
+use crate::retired_ids::{RetiredId, RetiredIds};
+use crate::surroundings::Inventory;
 use crate::suspended::Suspended;
 use crate::table::File;
 use crate::value::{escaped, is_relative_path, is_tree_path};
@@ -135,9 +136,9 @@ pub enum Step {
         purged: bool,
     },
     /// Notes numbers that must not be given out again.
-    RetireIds(Retired),
+    RetireIds(RetiredIds),
     /// Takes numbers out of those notes: their holder is back.
-    ReviveIds(Retired),
+    ReviveIds(RetiredIds),
     /// Notes what an account was like before it was suspended.
     NoteSuspended(Suspended),
     /// Takes that note out: the account is resumed.
@@ -292,9 +293,9 @@ impl Step {
 }
 
 /// Numbers in words: `uid 1004, gid 1004 and ids 2001207296-2001272831`.
-pub(crate) fn numbers(retired: &Retired) -> String {
-    let single = |what, ids: &[crate::surroundings::RetiredId]| {
-        ids.iter().map(|id| format!("{what} {}", id.span.first)).collect::<Vec<_>>()
+pub(crate) fn numbers(retired: &RetiredIds) -> String {
+    let single = |what, ids: &[RetiredId]| {
+        ids.iter().map(|id| format!("{what} {}", id.id)).collect::<Vec<_>>()
     };
     let mut all = single("uid", &retired.users);
     all.extend(single("gid", &retired.groups));

@@ -25,7 +25,8 @@ fn no_admin(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter
     // An image that nobody signs in to needs no administrator; and without root these
     // are not the accounts of a whole machine.
     let people = policy.people_ids;
-    if prefilter.uids.highest_in(people.first, people.last).is_none() || !prefilter.uids.contains(0)
+    if prefilter.uids.highest_in(people.first(), people.last()).is_none()
+        || !prefilter.uids.contains(0)
     {
         return;
     }

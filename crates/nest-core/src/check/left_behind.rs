@@ -8,7 +8,7 @@ use super::lines::found;
 use super::remedy::another_number;
 use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
 use crate::context::PlanContext;
-use crate::surroundings::{Facts, FileKind, RetiredId};
+use crate::surroundings::{Facts, FileKind};
 use crate::table::{File, Group, Passwd, Record};
 
 pub(super) fn run(context: PlanContext<'_>, selection: &Selection) -> Out {
@@ -141,20 +141,23 @@ fn retired_ids(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
         return out.skip(rule.name, why);
     }
     let retired = context.world.retired();
-    let was = |ids: &[RetiredId], id: u32| {
-        ids.iter().find(|retired| retired.span.contains(id)).map(|retired| retired.name.clone())
-    };
-    for (file, what, ids) in
-        [(File::Passwd, "uid", &retired.users), (File::Group, "gid", &retired.groups)]
-    {
-        let Some(lines) = context.book.lines(file).filter(|_| !ids.is_empty()) else { continue };
+    for (file, what, any) in [
+        (File::Passwd, "uid", !retired.users.is_empty()),
+        (File::Group, "gid", !retired.groups.is_empty()),
+    ] {
+        let Some(lines) = context.book.lines(file).filter(|_| any) else { continue };
         for line in lines.iter().filter(|line| line.is_record()) {
             let (id, holder) = match file {
                 File::Passwd => Passwd::read(line.record()).map(|user| (user.uid(), user.name)),
                 _ => Group::read(line.record()).map(|group| (group.gid(), group.name)),
             }
             .unwrap_or((None, b""));
-            let Some((id, earlier)) = id.and_then(|id| Some((id, was(ids, id)?))) else { continue };
+            let Some((id, earlier)) = id.and_then(|id| {
+                let was = if file == File::Passwd { retired.user(id) } else { retired.group(id) };
+                Some((id, was?))
+            }) else {
+                continue;
+            };
             let holder = BStr::new(holder);
             let message = format!(
                 "{what} {id} was {earlier}'s and is retired: files that {earlier} left are {holder}'s now."

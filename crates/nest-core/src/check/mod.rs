@@ -219,9 +219,8 @@ mod example_tests {
                 world.entries.insert("/var/mail".into(), other(FileKind::File));
             }
             "retired-id-in-use" if bad => {
-                let span = crate::value::IdSpan { first: 1004, last: 1004 };
-                let name = "perrin".into();
-                world.retired.users.push(crate::surroundings::RetiredId { span, name });
+                let (id, name) = (1004, "perrin".into());
+                world.retired.users.push(crate::retired_ids::RetiredId { id, name });
             }
             _ => {}
         }

@@ -37,14 +37,14 @@ fn doubled(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
     let mut firsts = IdSet::default();
     let spans = || table.records().filter_map(|(line, range)| Some((range.span()?, line, range)));
     let again: HashSet<u32> = spans()
-        .filter(|(span, ..)| !firsts.insert(span.first))
-        .map(|(span, ..)| span.first)
+        .filter(|(span, ..)| !firsts.insert(span.first()))
+        .map(|(span, ..)| span.first())
         .collect();
     if again.is_empty() {
         return;
     }
     let mut first: HashMap<(&[u8], IdSpan), usize> = HashMap::new();
-    for (span, line, range) in spans().filter(|(span, ..)| again.contains(&span.first)) {
+    for (span, line, range) in spans().filter(|(span, ..)| again.contains(&span.first())) {
         let other = *first.entry((range.owner, span)).or_insert(line.start);
         if other == line.start {
             continue;
@@ -65,7 +65,7 @@ fn over_accounts(
 ) {
     for (line, range) in table.records() {
         let Some(span) = range.span() else { continue };
-        let Some(id) = ids.highest_in(span.first, span.last) else { continue };
+        let Some(id) = ids.highest_in(span.first(), span.last()) else { continue };
         let owner = BStr::new(range.owner);
         let message = format!(
             "{span} covers {id}, the number of an account or a group: {owner} can become it."
@@ -86,7 +86,7 @@ fn another_range(context: PlanContext<'_>, range: &SubId<'_>) -> Vec<Remedy> {
 fn overlaps(rule: &'static Rule, context: PlanContext<'_>, table: &Table<SubIds>, out: &mut Out) {
     let mut spans: Vec<(IdSpan, Line<'_>, SubId<'_>)> =
         table.records().filter_map(|(line, range)| Some((range.span()?, line, range))).collect();
-    spans.sort_by_key(|(span, line, _)| (span.first, line.start));
+    spans.sort_by_key(|(span, line, _)| (span.first(), line.start));
     // The range so far that reaches furthest: whatever begins inside it overlaps.
     let mut furthest: Option<(IdSpan, Line<'_>, SubId<'_>)> = None;
     for (span, line, range) in spans {
@@ -95,7 +95,7 @@ fn overlaps(rule: &'static Rule, context: PlanContext<'_>, table: &Table<SubIds>
             // The same line twice is a duplicate, and harmless.
             && (other_span != span || other.owner != range.owner)
         {
-            let shared = span.first..=span.last.min(other_span.last);
+            let shared = span.first()..=span.last().min(other_span.last());
             let message = format!(
                 "{}-{} are also {}'s ({}, line {}): their containers share files.",
                 shared.start(),
@@ -113,7 +113,7 @@ fn overlaps(rule: &'static Rule, context: PlanContext<'_>, table: &Table<SubIds>
             });
             out.findings.push(finding);
         }
-        if furthest.is_none_or(|(reach, ..)| span.last > reach.last) {
+        if furthest.is_none_or(|(reach, ..)| span.last() > reach.last()) {
             furthest = Some((span, line, range));
         }
     }

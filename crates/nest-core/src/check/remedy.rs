@@ -5,7 +5,8 @@ use hashbrown::HashMap;
 use rayon::prelude::*;
 
 use super::{Finding, Rule, repair};
-use crate::allot::IdMap;
+use crate::account::AccountKind;
+use crate::allot::{Allotter, IdUse};
 use crate::context::PlanContext;
 use crate::table::File;
 
@@ -155,20 +156,16 @@ pub(super) fn number(context: PlanContext<'_>, findings: &mut [Finding]) {
         return;
     }
     let remedies = findings.iter_mut().flat_map(|finding| &mut finding.remedies);
-    let mut ids = None;
+    let PlanContext { book, policy, world, .. } = context;
+    let mut allotter = Allotter::new(book, policy, world);
     for remedy in remedies {
         let mut full = false;
         for command in &mut remedy.commands {
             let Command::Own(words) = command else { continue };
             for word in words.iter_mut().filter(|word| *word == NEXT) {
-                let ids = ids
-                    .get_or_insert_with(|| IdMap::new(context.book, context.policy, context.world));
-                match ids.lowest(context.policy.people_ids) {
-                    Ok(Some(free)) => {
-                        ids.take(free);
-                        *word = free.to_string().into();
-                    }
-                    _ => full = true,
+                match allotter.choose(IdUse::Uid, AccountKind::Person, None) {
+                    Ok(free) => *word = free.id.to_string().into(),
+                    Err(_) => full = true,
                 }
             }
         }

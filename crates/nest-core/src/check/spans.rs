@@ -21,7 +21,9 @@ impl Spans {
     pub fn add(&mut self, span: IdSpan) {
         match self.all.last_mut() {
             // The next one, given out after it: both are one stretch.
-            Some(last) if last.last.checked_add(1) == Some(span.first) => last.last = span.last,
+            Some(last) if last.last().checked_add(1) == Some(span.first()) => {
+                *last = last.up_to(span.last())
+            }
             _ => self.all.push(span),
         }
         self.stretch(span);
@@ -30,8 +32,8 @@ impl Spans {
     #[inline]
     fn stretch(&mut self, span: IdSpan) {
         let Some(ends) = &mut self.ends else { return self.ends = Some(span) };
-        self.unordered |= span.first <= ends.last;
-        *ends = IdSpan { first: ends.first.min(span.first), last: ends.last.max(span.last) };
+        self.unordered |= span.first() <= ends.last();
+        *ends = ends.hull(span);
     }
 
     /// Whether ranges of a file, of which these are the parts, overlap, and whether one
@@ -42,12 +44,12 @@ impl Spans {
             whole.unordered |= part.unordered;
             part.ends.into_iter().for_each(|ends| whole.stretch(ends));
         }
-        let covers = |span: &IdSpan| held.highest_in(span.first, span.last).is_some();
+        let covers = |span: &IdSpan| held.highest_in(span.first(), span.last()).is_some();
         let overlapping = whole.unordered
             && Grid::of(parts).and_then(|grid| grid.holds_one_twice(parts)).unwrap_or_else(|| {
                 let mut all = parts.iter().map(|part| &part.all[..]).collect::<Vec<_>>().concat();
-                all.par_sort_unstable_by_key(|span| span.first);
-                all.windows(2).any(|pair| pair[1].first <= pair[0].last)
+                all.par_sort_unstable_by_key(|span| span.first());
+                all.windows(2).any(|pair| pair[1].first() <= pair[0].last())
             });
         // Nearly always they are far from what is held.
         let covering = whole.ends.as_ref().is_some_and(covers)
@@ -75,7 +77,7 @@ impl Grid {
         let all = || parts.iter().flat_map(|part| &part.all);
         let width = u32::try_from(all().map(|span| span.count()).min()?).ok()?;
         let fields: u64 = all().map(|span| span.count() / u64::from(width)).sum();
-        let origin = all().next()?.first % width;
+        let origin = all().next()?.first() % width;
         (fields <= MOST_FIELDS).then_some(Grid { width, origin })
     }
 
@@ -84,7 +86,8 @@ impl Grid {
         let taken = |part: &Spans| {
             let (mut fields, mut twice) = (IdSet::default(), false);
             for span in &part.all {
-                let (from, to) = (self.field(span.first)?, self.field(span.last.checked_add(1)?)?);
+                let (from, to) =
+                    (self.field(span.first())?, self.field(span.last().checked_add(1)?)?);
                 for field in from..to {
                     twice |= !fields.insert(field);
                 }
@@ -155,7 +158,7 @@ mod tests {
     fn a_grid_holds_fields_of_one_width() {
         let parts = |spans: &[(u32, u32)]| {
             let mut part = Spans::default();
-            spans.iter().for_each(|(first, last)| part.add(IdSpan { first: *first, last: *last }));
+            spans.iter().for_each(|(first, last)| part.add(IdSpan::new(*first, *last).unwrap()));
             [part]
         };
         let twice = |spans: &[(u32, u32)]| {

@@ -8,8 +8,9 @@ use bstr::{BStr, BString, ByteSlice};
 
 use crate::change::Caution;
 use crate::context::PlanContext;
-use crate::drafting::Draft;
-use crate::table::{File, Group, Record, with_fields};
+use crate::drafting::LineEdits;
+use crate::retired::{KeptPlace, with_member_back};
+use crate::table::{File, Group, Line, Record, with_fields};
 use crate::value::{PasswordField, replace_member, with_member, without_member};
 
 /// What becomes of a list, and whether it was tidied for that; nothing where it
@@ -17,13 +18,13 @@ use crate::value::{PasswordField, replace_member, with_member, without_member};
 type Edited = Option<(Vec<u8>, bool)>;
 
 /// Edits over the lists of groups, and what has to be told about them.
-pub(crate) struct Lists<'p, 'a> {
+pub(crate) struct GroupLists<'p, 'a> {
     pub context: PlanContext<'a>,
-    pub draft: &'p mut Draft<'a>,
+    pub edits: &'p mut LineEdits<'a>,
     pub cautions: &'p mut Vec<Caution>,
 }
 
-impl<'a> Lists<'_, 'a> {
+impl<'a> GroupLists<'_, 'a> {
     /// Adds a member. Returns whether a list had to be altered.
     pub fn join(&mut self, group: &[u8], name: &BStr) -> bool {
         self.members(group, true, |list| with_member(list, name))
@@ -41,7 +42,7 @@ impl<'a> Lists<'_, 'a> {
             known.as_ref().and_then(|(_, edited)| edited.clone())
         };
         let known = self.context.book.group(group).is_some();
-        if !known && let Some(line) = self.draft.added(File::Group, group) {
+        if !known && let Some(line) = self.edits.added(File::Group, group) {
             if let Some((list, _)) = Group::read(line).and_then(|now| edit(now.members)) {
                 *line = with_fields(line, &[(3, &list)]).into();
             }
@@ -58,10 +59,54 @@ impl<'a> Lists<'_, 'a> {
         self.members(group, false, |list| without_member(list, name))
     }
 
-    /// Writes another name in the place of a member's.
-    pub fn replace(&mut self, group: &[u8], old: &BStr, new: &BStr) -> bool {
+    /// Writes another name in the place of one, in every list of members and of
+    /// administrators.
+    pub fn replace_everywhere(&mut self, old: &BStr, new: &BStr) {
+        let book = self.context.book;
         let replaced = |list: &[u8]| replace_member(list, old, new).map(|list| (list, false));
-        self.members(group, false, replaced)
+        for (line, _) in book.groups_listing(old) {
+            self.edit_field(File::Group, line, 3, &replaced);
+        }
+        for line in book.gshadow_mentioning(old) {
+            for list in [2, 3] {
+                self.edit_field(File::Gshadow, line, list, &replaced);
+            }
+        }
+    }
+
+    /// Puts a name back to where it stood in a list.
+    pub fn give_back(&mut self, place: &KeptPlace, old: &BStr, new: &BStr) {
+        let book = self.context.book;
+        let line = match place.file {
+            File::Group => book.group(&place.group).map(|(line, _)| line),
+            _ => book.gshadow(&place.group).map(|(line, _)| line),
+        };
+        let Some(line) = line else { return };
+        let list = match old == new {
+            true => Some(place.list.to_vec()),
+            false => replace_member(&place.list, old, new),
+        };
+        let back = |now: &[u8]| {
+            let list = with_member_back(now, list.as_deref().unwrap_or_default(), new)?;
+            Some((list.into(), false))
+        };
+        self.edit_field(place.file, line, if place.admins { 2 } else { 3 }, back);
+    }
+
+    /// Edits a field of a line that is there. Returns whether it is another now, and whether
+    /// the list was tidied for that.
+    fn edit_field(
+        &mut self,
+        file: File,
+        line: Line<'a>,
+        at: usize,
+        edit: impl Fn(&[u8]) -> Edited,
+    ) -> Option<bool> {
+        let current = self.edits.current(file, line);
+        let field = current.trim_ascii_start().split_str(":").nth(at)?;
+        let (list, tidied) = edit(field)?;
+        self.edits.alter(file, line, with_fields(&current, &[(at, &list)]));
+        Some(tidied)
     }
 
     /// Edits the list in both files. Who joins gets the line that gshadow lacks;
@@ -69,11 +114,7 @@ impl<'a> Lists<'_, 'a> {
     fn members(&mut self, group: &[u8], makes: bool, edit: impl Fn(&[u8]) -> Edited) -> bool {
         let mut altered = false;
         if let Some((line, _)) = self.context.book.group(group) {
-            let current = self.draft.current(File::Group, line);
-            if let Some(now) = Group::read(current.trim_ascii_start())
-                && let Some((list, tidied)) = edit(now.members)
-            {
-                self.draft.alter(File::Group, line, with_fields(&current, &[(3, &list)]));
+            if let Some(tidied) = self.edit_field(File::Group, line, 3, &edit) {
                 self.tidied(tidied, group);
                 altered = true;
             }
@@ -111,8 +152,8 @@ impl<'a> Lists<'_, 'a> {
             && !PasswordField::is_harmless(found.password)
         {
             let field: &[u8] = if kept.is_some() { b"x" } else { b"!" };
-            let current = self.draft.current(File::Group, line);
-            self.draft.alter(File::Group, line, with_fields(&current, &[(1, field)]));
+            let current = self.edits.current(File::Group, line);
+            self.edits.alter(File::Group, line, with_fields(&current, &[(1, field)]));
             altered = true;
         }
         altered
@@ -121,10 +162,10 @@ impl<'a> Lists<'_, 'a> {
     /// What stands in group itself is no longer used: `x` says so.
     fn shadowed(&mut self, group: &[u8]) -> bool {
         let Some((line, _)) = self.context.book.group(group) else { return false };
-        let current = self.draft.current(File::Group, line);
+        let current = self.edits.current(File::Group, line);
         let stale = Group::read(current.trim_ascii_start()).filter(|group| group.password != b"x");
         if stale.is_some() {
-            self.draft.alter(File::Group, line, with_fields(&current, &[(1, b"x")]));
+            self.edits.alter(File::Group, line, with_fields(&current, &[(1, b"x")]));
         }
         stale.is_some()
     }
@@ -133,8 +174,8 @@ impl<'a> Lists<'_, 'a> {
     fn gshadow(&mut self, group: &[u8], at: usize, edit: impl Fn(&[u8]) -> Edited) -> bool {
         let existing = self.context.book.gshadow(group).map(|(line, _)| line);
         let current = match existing {
-            Some(line) => self.draft.current(File::Gshadow, line),
-            None => match self.draft.added(File::Gshadow, group) {
+            Some(line) => self.edits.current(File::Gshadow, line),
+            None => match self.edits.added(File::Gshadow, group) {
                 Some(line) => line.clone(),
                 None => self.make_line(group),
             },
@@ -144,9 +185,9 @@ impl<'a> Lists<'_, 'a> {
         let new = with_fields(&current, &[(at, &list)]);
         self.tidied(tidied, group);
         match existing {
-            Some(line) => self.draft.alter(File::Gshadow, line, new),
+            Some(line) => self.edits.alter(File::Gshadow, line, new),
             None => {
-                if let Some(line) = self.draft.added(File::Gshadow, group) {
+                if let Some(line) = self.edits.added(File::Gshadow, group) {
                     *line = new.into();
                 }
             }
@@ -182,9 +223,9 @@ impl<'a> Lists<'_, 'a> {
 
     /// Gives the groups that come a line each, where the file is made by this plan.
     pub fn complete(&mut self) {
-        let new = if self.is_made() { self.draft.new_groups() } else { Vec::new() };
+        let new = if self.is_made() { self.edits.new_groups() } else { Vec::new() };
         for group in new {
-            if self.draft.added(File::Gshadow, &group).is_none() {
+            if self.edits.added(File::Gshadow, &group).is_none() {
                 self.add_line(&group);
             }
         }
@@ -209,8 +250,8 @@ impl<'a> Lists<'_, 'a> {
     fn add_line(&mut self, group: &[u8]) -> BString {
         let found = self.context.book.group(group).map(|(line, _)| line);
         let current = match found {
-            Some(line) => Some(self.draft.current(File::Group, line)),
-            None => self.draft.added(File::Group, group).cloned(),
+            Some(line) => Some(self.edits.current(File::Group, line)),
+            None => self.edits.added(File::Group, group).cloned(),
         };
         let now = current.as_ref().and_then(|line| Group::read(line.trim_ascii_start()));
         let exposed =
@@ -218,7 +259,7 @@ impl<'a> Lists<'_, 'a> {
         let fields: [&[u8]; 4] =
             [group, exposed.unwrap_or(b"!"), b"", now.map_or(b"", |now| now.members)];
         let line = BString::from(fields.join(&b':'));
-        self.draft.add_named(File::Gshadow, group, line.to_vec());
+        self.edits.add_named(File::Gshadow, group, line.to_vec());
         if exposed.is_some() {
             self.shadowed(group);
         }
@@ -243,15 +284,15 @@ mod tests {
 
     fn edited(
         files: &[(File, &str)],
-        edit: impl Fn(&mut Lists<'_, '_>) -> bool,
+        edit: impl Fn(&mut GroupLists<'_, '_>) -> bool,
     ) -> (bool, Vec<(File, String)>, Vec<Caution>) {
         let (book, policy, world) = (book(files), Policy::default(), World::default());
         let today = Day(20_781);
         let context =
             PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
-        let (mut draft, mut cautions) = (Draft::new(&book), Vec::new());
-        let altered = edit(&mut Lists { context, draft: &mut draft, cautions: &mut cautions });
-        let lines = draft.finish().into_iter();
+        let (mut edits, mut cautions) = (LineEdits::new(&book), Vec::new());
+        let altered = edit(&mut GroupLists { context, edits: &mut edits, cautions: &mut cautions });
+        let lines = edits.finish().into_iter();
         let lines = lines.map(|edit| (edit.file, edit.after.unwrap_or_default().to_string()));
         (altered, lines.collect(), cautions)
     }

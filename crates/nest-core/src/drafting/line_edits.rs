@@ -8,7 +8,7 @@ use crate::table::{Edit, File, Line};
 
 /// Edits over a book that are not finished yet. A line altered twice becomes
 /// one edit.
-pub struct Draft<'b> {
+pub struct LineEdits<'b> {
     book: &'b Book,
     /// File by file: most come in the order of their lines.
     edits: [Vec<Edit>; 6],
@@ -24,10 +24,10 @@ pub struct Draft<'b> {
     named: Option<HashMap<(File, BString), usize>>,
 }
 
-impl<'b> Draft<'b> {
+impl<'b> LineEdits<'b> {
     /// No edits yet.
     pub fn new(book: &'b Book) -> Self {
-        Draft {
+        LineEdits {
             book,
             edits: Default::default(),
             altered: HashMap::new(),
@@ -83,7 +83,7 @@ impl<'b> Draft<'b> {
         texts.into_iter().any(|text| text.starts_with(&start) || text.contains_str(&inside))
     }
 
-    /// Adds a line that [`Draft::added`] finds by its name.
+    /// Adds a line that [`LineEdits::added`] finds by its name.
     pub fn add_named(&mut self, file: File, name: &[u8], line: Vec<u8>) {
         let at = self.edits[file as usize].len();
         if let Some(named) = &mut self.named {
@@ -169,6 +169,11 @@ impl<'b> Draft<'b> {
         self.edits[file as usize].push(edit);
     }
 
+    /// The edits so far, file by file.
+    pub fn iter(&self) -> impl Iterator<Item = &Edit> {
+        self.edits.iter().chain(&self.runs).flatten()
+    }
+
     /// How many edits there are so far.
     pub fn count(&self) -> usize {
         self.edits.iter().map(Vec::len).sum::<usize>()
@@ -207,7 +212,7 @@ mod tests {
     #[test]
     fn a_line_altered_twice_is_one_edit() {
         let book = book(&[(File::Group, "crew:x:7:a\nrest:x:8:")]);
-        let mut draft = Draft::new(&book);
+        let mut draft = LineEdits::new(&book);
         let line = book.groups.lines().get(0);
         draft.alter(File::Group, line, b"crew:x:7:a,b".to_vec());
         draft.add(File::Group, b"new:x:9:".to_vec());
@@ -218,7 +223,7 @@ mod tests {
         assert_eq!(edits.len(), 3);
         assert_eq!(edits[0].after.as_ref().unwrap(), "crew:x:7:a,b,c");
         assert_eq!(edits[0].before.as_ref().unwrap(), "crew:x:7:a");
-        let mut draft = Draft::new(&book);
+        let mut draft = LineEdits::new(&book);
         draft.alter(File::Group, line, b"crew:x:7:b".to_vec());
         draft.remove(File::Group, line);
         let gone = draft.finish();
@@ -229,7 +234,7 @@ mod tests {
     #[test]
     fn a_run_is_one_edit_until_a_line_of_it_is_altered() {
         let book = book(&[(File::Group, "crew:x:7:a\n+\n")]);
-        let mut draft = Draft::new(&book);
+        let mut draft = LineEdits::new(&book);
         draft.add_named(File::Group, b"one", b"one:x:8:".to_vec());
         draft.add_run(File::Group, b"two:x:9:\nthree:x:10:".to_vec());
         draft.add_run(File::Group, b"four:x:11:".to_vec());

@@ -8,8 +8,10 @@ pub(crate) mod guard;
 pub(crate) mod home;
 mod line_edits;
 pub(crate) mod new_name;
+pub(crate) mod numbers;
+mod plan_builder;
 pub(crate) mod primary;
 pub(crate) mod retire;
-pub(crate) mod wanted_id;
 
-pub use line_edits::Draft;
+pub use line_edits::LineEdits;
+pub(crate) use plan_builder::PlanBuilder;

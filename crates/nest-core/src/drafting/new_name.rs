@@ -67,7 +67,7 @@ pub(crate) fn check_new_name(
     }
     let earlier = world.retired().users.iter().find(|retired| retired.name == name);
     cautions.extend(
-        earlier.map(|retired| Caution::EarlierHolder { name: name.into(), id: retired.span.first }),
+        earlier.map(|retired| Caution::EarlierHolder { name: name.into(), id: retired.id }),
     );
     let places = world.mentions(name);
     if !places.is_empty() {
@@ -129,7 +129,7 @@ pub(crate) fn check_new_group_name(
     let mut cautions = Vec::new();
     let earlier = world.retired().groups.iter().find(|retired| retired.name == name);
     cautions.extend(
-        earlier.map(|retired| Caution::EarlierHolder { name: name.into(), id: retired.span.first }),
+        earlier.map(|retired| Caution::EarlierHolder { name: name.into(), id: retired.id }),
     );
     let places = world.mentions_of_group(name);
     if !places.is_empty() {

@@ -4,12 +4,10 @@ use bstr::{BStr, BString};
 
 use crate::change::{Caution, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::FoundUser;
-use crate::drafting::group_lists::Lists;
-use crate::plan::Plan;
 use crate::surroundings::{Process, Site};
-use crate::table::{File, with_fields};
+use crate::table::File;
 use crate::value::escaped::Escaped;
 
 /// More sessions than this are only counted.
@@ -31,11 +29,12 @@ pub(crate) struct NewPrimary<'r> {
 /// Plans it over the line as it stands in the draft. Returns whether anything
 /// changes.
 pub(crate) fn change_primary<'a>(
-    context: PlanContext<'a>,
+    builder: &mut PlanBuilder<'a>,
     found: &FoundUser<'a>,
     new: NewPrimary<'_>,
-    (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
+    subject: &mut Subject,
 ) -> bool {
+    let context = builder.context;
     let gid = new.gid;
     let (name, old) = (BStr::new(found.user.name), found.gid);
     let label = format!("{} {gid}", new.name);
@@ -43,9 +42,8 @@ pub(crate) fn change_primary<'a>(
         subject.decide("primary", label, "as it was");
         return false;
     }
-    let current = draft.current(File::Passwd, found.line);
     let text = gid.to_string();
-    draft.alter(File::Passwd, found.line, with_fields(&current, &[(3, text.as_bytes())]));
+    builder.set_fields(File::Passwd, found.line, &[(3, text.as_bytes())]);
     let old_group = context.book.group_by_gid(old).map(|(_, group)| group.name);
     let was = match old_group {
         Some(group) => format!("{} {old}", BStr::new(group)),
@@ -60,7 +58,7 @@ pub(crate) fn change_primary<'a>(
         subject.decide("old files", value, format!("those in {home} that carry gid {old}"));
         let paths = vec![Escaped(home)];
         let (from, to) = (old, gid);
-        plan.steps.push(Step::reown_below(paths, true, from, to));
+        builder.plan.steps.push(Step::reown_below(paths, true, from, to));
     } else {
         let offer = match has_home {
             true => format!("in {home} too; --regroup-home gives them the new one"),
@@ -72,8 +70,7 @@ pub(crate) fn change_primary<'a>(
         if new.leaves.contains(&old) {
             subject.decide("leaves", old, "the old primary group");
         } else {
-            let cautions = &mut plan.cautions;
-            Lists { context, draft, cautions }.join(old, name);
+            builder.lists().join(old, name);
             subject.decide("member of", old, "the old primary group, kept as an ordinary one");
         }
     }

@@ -1,128 +1,142 @@
 //! Numbers that lose their holder by a change are retired, and those whose
 //! holder comes back are taken into use again.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 
 use bstr::BString;
 
-use crate::change::Step;
+use crate::change::{Plan, Step};
 use crate::context::PlanContext;
-use crate::plan::Plan;
-use crate::surroundings::{Retired, RetiredId};
-use crate::table::{Edit, File, Group, Passwd, Record, SubId};
-use crate::value::IdSpan;
+use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
+use crate::table::{Edit, File, held_ids};
+use crate::value::{IdSpan, IdSpans};
 
-/// What a line holds: a uid, a gid, or a range; with the name it goes by.
-fn held(file: File, line: &[u8]) -> Option<(IdSpan, BString)> {
-    let line = line.trim_ascii_start();
-    let one = |id: u32, name: &[u8]| (IdSpan { first: id, last: id }, name.into());
-    match file {
-        File::Passwd => Passwd::read(line).and_then(|user| Some(one(user.uid()?, user.name))),
-        File::Group => Group::read(line).and_then(|group| Some(one(group.gid()?, group.name))),
-        File::Subuid | File::Subgid => {
-            SubId::read(line).and_then(|range| Some((range.span()?, range.owner.into())))
+/// Ids with whose they are or were.
+type Named = Vec<(IdSpan, BString)>;
+
+/// The ids that a change takes from their last holder, and those that it gives one again.
+struct Moved {
+    gone: Named,
+    back: IdSpans,
+}
+
+impl Moved {
+    /// What the edits of some files, which hold the same kind of ids, come to.
+    fn between(context: PlanContext<'_>, edits: &[Edit], files: &[File]) -> Self {
+        let edits = || edits.iter().filter(|edit| files.contains(&edit.file));
+        let before: Named = edits()
+            .filter_map(|edit| {
+                let (span, name) = held_ids(edit.file, edit.before.as_ref()?)?;
+                Some((span, name.into()))
+            })
+            .collect();
+        let after: IdSpans = edits()
+            .flat_map(|edit| edit.lines_after().filter_map(|(_, line)| held_ids(edit.file, line)))
+            .map(|(span, _)| span)
+            .collect();
+        let held: IdSpans = before.iter().map(|(span, _)| *span).collect();
+        let back = after.spans().iter().flat_map(|span| held.outside(*span)).collect();
+        let mut gone = without(before, &after);
+        if !gone.is_empty() {
+            let lost: IdSpans = gone.iter().map(|(span, _)| *span).collect();
+            let touched: HashSet<(File, usize)> = edits()
+                .filter(|edit| edit.before.is_some())
+                .map(|edit| (edit.file, edit.range.start))
+                .collect();
+            gone = without(gone, &held_elsewhere(context, files, &touched, &lost));
         }
-        File::Shadow | File::Gshadow => None,
+        Moved { gone, back }
     }
 }
 
-/// Whether a line holds another number after one of these edits than before it.
-pub(crate) fn moves_numbers(edits: &[Edit]) -> bool {
-    edits.iter().any(|edit| {
-        let before = edit.before.as_ref().and_then(|line| held(edit.file, line));
-        let before = before.map(|(span, _)| span);
-        let mut after = edit.lines_after().map(|(_, line)| held(edit.file, line));
-        let kept = |held: Option<(IdSpan, BString)>| held.map(|(span, _)| span) == before;
-        if edit.after.is_none() { before.is_some() } else { !after.all(kept) }
-    })
-}
-
-type Numbers = BTreeMap<IdSpan, BString>;
-
-/// The numbers of `files` that no line holds any more, and those that a line
-/// holds again.
-fn gone_and_back(context: PlanContext<'_>, edits: &[Edit], files: &[File]) -> (Numbers, Numbers) {
-    let edits = || edits.iter().filter(|edit| files.contains(&edit.file));
-    let before: Numbers =
-        edits().filter_map(|edit| held(edit.file, edit.before.as_ref()?)).collect();
-    let held_after = |edit: &Edit| -> Vec<_> {
-        edit.lines_after().filter_map(|(_, line)| held(edit.file, line)).collect()
+/// Those of some ids that lines hold which the change leaves alone.
+fn held_elsewhere(
+    context: PlanContext<'_>,
+    files: &[File],
+    touched: &HashSet<(File, usize)>,
+    lost: &IdSpans,
+) -> IdSpans {
+    let lines = |file: File| {
+        let lines = context.book.lines(file).into_iter().flat_map(|lines| lines.iter());
+        lines.filter(|line| line.is_record()).map(move |line| (file, line))
     };
-    let after: Numbers = edits().flat_map(held_after).collect();
-    let mut gone: Numbers =
-        before.iter().filter(|(span, _)| !after.contains_key(span)).map(cloned).collect();
-    let back = after.iter().filter(|(span, _)| !before.contains_key(span)).map(cloned).collect();
-    if !gone.is_empty() {
-        // Somebody else may hold the same number.
-        let touched: HashSet<(File, usize)> =
-            edits().filter(|edit| edit.before.is_some()).map(place).collect();
-        for file in files {
-            for line in context.book.lines(*file).into_iter().flat_map(|lines| lines.iter()) {
-                if line.is_record()
-                    && let Some((span, _)) = held(*file, line.bytes)
-                    && gone.contains_key(&span)
-                    && !touched.contains(&(*file, line.start))
-                {
-                    gone.remove(&span);
-                }
-            }
-        }
-    }
-    (gone, back)
+    files
+        .iter()
+        .flat_map(|file| lines(*file))
+        .filter_map(|(file, line)| {
+            let (span, _) = held_ids(file, line.bytes)?;
+            (lost.overlaps(span) && !touched.contains(&(file, line.start))).then_some(span)
+        })
+        .collect()
 }
 
-fn cloned((span, name): (&IdSpan, &BString)) -> (IdSpan, BString) {
-    (*span, name.clone())
+/// What is left of some ids, each once.
+fn without(ids: Named, others: &IdSpans) -> Named {
+    let mut left: Named = ids
+        .into_iter()
+        .flat_map(|(span, name)| {
+            let parts = others.outside(span).into_iter();
+            parts.map(move |part| (part, name.clone())).collect::<Vec<_>>()
+        })
+        .collect();
+    left.sort();
+    left.dedup_by_key(|(span, _)| *span);
+    left
 }
 
-fn place(edit: &Edit) -> (File, usize) {
-    (edit.file, edit.range.start)
-}
-
-fn ids(numbers: Numbers) -> Vec<RetiredId> {
-    numbers.into_iter().map(|(span, name)| RetiredId { span, name }).collect()
-}
-
-/// Adds the steps that retire and revive numbers, and tells them among the
-/// decisions of the account or group they were, where the plan speaks of it.
+/// Adds the steps that retire numbers and take them into use again, and tells them among
+/// the decisions of the account or group they were, where the plan speaks of it.
 pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan) {
-    if context.change.is_none() {
+    let known = context.world.retired();
+    // What only comes takes nothing from anybody.
+    let only_adds = plan.edits.iter().all(|edit| edit.before.is_none());
+    if context.change.is_none() || only_adds && known.is_empty() {
         return;
     }
-    let (mut gone, mut back) = (Retired::default(), Retired::default());
-    let known = context.world.retired();
-    let retired = |numbers: Numbers, known: &[RetiredId]| -> Vec<RetiredId> {
-        let known: BTreeSet<IdSpan> = known.iter().map(|retired| retired.span).collect();
-        ids(numbers).into_iter().filter(|id| known.contains(&id.span)).collect()
+    let users = Moved::between(context, &plan.edits, &[File::Passwd]);
+    let groups = Moved::between(context, &plan.edits, &[File::Group]);
+    let ranges = Moved::between(context, &plan.edits, &[File::Subuid, File::Subgid]);
+    let single = |(span, name): (IdSpan, BString)| RetiredId { id: span.first(), name };
+    let range = |(span, name)| RetiredRange { span, name };
+    let gone = RetiredIds {
+        users: users.gone.into_iter().map(single).collect(),
+        groups: groups.gone.into_iter().map(single).collect(),
+        ranges: ranges.gone.into_iter().map(range).collect(),
     };
-    let (users, returning) = gone_and_back(context, &plan.edits, &[File::Passwd]);
-    (gone.users, back.users) = (ids(users), retired(returning, &known.users));
-    let (groups, returning) = gone_and_back(context, &plan.edits, &[File::Group]);
-    (gone.groups, back.groups) = (ids(groups), retired(returning, &known.groups));
-    let (ranges, returning) = gone_and_back(context, &plan.edits, &[File::Subuid, File::Subgid]);
-    (gone.ranges, back.ranges) = (ids(ranges), retired(returning, &known.ranges));
+    let is_back = |ids: &[RetiredId], back: &IdSpans| -> Vec<RetiredId> {
+        ids.iter().filter(|id| back.overlaps(IdSpan::single(id.id))).cloned().collect()
+    };
+    let parts = |retired: &RetiredRange| -> Vec<RetiredRange> {
+        let parts = ranges.back.within(retired.span).into_iter();
+        parts.map(|span| RetiredRange { span, name: retired.name.clone() }).collect()
+    };
+    let back = RetiredIds {
+        users: is_back(&known.users, &users.back),
+        groups: is_back(&known.groups, &groups.back),
+        ranges: known.ranges.iter().flat_map(parts).collect(),
+    };
     tell(plan, &gone, "retired", "not given to anybody else: files may carry them");
     tell(plan, &back, "back in use", "retired until now");
-    if gone != Retired::default() {
+    if !gone.is_empty() {
         plan.steps.push(Step::RetireIds(gone));
     }
-    if back != Retired::default() {
+    if !back.is_empty() {
         plan.steps.push(Step::ReviveIds(back));
     }
 }
 
 /// Tells numbers among the decisions of the account or group they were, or of
 /// the first one the plan speaks of.
-fn tell(plan: &mut Plan, ids: &Retired, label: &'static str, why: &str) {
-    let mut by_name: BTreeMap<&BString, Retired> = BTreeMap::new();
+fn tell(plan: &mut Plan, ids: &RetiredIds, label: &'static str, why: &str) {
+    let mut by_name: BTreeMap<&BString, RetiredIds> = BTreeMap::new();
     for id in &ids.users {
         by_name.entry(&id.name).or_default().users.push(id.clone());
     }
     for id in &ids.groups {
         by_name.entry(&id.name).or_default().groups.push(id.clone());
     }
-    for id in &ids.ranges {
-        by_name.entry(&id.name).or_default().ranges.push(id.clone());
+    for range in &ids.ranges {
+        by_name.entry(&range.name).or_default().ranges.push(range.clone());
     }
     // Of several subjects of a name the first.
     let subjects = plan.subjects.iter().enumerate().rev();

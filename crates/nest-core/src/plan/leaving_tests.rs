@@ -4,7 +4,7 @@ use bstr::BString;
 use proptest::prelude::*;
 
 use super::people_tests::{Planned, edited, line, on, recorded, says, texts, undoing, world};
-use super::*;
+use crate::change::{Caution, Plan, Step};
 use crate::context::PlanContext;
 use crate::plan::groups::{
     ChangeGroup, DeleteGroup, GroupPassword, RenameGroup, RestoreGroup, change_group, delete_group,
@@ -18,10 +18,11 @@ use crate::plan::users::{
 use crate::policy::Policy;
 use crate::request::GuardOverrides;
 use crate::retired::{RetiredAccount, VERSION};
-use crate::surroundings::{Carried, Facts, FileKind, Process, RetiredId, Site, Survey};
+use crate::retired_ids::RetiredId;
+use crate::surroundings::{Carried, Facts, FileKind, Process, Site, Survey};
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::{Author, Day, IdSpan, UserOrGroup};
+use crate::value::{Author, Day, UserOrGroup};
 
 fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(PlanContext<'_>) -> Planned {
     let names = names.iter().map(|name| BString::from(*name)).collect();
@@ -320,9 +321,8 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
         assert!(refused.contains(says), "{refused}");
     }
     let mut later = world();
-    for (name, uid) in [("maren", 1500), ("odile", 1501), ("odile", 1502), ("torben", 1001)] {
-        let span = IdSpan { first: uid, last: uid };
-        later.retired.users.push(RetiredId { span, name: name.into() });
+    for (name, id) in [("maren", 1500), ("odile", 1501), ("odile", 1502), ("torben", 1001)] {
+        later.retired.users.push(RetiredId { id, name: name.into() });
     }
     later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
     let give_in = |world: &World, from: &str| {

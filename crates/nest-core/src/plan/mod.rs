@@ -1,5 +1,4 @@
-//! What a request will do, decided before anything is touched: the plan itself, and
-//! below it the planners, floor by floor.
+//! The planners, floor by floor: each makes a plan of one kind of request, or refuses it.
 
 pub mod groups;
 pub mod history;
@@ -9,50 +8,4 @@ pub mod numbers;
 #[cfg(test)]
 mod people_tests;
 pub mod tables;
-mod told;
 pub mod users;
-
-use crate::change::{Caution, Decision, Step, Subject};
-use crate::drafting::retire;
-use crate::table::Edit;
-
-/// Everything a change will do, and why.
-#[derive(Debug, Clone, PartialEq, Eq, Default)]
-pub struct Plan {
-    /// The change in a few words: `create user maren`.
-    pub summary: String,
-    /// What it comes to, where it is about many accounts.
-    pub totals: Vec<Decision>,
-    /// What was decided, account by account.
-    pub subjects: Vec<Subject>,
-    /// The lines that come, go or alter.
-    pub edits: Vec<Edit>,
-    /// What happens on the tree besides.
-    pub steps: Vec<Step>,
-    /// What the administrator should know.
-    pub cautions: Vec<Caution>,
-    /// Likely next commands, without the program's name and global options.
-    pub next: Vec<String>,
-    /// The change that this one takes back.
-    pub undoes: Option<u64>,
-    /// No number is chosen: whoever comes back gets those that were its own.
-    pub returning: bool,
-    /// Everything is as was asked already: there is nothing to do.
-    pub nothing: bool,
-}
-
-impl Plan {
-    /// Whether it chooses a number or retires one, so that it has to be known which are
-    /// retired.
-    pub fn needs_numbers(&self) -> bool {
-        let of_numbers = |step: &Step| matches!(step, Step::RetireIds(_) | Step::ReviveIds(_));
-        self.steps.iter().any(of_numbers) || (!self.returning && retire::moves_numbers(&self.edits))
-    }
-
-    /// Whether it alters what is noted of suspended accounts.
-    pub fn needs_suspended(&self) -> bool {
-        let of_notes =
-            |step: &Step| matches!(step, Step::NoteSuspended(_) | Step::ForgetSuspended(_));
-        self.steps.iter().any(of_notes)
-    }
-}

@@ -5,8 +5,8 @@ use std::sync::Arc;
 use bstr::BString;
 use proptest::prelude::*;
 
-use super::*;
 use crate::book::{Book, Texts};
+use crate::change::{Plan, Step};
 use crate::context::PlanContext;
 use crate::plan::history::{Undo, undo};
 use crate::plan::users::{
@@ -131,7 +131,7 @@ fn a_new_uid_takes_ranges_by_number_along_and_retires_the_old_one() {
     let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };
     assert_eq!((reown.from, reown.to, reown.group), (1001, 1500, false));
     let Step::RetireIds(retired) = &plan.steps[1] else { panic!("{:?}", plan.steps) };
-    assert_eq!((retired.users[0].span.first, retired.groups.len()), (1001, 0));
+    assert_eq!((retired.users[0].id, retired.groups.len()), (1001, 0));
 }
 
 #[test]

@@ -452,7 +452,7 @@ mod tests {
     fn every_reason_reads_as_a_sentence() {
         let name = || BString::from("pilots");
         let holder = Holder::Group("pilots".into());
-        let span = IdSpan { first: 1000, last: 1002 };
+        let span = IdSpan::fixed(1000, 1002);
         let setting = || "people.ids, built in".to_owned();
         let cases = [
             (

@@ -185,7 +185,7 @@ fn ranges(account: &Account<'_>, row: &mut WrittenRow<'_>) {
 
 /// Always both ends: a number alone is a count.
 fn span_text(span: IdSpan) -> String {
-    format!("{}-{}", span.first, span.last)
+    format!("{}-{}", span.first(), span.last())
 }
 
 fn password(account: &Account<'_>, row: &mut WrittenRow<'_>) {

@@ -68,10 +68,10 @@ impl Gathered {
     #[inline]
     fn add(&mut self, span: IdSpan) {
         match self.spans.last_mut() {
-            Some(last) if (*last as u32).checked_add(1) == Some(span.first) => {
-                *last = *last >> 32 << 32 | u64::from(span.last);
+            Some(last) if (*last as u32).checked_add(1) == Some(span.first()) => {
+                *last = *last >> 32 << 32 | u64::from(span.last());
             }
-            _ => self.spans.push(u64::from(span.first) << 32 | u64::from(span.last)),
+            _ => self.spans.push(u64::from(span.first()) << 32 | u64::from(span.last())),
         }
     }
 

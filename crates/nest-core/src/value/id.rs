@@ -106,6 +106,15 @@ pub fn is_reserved(id: u32) -> bool {
     matches!(id, 65534 | 65535 | u32::MAX)
 }
 
+/// What a reserved id means.
+pub fn reserved_for(id: u32) -> &'static str {
+    match id {
+        65534 => "the kernel shows it for ids it can't show",
+        65535 => "it meant \"no id\" when ids had 16 bits, and some programs still read it so",
+        _ => "it means \"no id\" to the kernel",
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use proptest::prelude::*;

@@ -6,14 +6,74 @@ use std::fmt;
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize,
 )]
+#[serde(try_from = "Bounds")]
 pub struct IdSpan {
-    /// The lowest id of the span.
-    pub first: u32,
-    /// The highest id of the span; never below `first`.
-    pub last: u32,
+    first: u32,
+    last: u32,
+}
+
+/// A span as a file of the state folder says it: nothing is known of the bounds yet.
+#[derive(serde::Deserialize)]
+struct Bounds {
+    first: u32,
+    last: u32,
+}
+
+impl TryFrom<Bounds> for IdSpan {
+    type Error = String;
+
+    fn try_from(Bounds { first, last }: Bounds) -> Result<Self, String> {
+        IdSpan::new(first, last).ok_or_else(|| format!("the span {first}-{last} runs backwards"))
+    }
 }
 
 impl IdSpan {
+    /// The lowest id.
+    #[inline]
+    pub const fn first(self) -> u32 {
+        self.first
+    }
+
+    /// The highest id, never below the lowest.
+    #[inline]
+    pub const fn last(self) -> u32 {
+        self.last
+    }
+
+    /// The span of one id.
+    #[inline]
+    pub const fn single(id: u32) -> Self {
+        IdSpan { first: id, last: id }
+    }
+
+    /// A span that the program itself names.
+    ///
+    /// # Panics
+    /// While the program is built, where it runs backwards.
+    pub const fn fixed(first: u32, last: u32) -> Self {
+        assert!(first <= last, "BUG: a fixed span runs backwards");
+        IdSpan { first, last }
+    }
+
+    /// The span from its lowest id to `last`, or to its lowest alone where that is below.
+    #[inline]
+    #[must_use]
+    pub fn up_to(self, last: u32) -> Self {
+        IdSpan { first: self.first, last: last.max(self.first) }
+    }
+
+    /// The smallest span that holds all ids of both.
+    #[inline]
+    #[must_use]
+    pub fn hull(self, other: IdSpan) -> Self {
+        IdSpan { first: self.first.min(other.first), last: self.last.max(other.last) }
+    }
+
+    /// The ids of both.
+    pub fn common(self, other: IdSpan) -> Option<Self> {
+        IdSpan::new(self.first.max(other.first), self.last.min(other.last))
+    }
+
     /// A span from `first` to `last`, or `None` when it would run backwards.
     pub fn new(first: u32, last: u32) -> Option<Self> {
         (first <= last).then_some(IdSpan { first, last })

@@ -14,10 +14,11 @@ use std::io::Write;
 use std::sync::Mutex;
 use std::sync::atomic::Ordering;
 
+use nest_core::change::Plan;
 use nest_core::drift::Drift;
-use nest_core::plan::Plan;
 use nest_core::record::{ChangeRecord, RecordedStep, Told, VERSION};
 use nest_core::retired::{KeptFolder, PackedFile};
+use nest_core::retired_ids::RetiredIds;
 use nest_core::surroundings::Inventory;
 use nest_core::table::{Edit, File};
 use nest_core::value::escaped::Escaped;
@@ -55,7 +56,7 @@ pub struct Circumstances {
     /// For how many days records are kept.
     pub keep_days: u32,
     /// Numbers retired so far.
-    pub retired: nest_core::surroundings::Retired,
+    pub retired: RetiredIds,
     /// Accounts suspended so far.
     pub suspended: Vec<nest_core::suspended::Suspended>,
 }

@@ -6,7 +6,7 @@ use bstr::BString;
 use hashbrown::HashMap;
 
 use crate::book::{Book, Texts};
-use crate::drafting::Draft;
+use crate::drafting::LineEdits;
 use crate::secret::is_kept;
 use crate::table::{Edit, File};
 
@@ -173,7 +173,7 @@ impl Working {
 
     /// What has to be done to the files of `book`, which this began with.
     pub fn edits(&self, book: &Book) -> Vec<Edit> {
-        let mut draft = Draft::new(book);
+        let mut draft = LineEdits::new(book);
         for file in File::ALL {
             let (Some(now), Some(old)) = (&self.files[file as usize], book.lines(file)) else {
                 continue;

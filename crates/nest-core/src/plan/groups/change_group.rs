@@ -2,21 +2,19 @@
 
 use bstr::{BStr, BString};
 
-use crate::account::admin_group;
-use crate::change::{Caution, Step, Subject};
+use crate::account::{admin_group, kind_of};
+use crate::allot::{IdUse, Wanted};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::{find_group, find_user, gid_of, primaries};
-use crate::drafting::group_lists::Lists;
 use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::numbers::NewNumber;
 use crate::drafting::primary::{gather_next_sign_ins, tell_sessions};
-use crate::drafting::retire::settle_numbers;
-use crate::drafting::wanted_id::check_wanted_gid;
-use crate::plan::Plan;
 use crate::plan::groups::create_group::members;
 use crate::refusal::{Reason, Refusal};
 use crate::request::GuardOverrides;
-use crate::table::{File, Group, Gshadow, Record, with_fields};
+use crate::table::{File, Group, Gshadow, Record};
 use crate::value::escaped::Escaped;
 use crate::value::{members as listed, path_fault};
 use crate::words::list;
@@ -59,21 +57,15 @@ pub fn change_group(context: PlanContext<'_>, request: &ChangeGroup) -> Result<P
         request,
         group,
         what,
-        draft: Draft::new(context.book),
-        plan: Plan { summary: format!("change group {name}"), ..Plan::default() },
+        builder: PlanBuilder::new(context, format!("change group {name}")),
         subject: Subject::new(name.to_owned()),
     };
     planner.gid()?;
     planner.members()?;
     planner.admins()?;
-    let GroupChange { draft, mut plan, subject, .. } = planner;
-    plan.edits = draft.finish();
-    plan.nothing = plan.edits.is_empty();
-    plan.subjects.push(subject);
-    gather_next_sign_ins(&mut plan.cautions);
-    settle_numbers(context, &mut plan);
-    plan.next.push(format!("show group {name}"));
-    Ok(plan)
+    let GroupChange { mut builder, subject, .. } = planner;
+    gather_next_sign_ins(&mut builder.plan.cautions);
+    Ok(builder.finish_with(subject, format!("show group {name}")))
 }
 
 struct GroupChange<'a> {
@@ -81,8 +73,7 @@ struct GroupChange<'a> {
     request: &'a ChangeGroup,
     group: Group<'a>,
     what: String,
-    draft: Draft<'a>,
-    plan: Plan,
+    builder: PlanBuilder<'a>,
     subject: Subject,
 }
 
@@ -109,19 +100,21 @@ impl<'a> GroupChange<'a> {
             self.subject.decide("gid", gid.to_string(), "as it was");
             return Ok(());
         }
-        let command = format!("change group {name}");
-        let share = self.request.share_id;
-        self.plan.cautions.extend(check_wanted_gid(context, gid, share, &self.what, &command)?);
+        let policy = context.policy;
+        let wanted = Some(Wanted { id: gid, share: self.request.share_id });
+        let new = NewNumber { of: IdUse::Gid, kind: kind_of(policy, Some(old)), wanted, name };
+        let PlanBuilder { allotter, plan, .. } = &mut self.builder;
+        new.choose(policy, allotter, &mut plan.cautions)
+            .map_err(|fault| new.refusal(fault, &self.what, &format!("change group {name}")))?;
         let Some((line, _)) = context.book.group(name) else { return Ok(()) };
-        let current = self.draft.current(File::Group, line);
         let text = gid.to_string();
-        self.draft.alter(File::Group, line, with_fields(&current, &[(2, text.as_bytes())]));
+        self.builder.set_fields(File::Group, line, &[(2, text.as_bytes())]);
         self.subject.decide("gid", text.clone(), format!("was {old}"));
         let mut others = context.book.groups.records();
         let other = others.find(|(_, other)| other.gid() == Some(old) && other.name != name);
         if let Some((_, other)) = other {
             let other = other.name.into();
-            self.plan.cautions.push(Caution::GidStays { gid: old, other });
+            self.builder.plan.cautions.push(Caution::GidStays { gid: old, other });
             return Ok(());
         }
         let mut homes: Vec<BString> = Vec::new();
@@ -134,14 +127,13 @@ impl<'a> GroupChange<'a> {
                 return Err(Refusal::new(what, Reason::Busy { processes })
                     .or("do it all the same", format!("{} --even-if-busy", self.again())));
             }
-            let current = self.draft.current(File::Passwd, line);
-            self.draft.alter(File::Passwd, line, with_fields(&current, &[(3, text.as_bytes())]));
+            self.builder.set_fields(File::Passwd, line, &[(3, text.as_bytes())]);
             users.push(user.name);
             // The home of a service may be the whole system.
             if path_fault(user.home).is_none() && user.home != b"/" {
                 homes.push(user.home.into());
             }
-            self.plan.cautions.push(Caution::NextSignIn { name: user.name.into() });
+            self.builder.plan.cautions.push(Caution::NextSignIn { name: user.name.into() });
         }
         if !users.is_empty() {
             let users = list(&users);
@@ -160,12 +152,16 @@ impl<'a> GroupChange<'a> {
             let why = format!("what carries gid {from} there gets {to}");
             self.subject.decide("files", shown.join(", "), why);
             let paths: Vec<Escaped> = homes.into_iter().map(Escaped).collect();
-            self.plan.steps.push(Step::reown_below(paths, true, from, to));
+            self.builder.plan.steps.push(Step::reown_below(paths, true, from, to));
         }
         let (value, why) = match elsewhere {
             Ok(0) => ("none".to_owned(), format!("no other file carries gid {from}")),
             Ok(count) => {
-                self.plan.cautions.push(Caution::FilesElsewhere { what: "gid", id: from, count });
+                self.builder.plan.cautions.push(Caution::FilesElsewhere {
+                    what: "gid",
+                    id: from,
+                    count,
+                });
                 (count.to_string(), format!("other files still carry gid {from}"))
             }
             Err(why) => ("not counted".to_owned(), why),
@@ -195,28 +191,26 @@ impl<'a> GroupChange<'a> {
             ("--drop-member", &request.drop_members),
         )?;
         let (again, unlisted) = (self.again(), request.unlisted);
-        let cautions = &mut self.plan.cautions;
+        let cautions = &mut self.builder.plan.cautions;
         let adding =
             members(context, &request.add_members, unlisted, &self.what, &again, cautions)?;
         let (mut added, mut already, mut dropped, mut never) =
             (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         for name in adding {
-            let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-            let new = Lists { context, draft, cautions }.join(group.name, name);
+            let new = self.builder.lists().join(group.name, name);
             if new { added.push(name) } else { already.push(name) }
         }
         for name in request.drop_members.iter().map(BStr::new) {
             let is_listed = group.members().any(|member| member == name);
             self.may_be_dropped(name, is_listed)?;
-            let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-            let gone = Lists { context, draft, cautions }.leave(group.name, name);
+            let gone = self.builder.lists().leave(group.name, name);
             if gone { dropped.push(name) } else { never.push(name) }
         }
         for name in added.iter().chain(&dropped).copied() {
             // A ghost that is taken out has no next sign-in.
             let Some((_, user)) = context.book.user(name) else { continue };
             let mut sessions = Subject::new(name.to_owned());
-            let cautions = &mut self.plan.cautions;
+            let cautions = &mut self.builder.plan.cautions;
             tell_sessions(context, name, user.uid(), &mut sessions, cautions);
         }
         self.tell("adds", &added, "as members");
@@ -254,7 +248,7 @@ impl<'a> GroupChange<'a> {
             ("--drop-group-admin", &request.drop_admins),
         )?;
         let (again, unlisted) = (self.again(), request.unlisted);
-        let cautions = &mut self.plan.cautions;
+        let cautions = &mut self.builder.plan.cautions;
         let adding = members(context, &request.add_admins, unlisted, &self.what, &again, cautions)?;
         let (mut added, mut already, mut dropped, mut never) =
             (Vec::new(), Vec::new(), Vec::new(), Vec::new());
@@ -265,13 +259,11 @@ impl<'a> GroupChange<'a> {
                 already.push(name);
                 continue;
             }
-            let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-            Lists { context, draft, cautions }.add_admin(group.name, name);
+            self.builder.lists().add_admin(group.name, name);
             added.push(name);
         }
         for name in request.drop_admins.iter().map(BStr::new) {
-            let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-            let gone = Lists { context, draft, cautions }.drop_admin(group.name, name);
+            let gone = self.builder.lists().drop_admin(group.name, name);
             if gone { dropped.push(name) } else { never.push(name) }
         }
         self.tell("admins", &added, "may alter the list of members from now on");

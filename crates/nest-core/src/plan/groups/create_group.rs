@@ -4,17 +4,15 @@ use std::collections::HashSet;
 
 use bstr::{BStr, BString};
 
-use crate::allot::IdMap;
-use crate::change::{Caution, Subject};
+use crate::account::AccountKind;
+use crate::allot::{IdUse, Wanted};
+use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::find_member;
-use crate::drafting::group_lists::Lists;
 use crate::drafting::new_name::check_new_group_name;
+use crate::drafting::numbers::{NewNumber, why_chosen};
 use crate::drafting::primary::gather_next_sign_ins;
-use crate::drafting::wanted_id::check_wanted_gid;
-use crate::plan::Plan;
-use crate::plan::users::create_user::setting_key;
 use crate::refusal::{Reason, Refusal};
 use crate::request::CreateGroup;
 use crate::table::File;
@@ -32,51 +30,44 @@ pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<P
             return Err(Refusal::new(what, Reason::Empty(file)));
         }
     }
-    let mut plan = Plan { summary: format!("create group {name}"), ..Plan::default() };
-    plan.cautions = check_new_group_name(context, name, &what)?;
+    let mut builder = PlanBuilder::new(context, format!("create group {name}"));
+    builder.plan.cautions = check_new_group_name(context, name, &what)?;
     let mut subject = Subject::new(name.to_owned());
-    let gid = choose_gid(context, request, &what, None, &mut plan, &mut subject)?;
+    let gid = choose_gid(&mut builder, request, &what, &mut subject)?;
     let again = format!("create group {name}{}", request.again);
-    let cautions = &mut plan.cautions;
+    let cautions = &mut builder.plan.cautions;
     let members = members(context, &request.members, request.unlisted, &what, &again, cautions)?;
-    let admins = crate::plan::groups::create_group::members(
-        context,
-        &request.admins,
-        request.unlisted,
-        &what,
-        &again,
-        cautions,
-    )?;
-    let list = bstr::join(",", &members);
-    let mut draft = Draft::new(context.book);
+    let admins =
+        self::members(context, &request.admins, request.unlisted, &what, &again, cautions)?;
     // A file that is not there is needed for administrators only.
     let has_gshadow = context.book.gshadow.is_some();
     let password: &[u8] = if has_gshadow || !admins.is_empty() { b"x" } else { b"!" };
     let gid = gid.to_string();
-    draft.add(File::Group, [name, password, gid.as_bytes(), &list].join(&b':'));
-    if has_gshadow {
-        let admins = bstr::join(",", &admins);
-        draft.add(File::Gshadow, [name, b"!".as_slice(), &admins, &list].join(&b':'));
-    } else if !admins.is_empty() {
-        let admins = bstr::join(",", &admins);
-        Lists { context, draft: &mut draft, cautions }.make_file();
-        draft.add(File::Gshadow, [name, b"!".as_slice(), &admins, &list].join(&b':'));
+    let (members_list, admins_list) = (bstr::join(",", &members), bstr::join(",", &admins));
+    let line = [name, password, gid.as_bytes(), &members_list].join(&b':');
+    builder.edits.add(File::Group, line);
+    if !has_gshadow && !admins.is_empty() {
+        builder.lists().make_file();
+    }
+    if has_gshadow || !admins.is_empty() {
+        let line = [name, b"!".as_slice(), &admins_list, &members_list].join(&b':');
+        builder.edits.add(File::Gshadow, line);
     }
     tell("members", &members, "nobody yet", &mut subject);
     if !admins.is_empty() {
         tell("admins", &admins, "", &mut subject);
     }
     for member in members {
-        plan.cautions.push(Caution::NextSignIn { name: member.to_owned() });
+        builder.plan.cautions.push(Caution::NextSignIn { name: member.to_owned() });
     }
-    gather_next_sign_ins(&mut plan.cautions);
-    plan.edits = draft.finish();
-    plan.subjects.push(subject);
-    plan.next.push(match request.members.is_empty() {
-        true => format!("regroup NAME --join {name}"),
-        false => format!("show group {name}"),
-    });
-    Ok(plan)
+    gather_next_sign_ins(&mut builder.plan.cautions);
+    Ok(builder.finish_with(
+        subject,
+        match request.members.is_empty() {
+            true => format!("regroup NAME --join {name}"),
+            false => format!("show group {name}"),
+        },
+    ))
 }
 
 fn tell(label: &'static str, names: &[&BStr], none: &str, subject: &mut Subject) {
@@ -114,57 +105,23 @@ pub(crate) fn members<'r>(
     Ok(found)
 }
 
-/// The gid that was asked for, or the next free one of `ids`, which is gathered
-/// where it is not at hand.
+/// The gid that was asked for, or the one that the policy chooses.
 ///
 /// # Errors
 /// The [`Refusal`], of `what`.
 pub(crate) fn choose_gid(
-    context: PlanContext<'_>,
+    builder: &mut PlanBuilder<'_>,
     request: &CreateGroup,
     what: &str,
-    ids: Option<&IdMap<'_>>,
-    plan: &mut Plan,
     subject: &mut Subject,
 ) -> Result<u32, Box<Refusal>> {
-    let (policy, name) = (context.policy, &request.name);
-    let refuse = |reason| Refusal::new(what, reason);
-    let (span, setting, kind) = match request.service {
-        true => (policy.services_ids, "services.ids", "services"),
-        false => (policy.people_ids, "people.ids", "people"),
-    };
-    if let Some(gid) = request.gid {
-        let again = format!("create group {name}");
-        plan.cautions.extend(check_wanted_gid(context, gid, request.share_id, what, &again)?);
-        if !span.contains(gid) {
-            let (name, what) = (name.clone(), "gid");
-            plan.cautions.push(Caution::OutsideSpan { what, name, id: gid, kind, span });
-        }
-        subject.decide("gid", gid.to_string(), "as asked");
-        return Ok(gid);
-    }
-    let free = |ids: &IdMap<'_>| match request.service {
-        true => ids.highest(span),
-        false => ids.lowest(span),
-    };
-    let found = match ids {
-        Some(ids) => free(ids),
-        None => free(&IdMap::new(context.book, policy, context.world)),
-    };
-    let found = found.map_err(|why| refuse(Reason::ServiceFailed(why)))?;
-    let Some(gid) = found else {
-        let setting = policy.origin(setting);
-        return Err(refuse(Reason::SpanFull { span, setting })
-            .or("choose one outside it", format!("create group {name} --gid N"))
-            .or_else(
-                "or widen the span",
-                format!("{} in etc/copper-nest/policy.toml", setting_key(kind)),
-            ));
-    };
-    let why = match request.service {
-        false => format!("first never-used id in {span}"),
-        true => format!("highest never-used id in {span}, the services'"),
-    };
+    let (policy, name) = (builder.context.policy, request.name.as_ref());
+    let kind = if request.service { AccountKind::Service } else { AccountKind::Person };
+    let wanted = request.gid.map(|id| Wanted { id, share: request.share_id });
+    let new = NewNumber { of: IdUse::Gid, kind, wanted, name };
+    let gid = new.choose(policy, &mut builder.allotter, &mut builder.plan.cautions);
+    let gid = gid.map_err(|fault| new.refusal(fault, what, &format!("create group {name}")))?;
+    let why = wanted.map_or_else(|| why_chosen(policy, kind), |_| "as asked".to_owned());
     subject.decide("gid", gid.to_string(), why);
     Ok(gid)
 }

@@ -1,14 +1,14 @@
 //! Deleting groups.
 
+use std::collections::HashSet;
+
 use bstr::{BStr, BString};
 
 use crate::account::{AccountKind, kind_of};
-use crate::change::{Caution, Step, Subject};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::{find_group, gid_of, not_a_file_name, primaries, require_file_name};
-use crate::drafting::retire::settle_numbers;
-use crate::plan::Plan;
 use crate::plan::groups::change_group::admins_of;
 use crate::plan::groups::rename_group::settings_naming;
 use crate::refusal::{Reason, Refusal};
@@ -35,26 +35,20 @@ pub struct DeleteGroup {
 /// The first [`Refusal`].
 pub fn delete_group(context: PlanContext<'_>, request: &DeleteGroup) -> Result<Plan, Box<Refusal>> {
     let all = list(&request.names);
-    let mut plan = Plan { summary: format!("delete group {all}"), ..Plan::default() };
-    let mut draft = Draft::new(context.book);
-    for (at, wanted) in request.names.iter().enumerate() {
-        if !request.names[..at].contains(wanted) {
-            one(context, request, wanted.as_ref(), &mut draft, &mut plan)?;
-        }
+    let mut builder = PlanBuilder::new(context, format!("delete group {all}"));
+    let mut seen = HashSet::new();
+    for wanted in request.names.iter().filter(|wanted| seen.insert(*wanted)) {
+        delete_one(&mut builder, request, wanted.as_ref())?;
     }
-    plan.edits = draft.finish();
-    settle_numbers(context, &mut plan);
-    plan.next.push("list groups".into());
-    Ok(plan)
+    Ok(builder.finish("list groups"))
 }
 
-fn one<'a>(
-    context: PlanContext<'a>,
+fn delete_one(
+    builder: &mut PlanBuilder<'_>,
     request: &DeleteGroup,
     wanted: &BStr,
-    draft: &mut Draft<'a>,
-    plan: &mut Plan,
 ) -> Result<(), Box<Refusal>> {
+    let context = builder.context;
     let what = match request.names.len() {
         1 => format!("the group {wanted} was not deleted"),
         _ => format!("no group was deleted, because of {wanted}"),
@@ -81,26 +75,26 @@ fn one<'a>(
         }
     }
     require_file_name((context, File::Group), name, &what)?;
-    let kept = take_out(context, name, gid, draft);
+    let kept = take_out(builder, name, gid);
     match context.change {
         Some(change) => {
             let folder = kept
                 .folder(change)
                 .map_err(|_| not_a_file_name(&what, context, File::Group, name))?;
             subject.decide("kept", format!("retired/{folder}"), "to be restored from");
-            plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+            builder.plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
         }
-        None => plan.cautions.push(Caution::NothingKept { name: name.into() }),
+        None => builder.plan.cautions.push(Caution::NothingKept { name: name.into() }),
     }
     let settings = settings_naming(context.policy, name);
     if !settings.is_empty() {
-        plan.cautions.push(Caution::PolicyNames { name: name.into(), settings });
+        builder.plan.cautions.push(Caution::PolicyNames { name: name.into(), settings });
     }
     let places = context.world.mentions_of_group(name);
     if !places.is_empty() {
-        plan.cautions.push(Caution::StillNamed { name: name.into(), places });
+        builder.plan.cautions.push(Caution::StillNamed { name: name.into(), places });
     }
-    plan.subjects.push(subject);
+    builder.plan.subjects.push(subject);
     Ok(())
 }
 
@@ -142,12 +136,8 @@ fn may_go(
 }
 
 /// Takes the lines of a group out; returns what is kept of it.
-pub(crate) fn take_out<'a>(
-    context: PlanContext<'a>,
-    name: &BStr,
-    gid: u32,
-    draft: &mut Draft<'a>,
-) -> Kept {
+pub(crate) fn take_out(builder: &mut PlanBuilder<'_>, name: &BStr, gid: u32) -> Kept {
+    let context = builder.context;
     let book = context.book;
     let mut lines = Vec::new();
     for file in [File::Group, File::Gshadow] {
@@ -155,7 +145,7 @@ pub(crate) fn take_out<'a>(
         for line in book.named(file, name) {
             let text = line.bytes.into();
             lines.push(KeptLine { file, line: table.number(line.start), text });
-            draft.remove(file, line);
+            builder.edits.remove(file, line);
         }
     }
     let mut others = book.groups.records();

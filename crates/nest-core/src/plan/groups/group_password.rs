@@ -2,12 +2,10 @@
 
 use bstr::{BStr, BString};
 
-use crate::change::{Caution, Subject};
+use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::find_group;
-use crate::drafting::group_lists::Lists;
-use crate::plan::Plan;
 use crate::refusal::Refusal;
 use crate::value::Scheme;
 
@@ -40,7 +38,7 @@ pub fn group_password(
     let name = BStr::new(&request.name);
     let what = format!("the password of the group {name} was not changed");
     let name = BStr::new(find_group(context, name, &what)?.name);
-    let mut plan = Plan { summary: format!("password group {name}"), ..Plan::default() };
+    let mut builder = PlanBuilder::new(context, format!("password group {name}"));
     let mut subject = Subject::new(name.to_owned());
     match &request.hash {
         Some(hash) => {
@@ -50,18 +48,12 @@ pub fn group_password(
         }
         None => subject.decide("password", "none", "only members are let in"),
     }
-    let mut draft = Draft::new(context.book);
-    let mut lists = Lists { context, draft: &mut draft, cautions: &mut plan.cautions };
     match &request.hash {
-        Some(hash) => lists.set_password(name, hash),
-        None => lists.take_password(name),
-    };
-    plan.edits = draft.finish();
-    plan.nothing = plan.edits.is_empty();
-    if request.hash.is_some() {
-        plan.cautions.push(Caution::GroupPassword { group: name.into() });
+        Some(hash) => {
+            builder.lists().set_password(name, hash);
+            builder.plan.cautions.push(Caution::GroupPassword { group: name.into() });
+        }
+        None => _ = builder.lists().take_password(name),
     }
-    plan.subjects.push(subject);
-    plan.next.push(format!("show group {name}"));
-    Ok(plan)
+    Ok(builder.finish_with(subject, format!("show group {name}")))
 }

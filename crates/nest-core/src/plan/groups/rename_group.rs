@@ -3,16 +3,15 @@
 use bstr::{BStr, BString};
 
 use crate::account::admin_group;
-use crate::change::{Caution, Subject};
+use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::find_group;
 use crate::drafting::new_name::check_new_group_name;
-use crate::plan::Plan;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::GuardOverrides;
-use crate::table::{File, with_fields};
+use crate::table::File;
 
 /// A group to be renamed.
 #[derive(Debug, Clone, Default)]
@@ -46,30 +45,26 @@ pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<P
             .or_else("first let the policy and sudoers name", format!("{new} as well"))
             .or("then do it all the same", again));
     }
-    let mut plan = Plan { summary: format!("rename group {old} {new}"), ..Plan::default() };
-    plan.cautions = cautions;
+    let mut builder = PlanBuilder::new(context, format!("rename group {old} {new}"));
+    builder.plan.cautions = cautions;
     let mut subject = Subject::new(old.to_owned());
     subject.decide("name", new, format!("was {old}"));
     let gid = BStr::new(group.gid).to_string();
     subject.decide("gid", gid, "as it was: files stay the group's");
-    let mut draft = Draft::new(context.book);
     for file in [File::Group, File::Gshadow] {
         for line in context.book.named(file, old) {
-            draft.alter(file, line, with_fields(line.bytes, &[(0, new)]));
+            builder.set_fields(file, line, &[(0, new)]);
         }
     }
     let settings = settings_naming(context.policy, old);
     if !settings.is_empty() {
-        plan.cautions.push(Caution::PolicyNames { name: old.into(), settings });
+        builder.plan.cautions.push(Caution::PolicyNames { name: old.into(), settings });
     }
     let places = context.world.mentions_of_group(old);
     if !places.is_empty() {
-        plan.cautions.push(Caution::Dangling { old: old.into(), new: new.into(), places });
+        builder.plan.cautions.push(Caution::Dangling { old: old.into(), new: new.into(), places });
     }
-    plan.edits = draft.finish();
-    plan.subjects.push(subject);
-    plan.next.push(format!("show group {new}"));
-    Ok(plan)
+    Ok(builder.finish_with(subject, format!("show group {new}")))
 }
 
 /// The settings of the policy that name a group.

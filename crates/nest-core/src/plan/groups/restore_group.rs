@@ -2,13 +2,11 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use crate::account::{AccountKind, kind_of};
-use crate::allot::{Holder, IdMap};
-use crate::change::{Caution, Step, Subject};
+use crate::account::kind_of;
+use crate::allot::{Holder, IdUse};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
-use crate::drafting::retire::settle_numbers;
-use crate::plan::Plan;
+use crate::drafting::PlanBuilder;
 use crate::plan::history::find_kept::find_kept;
 use crate::refusal::{Reason, Refusal};
 use crate::retired::{Kept, Listed};
@@ -40,7 +38,8 @@ pub fn restore_group(
 ) -> Result<Plan, Box<Refusal>> {
     let all = list(&request.names);
     let summary = format!("restore group {all}");
-    let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
+    let mut builder = PlanBuilder::new(context, summary);
+    builder.plan.returning = !request.new_id;
     if request.names.len() > 1 && request.as_name.is_some() {
         return Err(Refusal::new("no group was restored", Reason::OneOnly("--as")));
     }
@@ -59,25 +58,23 @@ pub fn restore_group(
         let day = found.time.split('T').next().unwrap_or_default();
         subject.decide("deleted", day, format!("by change {}", found.change));
         let command = format!("restore group {wanted}");
-        let new = Restored { as_name: request.as_name.as_ref(), new_id: request.new_id };
-        lines.extend(lines_of_group(
-            context,
-            &found.kept,
-            new,
-            (&what, &command),
-            (&mut plan, &mut subject),
-        )?);
+        let new = Restored { as_name: request.as_name.as_ref(), new_id: request.new_id, uid: None };
+        let of = (&what[..], &command[..]);
+        lines.extend(lines_of_group(&mut builder, &found.kept, new, of, &mut subject)?);
         let kept = Box::new(found.kept.clone());
-        plan.steps.push(Step::Release { folder: found.folder.clone(), kept, purged: false });
-        plan.subjects.push(subject);
+        builder.plan.steps.push(Step::Release {
+            folder: found.folder.clone(),
+            kept,
+            purged: false,
+        });
+        builder.plan.subjects.push(subject);
     }
-    plan.edits = put_back(context, lines);
-    settle_numbers(context, &mut plan);
-    plan.next.push(match plan.subjects.as_slice() {
+    put_back(&mut builder, lines);
+    let next = match builder.plan.subjects.as_slice() {
         [one] => format!("show group {}", one.name),
         _ => "list groups".into(),
-    });
-    Ok(plan)
+    };
+    Ok(builder.finish(next))
 }
 
 /// How a group comes back.
@@ -85,16 +82,16 @@ pub fn restore_group(
 pub(crate) struct Restored<'r> {
     pub as_name: Option<&'r BString>,
     pub new_id: bool,
+    /// The number that its user gets, where that is a new one.
+    pub uid: Option<u32>,
 }
 
 /// Lines come back from the top down, file by file.
-pub(crate) fn put_back(context: PlanContext<'_>, mut lines: Vec<Back>) -> Vec<crate::table::Edit> {
-    let mut draft = Draft::new(context.book);
+pub(crate) fn put_back(builder: &mut PlanBuilder<'_>, mut lines: Vec<Back>) {
     lines.sort_by_key(|(file, line, _)| (*file, *line));
     for (file, line, text) in lines {
-        draft.put_back(file, line, text);
+        builder.edits.put_back(file, line, text);
     }
-    draft.finish()
 }
 
 /// The lines of a group as they come back, with the members that there still are.
@@ -102,12 +99,13 @@ pub(crate) fn put_back(context: PlanContext<'_>, mut lines: Vec<Back>) -> Vec<cr
 /// # Errors
 /// The [`Refusal`]: its name or its gid is taken.
 pub(crate) fn lines_of_group(
-    context: PlanContext<'_>,
+    builder: &mut PlanBuilder<'_>,
     kept: &Kept,
     new: Restored<'_>,
     (what, command): (&str, &str),
-    (plan, subject): (&mut Plan, &mut Subject),
+    subject: &mut Subject,
 ) -> Result<Vec<Back>, Box<Refusal>> {
+    let context = builder.context;
     let book = context.book;
     let refuse = |reason| Refusal::new(what, reason);
     let name = new.as_name.unwrap_or(&kept.name);
@@ -126,7 +124,7 @@ pub(crate) fn lines_of_group(
             return Err(refuse(reason).or("under another name", format!("{command} --as NAME")));
         }
     }
-    let gid = gid_of_restored(context, kept, new, (what, command), subject)?;
+    let gid = gid_of_restored(builder, kept, new, (what, command), subject)?;
     let gone = gone_members(context, &kept.listed);
     if !gone.is_empty() {
         let names: Vec<String> =
@@ -139,7 +137,7 @@ pub(crate) fn lines_of_group(
             continue;
         }
         if book.lines(line.file).is_none() {
-            plan.cautions.push(Caution::NoGshadow);
+            builder.plan.cautions.push(Caution::NoGshadow);
             continue;
         }
         let mut text = with_fields(&line.text, &[(0, name)]);
@@ -169,12 +167,13 @@ pub(crate) fn lines_of_group(
 }
 
 fn gid_of_restored(
-    context: PlanContext<'_>,
+    builder: &mut PlanBuilder<'_>,
     kept: &Kept,
     new: Restored<'_>,
     (what, command): (&str, &str),
     subject: &mut Subject,
 ) -> Result<u32, Box<Refusal>> {
+    let context = builder.context;
     let refuse = |reason| Refusal::new(what, reason);
     let old = kept
         .line_of(File::Group)
@@ -187,15 +186,13 @@ fn gid_of_restored(
             return Err(refuse(Reason::IdTaken { what: "gid", id: old, holder })
                 .or("with another number", format!("{command} --new-id")));
         }
-        let (span, setting) = match kind_of(context.policy, Some(old)) {
-            AccountKind::Person => (context.policy.people_ids, "people.ids"),
-            AccountKind::Service => (context.policy.services_ids, "services.ids"),
+        let kind = kind_of(context.policy, Some(old));
+        // A user's own group goes on with the user's number.
+        let gid = match new.uid {
+            Some(uid) => builder.allotter.choose_gid_like(uid, true, kind),
+            None => builder.allotter.choose(IdUse::Gid, kind, None).map(|chosen| chosen.id),
         };
-        let gid = IdMap::new(context.book, context.policy, context.world)
-            .lowest(span)
-            .map_err(|why| refuse(Reason::ServiceFailed(why)))?;
-        let setting = context.policy.origin(setting);
-        let gid = gid.ok_or_else(|| refuse(Reason::SpanFull { span, setting }))?;
+        let gid = gid.map_err(|fault| refuse(fault.reason(IdUse::Gid, old)))?;
         subject.decide(
             "gid",
             gid.to_string(),

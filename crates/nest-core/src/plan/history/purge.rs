@@ -2,16 +2,16 @@
 
 use bstr::{BStr, BString};
 
-use crate::change::{Caution, Step, Subject};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::plan::Plan;
 use crate::plan::history::find_kept::find_kept;
 use crate::policy::Freed;
 use crate::refusal::{NotKept, Reason, Refusal};
 use crate::retired::{Became, RetiredAccount};
-use crate::surroundings::{Retired, RetiredId, Site};
-use crate::table::{File, Group, Passwd, Record, SubId};
-use crate::value::{Day, IdSpan, UserOrGroup};
+use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
+use crate::surroundings::Site;
+use crate::table::{File, held_ids};
+use crate::value::{Day, IdSpans, UserOrGroup};
 
 /// What is to be let go.
 #[derive(Debug, Clone)]
@@ -62,7 +62,7 @@ pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan, Box<Refu
         }
     };
     let mut plan = Plan { summary, nothing: chosen.is_empty(), ..Plan::default() };
-    let mut revived = Retired::default();
+    let mut revived = RetiredIds::default();
     let named = matches!(request, Purge::Named(..));
     for account in chosen {
         match set_aside_fault(context, account) {
@@ -80,7 +80,7 @@ pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan, Box<Refu
                     None => refusal,
                 });
             }
-            None => one(context, account, keep_days, &mut plan, &mut revived),
+            None => purge_account(context, account, keep_days, &mut plan, &mut revived),
         }
     }
     if std::mem::replace(&mut plan.nothing, plan.steps.is_empty()) {
@@ -89,7 +89,7 @@ pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan, Box<Refu
         subject.decide("past its days", "nothing", days);
         plan.subjects.push(subject);
     }
-    if revived != Retired::default() {
+    if revived != RetiredIds::default() {
         plan.steps.push(Step::ReviveIds(revived));
     }
     plan.next.push("list retired".into());
@@ -121,12 +121,12 @@ fn set_aside_fault(context: PlanContext<'_>, account: &RetiredAccount) -> Option
     })
 }
 
-fn one(
+fn purge_account(
     context: PlanContext<'_>,
     account: &RetiredAccount,
     keep_days: u32,
     plan: &mut Plan,
-    revived: &mut Retired,
+    revived: &mut RetiredIds,
 ) {
     let kept = &account.kept;
     let mut subject = Subject::new(kept.name.clone());
@@ -163,14 +163,15 @@ fn one(
     let ids = ids_of(account);
     if context.policy.ids_freed == Freed::AfterRetention {
         subject.decide("numbers", "free", "the policy lets them be given out again");
-        for (mine, all, free) in [
-            (ids.users, &mut revived.users, &context.world.retired().users),
-            (ids.groups, &mut revived.groups, &context.world.retired().groups),
-            (ids.ranges, &mut revived.ranges, &context.world.retired().ranges),
-        ] {
-            all.extend(
-                mine.into_iter().filter(|id| free.iter().any(|other| other.span == id.span)),
-            );
+        let known = context.world.retired();
+        let is_known =
+            |known: &[RetiredId], id: &RetiredId| known.iter().any(|other| other.id == id.id);
+        revived.users.extend(ids.users.into_iter().filter(|id| is_known(&known.users, id)));
+        revived.groups.extend(ids.groups.into_iter().filter(|id| is_known(&known.groups, id)));
+        let of_known: IdSpans = known.ranges.iter().map(|range| range.span).collect();
+        for RetiredRange { span, name } in ids.ranges {
+            let parts = of_known.within(span).into_iter();
+            revived.ranges.extend(parts.map(|span| RetiredRange { span, name: name.clone() }));
         }
     } else {
         subject.decide("numbers", "stay retired", "nobody is given them: files may carry them");
@@ -182,24 +183,15 @@ fn one(
 }
 
 /// The numbers that the lines of a deleted account held.
-fn ids_of(account: &RetiredAccount) -> Retired {
-    let mut ids = Retired::default();
-    let name = &account.kept.name;
-    let id = |span: IdSpan| RetiredId { span, name: name.clone() };
-    let one = |id: u32| IdSpan { first: id, last: id };
+fn ids_of(account: &RetiredAccount) -> RetiredIds {
+    let mut ids = RetiredIds::default();
     for line in &account.kept.lines {
-        let text = line.text.trim_ascii_start();
+        let Some((span, _)) = held_ids(line.file, &line.text) else { continue };
+        let name = account.kept.name.clone();
         match line.file {
-            File::Passwd => {
-                ids.users.extend(Passwd::read(text).and_then(|user| user.uid()).map(one).map(id));
-            }
-            File::Group => {
-                ids.groups.extend(Group::read(text).and_then(|group| group.gid()).map(one).map(id));
-            }
-            File::Subuid | File::Subgid => {
-                ids.ranges.extend(SubId::read(text).and_then(|range| range.span()).map(id));
-            }
-            File::Shadow | File::Gshadow => {}
+            File::Passwd => ids.users.push(RetiredId { id: span.first(), name }),
+            File::Group => ids.groups.push(RetiredId { id: span.first(), name }),
+            _ => ids.ranges.push(RetiredRange { span, name }),
         }
     }
     ids.ranges.sort_by_key(|range| range.span);

@@ -2,16 +2,17 @@
 
 use bstr::{BStr, BString};
 
-use crate::change::{Caution, Step, Subject, join};
+use crate::change::{Caution, Plan, Step, Subject, join};
 use crate::context::PlanContext;
 use crate::drafting::find::find_user;
 use crate::ownership::Reown;
-use crate::plan::Plan;
 use crate::refusal::{Reason, Refusal};
 use crate::retired::Became;
 use crate::surroundings::Site;
 use crate::value::escaped::Escaped;
-use crate::value::{UserOrGroup, bytes_in_words, is_reserved, path_fault, read_plain_id};
+use crate::value::{
+    UserOrGroup, bytes_in_words, is_reserved, path_fault, read_plain_id, reserved_for,
+};
 use crate::words::counted;
 
 /// Files to be given to somebody else.
@@ -90,8 +91,8 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
     let behind = |name: &BStr, uid: u32| match read_plain_id(name) {
         Some(_) => match context.book.user_by_uid(uid) {
             Some((_, user)) => format!("uid {uid}, {}", BStr::new(user.name)),
-            None => match context.world.retired().users.iter().find(|id| id.span.contains(uid)) {
-                Some(id) => format!("uid {uid}, retired: it was {}'s", id.name),
+            None => match context.world.retired().user(uid) {
+                Some(name) => format!("uid {uid}, retired: it was {name}'s"),
                 None => format!("uid {uid}, which nobody has"),
             },
         },
@@ -154,7 +155,7 @@ fn set_aside(context: PlanContext<'_>, uid: u32, paths: &[Escaped]) -> Vec<Cauti
 fn deleted_uids(context: PlanContext<'_>, name: &BStr) -> Vec<u32> {
     let PlanContext { book, world, .. } = context;
     let of_name = world.retired().users.iter().filter(|id| id.name == name);
-    let mut uids: Vec<u32> = of_name.map(|id| id.span.first).collect();
+    let mut uids: Vec<u32> = of_name.map(|id| id.id).collect();
     let again =
         |name: &BStr| book.user(name).is_some() || world.service_knows_user(name) != Ok(false);
     if uids.is_empty() || again(name) {
@@ -172,7 +173,7 @@ fn deleted_uids(context: PlanContext<'_>, name: &BStr) -> Vec<u32> {
 fn number(context: PlanContext<'_>, who: &BStr, what: &str) -> Result<u32, Box<Refusal>> {
     match read_plain_id(who) {
         Some(uid) if is_reserved(uid) => {
-            let why = crate::drafting::wanted_id::reserved(uid);
+            let why = reserved_for(uid);
             Err(Refusal::new(what, Reason::IdReserved { what: "uid", id: uid, why }))
         }
         Some(uid) => Ok(uid),

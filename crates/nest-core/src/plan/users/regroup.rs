@@ -1,18 +1,18 @@
 //! Who is in which group: joining, leaving, and the primary group.
 
+use std::collections::HashSet;
+
 use bstr::{BStr, BString};
 
 use crate::account::admin_group;
-use crate::change::Subject;
+use crate::change::{Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::{
     FoundUser, find_admin_group, find_group, find_member, find_user, gid_of,
 };
-use crate::drafting::group_lists::Lists;
 use crate::drafting::guard::{GuardedAction, guard};
 use crate::drafting::primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
-use crate::plan::Plan;
 use crate::refusal::{Reason, Refusal};
 use crate::request::GuardOverrides;
 use crate::table::Group;
@@ -57,27 +57,22 @@ pub fn regroup(context: PlanContext<'_>, request: &Regroup) -> Result<Plan, Box<
         what,
         joins: Vec::new(),
         leaves: Vec::new(),
-        draft: Draft::new(context.book),
-        plan: Plan { summary: format!("regroup {all}"), ..Plan::default() },
+        builder: PlanBuilder::new(context, format!("regroup {all}")),
     };
     planner.groups()?;
-    for (at, name) in request.names.iter().enumerate() {
-        if !request.names[..at].contains(name) {
-            planner.one(name.as_ref())?;
-        }
+    let mut seen = HashSet::new();
+    for name in request.names.iter().filter(|name| seen.insert(*name)) {
+        planner.regroup_user(name.as_ref())?;
     }
-    let Regrouping { mut plan, draft, .. } = planner;
-    plan.edits = draft.finish();
-    plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
-    gather_next_sign_ins(&mut plan.cautions);
-    plan.next.push(match (request.names.len(), request.join.first()) {
+    let mut builder = planner.builder;
+    gather_next_sign_ins(&mut builder.plan.cautions);
+    Ok(builder.finish(match (request.names.len(), request.join.first()) {
         (1, _) if context.book.user(&request.names[0]).is_some() => {
             format!("show user {}", request.names[0])
         }
         (_, Some(group)) => format!("show group {group}"),
         _ => "list groups".to_owned(),
-    });
-    Ok(plan)
+    }))
 }
 
 struct Regrouping<'a> {
@@ -86,8 +81,7 @@ struct Regrouping<'a> {
     what: String,
     joins: Vec<Group<'a>>,
     leaves: Vec<Group<'a>>,
-    draft: Draft<'a>,
-    plan: Plan,
+    builder: PlanBuilder<'a>,
 }
 
 impl<'a> Regrouping<'a> {
@@ -135,7 +129,7 @@ impl<'a> Regrouping<'a> {
         Ok(())
     }
 
-    fn one(&mut self, name: &'a BStr) -> Result<(), Box<Refusal>> {
+    fn regroup_user(&mut self, name: &'a BStr) -> Result<(), Box<Refusal>> {
         let PlanContext { book, .. } = self.context;
         let mut subject = Subject::new(name.to_owned());
         let again = format!("regroup {name}{}", self.request.again);
@@ -148,7 +142,7 @@ impl<'a> Regrouping<'a> {
             true => {
                 let unlisted = self.request.unlisted;
                 let caution = find_member(self.context, name, unlisted, &refusal_what, &again)?;
-                self.plan.cautions.extend(caution);
+                self.builder.plan.cautions.extend(caution);
                 None
             }
             false => Some(find_user(self.context, name, &refusal_what)?),
@@ -160,17 +154,16 @@ impl<'a> Regrouping<'a> {
             let group = find_group(self.context, wanted.as_ref(), &refusal_what)?;
             let gid = gid_of(self.context, &group, &refusal_what)?;
             let new = NewPrimary { name: group.name.into(), gid, leaves: &leaves, regroup_home };
-            let into = (&mut self.draft, &mut self.plan, &mut subject);
-            changes |= change_primary(self.context, found, new, into);
+            changes |= change_primary(&mut self.builder, found, new, &mut subject);
         }
         let primary = self.primary_after(found.as_ref(), &refusal_what)?;
         changes |= self.join(name, primary, &mut subject);
         changes |= self.leave(name, found.as_ref(), primary, &refusal_what, &mut subject)?;
         if changes {
             let uid = found.as_ref().map(|found| found.uid);
-            tell_sessions(self.context, name, uid, &mut subject, &mut self.plan.cautions);
+            tell_sessions(self.context, name, uid, &mut subject, &mut self.builder.plan.cautions);
         }
-        self.plan.subjects.push(subject);
+        self.builder.plan.subjects.push(subject);
         Ok(())
     }
 
@@ -193,9 +186,7 @@ impl<'a> Regrouping<'a> {
                 subject.decide("in already", group.name, "it is the primary group");
                 continue;
             }
-            let (context, draft) = (self.context, &mut self.draft);
-            let cautions = &mut self.plan.cautions;
-            let new = Lists { context, draft, cautions }.join(group.name, name);
+            let new = self.builder.lists().join(group.name, name);
             if new { joined.push(group.name) } else { already.push(group.name) }
         }
         if !joined.is_empty() {
@@ -236,9 +227,7 @@ impl<'a> Regrouping<'a> {
                 let action = GuardedAction { what, again: &again, busy: false, together };
                 guard(self.context, found, self.request.overrides, action)?;
             }
-            let (context, draft) = (self.context, &mut self.draft);
-            let cautions = &mut self.plan.cautions;
-            let gone = Lists { context, draft, cautions }.leave(group.name, name);
+            let gone = self.builder.lists().leave(group.name, name);
             if gone {
                 left.push(group.name);
             } else if !(was_primary && gid != primary) {

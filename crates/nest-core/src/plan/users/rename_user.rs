@@ -2,22 +2,18 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use crate::change::{Caution, Step, Subject, join};
+use crate::change::{Caution, Plan, Step, Subject, join};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::claim::{Claim, Judged, Purpose};
 use crate::drafting::find::{FoundUser, find_user, private_group, require_file_name};
-use crate::drafting::group_lists::Lists;
 use crate::drafting::home::{move_home, named_after, obstacle};
 use crate::drafting::new_name::check_new_name;
-use crate::drafting::retire::settle_numbers;
-use crate::plan::Plan;
 use crate::plan::users::suspend::carry_note;
 use crate::refusal::{Reason, Refusal};
 use crate::request::GuardOverrides;
 use crate::surroundings::{FileKind, Site};
-use crate::table::{File, Gshadow, Record, with_fields};
-use crate::value::replace_member;
+use crate::table::File;
 use crate::words::list;
 
 /// A user to be renamed.
@@ -51,17 +47,12 @@ pub fn rename_user(context: PlanContext<'_>, request: &RenameUser) -> Result<Pla
         request,
         found,
         what,
-        draft: Draft::new(context.book),
-        plan: Plan { summary: format!("rename user {old} {new}"), ..Plan::default() },
+        builder: PlanBuilder::new(context, format!("rename user {old} {new}")),
         subject: Subject::new(old.to_owned()),
     };
-    renaming.everything()?;
-    let Renaming { draft, mut plan, subject, .. } = renaming;
-    plan.edits = draft.finish();
-    plan.subjects.push(subject);
-    settle_numbers(context, &mut plan);
-    plan.next.push(format!("show user {new}"));
-    Ok(plan)
+    renaming.rename()?;
+    let Renaming { builder, subject, .. } = renaming;
+    Ok(builder.finish_with(subject, format!("show user {new}")))
 }
 
 struct Renaming<'a> {
@@ -69,8 +60,7 @@ struct Renaming<'a> {
     request: &'a RenameUser,
     found: FoundUser<'a>,
     what: String,
-    draft: Draft<'a>,
-    plan: Plan,
+    builder: PlanBuilder<'a>,
     subject: Subject,
 }
 
@@ -87,7 +77,7 @@ impl<'a> Renaming<'a> {
         Refusal::new(self.what.as_str(), reason)
     }
 
-    fn everything(&mut self) -> Result<(), Box<Refusal>> {
+    fn rename(&mut self) -> Result<(), Box<Refusal>> {
         let (old, new) = (self.old(), self.new_name());
         let again = format!("rename user {old} {new}");
         require_file_name((self.context, File::Passwd), old, &self.what)?;
@@ -98,7 +88,7 @@ impl<'a> Renaming<'a> {
         let private = self.private_group();
         let group_way = || format!("{again} --keep-group");
         let cautions = check_new_name(self.context, new, private.is_some(), &self.what, group_way)?;
-        self.plan.cautions.extend(cautions);
+        self.builder.plan.cautions.extend(cautions);
         let processes = self.context.world.processes(self.found.uid);
         if !processes.is_empty() && !self.request.overrides.busy {
             return Err(self
@@ -115,11 +105,11 @@ impl<'a> Renaming<'a> {
         self.lists();
         self.home(&again)?;
         self.belongings()?;
-        carry_note(self.context, &self.found, &mut self.plan, new, self.found.uid);
+        carry_note(self.context, &self.found, &mut self.builder.plan, new, self.found.uid);
         let places = self.context.world.mentions_of_user(old);
         if !places.is_empty() {
             let (old, new) = (old.into(), new.into());
-            self.plan.cautions.push(Caution::Dangling { old, new, places });
+            self.builder.plan.cautions.push(Caution::Dangling { old, new, places });
         }
         Ok(())
     }
@@ -141,8 +131,7 @@ impl<'a> Renaming<'a> {
         }
         for file in files {
             for line in book.named(file, self.found.user.name) {
-                let current = self.draft.current(file, line);
-                self.draft.alter(file, line, with_fields(&current, &[(0, new)]));
+                self.builder.set_fields(file, line, &[(0, new)]);
             }
         }
         Ok(())
@@ -150,27 +139,10 @@ impl<'a> Renaming<'a> {
 
     /// Every list of members and of administrators.
     fn lists(&mut self) {
-        let (context, book, old, new) =
-            (self.context, self.context.book, self.old(), self.new_name());
+        let (book, old, new) = (self.context.book, self.old(), self.new_name());
         let groups: Vec<&[u8]> =
             book.groups_listing(old).into_iter().map(|(_, group)| group.name).collect();
-        let (draft, cautions) = (&mut self.draft, &mut self.plan.cautions);
-        let mut lists = Lists { context, draft, cautions };
-        for group in &groups {
-            lists.replace(group, old, new);
-        }
-        for line in book.gshadow_mentioning(old) {
-            let current = self.draft.current(File::Gshadow, line);
-            let Some(now) = Gshadow::read(current.trim_ascii_start()) else { continue };
-            let admins = replace_member(now.admins, old, new);
-            let list = replace_member(now.members, old, new);
-            let mut fields: Vec<(usize, &[u8])> = Vec::new();
-            fields.extend(admins.as_ref().map(|admins| (2, &admins[..])));
-            fields.extend(list.as_ref().map(|list| (3, &list[..])));
-            if !fields.is_empty() {
-                self.draft.alter(File::Gshadow, line, with_fields(&current, &fields));
-            }
-        }
+        self.builder.lists().replace_everywhere(old, new);
         if !groups.is_empty() {
             self.subject.decide("member of", list(&groups), "under the new name");
         }
@@ -202,10 +174,9 @@ impl<'a> Renaming<'a> {
             &self.what,
             &format!("{again} --keep-home"),
         )?;
-        let current = self.draft.current(File::Passwd, self.found.line);
-        self.draft.alter(File::Passwd, self.found.line, with_fields(&current, &[(5, &new)]));
+        self.builder.set_fields(File::Passwd, self.found.line, &[(5, &new)]);
         self.subject.decide("home", new, format!("moved from {home}"));
-        self.plan.steps.push(step);
+        self.builder.plan.steps.push(step);
         Ok(())
     }
 
@@ -226,7 +197,7 @@ impl<'a> Renaming<'a> {
             match self.context.world.site(to.as_ref()) {
                 Site::Free => {
                     self.subject.decide(label, to.clone(), format!("moved from {from}"));
-                    self.plan.steps.push(Step::Move { from, to, aside: false });
+                    self.builder.plan.steps.push(Step::Move { from, to, aside: false });
                 }
                 site => return Err(self.refuse(Reason::StepStands(obstacle(&to, &site)))),
             }

@@ -1,16 +1,17 @@
 //! Setting and taking away passwords.
 
+use std::collections::HashSet;
+
 use bstr::BString;
 
-use crate::change::{Caution, Subject};
+use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_user};
 use crate::drafting::guard::{GuardedAction, guard};
-use crate::plan::Plan;
 use crate::refusal::{Reason, Refusal};
 use crate::request::GuardOverrides;
-use crate::table::{File, with_fields};
+use crate::table::File;
 use crate::value::{PasswordField, Scheme};
 use crate::words::list;
 
@@ -53,30 +54,25 @@ fn holder<'a>(context: PlanContext<'a>, name: &BString) -> Result<FoundUser<'a>,
 /// # Errors
 /// The first [`Refusal`].
 pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<Plan, Box<Refusal>> {
-    let names = list(&request.names);
-    let mut plan = Plan { summary: format!("password user {names}"), ..Plan::default() };
-    let mut draft = Draft::new(context.book);
+    let mut builder = PlanBuilder::new(context, format!("password user {}", list(&request.names)));
+    let mut seen = HashSet::new();
     for (at, name) in request.names.iter().enumerate() {
-        if request.names[..at].contains(name) {
+        if !seen.insert(name) {
             return Err(Refusal::new("no password was changed", Reason::NameTwice));
         }
         let hash = request.hashes.get(at).cloned().flatten();
-        one(context, request, name, hash, &mut draft, &mut plan)?;
+        set_for_user(&mut builder, request, name, hash)?;
     }
-    plan.edits = draft.finish();
-    plan.nothing = plan.edits.is_empty();
-    plan.next.push(format!("show user {}", request.names[0]));
-    Ok(plan)
+    Ok(builder.finish(format!("show user {}", request.names[0])))
 }
 
-fn one<'a>(
-    context: PlanContext<'a>,
+fn set_for_user(
+    builder: &mut PlanBuilder<'_>,
     request: &SetPassword,
     name: &BString,
     hash: Option<BString>,
-    draft: &mut Draft<'a>,
-    plan: &mut Plan,
 ) -> Result<(), Box<Refusal>> {
+    let context = builder.context;
     let found = holder(context, name)?;
     let mut subject = Subject::new(name.clone());
     let old = found.shadow.map(|(_, shadow)| shadow.field());
@@ -125,24 +121,20 @@ fn one<'a>(
     }
     match found.shadow {
         Some((line, _)) => {
-            let new = with_fields(line.bytes, &[(1, &field), (2, changed.as_bytes())]);
-            if new != line.bytes {
-                draft.alter(File::Shadow, line, new);
-            }
+            builder.set_fields(File::Shadow, line, &[(1, &field), (2, changed.as_bytes())]);
         }
         None => {
-            plan.cautions.push(Caution::ShadowLineMade { name: name.clone() });
+            builder.plan.cautions.push(Caution::ShadowLineMade { name: name.clone() });
             let fields: [&[u8]; 9] =
                 [name, &field, changed.as_bytes(), b"", b"", b"", b"", b"", b""];
-            draft.add(File::Shadow, fields.join(&b':'));
+            builder.edits.add(File::Shadow, fields.join(&b':'));
         }
     }
     // What stands in passwd itself would be read in place of the shadow line.
     if !found.user.is_shadowed() {
-        let new = with_fields(found.line.bytes, &[(1, b"x")]);
-        draft.alter(File::Passwd, found.line, new);
+        builder.set_fields(File::Passwd, found.line, &[(1, b"x")]);
         subject.decide("etc/passwd", "x", "its own password field is no longer used");
     }
-    plan.subjects.push(subject);
+    builder.plan.subjects.push(subject);
     Ok(())
 }

@@ -1,17 +1,18 @@
 //! Keeping accounts out for a while, and letting them back in just as they were.
 
+use std::collections::HashSet;
+
 use bstr::{BStr, BString};
 
-use crate::change::{Caution, Step, Subject};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_user};
 use crate::drafting::guard::{GuardedAction, guard};
-use crate::plan::Plan;
 use crate::refusal::{Reason, Refusal};
 use crate::request::GuardOverrides;
 use crate::suspended::Suspended;
-use crate::table::{File, Line, Shadow, with_fields};
+use crate::table::{File, Line, Shadow};
 use crate::value::{Day, PasswordField};
 use crate::words::list;
 
@@ -44,7 +45,7 @@ pub(crate) fn is_out(shadow: &Shadow<'_>) -> bool {
 /// # Errors
 /// The first [`Refusal`].
 pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<Refusal>> {
-    each(context, "suspend", &request.names, &mut |draft, plan, name, subject| {
+    each(context, "suspend", &request.names, &mut |builder, name, subject| {
         let what = format!("{name} was not suspended");
         let (found, line, shadow) = with_shadow(context, name, &what)?;
         if is_out(&shadow) {
@@ -61,14 +62,14 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
             PasswordField::Open => b"!".to_vec(),
             _ => shadow.password.to_vec(),
         };
-        draft.alter(File::Shadow, line, with_fields(line.bytes, &[(1, &field), (7, b"1")]));
+        builder.set_fields(File::Shadow, line, &[(1, &field), (7, b"1")]);
         subject.decide("sign-in", "by no way", "the password is locked and the account expired");
         if let Some(reason) = &request.reason {
             subject.decide("reason", reason.as_str(), "");
         }
         subject.decide("all else", "stays", "home, groups, ids, keys");
         if context.change.is_some() {
-            plan.steps.push(Step::NoteSuspended(Suspended {
+            builder.plan.steps.push(Step::NoteSuspended(Suspended {
                 name: name.clone(),
                 uid: found.uid,
                 expires: shadow.aging().expires,
@@ -78,7 +79,7 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
                 since: context.today,
             }));
         } else {
-            plan.cautions.push(Caution::SuspendedUnnoted { name: name.clone() });
+            builder.plan.cautions.push(Caution::SuspendedUnnoted { name: name.clone() });
         }
         let processes = context.world.processes(found.uid);
         for process in processes.iter().take(MOST_LISTED) {
@@ -86,12 +87,12 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
             subject.decide("runs", value, format!("since {}", process.since));
         }
         if !processes.is_empty() {
-            plan.cautions.push(Caution::StillRunning { name: name.clone(), processes });
+            builder.plan.cautions.push(Caution::StillRunning { name: name.clone(), processes });
         }
         for what in context.world.left_running(name.as_ref(), found.uid) {
-            plan.cautions.push(Caution::GoesOn { name: name.clone(), what });
+            builder.plan.cautions.push(Caution::GoesOn { name: name.clone(), what });
         }
-        plan.next = vec![format!("resume user {name}")];
+        builder.plan.next = vec![format!("resume user {name}")];
         Ok(())
     })
 }
@@ -101,7 +102,7 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
 /// # Errors
 /// The first [`Refusal`].
 pub fn resume(context: PlanContext<'_>, names: &[BString]) -> Result<Plan, Box<Refusal>> {
-    each(context, "resume", names, &mut |draft, plan, name, subject| {
+    each(context, "resume", names, &mut |builder, name, subject| {
         let what = format!("{name} was not resumed");
         let (found, line, shadow) = with_shadow(context, name, &what)?;
         let note = note_of(context, &found);
@@ -112,7 +113,7 @@ pub fn resume(context: PlanContext<'_>, names: &[BString]) -> Result<Plan, Box<R
             };
             subject.decide("suspended", "no", why);
             if let Some(note) = note {
-                plan.steps.push(Step::ForgetSuspended(note.clone()));
+                builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
             }
             return Ok(());
         }
@@ -122,7 +123,7 @@ pub fn resume(context: PlanContext<'_>, names: &[BString]) -> Result<Plan, Box<R
         let expires = note.and_then(|note| note.expires).map(|day| day.0.to_string());
         let expires = expires.unwrap_or_default();
         let fields: [(usize, &[u8]); 2] = [(1, field), (7, expires.as_bytes())];
-        draft.alter(File::Shadow, line, with_fields(line.bytes, &fields));
+        builder.set_fields(File::Shadow, line, &fields);
         let day = note.and_then(|note| note.expires);
         let until = day.map_or("does not expire".to_owned(), |day| format!("expires on {day}"));
         subject.decide("account", until, "as before it was suspended");
@@ -136,46 +137,39 @@ pub fn resume(context: PlanContext<'_>, names: &[BString]) -> Result<Plan, Box<R
         match note {
             Some(note) => {
                 if note.was_open {
-                    plan.cautions.push(Caution::WasOpen { name: name.clone() });
+                    builder.plan.cautions.push(Caution::WasOpen { name: name.clone() });
                 }
-                plan.steps.push(Step::ForgetSuspended(note.clone()));
+                builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
             }
-            None => plan.cautions.push(Caution::EarlierStateUnknown { name: name.clone() }),
+            None => builder.plan.cautions.push(Caution::EarlierStateUnknown { name: name.clone() }),
         }
         if day.is_some_and(|day| day <= context.today) {
-            plan.cautions.push(Caution::ExpiredMeanwhile { name: name.clone() });
+            builder.plan.cautions.push(Caution::ExpiredMeanwhile { name: name.clone() });
         }
-        plan.next = vec![format!("show user {name}")];
+        builder.plan.next = vec![format!("show user {name}")];
         Ok(())
     })
 }
 
-type One<'a, 'f> = dyn FnMut(&mut Draft<'a>, &mut Plan, &'f BString, &mut Subject) -> Result<(), Box<Refusal>>
-    + 'f;
+type PlanOne<'a, 'f> =
+    dyn FnMut(&mut PlanBuilder<'a>, &'f BString, &mut Subject) -> Result<(), Box<Refusal>> + 'f;
 
 fn each<'a, 'f>(
     context: PlanContext<'a>,
     verb: &str,
     names: &'f [BString],
-    one: &mut One<'a, 'f>,
+    plan_one: &mut PlanOne<'a, 'f>,
 ) -> Result<Plan, Box<Refusal>> {
-    let all = list(names);
-    let mut plan = Plan { summary: format!("{verb} user {all}"), ..Plan::default() };
-    let mut draft = Draft::new(context.book);
-    for (at, name) in names.iter().enumerate() {
-        if names[..at].contains(name) {
-            continue;
-        }
+    let mut builder = PlanBuilder::new(context, format!("{verb} user {}", list(names)));
+    let mut seen = HashSet::new();
+    for name in names.iter().filter(|name| seen.insert(*name)) {
         let mut subject = Subject::new(name.clone());
-        one(&mut draft, &mut plan, name, &mut subject)?;
-        plan.subjects.push(subject);
+        plan_one(&mut builder, name, &mut subject)?;
+        builder.plan.subjects.push(subject);
     }
-    plan.edits = draft.finish();
-    plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
-    if names.len() > 1 || plan.next.is_empty() {
-        plan.next = vec!["list users --suspended".into()];
-    }
-    Ok(plan)
+    let own = builder.plan.next.pop().filter(|_| names.len() == 1);
+    builder.plan.next.clear();
+    Ok(builder.finish(own.unwrap_or_else(|| "list users --suspended".into())))
 }
 
 fn with_shadow<'a>(

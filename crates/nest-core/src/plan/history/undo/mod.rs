@@ -8,11 +8,9 @@ use bstr::{BString, ByteSlice};
 
 use crate::allot::Holder;
 use crate::batch_lookup::LookupSet;
-use crate::change::{Caution, Step, Subject};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
-use crate::drafting::retire::settle_numbers;
-use crate::plan::Plan;
+use crate::drafting::PlanBuilder;
 use crate::record::{ChangeRecord, RecordedEdit, Secret};
 use crate::refusal::{Reason, Refusal};
 use crate::retired::KeptLine;
@@ -37,17 +35,16 @@ pub struct Undo<'a> {
 /// The first [`Refusal`].
 pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>> {
     let record = request.record;
-    let mut undoing =
-        Undoing { context, record, draft: Draft::new(context.book), plan: Plan::default() };
-    undoing.plan.summary = format!("undo {}", record.number);
-    undoing.plan.undoes = Some(record.number);
-    undoing.plan.returning = true;
+    let builder = PlanBuilder::new(context, format!("undo {}", record.number));
+    let mut undoing = Undoing { context, record, builder };
+    undoing.builder.plan.undoes = Some(record.number);
+    undoing.builder.plan.returning = true;
     let mut subject = Subject::new(format!("change {}", record.number));
     let by = record.by.name.clone().unwrap_or_else(|| format!("uid {}", record.by.uid));
     let day = record.time.split('T').next().unwrap_or_default();
     let summary = record.told.summary.as_str();
     subject.decide("takes back", summary, format!("of {day}, by {by}"));
-    undoing.plan.subjects.push(subject);
+    undoing.builder.plan.subjects.push(subject);
     if let Some(by) = request.undone_by {
         let number = record.number;
         return Err(undoing
@@ -58,24 +55,24 @@ pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan, Box<Ref
     if request.lines_only {
         let left = record.told.steps.iter().filter(|step| !step.step.is_bookkeeping()).count();
         if left > 0 {
-            undoing.plan.cautions.push(Caution::StepsLeft { count: left });
+            undoing.builder.plan.cautions.push(Caution::StepsLeft { count: left });
         }
     } else {
         undoing.steps()?;
     }
-    let mut plan = undoing.plan;
-    plan.edits = undoing.draft.finish();
-    note_people(&mut plan);
-    settle_numbers(context, &mut plan);
-    plan.next.push("list changes".to_owned());
+    let mut builder = undoing.builder;
+    note_people(&mut builder);
+    let mut plan = builder.finish("list changes");
+    // That there is nothing left to be done takes the change back too.
+    plan.nothing = false;
     Ok(plan)
 }
 
 /// One subject for each account and group whose lines come or go, so that what
 /// becomes of its numbers is told with its name.
-fn note_people(plan: &mut Plan) {
+fn note_people(builder: &mut PlanBuilder<'_>) {
     let mut names: BTreeMap<BString, (&'static str, &'static str)> = BTreeMap::new();
-    for edit in &plan.edits {
+    for edit in builder.edits.iter() {
         let name = |line: &BString| -> BString {
             let line = line.trim_ascii_start();
             line[..line.find_byte(b':').unwrap_or(line.len())].into()
@@ -97,7 +94,7 @@ fn note_people(plan: &mut Plan) {
     for (name, (label, what)) in names {
         let mut subject = Subject::new(name);
         subject.decide(label, what, "");
-        plan.subjects.push(subject);
+        builder.plan.subjects.push(subject);
     }
 }
 
@@ -107,8 +104,7 @@ const MANY: usize = 64;
 struct Undoing<'a> {
     context: PlanContext<'a>,
     record: &'a ChangeRecord,
-    draft: Draft<'a>,
-    plan: Plan,
+    builder: PlanBuilder<'a>,
 }
 
 impl<'a> Undoing<'a> {
@@ -117,7 +113,7 @@ impl<'a> Undoing<'a> {
     }
 
     fn decide(&mut self, label: &'static str, value: impl Into<BString>, why: impl Into<String>) {
-        if let Some(subject) = self.plan.subjects.first_mut() {
+        if let Some(subject) = self.builder.plan.subjects.first_mut() {
             subject.decide(label, value, why);
         }
     }
@@ -153,7 +149,7 @@ impl<'a> Undoing<'a> {
                 (before, Some(after)) => {
                     let line = self.find(edit, after)?;
                     match before {
-                        None => self.draft.remove(edit.file, line),
+                        None => self.builder.edits.remove(edit.file, line),
                         Some(before) => self.restore(edit, line, before)?,
                     }
                 }
@@ -219,7 +215,7 @@ impl<'a> Undoing<'a> {
             }
             Secret::None | Secret::New => before.to_vec(),
         };
-        self.draft.alter(edit.file, line, restored);
+        self.builder.edits.alter(edit.file, line, restored);
         Ok(())
     }
 
@@ -227,7 +223,7 @@ impl<'a> Undoing<'a> {
     fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<(), Box<Refusal>> {
         if has_lost_parts(before) {
             let (file, line) = (edit.file, edit.line);
-            self.plan.cautions.push(Caution::LineNotKept { file, line });
+            self.builder.plan.cautions.push(Caution::LineNotKept { file, line });
             return Ok(());
         }
         let record = before.trim_ascii_start();
@@ -257,12 +253,12 @@ impl<'a> Undoing<'a> {
                 self.kept_line(edit, before).unwrap_or_default()
             }
             Secret::Lost => {
-                self.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
+                self.builder.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
                 with_hash(before, b"")
             }
             _ => before.to_vec(),
         };
-        self.draft.put_back(edit.file, edit.line, line);
+        self.builder.edits.put_back(edit.file, edit.line, line);
         Ok(())
     }
 

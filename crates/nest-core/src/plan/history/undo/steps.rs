@@ -27,7 +27,7 @@ impl Undoing<'_> {
                 Step::GiveDirectory { path, from, to } => {
                     self.expect_owner(path, to.uid)?;
                     let (path, from, to) = (path.clone(), *to, *from);
-                    self.plan.steps.push(Step::GiveDirectory { path, from, to });
+                    self.builder.plan.steps.push(Step::GiveDirectory { path, from, to });
                 }
                 Step::SetAccess { file, from, to } => {
                     let path = BString::from(format!("/{}", file.path()));
@@ -39,7 +39,7 @@ impl Undoing<'_> {
                         }
                     }
                     let (file, from, to) = (*file, *to, *from);
-                    self.plan.steps.push(Step::SetAccess { file, from, to });
+                    self.builder.plan.steps.push(Step::SetAccess { file, from, to });
                 }
                 Step::Move { from, to, .. } => {
                     self.move_back(to.clone(), from.clone())?;
@@ -47,7 +47,7 @@ impl Undoing<'_> {
                 Step::Remove { path, again, .. } => {
                     self.expect_free(path)?;
                     self.decide("made again", path.clone(), "");
-                    self.plan.steps.push((**again).clone());
+                    self.builder.plan.steps.push((**again).clone());
                 }
                 Step::Reown(reown) => {
                     let back = Reown {
@@ -63,13 +63,13 @@ impl Undoing<'_> {
                         value,
                         "the same files, those that have not changed hands since",
                     );
-                    self.plan.steps.push(Step::Reown(back));
+                    self.builder.plan.steps.push(Step::Reown(back));
                 }
                 Step::NoteSuspended(note) => {
-                    self.plan.steps.push(Step::ForgetSuspended(note.clone()));
+                    self.builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
                 }
                 Step::ForgetSuspended(note) => {
-                    self.plan.steps.push(Step::NoteSuspended(note.clone()));
+                    self.builder.plan.steps.push(Step::NoteSuspended(note.clone()));
                 }
                 Step::Erase { path } => {
                     return Err(self.cannot(format!("{path} was erased, and is nowhere")));
@@ -79,12 +79,12 @@ impl Undoing<'_> {
                     self.decide("unpacks", path.clone(), "");
                     let (path, folder, file) = (path.clone(), folder.clone(), *file);
                     let (uid, gid) = (None, None);
-                    self.plan.steps.push(Step::Unpack { path, folder, file, uid, gid });
+                    self.builder.plan.steps.push(Step::Unpack { path, folder, file, uid, gid });
                 }
                 Step::Unpack { path, folder, file, .. } => {
                     self.decide("packs again", path.clone(), "");
                     let (path, folder, file) = (path.clone(), folder.clone(), *file);
-                    self.plan.steps.push(Step::Archive { path, folder, file });
+                    self.builder.plan.steps.push(Step::Archive { path, folder, file });
                 }
                 Step::Keep { folder, .. } => self.release(folder)?,
                 Step::Release { purged: true, folder, .. } => {
@@ -105,7 +105,7 @@ impl Undoing<'_> {
         if let Some(kept) = all.iter().find(|kept| kept.folder == *folder) {
             let kept = Box::new(kept.kept.clone());
             let folder = folder.clone();
-            self.plan.steps.push(Step::Release { folder, kept, purged: false });
+            self.builder.plan.steps.push(Step::Release { folder, kept, purged: false });
         }
         Ok(())
     }
@@ -129,7 +129,7 @@ impl Undoing<'_> {
             }
         }
         let folder = folder.clone();
-        self.plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+        self.builder.plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
     }
 
     /// What was made goes if it is still as it was made; what has been used
@@ -148,7 +148,7 @@ impl Undoing<'_> {
             (Some(now), Some(made)) if now == *made => {
                 self.decide("removes", path.clone(), "unused since it was made");
                 let again = Box::new(recorded.step.clone());
-                self.plan.steps.push(Step::Remove { path, made: made.clone(), again });
+                self.builder.plan.steps.push(Step::Remove { path, made: made.clone(), again });
             }
             (Some(now), _) => {
                 let name = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
@@ -156,7 +156,7 @@ impl Undoing<'_> {
                 self.expect_free(&to)?;
                 let files = counted(now.files, "file", "files");
                 self.decide("sets aside", to.clone(), format!("used since it was made: {files}"));
-                self.plan.steps.push(Step::Move { from: path, to, aside: true });
+                self.builder.plan.steps.push(Step::Move { from: path, to, aside: true });
             }
         }
         Ok(())
@@ -169,7 +169,7 @@ impl Undoing<'_> {
         }
         self.expect_free(&to)?;
         self.decide("moves back", to.clone(), format!("from {from}"));
-        self.plan.steps.push(Step::Move { from, to, aside: false });
+        self.builder.plan.steps.push(Step::Move { from, to, aside: false });
         Ok(())
     }
 

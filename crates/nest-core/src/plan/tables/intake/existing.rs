@@ -9,11 +9,10 @@ use crate::drafting::guard::{GuardedAction, guard};
 use crate::drafting::primary::{NewPrimary, change_primary};
 use crate::plan::tables::intake::IntakePlanner;
 use crate::plan::users::{ChangeUser, change_into};
-use crate::refusal::Refusal;
 use crate::request::{CreateUser, GuardOverrides};
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 use crate::surroundings::Keys;
-use crate::table::{File, with_fields};
+use crate::table::File;
 use crate::value::{Expiry, PasswordField, Scheme};
 use crate::words::list;
 
@@ -22,7 +21,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
     /// stays; so do a password and keys that the account has by now.
     pub(crate) fn update(&mut self, row: &'r RosterRow, user: &CreateUser, name: &BStr) {
         let Some(found) = self.found(row, name) else { return };
-        let before = (self.batch.draft.count(), self.batch.plan.steps.len());
+        let before = (self.batch.builder.edits.count(), self.batch.builder.plan.steps.len());
         let mut subject = Subject::new(name);
         self.kind_stays(row, user, &found);
         self.fields(row, user, &found, &mut subject);
@@ -30,14 +29,14 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         let joins = self.memberships(row, user, &found, primary, &mut subject);
         self.secrets(row, user, &found, &mut subject);
         subject.decisions.retain(|decision| decision.why != "as it was");
-        let after = (self.batch.draft.count(), self.batch.plan.steps.len());
+        let after = (self.batch.builder.edits.count(), self.batch.builder.plan.steps.len());
         if before == after && !joins {
             self.counts.kept += 1;
             return;
         }
         self.counts.updated += 1;
         self.request.first_decision(row, &mut subject, "changed");
-        self.batch.plan.subjects.push(subject);
+        self.batch.builder.plan.subjects.push(subject);
     }
 
     fn kind_stays(&mut self, row: &RosterRow, user: &CreateUser, found: &FoundUser<'_>) {
@@ -81,9 +80,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             request.ranges = None;
         }
         self.spans_stay(row, user, found);
-        let batch = &mut self.batch;
-        let into = (&mut batch.draft, &mut batch.plan, &mut *subject);
-        let refusals = change_into(self.context, &request, found, into, Some(&mut batch.ids));
+        let refusals = change_into(&mut self.batch.builder, &request, found, subject);
         refusals.iter().for_each(|refusal| self.refused(row, refusal));
     }
 
@@ -145,9 +142,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             leaves: &[],
             regroup_home: false,
         };
-        let batch = &mut self.batch;
-        let into = (&mut batch.draft, &mut batch.plan, subject);
-        change_primary(self.context, found, new, into);
+        change_primary(&mut self.batch.builder, found, new, subject);
         target.gid
     }
 
@@ -288,9 +283,8 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             && shadow.password != hash
         {
             let changed = if user.must_change { 0 } else { self.context.today.0 }.to_string();
-            let current = self.batch.draft.current(File::Shadow, line);
-            let new = with_fields(&current, &[(1, hash), (2, changed.as_bytes())]);
-            self.batch.draft.alter(File::Shadow, line, new);
+            let fields: [(usize, &[u8]); 2] = [(1, hash), (2, changed.as_bytes())];
+            self.batch.builder.set_fields(File::Shadow, line, &fields);
             let scheme = Scheme::of(hash).map_or("set", Scheme::name);
             subject.decide("password", scheme, "there was none");
         }
@@ -298,9 +292,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             && self.context.world.keys(found.user.home.into(), found.uid) == Keys::Count(0)
         {
             let request = ChangeUser { keys: user.keys.clone(), ..ChangeUser::default() };
-            let batch = &mut self.batch;
-            let into = (&mut batch.draft, &mut batch.plan, subject);
-            let refusals: Vec<Refusal> = change_into(self.context, &request, found, into, None);
+            let refusals = change_into(&mut self.batch.builder, &request, found, subject);
             refusals.iter().for_each(|refusal| self.refused(row, refusal));
         }
     }

@@ -7,7 +7,6 @@ use crate::account::admin_group;
 use crate::change::Subject;
 use crate::context::PlanContext;
 use crate::drafting::find::{find_group, find_member};
-use crate::drafting::group_lists::Lists;
 use crate::drafting::new_name::check_new_group_name;
 use crate::plan::groups::create_group::choose_gid;
 use crate::plan::tables::intake::{Existing, IntakePlanner, faults};
@@ -45,20 +44,18 @@ impl<'r> IntakePlanner<'_, 'r> {
             return;
         }
         match check_new_group_name(self.context, name, "") {
-            Ok(cautions) => self.batch.plan.cautions.extend(cautions),
+            Ok(cautions) => self.batch.builder.plan.cautions.extend(cautions),
             Err(refusal) => return self.refused(row, &refusal),
         }
         let mut subject = Subject::new(name);
-        let ids = Some(&self.batch.ids);
-        let gid = choose_gid(self.context, group, "", ids, &mut self.batch.plan, &mut subject);
+        let gid = choose_gid(&mut self.batch.builder, group, "", &mut subject);
         match gid {
             Err(refusal) => self.refused(row, &refusal),
             Ok(gid) => {
-                self.batch.ids.take(gid);
                 self.batch.make_group(name, gid);
                 self.counts.groups.push(group.name.clone());
                 self.request.first_decision(row, &mut subject, "new group");
-                self.batch.plan.subjects.push(subject);
+                self.batch.builder.plan.subjects.push(subject);
             }
         }
     }
@@ -102,9 +99,7 @@ impl<'r> IntakePlanner<'_, 'r> {
         }
         for name in &group.admins {
             if self.is_somebody(row, group, Column::GroupAdmin, name) {
-                let (context, draft) = (self.context, &mut self.batch.draft);
-                let cautions = &mut self.batch.plan.cautions;
-                Lists { context, draft, cautions }.add_admin(&group.name, name.as_ref());
+                self.batch.builder.lists().add_admin(&group.name, name.as_ref());
             }
         }
         if exists && self.request.exact_groups && row.given.contains(Column::Member) {
@@ -153,7 +148,7 @@ impl<'r> IntakePlanner<'_, 'r> {
         }
         match find_member(self.context, name.as_ref(), group.unlisted, "", "") {
             Ok(caution) => {
-                self.batch.plan.cautions.extend(caution);
+                self.batch.builder.plan.cautions.extend(caution);
                 true
             }
             Err(refusal) => {
@@ -168,9 +163,7 @@ impl<'r> IntakePlanner<'_, 'r> {
     pub(crate) fn leave(&mut self) {
         for (group, names) in std::mem::take(&mut self.leaving) {
             for name in names {
-                let (context, draft) = (self.context, &mut self.batch.draft);
-                let cautions = &mut self.batch.plan.cautions;
-                Lists { context, draft, cautions }.leave(&group, name.as_ref());
+                self.batch.builder.lists().leave(&group, name.as_ref());
             }
         }
     }

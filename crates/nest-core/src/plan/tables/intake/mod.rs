@@ -17,11 +17,9 @@ use bstr::{BStr, BString};
 use hashbrown::HashSet;
 
 use self::rows::Rows;
-use crate::change::Subject;
+use crate::change::{Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
-use crate::drafting::retire::settle_numbers;
-use crate::plan::Plan;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
 use crate::refusal::{Reason, Refusal};
 use crate::request::CreateUser;
@@ -101,7 +99,7 @@ pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn, Box
         leaving: BTreeMap::new(),
     };
     planner.batch.expect(request.roster.rows.len());
-    planner.everything();
+    planner.plan_rows();
     let IntakePlanner { mut batch, mut faults, newcomers, counts, span_full, .. } = planner;
     if !faults.is_empty() {
         faults.sort();
@@ -113,10 +111,6 @@ pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn, Box
     }
     let given = std::mem::take(&mut batch.given);
     let mut plan = batch.finish();
-    plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
-    if counts.updated > 0 {
-        settle_numbers(context, &mut plan);
-    }
     totals::tell(request, &counts, &given, &mut plan);
     Ok(TakenIn { plan, newcomers })
 }
@@ -160,7 +154,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         self.faults.push(self.request.roster.fault(row, column, wrong));
     }
 
-    fn everything(&mut self) {
+    fn plan_rows(&mut self) {
         self.batch.note_missing_files();
         self.name_rows();
         self.look_up_batch();
@@ -282,9 +276,9 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         for reason in values {
             self.refused(row, &Refusal::new("", reason));
         }
-        let told = self.batch.plan.subjects.len();
+        let told = self.batch.builder.plan.subjects.len();
         let hash = complete.hashes.first().and_then(Option::as_ref);
-        match self.batch.one(&complete, name, hash) {
+        match self.batch.plan_account(&complete, name, hash) {
             Err(refusals) => refusals.iter().for_each(|refusal| self.refused(row, refusal)),
             Ok(()) if found_wrong => {}
             Ok(()) => {
@@ -292,7 +286,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
                 if self.request.first_passwords && hash.is_none() && user.hashes.is_empty() {
                     self.newcomers.push(name.to_owned());
                 }
-                if let Some(subject) = self.batch.plan.subjects.get_mut(told) {
+                if let Some(subject) = self.batch.builder.plan.subjects.get_mut(told) {
                     self.request.first_decision(row, subject, "new");
                 }
             }

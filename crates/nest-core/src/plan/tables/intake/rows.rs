@@ -101,7 +101,7 @@ impl IntakePlanner<'_, '_> {
                 RowRequest::Group(group) => (&mut gids, group.gid, Column::Gid),
             };
             let Some(id) = id else { continue };
-            self.batch.ids.take(id);
+            self.batch.builder.allotter.set_aside(id);
             if let Some(other) = taken.insert(id, at) {
                 let other = &request.roster.rows[other];
                 let line = request.roster.line(other);
@@ -120,8 +120,8 @@ impl IntakePlanner<'_, '_> {
             let name = self.names[at].as_ref();
             let exists = name.is_some_and(|name| self.context.book.user(name).is_some());
             for span in user.spans.iter().filter(|_| !exists) {
-                match self.batch.ids.range_is_free(*span) {
-                    Ok(true) => self.batch.ids.take_range(*span),
+                match self.batch.builder.allotter.take_range(*span) {
+                    Ok(true) => {}
                     Ok(false) => {
                         self.refused(row, &Refusal::new("", Reason::RangeTaken { span: *span }));
                     }

@@ -3,8 +3,7 @@
 use std::collections::HashMap;
 use std::mem::{Discriminant, discriminant};
 
-use crate::change::{Caution, Decision, Step};
-use crate::plan::Plan;
+use crate::change::{Caution, Decision, Plan, Step};
 use crate::plan::tables::intake::{Counts, Intake};
 use crate::plan::users::create_user::Given;
 use crate::words::{counted, first_of};

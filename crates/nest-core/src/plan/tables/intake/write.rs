@@ -51,7 +51,7 @@ impl IntakePlanner<'_, '_> {
             for (at, refusal) in refused {
                 self.refused(&request.roster.rows[at], &refusal);
             }
-            self.batch.take_many(written);
+            self.batch.add_many(written);
         }
     }
 
@@ -73,7 +73,7 @@ impl IntakePlanner<'_, '_> {
         let (mut cautions, mut wrong) = (Vec::new(), Vec::new());
         let subject = &mut Subject::silent();
         let numbers = self.batch.number(&user, name, hash, subject, &mut cautions, &mut wrong);
-        self.batch.plan.cautions.extend(cautions);
+        self.batch.builder.plan.cautions.extend(cautions);
         wrong.iter().for_each(|refusal| self.refused(row, refusal));
         self.counts.made += 1;
         if self.request.first_passwords && hash.is_none() && user.hashes.is_empty() {

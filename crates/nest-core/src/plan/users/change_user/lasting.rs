@@ -7,7 +7,7 @@ use crate::plan::users::change_user::{AgingRequest, UserChange};
 use crate::plan::users::suspend::is_out;
 use crate::policy::Days;
 use crate::refusal::{Reason, Refusal};
-use crate::table::{File, with_fields};
+use crate::table::File;
 use crate::value::Expiry;
 
 impl UserChange<'_, '_> {
@@ -74,10 +74,7 @@ impl UserChange<'_, '_> {
         }
         let fields: Vec<(usize, &[u8])> =
             fields.iter().map(|(at, text)| (*at, text.as_bytes())).collect();
-        let new = with_fields(line.bytes, &fields);
-        if new != line.bytes {
-            self.draft.alter(File::Shadow, line, new);
-        }
+        self.builder.set_fields(File::Shadow, line, &fields);
         Ok(())
     }
 

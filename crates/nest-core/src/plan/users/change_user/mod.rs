@@ -6,24 +6,22 @@ mod ranges;
 
 use bstr::{BStr, BString, ByteSlice};
 
-use crate::account::{AccountKind, kind_of};
-use crate::allot::IdMap;
-use crate::change::{Caution, Step, Subject, join};
+use crate::account::kind_of;
+use crate::allot::{IdUse, Wanted};
+use crate::change::{Caution, Plan, Step, Subject, join};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_group, find_user, gid_of, require_file_name};
 use crate::drafting::home::{in_others, move_home, record_home};
+use crate::drafting::numbers::NewNumber;
 use crate::drafting::primary::{NewPrimary, change_primary, tell_sessions};
-use crate::drafting::retire::settle_numbers;
-use crate::drafting::wanted_id::check_wanted_uid;
-use crate::plan::Plan;
 use crate::plan::users::create_user::check_full_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::Days;
 use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{GuardOverrides, KeyFile, key_file};
 use crate::surroundings::{Program, Site};
-use crate::table::{File, with_fields};
+use crate::table::File;
 use crate::value::escaped::Escaped;
 use crate::value::{check_keys, is_tree_path, path_fault};
 use crate::words::counted;
@@ -88,35 +86,25 @@ pub fn change_user(context: PlanContext<'_>, request: &ChangeUser) -> Result<Pla
     let name = BStr::new(&request.name);
     let what = format!("{name} was not changed");
     let found = find_user(context, name, &what)?;
-    let mut draft = Draft::new(context.book);
-    let mut plan = Plan { summary: format!("change user {name}"), ..Plan::default() };
+    let mut builder = PlanBuilder::new(context, format!("change user {name}"));
     let mut subject = Subject::new(name);
-    let into = (&mut draft, &mut plan, &mut subject);
-    if let Some(refusal) = change_into(context, request, &found, into, None).into_iter().next() {
+    let refusals = change_into(&mut builder, request, &found, &mut subject);
+    if let Some(refusal) = refusals.into_iter().next() {
         return Err(Box::new(refusal));
     }
-    plan.edits = draft.finish();
-    if plan.edits.is_empty() && plan.steps.is_empty() {
-        plan.nothing = true;
-    }
-    plan.subjects.push(subject);
-    settle_numbers(context, &mut plan);
-    plan.next.push(format!("show user {name}"));
-    Ok(plan)
+    Ok(builder.finish_with(subject, format!("show user {name}")))
 }
 
-/// Plans the change of an account into a plan in the making; `ids` are those that
-/// are still free there. Returns everything that stands in its way.
+/// Adds the change of an account to a plan. Returns everything that stands in its way.
 pub(crate) fn change_into<'a>(
-    context: PlanContext<'a>,
+    builder: &mut PlanBuilder<'a>,
     request: &ChangeUser,
     found: &FoundUser<'a>,
-    (draft, plan, subject): (&mut Draft<'a>, &mut Plan, &mut Subject),
-    ids: Option<&mut IdMap<'a>>,
+    subject: &mut Subject,
 ) -> Vec<Refusal> {
     let what = format!("{} was not changed", BStr::new(found.user.name));
-    let found = *found;
-    UserChange { context, request, found, what, draft, plan, subject, ids }.everything()
+    let (context, found) = (builder.context, *found);
+    UserChange { context, request, found, what, builder, subject }.change()
 }
 
 struct UserChange<'p, 'a> {
@@ -124,10 +112,8 @@ struct UserChange<'p, 'a> {
     request: &'p ChangeUser,
     found: FoundUser<'a>,
     what: String,
-    draft: &'p mut Draft<'a>,
-    plan: &'p mut Plan,
+    builder: &'p mut PlanBuilder<'a>,
     subject: &'p mut Subject,
-    ids: Option<&'p mut IdMap<'a>>,
 }
 
 impl<'a> UserChange<'_, 'a> {
@@ -139,7 +125,7 @@ impl<'a> UserChange<'_, 'a> {
         Refusal::new(self.what.as_str(), reason)
     }
 
-    fn everything(mut self) -> Vec<Refusal> {
+    fn change(mut self) -> Vec<Refusal> {
         let parts = [
             self.full_name(),
             self.shell(),
@@ -160,8 +146,7 @@ impl<'a> UserChange<'_, 'a> {
             self.subject.decide(label, new, "as it was");
             return false;
         }
-        let current = self.draft.current(File::Passwd, self.found.line);
-        self.draft.alter(File::Passwd, self.found.line, with_fields(&current, &[(at, new)]));
+        self.builder.set_fields(File::Passwd, self.found.line, &[(at, new)]);
         true
     }
 
@@ -197,7 +182,7 @@ impl<'a> UserChange<'_, 'a> {
                 (!listed).then(|| Caution::ShellUnlisted { name, shell: shell.clone() })
             }
         };
-        self.plan.cautions.extend(caution);
+        self.builder.plan.cautions.extend(caution);
         if self.set(6, "shell", self.found.user.shell, shell) {
             let was = BStr::new(self.found.user.effective_shell()).to_string();
             self.subject.decide("shell", shell.clone(), format!("was {was}"));
@@ -210,10 +195,9 @@ impl<'a> UserChange<'_, 'a> {
         let group = find_group(self.context, wanted.as_ref(), &self.what)?;
         let gid = gid_of(self.context, &group, &self.what)?;
         let new = NewPrimary { name: group.name.into(), gid, leaves: &[], regroup_home: false };
-        let into = (&mut *self.draft, &mut *self.plan, &mut *self.subject);
-        if change_primary(self.context, &self.found, new, into) {
+        if change_primary(self.builder, &self.found, new, self.subject) {
             let (name, uid) = (self.name(), Some(self.found.uid));
-            let cautions = &mut self.plan.cautions;
+            let cautions = &mut self.builder.plan.cautions;
             tell_sessions(self.context, name, uid, self.subject, cautions);
         }
         Ok(())
@@ -227,21 +211,15 @@ impl<'a> UserChange<'_, 'a> {
             self.subject.decide("uid", uid.to_string(), "as it was");
             return Ok(());
         }
-        let again = format!("change user {name}");
-        let what = self.what.clone();
-        let cautions =
-            check_wanted_uid(self.context, name, uid, self.request.share_id, &what, &again)?;
-        self.plan.cautions.extend(cautions);
+        let policy = self.context.policy;
+        let wanted = Some(Wanted { id: uid, share: self.request.share_id });
+        let kind = kind_of(policy, Some(old));
+        let new = NewNumber { of: IdUse::Uid, kind, wanted, name };
+        let PlanBuilder { allotter, plan, .. } = &mut *self.builder;
+        new.choose(policy, allotter, &mut plan.cautions)
+            .map_err(|fault| new.refusal(fault, &self.what, &format!("change user {name}")))?;
         self.not_while_busy(&format!("change user {name} --uid {uid}"))?;
-        let (span, kind) = match kind_of(self.context.policy, Some(old)) {
-            AccountKind::Person => (self.context.policy.people_ids, "people"),
-            AccountKind::Service => (self.context.policy.services_ids, "services"),
-        };
-        if !span.contains(uid) {
-            let (what, name, id) = ("uid", name.into(), uid);
-            self.plan.cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
-        }
-        carry_note(self.context, &self.found, self.plan, name, uid);
+        carry_note(self.context, &self.found, &mut self.builder.plan, name, uid);
         let text = uid.to_string();
         self.set(2, "uid", self.found.user.uid, text.as_bytes());
         self.subject.decide("uid", text.clone(), format!("was {old}"));
@@ -249,15 +227,14 @@ impl<'a> UserChange<'_, 'a> {
         for file in [File::Subuid, File::Subgid] {
             let by_number = old.to_string();
             for line in self.context.book.named(file, by_number.as_bytes()) {
-                let new = with_fields(line.bytes, &[(0, text.as_bytes())]);
-                self.draft.alter(file, line, new);
+                self.builder.set_fields(file, line, &[(0, text.as_bytes())]);
             }
         }
         let shared = self.context.book.users.records();
         let shared = shared.filter(|(_, user)| user.uid() == Some(old) && user.name != name);
         if let Some((_, other)) = shared.into_iter().next() {
             let other = other.name.into();
-            self.plan.cautions.push(Caution::FilesShared { uid: old, other });
+            self.builder.plan.cautions.push(Caution::FilesShared { uid: old, other });
             return Ok(());
         }
         require_file_name((self.context, File::Passwd), name, &self.what)?;
@@ -268,7 +245,7 @@ impl<'a> UserChange<'_, 'a> {
         let elsewhere = self.context.world.carriers_elsewhere(old, false, &paths);
         let paths: Vec<Escaped> = paths.into_iter().map(Escaped).collect();
         let (from, to) = (old, uid);
-        self.plan.steps.push(Step::reown_below(paths, false, from, to));
+        self.builder.plan.steps.push(Step::reown_below(paths, false, from, to));
         let home = BStr::new(self.found.user.home);
         self.subject.decide(
             "files",
@@ -278,7 +255,11 @@ impl<'a> UserChange<'_, 'a> {
         let (value, why) = match elsewhere {
             Ok(0) => ("none".to_owned(), format!("no file outside carries uid {old}")),
             Ok(count) => {
-                self.plan.cautions.push(Caution::FilesElsewhere { what: "uid", id: old, count });
+                self.builder.plan.cautions.push(Caution::FilesElsewhere {
+                    what: "uid",
+                    id: old,
+                    count,
+                });
                 (count.to_string(), format!("files outside still carry uid {old}"))
             }
             Err(why) => ("not counted".to_owned(), why),
@@ -311,7 +292,7 @@ impl<'a> UserChange<'_, 'a> {
             return Ok(());
         }
         if self.request.record_only {
-            self.plan.cautions.extend(record_home(self.context, &home));
+            self.builder.plan.cautions.extend(record_home(self.context, &home));
             self.subject.decide(
                 "home",
                 home,
@@ -323,9 +304,9 @@ impl<'a> UserChange<'_, 'a> {
         self.not_while_busy(&again)?;
         let step = move_home(self.context, &self.found, &old, &home, &self.what, &again)?;
         let uid = self.request.uid.unwrap_or(self.found.uid);
-        self.plan.cautions.extend(in_others(self.context, &home, uid));
+        self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
         self.subject.decide("home", home, format!("moved from {old}"));
-        self.plan.steps.push(step);
+        self.builder.plan.steps.push(step);
         Ok(())
     }
 
@@ -348,7 +329,7 @@ impl<'a> UserChange<'_, 'a> {
         };
         let value = counted(count, "key", "keys");
         self.subject.decide("ssh", value, format!("from {}, in {path}", keys.path));
-        self.plan.steps.push(Step::MakeFile { below, file, owner });
+        self.builder.plan.steps.push(Step::MakeFile { below, file, owner });
         Ok(())
     }
 }

@@ -1,10 +1,9 @@
 //! How many subordinate ids an account has.
 
-use crate::allot::IdMap;
-use crate::context::PlanContext;
+use crate::allot::IdUse;
 use crate::plan::users::change_user::UserChange;
-use crate::refusal::{Reason, Refusal};
-use crate::table::{File, with_fields};
+use crate::refusal::Refusal;
+use crate::table::File;
 use crate::value::IdSpan;
 
 impl UserChange<'_, '_> {
@@ -25,17 +24,18 @@ impl UserChange<'_, '_> {
                     _ => self.free_range(missing)?,
                 };
                 further = Some((missing, span));
-                self.draft.add(file, format!("{name}:{}:{missing}", span.first).into_bytes());
+                self.builder
+                    .edits
+                    .add(file, format!("{name}:{}:{missing}", span.first()).into_bytes());
                 continue;
             }
             let mut left = u64::from(wanted);
             for (line, range) in lines {
                 let Some(span) = range.span() else { continue };
                 if left == 0 {
-                    self.draft.remove(file, line);
+                    self.builder.edits.remove(file, line);
                 } else if span.count() > left {
-                    let (count, current) = (left.to_string(), self.draft.current(file, line));
-                    self.draft.alter(file, line, with_fields(&current, &[(2, count.as_bytes())]));
+                    self.builder.set_fields(file, line, &[(2, left.to_string().as_bytes())]);
                     left = 0;
                 } else {
                     left -= span.count();
@@ -52,18 +52,7 @@ impl UserChange<'_, '_> {
     }
 
     fn free_range(&mut self, count: u32) -> Result<IdSpan, Box<Refusal>> {
-        let PlanContext { book, policy, world, .. } = self.context;
-        let found = match &self.ids {
-            Some(ids) => ids.range(count),
-            None => IdMap::new(book, policy, world).range(count),
-        };
-        let found = found.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
-        if let (Some(ids), Some(span)) = (&mut self.ids, found) {
-            ids.take_range(span);
-        }
-        found.ok_or_else(|| {
-            let setting = policy.origin("ranges.span");
-            self.refuse(Reason::RangesFull { count, span: policy.ranges_span, setting })
-        })
+        let range = self.builder.allotter.choose_range(count);
+        range.map_err(|fault| self.refuse(fault.reason(IdUse::Uid, 0)))
     }
 }

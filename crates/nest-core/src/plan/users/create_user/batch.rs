@@ -2,31 +2,23 @@
 
 use bstr::BStr;
 
-use crate::allot::IdMap;
-use crate::change::{Caution, Subject};
+use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
-use crate::drafting::group_lists::Lists;
-use crate::plan::Plan;
+use crate::drafting::PlanBuilder;
 use crate::plan::users::create_user::groups::Joins;
 use crate::plan::users::create_user::made::Made;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
 use crate::refusal::{Reason, Refusal};
 use crate::request::CreateUser;
 use crate::table::{File, lines_of};
-use crate::value::{IdSet, IdSpan, count_keys};
+use crate::value::{IdSpan, count_keys};
 use crate::words::list;
 
 /// Accounts in the making: everything that those of one plan share.
 pub(crate) struct AccountBatch<'a> {
-    pub context: PlanContext<'a>,
-    pub ids: IdMap<'a>,
-    pub draft: Draft<'a>,
-    pub plan: Plan,
+    pub builder: PlanBuilder<'a>,
     /// Groups that this plan makes.
     pub made: Made,
-    /// Those gids.
-    pub made_gids: IdSet,
     pub(crate) joins: Joins,
     pub(crate) writer: Writer<'a>,
     /// What was given to the accounts.
@@ -55,7 +47,7 @@ impl Given {
 
     pub(crate) fn range(&mut self, span: IdSpan) {
         self.ranges += 1;
-        widen(&mut self.ranges_in, span.first, span.last);
+        widen(&mut self.ranges_in, span.first(), span.last());
     }
 }
 
@@ -85,6 +77,9 @@ pub(crate) enum Ranges {
     Given(IdSpan),
 }
 
+/// Where no number could be chosen.
+const NONE: u32 = u32::MAX;
+
 /// Its primary group.
 pub(crate) struct Primary {
     pub gid: u32,
@@ -106,12 +101,8 @@ impl<'a> AccountBatch<'a> {
     /// Nothing made yet.
     pub fn new(context: PlanContext<'a>, summary: String) -> Self {
         AccountBatch {
-            context,
-            ids: IdMap::new(context.book, context.policy, context.world),
-            draft: Draft::new(context.book),
-            plan: Plan { summary, ..Plan::default() },
+            builder: PlanBuilder::new(context, summary),
             made: Made::default(),
-            made_gids: IdSet::default(),
             joins: Joins::default(),
             writer: Writer::new(context),
             given: Given::default(),
@@ -125,33 +116,31 @@ impl<'a> AccountBatch<'a> {
 
     /// Says which files the tree does without.
     pub fn note_missing_files(&mut self) {
-        if self.context.book.shadow.is_none() {
-            self.plan.cautions.push(Caution::NoShadow);
+        if self.builder.context.book.shadow.is_none() {
+            self.builder.plan.cautions.push(Caution::NoShadow);
         }
-        if self.context.book.gshadow.is_none() {
-            self.plan.cautions.push(Caution::NoGshadow);
+        if self.builder.context.book.gshadow.is_none() {
+            self.builder.plan.cautions.push(Caution::NoGshadow);
         }
     }
 
     /// The whole plan.
     pub fn finish(mut self) -> Plan {
-        let (context, draft) = (self.context, &mut self.draft);
-        let cautions = &mut self.plan.cautions;
-        let mut lists = Lists { context, draft, cautions };
+        let mut lists = self.builder.lists();
         self.joins.groups.sort_by(|one, other| one.group.cmp(&other.group));
         for joined in &self.joins.groups {
             lists.join_all(&joined.group, |list| joined.after(list));
         }
         lists.complete();
-        self.plan.edits = self.draft.finish();
-        self.plan
+        let next = self.builder.plan.next.pop().unwrap_or_default();
+        self.builder.finish(next)
     }
 
     /// Plans one account.
     ///
     /// # Errors
     /// Everything that stands in its way, the plainest first.
-    pub fn one(
+    pub fn plan_account(
         &mut self,
         request: &CreateUser,
         name: &BStr,
@@ -169,12 +158,14 @@ impl<'a> AccountBatch<'a> {
         for (file, lines) in written.take_lines() {
             for line in lines_of(&lines) {
                 match file {
-                    File::Group | File::Gshadow => self.draft.add_named(file, name, line.to_vec()),
-                    _ => self.draft.add(file, line.to_vec()),
+                    File::Group | File::Gshadow => {
+                        self.builder.edits.add_named(file, name, line.to_vec())
+                    }
+                    _ => self.builder.edits.add(file, line.to_vec()),
                 }
             }
         }
-        self.take(written);
+        self.add_cautions_and_steps(written);
         let keys = request.keys.as_ref().map(|keys| count_keys(&keys.text));
         let sign_in = match keys {
             Some(_) if hash.is_some() => "by password and by key",
@@ -188,30 +179,32 @@ impl<'a> AccountBatch<'a> {
         };
         subject.decide("sign-in", sign_in, "");
         let needs_one = hash.is_none() && !request.service && keys.is_none();
-        self.plan.next.push(match needs_one && self.context.book.shadow.is_some() {
-            true => format!("password user {name}"),
-            false => format!("show user {name}"),
-        });
-        self.plan.subjects.push(subject);
+        self.builder.plan.next.push(
+            match needs_one && self.builder.context.book.shadow.is_some() {
+                true => format!("password user {name}"),
+                false => format!("show user {name}"),
+            },
+        );
+        self.builder.plan.subjects.push(subject);
         Ok(())
     }
 
     /// Takes over what was written of many accounts, in their order.
-    pub fn take_many(&mut self, mut written: AccountLines) {
+    pub fn add_many(&mut self, mut written: AccountLines) {
         for (file, lines) in written.take_lines() {
-            self.draft.add_run(file, lines);
+            self.builder.edits.add_run(file, lines);
         }
-        self.take(written);
+        self.add_cautions_and_steps(written);
     }
 
-    fn take(&mut self, written: AccountLines) {
-        self.plan.steps.extend(written.steps);
-        self.plan.cautions.extend(written.cautions);
+    fn add_cautions_and_steps(&mut self, written: AccountLines) {
+        self.builder.plan.steps.extend(written.steps);
+        self.builder.plan.cautions.extend(written.cautions);
     }
 
-    /// Chooses the numbers of an account and its groups: what has to be done for one
-    /// account after the other. Of what can't be had a number stands in; nothing is
-    /// made then.
+    /// Chooses the numbers of an account and of its group, which has to be done for one
+    /// account after the other. Where `wrong` says that a number can't be had, the largest
+    /// id is in its place: the rest of the account can still be judged, and nothing is made.
     pub fn number(
         &mut self,
         request: &CreateUser,
@@ -221,7 +214,7 @@ impl<'a> AccountBatch<'a> {
         cautions: &mut Vec<Caution>,
         wrong: &mut Vec<Refusal>,
     ) -> AccountIds {
-        let private = makes_private_group(self.context, request);
+        let private = makes_private_group(self.builder.context, request);
         if private
             && wrong.is_empty()
             && let Some(gid) = self.made.get(name)
@@ -230,16 +223,21 @@ impl<'a> AccountBatch<'a> {
             wrong.push(*Refusal::new(what, Reason::GroupInPlan { gid }));
         }
         let uid = self.choose_uid(request, name, subject, cautions);
-        let uid = keep(wrong, uid).unwrap_or(u32::MAX);
-        let primary = self.choose_primary(request, name, uid, subject);
-        let primary = keep(wrong, primary).unwrap_or(Primary { gid: u32::MAX, private: false });
+        let uid = keep(wrong, uid);
+        let primary = match uid {
+            // What kept the user from a number would keep its group from one too.
+            None if private => None,
+            uid => keep(wrong, self.choose_primary(request, name, uid.unwrap_or(NONE), subject)),
+        };
+        let (uid, none) = (uid.unwrap_or(NONE), Primary { gid: NONE, private: false });
+        let primary = primary.unwrap_or(none);
         let joined = self.join_groups(request, name, primary.gid, wrong);
         if !joined.is_empty() {
             let groups = joined.iter().map(|at| &self.joins.groups[*at].group);
             subject.decide_with("member of", || (list(groups), ""));
         }
         let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
-        self.given.uid(uid, self.context.policy.services_ids.contains(uid));
+        self.given.uid(uid, self.builder.context.policy.services_ids.contains(uid));
         self.given.passwords += usize::from(hash.is_some_and(|hash| hash.starts_with(b"$")));
         if primary.private {
             self.note_group(name, primary.gid);
@@ -252,13 +250,12 @@ impl<'a> AccountBatch<'a> {
         let mut written = AccountLines::default();
         self.writer.write_group(name, gid, &mut written);
         for (file, lines) in written.take_lines() {
-            self.draft.add_named(file, name, lines);
+            self.builder.edits.add_named(file, name, lines);
         }
         self.note_group(name, gid);
     }
 
     fn note_group(&mut self, name: &BStr, gid: u32) {
         self.made.insert(name, gid);
-        self.made_gids.insert(gid);
     }
 }

@@ -25,8 +25,8 @@ impl AccountBatch<'_> {
         if let Some(gid) = self.made.get(wanted) {
             return Ok(Target { name: wanted.to_owned(), gid });
         }
-        let group = find_group(self.context, wanted, what)?;
-        Ok(Target { name: group.name.into(), gid: gid_of(self.context, &group, what)? })
+        let group = find_group(self.builder.context, wanted, what)?;
+        Ok(Target { name: group.name.into(), gid: gid_of(self.builder.context, &group, what)? })
     }
 
     /// Notes that the user joins groups; returns which of the joins they are.
@@ -37,7 +37,7 @@ impl AccountBatch<'_> {
         primary: u32,
         wrong: &mut Vec<Refusal>,
     ) -> Vec<usize> {
-        let context = self.context;
+        let context = self.builder.context;
         let what = || format!("{name} was not created");
         let of_all = if request.service { &[][..] } else { &context.policy.people_groups };
         let admin = request.admin.then(|| find_admin_group(context, &what()));

@@ -8,21 +8,20 @@ mod made;
 mod write;
 
 pub(crate) use batch::{AccountBatch, AccountIds, Given};
-pub(crate) use ids::setting_key;
 pub(crate) use write::{AccountLines, Writer};
 
 use bstr::ByteSlice;
 use hashbrown::HashSet;
 
+use crate::change::Plan;
 use crate::context::PlanContext;
-use crate::plan::Plan;
 use crate::refusal::{Reason, Refusal};
 use crate::request::CreateUser;
 use crate::table::File;
 use crate::value::{Expiry, check_keys};
 use crate::words::list;
 
-/// Plans the making of users: all of them, or none.
+/// Plans the batch of users: all of them, or none.
 ///
 /// # Errors
 /// The first [`Refusal`].
@@ -44,7 +43,7 @@ pub fn create_user(context: PlanContext<'_>, request: &CreateUser) -> Result<Pla
         let twice = !seen.insert(name);
         let made = match twice {
             true => Err(vec![*Refusal::new(format!("{name} was not created"), Reason::NameTwice)]),
-            false => batch.one(request, name.as_ref(), hash),
+            false => batch.plan_account(request, name.as_ref(), hash),
         };
         if let Some(mut refusal) = made.err().and_then(|all| all.into_iter().next()) {
             if several {

@@ -157,7 +157,7 @@ impl<'a> Writer<'a> {
         for file in [File::Subuid, File::Subgid] {
             for span in given {
                 let (mut first, mut count) = (itoa::Buffer::new(), itoa::Buffer::new());
-                let (first, count) = (first.format(span.first), count.format(span.count()));
+                let (first, count) = (first.format(span.first()), count.format(span.count()));
                 written.add(file, &[name, first.as_bytes(), count.as_bytes()]);
             }
         }

@@ -96,12 +96,12 @@ impl Deleting<'_, '_> {
         self.subject.decide(what, path.clone(), in_words(what, &survey));
         let uncounted = survey.uncounted.iter().cloned();
         let uncounted = uncounted.map(|(path, why)| Caution::Uncounted { path, why });
-        self.plan.cautions.extend(uncounted);
+        self.builder.plan.cautions.extend(uncounted);
         let became = match self.request.files.clone() {
             FilesDisposition::SetAside => self.set_aside(what, &path)?,
             FilesDisposition::Keep => {
                 let (path, uid) = (path.clone(), self.found.uid);
-                self.plan.cautions.push(match self.context.change {
+                self.builder.plan.cautions.push(match self.context.change {
                     _ if self.uid_is_shared() => Caution::BelongingShared { path, uid },
                     Some(_) => Caution::BelongingStays { path, uid },
                     None => Caution::BelongingExposed { path, uid },
@@ -110,8 +110,8 @@ impl Deleting<'_, '_> {
             }
             FilesDisposition::Archive => self.archive(what, &path)?,
             FilesDisposition::Erase => {
-                self.plan.steps.push(Step::Erase { path: path.clone() });
-                self.plan.cautions.push(Caution::Erases { path: path.clone() });
+                self.builder.plan.steps.push(Step::Erase { path: path.clone() });
+                self.builder.plan.cautions.push(Caution::Erases { path: path.clone() });
                 Became::Erased
             }
             FilesDisposition::Give(to) => self.give(what, &path, to)?,
@@ -132,7 +132,11 @@ impl Deleting<'_, '_> {
         })?;
         let why = if what == "home" { "whole; only root can enter there" } else { "" };
         self.subject.decide("set aside", place.clone(), why);
-        self.plan.steps.push(Step::Move { from: path.clone(), to: place.clone(), aside: true });
+        self.builder.plan.steps.push(Step::Move {
+            from: path.clone(),
+            to: place.clone(),
+            aside: true,
+        });
         Ok(Became::SetAside { place })
     }
 
@@ -144,7 +148,7 @@ impl Deleting<'_, '_> {
             format!("retired/{folder}/{file}"),
             "removed when the archive holds all of it",
         );
-        self.plan.steps.push(Step::Archive { path: path.clone(), folder, file });
+        self.builder.plan.steps.push(Step::Archive { path: path.clone(), folder, file });
         Ok(Became::Archived { file })
     }
 
@@ -182,10 +186,14 @@ impl Deleting<'_, '_> {
         {
             if from != to {
                 let paths = vec![Escaped(path.clone())];
-                self.plan.steps.push(Step::reown_below(paths, group, from, to));
+                self.builder.plan.steps.push(Step::reown_below(paths, group, from, to));
             }
         }
-        self.plan.steps.push(Step::Move { from: path.clone(), to: place.clone(), aside: false });
+        self.builder.plan.steps.push(Step::Move {
+            from: path.clone(),
+            to: place.clone(),
+            aside: false,
+        });
         self.subject.decide("given to", to.clone(), format!("as {place}"));
         Ok(Became::Given { place, to })
     }

@@ -2,19 +2,18 @@
 
 mod belongings;
 
+use std::collections::HashSet;
+
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::{AccountKind, kind_of};
-use crate::change::{Caution, Step, Subject};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::Draft;
+use crate::drafting::PlanBuilder;
 use crate::drafting::find::{
     FoundUser, find_user, not_a_file_name, private_group, require_file_name,
 };
-use crate::drafting::group_lists::Lists;
 use crate::drafting::guard::{GuardedAction, guard};
-use crate::drafting::retire::settle_numbers;
-use crate::plan::Plan;
 use crate::plan::groups::delete_group::take_out;
 use crate::plan::users::suspend::note_of;
 use crate::refusal::{Reason, Refusal};
@@ -58,12 +57,9 @@ pub struct DeleteUser {
 /// The first [`Refusal`].
 pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Plan, Box<Refusal>> {
     let all = list(&request.names);
-    let mut plan = Plan { summary: format!("delete user {all}"), ..Plan::default() };
-    let mut draft = Draft::new(context.book);
-    for (at, name) in request.names.iter().enumerate() {
-        if request.names[..at].contains(name) {
-            continue;
-        }
+    let mut builder = PlanBuilder::new(context, format!("delete user {all}"));
+    let mut seen = HashSet::new();
+    for name in request.names.iter().filter(|name| seen.insert(*name)) {
         let what = match request.names.len() {
             1 => format!("{name} was not deleted"),
             _ => format!("nobody was deleted, because of {name}"),
@@ -84,16 +80,13 @@ pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Pla
             suspended: None,
             belongings: Vec::new(),
         };
-        let (draft, plan) = (&mut draft, &mut plan);
-        Deleting { context, request, found, what, draft, plan, subject, kept }.everything()?;
+        let builder = &mut builder;
+        Deleting { context, request, found, what, builder, subject, kept }.delete()?;
     }
-    plan.edits = draft.finish();
-    settle_numbers(context, &mut plan);
-    plan.next.push(match context.change {
-        Some(_) => "list retired".to_owned(),
-        None => "list users".to_owned(),
-    });
-    Ok(plan)
+    Ok(builder.finish(match context.change {
+        Some(_) => "list retired",
+        None => "list users",
+    }))
 }
 
 struct Deleting<'p, 'a> {
@@ -101,8 +94,7 @@ struct Deleting<'p, 'a> {
     request: &'a DeleteUser,
     found: FoundUser<'a>,
     what: String,
-    draft: &'p mut Draft<'a>,
-    plan: &'p mut Plan,
+    builder: &'p mut PlanBuilder<'a>,
     subject: Subject,
     kept: Kept,
 }
@@ -128,7 +120,7 @@ impl<'a> Deleting<'_, 'a> {
         format!("delete user {}{files}", self.name())
     }
 
-    fn everything(mut self) -> Result<(), Box<Refusal>> {
+    fn delete(mut self) -> Result<(), Box<Refusal>> {
         let (context, name) = (self.context, self.name());
         require_file_name((context, File::Passwd), name, &self.what)?;
         let again = self.again();
@@ -154,7 +146,7 @@ impl<'a> Deleting<'_, 'a> {
         self.suspension();
         let places = context.world.mentions_of_user(name);
         if !places.is_empty() {
-            self.plan.cautions.push(Caution::StillNamed { name: name.into(), places });
+            self.builder.plan.cautions.push(Caution::StillNamed { name: name.into(), places });
         }
         match context.change {
             Some(change) => {
@@ -163,11 +155,11 @@ impl<'a> Deleting<'_, 'a> {
                 let why = format!("to be restored from, for {days} days");
                 self.subject.decide("kept", format!("retired/{folder}"), why);
                 let kept = Box::new(self.kept);
-                self.plan.steps.push(Step::Keep { folder, kept });
+                self.builder.plan.steps.push(Step::Keep { folder, kept });
             }
-            None => self.plan.cautions.push(Caution::NothingKept { name: name.into() }),
+            None => self.builder.plan.cautions.push(Caution::NothingKept { name: name.into() }),
         }
-        self.plan.subjects.push(self.subject);
+        self.builder.plan.subjects.push(self.subject);
         Ok(())
     }
 
@@ -184,7 +176,7 @@ impl<'a> Deleting<'_, 'a> {
 
     /// Leaves every list of members and of administrators, and remembers each.
     fn lists(&mut self) {
-        let (context, book, name) = (self.context, self.context.book, self.name());
+        let (_context, book, name) = (self.context, self.context.book, self.name());
         let (mut listing, mut administered) = (Vec::new(), Vec::new());
         for (_, group) in book.groups_listing(name) {
             if group.name == name && self.own_group_goes() {
@@ -216,13 +208,13 @@ impl<'a> Deleting<'_, 'a> {
                 administered.push(now.name);
             }
         }
-        let mut lists = Lists { context, draft: self.draft, cautions: &mut self.plan.cautions };
+        let mut lists = self.builder.lists();
         for place in &self.kept.places {
             lists.leave(&place.group, name);
             lists.drop_admin(&place.group, name);
         }
         // Coming back it will stand in the lists as it did: nothing to tell.
-        self.plan.cautions.retain(|caution| !matches!(caution, Caution::ListTidied { .. }));
+        self.builder.plan.cautions.retain(|caution| !matches!(caution, Caution::ListTidied { .. }));
         match listing.as_slice() {
             [] => self.subject.decide("member of", "no other group", ""),
             groups => self.subject.decide("leaves", list(groups), ""),
@@ -257,7 +249,7 @@ impl<'a> Deleting<'_, 'a> {
             }
             Ok(Some(group)) => {
                 let Some(gid) = group.gid() else { return };
-                let taken = take_out(self.context, name, gid, self.draft);
+                let taken = take_out(self.builder, name, gid);
                 self.kept.lines.extend(taken.lines);
                 self.kept.shared_gid = taken.shared_gid;
                 let value = format!("{} {gid}", BStr::new(group.name));
@@ -291,7 +283,7 @@ impl<'a> Deleting<'_, 'a> {
             for line in lines {
                 let text = line.bytes.into();
                 self.kept.lines.push(KeptLine { file, line: table.number(line.start), text });
-                self.draft.remove(file, line);
+                self.builder.edits.remove(file, line);
             }
         }
         self.kept.lines.sort_by_key(|line| (line.file, line.line));
@@ -317,7 +309,7 @@ impl<'a> Deleting<'_, 'a> {
         if let Some(note) = note_of(self.context, &self.found) {
             self.subject.decide("suspended", "yes", "and will be again when it comes back");
             self.kept.suspended = Some(note.clone());
-            self.plan.steps.push(Step::ForgetSuspended(note.clone()));
+            self.builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
         }
     }
 

@@ -73,12 +73,12 @@ impl Restoring<'_, '_> {
                     self.reown(place, numbers);
                     self.subject.decide(label, to.clone(), format!("back from {place}"));
                     let (from, to) = (place.clone(), to);
-                    self.plan.steps.push(Step::Move { from, to, aside: false });
+                    self.builder.plan.steps.push(Step::Move { from, to, aside: false });
                 }
                 Became::Archived { file } => {
                     self.subject.decide(label, to.clone(), format!("unpacked from {file}"));
                     let changed = |old: u32, new: u32| (old != new).then_some((old, new));
-                    self.plan.steps.push(Step::Unpack {
+                    self.builder.plan.steps.push(Step::Unpack {
                         path: to,
                         folder: self.found.folder.clone(),
                         file: *file,
@@ -89,7 +89,7 @@ impl Restoring<'_, '_> {
                 Became::Stays => {
                     self.reown(&belonging.path, numbers);
                     if what == "home" && home == new_home {
-                        self.plan.cautions.extend(record_home(self.context, home));
+                        self.builder.plan.cautions.extend(record_home(self.context, home));
                     }
                     self.subject.decide(label, belonging.path.clone(), "stayed where it was");
                 }
@@ -118,7 +118,7 @@ impl Restoring<'_, '_> {
         for (group, from, to) in [(false, old_uid, uid), (true, old_gid, gid)] {
             if from != to {
                 let paths = vec![Escaped(path.clone())];
-                self.plan.steps.push(Step::reown_below(paths, group, from, to));
+                self.builder.plan.steps.push(Step::reown_below(paths, group, from, to));
             }
         }
     }

@@ -1,21 +1,18 @@
 //! Bringing deleted users back, just as they were as far as that still can be.
 
 mod belongings;
-mod lists;
 
 use bstr::{BStr, BString, ByteSlice};
-use lists::ListsBack;
 
-use crate::account::{AccountKind, kind_of};
-use crate::allot::{Holder, IdMap};
-use crate::change::{Caution, Step, Subject};
+use crate::account::kind_of;
+use crate::allot::{Holder, IdUse};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::retire::settle_numbers;
-use crate::plan::Plan;
+use crate::drafting::PlanBuilder;
 use crate::plan::groups::restore_group::{Back, Restored, lines_of_group, put_back};
 use crate::plan::history::find_kept::find_kept;
 use crate::refusal::{NotKept, Reason, Refusal};
-use crate::retired::{Kept, RetiredAccount};
+use crate::retired::{Kept, KeptPlace, RetiredAccount};
 use crate::suspended::Suspended;
 use crate::table::{File, Passwd, Record, SubId, with_fields};
 use crate::value::{UserOrGroup, check_name, read_id};
@@ -41,12 +38,13 @@ pub struct RestoreUser {
 pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<Plan, Box<Refusal>> {
     let all = list(&request.names);
     let summary = format!("restore user {all}");
-    let mut plan = Plan { summary, returning: !request.new_id, ..Plan::default() };
+    let mut builder = PlanBuilder::new(context, summary);
+    builder.plan.returning = !request.new_id;
     if request.names.len() > 1 && request.as_name.is_some() {
         return Err(Refusal::new("nobody was restored", Reason::OneOnly("--as")));
     }
     let mut lines: Vec<Back> = Vec::new();
-    let mut lists = ListsBack::default();
+    let mut lists: Vec<ListBack> = Vec::new();
     let mut folders = Vec::new();
     for wanted in &request.names {
         let wanted = BStr::new(wanted);
@@ -59,22 +57,26 @@ pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<P
         let name = request.as_name.clone().unwrap_or_else(|| found.kept.name.clone());
         let subject = Subject::new(name.clone());
         let command = format!("restore user {wanted}");
-        let plan = &mut plan;
+        let builder = &mut builder;
         let (name, kept) = (&name, &found.kept);
         let restoring =
-            Restoring { context, request, found, kept, name, what, command, plan, subject };
-        lines.extend(restoring.everything(&mut lists)?);
+            Restoring { context, request, found, kept, name, what, command, builder, subject };
+        lines.extend(restoring.restore(&mut lists)?);
     }
-    plan.edits = put_back(context, lines);
-    plan.edits.extend(lists.edits(context));
-    plan.edits.sort_by_key(|edit| (edit.file, edit.line));
-    settle_numbers(context, &mut plan);
-    plan.next.push(match plan.subjects.as_slice() {
+    put_back(&mut builder, lines);
+    let mut group_lists = builder.lists();
+    for (place, old, new) in &lists {
+        group_lists.give_back(place, old.as_ref(), new.as_ref());
+    }
+    let next = match builder.plan.subjects.as_slice() {
         [one] => format!("show user {}", one.name),
         _ => "list users".into(),
-    });
-    Ok(plan)
+    };
+    Ok(builder.finish(next))
 }
+
+/// A list that an account comes back to, with the name that it had and the one it gets.
+type ListBack = (KeptPlace, BString, BString);
 
 struct Restoring<'p, 'a> {
     context: PlanContext<'a>,
@@ -85,7 +87,7 @@ struct Restoring<'p, 'a> {
     name: &'p BString,
     what: String,
     command: String,
-    plan: &'p mut Plan,
+    builder: &'p mut PlanBuilder<'a>,
     subject: Subject,
 }
 
@@ -111,7 +113,7 @@ impl Restoring<'_, '_> {
         }
     }
 
-    fn everything(mut self, lists: &mut ListsBack) -> Result<Vec<Back>, Box<Refusal>> {
+    fn restore(mut self, lists: &mut Vec<ListBack>) -> Result<Vec<Back>, Box<Refusal>> {
         let day = self.found.time.split('T').next().unwrap_or_default();
         self.subject.decide("deleted", day, format!("by change {}", self.found.change));
         let passwd = self.kept.line_of(File::Passwd);
@@ -123,7 +125,7 @@ impl Restoring<'_, '_> {
         let (home, old_gid) = (BString::from(passwd.home), passwd.gid().unwrap_or(0));
         self.name_is_free()?;
         let uid = self.choose_uid()?;
-        let mut lines = self.own_group()?;
+        let mut lines = self.own_group(uid)?;
         let gid = self.primary(&lines, old_gid)?;
         let numbers = RestoredIds { old_uid: self.kept.id, uid, old_gid, gid };
         let new_home = self.home_under_new_name(&home);
@@ -132,8 +134,8 @@ impl Restoring<'_, '_> {
         self.belongings(numbers, &home, &new_home)?;
         self.suspension(uid);
         let (folder, kept) = (self.found.folder.clone(), Box::new(self.kept.clone()));
-        self.plan.steps.push(Step::Release { folder, kept, purged: false });
-        self.plan.subjects.push(self.subject);
+        self.builder.plan.steps.push(Step::Release { folder, kept, purged: false });
+        self.builder.plan.subjects.push(self.subject);
         Ok(lines)
     }
 
@@ -186,15 +188,9 @@ impl Restoring<'_, '_> {
                     .or("with another number", way));
             }
             Some(_) => {
-                let policy = context.policy;
-                let (span, setting) = match kind_of(policy, Some(old)) {
-                    AccountKind::Person => (policy.people_ids, "people.ids"),
-                    AccountKind::Service => (policy.services_ids, "services.ids"),
-                };
-                let uid = IdMap::new(context.book, policy, context.world).lowest(span);
-                let uid = uid.map_err(|why| self.refuse(Reason::ServiceFailed(why)))?;
-                let setting = policy.origin(setting);
-                let uid = uid.ok_or_else(|| self.refuse(Reason::SpanFull { span, setting }))?;
+                let kind = kind_of(context.policy, Some(old));
+                let uid = self.builder.allotter.choose(IdUse::Uid, kind, None);
+                let uid = uid.map_err(|fault| self.refuse(fault.reason(IdUse::Uid, old)))?.id;
                 self.subject.decide("uid", uid.to_string(), format!("another: {old} is taken"));
                 return Ok(uid);
             }
@@ -203,15 +199,16 @@ impl Restoring<'_, '_> {
     }
 
     /// The user's own group, where it went too.
-    fn own_group(&mut self) -> Result<Vec<Back>, Box<Refusal>> {
+    fn own_group(&mut self, uid: u32) -> Result<Vec<Back>, Box<Refusal>> {
         if self.kept.line_of(File::Group).is_none() {
             return Ok(Vec::new());
         }
-        let new = Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id };
+        let uid = (uid != self.kept.id).then_some(uid);
+        let new =
+            Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id, uid };
         let mut subject = Subject::new(self.name.clone());
-        let into = (&mut *self.plan, &mut subject);
-        let lines =
-            lines_of_group(self.context, self.kept, new, (&self.what, &self.command), into)?;
+        let of = (&self.what[..], &self.command[..]);
+        let lines = lines_of_group(self.builder, self.kept, new, of, &mut subject)?;
         let gid = subject.decisions.into_iter().find(|decision| decision.label == "gid");
         if let Some(gid) = gid {
             self.subject.decide("group", format!("{} {}", self.name, gid.value), gid.why);
@@ -331,13 +328,13 @@ impl Restoring<'_, '_> {
         }
     }
 
-    fn memberships(&mut self, lists: &mut ListsBack) {
+    fn memberships(&mut self, lists: &mut Vec<ListBack>) {
         if self.request.as_name.is_some() {
             let lines = self.context.book.groups.lines();
             for (line, group) in self.context.book.groups_listing(self.name) {
                 let (name, group) = (self.name.clone(), group.name.into());
                 let line = lines.number(line.start);
-                self.plan.cautions.push(Caution::ListedAlready { name, group, line });
+                self.builder.plan.cautions.push(Caution::ListedAlready { name, group, line });
             }
         }
         let mut back: Vec<&BStr> = Vec::new();
@@ -346,7 +343,7 @@ impl Restoring<'_, '_> {
             let first = place.file == File::Group;
             match self.context.book.group(group) {
                 Some((_, now)) if now.gid() == place.gid || place.gid.is_none() => {
-                    lists.add(place, &self.kept.name, self.name);
+                    lists.push((place.clone(), self.kept.name.clone(), self.name.clone()));
                     if first {
                         back.push(group);
                     }
@@ -368,8 +365,8 @@ impl Restoring<'_, '_> {
         if let Some(note) = &self.kept.suspended {
             self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
             let note = Suspended { name: self.name.clone(), uid, ..note.clone() };
-            self.plan.steps.push(Step::NoteSuspended(note));
-            self.plan.cautions.push(Caution::StillSuspended { name: self.name.clone() });
+            self.builder.plan.steps.push(Step::NoteSuspended(note));
+            self.builder.plan.cautions.push(Caution::StillSuspended { name: self.name.clone() });
         }
     }
 }

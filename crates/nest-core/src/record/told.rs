@@ -2,9 +2,8 @@
 
 use rayon::prelude::*;
 
-use super::Plan;
-use crate::change::Step;
-use crate::record::{RecordedEdit, RecordedStep, Told};
+use super::{RecordedEdit, RecordedStep, Told};
+use crate::change::{Plan, Step};
 
 impl Told {
     /// What is told of a plan whose accounts are told by their totals alone.

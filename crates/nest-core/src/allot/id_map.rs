@@ -1,17 +1,20 @@
-//! Which ids are free, and choosing one.
+//! Every id that is spoken for, and searching for one that is not.
 
 use std::cell::Cell;
 
-use bstr::BString;
-
 use crate::book::Book;
-use crate::policy::Policy;
-use crate::surroundings::{Retired, Surroundings};
+use crate::policy::{Avoid, Policy};
+use crate::surroundings::Surroundings;
 use crate::table::File;
 use crate::value::{IdSet, IdSpan, is_reserved};
 
+/// The avoided span that holds `id`, if one does.
+pub(super) fn avoided_span(policy: &Policy, id: u32) -> Option<&Avoid> {
+    policy.ids_avoid.iter().find(|avoid| avoid.span.contains(id))
+}
+
 /// Every id that is spoken for.
-pub struct IdMap<'a> {
+pub(super) struct IdMap<'a> {
     /// Ids of users and groups, and retired ones.
     used: IdSet,
     /// Ids in subordinate ranges, live and retired.
@@ -20,34 +23,12 @@ pub struct IdMap<'a> {
     world: &'a dyn Surroundings,
     /// Whether there are name services to ask.
     served: bool,
-    /// Where the searches before ended: numbers are only ever taken, so that
+    /// Where the searches before ended: numbers are only ever given, so that
     /// nothing before is free. A span and its next id; a count and where its next
     /// range may begin.
     lowest: Cell<Option<(IdSpan, u32)>>,
     highest: Cell<Option<(IdSpan, u32)>>,
     range: Cell<Option<(u32, u32)>>,
-}
-
-/// Who holds an id, in words that follow "uid N" or "gid N".
-#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
-pub enum Holder {
-    /// A user.
-    #[error("is {0}'s")]
-    User(BString),
-    /// A group.
-    #[error("is the group {0}'s")]
-    Group(BString),
-    /// A deleted account.
-    #[error("was {0}'s, and is retired: files may still carry it")]
-    Retired(BString),
-    /// A subordinate range.
-    #[error("lies in the subordinate range {span} of {owner}")]
-    Range {
-        /// Whose range.
-        owner: BString,
-        /// Its ids.
-        span: IdSpan,
-    },
 }
 
 impl<'a> IdMap<'a> {
@@ -64,31 +45,26 @@ impl<'a> IdMap<'a> {
             || numbers([File::Passwd, File::Group]),
             || numbers([File::Subuid, File::Subgid]),
         );
-        for retired in &world.retired().ranges {
-            ranges.insert_span(retired.span.first, retired.span.last);
+        let retired = world.retired();
+        for range in &retired.ranges {
+            ranges.insert_span(range.span.first(), range.span.last());
         }
-        let Retired { users, groups, .. } = world.retired();
-        for retired in users.iter().chain(groups) {
-            used.insert(retired.span.first);
+        for number in retired.users.iter().chain(&retired.groups) {
+            used.insert(number.id);
         }
         let (lowest, highest, range) = Default::default();
         let served = world.has_services();
         IdMap { used, ranges, policy, world, served, lowest, highest, range }
     }
 
-    /// Marks an id as used by an account that is being planned.
-    pub fn take(&mut self, id: u32) {
+    /// Adds an id that is given to somebody.
+    pub fn add(&mut self, id: u32) {
         self.used.insert(id);
     }
 
-    /// Marks a range as used by an account that is being planned.
-    pub fn take_range(&mut self, span: IdSpan) {
-        self.ranges.insert_span(span.first, span.last);
-    }
-
-    /// The avoid span that holds `id`, if one does.
-    pub fn avoided(&self, id: u32) -> Option<&'a crate::policy::Avoid> {
-        self.policy.ids_avoid.iter().find(|avoid| avoid.span.contains(id))
+    /// Adds a range that is given to somebody.
+    pub fn add_range(&mut self, span: IdSpan) {
+        self.ranges.insert_span(span.first(), span.last());
     }
 
     /// Where the search may go on after `id`: `None` when `id` itself is free
@@ -96,9 +72,9 @@ impl<'a> IdMap<'a> {
     fn blocked(&self, id: u32) -> Option<IdSpan> {
         let held = self.used.contains(id) || self.ranges.contains(id);
         if id == 0 || is_reserved(id) || held {
-            return Some(IdSpan { first: id, last: id });
+            return Some(IdSpan::single(id));
         }
-        self.avoided(id).map(|avoid| avoid.span)
+        avoided_span(self.policy, id).map(|avoid| avoid.span)
     }
 
     /// Whether nothing holds `id`: no user, group, retired id, `avoid` span,
@@ -106,7 +82,7 @@ impl<'a> IdMap<'a> {
     ///
     /// # Errors
     /// Why a name service gave no answer.
-    pub fn is_free(&self, id: u32) -> Result<bool, String> {
+    fn is_free(&self, id: u32) -> Result<bool, String> {
         Ok(self.blocked(id).is_none() && !self.is_served(id)?)
     }
 
@@ -123,9 +99,9 @@ impl<'a> IdMap<'a> {
     /// Why a name service gave no answer.
     pub fn lowest(&self, span: IdSpan) -> Result<Option<u32>, String> {
         let known = self.lowest.get().filter(|(of, _)| *of == span);
-        let mut from = Some(known.map_or(span.first, |(_, from)| from));
+        let mut from = Some(known.map_or(span.first(), |(_, from)| from));
         while let Some(id) = from.and_then(|from| self.used.first_absent(from)) {
-            if id > span.last {
+            if id > span.last() {
                 break;
             }
             from = match self.blocked(id) {
@@ -134,7 +110,7 @@ impl<'a> IdMap<'a> {
                     return Ok(Some(id));
                 }
                 None => id.checked_add(1),
-                Some(blocked) => blocked.last.checked_add(1),
+                Some(blocked) => blocked.last().checked_add(1),
             };
         }
         Ok(None)
@@ -146,7 +122,7 @@ impl<'a> IdMap<'a> {
     /// Why a name service gave no answer.
     pub fn highest(&self, span: IdSpan) -> Result<Option<u32>, String> {
         let known = self.highest.get().filter(|(of, _)| *of == span);
-        let mut id = known.map_or(span.last, |(_, id)| id);
+        let mut id = known.map_or(span.last(), |(_, id)| id);
         loop {
             let next = match self.blocked(id) {
                 None if !self.is_served(id)? => {
@@ -154,10 +130,10 @@ impl<'a> IdMap<'a> {
                     return Ok(Some(id));
                 }
                 None => id.checked_sub(1),
-                Some(blocked) => blocked.first.checked_sub(1),
+                Some(blocked) => blocked.first().checked_sub(1),
             };
             match next {
-                Some(next) if next >= span.first => id = next,
+                Some(next) if next >= span.first() => id = next,
                 _ => return Ok(None),
             }
         }
@@ -168,10 +144,10 @@ impl<'a> IdMap<'a> {
     /// # Errors
     /// Why a name service gave no answer.
     pub fn range_is_free(&self, span: IdSpan) -> Result<bool, String> {
-        let held = self.ranges.highest_in(span.first, span.last).is_some()
-            || self.used.highest_in(span.first, span.last).is_some()
+        let held = self.ranges.highest_in(span.first(), span.last()).is_some()
+            || self.used.highest_in(span.first(), span.last()).is_some()
             || self.policy.ids_avoid.iter().any(|avoid| avoid.span.overlaps(span));
-        Ok(!held && self.is_free(span.first)? && self.is_free(span.last)?)
+        Ok(!held && self.is_free(span.first())? && self.is_free(span.last())?)
     }
 
     /// The first place in the policy's span for a range of `count` ids.
@@ -181,26 +157,26 @@ impl<'a> IdMap<'a> {
     pub fn range(&self, count: u32) -> Result<Option<IdSpan>, String> {
         let within = self.policy.ranges_span;
         let known = self.range.get().filter(|(of, _)| *of == count);
-        let mut first = known.map_or(within.first, |(_, first)| first);
+        let mut first = known.map_or(within.first(), |(_, first)| first);
         loop {
             let span = self.ranges.first_absent(first).and_then(|first| {
-                IdSpan::counted(first, u64::from(count)).filter(|span| span.last <= within.last)
+                IdSpan::counted(first, u64::from(count)).filter(|span| span.last() <= within.last())
             });
             let Some(span) = span else { return Ok(None) };
             // The search goes on after the last id in the way.
             let avoided = self.policy.ids_avoid.iter().filter(|avoid| avoid.span.overlaps(span));
             let held = avoided
-                .map(|avoid| avoid.span.last)
-                .chain(self.ranges.highest_in(span.first, span.last))
-                .chain(self.used.highest_in(span.first, span.last))
+                .map(|avoid| avoid.span.last())
+                .chain(self.ranges.highest_in(span.first(), span.last()))
+                .chain(self.used.highest_in(span.first(), span.last()))
                 .max();
             let next = match held {
                 Some(held) => held,
-                None if self.is_free(span.first)? && self.is_free(span.last)? => {
-                    self.range.set(Some((count, span.first)));
+                None if self.is_free(span.first())? && self.is_free(span.last())? => {
+                    self.range.set(Some((count, span.first())));
                     return Ok(Some(span));
                 }
-                None => span.first,
+                None => span.first(),
             };
             match next.checked_add(1) {
                 Some(next) => first = next,
@@ -210,33 +186,11 @@ impl<'a> IdMap<'a> {
     }
 }
 
-/// Who holds `id` as a user: for the words of a refusal.
-pub fn holder_of_uid(book: &Book, world: &dyn Surroundings, uid: u32) -> Option<Holder> {
-    let user = book.user_by_uid(uid).map(|(_, user)| Holder::User(user.name.into()));
-    user.or_else(|| retired(&world.retired().users, uid)).or_else(|| range_over(book, uid))
-}
-
-/// Who holds `id` as a group.
-pub fn holder_of_gid(book: &Book, world: &dyn Surroundings, gid: u32) -> Option<Holder> {
-    let group = book.group_by_gid(gid).map(|(_, group)| Holder::Group(group.name.into()));
-    group.or_else(|| retired(&world.retired().groups, gid)).or_else(|| range_over(book, gid))
-}
-
-fn retired(ids: &[crate::surroundings::RetiredId], id: u32) -> Option<Holder> {
-    let found = ids.iter().find(|retired| retired.span.contains(id))?;
-    Some(Holder::Retired(found.name.clone()))
-}
-
-fn range_over(book: &Book, id: u32) -> Option<Holder> {
-    let range = book.range_over(id)?;
-    Some(Holder::Range { owner: range.owner.into(), span: range.span()? })
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
     use crate::book::tests::book;
-    use crate::surroundings::RetiredId;
+    use crate::retired_ids::RetiredId;
     use crate::test_support::World;
 
     fn policy(text: &str) -> Policy {
@@ -252,16 +206,16 @@ mod tests {
         ]);
         let policy =
             policy("[ids]\navoid = [\"1005-1006 theirs\"]\n[services]\nids = \"990-1001\"");
-        let one = |id| RetiredId { span: IdSpan { first: id, last: id }, name: "old".into() };
+        let one = |id| RetiredId { id, name: "old".into() };
         let mut world = World { service_ids: vec![1008], ..World::default() };
         world.retired.users.push(one(1007));
         let mut ids = IdMap::new(&book, &policy, &world);
         assert_eq!(ids.lowest(policy.people_ids), Ok(Some(1009)));
-        ids.take(1009);
+        ids.add(1009);
         assert_eq!(ids.lowest(policy.people_ids), Ok(Some(1010)));
         assert_eq!(ids.highest(policy.services_ids), Ok(Some(999)));
-        assert_eq!(ids.lowest(IdSpan { first: 1000, last: 1008 }), Ok(None));
-        assert_eq!(ids.lowest(IdSpan { first: 65534, last: 65536 }), Ok(Some(65536)));
+        assert_eq!(ids.lowest(IdSpan::fixed(1000, 1008)), Ok(None));
+        assert_eq!(ids.lowest(IdSpan::fixed(65534, 65536)), Ok(Some(65536)));
         world.service_down = true;
         assert!(IdMap::new(&book, &policy, &world).lowest(policy.people_ids).is_err());
     }
@@ -273,23 +227,23 @@ mod tests {
         let (policy, world) = (policy(text), World::default());
         let mut ids = IdMap::new(&book, &policy, &world);
         // One that is set aside ahead of the search is passed over.
-        ids.take(1004);
+        ids.add(1004);
         let mut given = Vec::new();
         while let Some(id) = ids.lowest(policy.people_ids).unwrap() {
             given.push(id);
-            ids.take(id);
+            ids.add(id);
         }
         assert_eq!(given, [1000, 1001, 1003, 1005]);
-        let other = IdSpan { first: 1000, last: 1010 };
+        let other = IdSpan::fixed(1000, 1010);
         assert_eq!(ids.lowest(other), Ok(Some(1006)));
         let mut down = Vec::new();
         for _ in 0..3 {
             let id = ids.highest(other).unwrap().unwrap();
             down.push(id);
-            ids.take(id);
+            ids.add(id);
         }
         assert_eq!(down, [1010, 1009, 1008]);
-        let mut first = |count| ids.range(count).unwrap().inspect(|span| ids.take_range(*span));
+        let mut first = |count| ids.range(count).unwrap().inspect(|span| ids.add_range(*span));
         assert_eq!(first(20), IdSpan::new(5010, 5029));
         // A smaller one fits where the larger did not.
         assert_eq!(first(5), IdSpan::new(4990, 4994));
@@ -303,7 +257,7 @@ mod tests {
         let policy = policy("[ids]\navoid = [\"5420-5430\"]");
         let world = World { service_ids: vec![5500], ..World::default() };
         let ids = IdMap::new(&book, &policy, &world);
-        let free = |first, last| ids.range_is_free(IdSpan { first, last }).unwrap();
+        let free = |first, last| ids.range_is_free(IdSpan::new(first, last).unwrap()).unwrap();
         assert!(free(5000, 5149) && free(5151, 5299) && free(5310, 5419));
         for (first, last) in [(5100, 5150), (5309, 5309), (5430, 5440), (5500, 5510), (5490, 5500)]
         {
@@ -323,7 +277,7 @@ mod tests {
         let mut ids = IdMap::new(&book, &policy, &world);
         assert_eq!(ids.range(50), Ok(IdSpan::new(5100, 5149)));
         assert_eq!(ids.range(100), Ok(IdSpan::new(5152, 5251)));
-        ids.take_range(IdSpan { first: 5152, last: 5251 });
+        ids.add_range(IdSpan::fixed(5152, 5251));
         assert_eq!(ids.range(110), Ok(IdSpan::new(5310, 5419)));
         assert_eq!(ids.range(900), Ok(None));
     }

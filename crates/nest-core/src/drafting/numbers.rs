@@ -1,0 +1,130 @@
+//! Choosing numbers for accounts and groups, with the words for what stands in the way.
+
+use bstr::BStr;
+
+use crate::account::AccountKind;
+use crate::allot::{Allotted, Allotter, Holder, IdUse, NotAllotted, Wanted, setting_of, span_of};
+use crate::change::Caution;
+use crate::policy::Policy;
+use crate::refusal::{Reason, Refusal};
+use crate::value::reserved_for;
+
+/// A number that is to be chosen, or that was asked for.
+#[derive(Clone, Copy)]
+pub(crate) struct NewNumber<'r> {
+    /// Of a user or of a group.
+    pub of: IdUse,
+    /// Whose span it comes from.
+    pub kind: AccountKind,
+    /// The number that was asked for.
+    pub wanted: Option<Wanted>,
+    /// Who gets it.
+    pub name: &'r BStr,
+}
+
+impl NewNumber<'_> {
+    /// Chooses it, and adds what has to be told.
+    ///
+    /// # Errors
+    /// [`NotAllotted`], of which [`NewNumber::refusal`] makes a refusal.
+    pub fn choose(
+        self,
+        policy: &Policy,
+        allotter: &mut Allotter<'_>,
+        cautions: &mut Vec<Caution>,
+    ) -> Result<u32, NotAllotted> {
+        let allotted = allotter.choose(self.of, self.kind, self.wanted)?;
+        self.tell(policy, &allotted, cautions);
+        Ok(allotted.id)
+    }
+
+    fn tell(self, policy: &Policy, allotted: &Allotted<'_>, cautions: &mut Vec<Caution>) {
+        let Allotted { id, shared_with, avoided, outside } = allotted;
+        let (id, what) = (*id, self.of.word());
+        if let Some(other) = shared_with.clone() {
+            cautions.push(match self.of {
+                IdUse::Uid => Caution::SharedUid { uid: id, other },
+                IdUse::Gid => Caution::SharedGid { gid: id, other },
+            });
+            if self.of == IdUse::Uid && id == 0 {
+                cautions.push(Caution::SecondRoot { name: self.name.to_owned() });
+            }
+        }
+        if let Some(avoid) = avoided {
+            let (span, why) = (avoid.span, avoid.why.clone());
+            cautions.push(Caution::Avoided { what, id, span, why });
+        }
+        if *outside {
+            let (name, span) = (self.name.to_owned(), span_of(policy, self.kind));
+            let (_, kind) = setting_of(self.kind);
+            cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
+        }
+    }
+
+    /// The refusal of `what`, `maren was not created`, with the ways round; `again` is the
+    /// command without a number.
+    pub fn refusal(self, fault: NotAllotted, what: &str, again: &str) -> Box<Refusal> {
+        let NewNumber { of, kind, wanted, .. } = self;
+        let option = of.word();
+        let refusal = Refusal::new(what, fault.reason(of, wanted.map_or(0, |wanted| wanted.id)));
+        let other = |refusal: Box<Refusal>| match of {
+            IdUse::Uid => refusal.or("let the policy choose one", again),
+            IdUse::Gid => refusal,
+        };
+        let id = wanted.map_or(0, |wanted| wanted.id);
+        match fault {
+            NotAllotted::Taken(Holder::User(_)) => other(refusal)
+                .or("or share it all the same", format!("{again} --{option} {id} --share-id")),
+            NotAllotted::Taken(Holder::Group(_)) => {
+                refusal.or("share it all the same", format!("{again} --{option} {id} --share-id"))
+            }
+            NotAllotted::Taken(Holder::Retired(_) | Holder::Range { .. }) => other(refusal),
+            NotAllotted::SpanFull { .. } => {
+                refusal.or("choose one outside it", format!("{again} --{option} N")).or_else(
+                    "or widen the span",
+                    format!("{} in etc/copper-nest/policy.toml", setting_of(kind).0),
+                )
+            }
+            NotAllotted::Reserved
+            | NotAllotted::InService(_)
+            | NotAllotted::RangesFull { .. }
+            | NotAllotted::ServiceFailed(_) => refusal,
+        }
+    }
+}
+
+/// How the policy came to a number of its own choice, for the "why" column.
+pub(crate) fn why_chosen(policy: &Policy, kind: AccountKind) -> String {
+    let span = span_of(policy, kind);
+    match kind {
+        AccountKind::Person => format!("first never-used id in {span}"),
+        AccountKind::Service => format!("highest never-used id in {span}, the services'"),
+    }
+}
+
+impl IdUse {
+    /// `uid` or `gid`.
+    pub(crate) fn word(self) -> &'static str {
+        match self {
+            IdUse::Uid => "uid",
+            IdUse::Gid => "gid",
+        }
+    }
+}
+
+impl NotAllotted {
+    /// The reason of a refusal; `id` is the number that was asked for.
+    pub(crate) fn reason(&self, of: IdUse, id: u32) -> Reason {
+        let what = of.word();
+        match self.clone() {
+            NotAllotted::Reserved => Reason::IdReserved { what, id, why: reserved_for(id) },
+            NotAllotted::Taken(holder) => Reason::IdTaken { what, id, holder },
+            NotAllotted::InService(holder) => Reason::IdInService { what, id, holder },
+            NotAllotted::SpanFull { span, setting } => Reason::SpanFull { span, setting },
+            NotAllotted::RangesFull { count, span, setting } => {
+                Reason::RangesFull { count, span, setting }
+            }
+            NotAllotted::ServiceFailed(why) => Reason::ServiceFailed(why),
+        }
+    }
+}

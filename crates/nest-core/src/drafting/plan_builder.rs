@@ -1,0 +1,69 @@
+//! A plan in the making: what every planner puts its edits, steps and cautions into, and
+//! what it asks for numbers.
+
+use super::group_lists::GroupLists;
+use super::{LineEdits, retire};
+use crate::allot::Allotter;
+use crate::change::{Plan, Subject};
+use crate::context::PlanContext;
+use crate::table::{File, Line, with_fields};
+
+/// A plan that is not finished yet.
+pub(crate) struct PlanBuilder<'a> {
+    /// What the planner goes by.
+    pub context: PlanContext<'a>,
+    /// The lines of the account files.
+    pub edits: LineEdits<'a>,
+    /// The numbers that there are, and those that this plan has given.
+    pub allotter: Allotter<'a>,
+    /// The plan, but for its edits and the numbers that they retire.
+    pub plan: Plan,
+}
+
+impl<'a> PlanBuilder<'a> {
+    /// A plan that does nothing yet; the summary is the change in a few words.
+    pub fn new(context: PlanContext<'a>, summary: impl Into<String>) -> Self {
+        let PlanContext { book, policy, world, .. } = context;
+        PlanBuilder {
+            context,
+            edits: LineEdits::new(book),
+            allotter: Allotter::new(book, policy, world),
+            plan: Plan { summary: summary.into(), ..Plan::default() },
+        }
+    }
+
+    /// The lists of members and administrators, to be edited.
+    pub fn lists(&mut self) -> GroupLists<'_, 'a> {
+        let (context, edits) = (self.context, &mut self.edits);
+        GroupLists { context, edits, cautions: &mut self.plan.cautions }
+    }
+
+    /// Puts values into fields of a line, over what it has become so far. Returns whether it
+    /// is another line now.
+    pub fn set_fields(&mut self, file: File, line: Line<'a>, fields: &[(usize, &[u8])]) -> bool {
+        let current = self.edits.current(file, line);
+        let new = with_fields(&current, fields);
+        let altered = new != current;
+        if altered {
+            self.edits.alter(file, line, new);
+        }
+        altered
+    }
+
+    /// The whole plan, with the numbers that it retires and takes into use again. `next` is
+    /// the likely next command.
+    pub fn finish(self, next: impl Into<String>) -> Plan {
+        let PlanBuilder { context, edits, mut plan, .. } = self;
+        plan.edits = edits.finish();
+        plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
+        retire::settle_numbers(context, &mut plan);
+        plan.next.push(next.into());
+        plan
+    }
+
+    /// The same, of one account or group of which `subject` tells.
+    pub fn finish_with(mut self, subject: Subject, next: impl Into<String>) -> Plan {
+        self.plan.subjects.push(subject);
+        self.finish(next)
+    }
+}
