@@ -5,11 +5,13 @@ use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::time::Duration;
 
+use nest_core::book::Lookups;
 use nest_core::change::Plan;
 use nest_core::context::PlanContext;
 use nest_core::policy::Policy;
 use nest_core::record::{ChangeRecord, Told};
 use nest_core::refusal::{Refusal, Way};
+use nest_core::request::Request;
 use nest_core::retired::RetiredAccount;
 use nest_core::value::Day;
 use nest_host::changes::{self, LeftBehind};
@@ -19,7 +21,7 @@ use nest_host::lock::Lock;
 use nest_host::recover::{self, Foreign};
 use nest_host::retired::{self, RetiredError};
 use nest_host::state::{Fault, Folder, Notices, State};
-use nest_host::store::{self, Focus, Loaded};
+use nest_host::store::{self, Loaded};
 use nest_host::surroundings::World;
 use nest_host::tree::Tree;
 use nest_host::untrusted::{self, CONFIGURATION, Unreadable};
@@ -31,6 +33,7 @@ use crate::cli::Global;
 use crate::clock::Now;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::view::{Bar, receipt, visible};
+use bstr::BString;
 
 /// Whether a change is asked about before it is made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -91,7 +94,7 @@ impl<'g> Session<'g> {
 
     /// Loads the account files.
     pub fn load(&self) -> Result<Loaded, Failure> {
-        self.load_some(&Focus::new())
+        self.load_some(&Lookups::whole(&[]), false)
     }
 
     /// Loads the account files to go through them once; see [`store::load_in_passing`].
@@ -99,9 +102,10 @@ impl<'g> Session<'g> {
         Ok(store::load_in_passing(&self.tree)?)
     }
 
-    /// Loads the account files, but of large ones in `focus` only some lines.
-    pub fn load_some(&self, focus: &Focus) -> Result<Loaded, Failure> {
-        Ok(store::load(&self.tree, focus)?)
+    /// Loads the account files, but of large ones only what will be looked up; see
+    /// [`store::load`].
+    pub fn load_some(&self, lookups: &Lookups, digests: bool) -> Result<Loaded, Failure> {
+        Ok(store::load(&self.tree, lookups, digests)?)
     }
 
     /// The world around the files. Where the retired numbers, or what suspended accounts
@@ -173,7 +177,7 @@ impl<'g> Session<'g> {
     /// and made again under the lock where the files are others by then.
     pub fn carry_out(
         &self,
-        focus: &Focus,
+        request: &impl Request,
         asks: Asks,
         planner: impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
     ) -> Result<u8, Failure> {
@@ -183,9 +187,10 @@ impl<'g> Session<'g> {
         } else if recover::unfinished(&self.tree, &self.state)?.is_some() {
             self.recover(&self.lock()?)?;
         }
-        let mut loaded = self.load_some(focus)?;
+        let lookups = request.lookups(&self.policy);
+        let mut loaded = self.load_some(&lookups, true)?;
         let mut planned = self.plan(&loaded, &planner);
-        if planned.is_err() && !focus.is_empty() {
+        if planned.is_err() && !lookups.is_whole() {
             // A refusal is worth the whole truth: the nearest names, say.
             loaded = self.load()?;
             planned = self.plan(&loaded, &planner);
@@ -208,7 +213,7 @@ impl<'g> Session<'g> {
             if !recovered && current && loaded.is_current(&self.tree) {
                 break (lock, folder);
             }
-            loaded = self.load_some(focus)?;
+            loaded = self.load_some(&lookups, true)?;
             let (again, new_number) = self.plan(&loaded, &planner)?;
             let same = again == plan;
             (plan, number) = (again, new_number);
@@ -423,12 +428,14 @@ impl<'g> Session<'g> {
         system_log::send(&self.now.for_log(), &line);
     }
 
-    /// Looks at the accounts before the administrator is asked for anything.
+    /// Looks at the accounts, these users above all, before the administrator is asked
+    /// for anything.
     pub fn before_asking<T>(
         &self,
+        names: &[BString],
         look: impl Fn(PlanContext<'_>) -> Result<T, Box<Refusal>>,
     ) -> Result<T, Failure> {
-        let loaded = self.load()?;
+        let loaded = self.load_some(&Lookups::whole(names), false)?;
         let world = self.world_to_look_at()?;
         Ok(look(self.context(&loaded, &world))?)
     }

@@ -34,12 +34,11 @@
 
 pub mod account;
 pub mod allot;
-pub mod batch_lookup;
 pub mod book;
 pub mod change;
 pub mod check;
 pub mod context;
-pub mod drafting;
+pub(crate) mod drafting;
 pub mod drift;
 pub mod group_account;
 pub mod holdings;

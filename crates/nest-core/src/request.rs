@@ -4,8 +4,16 @@
 use bstr::BString;
 
 use crate::account::AccountKind;
+use crate::book::Lookups;
 use crate::change::{NewFile, join};
+use crate::policy::Policy;
 use crate::value::IdSpan;
+
+/// A request: it says what its planner will look up, before anything is loaded.
+pub trait Request {
+    /// What will be looked up.
+    fn lookups(&self, policy: &Policy) -> Lookups;
+}
 
 /// One or more users to be made. What is `None` is left to the policy.
 #[derive(Debug, Clone, Default)]
@@ -111,4 +119,38 @@ pub struct GuardOverrides {
     pub service: bool,
     /// `--overrides-if-busy`
     pub busy: bool,
+}
+
+impl Request for CreateUser {
+    /// Lines about the users and the groups they join, others with the same home, and all
+    /// numbers. A uid of one's own choice may have any holder, and a home that is taken over
+    /// may be below anybody's: then whole files are needed.
+    fn lookups(&self, policy: &Policy) -> Lookups {
+        if self.uid.is_some() || self.adopt_home {
+            return Lookups::whole(&self.names);
+        }
+        let mut groups: Vec<&[u8]> =
+            self.join.iter().chain(&self.primary).map(|group| group.as_slice()).collect();
+        groups.extend(policy.people_groups.iter().map(|name| name.as_bytes()));
+        if !policy.people_private_group {
+            groups.push(policy.people_primary.as_bytes());
+        }
+        if policy.mail_create {
+            groups.push(b"mail");
+        }
+        if self.admin {
+            groups.extend(policy.admins_groups.iter().map(|name| name.as_bytes()));
+        }
+        let lookups = groups.into_iter().fold(Lookups::few().numbers(), Lookups::group);
+        self.names.iter().fold(lookups, |lookups, name| {
+            let home = self.home.clone().unwrap_or_else(|| policy.home_of(name).into());
+            lookups.user(name).home(&home)
+        })
+    }
+}
+
+impl Request for CreateGroup {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.members)
+    }
 }

@@ -4,11 +4,11 @@ use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
 use memmap2::{Advice, MmapMut, MmapOptions};
-use nest_core::table::{Excerpter, File, Lines, Text};
+use nest_core::table::{Excerpter, Lines, Text};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
 
-use crate::store::{LARGE, PIECE, Wanted};
+use crate::store::{LARGE, PIECE};
 
 /// A text in large pages.
 pub(crate) struct Mapped {
@@ -81,11 +81,9 @@ pub(crate) fn room_for(size: usize) -> std::io::Result<MmapMut> {
 /// Goes through a file in pieces and keeps what is wanted.
 pub(crate) fn read_excerpt(
     descriptor: &OwnedFd,
-    file: File,
-    wanted: &Wanted,
+    mut excerpter: Excerpter,
     mut hashed: Option<&mut Xxh3>,
 ) -> std::io::Result<Lines> {
-    let mut excerpter = Excerpter::new(file, &wanted.words, wanted.numbers);
     let mut piece = vec![0; PIECE];
     loop {
         match rustix::io::read(descriptor, &mut piece[..]) {

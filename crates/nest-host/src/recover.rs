@@ -9,6 +9,7 @@ use std::ffi::OsStr;
 use std::sync::Mutex;
 
 use bstr::BString;
+use nest_core::book::Lookups;
 use nest_core::secret::shown;
 use nest_core::table::File;
 
@@ -19,10 +20,9 @@ use crate::effect::{EffectRunner, Place, Standing};
 use crate::journal::{Effect, FoundJournal, Journal, JournalEntry, JournalError, Replaced};
 use crate::lock::Lock;
 use crate::state::{self, Folder, State, StateError};
-use crate::store::{self, Focus};
 use crate::tree::{Tree, path_of};
 use crate::untrusted::read_configuration;
-use crate::{retired, suspended};
+use crate::{retired, store, suspended};
 
 /// What recovery did.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -293,7 +293,7 @@ fn finish(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<bool, Recov
     if let Some(record) = &entry.record {
         keep_record(runner, entry, record)
             .map_err(|error| failed(entry, "keeping its record", error))?;
-        if let Ok(loaded) = store::load(runner.tree, &Focus::new()) {
+        if let Ok(loaded) = store::load(runner.tree, &Lookups::whole(&[]), false) {
             let mut left = LeftBehind::read(runner.state);
             left.note(runner.tree, &loaded, record);
             left.write(runner.state).map_err(|error| failed(entry, "noting its files", error))?;

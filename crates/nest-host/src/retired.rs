@@ -1,6 +1,5 @@
 //! The numbers of deleted accounts, from `ids.json` in the state folder.
 
-
 use bstr::BString;
 use nest_core::retired_ids::{RetiredId, RetiredIds, RetiredRange};
 use nest_core::value::{IdSpan, PlainName, escaped};

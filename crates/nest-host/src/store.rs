@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::os::fd::OwnedFd;
 use std::sync::Arc;
 
-use nest_core::book::{Book, Texts};
+use nest_core::book::{Book, Extent, Lookups, Texts};
 use nest_core::table::{Excerpter, File, Lines, Piece, Rewrite};
 use rustix::fs::{FileType, Mode, OFlags, Stat};
 use rustix::io::Errno;
@@ -196,30 +196,21 @@ impl Loaded {
     }
 }
 
-/// What is wanted of a file, where not all of it is. Small files are kept whole
-/// all the same.
-#[derive(Debug, Clone, Default)]
-pub struct Wanted {
-    /// The lines that hold one of these; without a word the file is not read.
-    pub words: Vec<Vec<u8>>,
-    /// The numbers of all lines, too.
-    pub numbers: bool,
-    /// The digest of the file, since it will be replaced.
-    pub digest: bool,
-}
-
-/// The files of which not everything is wanted.
-pub type Focus = BTreeMap<File, Wanted>;
-
 /// Loads the account files of a tree. A file that can't be read is noted in the
-/// book, unless it is `passwd` or `group`. Of a large file in `focus` only the
-/// lines that it names are kept: memory for the rest would cost more time than
-/// reading it.
+/// book, unless it is `passwd` or `group`. Of a large file only the lines are kept
+/// that will be looked up: memory for the rest would cost more time than
+/// reading it. With `digests` those of the files are taken on the way, since they
+/// will be replaced.
 ///
 /// # Errors
 /// [`LoadError`] when there is no `passwd` or `group`, or they can't be read.
-pub fn load(tree: &Tree, focus: &Focus) -> Result<Loaded, LoadError> {
-    load_as(tree, |file| focus.get(&file).map_or(Manner::Whole, Manner::Some))
+pub fn load(tree: &Tree, lookups: &Lookups, digests: bool) -> Result<Loaded, LoadError> {
+    let mut loaded = load_as(tree, |file| match lookups.extent(file) {
+        Extent::Whole => Manner::Whole,
+        Extent::Lines { words, numbers } => Manner::Lines { words, numbers, digests },
+    })?;
+    loaded.book.set_lookups(lookups.clone());
+    Ok(loaded)
 }
 
 /// Loads the account files to be gone through once. Large ones are read then, in pieces,
@@ -233,17 +224,18 @@ pub fn load_in_passing(tree: &Tree) -> Result<Loaded, LoadError> {
 }
 
 /// How a file is loaded, if it is large.
-#[derive(Clone, Copy)]
-enum Manner<'f> {
+enum Manner {
     Whole,
-    Some(&'f Wanted),
+    /// The lines that hold one of these words, and more.
+    Lines {
+        words: Vec<Vec<u8>>,
+        numbers: bool,
+        digests: bool,
+    },
     Unread,
 }
 
-fn load_as<'f>(
-    tree: &Tree,
-    manner: impl Fn(File) -> Manner<'f> + Sync,
-) -> Result<Loaded, LoadError> {
+fn load_as(tree: &Tree, manner: impl Fn(File) -> Manner + Sync) -> Result<Loaded, LoadError> {
     let read = |file: File| (file, read_file(tree, file, manner(file)));
     let large = |file: &File| tree.stat(file.path()).is_ok_and(|stat| stat.st_size as u64 >= LARGE);
     let (large, small): (Vec<File>, Vec<File>) = File::ALL.iter().partition(|file| large(file));
@@ -281,11 +273,7 @@ fn load_as<'f>(
     Ok(Loaded { book: Book::new(texts), originals })
 }
 
-fn read_file(
-    tree: &Tree,
-    file: File,
-    manner: Manner<'_>,
-) -> Result<Option<(Lines, Original)>, String> {
+fn read_file(tree: &Tree, file: File, manner: Manner) -> Result<Option<(Lines, Original)>, String> {
     let located = match tree.locate(file.path()) {
         Ok(located) => located,
         Err(Errno::NOENT | Errno::NOTDIR) => return Ok(None),
@@ -314,16 +302,17 @@ fn read_file(
         let fresh = is_fresh(&identity);
         let mut hashed = None;
         let mut unread = None;
-        let lines = match manner {
-            Manner::Some(wanted) if size >= LARGE && wanted.words.is_empty() => {
+        let lines = match &manner {
+            Manner::Lines { words, .. } if size >= LARGE && words.is_empty() => {
                 let lines = Excerpter::new(file, &[], false).finish();
                 let original =
                     Original { located, descriptor, identity, stat, hashed, unread, fresh };
                 return Ok(Some((lines, original)));
             }
-            Manner::Some(wanted) if size >= LARGE => {
-                hashed = wanted.digest.then(Box::default);
-                read_excerpt(&descriptor, file, wanted, hashed.as_deref_mut())
+            Manner::Lines { words, numbers, digests } if size >= LARGE => {
+                hashed = digests.then(Box::default);
+                let excerpter = Excerpter::new(file, words, *numbers);
+                read_excerpt(&descriptor, excerpter, hashed.as_deref_mut())
             }
             // Of a fresh one it could not be told whether it is altered meanwhile.
             Manner::Unread if size >= LARGE && !fresh => descriptor

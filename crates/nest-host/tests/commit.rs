@@ -6,6 +6,7 @@ use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
+use nest_core::book::Lookups;
 use nest_core::change::Plan;
 use nest_core::change::{NewFile, Step};
 use nest_core::ownership::Owner;
@@ -15,7 +16,7 @@ use nest_core::value::Day;
 use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::lock::Lock;
 use nest_host::state::State;
-use nest_host::store::{Focus, Loaded, load};
+use nest_host::store::{Loaded, load};
 use nest_host::tree::Tree;
 
 struct Place {
@@ -51,7 +52,7 @@ impl Place {
     }
 
     fn load(&self) -> Loaded {
-        load(&self.tree, &Focus::new()).unwrap()
+        load(&self.tree, &Lookups::whole(&[]), false).unwrap()
     }
 
     fn commit(&self, loaded: &Loaded, plan: &Plan) -> Result<Outcome, CommitError> {

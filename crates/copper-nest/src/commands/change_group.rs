@@ -3,7 +3,6 @@
 use std::ffi::OsString;
 
 use nest_core::plan::groups::{ChangeGroup, change_group};
-use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, bytes, read_id};
 use crate::cli::Global;
@@ -80,7 +79,7 @@ impl ChangeGroupArgs {
             overrides: self.overrides.read(),
             again,
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |context| change_group(context, &request))
+        session.carry_out(&request, Asks::Nothing, |context| change_group(context, &request))
     }
 
     fn lists(&self) -> [(&'static str, &[OsString]); 4] {

@@ -5,7 +5,6 @@ use std::path::PathBuf;
 
 use nest_core::plan::users::{AgingRequest, ChangeUser, change_user};
 use nest_core::policy::Days;
-use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, bytes, read_keys, read_ranges, read_uid};
 use crate::cli::Global;
@@ -94,7 +93,7 @@ impl ChangeUserArgs {
             keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
             overrides: self.overrides.read(),
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |context| change_user(context, &request))
+        session.carry_out(&request, Asks::Nothing, |context| change_user(context, &request))
     }
 
     fn aging(&self) -> Result<AgingRequest, Failure> {

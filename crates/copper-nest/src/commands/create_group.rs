@@ -4,7 +4,6 @@ use std::ffi::OsString;
 
 use nest_core::plan::groups::create_group;
 use nest_core::request::CreateGroup;
-use nest_host::store::Focus;
 
 use super::{again, bytes, read_id};
 use crate::cli::Global;
@@ -58,7 +57,7 @@ impl CreateGroupArgs {
             unlisted: self.unlisted,
             again: self.again(),
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |context| create_group(context, &request))
+        session.carry_out(&request, Asks::Nothing, |context| create_group(context, &request))
     }
 
     /// The options, as they can be given again.

@@ -4,14 +4,12 @@ use std::ffi::OsString;
 use std::io::IsTerminal;
 use std::path::PathBuf;
 
-use bstr::{BString, ByteSlice};
+use bstr::BString;
 use nest_core::allot::propose_login;
 use nest_core::context::PlanContext;
 use nest_core::plan::users::create_user;
 use nest_core::request::CreateUser;
-use nest_core::table::File;
 use nest_core::words::list;
-use nest_host::store::{Focus, Wanted};
 
 use super::passwords::{self, PasswordSource};
 use super::{Names, bytes, read_keys, read_ranges, read_uid};
@@ -121,7 +119,9 @@ impl CreateUserArgs {
         if let Some(source) = self.password.source() {
             session.require_rights()?;
             // Nobody is asked for a password that could not be used.
-            session.before_asking(|context| create_user(context, &request).map(drop))?;
+            session.before_asking(&request.names, |context| {
+                create_user(context, &request).map(drop)
+            })?;
             let full_name = request.full_name.as_ref().map(ToString::to_string);
             (request.hashes, generated) = passwords::gather(
                 &session,
@@ -132,9 +132,8 @@ impl CreateUserArgs {
                 &format!("create user {} --password stdin", request.names[0]),
             )?;
         }
-        let focus = focus(&session, &request);
         let status =
-            session.carry_out(&focus, Asks::Nothing, |context| create_user(context, &request))?;
+            session.carry_out(&request, Asks::Nothing, |context| create_user(context, &request))?;
         if !global.dry_run {
             passwords::tell(&generated, "password user")?;
         }
@@ -185,7 +184,7 @@ impl CreateUserArgs {
 /// Proposes a login name for a full name, and asks about it: the answer may be
 /// another name.
 fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString, Failure> {
-    let proposed = session.before_asking(|context| {
+    let proposed = session.before_asking(&[], |context| {
         let PlanContext { book, policy, world, .. } = context;
         let free = |name: &BString| {
             book.user(name).is_none()
@@ -235,50 +234,4 @@ fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString, Failur
         Ok(name) => Ok(name.trim().into()),
         Err(_) => Err(Failure::new(REFUSED, "declined", "nobody was created")),
     }
-}
-
-/// What a plan for a few users looks at in large files: lines about the users
-/// and the groups they join, others with the same home, and all numbers. A group
-/// named by number could have any name, and a uid of one's own choice any
-/// holder: then everything is loaded.
-fn focus(session: &Session<'_>, request: &CreateUser) -> Focus {
-    let policy = &session.policy;
-    // Every word is a sweep over the file: only those that this request needs.
-    let mut groups: Vec<&[u8]> =
-        request.join.iter().chain(&request.primary).map(|group| group.as_slice()).collect();
-    groups.extend(policy.people_groups.iter().map(|name| name.as_bytes()));
-    if !policy.people_private_group {
-        groups.push(policy.people_primary.as_bytes());
-    }
-    if policy.mail_create {
-        groups.push(b"mail");
-    }
-    if request.admin {
-        groups.extend(policy.admins_groups.iter().map(|name| name.as_bytes()));
-    }
-    let numbered = groups.iter().any(|group| group.first().is_some_and(u8::is_ascii_digit));
-    if request.names.len() > 4 || request.uid.is_some() || request.adopt_home || numbered {
-        return Focus::new();
-    }
-    let first = |name: &[u8]| [name, b":"].concat();
-    let users: Vec<Vec<u8>> = request.names.iter().map(|name| first(name)).collect();
-    let homes = request.names.iter().map(|name| {
-        let home = request.home.clone().unwrap_or_else(|| policy.home_of(name).into());
-        let end = home.trim_end_with(|c| c == '/').len();
-        [b":", &home[..end], b":"].concat()
-    });
-    let named: Vec<Vec<u8>> = groups.into_iter().map(first).collect();
-    // Groups that list a user come to light by the name alone.
-    let listing = request.names.iter().map(|name| name.to_vec());
-    let passwd: Vec<Vec<u8>> = users.iter().cloned().chain(homes).collect();
-    let group: Vec<Vec<u8>> = named.iter().cloned().chain(listing).collect();
-    let gshadow: Vec<Vec<u8>> = named.into_iter().chain(users.iter().cloned()).collect();
-    Focus::from([
-        (File::Passwd, Wanted { words: passwd, numbers: true, digest: true }),
-        (File::Shadow, Wanted { words: users.clone(), numbers: false, digest: true }),
-        (File::Group, Wanted { words: group, numbers: true, digest: true }),
-        (File::Gshadow, Wanted { words: gshadow, numbers: false, digest: true }),
-        (File::Subuid, Wanted { words: users.clone(), numbers: true, digest: true }),
-        (File::Subgid, Wanted { words: users, numbers: true, digest: true }),
-    ])
 }

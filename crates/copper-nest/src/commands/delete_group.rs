@@ -3,7 +3,6 @@
 use std::ffi::OsString;
 
 use nest_core::plan::groups::{DeleteGroup, RestoreGroup, delete_group, restore_group};
-use nest_host::store::Focus;
 
 use super::{Names, bytes};
 use crate::cli::Global;
@@ -38,7 +37,7 @@ impl DeleteGroupArgs {
         let names = self.names.read()?;
         let (service, count_files) = (self.service, self.count_files);
         let request = DeleteGroup { names, service, count_files };
-        session.carry_out(&Focus::new(), Asks::First, |context| delete_group(context, &request))
+        session.carry_out(&request, Asks::First, |context| delete_group(context, &request))
     }
 }
 
@@ -67,7 +66,6 @@ impl RestoreGroupArgs {
         let names = self.names.read()?;
         let as_name = self.as_name.as_ref().map(bytes);
         let request = RestoreGroup { names, as_name, new_id: self.new_id };
-        session
-            .carry_out(&Focus::new(), Asks::AtTerminal, |context| restore_group(context, &request))
+        session.carry_out(&request, Asks::AtTerminal, |context| restore_group(context, &request))
     }
 }

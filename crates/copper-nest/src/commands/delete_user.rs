@@ -5,7 +5,6 @@ use std::ffi::OsString;
 use nest_core::plan::users::{
     DeleteUser, FilesDisposition, RestoreUser, delete_user, restore_user,
 };
-use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, Names, bytes};
 use crate::cli::Global;
@@ -44,7 +43,7 @@ impl DeleteUserArgs {
         let asks = if files == FilesDisposition::Erase { Asks::Names } else { Asks::First };
         let request =
             DeleteUser { names: self.names.read()?, files, overrides: self.overrides.read() };
-        session.carry_out(&Focus::new(), asks, |context| delete_user(context, &request))
+        session.carry_out(&request, asks, |context| delete_user(context, &request))
     }
 }
 
@@ -102,7 +101,6 @@ impl RestoreUserArgs {
             new_id: self.new_id,
             without_password: self.without_password,
         };
-        session
-            .carry_out(&Focus::new(), Asks::AtTerminal, |context| restore_user(context, &request))
+        session.carry_out(&request, Asks::AtTerminal, |context| restore_user(context, &request))
     }
 }

@@ -5,7 +5,6 @@ use std::path::{Path, PathBuf};
 
 use nest_core::plan::tables::{Existing, Intake, intake};
 use nest_core::roster::{Form, Roster, RosterSource};
-use nest_host::store::Focus;
 
 use super::first_passwords::FirstPasswords;
 use super::{bytes, read_input};
@@ -101,7 +100,6 @@ impl IntakeArgs {
             || global.verbose > 0
             || request.existing == Existing::Update
             || request.roster.rows.len() <= MOST_DETAILED;
-        let everything = Focus::new();
         let asks = match request.existing {
             Existing::Update => Asks::AtTerminal,
             _ => Asks::Nothing,
@@ -110,7 +108,7 @@ impl IntakeArgs {
             None => None,
             Some(path) => {
                 session.require_rights()?;
-                let taken_in = session.before_asking(|context| intake(context, &request))?;
+                let taken_in = session.before_asking(&[], |context| intake(context, &request))?;
                 let file = FirstPasswords::prepare(path, global.dry_run)?;
                 if !global.dry_run {
                     request.hashes = file.fill(&session, &taken_in.newcomers)?;
@@ -118,7 +116,7 @@ impl IntakeArgs {
                 Some(file)
             }
         };
-        let status = session.carry_out(&everything, asks, |context| {
+        let status = session.carry_out(&request, asks, |context| {
             intake(context, &request).map(|taken_in| taken_in.plan)
         })?;
         if let Some(file) = first_passwords {

@@ -3,7 +3,6 @@
 use std::ffi::OsString;
 
 use nest_core::plan::groups::{GroupPassword, check_group_password, group_password};
-use nest_host::store::Focus;
 
 use super::bytes;
 use super::passwords::{self, PasswordSource, PasswordSourceArgs};
@@ -37,7 +36,7 @@ impl PasswordGroup {
         let session = Session::open(global)?;
         session.require_rights()?;
         let name = bytes(&self.name);
-        session.before_asking(|context| check_group_password(context, name.as_ref()))?;
+        session.before_asking(&[], |context| check_group_password(context, name.as_ref()))?;
         let again = format!("password group {name} --from-stdin");
         let (source, accept_weak) = (self.source.read(), self.source.accept_weak);
         let names = [name];
@@ -47,7 +46,7 @@ impl PasswordGroup {
         let hash = hashes.pop().flatten().filter(|_| source != PasswordSource::None);
         let request = GroupPassword { name, hash };
         let status = session
-            .carry_out(&Focus::new(), Asks::Nothing, |context| group_password(context, &request))?;
+            .carry_out(&request, Asks::Nothing, |context| group_password(context, &request))?;
         if !global.dry_run {
             passwords::tell(&generated, "password group")?;
         }

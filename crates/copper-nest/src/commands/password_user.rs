@@ -1,7 +1,6 @@
 //! `password user`.
 
 use nest_core::plan::users::{SetPassword, check_password_holders, set_password};
-use nest_host::store::Focus;
 
 use super::passwords::{self, PasswordSource, PasswordSourceArgs};
 use super::{GuardOverrideArgs, Names};
@@ -37,7 +36,7 @@ impl PasswordUser {
         let session = Session::open(global)?;
         session.require_rights()?;
         let names = self.names.read_all()?;
-        let full_name = session.before_asking(|context| {
+        let full_name = session.before_asking(&names, |context| {
             check_password_holders(context, &names)?;
             let user = context.book.user(&names[0]).map(|(_, user)| user.full_name().to_vec());
             Ok(String::from_utf8_lossy(&user.unwrap_or_default()).into_owned())
@@ -55,7 +54,7 @@ impl PasswordUser {
         let must_change = self.must_change && source != PasswordSource::None;
         let request = SetPassword { names, hashes, must_change, overrides: self.overrides.read() };
         let status = session
-            .carry_out(&Focus::new(), Asks::Nothing, |context| set_password(context, &request))?;
+            .carry_out(&request, Asks::Nothing, |context| set_password(context, &request))?;
         if !global.dry_run {
             passwords::tell(&generated, "password user")?;
         }

@@ -2,7 +2,6 @@
 
 use nest_core::plan::history::{Purge, purge};
 use nest_core::value::UserOrGroup;
-use nest_host::store::Focus;
 
 use super::Names;
 use crate::cli::Global;
@@ -52,6 +51,6 @@ impl PurgeArgs {
             Some(Which::User(names)) => Purge::Named(UserOrGroup::User, names.read()?),
             Some(Which::Group(names)) => Purge::Named(UserOrGroup::Group, names.read()?),
         };
-        session.carry_out(&Focus::new(), Asks::First, |context| purge(context, &request))
+        session.carry_out(&request, Asks::First, |context| purge(context, &request))
     }
 }

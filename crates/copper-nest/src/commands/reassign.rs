@@ -3,7 +3,6 @@
 use std::ffi::OsString;
 
 use nest_core::plan::numbers::{Reassign, reassign};
-use nest_host::store::Focus;
 
 use super::bytes;
 use crate::cli::Global;
@@ -51,6 +50,6 @@ impl ReassignArgs {
             hard_links: self.hard_links,
             even_root: self.even_root,
         };
-        session.carry_out(&Focus::new(), Asks::First, |context| reassign(context, &request))
+        session.carry_out(&request, Asks::First, |context| reassign(context, &request))
     }
 }

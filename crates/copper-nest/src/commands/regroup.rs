@@ -3,7 +3,6 @@
 use std::ffi::OsString;
 
 use nest_core::plan::users::{Regroup, regroup};
-use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, Names, again, bytes};
 use crate::cli::Global;
@@ -74,7 +73,7 @@ impl RegroupArgs {
             overrides: self.overrides.read(),
             again: self.again(),
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |context| regroup(context, &request))
+        session.carry_out(&request, Asks::Nothing, |context| regroup(context, &request))
     }
 
     /// The options, as they can be given again.

@@ -3,7 +3,6 @@
 use std::ffi::OsString;
 
 use nest_core::plan::groups::{RenameGroup, rename_group};
-use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, bytes};
 use crate::cli::Global;
@@ -37,6 +36,6 @@ impl RenameGroupArgs {
         let session = Session::open(global)?;
         let (old, new, overrides) = (bytes(&self.old), bytes(&self.new), self.overrides.read());
         let request = RenameGroup { old, new, overrides };
-        session.carry_out(&Focus::new(), Asks::Nothing, |context| rename_group(context, &request))
+        session.carry_out(&request, Asks::Nothing, |context| rename_group(context, &request))
     }
 }

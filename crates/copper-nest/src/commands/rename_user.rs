@@ -3,7 +3,6 @@
 use std::ffi::OsString;
 
 use nest_core::plan::users::{RenameUser, rename_user};
-use nest_host::store::Focus;
 
 use super::{GuardOverrideArgs, bytes};
 use crate::cli::Global;
@@ -49,6 +48,6 @@ impl RenameUserArgs {
             keep_group: self.keep_group,
             overrides: self.overrides.read(),
         };
-        session.carry_out(&Focus::new(), Asks::Nothing, |context| rename_user(context, &request))
+        session.carry_out(&request, Asks::Nothing, |context| rename_user(context, &request))
     }
 }

@@ -5,7 +5,6 @@ use std::cell::RefCell;
 use clap::builder::NonEmptyStringValueParser;
 use nest_core::check::{CheckReport, Rule, Selection, is_mended, repair};
 use nest_core::table::File;
-use nest_host::store::Focus;
 
 use super::show_rule::find;
 use crate::cli::Global;
@@ -57,7 +56,7 @@ impl RepairArgs {
         let request = nest_core::check::Repair { selection, take_out: take_out? };
         let session = Session::open(global)?;
         let left: RefCell<Option<CheckReport>> = RefCell::default();
-        let status = session.carry_out(&Focus::new(), Asks::First, |context| {
+        let status = session.carry_out(&request, Asks::First, |context| {
             let repaired = repair(context, &request)?;
             left.replace(Some(repaired.left));
             Ok(repaired.plan)

@@ -5,12 +5,12 @@ use std::os::unix::ffi::OsStrExt;
 
 use bstr::{BStr, ByteSlice};
 use nest_core::account::Account;
-use nest_core::book::Book;
+use nest_core::book::{Book, Lookups};
 use nest_core::sign_in::sign_in;
 use nest_core::surroundings::Surroundings;
-use nest_core::table::{File, Lines, Passwd};
+use nest_core::table::{File, Passwd};
 use nest_core::value::{UserOrGroup, nearest, read_plain_id};
-use nest_host::store::{Focus, Loaded, Wanted};
+use nest_host::store::Loaded;
 
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
@@ -123,36 +123,29 @@ fn load_about(
     world: &dyn Surroundings,
     name: &BStr,
 ) -> Result<Option<Loaded>, Failure> {
-    let first = |name: &[u8]| [name, b":"].concat();
-    let third = |id: u32| format!(":{id}:").into_bytes();
-    let lines = |words| Wanted { words, ..Wanted::default() };
-    let mut focus: Focus = File::ALL.iter().map(|file| (*file, Wanted::default())).collect();
-    let wanted = read_plain_id(name).map_or_else(|| first(name), third);
-    focus.insert(File::Passwd, lines(vec![wanted.clone()]));
-    let found = session.load_some(&focus)?;
-    if !found.book.users.lines().is_excerpt() {
+    let by_name = || match read_plain_id(name) {
+        Some(uid) => Lookups::few().uid(uid),
+        None => Lookups::few().user(name),
+    };
+    let found = session.load_some(&by_name().in_files(&[File::Passwd]), false)?;
+    if !found.book.is_partial(File::Passwd) {
         // A small file was loaded whole; the others may not have been.
         return Ok(None);
     }
     let Some(user) = find(&found.book, name) else { return Ok(None) };
     let (Some(uid), Some(gid)) = (user.uid(), user.gid()) else { return Ok(None) };
     let owner = world.facts(BStr::new(user.home)).ok().flatten().map_or(uid, |facts| facts.uid);
-    let name = user.name.to_vec();
-    let mut groups = vec![name.clone(), third(gid)];
-    groups.extend(session.policy.admins_groups.iter().map(|group| first(group.as_bytes())));
-    focus.insert(File::Passwd, lines(vec![wanted, first(&name), third(owner)]));
-    focus.insert(File::Shadow, lines(vec![first(&name)]));
-    focus.insert(File::Group, lines(groups));
-    for file in [File::Subuid, File::Subgid] {
-        focus.insert(file, lines(vec![first(&name), first(uid.to_string().as_bytes())]));
-    }
-    let mut loaded = session.load_some(&focus)?;
-    if loaded.book.lines(File::Gshadow).is_some_and(Lines::is_excerpt) {
+    let lookups = by_name().user(user.name).uid(uid).uid(owner).gid(gid);
+    let admins = session.policy.admins_groups.iter().map(|group| group.as_bytes());
+    let lookups = admins.fold(lookups, Lookups::group);
+    let but_gshadow = File::ALL.into_iter().filter(|file| *file != File::Gshadow);
+    let but_gshadow: Vec<File> = but_gshadow.collect();
+    let mut loaded = session.load_some(&lookups.in_files(&but_gshadow), false)?;
+    if loaded.book.is_partial(File::Gshadow) {
         let primary = loaded.book.group_by_gid(gid).map(|(_, group)| group.name);
-        let words = vec![name, first(primary.unwrap_or_default())];
-        focus = File::ALL.iter().map(|file| (*file, Wanted::default())).collect();
-        focus.insert(File::Gshadow, lines(words));
-        loaded.book.gshadow = session.load_some(&focus)?.book.gshadow;
+        let lookups = Lookups::few().user(user.name).group(primary.unwrap_or_default());
+        let about = session.load_some(&lookups.in_files(&[File::Gshadow]), false)?;
+        loaded.book.take_gshadow(about.book);
     }
     Ok(Some(loaded))
 }

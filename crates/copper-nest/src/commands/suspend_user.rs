@@ -2,8 +2,7 @@
 
 use std::time::Duration;
 
-use nest_core::plan::users::{Suspend, resume, suspend};
-use nest_host::store::Focus;
+use nest_core::plan::users::{Resume, Suspend, resume, suspend};
 
 use super::{GuardOverrideArgs, Names};
 use crate::cli::Global;
@@ -45,8 +44,8 @@ impl SuspendUser {
             reason: self.reason.clone(),
             overrides: self.overrides.read(),
         };
-        let status = session
-            .carry_out(&Focus::new(), Asks::Nothing, |context| suspend(context, &request))?;
+        let status =
+            session.carry_out(&request, Asks::Nothing, |context| suspend(context, &request))?;
         if self.end_processes && !global.dry_run && session.tree.is_live() {
             let loaded = session.load()?;
             for name in &request.names {
@@ -77,7 +76,7 @@ impl ResumeUser {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
-        let names = self.names.read()?;
-        session.carry_out(&Focus::new(), Asks::Nothing, |context| resume(context, &names))
+        let request = Resume { names: self.names.read()? };
+        session.carry_out(&request, Asks::Nothing, |context| resume(context, &request))
     }
 }

@@ -3,7 +3,6 @@
 use nest_core::plan::history::{Undo, undo};
 use nest_core::record::{newest_to_undo, undone};
 use nest_host::changes;
-use nest_host::store::Focus;
 
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
@@ -47,6 +46,6 @@ impl UndoArgs {
         let record = named.map_or_else(|| changes::read(&folder, number), Ok)?;
         let undone_by = undone(&records).get(&number).copied();
         let request = Undo { record: &record, undone_by, lines_only: self.lines_only };
-        session.carry_out(&Focus::new(), Asks::First, |context| undo(context, request))
+        session.carry_out(&request, Asks::First, |context| undo(context, request))
     }
 }

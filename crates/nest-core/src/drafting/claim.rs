@@ -4,7 +4,7 @@
 use bstr::{BString, ByteSlice};
 
 use crate::context::PlanContext;
-use crate::drafting::find::{FoundUser, homes_below};
+use crate::drafting::find::FoundUser;
 use crate::surroundings::{Facts, FileKind, Site, Survey};
 use crate::value::is_tree_path;
 use crate::words::list;
@@ -203,7 +203,7 @@ impl<'a> Claim<'a> {
             return Some(format!("is {}, not {kind}", facts.kind));
         }
         let others = match kind {
-            FileKind::Directory => homes_below(context, path, name),
+            FileKind::Directory => context.book.homes_below(path, name),
             _ => Vec::new(),
         };
         if !others.is_empty() {

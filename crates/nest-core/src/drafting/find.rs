@@ -1,6 +1,6 @@
 //! Finding the users and groups that a request names, and editing their lines.
 
-use bstr::{BStr, BString};
+use bstr::BStr;
 
 use crate::account::admin_group;
 use crate::change::Caution;
@@ -9,7 +9,7 @@ use crate::drafting::new_name::damaged;
 use crate::refusal::{Reason, Refusal};
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Passwd, Record, Shadow};
-use crate::value::{NameStyle, check_name, is_component, nearest, read_plain_id};
+use crate::value::{NameStyle, check_name, is_component, read_plain_id};
 
 /// A user that a request names.
 #[derive(Clone, Copy)]
@@ -47,10 +47,10 @@ pub(crate) fn find_user<'a>(
         }
     };
     let Some(line) = once(File::Passwd)? else {
-        let names = book.users.records().map(|(_, user)| user.name);
-        let near = nearest(name, names).map(ToOwned::to_owned);
+        let near = book.nearest_user(name).map(ToOwned::to_owned);
         let refusal = refuse(Reason::NoUser { name: name.to_owned(), near });
-        let number = read_plain_id(name).and_then(|uid| book.user_by_uid(uid));
+        let whole = !book.is_partial(File::Passwd);
+        let number = read_plain_id(name).filter(|_| whole).and_then(|uid| book.user_by_uid(uid));
         return Err(match number {
             Some((_, user)) => {
                 refusal.or("the user of that number", format!("show user {}", BStr::new(user.name)))
@@ -109,19 +109,6 @@ pub(crate) fn not_a_file_name(
         .or("take the line out", format!("repair --take-out {place}"))
 }
 
-/// The names of other users whose home lies at or below a path.
-pub(crate) fn homes_below(context: PlanContext<'_>, home: &[u8], but: &[u8]) -> Vec<BString> {
-    let below = |other: &[u8]| {
-        other.strip_prefix(home).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
-    };
-    let users = context.book.users.lines().holding([b":", home].concat());
-    users
-        .filter_map(|line| Passwd::read(line.record()))
-        .filter(|user| user.name != but && below(user.home))
-        .map(|user| user.name.into())
-        .collect()
-}
-
 /// A group by name, or by gid.
 pub(crate) fn find_group<'a>(
     context: PlanContext<'a>,
@@ -151,8 +138,7 @@ pub(crate) fn find_group<'a>(
                     return refuse(Reason::OnlyGshadow { name: wanted.to_owned(), line })
                         .or("see what is left over", "check --files-only");
                 }
-                let names = book.groups.records().map(|(_, group)| group.name);
-                let near = nearest(wanted, names).map(ToOwned::to_owned);
+                let near = book.nearest_group(wanted).map(ToOwned::to_owned);
                 refuse(Reason::NoGroup { name: wanted.to_owned(), near })
                     .or("see them all", "list groups")
             })?
@@ -246,16 +232,10 @@ pub(crate) fn private_group<'a>(
 ) -> Result<Option<Group<'a>>, &'a [u8]> {
     let name = found.user.name;
     let Some((_, group)) = context.book.group(name) else { return Ok(None) };
-    let primaries = primaries(context, group.gid().unwrap_or(found.gid));
+    let primaries = context.book.users_by_gid(group.gid().unwrap_or(found.gid));
     let mut others = group.members().chain(primaries.into_iter().map(|(_, user)| user.name));
     match others.find(|other| *other != name) {
         Some(other) => Err(other),
         None => Ok(Some(group)),
     }
-}
-
-/// The users whose primary group has this gid, in file order.
-pub(crate) fn primaries(context: PlanContext<'_>, gid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
-    let users = context.book.users.records();
-    users.filter(|(_, user)| user.gid() == Some(gid)).collect()
 }

@@ -5,7 +5,10 @@ use std::cell::RefCell;
 use std::collections::BTreeSet;
 
 use bstr::{BStr, BString, ByteSlice};
+use hashbrown::HashMap;
+use hashbrown::hash_map::Entry;
 
+use super::edited_list::EditedList;
 use crate::change::Caution;
 use crate::context::PlanContext;
 use crate::drafting::LineEdits;
@@ -21,13 +24,31 @@ type Edited = Option<(Vec<u8>, bool)>;
 pub(crate) struct GroupLists<'p, 'a> {
     pub context: PlanContext<'a>,
     pub edits: &'p mut LineEdits<'a>,
+    pub pending: &'p mut PendingLists<'a>,
     pub cautions: &'p mut Vec<Caution>,
+}
+
+/// Lists that names join and leave one by one, until all have: then each is written once.
+#[derive(Default)]
+pub(crate) struct PendingLists<'a>(HashMap<(File, usize, usize), Pending<'a>>);
+
+struct Pending<'a> {
+    line: Line<'a>,
+    list: EditedList<'a>,
+    altered: bool,
+}
+
+/// What becomes of one name in a list.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum Move {
+    Joins,
+    Leaves,
 }
 
 impl<'a> GroupLists<'_, 'a> {
     /// Adds a member. Returns whether a list had to be altered.
     pub fn join(&mut self, group: &[u8], name: &BStr) -> bool {
-        self.members(group, true, |list| with_member(list, name))
+        self.move_member(group, name, Move::Joins)
     }
 
     /// Adds several members at once, to a group that there is or that is being made.
@@ -41,6 +62,7 @@ impl<'a> GroupLists<'_, 'a> {
             }
             known.as_ref().and_then(|(_, edited)| edited.clone())
         };
+        self.flush();
         let known = self.context.book.group(group).is_some();
         if !known && let Some(line) = self.edits.added(File::Group, group) {
             if let Some((list, _)) = Group::read(line).and_then(|now| edit(now.members)) {
@@ -51,17 +73,28 @@ impl<'a> GroupLists<'_, 'a> {
             }
             return;
         }
-        self.members(group, true, edit);
+        let mut altered = false;
+        if let Some((line, _)) = self.context.book.group(group)
+            && let Some(tidied) = self.edit_field(File::Group, line, 3, &edit)
+        {
+            self.tidied(tidied, group);
+            altered = true;
+        }
+        let has_line = self.is_made() || self.context.book.gshadow(group).is_some();
+        if self.keeps_gshadow() && (has_line || altered) {
+            self.gshadow(group, 3, edit);
+        }
     }
 
     /// Takes a member out. Returns whether a list had to be altered.
     pub fn leave(&mut self, group: &[u8], name: &BStr) -> bool {
-        self.members(group, false, |list| without_member(list, name))
+        self.move_member(group, name, Move::Leaves)
     }
 
     /// Writes another name in the place of one, in every list of members and of
     /// administrators.
     pub fn replace_everywhere(&mut self, old: &BStr, new: &BStr) {
+        self.flush();
         let book = self.context.book;
         let replaced = |list: &[u8]| replace_member(list, old, new).map(|list| (list, false));
         for (line, _) in book.groups_listing(old) {
@@ -76,6 +109,7 @@ impl<'a> GroupLists<'_, 'a> {
 
     /// Puts a name back to where it stood in a list.
     pub fn give_back(&mut self, place: &KeptPlace, old: &BStr, new: &BStr) {
+        self.flush();
         let book = self.context.book;
         let line = match place.file {
             File::Group => book.group(&place.group).map(|(line, _)| line),
@@ -111,30 +145,91 @@ impl<'a> GroupLists<'_, 'a> {
 
     /// Edits the list in both files. Who joins gets the line that gshadow lacks;
     /// nobody else needs it.
-    fn members(&mut self, group: &[u8], makes: bool, edit: impl Fn(&[u8]) -> Edited) -> bool {
-        let mut altered = false;
-        if let Some((line, _)) = self.context.book.group(group) {
-            if let Some(tidied) = self.edit_field(File::Group, line, 3, &edit) {
-                self.tidied(tidied, group);
-                altered = true;
+    fn move_member(&mut self, group: &[u8], name: &BStr, moves: Move) -> bool {
+        let book = self.context.book;
+        let line = book.group(group).map(|(line, _)| line);
+        let mut altered =
+            line.is_some_and(|line| self.move_name(File::Group, line, 3, name, moves));
+        match book.gshadow(group) {
+            Some((line, _)) => altered |= self.move_name(File::Gshadow, line, 3, name, moves),
+            None => {
+                let makes = self.is_made() || altered && moves == Move::Joins;
+                if self.keeps_gshadow() && makes {
+                    self.flush();
+                    altered |= self.gshadow(group, 3, moves.of(name));
+                }
             }
-        }
-        let has_line = self.is_made() || self.context.book.gshadow(group).is_some();
-        if self.keeps_gshadow() && (has_line || altered && makes) {
-            altered |= self.gshadow(group, 3, edit);
         }
         altered
     }
 
+    /// Edits a list of a line that is there. Returns whether it is another now.
+    fn move_name(
+        &mut self,
+        file: File,
+        line: Line<'a>,
+        at: usize,
+        name: &BStr,
+        moves: Move,
+    ) -> bool {
+        let field = |line: &'a [u8]| line.trim_ascii_start().split_str(":").nth(at);
+        let Some(original) = field(line.bytes) else { return false };
+        let pending = match self.pending.0.entry((file, line.start, at)) {
+            Entry::Occupied(pending) => pending.into_mut(),
+            Entry::Vacant(place) => {
+                let current = self.edits.current(file, line);
+                let now = current.trim_ascii_start().split_str(":").nth(at);
+                if now != Some(original) {
+                    // Something else was done to it already.
+                    let tidied = self.edit_field(file, line, at, moves.of(name));
+                    tidied.into_iter().for_each(|tidied| self.tidied(tidied, line.name()));
+                    return tidied.is_some();
+                }
+                place.insert(Pending { line, list: EditedList::new(original), altered: false })
+            }
+        };
+        let altered = match moves {
+            Move::Joins => pending.list.join(name),
+            Move::Leaves => pending.list.leave(name),
+        };
+        if altered && !std::mem::replace(&mut pending.altered, true) {
+            let tidied = pending.list.was_ragged();
+            self.tidied(tidied, line.name());
+        }
+        altered
+    }
+
+    /// Writes the lists that names have joined and left.
+    pub fn flush(&mut self) {
+        let mut lists: Vec<_> = self.pending.0.drain().collect();
+        lists.sort_unstable_by_key(|(place, _)| *place);
+        for ((file, _, at), Pending { line, list, .. }) in
+            lists.into_iter().filter(|(_, pending)| pending.altered)
+        {
+            let current = self.edits.current(file, line);
+            self.edits.alter(file, line, with_fields(&current, &[(at, &list.text())]));
+        }
+    }
+
     /// Makes a user an administrator of a group. Returns whether that is new.
     pub fn add_admin(&mut self, group: &[u8], name: &BStr) -> bool {
-        self.gshadow(group, 2, |list| with_member(list, name))
+        self.move_admin(group, name, Move::Joins)
     }
 
     /// Takes a user out of the administrators of a group.
     pub fn drop_admin(&mut self, group: &[u8], name: &BStr) -> bool {
         let known = self.context.book.gshadow(group).is_some();
-        known && self.gshadow(group, 2, |list| without_member(list, name))
+        known && self.move_admin(group, name, Move::Leaves)
+    }
+
+    fn move_admin(&mut self, group: &[u8], name: &BStr, moves: Move) -> bool {
+        match self.context.book.gshadow(group) {
+            Some((line, _)) => self.move_name(File::Gshadow, line, 2, name, moves),
+            None => {
+                self.flush();
+                self.gshadow(group, 2, moves.of(name))
+            }
+        }
     }
 
     /// Sets the password field of a group. Returns whether it is another now.
@@ -209,6 +304,7 @@ impl<'a> GroupLists<'_, 'a> {
 
     /// Makes the file with a line for every group that there is.
     pub fn make_file(&mut self) {
+        self.flush();
         self.make_file_but(None);
     }
 
@@ -274,6 +370,16 @@ impl<'a> GroupLists<'_, 'a> {
     }
 }
 
+impl Move {
+    /// The same, done at once to a list as it is written.
+    fn of(self, name: &BStr) -> impl Fn(&[u8]) -> Edited {
+        move |list| match self {
+            Move::Joins => with_member(list, name),
+            Move::Leaves => without_member(list, name),
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -291,7 +397,11 @@ mod tests {
         let context =
             PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
         let (mut edits, mut cautions) = (LineEdits::new(&book), Vec::new());
-        let altered = edit(&mut GroupLists { context, edits: &mut edits, cautions: &mut cautions });
+        let mut pending = PendingLists::default();
+        let (now, told) = (&mut edits, &mut cautions);
+        let mut lists = GroupLists { context, edits: now, pending: &mut pending, cautions: told };
+        let altered = edit(&mut lists);
+        lists.flush();
         let lines = edits.finish().into_iter();
         let lines = lines.map(|edit| (edit.file, edit.after.unwrap_or_default().to_string()));
         (altered, lines.collect(), cautions)

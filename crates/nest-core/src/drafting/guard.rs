@@ -1,6 +1,8 @@
 //! What stands before taking access away: one's own account, root, the last
 //! administrator, a service, an account at work.
 
+use std::collections::HashSet;
+
 use bstr::{BStr, BString};
 
 use crate::account::{AccountKind, admin_group, kind_of};
@@ -21,7 +23,36 @@ pub(crate) struct GuardedAction<'a> {
     pub busy: bool,
     /// All accounts of the request: none of them counts as another
     /// administrator.
-    pub together: &'a [BString],
+    pub together: &'a Together,
+}
+
+/// Accounts that a request takes access away from all at once.
+#[derive(Debug, Default)]
+pub(crate) struct Together(HashSet<BString>);
+
+impl<'n> FromIterator<&'n BString> for Together {
+    fn from_iter<I: IntoIterator<Item = &'n BString>>(names: I) -> Self {
+        Together(names.into_iter().cloned().collect())
+    }
+}
+
+/// Who is in the administrators' group, listed or by primary group, in order.
+#[derive(Debug)]
+pub(crate) struct Admins<'a> {
+    all: Vec<&'a [u8]>,
+    known: HashSet<&'a [u8]>,
+}
+
+impl<'a> Admins<'a> {
+    /// Nothing where there is no such group.
+    pub fn of(context: PlanContext<'a>) -> Option<Self> {
+        let group = admin_group(context.book, context.policy)?;
+        let mut all: Vec<&[u8]> = group.members().collect();
+        let primary = context.book.users.records().filter(|(_, user)| user.gid() == group.gid());
+        all.extend(primary.map(|(_, user)| user.name));
+        let known = all.iter().copied().collect();
+        Some(Admins { all, known })
+    }
 }
 
 /// Stands before a request that takes access away from an account.
@@ -30,6 +61,7 @@ pub(crate) struct GuardedAction<'a> {
 /// The [`Refusal`], which names the way round.
 pub(crate) fn guard(
     context: PlanContext<'_>,
+    admins: Option<&Admins<'_>>,
     found: &FoundUser<'_>,
     overrides: GuardOverrides,
     action: GuardedAction<'_>,
@@ -50,7 +82,9 @@ pub(crate) fn guard(
     if service && !overrides.service {
         return refuse(Reason::IsService { uid: found.uid }, "--service");
     }
-    if !overrides.last_admin && is_last_admin(context, found, action.together) {
+    if !overrides.last_admin
+        && admins.is_some_and(|admins| is_last_admin(context, admins, found, action.together))
+    {
         return Err(Refusal::new(action.what, Reason::LastAdmin)
             .or_else("make somebody else one first", admin_hint(context, name))
             .or("or do it all the same", format!("{} --even-last-admin", action.again)));
@@ -73,17 +107,18 @@ fn admin_hint(context: PlanContext<'_>, name: &BStr) -> String {
 }
 
 /// Whether the account can sign in as administrator, and no other can.
-fn is_last_admin(context: PlanContext<'_>, found: &FoundUser<'_>, together: &[BString]) -> bool {
-    let PlanContext { book, policy, .. } = context;
-    let Some(admins) = admin_group(book, policy) else { return false };
+fn is_last_admin(
+    context: PlanContext<'_>,
+    admins: &Admins<'_>,
+    found: &FoundUser<'_>,
+    together: &Together,
+) -> bool {
+    let book = context.book;
     let can = |name: &[u8]| book.user(name).is_some_and(|(_, user)| can_sign_in(context, &user));
-    let mut members: Vec<&[u8]> = admins.members().collect();
-    let primary = book.users.records().filter(|(_, user)| user.gid() == admins.gid());
-    members.extend(primary.map(|(_, user)| user.name));
-    let root = book.user_by_uid(0).map(|(_, user)| user.name);
-    if !members.contains(&found.user.name) && found.uid != 0 || !can(found.user.name) {
+    if !admins.known.contains(found.user.name) && found.uid != 0 || !can(found.user.name) {
         return false;
     }
-    let goes = |name: &[u8]| name == found.user.name || together.iter().any(|other| other == name);
-    !members.into_iter().chain(root).any(|name| !goes(name) && can(name))
+    let goes = |name: &[u8]| name == found.user.name || together.0.contains(BStr::new(name));
+    let root = book.user_by_uid(0).map(|(_, user)| user.name);
+    !admins.all.iter().copied().chain(root).any(|name| !goes(name) && can(name))
 }

@@ -6,9 +6,18 @@ use hashbrown::HashMap;
 use crate::book::Book;
 use crate::table::{Edit, File, Line};
 
+/// A line of a file as edited so far.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum LineRef {
+    /// One of the book, by where it begins in the text.
+    Old(usize),
+    /// One that was added, by its edit.
+    New(usize),
+}
+
 /// Edits over a book that are not finished yet. A line altered twice becomes
 /// one edit.
-pub struct LineEdits<'b> {
+pub(crate) struct LineEdits<'b> {
     book: &'b Book,
     /// File by file: most come in the order of their lines.
     edits: [Vec<Edit>; 6],
@@ -19,6 +28,8 @@ pub struct LineEdits<'b> {
     runs: [Vec<Edit>; 6],
     /// How many lines came back to each file so far.
     put_back: HashMap<File, usize>,
+    /// Whether the last line of each file is to get the end that it lacks.
+    ended: [bool; 6],
     /// New lines of groups that can still be altered, by their name; gathered when
     /// the first is asked for.
     named: Option<HashMap<(File, BString), usize>>,
@@ -34,17 +45,19 @@ impl<'b> LineEdits<'b> {
             ends: Default::default(),
             runs: Default::default(),
             put_back: HashMap::new(),
+            ended: [false; 6],
             named: None,
         }
     }
 
     /// Adds a line at the end of `file`; a file the tree lacks will be made.
-    pub fn add(&mut self, file: File, line: Vec<u8>) {
+    pub fn add(&mut self, file: File, line: Vec<u8>) -> LineRef {
         let (at, number) = self.end(file);
         let range = *at..*at;
         let edit = Edit { file, line: *number, before: None, after: Some(line.into()), range };
         *number += 1;
         self.edits[file as usize].push(edit);
+        LineRef::New(self.edits[file as usize].len() - 1)
     }
 
     /// Where the next new line of a file goes, and its number.
@@ -150,18 +163,93 @@ impl<'b> LineEdits<'b> {
         }
     }
 
+    /// The lines of a file as edited so far, in order: those that went are left out. Runs of
+    /// lines are not among them.
+    pub(crate) fn lines_now(&self, file: File) -> Vec<LineRef> {
+        let edits = &self.edits[file as usize];
+        let added = edits.iter().enumerate().filter(|(_, edit)| edit.before.is_none());
+        let mut added: Vec<(usize, usize)> = added
+            .filter(|(_, edit)| edit.after.is_some())
+            .map(|(at, edit)| (edit.range.start, at))
+            .collect();
+        added.sort_by_key(|(place, _)| *place);
+        let mut added = added.into_iter().peekable();
+        let mut lines = Vec::new();
+        for line in self.book.lines(file).into_iter().flat_map(|lines| lines.iter()) {
+            while let Some((_, at)) = added.next_if(|(place, _)| *place <= line.start) {
+                lines.push(LineRef::New(at));
+            }
+            if self.text(file, LineRef::Old(line.start)).is_some() {
+                lines.push(LineRef::Old(line.start));
+            }
+        }
+        lines.extend(added.map(|(_, at)| LineRef::New(at)));
+        lines
+    }
+
+    /// A line as edited so far; nothing if it went.
+    pub(crate) fn text(&self, file: File, line: LineRef) -> Option<&[u8]> {
+        let edit = match line {
+            LineRef::New(at) => Some(at),
+            LineRef::Old(start) => self.altered.get(&(file, start)).copied(),
+        };
+        match (edit, line) {
+            (Some(at), _) => self.edits[file as usize][at].after.as_ref().map(|after| &after[..]),
+            (None, LineRef::Old(start)) => Some(self.book.lines(file)?.at(start).bytes),
+            (None, LineRef::New(_)) => None,
+        }
+    }
+
+    /// Puts another text in the place of a line, or takes it out.
+    pub(crate) fn set(&mut self, file: File, line: LineRef, after: Option<Vec<u8>>) {
+        match (line, after) {
+            (LineRef::New(at), after) => {
+                self.edits[file as usize][at].after = after.map(BString::from);
+                self.named = None;
+            }
+            (LineRef::Old(start), after) => {
+                let Some(lines) = self.book.lines(file) else { return };
+                let line = lines.at(start);
+                match after {
+                    Some(after) => self.alter(file, line, after),
+                    None => self.remove(file, line),
+                }
+            }
+        }
+    }
+
+    /// Gives the last line of a file its end. Returns whether it had none.
+    pub(crate) fn end_last_line(&mut self, file: File) -> bool {
+        let lacking = self.book.lines(file).is_some_and(|lines| !lines.is_finished());
+        lacking && !std::mem::replace(&mut self.ended[file as usize], true)
+    }
+
+    /// Whether the last line of a file, as edited so far, has its end: what comes after it
+    /// gives it one.
+    pub(crate) fn is_finished(&self, file: File) -> bool {
+        let finished = self.book.lines(file).is_none_or(|lines| lines.is_finished());
+        let adds = |edit: &Edit| edit.before.is_none() && edit.after.is_some();
+        finished || self.ended[file as usize] || self.edits[file as usize].iter().any(adds)
+    }
+
     /// Puts a line back to where it was, as line `number` of the file that is to
     /// be; at the end when the file has become shorter. Lines that come back to
     /// one file have to be given in order.
     pub fn put_back(&mut self, file: File, number: usize, line: Vec<u8>) {
         let Some(lines) = self.book.lines(file).filter(|lines| !lines.is_empty()) else {
-            return self.add(file, line);
+            {
+                self.add(file, line);
+                return;
+            }
         };
         let back = self.put_back.entry(file).or_default();
         let at = number.saturating_sub(*back + 1);
         *back += 1;
         if at > lines.len() || lines.is_excerpt() && at == lines.len() {
-            return self.add(file, line);
+            {
+                self.add(file, line);
+                return;
+            }
         }
         let start = if at == lines.len() { lines.file_length() } else { lines.get(at).start };
         let range = start..start;
@@ -174,6 +262,11 @@ impl<'b> LineEdits<'b> {
         self.edits.iter().chain(&self.runs).flatten()
     }
 
+    /// Whether there are none so far.
+    pub fn is_empty(&self) -> bool {
+        self.count() == 0 && self.ended == [false; 6]
+    }
+
     /// How many edits there are so far.
     pub fn count(&self) -> usize {
         self.edits.iter().map(Vec::len).sum::<usize>()
@@ -182,11 +275,35 @@ impl<'b> LineEdits<'b> {
 
     /// The edits, file by file and line by line.
     pub fn finish(mut self) -> Vec<Edit> {
+        let ended = self.ended;
+        for file in File::ALL.into_iter().filter(|file| ended[*file as usize]) {
+            self.finish_last_line(file);
+        }
         for (edits, runs) in self.edits.iter_mut().zip(self.runs) {
             edits.extend(runs);
+            // A line that came, and went again.
+            edits.retain(|edit| edit.before.is_some() || edit.after.is_some());
             edits.sort_by_key(|edit| edit.line);
         }
         self.edits.into_iter().flatten().collect()
+    }
+}
+
+impl LineEdits<'_> {
+    /// Makes the edit by which the last line of a file gets its end.
+    fn finish_last_line(&mut self, file: File) {
+        let Some(lines) = self.book.lines(file).filter(|lines| !lines.is_empty()) else { return };
+        let line = lines.around(lines.text().len() - 1);
+        match self.text(file, LineRef::Old(line.start)).map(<[u8]>::to_vec) {
+            // One that is altered as well goes, and comes anew with its end.
+            Some(now) if now != line.bytes => {
+                self.remove(file, line);
+                self.add(file, now);
+            }
+            // Its end alone is what it lacks.
+            Some(now) => self.alter(file, line, now),
+            None => {}
+        }
     }
 }
 

@@ -2,6 +2,7 @@
 //! guards, claims on directories, and numbers that are retired.
 
 pub(crate) mod claim;
+mod edited_list;
 pub(crate) mod find;
 pub(crate) mod group_lists;
 pub(crate) mod guard;
@@ -13,5 +14,5 @@ mod plan_builder;
 pub(crate) mod primary;
 pub(crate) mod retire;
 
-pub use line_edits::LineEdits;
+pub(crate) use line_edits::{LineEdits, LineRef};
 pub(crate) use plan_builder::PlanBuilder;

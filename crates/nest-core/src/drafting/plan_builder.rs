@@ -1,11 +1,15 @@
 //! A plan in the making: what every planner puts its edits, steps and cautions into, and
 //! what it asks for numbers.
 
-use super::group_lists::GroupLists;
+use super::group_lists::{GroupLists, PendingLists};
 use super::{LineEdits, retire};
 use crate::allot::Allotter;
 use crate::change::{Plan, Subject};
 use crate::context::PlanContext;
+use crate::drafting::find::FoundUser;
+use crate::drafting::guard::{Admins, GuardedAction, guard};
+use crate::refusal::Refusal;
+use crate::request::GuardOverrides;
 use crate::table::{File, Line, with_fields};
 
 /// A plan that is not finished yet.
@@ -16,6 +20,9 @@ pub(crate) struct PlanBuilder<'a> {
     pub edits: LineEdits<'a>,
     /// The numbers that there are, and those that this plan has given.
     pub allotter: Allotter<'a>,
+    pending: PendingLists<'a>,
+    /// Who administers the machine; gathered when a guard first asks.
+    admins: Option<Option<Admins<'a>>>,
     /// The plan, but for its edits and the numbers that they retire.
     pub plan: Plan,
 }
@@ -27,6 +34,8 @@ impl<'a> PlanBuilder<'a> {
         PlanBuilder {
             context,
             edits: LineEdits::new(book),
+            pending: PendingLists::default(),
+            admins: None,
             allotter: Allotter::new(book, policy, world),
             plan: Plan { summary: summary.into(), ..Plan::default() },
         }
@@ -34,8 +43,27 @@ impl<'a> PlanBuilder<'a> {
 
     /// The lists of members and administrators, to be edited.
     pub fn lists(&mut self) -> GroupLists<'_, 'a> {
-        let (context, edits) = (self.context, &mut self.edits);
-        GroupLists { context, edits, cautions: &mut self.plan.cautions }
+        GroupLists {
+            context: self.context,
+            edits: &mut self.edits,
+            pending: &mut self.pending,
+            cautions: &mut self.plan.cautions,
+        }
+    }
+
+    /// Stands before what takes access away from an account.
+    ///
+    /// # Errors
+    /// The [`Refusal`], which names the way round.
+    pub fn guard(
+        &mut self,
+        found: &FoundUser<'_>,
+        overrides: GuardOverrides,
+        action: GuardedAction<'_>,
+    ) -> Result<(), Box<Refusal>> {
+        let context = self.context;
+        let admins = self.admins.get_or_insert_with(|| Admins::of(context)).as_ref();
+        guard(context, admins, found, overrides, action)
     }
 
     /// Puts values into fields of a line, over what it has become so far. Returns whether it
@@ -52,7 +80,8 @@ impl<'a> PlanBuilder<'a> {
 
     /// The whole plan, with the numbers that it retires and takes into use again. `next` is
     /// the likely next command.
-    pub fn finish(self, next: impl Into<String>) -> Plan {
+    pub fn finish(mut self, next: impl Into<String>) -> Plan {
+        self.lists().flush();
         let PlanBuilder { context, edits, mut plan, .. } = self;
         plan.edits = edits.finish();
         plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();

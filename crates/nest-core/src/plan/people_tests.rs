@@ -10,7 +10,7 @@ use crate::change::{Plan, Step};
 use crate::context::PlanContext;
 use crate::plan::history::{Undo, undo};
 use crate::plan::users::{
-    ChangeUser, RenameUser, Suspend, change_user, create_user, rename_user, resume, suspend,
+    ChangeUser, RenameUser, Resume, Suspend, change_user, create_user, rename_user, resume, suspend,
 };
 use crate::policy::Policy;
 use crate::record::tests::record;
@@ -224,7 +224,7 @@ fn resuming_gives_back_what_was_noted() {
     assert!(note.was_locked && !note.was_open);
     let mut world = world();
     world.suspended.push(note.clone());
-    let names = [BString::from("tavish")];
+    let names = Resume { names: [BString::from("tavish")].to_vec() };
     let plan = on(&out, &world, |context| resume(context, &names)).unwrap();
     assert_eq!(edited(&out, &plan.edits), texts());
     // An expiry that is over by now is given back, and told.

@@ -2,7 +2,7 @@
 
 use bstr::ByteSlice;
 
-use super::working::Working;
+use super::edits::RepairEdits;
 use crate::check::{Finding, Mark};
 use crate::context::PlanContext;
 use crate::secret::told;
@@ -12,7 +12,7 @@ use crate::value::{members, read_id, read_plain_id, without_member};
 
 /// Mends what a finding is about. Returns what it did, in words; nothing where that
 /// takes a decision.
-pub(super) type Mend = fn(PlanContext<'_>, &mut Working, &Finding) -> Option<String>;
+pub(super) type Mend = fn(PlanContext<'_>, &mut RepairEdits<'_>, &Finding) -> Option<String>;
 
 /// The rules whose findings lines are mended for, in the order in which they are.
 pub(super) const MENDS: [(&str, Mend); 16] = [
@@ -35,9 +35,9 @@ pub(super) const MENDS: [(&str, Mend); 16] = [
 ];
 
 /// The line of a finding, by index and as it is by now.
-fn line_of(working: &Working, finding: &Finding) -> Option<(usize, Vec<u8>)> {
+fn line_of(edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<(usize, Vec<u8>)> {
     let at = finding.line.checked_sub(1)?;
-    Some((at, working.line(finding.file, at)?.to_vec()))
+    Some((at, edits.line(finding.file, at)?.to_vec()))
 }
 
 fn field(line: &[u8], at: usize) -> &[u8] {
@@ -49,47 +49,47 @@ fn is_unreadable(file: File, line: &[u8]) -> bool {
     !Line { bytes: line, start: 0 }.is_whole(file)
 }
 
-fn end(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    working.end(finding.file).then(|| "gives the last line its end".to_owned())
+fn end(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+    edits.end(finding.file).then(|| "gives the last line its end".to_owned())
 }
 
-fn trim(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    let (at, line) = line_of(working, finding)?;
+fn trim(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+    let (at, line) = line_of(edits, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
     }
     let trimmed = line.trim_with(|c| matches!(c, ' ' | '\t' | '\r')).to_vec();
-    working.alter(finding.file, at, trimmed).then(|| "takes the space out".to_owned())
+    edits.alter(finding.file, at, trimmed).then(|| "takes the space out".to_owned())
 }
 
 /// A number that the C library reads, in plain digits: it means the same.
-fn number(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn number(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
     let Mark::Field(number) = finding.mark else { return None };
     if !matches!(finding.file, File::Passwd | File::Group) {
         return None;
     }
-    let (at, line) = line_of(working, finding)?;
+    let (at, line) = line_of(edits, finding)?;
     let text = field(&line, number);
     if read_plain_id(text).is_some() {
         return None;
     }
     let plain = read_id(text)?.to_string();
     let mended = with_fields(&line, &[(number, plain.as_bytes())]);
-    working.alter(finding.file, at, mended).then(|| format!("writes it as {plain}"))
+    edits.alter(finding.file, at, mended).then(|| format!("writes it as {plain}"))
 }
 
-fn repeated(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    let (at, line) = line_of(working, finding)?;
+fn repeated(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+    let (at, line) = line_of(edits, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
     }
-    let same = working.is_repeated(finding.file, at);
-    (same && working.remove(finding.file, at)).then(|| "takes the second of the two out".to_owned())
+    let same = edits.is_repeated(finding.file, at);
+    (same && edits.remove(finding.file, at)).then(|| "takes the second of the two out".to_owned())
 }
 
-fn once(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn once(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
     let Mark::Member(list, name) = &finding.mark else { return None };
-    let (at, line) = line_of(working, finding)?;
+    let (at, line) = line_of(edits, finding)?;
     let mut names: Vec<&[u8]> = Vec::new();
     for member in members(field(&line, *list)).map(<[u8]>::trim_ascii_end) {
         if !(member == name.as_slice() && names.contains(&member)) {
@@ -97,7 +97,7 @@ fn once(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<
         }
     }
     let mended = with_fields(&line, &[(*list, &names.join(&b","[..]))]);
-    working
+    edits
         .alter(finding.file, at, mended)
         .then(|| format!("lists {} once", told(finding.file, name)))
 }
@@ -107,111 +107,127 @@ fn files_alone(context: PlanContext<'_>) -> Option<()> {
     (context.world.origin() == Origin::FilesAlone).then_some(())
 }
 
-fn ghost(context: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn ghost(
+    context: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     files_alone(context)?;
     let Mark::Member(list, name) = &finding.mark else { return None };
-    let (at, line) = line_of(working, finding)?;
+    let (at, line) = line_of(edits, finding)?;
     let (names, _) = without_member(field(&line, *list), name)?;
     let mended = with_fields(&line, &[(*list, &names)]);
-    working
+    edits
         .alter(finding.file, at, mended)
         .then(|| format!("takes {} out of the list", told(finding.file, name)))
 }
 
-fn orphan(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    let (at, line) = line_of(working, finding)?;
+fn orphan(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+    let (at, line) = line_of(edits, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
     }
-    working.remove(finding.file, at).then(|| "takes the line out".to_owned())
+    edits.remove(finding.file, at).then(|| "takes the line out".to_owned())
 }
 
 fn range_orphan(
     context: PlanContext<'_>,
-    working: &mut Working,
+    edits: &mut RepairEdits<'_>,
     finding: &Finding,
 ) -> Option<String> {
     files_alone(context)?;
-    orphan(context, working, finding)
+    orphan(context, edits, finding)
 }
 
 /// Moves a hash to where only root reads it, if no other waits there: whoever could
 /// sign in by it still can.
-fn hide(context: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
+fn hide(
+    context: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     let file = match finding.file {
         File::Group => File::Gshadow,
         _ => File::Shadow,
     };
-    if !working.has(file) {
+    if !edits.has(file) {
         return None;
     }
-    let (at, line) = line_of(working, finding)?;
-    if !working.is_kept(finding.file, at) {
+    let (at, line) = line_of(edits, finding)?;
+    if !edits.is_kept(finding.file, at) {
         return None;
     }
     let (name, hash) = (field(&line, 0).trim_ascii_start(), field(&line, 1));
-    let moved = match working.named(file, name) {
+    let moved = match edits.named(file, name) {
         Some(hidden) => {
-            let other = working.line(file, hidden)?.to_vec();
+            let other = edits.line(file, hidden)?.to_vec();
             if !matches!(field(&other, 1), b"!" | b"*" | b"x" | b"!!" | b"") {
                 return None;
             }
-            working.alter(file, hidden, with_fields(&other, &[(1, hash)]))
+            edits.alter(file, hidden, with_fields(&other, &[(1, hash)]))
         }
         None if file == File::Gshadow => {
             let listed = field(&line, 3);
-            working.add(file, [name, hash, b"", listed].join(&b':'))
+            edits.add(file, [name, hash, b"", listed].join(&b':'))
         }
         None => {
             let today = context.today.0.to_string();
-            working.add(file, [name, b":", hash, b":", today.as_bytes(), b"::::::"].concat())
+            edits.add(file, [name, b":", hash, b":", today.as_bytes(), b"::::::"].concat())
         }
     };
-    (moved && working.alter(finding.file, at, with_fields(&line, &[(1, b"x")])))
+    (moved && edits.alter(finding.file, at, with_fields(&line, &[(1, b"x")])))
         .then(|| format!("moves the hash to {}", file.path()))
 }
 
-fn close(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    let (at, line) = line_of(working, finding)?;
+fn close(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+    let (at, line) = line_of(edits, finding)?;
     if !field(&line, 1).is_empty() {
         return None;
     }
     let mended = with_fields(&line, &[(1, b"!")]);
-    working.alter(finding.file, at, mended).then(|| "locks the password".to_owned())
+    edits.alter(finding.file, at, mended).then(|| "locks the password".to_owned())
 }
 
 fn shadow_line(
     context: PlanContext<'_>,
-    working: &mut Working,
+    edits: &mut RepairEdits<'_>,
     finding: &Finding,
 ) -> Option<String> {
-    let (_, line) = line_of(working, finding)?;
+    let (_, line) = line_of(edits, finding)?;
     let name = Passwd::read(line.trim_ascii_start())?.name;
-    if !working.has(File::Shadow) || working.named(File::Shadow, name).is_some() {
+    if !edits.has(File::Shadow) || edits.named(File::Shadow, name).is_some() {
         return None;
     }
     let today = context.today.0.to_string();
-    let added = working.add(File::Shadow, [name, b":!:", today.as_bytes(), b"::::::"].concat());
+    let added = edits.add(File::Shadow, [name, b":!:", today.as_bytes(), b"::::::"].concat());
     added.then(|| "adds the line, with the password locked".to_owned())
 }
 
-fn gshadow_line(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    let (_, line) = line_of(working, finding)?;
+fn gshadow_line(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
+    let (_, line) = line_of(edits, finding)?;
     let (name, listed) = (field(&line, 0).trim_ascii_start(), field(&line, 3));
-    if working.named(File::Gshadow, name).is_some() {
+    if edits.named(File::Gshadow, name).is_some() {
         return None;
     }
-    let added = working.add(File::Gshadow, [name, b"!", b"", listed].join(&b':'));
+    let added = edits.add(File::Gshadow, [name, b"!", b"", listed].join(&b':'));
     added.then(|| "adds the line, without a password".to_owned())
 }
 
-fn same_members(_: PlanContext<'_>, working: &mut Working, finding: &Finding) -> Option<String> {
-    let (_, line) = line_of(working, finding)?;
+fn same_members(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
+    let (_, line) = line_of(edits, finding)?;
     let (name, listed) = (field(&line, 0).trim_ascii_start(), field(&line, 3));
-    let at = working.named(File::Gshadow, name)?;
-    let other = working.line(File::Gshadow, at)?.to_vec();
+    let at = edits.named(File::Gshadow, name)?;
+    let other = edits.line(File::Gshadow, at)?.to_vec();
     Gshadow::read(other.trim_ascii_start())?;
     let mended = with_fields(&other, &[(3, listed)]);
-    let altered = working.alter(File::Gshadow, at, mended);
+    let altered = edits.alter(File::Gshadow, at, mended);
     altered.then(|| "the same list in etc/gshadow".to_owned())
 }

@@ -1,22 +1,24 @@
 //! Mending what has one right answer: nobody gains access by it, nothing is lost.
 
+mod edits;
 mod lines;
-mod working;
 
 use std::collections::{BTreeMap, HashSet};
 
 use bstr::BString;
 
+use self::edits::RepairEdits;
 use self::lines::MENDS;
-use self::working::Working;
 use super::files::right_access;
 use super::{CheckReport, Finding, Rule, Selection, check, rule};
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::home::plan_home;
 use crate::ownership::{Access, Owner};
+use crate::policy::Policy;
 use crate::refusal::{LineTrouble, Refusal};
-use crate::request::CreateUser;
+use crate::request::{CreateUser, Request};
 use crate::secret::{has_lost_parts, hash_of, is_kept};
 use crate::table::{Edit, File};
 use crate::words::counted;
@@ -70,6 +72,12 @@ pub(super) fn alters_the_line(rule: &str) -> bool {
     MENDS.iter().any(|(name, _)| *name == rule) && !BESIDE_THE_LINE.contains(&rule)
 }
 
+impl Request for Repair {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&[])
+    }
+}
+
 /// Plans the mending of everything that is safe to mend.
 ///
 /// # Errors
@@ -77,7 +85,7 @@ pub(super) fn alters_the_line(rule: &str) -> bool {
 pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired, Box<Refusal>> {
     let mut repairing = Repairing {
         context,
-        working: Working::new(context.book),
+        edits: RepairEdits::new(context.book),
         done: BTreeMap::new(),
         plan: Plan { summary: "repair".to_owned(), ..Plan::default() },
     };
@@ -92,7 +100,7 @@ pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired, Bo
 
 struct Repairing<'a> {
     context: PlanContext<'a>,
-    working: Working,
+    edits: RepairEdits<'a>,
     /// What is done, file by file: rule, what was wrong, and the mend.
     done: BTreeMap<BString, Vec<(&'static str, String, String)>>,
     plan: Plan,
@@ -119,20 +127,20 @@ impl Repairing<'_> {
         }
         let looked_for = Selection { only, files_only: true, ..Selection::default() };
         for round in 0..MOST_ROUNDS {
-            let again = (round > 0).then(|| self.working.book(self.context.book));
+            let again = (round > 0).then(|| self.edits.book());
             let context =
                 PlanContext { book: again.as_ref().unwrap_or(self.context.book), ..self.context };
             let report = check(context, &looked_for);
             let mut mended = false;
             for (name, mend) in MENDS {
                 for finding in report.findings.iter().filter(|finding| finding.rule.name == name) {
-                    if let Some(what) = mend(context, &mut self.working, finding) {
+                    if let Some(what) = mend(context, &mut self.edits, finding) {
                         mended = true;
                         self.note(finding, what);
                     }
                 }
             }
-            self.working.settle();
+            self.edits.begin_round();
             if !mended {
                 break;
             }
@@ -239,7 +247,7 @@ impl Repairing<'_> {
                 };
                 return Err(Refusal::new(what, reason.into()).or("see what is at fault", "check"));
             };
-            if self.working.take_out(file, line - 1) {
+            if self.edits.take_out(file, line - 1) {
                 let finding = finding.clone();
                 self.note(&finding, "takes the line out".to_owned());
             }
@@ -248,8 +256,8 @@ impl Repairing<'_> {
     }
 
     fn finish(self, selection: &Selection) -> Repaired {
-        let edits = self.working.edits(self.context.book);
-        let after = (!edits.is_empty()).then(|| self.working.book(self.context.book));
+        let after = (!self.edits.is_empty()).then(|| self.edits.book());
+        let edits = self.edits.finish();
         let context =
             PlanContext { book: after.as_ref().unwrap_or(self.context.book), ..self.context };
         let mut left = check(context, selection);

@@ -4,16 +4,18 @@ use bstr::{BStr, BString};
 
 use crate::account::{admin_group, kind_of};
 use crate::allot::{IdUse, Wanted};
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
-use crate::drafting::find::{find_group, find_user, gid_of, primaries};
-use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::find::{find_group, find_user, gid_of};
+use crate::drafting::guard::GuardedAction;
 use crate::drafting::numbers::NewNumber;
 use crate::drafting::primary::{gather_next_sign_ins, tell_sessions};
 use crate::plan::groups::create_group::members;
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::request::GuardOverrides;
+use crate::request::{GuardOverrides, Request};
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::escaped::Escaped;
 use crate::value::{members as listed, path_fault};
@@ -42,6 +44,12 @@ pub struct ChangeGroup {
     pub overrides: GuardOverrides,
     /// The options as they were given, for the ways round.
     pub again: String,
+}
+
+impl Request for ChangeGroup {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&[&self.add_members[..], &self.drop_members[..]].concat())
+    }
 }
 
 /// Plans the change of a group.
@@ -110,8 +118,8 @@ impl<'a> GroupChange<'a> {
         let text = gid.to_string();
         self.builder.set_fields(File::Group, line, &[(2, text.as_bytes())]);
         self.subject.decide("gid", text.clone(), format!("was {old}"));
-        let mut others = context.book.groups.records();
-        let other = others.find(|(_, other)| other.gid() == Some(old) && other.name != name);
+        let others = context.book.groups_by_gid(old);
+        let other = others.iter().find(|(_, other)| other.name != name);
         if let Some((_, other)) = other {
             let other = other.name.into();
             self.builder.plan.cautions.push(Caution::GidStays { gid: old, other });
@@ -119,7 +127,7 @@ impl<'a> GroupChange<'a> {
         }
         let mut homes: Vec<BString> = Vec::new();
         let mut users: Vec<&[u8]> = Vec::new();
-        for (line, user) in primaries(context, old) {
+        for (line, user) in context.book.users_by_gid(old) {
             let processes = user.uid().map(|uid| context.world.processes(uid)).unwrap_or_default();
             if !processes.is_empty() && !self.request.overrides.busy {
                 let user = BStr::new(user.name);
@@ -220,7 +228,7 @@ impl<'a> GroupChange<'a> {
         Ok(())
     }
 
-    fn may_be_dropped(&self, name: &BStr, is_listed: bool) -> Result<(), Box<Refusal>> {
+    fn may_be_dropped(&mut self, name: &BStr, is_listed: bool) -> Result<(), Box<Refusal>> {
         let (context, group) = (self.context, self.group);
         let Some((_, user)) = context.book.user(name) else { return Ok(()) };
         if user.gid().is_some() && user.gid() == group.gid() && !is_listed {
@@ -233,9 +241,9 @@ impl<'a> GroupChange<'a> {
         if is_listed && admins.is_some_and(|admins| admins.name == group.name) {
             let (what, again) = (self.what.as_str(), self.again());
             let found = find_user(context, name, what)?;
-            let together = &self.request.drop_members;
+            let together = &self.request.drop_members.iter().collect();
             let action = GuardedAction { what, again: &again, busy: false, together };
-            guard(context, &found, self.request.overrides, action)?;
+            self.builder.guard(&found, self.request.overrides, action)?;
         }
         Ok(())
     }

@@ -5,13 +5,16 @@ use std::collections::HashSet;
 use bstr::{BStr, BString};
 
 use crate::account::{AccountKind, kind_of};
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
-use crate::drafting::find::{find_group, gid_of, not_a_file_name, primaries, require_file_name};
+use crate::drafting::find::{find_group, gid_of, not_a_file_name, require_file_name};
 use crate::plan::groups::change_group::admins_of;
 use crate::plan::groups::rename_group::settings_naming;
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
+use crate::request::Request;
 use crate::retired::{Kept, KeptLine, Listed};
 use crate::secret::told;
 use crate::table::{File, Group};
@@ -27,6 +30,12 @@ pub struct DeleteGroup {
     pub service: bool,
     /// How many files carry the gid is to be told.
     pub count_files: bool,
+}
+
+impl Request for DeleteGroup {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.names)
+    }
 }
 
 /// Plans the deleting of groups: all of them, or none.
@@ -108,12 +117,12 @@ fn may_go(
 ) -> Result<(), Box<Refusal>> {
     let name = BStr::new(group.name);
     let refuse = |reason| Refusal::new(what, reason);
-    let mut same = context.book.groups.records();
-    let shared = same.any(|(_, other)| other.gid() == Some(gid) && other.name != group.name);
+    let same = context.book.groups_by_gid(gid);
+    let shared = same.iter().any(|(_, other)| other.name != group.name);
     let users: Vec<BString> = match shared {
         // The gid keeps a group.
         true => Vec::new(),
-        false => primaries(context, gid).iter().map(|(_, user)| user.name.into()).collect(),
+        false => context.book.users_by_gid(gid).iter().map(|(_, user)| user.name.into()).collect(),
     };
     if let Some(first) = users.first() {
         let all: Vec<String> = users.iter().take(5).map(ToString::to_string).collect();
@@ -148,18 +157,16 @@ pub(crate) fn take_out(builder: &mut PlanBuilder<'_>, name: &BStr, gid: u32) -> 
             builder.edits.remove(file, line);
         }
     }
-    let mut others = book.groups.records();
-    let shared_gid = others.any(|(_, other)| other.gid() == Some(gid) && other.name != name);
+    let shared_gid = book.groups_by_gid(gid).iter().any(|(_, other)| other.name != name);
     let group = book.group(name).map(|(_, group)| group);
     let mut names: Vec<&[u8]> = group.iter().flat_map(Group::members).collect();
     names.extend(admins_of(context, name));
     names.extend(book.gshadow(name).iter().flat_map(|(_, gshadow)| gshadow.members()));
     let mut listed: Vec<Listed> = Vec::new();
-    for name in names {
-        if !listed.iter().any(|listed| listed.name == name) {
-            let uid = book.user(name).and_then(|(_, user)| user.uid());
-            listed.push(Listed { name: name.into(), uid });
-        }
+    let mut seen = HashSet::new();
+    for name in names.into_iter().filter(|name| seen.insert(*name)) {
+        let uid = book.user(name).and_then(|(_, user)| user.uid());
+        listed.push(Listed { name: name.into(), uid });
     }
     Kept {
         thing: UserOrGroup::Group,

@@ -2,11 +2,14 @@
 
 use bstr::{BStr, BString};
 
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::find_group;
+use crate::policy::Policy;
 use crate::refusal::Refusal;
+use crate::request::Request;
 use crate::value::Scheme;
 
 /// A group's password to be set or taken away.
@@ -16,6 +19,12 @@ pub struct GroupPassword {
     pub name: BString,
     /// The hash; nothing takes the password away.
     pub hash: Option<BString>,
+}
+
+impl Request for GroupPassword {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&[])
+    }
 }
 
 /// Looks whether the group is there, before anybody is asked for a password.

@@ -3,6 +3,7 @@
 use bstr::{BStr, BString};
 
 use crate::account::admin_group;
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
@@ -10,7 +11,7 @@ use crate::drafting::find::find_group;
 use crate::drafting::new_name::check_new_group_name;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::request::GuardOverrides;
+use crate::request::{GuardOverrides, Request};
 use crate::table::File;
 
 /// A group to be renamed.
@@ -22,6 +23,12 @@ pub struct RenameGroup {
     pub new: BString,
     /// Guards waved through.
     pub overrides: GuardOverrides,
+}
+
+impl Request for RenameGroup {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&[])
+    }
 }
 
 /// Plans the renaming of a group.

@@ -4,11 +4,14 @@ use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::kind_of;
 use crate::allot::{Holder, IdUse};
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::plan::history::find_kept::find_kept;
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
+use crate::request::Request;
 use crate::retired::{Kept, Listed};
 use crate::table::{File, with_fields};
 use crate::value::{UserOrGroup, check_name, members, without_member};
@@ -27,6 +30,12 @@ pub struct RestoreGroup {
 
 /// A line that comes back, and where to.
 pub(crate) type Back = (File, usize, Vec<u8>);
+
+impl Request for RestoreGroup {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.names)
+    }
+}
 
 /// Plans the bringing back of groups: all of them, or none.
 ///

@@ -2,11 +2,13 @@
 
 use bstr::{BStr, BString};
 
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::plan::history::find_kept::find_kept;
-use crate::policy::Freed;
+use crate::policy::{Freed, Policy};
 use crate::refusal::{NotKept, Reason, Refusal};
+use crate::request::Request;
 use crate::retired::{Became, RetiredAccount};
 use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
 use crate::surroundings::Site;
@@ -27,6 +29,12 @@ pub enum Purge {
 pub fn kept_until(account: &RetiredAccount, keep_days: u32) -> Option<Day> {
     let day = Day::parse(account.time.get(..10)?, Day(0)).ok()?;
     Some(Day(day.0 + i64::from(keep_days)))
+}
+
+impl Request for Purge {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&[])
+    }
 }
 
 /// Plans the letting go.

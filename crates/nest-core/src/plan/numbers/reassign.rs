@@ -2,11 +2,14 @@
 
 use bstr::{BStr, BString};
 
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject, join};
 use crate::context::PlanContext;
 use crate::drafting::find::find_user;
 use crate::ownership::Reown;
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
+use crate::request::Request;
 use crate::retired::Became;
 use crate::surroundings::Site;
 use crate::value::escaped::Escaped;
@@ -28,6 +31,12 @@ pub struct Reassign {
     pub hard_links: bool,
     /// Even root's.
     pub even_root: bool,
+}
+
+impl Request for Reassign {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&[])
+    }
 }
 
 /// Plans the giving.

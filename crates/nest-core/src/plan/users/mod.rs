@@ -17,4 +17,4 @@ pub use regroup::{Regroup, regroup};
 pub use rename_user::{RenameUser, rename_user};
 pub use restore_user::{RestoreUser, restore_user};
 pub use set_password::{SetPassword, check_password_holders, set_password};
-pub use suspend::{Suspend, resume, suspend};
+pub use suspend::{Resume, Suspend, resume, suspend};

@@ -5,16 +5,18 @@ use std::collections::HashSet;
 use bstr::{BStr, BString};
 
 use crate::account::admin_group;
+use crate::book::Lookups;
 use crate::change::{Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{
     FoundUser, find_admin_group, find_group, find_member, find_user, gid_of,
 };
-use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::guard::{GuardedAction, Together};
 use crate::drafting::primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::request::GuardOverrides;
+use crate::request::{GuardOverrides, Request};
 use crate::table::Group;
 use crate::words::list;
 
@@ -41,6 +43,12 @@ pub struct Regroup {
     pub again: String,
 }
 
+impl Request for Regroup {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.names)
+    }
+}
+
 /// Plans the change of memberships: all of them, or none.
 ///
 /// # Errors
@@ -58,6 +66,7 @@ pub fn regroup(context: PlanContext<'_>, request: &Regroup) -> Result<Plan, Box<
         joins: Vec::new(),
         leaves: Vec::new(),
         builder: PlanBuilder::new(context, format!("regroup {all}")),
+        together: request.names.iter().collect(),
     };
     planner.groups()?;
     let mut seen = HashSet::new();
@@ -82,6 +91,7 @@ struct Regrouping<'a> {
     joins: Vec<Group<'a>>,
     leaves: Vec<Group<'a>>,
     builder: PlanBuilder<'a>,
+    together: Together,
 }
 
 impl<'a> Regrouping<'a> {
@@ -223,9 +233,9 @@ impl<'a> Regrouping<'a> {
                 && let Some(found) = found
             {
                 let again = format!("regroup {name}{}", self.request.again);
-                let together = &self.request.names;
+                let together = &self.together;
                 let action = GuardedAction { what, again: &again, busy: false, together };
-                guard(self.context, found, self.request.overrides, action)?;
+                self.builder.guard(found, self.request.overrides, action)?;
             }
             let gone = self.builder.lists().leave(group.name, name);
             if gone {

@@ -2,6 +2,7 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject, join};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
@@ -10,8 +11,9 @@ use crate::drafting::find::{FoundUser, find_user, private_group, require_file_na
 use crate::drafting::home::{move_home, named_after, obstacle};
 use crate::drafting::new_name::check_new_name;
 use crate::plan::users::suspend::carry_note;
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::request::GuardOverrides;
+use crate::request::{GuardOverrides, Request};
 use crate::surroundings::{FileKind, Site};
 use crate::table::File;
 use crate::words::list;
@@ -29,6 +31,12 @@ pub struct RenameUser {
     pub keep_group: bool,
     /// Guards waved through.
     pub overrides: GuardOverrides,
+}
+
+impl Request for RenameUser {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&[])
+    }
 }
 
 /// Plans the renaming of a user.

@@ -4,13 +4,15 @@ use std::collections::HashSet;
 
 use bstr::BString;
 
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_user};
-use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::guard::{GuardedAction, Together};
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::request::GuardOverrides;
+use crate::request::{GuardOverrides, Request};
 use crate::table::File;
 use crate::value::{PasswordField, Scheme};
 use crate::words::list;
@@ -49,19 +51,26 @@ fn holder<'a>(context: PlanContext<'a>, name: &BString) -> Result<FoundUser<'a>,
     }
 }
 
+impl Request for SetPassword {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.names)
+    }
+}
+
 /// Plans the setting of passwords: all of them, or none.
 ///
 /// # Errors
 /// The first [`Refusal`].
 pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<Plan, Box<Refusal>> {
     let mut builder = PlanBuilder::new(context, format!("password user {}", list(&request.names)));
+    let together = request.names.iter().collect();
     let mut seen = HashSet::new();
     for (at, name) in request.names.iter().enumerate() {
         if !seen.insert(name) {
             return Err(Refusal::new("no password was changed", Reason::NameTwice));
         }
         let hash = request.hashes.get(at).cloned().flatten();
-        set_for_user(&mut builder, request, name, hash)?;
+        set_for_user(&mut builder, request, &together, name, hash)?;
     }
     Ok(builder.finish(format!("show user {}", request.names[0])))
 }
@@ -69,6 +78,7 @@ pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<P
 fn set_for_user(
     builder: &mut PlanBuilder<'_>,
     request: &SetPassword,
+    together: &Together,
     name: &BString,
     hash: Option<BString>,
 ) -> Result<(), Box<Refusal>> {
@@ -80,9 +90,8 @@ fn set_for_user(
         None => {
             let what = format!("the password of {name} was not changed");
             let again = format!("password user {name} --none");
-            let together = &request.names;
             let action = GuardedAction { what: &what, again: &again, busy: false, together };
-            guard(context, &found, request.overrides, action)?;
+            builder.guard(&found, request.overrides, action)?;
             subject.decide("password", "none", "nobody can sign in with one");
             b"!".to_vec()
         }

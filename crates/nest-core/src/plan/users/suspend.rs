@@ -4,13 +4,15 @@ use std::collections::HashSet;
 
 use bstr::{BStr, BString};
 
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_user};
-use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::guard::GuardedAction;
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::request::GuardOverrides;
+use crate::request::{GuardOverrides, Request};
 use crate::suspended::Suspended;
 use crate::table::{File, Line, Shadow};
 use crate::value::{Day, PasswordField};
@@ -40,11 +42,18 @@ pub(crate) fn is_out(shadow: &Shadow<'_>) -> bool {
     closed && shadow.aging().expires == Some(LONG_AGO)
 }
 
+impl Request for Suspend {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.names)
+    }
+}
+
 /// Plans the suspending of accounts: all of them, or none.
 ///
 /// # Errors
 /// The first [`Refusal`].
 pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<Refusal>> {
+    let together = &request.names.iter().collect();
     each(context, "suspend", &request.names, &mut |builder, name, subject| {
         let what = format!("{name} was not suspended");
         let (found, line, shadow) = with_shadow(context, name, &what)?;
@@ -54,9 +63,8 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
             return Ok(());
         }
         let again = format!("suspend user {name}");
-        let together = &request.names;
         let action = GuardedAction { what: &what, again: &again, busy: false, together };
-        guard(context, &found, request.overrides, action)?;
+        builder.guard(&found, request.overrides, action)?;
         let field = match shadow.field() {
             PasswordField::Set(_) => [b"!", shadow.password].concat(),
             PasswordField::Open => b"!".to_vec(),
@@ -97,12 +105,25 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
     })
 }
 
+/// Accounts to be resumed, as one change.
+#[derive(Debug, Clone, Default)]
+pub struct Resume {
+    /// The users.
+    pub names: Vec<BString>,
+}
+
+impl Request for Resume {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.names)
+    }
+}
+
 /// Plans the resuming of accounts: all of them, or none.
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn resume(context: PlanContext<'_>, names: &[BString]) -> Result<Plan, Box<Refusal>> {
-    each(context, "resume", names, &mut |builder, name, subject| {
+pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan, Box<Refusal>> {
+    each(context, "resume", &request.names, &mut |builder, name, subject| {
         let what = format!("{name} was not resumed");
         let (found, line, shadow) = with_shadow(context, name, &what)?;
         let note = note_of(context, &found);

@@ -33,6 +33,11 @@ impl<'b> Lookup<'b> {
         self.names.doubled(file)
     }
 
+    /// See [`NameIndex::again`].
+    pub fn again(&self, file: File, first: usize) -> impl Iterator<Item = usize> + use<'b> {
+        self.names.again(file, first)
+    }
+
     /// Where the lines of `file` begin whose name no line of `other` has, in order.
     pub fn lacking(&self, file: File, other: File) -> Vec<u32> {
         let (names, both) = (self.names, [file, other].map(position));

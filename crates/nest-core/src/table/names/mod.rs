@@ -139,6 +139,8 @@ pub(crate) struct NameIndex {
     /// Which files are known to have a line for each user.
     complete: [bool; 4],
     doubled: [Vec<(u32, u32)>; 4],
+    /// The same by the first lines, where they were asked for.
+    by_first: [OnceLock<Vec<(u32, u32)>>; 4],
 }
 
 impl std::fmt::Debug for NameIndex {
@@ -183,10 +185,19 @@ impl NameIndex {
             || slots.shards().map(|mut shard| shard.take_in(&users, passwd)).collect(),
             || [starts(), none(), none(), none()],
         );
-        let (unnoted, noted, doubles) = Default::default();
+        let (unnoted, noted, doubles, by_first) = Default::default();
         let complete = [true, false, false, false];
-        let mut names =
-            NameIndex { hasher, slots, users, places, unnoted, noted, complete, doubled: doubles };
+        let mut names = NameIndex {
+            hasher,
+            slots,
+            users,
+            places,
+            unnoted,
+            noted,
+            complete,
+            doubled: doubles,
+            by_first,
+        };
         let places = &names.places[0];
         let start = |entry: u32| places[entry as usize].load(Relaxed);
         let mut doubled: Vec<(u32, u32)> = doubled.concat();
@@ -231,6 +242,19 @@ impl NameIndex {
     /// begin, in file order.
     pub fn doubled(&self, file: File) -> &[(u32, u32)] {
         &self.doubled[position(file)]
+    }
+
+    /// Where the lines begin, in order, that repeat the name of the one that begins at `first`.
+    fn again(&self, file: File, first: usize) -> impl Iterator<Item = usize> {
+        let at = position(file);
+        let pairs = self.by_first[at].get_or_init(|| {
+            let mut pairs = self.doubled[at].clone();
+            pairs.sort_unstable();
+            pairs
+        });
+        let from = pairs.partition_point(|(of, _)| (*of as usize) < first);
+        let same = pairs[from..].iter().take_while(move |(of, _)| *of as usize == first);
+        same.map(|(_, again)| *again as usize)
     }
 }
 

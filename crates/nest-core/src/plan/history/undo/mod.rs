@@ -7,12 +7,14 @@ use std::collections::BTreeMap;
 use bstr::{BString, ByteSlice};
 
 use crate::allot::Holder;
-use crate::batch_lookup::LookupSet;
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
+use crate::policy::Policy;
 use crate::record::{ChangeRecord, RecordedEdit, Secret};
 use crate::refusal::{Reason, Refusal};
+use crate::request::Request;
 use crate::retired::KeptLine;
 use crate::secret::{has_lost_parts, hash_of, shown};
 use crate::table::{File, Line, Passwd, Record};
@@ -26,6 +28,19 @@ pub struct Undo<'a> {
     pub undone_by: Option<u64>,
     /// Only the lines of the account files, not what was done on the tree.
     pub lines_only: bool,
+}
+
+impl Request for Undo<'_> {
+    /// The names on all lines of the change.
+    fn lookups(&self, _: &Policy) -> Lookups {
+        let edits = self.record.told.edits.iter();
+        let name = |line: &BString| BString::from(Line { bytes: line, start: 0 }.name());
+        let mut names: Vec<BString> =
+            edits.flat_map(|edit| edit.before.iter().chain(&edit.after)).map(name).collect();
+        names.sort_unstable();
+        names.dedup();
+        Lookups::whole(&names)
+    }
 }
 
 /// Plans the taking back of a change. A line that has changed since stops it;
@@ -98,9 +113,6 @@ fn note_people(builder: &mut PlanBuilder<'_>) {
     }
 }
 
-/// For fewer lines searching the files is quicker.
-const MANY: usize = 64;
-
 struct Undoing<'a> {
     context: PlanContext<'a>,
     record: &'a ChangeRecord,
@@ -118,26 +130,7 @@ impl<'a> Undoing<'a> {
         }
     }
 
-    /// Goes through the files once for the lines of a long change.
-    fn look_up_batch(&self) {
-        let edits = &self.record.told.edits;
-        if edits.len() < MANY {
-            return;
-        }
-        let mut wanted = LookupSet::default();
-        for edit in edits {
-            for line in edit.before.iter().chain(&edit.after) {
-                let record = line.trim_ascii_start();
-                wanted.seek_name(&record[..record.find_byte(b':').unwrap_or(record.len())]);
-                let user = Passwd::read(record).filter(|_| edit.file == File::Passwd);
-                wanted.ids.extend(user.and_then(|user| user.uid()));
-            }
-        }
-        self.context.book.look_up_batch(wanted);
-    }
-
     fn lines(&mut self) -> Result<(), Box<Refusal>> {
-        self.look_up_batch();
         let mut edits: Vec<&RecordedEdit> = self.record.told.edits.iter().collect();
         // Lines that come back to one file are put back from the top down.
         edits.sort_by_key(|edit| (edit.file, edit.line));

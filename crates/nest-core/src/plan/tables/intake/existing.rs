@@ -5,7 +5,7 @@ use bstr::{BStr, BString};
 use crate::account::{AccountKind, admin_group, kind_of};
 use crate::change::Subject;
 use crate::drafting::find::{FoundUser, find_admin_group};
-use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::guard::GuardedAction;
 use crate::drafting::primary::{NewPrimary, change_primary};
 use crate::plan::tables::intake::IntakePlanner;
 use crate::plan::users::{ChangeUser, change_into};
@@ -232,9 +232,10 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             return true;
         }
         let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
-        let together = &self.leaving_admins(group);
+        let together = &self.leaving_admins(group).iter().collect();
         let action = GuardedAction { what: "", again: &again, busy: false, together };
-        let Err(refusal) = guard(self.context, found, GuardOverrides::default(), action) else {
+        let Err(refusal) = self.batch.builder.guard(found, GuardOverrides::default(), action)
+        else {
             return true;
         };
         let way = refusal.ways.last().map(|way| way.text.clone()).unwrap_or_default();

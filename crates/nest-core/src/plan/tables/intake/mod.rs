@@ -17,12 +17,14 @@ use bstr::{BStr, BString};
 use hashbrown::HashSet;
 
 use self::rows::Rows;
+use crate::book::Lookups;
 use crate::change::{Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::request::CreateUser;
+use crate::request::{CreateUser, Request};
 use crate::roster::{Column, Fault, Roster, RosterRow, RowBuffer, RowRequest, Wrong};
 
 /// A roster to be taken in.
@@ -71,6 +73,14 @@ pub struct TakenIn {
     pub plan: Plan,
     /// The new accounts that no row gives a password.
     pub newcomers: Vec<BString>,
+}
+
+impl Request for Intake {
+    /// What rows name is looked up when they are planned: names are made, and homes come from
+    /// the policy.
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&[])
+    }
 }
 
 /// Plans the taking in of a roster: all of it, or nothing.

@@ -7,7 +7,7 @@ use bstr::{BStr, BString, ByteSlice};
 use hashbrown::hash_table::Entry;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
-use crate::batch_lookup::LookupSet;
+use crate::book::LookupSet;
 use crate::plan::tables::intake::{Intake, IntakePlanner, RowNames};
 use crate::plan::users::create_user::check_values;
 use crate::refusal::{Reason, Refusal};

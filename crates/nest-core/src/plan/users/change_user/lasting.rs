@@ -2,7 +2,7 @@
 
 use bstr::BStr;
 
-use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::guard::{GuardedAction, Together};
 use crate::plan::users::change_user::{AgingRequest, UserChange};
 use crate::plan::users::suspend::is_out;
 use crate::policy::Days;
@@ -91,8 +91,9 @@ impl UserChange<'_, '_> {
                 .or("to keep somebody out now", format!("suspend user {}", self.name())));
         }
         let again = format!("change user {} --expires {text}", self.name());
-        let action = GuardedAction { what: &self.what, again: &again, busy: false, together: &[] };
-        guard(self.context, &self.found, self.request.overrides, action)?;
+        let together = &Together::default();
+        let action = GuardedAction { what: &self.what, again: &again, busy: false, together };
+        self.builder.guard(&self.found, self.request.overrides, action)?;
         self.subject.decide(
             "expires",
             day.to_string(),

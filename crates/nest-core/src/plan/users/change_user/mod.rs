@@ -8,6 +8,7 @@ use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::kind_of;
 use crate::allot::{IdUse, Wanted};
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject, join};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
@@ -17,9 +18,9 @@ use crate::drafting::numbers::NewNumber;
 use crate::drafting::primary::{NewPrimary, change_primary, tell_sessions};
 use crate::plan::users::create_user::check_full_name;
 use crate::plan::users::suspend::carry_note;
-use crate::policy::Days;
+use crate::policy::{Days, Policy};
 use crate::refusal::{HomeTrouble, Reason, Refusal};
-use crate::request::{GuardOverrides, KeyFile, key_file};
+use crate::request::{GuardOverrides, KeyFile, Request, key_file};
 use crate::surroundings::{Program, Site};
 use crate::table::File;
 use crate::value::escaped::Escaped;
@@ -75,6 +76,12 @@ pub struct AgingRequest {
 impl AgingRequest {
     fn asks(&self) -> bool {
         self.renew.is_some() || self.hold.is_some() || self.remind.is_some() || self.late.is_some()
+    }
+}
+
+impl Request for ChangeUser {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(std::slice::from_ref(&self.name))
     }
 }
 
@@ -230,9 +237,8 @@ impl<'a> UserChange<'_, 'a> {
                 self.builder.set_fields(file, line, &[(0, text.as_bytes())]);
             }
         }
-        let shared = self.context.book.users.records();
-        let shared = shared.filter(|(_, user)| user.uid() == Some(old) && user.name != name);
-        if let Some((_, other)) = shared.into_iter().next() {
+        let users = self.context.book.users_by_uid(old).into_iter();
+        if let Some((_, other)) = users.into_iter().find(|(_, user)| user.name != name) {
             let other = other.name.into();
             self.builder.plan.cautions.push(Caution::FilesShared { uid: old, other });
             return Ok(());

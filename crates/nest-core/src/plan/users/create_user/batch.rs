@@ -161,7 +161,7 @@ impl<'a> AccountBatch<'a> {
                     File::Group | File::Gshadow => {
                         self.builder.edits.add_named(file, name, line.to_vec())
                     }
-                    _ => self.builder.edits.add(file, line.to_vec()),
+                    _ => _ = self.builder.edits.add(file, line.to_vec()),
                 }
             }
         }

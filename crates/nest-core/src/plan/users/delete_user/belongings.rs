@@ -44,8 +44,7 @@ impl Deleting<'_, '_> {
 
     pub(crate) fn uid_is_shared(&self) -> bool {
         let name = self.found.user.name;
-        let mut users = self.context.book.users.records();
-        users.any(|(_, user)| user.uid() == Some(self.found.uid) && user.name != name)
+        self.context.book.users_by_uid(self.found.uid).iter().any(|(_, user)| user.name != name)
     }
 
     /// Looks at a belonging. One that never existed is no matter.

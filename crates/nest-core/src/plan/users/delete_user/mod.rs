@@ -7,21 +7,23 @@ use std::collections::HashSet;
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::{AccountKind, kind_of};
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{
     FoundUser, find_user, not_a_file_name, private_group, require_file_name,
 };
-use crate::drafting::guard::{GuardedAction, guard};
+use crate::drafting::guard::{GuardedAction, Together};
 use crate::plan::groups::delete_group::take_out;
 use crate::plan::users::suspend::note_of;
+use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::request::GuardOverrides;
+use crate::request::{GuardOverrides, Request};
 use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace};
 use crate::table::{File, Gshadow, Record};
 use crate::value::escaped::Escaped;
-use crate::value::{IdSpan, UserOrGroup, members};
+use crate::value::{UserOrGroup, members};
 use crate::words::list;
 
 /// What becomes of a deleted user's home, mail and crontab.
@@ -51,6 +53,12 @@ pub struct DeleteUser {
     pub overrides: GuardOverrides,
 }
 
+impl Request for DeleteUser {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.names)
+    }
+}
+
 /// Plans the deleting of users: all of them, or none.
 ///
 /// # Errors
@@ -58,6 +66,7 @@ pub struct DeleteUser {
 pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Plan, Box<Refusal>> {
     let all = list(&request.names);
     let mut builder = PlanBuilder::new(context, format!("delete user {all}"));
+    let together: Together = request.names.iter().collect();
     let mut seen = HashSet::new();
     for name in request.names.iter().filter(|name| seen.insert(*name)) {
         let what = match request.names.len() {
@@ -80,8 +89,9 @@ pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Pla
             suspended: None,
             belongings: Vec::new(),
         };
-        let builder = &mut builder;
-        Deleting { context, request, found, what, builder, subject, kept }.delete()?;
+        let (builder, together) = (&mut builder, &together);
+        let deleting = Deleting { context, request, found, what, builder, together, subject, kept };
+        deleting.delete()?;
     }
     Ok(builder.finish(match context.change {
         Some(_) => "list retired",
@@ -95,6 +105,7 @@ struct Deleting<'p, 'a> {
     found: FoundUser<'a>,
     what: String,
     builder: &'p mut PlanBuilder<'a>,
+    together: &'p Together,
     subject: Subject,
     kept: Kept,
 }
@@ -124,13 +135,9 @@ impl<'a> Deleting<'_, 'a> {
         let (context, name) = (self.context, self.name());
         require_file_name((context, File::Passwd), name, &self.what)?;
         let again = self.again();
-        let action = GuardedAction {
-            what: &self.what,
-            again: &again,
-            busy: true,
-            together: &self.request.names,
-        };
-        guard(context, &self.found, self.request.overrides, action)?;
+        let action =
+            GuardedAction { what: &self.what, again: &again, busy: true, together: self.together };
+        self.builder.guard(&self.found, self.request.overrides, action)?;
         let stays = matches!(self.request.files, FilesDisposition::Keep | FilesDisposition::Erase);
         if context.change.is_none() && !stays {
             return Err(self
@@ -289,12 +296,11 @@ impl<'a> Deleting<'_, 'a> {
         self.kept.lines.sort_by_key(|line| (line.file, line.line));
         ranges.sort();
         ranges.dedup();
+        let spans = ranges.iter().copied().collect();
         for file in [File::Subuid, File::Subgid] {
-            for (_, other) in book.sub_ids(file).into_iter().flat_map(|table| table.records()) {
-                let owner = Escaped(other.owner.into());
-                let overlaps = |span: IdSpan| ranges.iter().any(|mine| mine.overlaps(span));
-                let mine = other.owner == name || self.kept.overlapped.contains(&owner);
-                if !mine && other.span().is_some_and(overlaps) {
+            for other in book.owners_overlapping(file, &spans) {
+                let owner = Escaped(other.into());
+                if other != name && !self.kept.overlapped.contains(&owner) {
                     self.kept.overlapped.push(owner);
                 }
             }

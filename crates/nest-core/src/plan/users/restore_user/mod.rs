@@ -6,12 +6,15 @@ use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::kind_of;
 use crate::allot::{Holder, IdUse};
+use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::plan::groups::restore_group::{Back, Restored, lines_of_group, put_back};
 use crate::plan::history::find_kept::find_kept;
+use crate::policy::Policy;
 use crate::refusal::{NotKept, Reason, Refusal};
+use crate::request::Request;
 use crate::retired::{Kept, KeptPlace, RetiredAccount};
 use crate::suspended::Suspended;
 use crate::table::{File, Passwd, Record, SubId, with_fields};
@@ -29,6 +32,12 @@ pub struct RestoreUser {
     pub new_id: bool,
     /// Without the password it had.
     pub without_password: bool,
+}
+
+impl Request for RestoreUser {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole(&self.names)
+    }
 }
 
 /// Plans the bringing back of users: all of them, or none.

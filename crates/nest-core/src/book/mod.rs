@@ -1,0 +1,536 @@
+//! The account files of one tree, parsed, and the indexes over them.
+
+mod batch;
+mod lookups;
+
+use std::collections::{BTreeMap, HashMap};
+use std::sync::OnceLock;
+
+use bstr::{BStr, BString};
+
+use self::batch::BatchLookup;
+use crate::table::{
+    File, Files, Group, Groups, Gshadow, Gshadows, Line, Lines, Lookup, NameIndex, Passwd, Record,
+    Shadow, Shadows, SubId, SubIds, Table, TableKind, Text, Users,
+};
+use crate::value::{IdSpan, IdSpans, members, nearest};
+
+pub use self::batch::LookupSet;
+pub use self::lookups::{Extent, Lookups};
+
+/// The texts of the six files; `None` where the tree has no such file.
+#[derive(Default)]
+pub struct Texts {
+    lines: [Option<Lines>; 6],
+    unreadable: BTreeMap<File, String>,
+}
+
+impl Texts {
+    /// Puts the text of `file` in.
+    pub fn set(&mut self, file: File, text: Text) {
+        self.set_lines(Lines::new(file, text));
+    }
+
+    /// Puts the lines of a file in.
+    pub fn set_lines(&mut self, lines: Lines) {
+        let file = lines.file();
+        self.lines[file as usize] = Some(lines);
+    }
+
+    /// Says that `file` is there, but can't be read, and why.
+    pub fn set_unreadable(&mut self, file: File, why: String) {
+        self.unreadable.insert(file, why);
+    }
+
+    fn take<K: TableKind>(&mut self, file: File) -> Option<Table<K>> {
+        self.lines[file as usize].take().map(Table::over)
+    }
+}
+
+/// The account files of one tree. A file that is not there is `None`; without
+/// `passwd` and `group` there is no book.
+#[derive(Debug)]
+pub struct Book {
+    /// Users.
+    pub users: Table<Users>,
+    /// Password hashes and aging.
+    pub shadow: Option<Table<Shadows>>,
+    /// Groups.
+    pub groups: Table<Groups>,
+    /// Group passwords and administrators.
+    pub gshadow: Option<Table<Gshadows>>,
+    /// Subordinate uids.
+    pub subuid: Option<Table<SubIds>>,
+    /// Subordinate gids.
+    pub subgid: Option<Table<SubIds>>,
+    /// Files that are there but can't be read, and why. Their tables are `None`.
+    pub unreadable: BTreeMap<File, String>,
+    names: OnceLock<NameIndex>,
+    batch: OnceLock<BatchLookup>,
+    ranges: [OnceLock<RangeIndex>; 2],
+    /// What was loaded of files that are held only in part.
+    lookups: Lookups,
+    gshadow_lookups: Option<Lookups>,
+}
+
+impl Book {
+    /// The book of these texts. A missing `passwd` or `group` counts as empty:
+    /// the host refuses trees without them before it comes to this.
+    pub fn new(mut texts: Texts) -> Self {
+        let empty = || -> Text { std::sync::Arc::new(Vec::new()) };
+        let users = texts.take(File::Passwd);
+        let groups = texts.take(File::Group);
+        Book {
+            users: users.unwrap_or_else(|| Table::new(File::Passwd, empty())),
+            shadow: texts.take(File::Shadow),
+            groups: groups.unwrap_or_else(|| Table::new(File::Group, empty())),
+            gshadow: texts.take(File::Gshadow),
+            subuid: texts.take(File::Subuid),
+            subgid: texts.take(File::Subgid),
+            unreadable: texts.unreadable,
+            names: OnceLock::new(),
+            batch: OnceLock::new(),
+            ranges: Default::default(),
+            // Whoever makes a book of whole texts may ask it anything.
+            lookups: Lookups::whole(&[]),
+            gshadow_lookups: None,
+        }
+    }
+
+    /// The lines of a file, if the tree has it.
+    pub fn lines(&self, file: File) -> Option<&Lines> {
+        match file {
+            File::Passwd => Some(self.users.lines()),
+            File::Shadow => self.shadow.as_ref().map(Table::lines),
+            File::Group => Some(self.groups.lines()),
+            File::Gshadow => self.gshadow.as_ref().map(Table::lines),
+            File::Subuid => self.subuid.as_ref().map(Table::lines),
+            File::Subgid => self.subgid.as_ref().map(Table::lines),
+        }
+    }
+
+    /// The table of subordinate uids or gids.
+    pub fn sub_ids(&self, file: File) -> Option<&Table<SubIds>> {
+        match file {
+            File::Subuid => self.subuid.as_ref(),
+            File::Subgid => self.subgid.as_ref(),
+            _ => None,
+        }
+    }
+
+    /// The index over the names of passwd, shadow, group and gshadow. Built when first
+    /// asked for.
+    pub(crate) fn names(&self) -> Lookup<'_> {
+        let names = self.names.get_or_init(|| NameIndex::build(|file| self.lines(file)));
+        names.over(|file| self.lines(file))
+    }
+
+    /// Keeps an index of these files that was made on the way. Only the first counts.
+    pub(crate) fn keep_names(&self, names: NameIndex) {
+        self.names.get_or_init(|| names);
+    }
+
+    /// The files that [`NameIndex`] are of.
+    pub(crate) fn named_files(&self) -> Files<'_> {
+        NameIndex::files(|file| self.lines(file))
+    }
+
+    /// Says what the request looks up, which was loaded. Of files that are held only in part
+    /// nothing else may be asked for.
+    pub fn set_lookups(&mut self, lookups: Lookups) {
+        self.lookups = lookups;
+    }
+
+    /// Takes the gshadow file of another book, which was loaded for its sake with these
+    /// lookups.
+    pub fn take_gshadow(&mut self, other: Book) {
+        self.gshadow = other.gshadow;
+        self.gshadow_lookups = Some(other.lookups);
+    }
+
+    /// Looks many things up at once: later lookups of what is wanted cost next to
+    /// nothing, and give the same. Only the first call counts.
+    pub fn look_up_batch(&self, wanted: LookupSet) {
+        self.batch.get_or_init(|| BatchLookup::search(|file| self.lines(file), wanted));
+    }
+
+    /// What was looked up at once: many names that a request declared, or what a planner
+    /// asked for.
+    fn batch(&self) -> Option<&BatchLookup> {
+        if self.batch.get().is_none() && self.lookups.are_many() {
+            self.look_up_batch(self.lookups.at_once());
+        }
+        self.batch.get()
+    }
+
+    /// Whether it is known already that a name is in no file and on no list.
+    pub fn is_nowhere(&self, name: &[u8]) -> bool {
+        self.batch().is_some_and(|batch| batch.is_nowhere(name))
+    }
+
+    /// Whether only some lines of a file are held.
+    pub fn is_partial(&self, file: File) -> bool {
+        self.lines(file).is_some_and(Lines::is_excerpt)
+    }
+
+    /// Sees that what is asked for of a file was loaded.
+    ///
+    /// # Panics
+    /// Where only some of its lines were, and the request did not declare this.
+    fn expect_loaded(&self, file: File, declared: impl Fn(&Lookups) -> bool) {
+        if self.is_partial(file) {
+            let lookups = self.gshadow_lookups.as_ref().filter(|_| file == File::Gshadow);
+            let declared = declared(lookups.unwrap_or(&self.lookups));
+            assert!(declared, "BUG: {} was asked for what no request declared", file.path());
+        }
+    }
+
+    /// The lines of a file that begin at these places.
+    fn lines_at<'b>(&'b self, file: File, starts: &'b [usize]) -> impl Iterator<Item = Line<'b>> {
+        let lines = self.lines(file);
+        starts.iter().filter_map(move |start| Some(lines?.around(*start)))
+    }
+
+    /// The records of `file` with this name, well-formed or not. One lookup
+    /// searches the text; where an index of names was built it is asked, and where very many
+    /// names are looked up one is.
+    pub fn named<'b>(&'b self, file: File, name: &[u8]) -> Vec<Line<'b>> {
+        let Some(lines) = self.lines(file) else {
+            return Vec::new();
+        };
+        self.expect_loaded(file, |lookups| lookups.has_name(file, name));
+        if let Some(found) = self.batch().and_then(|batch| batch.named(file, name)) {
+            return self.lines_at(file, found).filter(|line| line.name() == name).collect();
+        }
+        let indexed = !matches!(file, File::Subuid | File::Subgid);
+        match self.names.get().is_some() || self.lookups.are_many() {
+            true if indexed => {
+                let names = self.names();
+                let Some(first) = names.find(file, name) else { return Vec::new() };
+                let again = names.again(file, first).map(|again| lines.at(again));
+                std::iter::once(lines.at(first)).chain(again).collect()
+            }
+            _ => lines.named(name).collect(),
+        }
+    }
+
+    /// The user whose name is nearest, for somebody who slipped; nothing where not all
+    /// users are known.
+    pub fn nearest_user(&self, name: &[u8]) -> Option<&BStr> {
+        let all = (!self.is_partial(File::Passwd)).then(|| self.users.records());
+        nearest(name, all.into_iter().flatten().map(|(_, user)| user.name))
+    }
+
+    /// The group whose name is nearest, likewise.
+    pub fn nearest_group(&self, name: &[u8]) -> Option<&BStr> {
+        let all = (!self.is_partial(File::Group)).then(|| self.groups.records());
+        nearest(name, all.into_iter().flatten().map(|(_, group)| group.name))
+    }
+
+    /// The first well-formed user of this name.
+    pub fn user<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Passwd<'b>)> {
+        first(self.named(File::Passwd, name))
+    }
+
+    /// The first user with this uid.
+    pub fn user_by_uid(&self, uid: u32) -> Option<(Line<'_>, Passwd<'_>)> {
+        self.expect_loaded(File::Passwd, |lookups| lookups.has_uid(uid));
+        let is_it = |line: Line<'_>| {
+            line.is_record() && Passwd::read(line.record()).and_then(|user| user.uid()) == Some(uid)
+        };
+        if let Some(found) = self.batch().and_then(|batch| batch.users(uid)) {
+            return first(self.lines_at(File::Passwd, found).collect());
+        }
+        // Nearly always the number is written plainly, and a search finds it.
+        let lines = self.users.lines();
+        let plain = lines.holding(format!(":{uid}:").into_bytes()).find(|line| is_it(*line));
+        let other = || lines.iter().find(|line| is_it(*line)).filter(|_| !lines.is_excerpt());
+        first(plain.or_else(other).into_iter().collect())
+    }
+
+    /// Every user with this uid, in file order.
+    pub fn users_by_uid(&self, uid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
+        self.users_found(self.batch().and_then(|batch| batch.users(uid)), |user| {
+            user.uid() == Some(uid)
+        })
+    }
+
+    /// The users whose primary group has this gid, in file order.
+    pub fn users_by_gid(&self, gid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
+        self.users_found(self.batch().and_then(|batch| batch.primaries(gid)), |user| {
+            user.gid() == Some(gid)
+        })
+    }
+
+    /// The users among the lines that were found, or else among all, of which something is so.
+    fn users_found<'b>(
+        &'b self,
+        found: Option<&'b [usize]>,
+        is_so: impl Fn(&Passwd<'b>) -> bool,
+    ) -> Vec<(Line<'b>, Passwd<'b>)> {
+        match found {
+            Some(found) => {
+                let lines = self.lines_at(File::Passwd, found);
+                let users = lines.filter_map(|line| Some((line, Passwd::read(line.record())?)));
+                users.filter(|(_, user)| is_so(user)).collect()
+            }
+            None => self.users.records().filter(|(_, user)| is_so(user)).collect(),
+        }
+    }
+
+    /// The names of other users whose home lies at or below a path.
+    pub fn homes_below(&self, home: &[u8], but: &[u8]) -> Vec<BString> {
+        let below = |other: &[u8]| {
+            other.strip_prefix(home).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+        };
+        let name = |line: Line<'_>| {
+            let user = Passwd::read(line.record())?;
+            (user.name != but && below(user.home)).then(|| user.name.into())
+        };
+        match self.batch().and_then(|batch| batch.homes_below(home)) {
+            Some(found) => self.lines_at(File::Passwd, found).filter_map(name).collect(),
+            None => {
+                self.expect_loaded(File::Passwd, |_| false);
+                self.users.lines().holding([b":", home].concat()).filter_map(name).collect()
+            }
+        }
+    }
+
+    /// The first shadow line of this name that the C library can read.
+    pub fn shadow<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Shadow<'b>)> {
+        let lines = self.named(File::Shadow, name).into_iter();
+        lines
+            .filter_map(|line| Some((line, Shadow::read(line.record())?)))
+            .find(|(_, shadow)| shadow.is_readable())
+    }
+
+    /// The first well-formed group of this name.
+    pub fn group<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Group<'b>)> {
+        first(self.named(File::Group, name))
+    }
+
+    /// The first group with this gid.
+    pub fn group_by_gid(&self, gid: u32) -> Option<(Line<'_>, Group<'_>)> {
+        self.expect_loaded(File::Group, |lookups| lookups.has_gid(gid));
+        let is_it = |line: Line<'_>| {
+            line.is_record()
+                && Group::read(line.record()).and_then(|group| group.gid()) == Some(gid)
+        };
+        if let Some(found) = self.batch().and_then(|batch| batch.groups(gid)) {
+            return first(self.lines_at(File::Group, found).collect());
+        }
+        let lines = self.groups.lines();
+        let plain = lines.holding(format!(":{gid}:").into_bytes()).find(|line| is_it(*line));
+        let other = || lines.iter().find(|line| is_it(*line)).filter(|_| !lines.is_excerpt());
+        first(plain.or_else(other).into_iter().collect())
+    }
+
+    /// Every group with this gid, in file order.
+    pub fn groups_by_gid(&self, gid: u32) -> Vec<(Line<'_>, Group<'_>)> {
+        match self.batch().and_then(|batch| batch.groups(gid)) {
+            Some(found) => {
+                let lines = self.lines_at(File::Group, found);
+                lines.filter_map(|line| Some((line, Group::read(line.record())?))).collect()
+            }
+            None => self.groups.records().filter(|(_, group)| group.gid() == Some(gid)).collect(),
+        }
+    }
+
+    /// The first well-formed gshadow line of this name.
+    pub fn gshadow<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Gshadow<'b>)> {
+        first(self.named(File::Gshadow, name))
+    }
+
+    /// The groups whose list names this user, in file order.
+    pub fn groups_listing<'b>(&'b self, user: &[u8]) -> Vec<(Line<'b>, Group<'b>)> {
+        let lines = self.groups.lines();
+        self.expect_loaded(File::Group, |lookups| lookups.has_user(user));
+        let batch = self.batch().and_then(|batch| batch.listing(user));
+        let mut found: Vec<Line<'b>> = match batch {
+            Some(found) => found.iter().map(|start| lines.around(*start)).collect(),
+            None => lines.holding(user.to_vec()).collect(),
+        };
+        // A line that lists somebody twice is one line.
+        found.dedup_by_key(|line| line.start);
+        found
+            .into_iter()
+            .filter(Line::is_record)
+            .filter_map(|line| Some((line, Group::read(line.record())?)))
+            .filter(|(_, group)| group.members().any(|member| member == user))
+            .collect()
+    }
+
+    /// The first user whose home this is.
+    pub fn user_at_home(&self, home: &[u8]) -> Option<&[u8]> {
+        self.expect_loaded(File::Passwd, |lookups| lookups.has_home(home));
+        let lines = self.users.lines();
+        let read = |line: Line<'_>| -> Option<&[u8]> {
+            let user = Passwd::read(lines.around(line.start).record())?;
+            (user.home == home).then_some(user.name)
+        };
+        match self.batch().and_then(|batch| batch.at_home(home)) {
+            Some(found) => found.iter().find_map(|start| read(lines.around(*start))),
+            None => lines.holding([b":", home, b":"].concat()).find_map(read),
+        }
+    }
+
+    /// The first range, of uids or of gids, that covers a number.
+    pub fn range_over(&self, id: u32) -> Option<SubId<'_>> {
+        if let Some(found) = self.batch().and_then(|batch| batch.covering(id)) {
+            let (file, start) = found?;
+            return SubId::read(self.lines(file)?.around(start).record());
+        }
+        [File::Subuid, File::Subgid].iter().for_each(|file| self.expect_loaded(*file, |_| false));
+        let tables = [&self.subuid, &self.subgid].into_iter().flatten();
+        let mut ranges = tables.flat_map(Table::records).map(|(_, range)| range);
+        ranges.find(|range| range.span().is_some_and(|span| span.contains(id)))
+    }
+
+    /// The gshadow lines that name this user, as member or administrator.
+    pub fn gshadow_mentioning<'b>(&'b self, user: &[u8]) -> Vec<Line<'b>> {
+        let Some(table) = &self.gshadow else {
+            return Vec::new();
+        };
+        self.expect_loaded(File::Gshadow, |lookups| lookups.has_user(user));
+        let mentions = |line: &Line<'_>| {
+            Gshadow::read(line.record()).filter(|_| line.is_record()).is_some_and(|group| {
+                let mut names = group.members().chain(members(group.admins));
+                names.any(|name| name == user)
+            })
+        };
+        match self.batch().and_then(|batch| batch.mentioning(user)) {
+            Some(found) => {
+                let mut lines: Vec<Line<'b>> = self.lines_at(File::Gshadow, found).collect();
+                lines.dedup_by_key(|line| line.start);
+                lines.into_iter().filter(mentions).collect()
+            }
+            None => table.lines().holding(user.to_vec()).filter(mentions).collect(),
+        }
+    }
+
+    /// The groups that list each user, as line starts: for work on many users.
+    pub fn memberships(&self) -> HashMap<&[u8], Vec<Group<'_>>> {
+        let mut map: HashMap<&[u8], Vec<Group<'_>>> = HashMap::new();
+        for (_, group) in self.groups.records() {
+            for member in group.members() {
+                let of = map.entry(member).or_default();
+                if of.last().is_none_or(|last| last.name != group.name) {
+                    of.push(group);
+                }
+            }
+        }
+        map
+    }
+
+    /// The range lines that belong to the user of this name and uid.
+    pub fn ranges_of<'b>(
+        &'b self,
+        file: File,
+        name: &[u8],
+        uid: Option<u32>,
+    ) -> Vec<(Line<'b>, SubId<'b>)> {
+        let uid = uid.map(|uid| uid.to_string().into_bytes());
+        let names = std::iter::once(name).chain(uid.iter().map(|uid| &uid[..]));
+        let mut lines: Vec<Line<'b>> = names.flat_map(|name| self.named(file, name)).collect();
+        lines.sort_by_key(|line| line.start);
+        lines.dedup_by_key(|line| line.start);
+        lines.into_iter().filter_map(|line| Some((line, SubId::read(line.record())?))).collect()
+    }
+
+    /// The owners of ranges of a file that have ids of these, in no order and maybe often.
+    pub fn owners_overlapping(&self, file: File, spans: &IdSpans) -> Vec<&[u8]> {
+        let Some(table) = self.sub_ids(file) else { return Vec::new() };
+        if !self.lookups.are_many() {
+            let overlaps =
+                |range: &SubId<'_>| range.span().is_some_and(|span| spans.overlaps(span));
+            let owners = table.records().filter(|(_, range)| overlaps(range));
+            return owners.map(|(_, range)| range.owner).collect();
+        }
+        let index = &self.ranges[usize::from(file == File::Subgid)];
+        let index = index.get_or_init(|| RangeIndex::of(table));
+        let found = spans.spans().iter().flat_map(|span| index.overlapping(*span));
+        found
+            .filter_map(|start| Some(SubId::read(table.lines().around(start).record())?.owner))
+            .collect()
+    }
+}
+
+/// The ranges of a file by their first id.
+#[derive(Debug)]
+struct RangeIndex {
+    /// Each with where its line begins, and the highest id of it and all before it.
+    ranges: Vec<(IdSpan, usize, u32)>,
+}
+
+impl RangeIndex {
+    fn of(table: &Table<SubIds>) -> Self {
+        let spans =
+            table.records().filter_map(|(line, range)| Some((range.span()?, line.start, 0)));
+        let mut ranges: Vec<_> = spans.collect();
+        ranges.sort_unstable();
+        let mut highest = 0;
+        for (span, _, reach) in &mut ranges {
+            highest = highest.max(span.last());
+            *reach = highest;
+        }
+        RangeIndex { ranges }
+    }
+
+    /// Where the lines begin whose ranges have ids of a span.
+    fn overlapping(&self, span: IdSpan) -> impl Iterator<Item = usize> {
+        let from = self.ranges.partition_point(|(_, _, reach)| *reach < span.first());
+        let near =
+            self.ranges[from..].iter().take_while(move |(other, ..)| other.first() <= span.last());
+        near.filter(move |(other, ..)| other.overlaps(span)).map(|(_, start, _)| *start)
+    }
+}
+
+fn first<'b, R: Record<'b>>(lines: Vec<Line<'b>>) -> Option<(Line<'b>, R)> {
+    lines.into_iter().find_map(|line| Some((line, R::read(line.record())?)))
+}
+
+#[cfg(test)]
+pub(crate) mod tests {
+    use std::sync::Arc;
+
+    use super::*;
+
+    /// A book of the given texts, for tests.
+    pub(crate) fn book(texts: &[(File, &str)]) -> Book {
+        let mut all = Texts::default();
+        for (file, text) in texts {
+            all.set(*file, Arc::new(text.as_bytes().to_vec()));
+        }
+        Book::new(all)
+    }
+
+    #[test]
+    fn looking_up_gives_the_same_with_and_without_an_index() {
+        let text = "root:x:0:0:::\nmaren:x:7\nmaren:x:1004:1004:::\ntavish\n maren:x:9:9:::\n";
+        let book = book(&[(File::Passwd, text)]);
+        let look = |name: &'static [u8]| -> Vec<usize> {
+            let lines = book.named(File::Passwd, name);
+            lines.iter().map(|line| book.users.lines().number(line.start)).collect()
+        };
+        let plain = [look(b"maren"), look(b"tavish"), look(b"nobody")];
+        assert_eq!(plain, [vec![2, 3, 5], vec![], vec![]]);
+        assert_eq!(book.user(b"maren").unwrap().1.uid(), Some(1004));
+        book.names();
+        assert_eq!([look(b"maren"), look(b"tavish"), look(b"nobody")], plain);
+    }
+
+    #[test]
+    fn ids_are_found_however_they_are_written() {
+        let book = book(&[
+            (File::Passwd, "a:x:5:1004:::\nb:x:01004:7:::\n"),
+            (File::Group, "crew:x: 7:b,ab,a\nrest:x:8:ab\n"),
+            (File::Subuid, "b:1:1\n1004:5:1\nb2:9:1\n"),
+        ]);
+        assert_eq!(book.user_by_uid(1004).unwrap().1.name, b"b");
+        assert_eq!(book.group_by_gid(7).unwrap().1.name, b"crew");
+        assert!(book.user_by_uid(6).is_none());
+        assert_eq!(book.groups_listing(b"a").len(), 1);
+        assert_eq!(book.memberships()[&b"ab"[..]].len(), 2);
+        assert_eq!(book.ranges_of(File::Subuid, b"b", Some(1004)).len(), 2);
+    }
+}
