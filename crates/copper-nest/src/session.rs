@@ -5,6 +5,7 @@ use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::time::Duration;
 
+use bstr::BString;
 use nest_core::book::Lookups;
 use nest_core::change::Plan;
 use nest_core::context::PlanContext;
@@ -33,7 +34,6 @@ use crate::cli::Global;
 use crate::clock::Now;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::view::{Bar, receipt, visible};
-use bstr::BString;
 
 /// Whether a change is asked about before it is made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

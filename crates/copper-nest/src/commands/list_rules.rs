@@ -22,7 +22,7 @@ impl ListRules {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         if global.json() {
-            let rules: Vec<_> = RULES.iter().map(super::show_rule::to_json).collect();
+            let rules: Vec<_> = RULES.iter().copied().map(super::show_rule::to_json).collect();
             view::print_json(&json!(rules));
             return Ok(0);
         }

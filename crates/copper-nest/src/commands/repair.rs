@@ -3,7 +3,7 @@
 use std::cell::RefCell;
 
 use clap::builder::NonEmptyStringValueParser;
-use nest_core::check::{CheckReport, Rule, Selection, is_mended, repair};
+use nest_core::check::{CheckReport, Rule, Selection, repair};
 use nest_core::table::File;
 
 use super::show_rule::find;
@@ -44,7 +44,7 @@ impl RepairArgs {
             names.iter().map(|name| find(name)).collect()
         };
         let only = rules(&self.only)?;
-        if let Some(rule) = only.iter().find(|rule| !is_mended(rule)) {
+        if let Some(rule) = only.iter().find(|rule| !rule.is_mended()) {
             let message =
                 format!("what {} finds takes a decision, and is not mended by repair", rule.name);
             return Err(Failure::new(REFUSED, "takes-a-decision", message)

@@ -1,6 +1,6 @@
 //! `show rule`.
 
-use nest_core::check::{Example, RULES, Rule, is_mended, rule};
+use nest_core::check::{Besides, Example, RULES, Rule, rule};
 use nest_core::value::nearest;
 use serde_json::json;
 
@@ -40,7 +40,7 @@ impl ShowRule {
         for (label, text) in [("finds", rule.finds), ("why", rule.why), ("to do", rule.remedy)] {
             view::print_wrapped(label, text);
         }
-        if is_mended(rule) {
+        if rule.is_mended() {
             let command = global.command(&format!("repair --only {}", rule.name));
             view::print_wrapped(
                 "mended",
@@ -72,7 +72,7 @@ pub fn to_json(rule: &Rule) -> serde_json::Value {
         "finds": rule.finds,
         "why": rule.why,
         "remedy": rule.remedy,
-        "repaired": is_mended(rule),
+        "repaired": rule.is_mended(),
     })
 }
 
@@ -80,11 +80,11 @@ fn example(label: &str, example: &Example) {
     let (heading, quiet) = (style::HEADING, style::QUIET);
     outln!();
     let besides = match example.besides {
-        "" => String::new(),
+        Besides::Nothing => String::new(),
         besides => format!(", where {besides}"),
     };
     outln!("  {heading}{label}{heading:#}{besides}");
-    for (file, text) in example.files {
+    for (file, text) in example.files() {
         for line in text.lines() {
             outln!("    {quiet}{:12}{quiet:#} {line}", file.path());
         }

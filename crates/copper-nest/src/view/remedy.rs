@@ -20,7 +20,7 @@ pub fn plainest(global: &Global, remedies: &[Remedy]) -> String {
 
 fn one(global: &Global, command: &Command) -> String {
     match command {
-        Command::Repair(rule) => global.command(&format!("repair --only {rule}")),
+        Command::Repair(rule) => global.command(&format!("repair --only {}", rule.name)),
         Command::Own(words) => {
             let words: Vec<String> = words.iter().map(|word| quoted(word)).collect();
             global.command(&words.join(" "))

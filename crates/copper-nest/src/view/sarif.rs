@@ -20,7 +20,7 @@ pub fn to_sarif(reports: &[(&Global, &CheckReport)]) -> Value {
 }
 
 fn run(global: &Global, report: &CheckReport) -> Value {
-    let rules: Vec<Value> = RULES.iter().map(rule).collect();
+    let rules: Vec<Value> = RULES.iter().copied().map(rule).collect();
     let results: Vec<Value> =
         report.findings.iter().map(|finding| result(global, finding)).collect();
     let skipped = report.skipped.iter().map(|skipped| {

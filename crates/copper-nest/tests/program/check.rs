@@ -319,7 +319,7 @@ fn every_rule_is_found_in_its_example_and_not_in_the_sound_one() {
     for rule in nest_core::check::RULES.iter().filter(|rule| !rule.looks_at_tree) {
         let run = |example: &nest_core::check::Example| {
             let tree = TestTree::empty();
-            for (file, text) in example.files {
+            for (file, text) in example.files() {
                 tree.write(file.path(), text);
             }
             let words = format!("check --only {} --fail-on note --allow-skipped", rule.name);

@@ -6,7 +6,7 @@ use std::ffi::OsString;
 use std::fmt::Write;
 use std::path::{Path, PathBuf};
 
-use nest_core::check::{Example, RULES, is_mended};
+use nest_core::check::{Besides, Example, RULES};
 use nest_core::policy::{KEYS, Policy};
 use nest_core::roster::Column;
 use nest_core::value::UserOrGroup;
@@ -43,7 +43,7 @@ fn the_page_of_rules_is_current() {
             "\n### {} ({}{})\n\nFinds {}.\n\n{}\n\nTo do: {}\n",
             rule.name,
             rule.severity,
-            if is_mended(rule) { ", mended by repair" } else { "" },
+            if rule.is_mended() { ", mended by repair" } else { "" },
             rule.finds,
             rule.why,
             rule.remedy
@@ -57,11 +57,11 @@ fn the_page_of_rules_is_current() {
 
 fn example(page: &mut String, label: &str, example: &Example) {
     let besides = match example.besides {
-        "" => String::new(),
+        Besides::Nothing => String::new(),
         besides => format!(", where {besides}"),
     };
     write!(page, "\n{label}{besides}:\n\n").unwrap();
-    for (file, text) in example.files {
+    for (file, text) in example.files() {
         for line in text.lines() {
             writeln!(page, "    {:12} {line}", file.path()).unwrap();
         }

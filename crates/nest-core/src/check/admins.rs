@@ -4,16 +4,49 @@ use bstr::ByteSlice;
 
 use super::lines::found;
 use super::prefilter::Prefilter;
+use super::rule::{Example, Family, PLAIN, Rule, Severity};
 use super::sign_in::new_password;
-use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::account::admin_group;
 use crate::context::PlanContext;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, Passwd};
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
+pub(super) const RULES: &[&Rule] = &[&NO_ADMIN];
+
+static NO_ADMIN: Rule = Rule {
+    name: "no-admin",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    looks_at_tree: true,
+    reads: &[File::Passwd, File::Shadow, File::Group],
+    finds: "a machine with people, of whom nobody can administer it",
+    why: "When something has to be changed, nobody can: what is left is starting it from \
+              another disk. A tree without people, such as an image, is not judged.",
+    remedy: "Put somebody who can sign in into the administrators' group: copper-nest regroup \
+                 NAME --join GROUP.",
+    bad: Example::with(&[
+        (
+            File::Passwd,
+            "root:x:0:0:root:/root:/bin/bash\nmaren:x:1004:1004::/home/maren:/bin/bash\n",
+        ),
+        (File::Group, "root:x:0:\nsudo:x:27:\nmaren:x:1004:\n"),
+        (File::Shadow, "root:*:20781::::::\nmaren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n"),
+    ]),
+    good: Example::with(&[
+        (
+            File::Passwd,
+            "root:x:0:0:root:/root:/bin/bash\nmaren:x:1004:1004::/home/maren:/bin/bash\n",
+        ),
+        (File::Group, "root:x:0:\nsudo:x:27:maren\nmaren:x:1004:\n"),
+        (File::Shadow, "root:*:20781::::::\nmaren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n"),
+    ]),
+    ..PLAIN
+};
+
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();
-    if let Some(rule) = rule("no-admin").filter(|rule| selection.wants(rule)) {
+    if let Some(rule) = selection.wanted(&NO_ADMIN) {
         no_admin(rule, context, prefilter, &mut out);
     }
     out
@@ -54,18 +87,8 @@ fn no_admin(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter
             "make one of the groups {}, which the policy names, and put somebody in it",
             policy.admins_groups.join(", ")
         ));
-        return out.findings.push(Finding {
-            rule,
-            file: File::Group,
-            line: 0,
-            place: None,
-            text: "".into(),
-            mark: Mark::Line,
-            subject: File::Group.path().into(),
-            message: message.to_owned(),
-            remedies: remedy,
-            related: Vec::new(),
-        });
+        let message = message.to_owned();
+        return out.findings.push(Finding::about(rule, File::Group, message, remedy));
     };
     let people = || book.users.records().map(|(_, user)| user).filter(is_person);
     let remedy = match (people().find(can), people().find(|user| in_group(&group, user))) {

@@ -7,7 +7,9 @@ use hashbrown::{HashMap, HashSet};
 use super::lines::found;
 use super::prefilter::Prefilter;
 use super::remedy::{another_number, free_name};
-use super::{Finding, Mark, Out, Related, Remedy, Rule, Selection, rule};
+use super::repair::mends;
+use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
+use super::{Finding, Mark, Out, Related, Remedy, Selection};
 use crate::account::NO_HOME;
 use crate::context::PlanContext;
 use crate::secret::shown;
@@ -15,11 +17,115 @@ use crate::table::{
     File, Group, Groups, Line, Lines, Passwd, Record, Table, Users, doubled_numbers,
 };
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+pub(super) const RULES: &[&Rule] =
+    &[&DUPLICATE_NAME, &DUPLICATE_UID, &DUPLICATE_GID, &DUPLICATE_MEMBER, &CASE_TWIN, &SHARED_HOME];
+
+static DUPLICATE_NAME: Rule = Rule {
+    name: "duplicate-name",
+    severity: Severity::Error,
+    family: Family::Duplicates,
+    reads: &[File::Passwd, File::Group, File::Shadow, File::Gshadow],
+    finds: "two lines of a file with one name",
+    why: "Only the first is found by name. The second still owns files, and a change \
+              may reach the one or the other.",
+    remedy: "Decide which line is right and take the other out, or give it another name.",
+    bad: Example::with(&[(
+        File::Passwd,
+        "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nmaren:x:1009:1004:Maren Solvik:/home/maren:/bin/sh\n",
+    )]),
+    mend: Mend::Line(mends::repeated),
+    taken_out: true,
+    blocks: true,
+    ..PLAIN
+};
+
+static DUPLICATE_UID: Rule = Rule {
+    name: "duplicate-uid",
+    severity: Severity::Error,
+    family: Family::Duplicates,
+    reads: &[File::Passwd],
+    finds: "two users with one uid",
+    why: "To the kernel they are one and the same: each owns, reads and deletes the \
+              other's files, and ends the other's processes.",
+    remedy: "Give one of them a uid of its own, and the files that belong to it.",
+    bad: Example::with(&[
+        (
+            File::Passwd,
+            "odalys:x:1002:100::/home/maren:/bin/bash\ntavish:x:1002:100::/home/maren:/bin/sh\n",
+        ),
+        (File::Group, "users:x:100:\n"),
+        (File::Shadow, "odalys:!:20781:0::7:::\ntavish:!:20781:0::7:::\n"),
+    ]),
+    ..PLAIN
+};
+
+static DUPLICATE_GID: Rule = Rule {
+    name: "duplicate-gid",
+    severity: Severity::Error,
+    family: Family::Duplicates,
+    reads: &[File::Group],
+    finds: "two groups with one gid",
+    why: "To the kernel they are one and the same: the members of one reach the files \
+              of the other, whatever the lists say.",
+    remedy: "Give one of them a gid of its own, and the files that belong to it.",
+    bad: Example::with(&[(File::Group, "maren:x:1004:\npilots:x:1004:\n")]),
+    ..PLAIN
+};
+
+static DUPLICATE_MEMBER: Rule = Rule {
+    name: "duplicate-member",
+    severity: Severity::Warning,
+    family: Family::Duplicates,
+    reads: &[File::Group],
+    finds: "a member whom a list names twice",
+    why: "Whoever takes the name out once leaves it in: access that was withdrawn stays.",
+    remedy: "Take the name out of the list once.",
+    bad: Example::with(&[(File::Group, "maren:x:1004:\npilots:x:210:maren,maren\n")]),
+    good: Example::with(&[(File::Group, "maren:x:1004:\npilots:x:210:maren\n")]),
+    mend: Mend::Line(mends::once),
+    ..PLAIN
+};
+
+static CASE_TWIN: Rule = Rule {
+    name: "case-twin",
+    severity: Severity::Warning,
+    family: Family::Duplicates,
+    reads: &[File::Passwd, File::Group],
+    finds: "two names that differ in capitals only",
+    why: "Mail, some file systems and many directories do not tell capitals apart: the two get one mailbox, or one folder.",
+    remedy: "Rename one of the two.",
+    bad: Example::with(&[
+        (
+            File::Passwd,
+            "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nMaren:x:1005:1004::/nonexistent:/bin/sh\n",
+        ),
+        (File::Shadow, "maren:!:20781:0::7:::\nMaren:!:20781::::::\n"),
+    ]),
+    ..PLAIN
+};
+
+static SHARED_HOME: Rule = Rule {
+    name: "shared-home",
+    severity: Severity::Warning,
+    family: Family::Duplicates,
+    reads: &[File::Passwd],
+    finds: "two people with one home",
+    why: "Each reads and writes the other's files, or is kept out of them; deleting one account takes the other's home with it.",
+    remedy: "Give one of them a home of its own: copper-nest change user NAME --home PATH --record-only.",
+    bad: Example::with(&[
+        (
+            File::Passwd,
+            "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nperrin:x:1005:1004::/home/maren:/bin/sh\n",
+        ),
+        (File::Shadow, "maren:!:20781:0::7:::\nperrin:!:20781::::::\n"),
+    ]),
+    ..PLAIN
+};
+
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let book = context.book;
     let mut out = Out::default();
-    if let Some(rule) = wanted("duplicate-name") {
+    if let Some(rule) = selection.wanted(&DUPLICATE_NAME) {
         for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
             let Some(lines) = book.lines(file) else { continue };
             for &(first, again) in book.names().doubled(file) {
@@ -38,7 +144,7 @@ pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &P
             }
         }
     }
-    let (uid, gid) = (wanted("duplicate-uid"), wanted("duplicate-gid"));
+    let (uid, gid) = (selection.wanted(&DUPLICATE_UID), selection.wanted(&DUPLICATE_GID));
     if let Some(rule) = uid.filter(|_| prefilter.uid_twice) {
         let doubled = doubled_numbers(|| uids(&book.users));
         for (first, again) in doubled {
@@ -86,14 +192,14 @@ pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &P
             out.findings.push(relate(finding, lines, first));
         }
     }
-    if let Some(rule) = wanted("duplicate-member") {
+    if let Some(rule) = selection.wanted(&DUPLICATE_MEMBER) {
         doubled_members(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("case-twin") {
+    if let Some(rule) = selection.wanted(&CASE_TWIN) {
         case_twins(rule, context, prefilter, book.users.lines(), &mut out);
         case_twins(rule, context, prefilter, book.groups.lines(), &mut out);
     }
-    if let Some(rule) = wanted("shared-home").filter(|_| prefilter.other_home) {
+    if let Some(rule) = selection.wanted(&SHARED_HOME).filter(|_| prefilter.other_home) {
         shared_homes(rule, context, &mut out);
     }
     out

@@ -3,11 +3,81 @@
 
 use bstr::BString;
 
-use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use super::rule::{Besides, Example, Family, Mend, PLAIN, Rule, Severity};
+use super::{CheckReport, Command, Finding, Out, Remedy, Selection, rule};
 use crate::context::PlanContext;
 use crate::ownership::{Access, Owner};
+use crate::policy::Accept;
 use crate::surroundings::Facts;
 use crate::table::File;
+
+pub(super) const RULES: &[&Rule] =
+    &[&UNFINISHED_CHANGE, &LOOSE_MODE, &WRONG_OWNER, &MISSING_FILE, &IDLE_ACCEPTANCE];
+
+static UNFINISHED_CHANGE: Rule = Rule {
+    name: "unfinished-change",
+    severity: Severity::Error,
+    family: Family::Files,
+    looks_at_tree: true,
+    finds: "a change that a crash cut off",
+    why: "Some of the account files may be as before it and some as after it.",
+    remedy: "Finish it, or roll it back: copper-nest recover does what is right.",
+    bad: Example::beside(Besides::Unfinished(14)),
+    ..PLAIN
+};
+
+pub(super) static LOOSE_MODE: Rule = Rule {
+    name: "loose-mode",
+    severity: Severity::Error,
+    family: Family::Files,
+    looks_at_tree: true,
+    finds: "an account file that more may read or alter than should",
+    why: "Whoever can alter one of these files is root; whoever can read the hashes guesses \
+              passwords at leisure. Files with hashes are to be 0640 at most, the others 0644.",
+    remedy: "copper-nest repair takes the surplus permissions away.",
+    bad: Example::beside(Besides::Mode { path: "/etc/shadow", mode: 0o644 }),
+    mend: Mend::Access,
+    ..PLAIN
+};
+
+static WRONG_OWNER: Rule = Rule {
+    name: "wrong-owner",
+    severity: Severity::Error,
+    family: Family::Files,
+    looks_at_tree: true,
+    finds: "an account file that is not root's",
+    why: "Its owner can alter it, and become whoever it likes. The group of a file with hashes \
+              is root's, or shadow, whose programs check passwords.",
+    remedy: "copper-nest repair gives it to root.",
+    bad: Example::beside(Besides::Owner { path: "/etc/group", uid: 1005 }),
+    mend: Mend::Access,
+    ..PLAIN
+};
+
+static MISSING_FILE: Rule = Rule {
+    name: "missing-file",
+    severity: Severity::Note,
+    family: Family::Files,
+    finds: "passwd, shadow, group or gshadow that is not there",
+    why: "Some systems do without shadow or gshadow. Where there should be one, passwords are \
+              in files that everybody reads, and groups have no administrators.",
+    remedy: "Where the file should be, make it empty, and let copper-nest repair fill in the \
+                 lines that are missing.",
+    good: Example::with(&[(File::Gshadow, "maren:!::\n")]),
+    ..PLAIN
+};
+
+static IDLE_ACCEPTANCE: Rule = Rule {
+    name: "idle-acceptance",
+    severity: Severity::Note,
+    family: Family::Files,
+    finds: "a finding that the policy accepts, and that is not there any more",
+    why: "What was accepted once for a reason would be passed over in silence when it comes \
+              back for another.",
+    remedy: "Take the entry out of [check] accept in etc/copper-nest/policy.toml.",
+    bad: Example::beside(Besides::Accepts("second-root:keeper")),
+    ..PLAIN
+};
 
 /// The permissions that a file everybody reads may have at most.
 const OPEN: u32 = 0o644;
@@ -18,25 +88,24 @@ const CLOSED: u32 = 0o640;
 /// A group that programs run in which check passwords, where there is one.
 const SHADOW: &[u8] = b"shadow";
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection) -> Out {
     let mut out = Out::default();
-    let (loose, owner) = (wanted("loose-mode"), wanted("wrong-owner"));
+    let (loose, owner) = (selection.wanted(&LOOSE_MODE), selection.wanted(&WRONG_OWNER));
     if loose.is_some() || owner.is_some() {
         access(loose, owner, context, &mut out);
     }
-    if let Some(rule) = wanted("missing-file") {
+    if let Some(rule) = selection.wanted(&MISSING_FILE) {
         let missing = [File::Passwd, File::Shadow, File::Group, File::Gshadow].into_iter();
         let missing = missing.filter(|file| {
             context.book.lines(*file).is_none() && !context.book.unreadable.contains_key(file)
         });
         out.findings.extend(missing.map(|file| not_there(rule, file)));
     }
-    if let Some(rule) = wanted("unfinished-change")
+    if let Some(rule) = selection.wanted(&UNFINISHED_CHANGE)
         && let Some(what) = context.world.unfinished()
     {
         let message = format!("{what} was cut off by a crash and stands unfinished.");
-        let mut finding = about(rule, File::Passwd, message, Remedy::run([b"recover"]));
+        let mut finding = Finding::about(rule, File::Passwd, message, Remedy::run([b"recover"]));
         finding.subject = what.into();
         out.findings.push(finding);
     }
@@ -62,7 +131,7 @@ fn access(
 ) {
     let owners = context.world.owners_are_real();
     if let (Some(rule), Err(why)) = (owner, &owners) {
-        out.skip(rule.name, why.as_str());
+        out.skip(rule, why.as_str());
     }
     for file in File::ALL {
         let path = BString::from(format!("/{}", file.path()));
@@ -71,7 +140,7 @@ fn access(
             Ok(None) => continue,
             Err(why) => {
                 for rule in [loose, owner].into_iter().flatten() {
-                    out.skip(rule.name, format!("{}: {why}", file.path()));
+                    out.skip(rule, format!("{}: {why}", file.path()));
                 }
                 continue;
             }
@@ -86,7 +155,7 @@ fn access(
                 _ => "it is no program",
             };
             let message = format!("mode {:04o}: {can}. It is to be {:04o}.", is.mode, right.mode);
-            out.findings.push(about(rule, file, message, Remedy::repair(rule)));
+            out.findings.push(Finding::about(rule, file, message, Remedy::repair(rule)));
         }
         let Some(rule) = owner.filter(|_| owners.is_ok()) else { continue };
         let Owner { uid, gid } = right.owner;
@@ -95,7 +164,7 @@ fn access(
                 false => format!("it belongs to uid {}, who can alter it; it is root's.", is.uid),
                 true => format!("gid {} may read the hashes in it; that is for {gid}.", is.gid),
             };
-            out.findings.push(about(rule, file, message, Remedy::repair(rule)));
+            out.findings.push(Finding::about(rule, file, message, Remedy::repair(rule)));
         }
     }
 }
@@ -117,21 +186,41 @@ fn not_there(rule: &'static Rule, file: File) -> Finding {
         File::Shadow | File::Gshadow => Remedy::all([make]),
         _ => Remedy::by_hand("put a copy of it back"),
     };
-    about(rule, file, message, remedy)
+    Finding::about(rule, file, message, remedy)
 }
 
-/// A finding about a file as a whole.
-fn about(rule: &'static Rule, file: File, message: String, remedies: Vec<Remedy>) -> Finding {
-    Finding {
-        rule,
-        file,
-        line: 0,
-        place: None,
-        text: "".into(),
-        mark: Mark::Line,
-        subject: file.path().into(),
-        message,
-        remedies,
-        related: Vec::new(),
+/// Takes out what the policy accepts, and tells which of that is not found any more.
+pub(super) fn accept(context: PlanContext<'_>, selection: &Selection, report: &mut CheckReport) {
+    let accept = &context.policy.check_accept;
+    if accept.is_empty() {
+        return;
+    }
+    let mut matched = vec![false; accept.len()];
+    let before = report.findings.len();
+    report.findings.retain(|finding| {
+        let at = accept.iter().position(|accept| {
+            accept.rule == finding.rule.name && finding.subject == accept.subject
+        });
+        at.inspect(|at| matched[*at] = true).is_none()
+    });
+    report.accepted = before - report.findings.len();
+    let Some(idle) = selection.wanted(&IDLE_ACCEPTANCE) else { return };
+    for (accept, matched) in accept.iter().zip(matched) {
+        let ran = rule(&accept.rule).is_some_and(|rule| {
+            selection.wants(rule) && report.skipped.iter().all(|skipped| skipped.rule != rule.name)
+        });
+        if matched || !ran {
+            continue;
+        }
+        let Accept { rule, subject, .. } = accept;
+        let origin = context.policy.origin("check.accept");
+        let message =
+            format!("{rule} of {subject} is accepted ({origin}), and not found any more.");
+        let remedy = Remedy::by_hand(format!("take {rule}:{subject} out of [check] accept"));
+        report.findings.push(Finding {
+            place: Some("/etc/copper-nest/policy.toml".into()),
+            subject: format!("{rule}:{subject}").into(),
+            ..Finding::about(idle, File::Passwd, message, remedy)
+        });
     }
 }

@@ -65,6 +65,27 @@ pub struct Skipped {
 }
 
 impl Finding {
+    /// About a file as a whole.
+    pub(super) fn about(
+        rule: &'static Rule,
+        file: File,
+        message: String,
+        remedies: Vec<Remedy>,
+    ) -> Self {
+        Finding {
+            rule,
+            file,
+            line: 0,
+            place: None,
+            text: "".into(),
+            mark: Mark::Line,
+            subject: file.path().into(),
+            message,
+            remedies,
+            related: Vec::new(),
+        }
+    }
+
     /// What tells it from other findings, and stays when lines are added elsewhere:
     /// rule, file or path, subject and faulty part.
     pub fn key(&self) -> String {
@@ -107,16 +128,9 @@ mod tests {
     #[test]
     fn the_faulty_part_is_found_in_the_shown_line() {
         let finding = |mark| Finding {
-            rule: &super::super::RULES[0],
-            file: File::Group,
-            line: 22,
-            place: None,
             text: "pilots:x:210:odalys, tavis".into(),
             mark,
-            subject: "pilots".into(),
-            message: String::new(),
-            remedies: Vec::new(),
-            related: Vec::new(),
+            ..Finding::about(super::super::RULES[0], File::Group, String::new(), Vec::new())
         };
         assert_eq!(finding(Mark::Field(2)).marked(), 9..12);
         assert_eq!(finding(Mark::Member(3, "tavis".into())).marked(), 21..26);

@@ -5,20 +5,80 @@ use bstr::BStr;
 
 use super::lines::found;
 use super::prefilter::Prefilter;
-use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use super::rule::{Besides, Example, Family, Mend, PLAIN, Rule, Severity};
+use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd};
 
+pub(super) const RULES: &[&Rule] =
+    &[&MISSING_HOME, &HOME_OWNER, &HOME_NOT_ABSOLUTE, &HOME_OPEN_TO_OTHERS];
+
+static MISSING_HOME: Rule = Rule {
+    name: "missing-home",
+    severity: Severity::Warning,
+    family: Family::Homes,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "a person whose home is not there",
+    why: "Signing in lands in / or fails, and the next directory made at that place may \
+              be somebody else's.",
+    remedy: "Make the directory and give it to the user, or correct the path. A person \
+                 who is to have none gets /nonexistent.",
+    bad: Example::beside(Besides::Lacks("/home/maren")),
+    mend: Mend::Home,
+    ..PLAIN
+};
+
+static HOME_OWNER: Rule = Rule {
+    name: "home-owner",
+    severity: Severity::Error,
+    family: Family::Homes,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "a person's home that belongs to somebody else",
+    why: "The user can't use it, and its owner decides what the user's shell starts.",
+    remedy: "Give the directory to the user, after looking at whose it is and why.",
+    bad: Example::beside(Besides::Owner { path: "/home/maren", uid: 1005 }),
+    ..PLAIN
+};
+
+static HOME_NOT_ABSOLUTE: Rule = Rule {
+    name: "home-not-absolute",
+    severity: Severity::Error,
+    family: Family::Homes,
+    reads: &[File::Passwd],
+    finds: "a home that does not begin at /",
+    why: "Programs take it from wherever they happen to be: a sign-in lands in another directory each time.",
+    remedy: "Give the whole path: copper-nest change user NAME --home PATH --record-only.",
+    bad: Example::with(&[(File::Passwd, "maren:x:1004:1004:Maren Solvik:home/maren:/bin/bash\n")]),
+    by_line: true,
+    ..PLAIN
+};
+
+static HOME_OPEN_TO_OTHERS: Rule = Rule {
+    name: "home-open-to-others",
+    severity: Severity::Warning,
+    family: Family::Homes,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "a person's home that lets everybody in, where the policy would not",
+    why: "Others read what is in it; where they may write, they decide what its owner's shell \
+              starts. What may be open is said by people.home_permissions in the policy.",
+    remedy: "Take the others' rights away: chmod o= HOME. If homes are to be open, say so in \
+                 the policy.",
+    bad: Example::beside(Besides::Mode { path: "/home/maren", mode: 0o755 }),
+    ..PLAIN
+};
+
 /// The home field of accounts that have none on purpose.
 const NO_HOME: &[u8] = b"/nonexistent";
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
-    let (missing, owner) = (wanted("missing-home"), wanted("home-owner"));
-    let open = wanted("home-open-to-others");
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
+    let (missing, owner) = (selection.wanted(&MISSING_HOME), selection.wanted(&HOME_OWNER));
+    let open = selection.wanted(&HOME_OPEN_TO_OTHERS);
     let mut out = Out::default();
-    if let Some(rule) = wanted("home-not-absolute") {
+    if let Some(rule) = selection.wanted(&HOME_NOT_ABSOLUTE) {
         let users = &context.book.users;
         let relative = |user: &Passwd<'_>| !user.home.is_empty() && !user.home.starts_with(b"/");
         let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
@@ -36,7 +96,7 @@ pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &P
     }
     let owners = context.world.owners_are_real();
     if let (Some(rule), Err(why)) = (owner, &owners) {
-        out.skip(rule.name, why.as_str());
+        out.skip(rule, why.as_str());
     }
     let lines = context.book.users.lines();
     let mut unseen = None;
@@ -115,7 +175,7 @@ pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &P
     if let Some((count, first)) = unseen {
         let why = format!("{count} homes could not be looked at, first {first}");
         for rule in [missing, owner, open].into_iter().flatten() {
-            out.skip(rule.name, why.as_str());
+            out.skip(rule, why.as_str());
         }
     }
     out

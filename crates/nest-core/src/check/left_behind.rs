@@ -6,21 +6,76 @@ use bstr::{BStr, BString, ByteSlice};
 
 use super::lines::found;
 use super::remedy::another_number;
-use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use super::rule::{Besides, Example, Family, PLAIN, Rule, Severity};
+use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind};
 use crate::table::{File, Group, Passwd, Record};
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+pub(super) const RULES: &[&Rule] = &[&HOME_ORPHAN, &MAIL_ORPHAN, &RETIRED_ID_IN_USE];
+
+static HOME_ORPHAN: Rule = Rule {
+    name: "home-orphan",
+    severity: Severity::Warning,
+    family: Family::Orphans,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "a directory among the homes that is no account's home",
+    why: "The account went and its files stayed. The next account that gets the number \
+              which owns them owns them too, and nobody looks after them until then.",
+    remedy: "Find out whose files they are (copper-nest trace), then give them to somebody \
+                 (copper-nest reassign), make the account again over them \
+                 (copper-nest create user --adopt-home), or remove them.",
+    bad: Example::beside(Besides::Entry {
+        folder: "/home",
+        name: "perrin",
+        kind: FileKind::Directory,
+    }),
+    ..PLAIN
+};
+
+static MAIL_ORPHAN: Rule = Rule {
+    name: "mail-orphan",
+    severity: Severity::Note,
+    family: Family::Orphans,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "a mail spool file that bears no account's name",
+    why: "The next account of that name would get the mail of the earlier one.",
+    remedy: "Hand the mail on or remove the file.",
+    bad: Example::beside(Besides::Entry {
+        folder: "/var/mail",
+        name: "perrin",
+        kind: FileKind::File,
+    }),
+    ..PLAIN
+};
+
+static RETIRED_ID_IN_USE: Rule = Rule {
+    name: "retired-id-in-use",
+    severity: Severity::Error,
+    family: Family::Orphans,
+    looks_at_tree: true,
+    reads: &[File::Passwd, File::Group],
+    finds: "a uid or gid of a deleted account that somebody holds again",
+    why: "Deleted accounts leave files behind, and a file belongs to a number: whoever has \
+              the number now owns them.",
+    remedy: "Give the new holder another number; or look through the files that carry it \
+                 (copper-nest trace id), and where they may be the new holder's, purge the old \
+                 account under a policy that frees its numbers.",
+    bad: Example::beside(Besides::Retired { uid: 1004, name: "perrin" }),
+    ..PLAIN
+};
+
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection) -> Out {
     let mut out = Out::default();
-    if let Some(rule) = wanted("home-orphan") {
+    if let Some(rule) = selection.wanted(&HOME_ORPHAN) {
         homes(rule, context, &mut out);
     }
-    if let Some(rule) = wanted("mail-orphan") {
+    if let Some(rule) = selection.wanted(&MAIL_ORPHAN) {
         mail(rule, context, &mut out);
     }
-    if let Some(rule) = wanted("retired-id-in-use") {
+    if let Some(rule) = selection.wanted(&RETIRED_ID_IN_USE) {
         retired_ids(rule, context, &mut out);
     }
     out
@@ -55,7 +110,7 @@ fn entries(
             })
             .collect(),
         Err(why) => {
-            out.skip(rule.name, format!("{directory} can't be looked at: {why}"));
+            out.skip(rule, format!("{directory} can't be looked at: {why}"));
             Vec::new()
         }
     }
@@ -122,23 +177,13 @@ fn at(
     message: String,
     remedies: Vec<Remedy>,
 ) -> Finding {
-    Finding {
-        rule,
-        file: File::Passwd,
-        line: 0,
-        place: Some(path),
-        text: BString::default(),
-        mark: Mark::Line,
-        subject,
-        message,
-        remedies,
-        related: Vec::new(),
-    }
+    let place = Some(path);
+    Finding { place, subject, ..Finding::about(rule, File::Passwd, message, remedies) }
 }
 
 fn retired_ids(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
     if let Err(why) = context.world.retired_is_known() {
-        return out.skip(rule.name, why);
+        return out.skip(rule, why);
     }
     let retired = context.world.retired();
     for (file, what, any) in [

@@ -5,19 +5,129 @@ use bstr::{BString, ByteSlice};
 
 use super::prefilter::Prefilter;
 use super::remedy::free_name;
-use super::{Command, Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use super::repair::mends;
+use super::rule::{ALL, Example, Family, Mend, PLAIN, Rule, Severity};
+use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
 use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 use crate::words::counted;
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
-    let (malformed, number) = (wanted("malformed-line"), wanted("bad-number"));
+pub(super) const RULES: &[&Rule] =
+    &[&MALFORMED_LINE, &MISSING_NEWLINE, &STRAY_SPACE, &BAD_NUMBER, &BAD_NAME, &COMPAT_LINE];
+
+static MALFORMED_LINE: Rule = Rule {
+    name: "malformed-line",
+    severity: Severity::Error,
+    family: Family::Lines,
+    reads: ALL,
+    finds: "a line with too few or too many fields, or with NUL bytes",
+    why: "The C library passes such a line over, or takes one field for another: \
+              the account is gone, or somebody else.",
+    remedy: "Mend the line by hand; fields are separated by single colons.",
+    bad: Example::with(&[
+        (
+            File::Passwd,
+            "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nperrin:x:1005:1005:/home/perrin:/bin/bash\n",
+        ),
+        (File::Group, "maren:x:1004:\nperrin:x:1005:\n"),
+    ]),
+    by_line: true,
+    taken_out: true,
+    blocks: true,
+    ..PLAIN
+};
+
+static MISSING_NEWLINE: Rule = Rule {
+    name: "missing-newline",
+    severity: Severity::Warning,
+    family: Family::Lines,
+    reads: ALL,
+    finds: "a file whose last line has no line end",
+    why: "The next program that adds a line may add it to the end of that one, and two accounts are lost.",
+    remedy: "Add a line end to the file.",
+    bad: Example::with(&[(File::Passwd, "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash")]),
+    mend: Mend::Beside(mends::end),
+    ..PLAIN
+};
+
+static STRAY_SPACE: Rule = Rule {
+    name: "stray-space",
+    severity: Severity::Warning,
+    family: Family::Lines,
+    reads: ALL,
+    finds: "white space before or after a record",
+    why: "The C library passes it over at the start and keeps it at the end, where it becomes part of the shell, or of the last member. Other programs read it differently.",
+    remedy: "Take the space out.",
+    bad: Example::with(&[(File::Group, " maren:x:1004:\n")]),
+    by_line: true,
+    mend: Mend::Line(mends::trim),
+    ..PLAIN
+};
+
+static BAD_NUMBER: Rule = Rule {
+    name: "bad-number",
+    severity: Severity::Error,
+    family: Family::Lines,
+    reads: ALL,
+    finds: "a number that is not written as plain decimal digits, or out of range",
+    why: "Programs read such a number differently. The C library takes 00, +0 and a \
+              negative number for ids that nobody meant, and passes other lines over.",
+    remedy: "Write the number in plain digits, without sign, spaces or leading zeros.",
+    bad: Example::with(&[(
+        File::Passwd,
+        "maren:x:01004:1004:Maren Solvik:/home/maren:/bin/bash\n",
+    )]),
+    by_line: true,
+    mend: Mend::Line(mends::number),
+    taken_out: true,
+    blocks: true,
+    ..PLAIN
+};
+
+static BAD_NAME: Rule = Rule {
+    name: "bad-name",
+    severity: Severity::Warning,
+    family: Family::Lines,
+    reads: ALL,
+    finds: "a name that programs stumble over",
+    why: "Longer names than 32 bytes are cut in the records of sign-ins; a name of digits alone is taken for a number, and one that begins with -, + or # means something else to programs.",
+    remedy: "Rename it: copper-nest rename user, or rename group.",
+    bad: Example::with(&[
+        (
+            File::Passwd,
+            "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n1007:x:1005:1004::/nonexistent:/bin/sh\n",
+        ),
+        (File::Shadow, "maren:!:20781:0::7:::\n1007:!:20781::::::\n"),
+    ]),
+    by_line: true,
+    taken_out: true,
+    ..PLAIN
+};
+
+static COMPAT_LINE: Rule = Rule {
+    name: "compat-line",
+    severity: Severity::Note,
+    family: Family::Lines,
+    reads: &[File::Passwd, File::Shadow, File::Group, File::Gshadow],
+    finds: "a line that begins with + or -, which brings in or shuts out accounts of a directory",
+    why: "Only the C library in its compat mode reads such lines. Everywhere else they do nothing, and people are surprised to be missing, or there.",
+    remedy: "Say in etc/nsswitch.conf where accounts come from, and take the line out.",
+    bad: Example::with(&[(
+        File::Passwd,
+        "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n+\n",
+    )]),
+    by_line: true,
+    taken_out: true,
+    ..PLAIN
+};
+
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
+    let (malformed, number) = (selection.wanted(&MALFORMED_LINE), selection.wanted(&BAD_NUMBER));
     let mut out = Out::default();
     for lines in File::ALL.iter().filter_map(|file| context.book.lines(*file)) {
-        form(context, lines, prefilter, &wanted, &mut out);
+        form(context, lines, prefilter, selection, &mut out);
     }
     if malformed.is_none() && number.is_none() {
         return out;
@@ -55,11 +165,11 @@ fn form(
     context: PlanContext<'_>,
     lines: &Lines,
     prefilter: &Prefilter,
-    wanted: &impl Fn(&'static str) -> Option<&'static Rule>,
+    selection: &Selection,
     out: &mut Out,
 ) {
-    let (name, space) = (wanted("bad-name"), wanted("stray-space"));
-    let compat = wanted("compat-line").filter(|rule| rule.reads.contains(&lines.file()));
+    let (name, space) = (selection.wanted(&BAD_NAME), selection.wanted(&STRAY_SPACE));
+    let compat = selection.wanted(&COMPAT_LINE).filter(|rule| rule.reads.contains(&lines.file()));
     let mut tell = |rule, line, mark, message: String, remedy: Vec<Remedy>| {
         out.findings.push(found(rule, lines, line, mark, message, remedy));
     };
@@ -98,7 +208,7 @@ fn form(
             tell(rule, line, Mark::Field(0), message, remedy);
         }
     }
-    let unfinished = wanted("missing-newline").filter(|_| !lines.is_finished());
+    let unfinished = selection.wanted(&MISSING_NEWLINE).filter(|_| !lines.is_finished());
     if let Some(rule) = unfinished {
         let line = lines.around(lines.text().len() - 1);
         let message = "the last line has no line end: what is added next may run into it.";
@@ -150,16 +260,11 @@ pub(super) fn found(
         _ => format!("line {number}").into(),
     };
     Finding {
-        rule,
-        file: lines.file(),
         line: number,
-        place: None,
         text,
         mark,
         subject,
-        message,
-        remedies,
-        related: Vec::new(),
+        ..Finding::about(rule, lines.file(), message, remedies)
     }
 }
 
@@ -200,18 +305,9 @@ fn check_empty(rule: &'static Rule, lines: &Lines, out: &mut Out) {
         return;
     }
     let what = if file == File::Group { "group" } else { "account" };
-    out.findings.push(Finding {
-        rule,
-        file,
-        line: 0,
-        place: None,
-        text: BString::default(),
-        mark: Mark::Line,
-        subject: file.path().into(),
-        message: format!("the file is empty (0 bytes): no {what} is found in it."),
-        remedies: Remedy::by_hand("put a copy of it back"),
-        related: Vec::new(),
-    });
+    let message = format!("the file is empty (0 bytes): no {what} is found in it.");
+    let remedy = Remedy::by_hand("put a copy of it back");
+    out.findings.push(Finding::about(rule, file, message, remedy));
 }
 
 fn find_nul(rule: &'static Rule, lines: &Lines, out: &mut Out) {

@@ -10,36 +10,136 @@ use super::lines::found;
 use super::orphans::elsewhere;
 use super::prefilter::Prefilter;
 use super::remedy::free_name;
-use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
+use super::repair::mends;
+use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
+use super::{Command, Mark, Out, Related, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::secret::{is_kept, shown, told};
 use crate::table::{File, Group, Gshadow, Record};
 use crate::value::{members, nearest};
 use crate::words::list;
 
+pub(super) const RULES: &[&Rule] = &[
+    &GHOST_MEMBER,
+    &GHOST_ADMIN,
+    &MEMBER_MISMATCH,
+    &NO_PRIMARY_GROUP,
+    &LISTED_IN_PRIMARY,
+    &EMPTY_GROUP,
+];
+
+static GHOST_MEMBER: Rule = Rule {
+    name: "ghost-member",
+    severity: Severity::Error,
+    family: Family::Memberships,
+    reads: &[File::Passwd, File::Group],
+    finds: "a name in a group's list of members that no account has",
+    why: "It does nothing today; the next account of that name is in the group at once, \
+              without anybody deciding it.",
+    remedy: "Take the name out of the list, or correct its spelling.",
+    bad: Example::with(&[(File::Group, "maren:x:1004:\npilots:x:210:maren,tavis\n")]),
+    good: Example::with(&[(File::Group, "maren:x:1004:\npilots:x:210:maren\n")]),
+    mend: Mend::Line(mends::ghost),
+    ..PLAIN
+};
+
+static GHOST_ADMIN: Rule = Rule {
+    name: "ghost-admin",
+    severity: Severity::Error,
+    family: Family::Memberships,
+    reads: &[File::Passwd, File::Gshadow],
+    finds: "a name among a group's administrators that no account has",
+    why: "The next account of that name may add members to the group, without anybody deciding it.",
+    remedy: "Take the name out: copper-nest change group GROUP --drop-group-admin NAME.",
+    bad: Example::with(&[(File::Gshadow, "maren:!:tavis:\n")]),
+    good: Example::with(&[(File::Gshadow, "maren:!:maren:\n")]),
+    by_line: true,
+    mend: Mend::Line(mends::ghost),
+    ..PLAIN
+};
+
+static MEMBER_MISMATCH: Rule = Rule {
+    name: "member-mismatch",
+    severity: Severity::Warning,
+    family: Family::Memberships,
+    reads: &[File::Group, File::Gshadow],
+    finds: "a group whose members differ between group and gshadow",
+    why: "Signing in goes by etc/group. Programs that switch groups go by etc/gshadow, \
+              and let in people who left, or keep members out.",
+    remedy: "Make the list in etc/gshadow the same as the one in etc/group.",
+    bad: Example::with(&[
+        (File::Group, "maren:x:1004:\npilots:x:210:maren\n"),
+        (File::Gshadow, "maren:!::\npilots:!::\n"),
+    ]),
+    good: Example::with(&[
+        (File::Group, "maren:x:1004:\npilots:x:210:maren\n"),
+        (File::Gshadow, "maren:!::\npilots:!::maren\n"),
+    ]),
+    mend: Mend::Beside(mends::same_members),
+    ..PLAIN
+};
+
+static NO_PRIMARY_GROUP: Rule = Rule {
+    name: "no-primary-group",
+    severity: Severity::Error,
+    family: Family::Memberships,
+    reads: &[File::Passwd, File::Group],
+    finds: "a user whose primary gid no group has",
+    why: "New files of that user belong to a bare number; the next group that gets the \
+              number gets the files.",
+    remedy: "Create the group with that gid, or give the user another primary group.",
+    bad: Example::with(&[(File::Group, "users:x:100:\n")]),
+    ..PLAIN
+};
+
+static LISTED_IN_PRIMARY: Rule = Rule {
+    name: "listed-in-primary",
+    severity: Severity::Note,
+    family: Family::Memberships,
+    reads: &[File::Passwd, File::Group],
+    finds: "a user whom the list of its own primary group names",
+    why: "It does no harm, and outlives the primary group: after another one is given, the user stays in the old one.",
+    remedy: "Take the name out of the list, if that is not meant.",
+    bad: Example::with(&[(File::Group, "maren:x:1004:maren\n")]),
+    ..PLAIN
+};
+
+static EMPTY_GROUP: Rule = Rule {
+    name: "empty-group",
+    severity: Severity::Note,
+    family: Family::Memberships,
+    reads: &[File::Passwd, File::Group],
+    finds: "a group of people that nobody is in",
+    why: "It may wait for somebody; or the last one left, and files that are still the group's \
+              wait for whoever joins next. Groups of services are not judged.",
+    remedy: "Delete it, if nobody is to come: copper-nest delete group NAME.",
+    bad: Example::with(&[(File::Group, "maren:x:1004:\nregatta:x:1050:\n")]),
+    good: Example::with(&[(File::Group, "maren:x:1004:\nregatta:x:1050:maren\n")]),
+    ..PLAIN
+};
+
 /// A nearest name is looked for this often; then the findings are too many for
 /// slips of the fingers.
 const SUGGESTIONS: usize = 20;
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();
-    if let Some(rule) = wanted("ghost-member") {
+    if let Some(rule) = selection.wanted(&GHOST_MEMBER) {
         ghosts(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("ghost-admin") {
+    if let Some(rule) = selection.wanted(&GHOST_ADMIN) {
         ghost_admins(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("listed-in-primary") {
+    if let Some(rule) = selection.wanted(&LISTED_IN_PRIMARY) {
         listed_in_primary(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("member-mismatch") {
+    if let Some(rule) = selection.wanted(&MEMBER_MISMATCH) {
         mismatches(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("empty-group") {
+    if let Some(rule) = selection.wanted(&EMPTY_GROUP) {
         empty_groups(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("no-primary-group") {
+    if let Some(rule) = selection.wanted(&NO_PRIMARY_GROUP) {
         primary_groups(rule, context, prefilter, &mut out);
     }
     out
@@ -76,7 +176,7 @@ fn ghosts(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, 
             Ok(true) => continue,
             Ok(false) => {}
             Err(why) => {
-                out.skip(rule.name, why);
+                out.skip(rule, why);
                 return;
             }
         }
@@ -118,7 +218,7 @@ fn ghost_admins(
             match elsewhere(context, admin.into()) {
                 Ok(true) => continue,
                 Ok(false) => {}
-                Err(why) => return out.skip(rule.name, why),
+                Err(why) => return out.skip(rule, why),
             }
             let (name, group) = (BStr::new(admin), BStr::new(gshadow.name));
             let message = format!("no account is called {name}, who administers {group}.");

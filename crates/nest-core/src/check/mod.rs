@@ -14,7 +14,7 @@ mod prefilter;
 mod ranges;
 mod remedy;
 mod repair;
-mod rules;
+mod rule;
 mod shells;
 mod sign_in;
 mod spans;
@@ -22,15 +22,14 @@ mod sweep;
 
 pub use finding::{Finding, Mark, Related, Skipped};
 pub use remedy::{Command, Remedy};
-pub use repair::{Repair, Repaired, is_mended, repair};
-pub use rules::{Example, Family, RULES, Rule, Severity, rule};
+pub use repair::{Repair, Repaired, repair};
+pub use rule::{Besides, Example, Family, RULES, Rule, Severity, rule};
 
 use rayon::prelude::*;
 
 use self::prefilter::Prefilter;
 use crate::context::PlanContext;
 use crate::policy::{Accept, Policy, PolicyFault};
-use crate::table::File;
 
 /// Which rules are to run.
 #[derive(Debug, Clone, Default)]
@@ -46,10 +45,13 @@ pub struct Selection {
 impl Selection {
     /// Whether the rule is to run.
     pub fn wants(&self, rule: &Rule) -> bool {
-        let named = self.only.is_empty() || self.only.iter().any(|only| only.name == rule.name);
-        named
-            && !self.skip.iter().any(|skip| skip.name == rule.name)
-            && !(self.files_only && rule.looks_at_tree)
+        let named = self.only.is_empty() || self.only.contains(&rule);
+        named && !self.skip.contains(&rule) && !(self.files_only && rule.looks_at_tree)
+    }
+
+    /// The rule, if it is to run.
+    fn wanted(&self, rule: &'static Rule) -> Option<&'static Rule> {
+        Some(rule).filter(|rule| self.wants(rule))
     }
 }
 
@@ -79,9 +81,8 @@ struct Out {
 }
 
 impl Out {
-    fn skip(&mut self, rule: &str, why: impl Into<String>) {
-        self.skipped
-            .push(Skipped { rule: self::rule(rule).map_or("", |rule| rule.name), why: why.into() });
+    fn skip(&mut self, rule: &'static Rule, why: impl Into<String>) {
+        self.skipped.push(Skipped { rule: rule.name, why: why.into() });
     }
 }
 
@@ -98,17 +99,17 @@ fn check_prefiltered(
 ) -> CheckReport {
     let book = context.book;
     let families: [&(dyn Fn() -> Out + Sync); 11] = [
-        &|| lines::run(context, selection, prefilter),
-        &|| duplicates::run(context, selection, prefilter),
-        &|| orphans::run(context, selection, prefilter),
-        &|| memberships::run(context, selection, prefilter),
-        &|| sign_in::run(context, selection, prefilter),
-        &|| shells::run(context, selection, prefilter),
-        &|| admins::run(context, selection, prefilter),
-        &|| homes::run(context, selection, prefilter),
-        &|| left_behind::run(context, selection),
-        &|| ranges::run(context, selection, prefilter),
-        &|| files::run(context, selection),
+        &|| lines::judge(context, selection, prefilter),
+        &|| duplicates::judge(context, selection, prefilter),
+        &|| orphans::judge(context, selection, prefilter),
+        &|| memberships::judge(context, selection, prefilter),
+        &|| sign_in::judge(context, selection, prefilter),
+        &|| shells::judge(context, selection, prefilter),
+        &|| admins::judge(context, selection, prefilter),
+        &|| homes::judge(context, selection, prefilter),
+        &|| left_behind::judge(context, selection),
+        &|| ranges::judge(context, selection, prefilter),
+        &|| files::judge(context, selection),
     ];
     let outs: Vec<Out> = families.par_iter().map(|family| family()).collect();
     let mut report = CheckReport::default();
@@ -125,7 +126,7 @@ fn check_prefiltered(
             report.skipped.push(Skipped { rule: rule.name, why });
         }
     }
-    accept(context, selection, &mut report);
+    files::accept(context, selection, &mut report);
     // Findings about the tree come after those about lines.
     report.findings.sort_by(|a, b| (&a.place, a.file, a.line).cmp(&(&b.place, b.file, b.line)));
     remedy::unblock(&mut report.findings);
@@ -146,46 +147,6 @@ pub fn verify_accepted_rules(policy: &Policy) -> Result<(), PolicyFault> {
     }
 }
 
-/// Takes out what the policy accepts, and tells which of that is not found any more.
-fn accept(context: PlanContext<'_>, selection: &Selection, report: &mut CheckReport) {
-    let accept = &context.policy.check_accept;
-    if accept.is_empty() {
-        return;
-    }
-    let mut matched = vec![false; accept.len()];
-    let before = report.findings.len();
-    report.findings.retain(|finding| {
-        let at = accept.iter().position(|accept| {
-            accept.rule == finding.rule.name && finding.subject == accept.subject
-        });
-        at.inspect(|at| matched[*at] = true).is_none()
-    });
-    report.accepted = before - report.findings.len();
-    let Some(idle) = rule("idle-acceptance").filter(|rule| selection.wants(rule)) else { return };
-    for (accept, matched) in accept.iter().zip(matched) {
-        let ran = rule(&accept.rule).is_some_and(|rule| {
-            selection.wants(rule) && report.skipped.iter().all(|skipped| skipped.rule != rule.name)
-        });
-        if matched || !ran {
-            continue;
-        }
-        let Accept { rule, subject, .. } = accept;
-        let origin = context.policy.origin("check.accept");
-        report.findings.push(Finding {
-            rule: idle,
-            file: File::Passwd,
-            line: 0,
-            place: Some("/etc/copper-nest/policy.toml".into()),
-            text: "".into(),
-            mark: Mark::Line,
-            subject: format!("{rule}:{subject}").into(),
-            message: format!("{rule} of {subject} is accepted ({origin}), and not found any more."),
-            remedies: Remedy::by_hand(format!("take {rule}:{subject} out of [check] accept")),
-            related: Vec::new(),
-        });
-    }
-}
-
 #[cfg(test)]
 mod tests;
 
@@ -194,73 +155,66 @@ mod example_tests {
     use super::*;
     use crate::book::tests::book;
     use crate::policy::Policy;
+    use crate::retired_ids::RetiredId;
     use crate::surroundings::{Facts, FileKind};
+    use crate::table::File;
     use crate::test_support::World;
     use crate::value::Day;
+    use bstr::BString;
 
-    fn example_policy(rule: &Rule, bad: bool) -> Policy {
-        let accepts = "[check]\naccept = [\"second-root:keeper  agreed\"]";
-        let text = if bad && rule.name == "idle-acceptance" { accepts } else { "" };
-        Policy::read("etc/copper-nest/policy.toml", text).unwrap()
-    }
-
-    /// The home of the examples is there and maren's, or as the bad examples of
-    /// the home rules have it.
-    fn example_world(rule: &Rule, bad: bool) -> World {
+    /// The home of the examples is there and maren's, and so are the programs, unless
+    /// the example says otherwise.
+    fn run(example: &Example, skip: &[&'static Rule]) -> CheckReport {
         let mut world = World::default();
-        let uid = if bad && rule.name == "home-owner" { 1005 } else { 1004 };
-        let facts = Facts { kind: FileKind::Directory, uid, gid: 1004, mode: 0o700 };
-        let other = |kind| vec![("perrin".into(), Facts { kind, ..facts })];
-        match rule.name {
-            "home-orphan" if bad => {
-                world.entries.insert("/home".into(), other(FileKind::Directory));
-            }
-            "mail-orphan" if bad => {
-                world.entries.insert("/var/mail".into(), other(FileKind::File));
-            }
-            "retired-id-in-use" if bad => {
-                let (id, name) = (1004, "perrin".into());
-                world.retired.users.push(crate::retired_ids::RetiredId { id, name });
-            }
-            _ => {}
-        }
-        if !bad && rule.name == "missing-shell" {
-            world.facts.insert("/bin".into(), Ok(facts));
-        }
-        match rule.name {
-            "missing-shell" if bad => {
-                world.facts.insert("/bin".into(), Ok(facts));
-                world.missing_programs.push("/bin/bash".into());
-            }
-            "unlisted-shell" if bad => world.shells = Some(vec!["/bin/sh".into()]),
-            "loose-mode" | "wrong-owner" if bad => {
-                let uid = if rule.name == "loose-mode" { 0 } else { 1005 };
-                let facts = Facts { kind: FileKind::File, uid, gid: 0, mode: 0o644 };
-                let file = if rule.name == "loose-mode" { "/etc/shadow" } else { "/etc/group" };
-                world.facts.insert(file.into(), Ok(facts));
-            }
-            _ => {}
-        }
-        if bad && rule.name == "unfinished-change" {
-            world.unfinished = Some("change 14 (create user maren)".into());
-        }
-        if !(bad && rule.name == "missing-home") {
-            let open = bad && rule.name == "home-open-to-others";
-            let facts = Facts { mode: if open { 0o755 } else { 0o700 }, ..facts };
-            world.facts.insert("/home/maren".into(), Ok(facts));
-        }
-        world
-    }
-
-    /// Most examples do without gshadow, which only one rule is about.
-    fn run(rule: &Rule, example: &Example, world: &World, policy: &Policy) -> CheckReport {
-        let book = book(example.files);
-        let context = PlanContext { book: &book, policy, world, today: Day(20781), change: None };
-        let skip = match rule.name {
-            "missing-file" => Vec::new(),
-            _ => vec![super::rule("missing-file").unwrap()],
+        let mut accepts = String::new();
+        let home = Facts { kind: FileKind::Directory, uid: 1004, gid: 1004, mode: 0o700 };
+        let file = Facts { kind: FileKind::File, uid: 0, gid: 0, mode: 0o600 };
+        world.facts.insert("/home/maren".into(), Ok(home));
+        world.facts.insert("/bin".into(), Ok(home));
+        let found = |world: &World, path: &str| match world.facts.get(&BString::from(path)) {
+            Some(Ok(facts)) => *facts,
+            _ => file,
         };
-        check(context, &Selection { skip, ..Selection::default() })
+        match example.besides {
+            Besides::Nothing => {}
+            Besides::Entry { folder, name, kind } => {
+                let entry = (name.into(), Facts { kind, ..home });
+                world.entries.insert(folder.into(), vec![entry]);
+            }
+            Besides::Lacks(path) => {
+                world.facts.remove(&BString::from(path));
+                world.missing_programs.push(path.into());
+            }
+            Besides::Owner { path, uid } => {
+                let facts = Facts { uid, ..found(&world, path) };
+                world.facts.insert(path.into(), Ok(facts));
+            }
+            Besides::Mode { path, mode } => {
+                let facts = Facts { mode, ..found(&world, path) };
+                world.facts.insert(path.into(), Ok(facts));
+            }
+            Besides::Retired { uid, name } => {
+                world.retired.users.push(RetiredId { id: uid, name: name.into() });
+            }
+            Besides::Unfinished(change) => world.unfinished = Some(format!("change {change}")),
+            Besides::Accepts(what) => accepts = format!("[check]\naccept = [\"{what}  agreed\"]"),
+            Besides::Shells(shell) => world.shells = Some(vec![shell.into()]),
+        }
+        let policy = Policy::read("etc/copper-nest/policy.toml", &accepts).unwrap();
+        let book = book(&example.files());
+        let today = Day(20781);
+        let context =
+            PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
+        let selection = Selection { skip: skip.to_vec(), ..Selection::default() };
+        let report = check(context, &selection);
+        let prefilter = Prefilter::of(context);
+        for finding in report.findings.iter().filter(|finding| finding.rule.by_line) {
+            let mut left = prefilter.lines(&book, finding.file);
+            let lines = book.lines(finding.file).unwrap();
+            let is_left = left.any(|line| lines.number(line.start) == finding.line);
+            assert!(is_left, "{:?}: the sweep passes line {} over", finding.rule, finding.line);
+        }
+        report
     }
 
     fn names(report: &CheckReport) -> Vec<&str> {
@@ -269,12 +223,14 @@ mod example_tests {
 
     #[test]
     fn each_rule_finds_its_bad_example_and_nothing_in_its_good_one() {
+        let missing = rule("missing-file").unwrap();
         for rule in RULES.iter() {
-            let (policy, sound) = (example_policy(rule, true), example_policy(rule, false));
-            let bad = run(rule, &rule.bad, &example_world(rule, true), &policy);
-            assert!(names(&bad).contains(&rule.name), "{}: {:?}", rule.name, names(&bad));
-            let good = run(rule, &rule.good, &example_world(rule, false), &sound);
-            assert_eq!(names(&good), [""; 0], "{}", rule.name);
+            // Most examples do without gshadow, which only one rule is about.
+            let skip = if *rule == missing { vec![] } else { vec![missing] };
+            let bad = run(&rule.bad, &skip);
+            assert!(names(&bad).contains(&rule.name), "{rule:?}: {:?}", names(&bad));
+            let good = run(&rule.good, &skip);
+            assert_eq!(names(&good), [""; 0], "{rule:?}");
         }
     }
 
@@ -292,9 +248,8 @@ mod example_tests {
     #[test]
     fn accepted_findings_are_counted_and_left_out() {
         let rule = rule("second-root").unwrap();
-        let text = "[check]\naccept = [\"second-root:keeper  agreed with the harbour office\"]";
-        let policy = Policy::read("p", text).unwrap();
-        let report = run(rule, &rule.bad, &World::default(), &policy);
+        let accepts = Besides::Accepts("second-root:keeper");
+        let report = run(&Example { besides: accepts, ..rule.bad }, &[]);
         assert!(!names(&report).contains(&"second-root"));
         assert_eq!(report.accepted, 1);
     }

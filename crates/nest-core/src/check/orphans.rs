@@ -1,33 +1,113 @@
 //! Lines whose counterpart is missing: shadow-orphan, missing-shadow,
 //! gshadow-orphan, missing-gshadow, range-orphan.
 
-use bstr::{BStr, BString};
+use bstr::BStr;
 use rayon::prelude::*;
 
 use super::lines::{another_name, found};
 use super::prefilter::Prefilter;
-use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use super::repair::mends;
+use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
+use super::{Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::secret::is_kept;
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Lines, Passwd, Record, SubId};
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+pub(super) const RULES: &[&Rule] =
+    &[&SHADOW_ORPHAN, &MISSING_SHADOW, &RANGE_ORPHAN, &GSHADOW_ORPHAN, &MISSING_GSHADOW];
+
+static SHADOW_ORPHAN: Rule = Rule {
+    name: "shadow-orphan",
+    severity: Severity::Error,
+    family: Family::Orphans,
+    reads: &[File::Passwd, File::Shadow],
+    finds: "a shadow line without a user",
+    why: "The next user who gets that name gets the old password with it.",
+    remedy: "Take the line out of etc/shadow.",
+    bad: Example::with(&[(File::Shadow, "maren:!:20781:0::7:::\nhesper:!:19000:0::7:::\n")]),
+    mend: Mend::Line(mends::orphan),
+    ..PLAIN
+};
+
+static MISSING_SHADOW: Rule = Rule {
+    name: "missing-shadow",
+    severity: Severity::Error,
+    family: Family::Orphans,
+    reads: &[File::Passwd, File::Shadow],
+    finds: "a user whose password is said to be in shadow, but is not",
+    why: "Nobody can sign in as that user by password, and its account can neither \
+              age nor expire.",
+    remedy: "Add a line to etc/shadow; NAME:!:::::::  sets no password.",
+    bad: Example::with(&[(File::Shadow, "root:*:20781::::::\n")]),
+    mend: Mend::Beside(mends::shadow_line),
+    ..PLAIN
+};
+
+static RANGE_ORPHAN: Rule = Rule {
+    name: "range-orphan",
+    severity: Severity::Warning,
+    family: Family::Orphans,
+    reads: &[File::Passwd, File::Subuid, File::Subgid],
+    finds: "a subordinate range whose owner does not exist",
+    why: "The next user who gets that name or number can act as every id in the range, \
+              and owns the files that old containers left.",
+    remedy: "Take the line out of etc/subuid or etc/subgid.",
+    bad: Example::with(&[(File::Subuid, "hesper:2001010688:65536\n")]),
+    good: Example::with(&[(File::Subuid, "1004:2001010688:65536\n")]),
+    mend: Mend::Line(mends::range_orphan),
+    ..PLAIN
+};
+
+static GSHADOW_ORPHAN: Rule = Rule {
+    name: "gshadow-orphan",
+    severity: Severity::Error,
+    family: Family::Orphans,
+    reads: &[File::Group, File::Gshadow],
+    finds: "a gshadow line without a group",
+    why: "The next group of that name gets the old administrators and the old password with it.",
+    remedy: "Take the line out of etc/gshadow.",
+    bad: Example::with(&[(File::Gshadow, "maren:!::\nhesper:!:maren:\n")]),
+    good: Example::with(&[(File::Gshadow, "maren:!::\n")]),
+    mend: Mend::Line(mends::orphan),
+    ..PLAIN
+};
+
+static MISSING_GSHADOW: Rule = Rule {
+    name: "missing-gshadow",
+    severity: Severity::Warning,
+    family: Family::Orphans,
+    reads: &[File::Group, File::Gshadow],
+    finds: "a group without a line in gshadow, where there is such a file",
+    why: "Programs that look the group up there find no administrators and no members, and some refuse to edit it.",
+    remedy: "Add a line to etc/gshadow; NAME:!::  sets no password.",
+    bad: Example::with(&[
+        (File::Group, "maren:x:1004:\npilots:x:210:\n"),
+        (File::Gshadow, "maren:!::\n"),
+    ]),
+    good: Example::with(&[
+        (File::Group, "maren:x:1004:\npilots:x:210:\n"),
+        (File::Gshadow, "maren:!::\npilots:!::\n"),
+    ]),
+    mend: Mend::Beside(mends::gshadow_line),
+    ..PLAIN
+};
+
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();
-    if let Some(rule) = wanted("shadow-orphan") {
+    if let Some(rule) = selection.wanted(&SHADOW_ORPHAN) {
         shadow_orphans(rule, context, &mut out);
     }
-    if let Some(rule) = wanted("missing-shadow") {
+    if let Some(rule) = selection.wanted(&MISSING_SHADOW) {
         missing_shadow(rule, context, &mut out);
     }
-    if let Some(rule) = wanted("gshadow-orphan") {
+    if let Some(rule) = selection.wanted(&GSHADOW_ORPHAN) {
         gshadow_orphans(rule, context, &mut out);
     }
-    if let Some(rule) = wanted("missing-gshadow") {
+    if let Some(rule) = selection.wanted(&MISSING_GSHADOW) {
         missing_gshadow(rule, context, &mut out);
     }
-    if let Some(rule) = wanted("range-orphan") {
+    if let Some(rule) = selection.wanted(&RANGE_ORPHAN) {
         range_orphans(rule, context, prefilter, &mut out);
     }
     out
@@ -115,20 +195,10 @@ fn missing_shadow(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) 
     if book.shadow.is_none() {
         let users = book.users.records().filter(|(_, user)| user.is_shadowed()).count();
         if users > 0 {
-            out.findings.push(Finding {
-                rule,
-                file: File::Shadow,
-                line: 0,
-                place: None,
-                text: BString::default(),
-                mark: Mark::Line,
-                subject: File::Shadow.path().into(),
-                message: format!(
-                    "there is no such file, and {users} accounts have their password there."
-                ),
-                remedies: Remedy::by_hand("put a copy of it back"),
-                related: Vec::new(),
-            });
+            let message =
+                format!("there is no such file, and {users} accounts have their password there.");
+            let remedy = Remedy::by_hand("put a copy of it back");
+            out.findings.push(Finding::about(rule, File::Shadow, message, remedy));
         }
         return;
     }
@@ -174,7 +244,7 @@ fn range_orphans(
                 }
                 Ok(true) => {}
                 Err(why) => {
-                    out.skip(rule.name, why);
+                    out.skip(rule, why);
                     return;
                 }
             }

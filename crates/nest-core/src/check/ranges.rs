@@ -5,26 +5,78 @@ use hashbrown::{HashMap, HashSet};
 
 use super::lines::found;
 use super::prefilter::Prefilter;
-use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
+use super::repair::mends;
+use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
+use super::{Command, Mark, Out, Related, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::secret::shown;
-use crate::table::{Line, SubId, SubIds, Table};
+use crate::table::{File, Line, SubId, SubIds, Table};
 use crate::value::{IdSet, IdSpan};
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
+pub(super) const RULES: &[&Rule] = &[&OVERLAPPING_RANGE, &DUPLICATE_RANGE, &RANGE_OVER_ACCOUNT];
+
+static OVERLAPPING_RANGE: Rule = Rule {
+    name: "overlapping-range",
+    severity: Severity::Error,
+    family: Family::Ranges,
+    reads: &[File::Subuid, File::Subgid],
+    finds: "two subordinate ranges that share ids",
+    why: "The containers of one user own, read and change the files of the other's.",
+    remedy: "Give one of the users a range of its own, and its containers new ids.",
+    bad: Example::with(&[
+        (
+            File::Passwd,
+            "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nkeeper:x:0:1004::/home/maren:/bin/sh\n",
+        ),
+        (File::Shadow, "maren:!:20781:0::7:::\nkeeper:!:20781::::::\n"),
+        (File::Subuid, "maren:2001010688:65536\nkeeper:2001010788:65536\n"),
+    ]),
+    good: Example::with(&[(File::Subuid, "maren:2001010688:65536\nmaren:2001076224:65536\n")]),
+    ..PLAIN
+};
+
+static DUPLICATE_RANGE: Rule = Rule {
+    name: "duplicate-range",
+    severity: Severity::Error,
+    family: Family::Ranges,
+    reads: &[File::Subuid, File::Subgid],
+    finds: "a range that stands twice",
+    why: "Whoever takes it away takes it away once: the other line goes on granting it.",
+    remedy: "Take one of the two lines out.",
+    bad: Example::with(&[(File::Subuid, "maren:2001010688:65536\nmaren:2001010688:65536\n")]),
+    good: Example::with(&[(File::Subuid, "maren:2001010688:65536\n")]),
+    mend: Mend::Line(mends::repeated),
+    taken_out: true,
+    ..PLAIN
+};
+
+static RANGE_OVER_ACCOUNT: Rule = Rule {
+    name: "range-over-account",
+    severity: Severity::Error,
+    family: Family::Ranges,
+    reads: &[File::Passwd, File::Group, File::Subuid, File::Subgid],
+    finds: "a range that covers the number of an account or a group",
+    why: "The owner of the range can become that account inside a container, and read and write its files.",
+    remedy: "Give the owner another range: copper-nest change user NAME --ranges none, then --ranges 65536.",
+    bad: Example::with(&[(File::Subuid, "maren:1000:65536\n")]),
+    good: Example::with(&[(File::Subuid, "maren:2001010688:65536\n")]),
+    ..PLAIN
+};
+
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
     let book = context.book;
     for (at, table) in [&book.subuid, &book.subgid].into_iter().enumerate() {
         let Some(table) = table else { continue };
         let overlapping = prefilter.overlapping[at];
-        if let Some(rule) = wanted("overlapping-range").filter(|_| overlapping) {
+        if let Some(rule) = selection.wanted(&OVERLAPPING_RANGE).filter(|_| overlapping) {
             overlaps(rule, context, table, &mut out);
         }
-        if let Some(rule) = wanted("duplicate-range").filter(|_| overlapping) {
+        if let Some(rule) = selection.wanted(&DUPLICATE_RANGE).filter(|_| overlapping) {
             doubled(rule, table, &mut out);
         }
-        if let Some(rule) = wanted("range-over-account").filter(|_| prefilter.covering[at]) {
+        if let Some(rule) = selection.wanted(&RANGE_OVER_ACCOUNT).filter(|_| prefilter.covering[at])
+        {
             over_accounts(rule, context, table, &prefilter.held, &mut out);
         }
     }

@@ -4,7 +4,8 @@ use bstr::{BStr, BString};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 
-use super::{Finding, Rule, repair};
+use super::Finding;
+use super::rule::{Mend, Rule};
 use crate::account::AccountKind;
 use crate::allot::{Allotter, IdUse};
 use crate::context::PlanContext;
@@ -24,7 +25,7 @@ pub struct Remedy {
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Command {
     /// `repair`, of what this rule found.
-    Repair(&'static str),
+    Repair(&'static Rule),
     /// One of this program: the words after its name and its global options.
     Own(Vec<BString>),
     /// One of the system: its words, and paths in the tree that come last.
@@ -55,14 +56,14 @@ impl Remedy {
     }
 
     /// `repair` mends it by itself.
-    pub(super) fn repair(rule: &Rule) -> Vec<Self> {
-        Self::all([Command::Repair(rule.name)])
+    pub(super) fn repair(rule: &'static Rule) -> Vec<Self> {
+        Self::all([Command::Repair(rule)])
     }
 
     /// Whether `repair` would do it in the line of the finding.
     pub(super) fn alters_the_line(&self) -> bool {
         let alters = |command: &Command| match command {
-            Command::Repair(rule) => repair::alters_the_line(rule),
+            Command::Repair(rule) => matches!(rule.mend, Mend::Line(_)),
             Command::Own(_) | Command::System(..) => false,
         };
         self.commands.iter().any(alters)
@@ -103,16 +104,12 @@ pub(super) fn another_number(file: File, name: &[u8]) -> Vec<Remedy> {
     }
 }
 
-/// Rules whose findings keep a line from being edited by the name on it.
-const BLOCKING: [&str; 3] = ["duplicate-name", "malformed-line", "bad-number"];
-
 /// Where a name can't be edited for another fault, that one is mended first.
 pub(super) fn unblock(findings: &mut [Finding]) {
     let mut blocks: HashMap<(bool, BString), Vec<Command>> = HashMap::new();
     // From the bottom up: lines that go move those below them.
     for finding in findings.iter().rev() {
-        let blocking = BLOCKING.contains(&finding.rule.name)
-            && !matches!(finding.file, File::Subuid | File::Subgid);
+        let blocking = finding.rule.blocks && !matches!(finding.file, File::Subuid | File::Subgid);
         let Some(first) = finding.remedies.first().filter(|_| blocking) else { continue };
         let whose = (finding.file.is_of_groups(), finding.subject.clone());
         let commands = blocks.entry(whose).or_default();
@@ -123,7 +120,7 @@ pub(super) fn unblock(findings: &mut [Finding]) {
     if blocks.is_empty() {
         return;
     }
-    for finding in findings.iter_mut().filter(|one| !BLOCKING.contains(&one.rule.name)) {
+    for finding in findings.iter_mut().filter(|finding| !finding.rule.blocks) {
         let whose = (finding.file.is_of_groups(), finding.subject.clone());
         let Some(first) = blocks.get(&whose) else { continue };
         for remedy in &mut finding.remedies {

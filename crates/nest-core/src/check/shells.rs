@@ -4,26 +4,78 @@ use bstr::{BStr, BString};
 
 use super::lines::found;
 use super::prefilter::Prefilter;
-use super::{Finding, Mark, Out, Remedy, Rule, Selection, rule};
+use super::rule::{Besides, Example, Family, PLAIN, Rule, Severity};
+use super::{Finding, Mark, Out, Remedy, Selection};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program};
 use crate::table::{File, Line, Passwd};
 use crate::value::PasswordField;
 
+pub(super) const RULES: &[&Rule] = &[&SERVICE_SHELL, &UNLISTED_SHELL, &MISSING_SHELL];
+
+static SERVICE_SHELL: Rule = Rule {
+    name: "service-shell",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    reads: &[File::Passwd, File::Shadow],
+    finds: "a service that somebody can sign in as, with a shell",
+    why: "Whoever signs in as a service works unseen, under a name that nobody answers for. A \
+              service with a shell that no password and no key leads to is left alone.",
+    remedy: "Give it a shell that lets nobody in: copper-nest change user NAME --shell \
+                 /usr/sbin/nologin.",
+    bad: Example::with(&[
+        (File::Passwd, "gauge:x:200:200::/srv/gauge:/bin/sh\n"),
+        (File::Group, "gauge:x:200:\n"),
+        (File::Shadow, "gauge:$6$Gullhaven$0123456789abcdef:20781::::::\n"),
+    ]),
+    good: Example::with(&[
+        (File::Passwd, "gauge:x:200:200::/srv/gauge:/bin/sh\n"),
+        (File::Group, "gauge:x:200:\n"),
+        (File::Shadow, "gauge:!:20781::::::\n"),
+    ]),
+    by_line: true,
+    ..PLAIN
+};
+
+static UNLISTED_SHELL: Rule = Rule {
+    name: "unlisted-shell",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "a person whose shell etc/shells does not list",
+    why: "Some services, and some ways of changing the shell, refuse whoever has such a shell.",
+    remedy: "Give the user a shell that is listed, or list this one in etc/shells.",
+    bad: Example::beside(Besides::Shells("/bin/sh")),
+    ..PLAIN
+};
+
+static MISSING_SHELL: Rule = Rule {
+    name: "missing-shell",
+    severity: Severity::Error,
+    family: Family::SignIn,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "a person, or root, whose shell can't be started",
+    why: "No sign-in works: neither by password nor by key.",
+    remedy: "Give the user another shell: copper-nest change user NAME --shell PATH.",
+    bad: Example::beside(Besides::Lacks("/bin/bash")),
+    ..PLAIN
+};
+
 /// Where programs are, in a tree that has any.
 const PROGRAMS: [&str; 2] = ["/bin", "/usr/bin"];
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();
-    if let Some(rule) = wanted("service-shell") {
+    if let Some(rule) = selection.wanted(&SERVICE_SHELL) {
         services(rule, context, prefilter, selection.files_only, &mut out);
     }
-    if let Some(rule) = wanted("unlisted-shell") {
+    if let Some(rule) = selection.wanted(&UNLISTED_SHELL) {
         unlisted(rule, context, &mut out);
     }
-    if let Some(rule) = wanted("missing-shell") {
+    if let Some(rule) = selection.wanted(&MISSING_SHELL) {
         missing(rule, context, &mut out);
     }
     out
@@ -100,7 +152,7 @@ fn unlisted(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
 fn missing(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
     let is_there = |path: &&str| matches!(context.world.facts((*path).into()), Ok(Some(_)));
     if !PROGRAMS.iter().any(is_there) {
-        return out.skip(rule.name, "this tree holds no programs");
+        return out.skip(rule, "this tree holds no programs");
     }
     let listed = context.world.shells().unwrap_or_default();
     let mut unknown: Option<(usize, BString)> = None;
@@ -120,7 +172,7 @@ fn missing(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
         out.findings.push(in_field(rule, context, line, message, remedy));
     }
     if let Some((count, first)) = unknown {
-        out.skip(rule.name, format!("{count} shells could not be looked at, first {first}"));
+        out.skip(rule, format!("{count} shells could not be looked at, first {first}"));
     }
 }
 

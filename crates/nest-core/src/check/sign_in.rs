@@ -6,35 +6,190 @@ use bstr::BStr;
 use super::lines::found;
 use super::prefilter::Prefilter;
 use super::remedy::{another_number, free_name};
-use super::{Command, Mark, Out, Related, Remedy, Rule, Selection, rule};
+use super::repair::mends;
+use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
+use super::{Command, Mark, Out, Related, Remedy, Selection};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::secret::{hash_of, shown};
 use crate::table::{File, Line, Passwd, Record, Shadow};
 use crate::value::{Day, PasswordField, Scheme, check_name};
 
-pub(super) fn run(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let wanted = |name| rule(name).filter(|rule| selection.wants(rule));
+pub(super) const RULES: &[&Rule] = &[
+    &OPEN_PASSWORD,
+    &SECOND_ROOT,
+    &EXPOSED_HASH,
+    &ROOT_GROUP,
+    &SERVICE_PASSWORD,
+    &AGING_ORDER,
+    &FUTURE_CHANGE,
+    &WEAK_HASH,
+];
+
+static OPEN_PASSWORD: Rule = Rule {
+    name: "open-password",
+    severity: Severity::Error,
+    family: Family::SignIn,
+    reads: &[File::Passwd, File::Shadow],
+    finds: "an empty password field",
+    why: "Whoever types the name is in: no password is asked.",
+    remedy: "Set a password, or put ! into the field.",
+    bad: Example::with(&[(File::Shadow, "maren::20781:0::7:::\n")]),
+    by_line: true,
+    mend: Mend::Line(mends::close),
+    ..PLAIN
+};
+
+static SECOND_ROOT: Rule = Rule {
+    name: "second-root",
+    severity: Severity::Error,
+    family: Family::SignIn,
+    reads: &[File::Passwd],
+    finds: "a second user with uid 0",
+    why: "It is root under another name, easily overlooked, with a password of its own.",
+    remedy: "Give it another uid, or take it out; to be an administrator, membership of \
+                 the administrators' group is enough.",
+    bad: Example::with(&[
+        (File::Passwd, "root:x:0:0:root:/root:/bin/bash\nkeeper:x:0:0::/root:/bin/bash\n"),
+        (File::Group, "root:x:0:\n"),
+        (File::Shadow, "root:*:20781::::::\nkeeper:*:20781::::::\n"),
+    ]),
+    by_line: true,
+    ..PLAIN
+};
+
+static EXPOSED_HASH: Rule = Rule {
+    name: "exposed-hash",
+    severity: Severity::Error,
+    family: Family::SignIn,
+    reads: &[File::Passwd, File::Group],
+    finds: "a password hash in a file that everybody can read",
+    why: "Whoever can read the hash can guess the password at leisure, on a machine of their own.",
+    remedy: "Set the password anew, which moves it to etc/shadow or etc/gshadow, and take the old one for known.",
+    bad: Example::with(&[(
+        File::Passwd,
+        "maren:$6$Gullhaven$0123456789abcdef:1004:1004:Maren Solvik:/home/maren:/bin/bash\n",
+    )]),
+    by_line: true,
+    mend: Mend::Line(mends::hide),
+    ..PLAIN
+};
+
+static ROOT_GROUP: Rule = Rule {
+    name: "root-group",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    reads: &[File::Passwd],
+    finds: "an account other than root whose primary group is root's",
+    why: "Every file it makes can be read, and often written, by whoever is in root's group, and it reaches root's files.",
+    remedy: "Give it another primary group: copper-nest regroup NAME --primary GROUP.",
+    bad: Example::with(&[
+        (File::Passwd, "root:x:0:0::/root:/bin/sh\nperrin:x:1005:0::/nonexistent:/bin/sh\n"),
+        (File::Group, "root:x:0:\n"),
+        (File::Shadow, "root:*:20781::::::\nperrin:!:20781::::::\n"),
+    ]),
+    good: Example::with(&[
+        (File::Passwd, "root:x:0:0::/root:/bin/sh\n"),
+        (File::Group, "root:x:0:\n"),
+        (File::Shadow, "root:*:20781::::::\n"),
+    ]),
+    by_line: true,
+    ..PLAIN
+};
+
+static SERVICE_PASSWORD: Rule = Rule {
+    name: "service-password",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    reads: &[File::Passwd, File::Shadow],
+    finds: "a service that can sign in by password",
+    why: "Nobody signs in as a service; a password on it is a door that nobody watches.",
+    remedy: "Take the password away: copper-nest password user NAME --none.",
+    bad: Example::with(&[
+        (File::Passwd, "gauge:x:200:200::/nonexistent:/usr/sbin/nologin\n"),
+        (File::Group, "gauge:x:200:\n"),
+        (File::Shadow, "gauge:$6$Gullhaven$0123456789abcdef:20781::::::\n"),
+    ]),
+    good: Example::with(&[
+        (File::Passwd, "gauge:x:200:200::/nonexistent:/usr/sbin/nologin\n"),
+        (File::Group, "gauge:x:200:\n"),
+        (File::Shadow, "gauge:!:20781::::::\n"),
+    ]),
+    ..PLAIN
+};
+
+static AGING_ORDER: Rule = Rule {
+    name: "aging-order",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    reads: &[File::Shadow],
+    finds: "a password that may not be changed before it must be",
+    why: "When it runs out, its owner is asked for a new one and refused it: locked out on that day.",
+    remedy: "Make the days to hold it fewer: copper-nest change user NAME --password-hold DAYS.",
+    bad: Example::with(&[(File::Shadow, "maren:!:20781:90:30:7:::\n")]),
+    by_line: true,
+    ..PLAIN
+};
+
+static FUTURE_CHANGE: Rule = Rule {
+    name: "future-change",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    reads: &[File::Shadow],
+    finds: "a password that was changed in the future",
+    why: "Until that day it does not age, and is never asked to be changed; usually a clock was wrong.",
+    remedy: "Set the password again: copper-nest password user NAME.",
+    bad: Example::with(&[(File::Shadow, "maren:!:30000:0:365:7:::\n")]),
+    by_line: true,
+    ..PLAIN
+};
+
+static WEAK_HASH: Rule = Rule {
+    name: "weak-hash",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    reads: &[File::Passwd, File::Shadow],
+    finds: "a password hashed in a way that is quick to guess",
+    why: "Once somebody has a copy of the file, such as a backup, passwords hashed by md5, des \
+              and the like are found in hours.",
+    remedy: "Have the password set anew, which hashes it by the policy's scheme: \
+                 copper-nest password user NAME.",
+    bad: Example::with(&[(
+        File::Shadow,
+        "maren:$1$Gullhave$0123456789abcdefghijkl:20781:0::7:::\n",
+    )]),
+    good: Example::with(&[(File::Shadow, "maren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n")]),
+    by_line: true,
+    ..PLAIN
+};
+
+pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let mut out = Out::default();
-    if let Some(rule) = wanted("open-password") {
+    if let Some(rule) = selection.wanted(&OPEN_PASSWORD) {
         open_passwords(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("second-root") {
+    if let Some(rule) = selection.wanted(&SECOND_ROOT) {
         second_roots(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("exposed-hash") {
+    if let Some(rule) = selection.wanted(&EXPOSED_HASH) {
         exposed_hashes(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("weak-hash") {
+    if let Some(rule) = selection.wanted(&WEAK_HASH) {
         weak_hashes(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("root-group") {
+    if let Some(rule) = selection.wanted(&ROOT_GROUP) {
         in_roots_group(rule, context, prefilter, &mut out);
     }
-    if let Some(rule) = wanted("service-password") {
+    if let Some(rule) = selection.wanted(&SERVICE_PASSWORD) {
         service_passwords(rule, context, prefilter, &mut out);
     }
-    aging(wanted("aging-order"), wanted("future-change"), context, prefilter, &mut out);
+    aging(
+        selection.wanted(&AGING_ORDER),
+        selection.wanted(&FUTURE_CHANGE),
+        context,
+        prefilter,
+        &mut out,
+    );
     out
 }
 

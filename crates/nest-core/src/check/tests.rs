@@ -5,6 +5,7 @@ use crate::book::Book;
 use crate::book::tests::book;
 use crate::policy::Policy;
 use crate::surroundings::{Facts, FileKind};
+use crate::table::File;
 use crate::test_support::World;
 use crate::value::Day;
 
@@ -200,7 +201,7 @@ fn remedies_name_numbers_once_and_mend_what_is_in_the_way_first() {
         .flat_map(|finding| &finding.remedies[0].commands)
         .map(|command| match command {
             Command::Own(words) => bstr::BString::from(bstr::join(" ", words)).to_string(),
-            Command::Repair(rule) => format!("repair --only {rule}"),
+            Command::Repair(rule) => format!("repair --only {}", rule.name),
             Command::System(words, _) => (*words).to_owned(),
         })
         .collect();

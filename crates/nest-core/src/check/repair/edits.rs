@@ -11,7 +11,7 @@ use crate::table::{Edit, File};
 
 /// Edits that a repair makes. A line is named by its index in the file as the round of
 /// mends that is under way began with it, see [`RepairEdits::begin_round`].
-pub(super) struct RepairEdits<'b> {
+pub(in crate::check) struct RepairEdits<'b> {
     book: &'b Book,
     edits: LineEdits<'b>,
     files: [Option<Round>; 6],

@@ -1,16 +1,16 @@
 //! Mending what has one right answer: nobody gains access by it, nothing is lost.
 
-mod edits;
-mod lines;
+pub(super) mod edits;
+pub(super) mod mends;
 
 use std::collections::{BTreeMap, HashSet};
 
 use bstr::BString;
 
 use self::edits::RepairEdits;
-use self::lines::MENDS;
-use super::files::right_access;
-use super::{CheckReport, Finding, Rule, Selection, check, rule};
+use super::files::{LOOSE_MODE, right_access};
+use super::rule::{Mend, RULES, Rule};
+use super::{CheckReport, Finding, Selection, check};
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
@@ -25,19 +25,6 @@ use crate::words::counted;
 
 /// So often the files are looked at again for what a mend brought to light.
 const MOST_ROUNDS: usize = 8;
-
-/// Rules whose findings are mended by steps on the tree.
-const BY_STEPS: [&str; 3] = ["loose-mode", "wrong-owner", "missing-home"];
-
-/// Rules of which a line may be taken out, when the administrator says so.
-const TAKEN_OUT: [&str; 6] = [
-    "malformed-line",
-    "bad-number",
-    "bad-name",
-    "compat-line",
-    "duplicate-name",
-    "duplicate-range",
-];
 
 /// What is to be mended.
 #[derive(Debug, Clone, Default)]
@@ -57,19 +44,23 @@ pub struct Repaired {
     pub left: CheckReport,
 }
 
-/// Whether `repair` mends findings of a rule, all of them or those that have one
-/// right answer.
-pub fn is_mended(rule: &Rule) -> bool {
-    MENDS.iter().any(|(name, _)| *name == rule.name) || BY_STEPS.contains(&rule.name)
+/// Mends what a finding is about. Returns what it did, in words; nothing where that
+/// takes a decision.
+pub(super) type LineMend = fn(PlanContext<'_>, &mut RepairEdits<'_>, &Finding) -> Option<String>;
+
+impl Rule {
+    /// What mends the lines that it finds.
+    fn line_mend(&self) -> Option<LineMend> {
+        match self.mend {
+            Mend::Line(mend) | Mend::Beside(mend) => Some(mend),
+            Mend::Decision | Mend::Access | Mend::Home => None,
+        }
+    }
 }
 
-/// Mends that leave the line of a finding as it is.
-const BESIDE_THE_LINE: [&str; 4] =
-    ["missing-newline", "missing-shadow", "missing-gshadow", "member-mismatch"];
-
-/// Whether mending what a rule found alters the line where it was found.
-pub(super) fn alters_the_line(rule: &str) -> bool {
-    MENDS.iter().any(|(name, _)| *name == rule) && !BESIDE_THE_LINE.contains(&rule)
+/// The rules of which this is true.
+fn rules_that(are: impl Fn(&'static Rule) -> bool) -> Vec<&'static Rule> {
+    RULES.iter().copied().filter(|rule| are(rule)).collect()
 }
 
 impl Request for Repair {
@@ -119,21 +110,19 @@ impl Repairing<'_> {
 
     /// Mends lines until nothing more is found that can be.
     fn rounds(&mut self, selection: &Selection) {
-        let mendable =
-            |(name, _): &(&str, lines::Mend)| rule(name).filter(|rule| selection.wants(rule));
-        let only: Vec<&'static Rule> = MENDS.iter().filter_map(mendable).collect();
+        let only = rules_that(|rule| rule.line_mend().is_some() && selection.wants(rule));
         if only.is_empty() {
             return;
         }
-        let looked_for = Selection { only, files_only: true, ..Selection::default() };
+        let looked_for = Selection { only: only.clone(), files_only: true, ..Selection::default() };
         for round in 0..MOST_ROUNDS {
             let again = (round > 0).then(|| self.edits.book());
             let context =
                 PlanContext { book: again.as_ref().unwrap_or(self.context.book), ..self.context };
             let report = check(context, &looked_for);
             let mut mended = false;
-            for (name, mend) in MENDS {
-                for finding in report.findings.iter().filter(|finding| finding.rule.name == name) {
+            for (rule, mend) in only.iter().filter_map(|rule| Some((rule, rule.line_mend()?))) {
+                for finding in report.findings.iter().filter(|finding| finding.rule == *rule) {
                     if let Some(what) = mend(context, &mut self.edits, finding) {
                         mended = true;
                         self.note(finding, what);
@@ -150,17 +139,21 @@ impl Repairing<'_> {
     /// Mends what is wrong with the files themselves, and, when asked by name, homes.
     fn steps(&mut self, selection: &Selection) -> Result<(), Box<Refusal>> {
         // Homes are made on request only.
-        let named = |name: &str| selection.only.iter().any(|only| only.name == name);
-        let wanted = |name: &&&str| **name != "missing-home" || named(name);
-        let rules = BY_STEPS.iter().filter(wanted).filter_map(|name| rule(name));
-        let only: Vec<_> = rules.filter(|rule| selection.wants(rule)).collect();
+        let only = rules_that(|rule| {
+            selection.wants(rule)
+                && match rule.mend {
+                    Mend::Access => true,
+                    Mend::Home => selection.only.contains(&rule),
+                    Mend::Decision | Mend::Line(_) | Mend::Beside(_) => false,
+                }
+        });
         if only.is_empty() {
             return Ok(());
         }
         let report = check(self.context, &Selection { only, ..Selection::default() });
         for finding in &report.findings {
-            match finding.rule.name {
-                "missing-home" => self.home(finding)?,
+            match finding.rule.mend {
+                Mend::Home => self.home(finding)?,
                 _ => self.access(finding),
             }
         }
@@ -172,7 +165,7 @@ impl Repairing<'_> {
         let Ok(Some(is)) = self.context.world.facts(path.as_ref()) else { return };
         let right = right_access(self.context, finding.file, is);
         let from = Access { owner: Owner { uid: is.uid, gid: is.gid }, mode: is.mode };
-        let mode_only = finding.rule.name == "loose-mode";
+        let mode_only = finding.rule == &LOOSE_MODE;
         let place =
             self.plan.steps.iter().position(
                 |step| matches!(step, Step::SetAccess { file, .. } if *file == finding.file),
@@ -221,15 +214,14 @@ impl Repairing<'_> {
 
     /// Takes lines out that are at fault.
     fn take_out(&mut self, lines: &[(File, usize)]) -> Result<(), Box<Refusal>> {
-        let mended = MENDS.iter().map(|(name, _)| name);
-        let only: Vec<_> = TAKEN_OUT.iter().chain(mended).filter_map(|name| rule(name)).collect();
+        let only = rules_that(|rule| rule.taken_out || rule.line_mend().is_some());
         let selection = Selection { only, files_only: true, ..Selection::default() };
         let report = check(self.context, &selection);
         for &(file, line) in lines {
             // What is mended by itself is not taken out, unless the mend would lose something.
             let here = |finding: &&Finding| {
                 (finding.file, finding.line) == (file, line)
-                    && (TAKEN_OUT.contains(&finding.rule.name) || has_lost_parts(&finding.text))
+                    && (finding.rule.taken_out || has_lost_parts(&finding.text))
             };
             let beside = |finding: &&Finding| {
                 let beside =
@@ -265,12 +257,12 @@ impl Repairing<'_> {
         left.findings.retain(|finding| {
             !self.plan.steps.iter().any(|step| match step {
                 Step::SetAccess { file, .. } => {
-                    BY_STEPS[..2].contains(&finding.rule.name) && finding.file == *file
+                    matches!(finding.rule.mend, Mend::Access) && finding.file == *file
                 }
                 Step::MakeDirectory { owner, .. } => {
                     let user =
                         finding.line.checked_sub(1).and_then(|at| context.book.users.record(at));
-                    finding.rule.name == "missing-home"
+                    matches!(finding.rule.mend, Mend::Home)
                         && user.is_some_and(|user| user.uid() == Some(owner.uid))
                 }
                 _ => false,

@@ -10,30 +10,6 @@ use crate::surroundings::Origin;
 use crate::table::{File, Gshadow, Line, Passwd, Record, with_fields};
 use crate::value::{members, read_id, read_plain_id, without_member};
 
-/// Mends what a finding is about. Returns what it did, in words; nothing where that
-/// takes a decision.
-pub(super) type Mend = fn(PlanContext<'_>, &mut RepairEdits<'_>, &Finding) -> Option<String>;
-
-/// The rules whose findings lines are mended for, in the order in which they are.
-pub(super) const MENDS: [(&str, Mend); 16] = [
-    ("missing-newline", end),
-    ("stray-space", trim),
-    ("bad-number", number),
-    ("duplicate-name", repeated),
-    ("duplicate-range", repeated),
-    ("duplicate-member", once),
-    ("ghost-member", ghost),
-    ("ghost-admin", ghost),
-    ("shadow-orphan", orphan),
-    ("gshadow-orphan", orphan),
-    ("range-orphan", range_orphan),
-    ("exposed-hash", hide),
-    ("open-password", close),
-    ("missing-shadow", shadow_line),
-    ("missing-gshadow", gshadow_line),
-    ("member-mismatch", same_members),
-];
-
 /// The line of a finding, by index and as it is by now.
 fn line_of(edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<(usize, Vec<u8>)> {
     let at = finding.line.checked_sub(1)?;
@@ -49,11 +25,19 @@ fn is_unreadable(file: File, line: &[u8]) -> bool {
     !Line { bytes: line, start: 0 }.is_whole(file)
 }
 
-fn end(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+pub(in crate::check) fn end(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     edits.end(finding.file).then(|| "gives the last line its end".to_owned())
 }
 
-fn trim(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+pub(in crate::check) fn trim(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     let (at, line) = line_of(edits, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
@@ -63,7 +47,11 @@ fn trim(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> O
 }
 
 /// A number that the C library reads, in plain digits: it means the same.
-fn number(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+pub(in crate::check) fn number(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     let Mark::Field(number) = finding.mark else { return None };
     if !matches!(finding.file, File::Passwd | File::Group) {
         return None;
@@ -78,7 +66,11 @@ fn number(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) ->
     edits.alter(finding.file, at, mended).then(|| format!("writes it as {plain}"))
 }
 
-fn repeated(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+pub(in crate::check) fn repeated(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     let (at, line) = line_of(edits, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
@@ -87,7 +79,11 @@ fn repeated(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) 
     (same && edits.remove(finding.file, at)).then(|| "takes the second of the two out".to_owned())
 }
 
-fn once(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+pub(in crate::check) fn once(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     let Mark::Member(list, name) = &finding.mark else { return None };
     let (at, line) = line_of(edits, finding)?;
     let mut names: Vec<&[u8]> = Vec::new();
@@ -107,7 +103,7 @@ fn files_alone(context: PlanContext<'_>) -> Option<()> {
     (context.world.origin() == Origin::FilesAlone).then_some(())
 }
 
-fn ghost(
+pub(in crate::check) fn ghost(
     context: PlanContext<'_>,
     edits: &mut RepairEdits<'_>,
     finding: &Finding,
@@ -122,7 +118,11 @@ fn ghost(
         .then(|| format!("takes {} out of the list", told(finding.file, name)))
 }
 
-fn orphan(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+pub(in crate::check) fn orphan(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     let (at, line) = line_of(edits, finding)?;
     if is_unreadable(finding.file, &line) {
         return None;
@@ -130,7 +130,7 @@ fn orphan(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) ->
     edits.remove(finding.file, at).then(|| "takes the line out".to_owned())
 }
 
-fn range_orphan(
+pub(in crate::check) fn range_orphan(
     context: PlanContext<'_>,
     edits: &mut RepairEdits<'_>,
     finding: &Finding,
@@ -141,7 +141,7 @@ fn range_orphan(
 
 /// Moves a hash to where only root reads it, if no other waits there: whoever could
 /// sign in by it still can.
-fn hide(
+pub(in crate::check) fn hide(
     context: PlanContext<'_>,
     edits: &mut RepairEdits<'_>,
     finding: &Finding,
@@ -179,7 +179,11 @@ fn hide(
         .then(|| format!("moves the hash to {}", file.path()))
 }
 
-fn close(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<String> {
+pub(in crate::check) fn close(
+    _: PlanContext<'_>,
+    edits: &mut RepairEdits<'_>,
+    finding: &Finding,
+) -> Option<String> {
     let (at, line) = line_of(edits, finding)?;
     if !field(&line, 1).is_empty() {
         return None;
@@ -188,7 +192,7 @@ fn close(_: PlanContext<'_>, edits: &mut RepairEdits<'_>, finding: &Finding) -> 
     edits.alter(finding.file, at, mended).then(|| "locks the password".to_owned())
 }
 
-fn shadow_line(
+pub(in crate::check) fn shadow_line(
     context: PlanContext<'_>,
     edits: &mut RepairEdits<'_>,
     finding: &Finding,
@@ -203,7 +207,7 @@ fn shadow_line(
     added.then(|| "adds the line, with the password locked".to_owned())
 }
 
-fn gshadow_line(
+pub(in crate::check) fn gshadow_line(
     _: PlanContext<'_>,
     edits: &mut RepairEdits<'_>,
     finding: &Finding,
@@ -217,7 +221,7 @@ fn gshadow_line(
     added.then(|| "adds the line, without a password".to_owned())
 }
 
-fn same_members(
+pub(in crate::check) fn same_members(
     _: PlanContext<'_>,
     edits: &mut RepairEdits<'_>,
     finding: &Finding,

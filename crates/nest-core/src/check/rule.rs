@@ -1,0 +1,266 @@
+//! The table of rules: what each finds, why it matters, what to do, how it is mended,
+//! and a bad and a good example, which are also its tests and its documentation. Each
+//! stands in the file of its family, next to what judges it.
+
+use std::fmt;
+use std::sync::LazyLock;
+
+use strum::{Display, EnumString, IntoStaticStr};
+
+use super::repair::LineMend;
+use super::{
+    admins, duplicates, files, homes, left_behind, lines, memberships, orphans, ranges, shells,
+    sign_in,
+};
+use crate::surroundings::FileKind;
+use crate::table::File;
+
+/// How bad a finding is. Fixed for each rule.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Display, EnumString, IntoStaticStr,
+)]
+#[strum(serialize_all = "lowercase")]
+pub enum Severity {
+    /// Worth knowing.
+    Note,
+    /// Should be looked at.
+    Warning,
+    /// Broken, or dangerous.
+    Error,
+}
+
+/// Rules that belong together.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Display)]
+#[strum(serialize_all = "kebab-case")]
+pub enum Family {
+    /// The form of lines.
+    Lines,
+    /// Things that must be unique.
+    Duplicates,
+    /// Who is in which group.
+    Memberships,
+    /// Who can sign in.
+    SignIn,
+    /// Lines whose counterpart is missing.
+    Orphans,
+    /// Home directories.
+    Homes,
+    /// Subordinate ids.
+    Ranges,
+    /// The account files themselves.
+    Files,
+}
+
+/// What an example has besides its account files.
+#[derive(Debug, Clone, Copy)]
+pub enum Besides {
+    /// Nothing that matters.
+    Nothing,
+    /// Something that stands in a folder of the tree.
+    Entry {
+        /// The folder.
+        folder: &'static str,
+        /// What it is called.
+        name: &'static str,
+        /// What it is.
+        kind: FileKind,
+    },
+    /// Nothing stands at this path.
+    Lacks(&'static str),
+    /// What stands at a path belongs to this uid.
+    Owner {
+        /// The path.
+        path: &'static str,
+        /// Whose it is.
+        uid: u32,
+    },
+    /// What stands at a path has these permissions.
+    Mode {
+        /// The path.
+        path: &'static str,
+        /// Its permissions.
+        mode: u32,
+    },
+    /// The uid of a deleted account.
+    Retired {
+        /// The uid.
+        uid: u32,
+        /// Who had it.
+        name: &'static str,
+    },
+    /// A change that a crash cut off.
+    Unfinished(u64),
+    /// What the policy accepts.
+    Accepts(&'static str),
+    /// The one login shell that is listed.
+    Shells(&'static str),
+}
+
+impl fmt::Display for Besides {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            Besides::Nothing => Ok(()),
+            Besides::Entry { folder, name, kind } => write!(f, "there is {kind} {folder}/{name}"),
+            Besides::Lacks(path) => write!(f, "there is no {path}"),
+            Besides::Owner { path, uid } => write!(f, "{path} belongs to uid {uid}"),
+            Besides::Mode { path, mode } => write!(f, "{path} has mode {mode:04o}"),
+            Besides::Retired { uid, name } => write!(f, "uid {uid} was {name}'s, and is retired"),
+            Besides::Unfinished(change) => {
+                write!(f, "a journal says that change {change} was begun")
+            }
+            Besides::Accepts(what) => write!(f, "the policy accepts {what}"),
+            Besides::Shells(shell) => write!(f, "etc/shells lists {shell} alone"),
+        }
+    }
+}
+
+/// Account files that show a rule: those of one sound account, but for some.
+#[derive(Debug, Clone, Copy)]
+pub struct Example {
+    pub(super) other: &'static [(File, &'static str)],
+    /// What else there is.
+    pub besides: Besides,
+}
+
+impl Example {
+    /// With these files in the place of the sound ones.
+    pub(super) const fn with(other: &'static [(File, &'static str)]) -> Self {
+        Example { other, besides: Besides::Nothing }
+    }
+
+    /// With something besides the files, which are sound.
+    pub(super) const fn beside(besides: Besides) -> Self {
+        Example { other: &[], besides }
+    }
+
+    /// The account files, in the order of [`File::ALL`].
+    pub fn files(&self) -> Vec<(File, &'static str)> {
+        let text = |file: File| {
+            let of = |files: &[(File, &'static str)]| {
+                files.iter().find(|(known, _)| *known == file).map(|(_, text)| *text)
+            };
+            of(self.other).or_else(|| of(&SOUND_FILES))
+        };
+        File::ALL.into_iter().filter_map(|file| Some((file, text(file)?))).collect()
+    }
+}
+
+/// How what a rule finds is mended.
+#[derive(Clone, Copy)]
+pub(super) enum Mend {
+    /// That takes a decision.
+    Decision,
+    /// In the line of the finding, where there is one right answer.
+    Line(LineMend),
+    /// Beside that line, which stays as it is.
+    Beside(LineMend),
+    /// The file gets the permissions and the owner that it is to have.
+    Access,
+    /// The home is made, when that is asked for.
+    Home,
+}
+
+/// One rule.
+pub struct Rule {
+    /// Its name.
+    pub name: &'static str,
+    /// How bad its findings are.
+    pub severity: Severity,
+    /// The family.
+    pub family: Family,
+    /// Whether it looks at the tree besides the account files.
+    pub looks_at_tree: bool,
+    /// The files it cannot do without.
+    pub reads: &'static [File],
+    /// What it finds, in a line.
+    pub finds: &'static str,
+    /// Why it matters.
+    pub why: &'static str,
+    /// What to do.
+    pub remedy: &'static str,
+    /// What it finds, shown.
+    pub bad: Example,
+    /// The same, as it should be.
+    pub good: Example,
+    /// Whether it judges each line by itself: then it is shown only those that the sweep
+    /// over a large file leaves over.
+    pub by_line: bool,
+    /// How what it finds is mended.
+    pub(super) mend: Mend,
+    /// Whether a line that it finds may be taken out, when the administrator says so.
+    pub(super) taken_out: bool,
+    /// Whether a line that it finds can't be edited by the name on it.
+    pub(super) blocks: bool,
+}
+
+impl Rule {
+    /// Whether `repair` mends what it finds: all of it, or what has one right answer.
+    pub fn is_mended(&self) -> bool {
+        !matches!(self.mend, Mend::Decision)
+    }
+}
+
+impl PartialEq for Rule {
+    fn eq(&self, other: &Self) -> bool {
+        self.name == other.name
+    }
+}
+
+impl Eq for Rule {}
+
+impl fmt::Debug for Rule {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(self.name)
+    }
+}
+
+/// What most rules have in common; the rest each says for itself.
+pub(super) const PLAIN: Rule = Rule {
+    name: "",
+    severity: Severity::Note,
+    family: Family::Lines,
+    looks_at_tree: false,
+    reads: &[],
+    finds: "",
+    why: "",
+    remedy: "",
+    bad: SOUND,
+    good: SOUND,
+    by_line: false,
+    mend: Mend::Decision,
+    taken_out: false,
+    blocks: false,
+};
+
+/// Every account file.
+pub(super) const ALL: &[File] = &File::ALL;
+pub(super) const MAREN: &str = "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\n";
+const SOUND_FILES: [(File, &str); 3] = [
+    (File::Passwd, MAREN),
+    (File::Group, "maren:x:1004:\n"),
+    (File::Shadow, "maren:!:20781:0::7:::\n"),
+];
+const SOUND: Example = Example::with(&[]);
+
+/// All rules, family by family, in the order in which what they find is mended.
+pub static RULES: LazyLock<Vec<&'static Rule>> = LazyLock::new(|| {
+    let families = [
+        lines::RULES,
+        duplicates::RULES,
+        memberships::RULES,
+        sign_in::RULES,
+        shells::RULES,
+        admins::RULES,
+        orphans::RULES,
+        left_behind::RULES,
+        homes::RULES,
+        ranges::RULES,
+        files::RULES,
+    ];
+    families.concat()
+});
+
+/// The rule of this name.
+pub fn rule(name: &str) -> Option<&'static Rule> {
+    RULES.iter().find(|rule| rule.name == name).copied()
+}
