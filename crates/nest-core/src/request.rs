@@ -127,7 +127,7 @@ impl Request for CreateUser {
     /// may be below anybody's: then whole files are needed.
     fn lookups(&self, policy: &Policy) -> Lookups {
         if self.uid.is_some() || self.adopt_home {
-            return Lookups::whole(&self.names);
+            return Lookups::whole(&self.names).with_belongings();
         }
         let mut groups: Vec<&[u8]> =
             self.join.iter().chain(&self.primary).map(|group| group.as_slice()).collect();

@@ -22,6 +22,8 @@ pub struct LookupSet {
     homes: HashSet<u64, Ready>,
     /// Every name and home is wanted.
     all: bool,
+    /// Lists of gshadow that hold the names are wanted.
+    lists: bool,
     /// What the users of these names have is wanted too: their numbers, their homes and what
     /// is below those, and ranges that name them by number.
     with_belongings: bool,
@@ -67,9 +69,12 @@ impl LookupSet {
         LookupSet { all: true, ..LookupSet::default() }
     }
 
-    /// These users and groups, with what the users have.
-    pub(super) fn with_belongings<'n>(names: impl Iterator<Item = &'n [u8]>) -> Self {
-        let mut wanted = LookupSet { with_belongings: true, ..LookupSet::default() };
+    /// These users and groups and the lists that hold them, and maybe what the users have.
+    pub(super) fn of_names<'n>(
+        names: impl Iterator<Item = &'n [u8]>,
+        with_belongings: bool,
+    ) -> Self {
+        let mut wanted = LookupSet { lists: true, with_belongings, ..LookupSet::default() };
         names.for_each(|name| wanted.seek_name(name));
         wanted
     }
@@ -92,6 +97,11 @@ impl LookupSet {
     fn name(&self, name: &[u8]) -> Option<u64> {
         let hash = self.hashes.hash_one(name);
         (self.all || self.names.contains(&hash)).then_some(hash)
+    }
+
+    /// Whether numbers or homes are wanted.
+    fn has_places(&self) -> bool {
+        self.all || !self.ids.is_empty() || !self.homes.is_empty()
     }
 
     fn home(&self, home: &[u8]) -> Option<u64> {
@@ -225,7 +235,7 @@ impl BatchLookup {
 
     /// Lines of `gshadow` among which are those that name this user, likewise.
     pub fn mentioning(&self, name: &[u8]) -> Option<&[usize]> {
-        let hash = self.wanted.name(name).filter(|_| self.wanted.with_belongings)?;
+        let hash = self.wanted.name(name).filter(|_| self.wanted.lists)?;
         Some(self.mentioning.get(&hash).map_or(&[], Vec::as_slice))
     }
 
@@ -290,7 +300,7 @@ fn search_file(lines: &Lines, wanted: &LookupSet, ids: &[u32]) -> FileMatches {
                     found.ids.entry(gid).or_default().push(line.start);
                 }
             }
-            File::Gshadow if wanted.with_belongings => {
+            File::Gshadow if wanted.lists => {
                 let Some(group) = Gshadow::read(record) else { continue };
                 let names = group.members().chain(members(group.admins));
                 for hash in names.filter_map(|name| wanted.name(name)) {
@@ -314,6 +324,9 @@ fn search_file(lines: &Lines, wanted: &LookupSet, ids: &[u32]) -> FileMatches {
 
 fn search_user(found: &mut FileMatches, line: Line<'_>, wanted: &LookupSet) {
     let Some(user) = Passwd::read(line.record()) else { return };
+    if !wanted.has_places() {
+        return;
+    }
     if let Some(hash) = wanted.home(user.home) {
         found.homes.entry(hash).or_default().push(line.start);
     }

@@ -24,6 +24,8 @@ pub struct Lookups {
     numbers: bool,
     /// Whole files are gone through.
     whole: bool,
+    /// What the users have is looked up too.
+    belongings: bool,
     /// Only these files are looked at; all when empty.
     files: Vec<File>,
 }
@@ -46,6 +48,15 @@ impl Lookups {
     /// Whole files are gone through, and these users and groups are looked up by name.
     pub fn whole(names: &[BString]) -> Self {
         Lookups { users: names.to_vec(), whole: true, ..Lookups::default() }
+    }
+
+    /// Adds what these users have: their numbers, their homes and what is below those, and
+    /// ranges that name them by number. Without it that is searched for when it is asked
+    /// for, user by user.
+    #[must_use]
+    pub fn with_belongings(mut self) -> Self {
+        self.belongings = true;
+        self
     }
 
     /// A few lines of large files: nothing is looked up yet.
@@ -111,7 +122,8 @@ impl Lookups {
 
     /// All names, to be looked up at once.
     pub(super) fn at_once(&self) -> LookupSet {
-        LookupSet::with_belongings(self.users.iter().chain(&self.groups).map(|name| &name[..]))
+        let names = self.users.iter().chain(&self.groups).map(|name| &name[..]);
+        LookupSet::of_names(names, self.belongings)
     }
 
     /// Whether all lines of large files are needed.

@@ -10,7 +10,7 @@ use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::account::admin_group;
 use crate::context::PlanContext;
 use crate::sign_in::can_sign_in;
-use crate::table::{File, Group, Passwd};
+use crate::table::{File, Group, GroupField, Passwd};
 
 pub(super) const RULES: &[&Rule] = &[&NO_ADMIN];
 
@@ -105,8 +105,14 @@ fn no_admin(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter
     };
     let line = book.named(File::Group, group.name).into_iter().next();
     if let Some(line) = line {
-        let mut finding =
-            found(rule, book.groups.lines(), line, Mark::Field(3), message.to_owned(), remedy);
+        let mut finding = found(
+            rule,
+            book.groups.lines(),
+            line,
+            Mark::Field(GroupField::Members.into()),
+            message.to_owned(),
+            remedy,
+        );
         finding.subject = group.name.as_bstr().to_owned();
         out.findings.push(finding);
     }

@@ -14,7 +14,8 @@ use crate::account::NO_HOME;
 use crate::context::PlanContext;
 use crate::secret::shown;
 use crate::table::{
-    File, Group, Groups, Line, Lines, Passwd, Record, Table, Users, doubled_numbers,
+    Column, File, Group, GroupField, Groups, Line, Lines, Passwd, PasswdField, Record, Table,
+    Users, doubled_numbers,
 };
 
 pub(super) const RULES: &[&Rule] =
@@ -139,7 +140,7 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
                         true => Remedy::repair(rule),
                         false => Remedy::take_out(file, lines.number(line.start)),
                     };
-                let finding = found(rule, lines, line, Mark::Field(0), message, remedy);
+                let finding = found(rule, lines, line, Mark::Field(Column::NAME), message, remedy);
                 out.findings.push(relate(finding, lines, number as u32 - 1));
             }
         }
@@ -164,8 +165,14 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
             );
             let remedy = another_number(File::Passwd, user.name);
             let lines = book.users.lines();
-            let finding =
-                found(rule, lines, lines.get(again as usize), Mark::Field(2), message, remedy);
+            let finding = found(
+                rule,
+                lines,
+                lines.get(again as usize),
+                Mark::Field(PasswdField::Uid.into()),
+                message,
+                remedy,
+            );
             out.findings.push(relate(finding, lines, first));
         }
     }
@@ -187,8 +194,14 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
             );
             let remedy = another_number(File::Group, group.name);
             let lines = book.groups.lines();
-            let finding =
-                found(rule, lines, lines.get(again as usize), Mark::Field(2), message, remedy);
+            let finding = found(
+                rule,
+                lines,
+                lines.get(again as usize),
+                Mark::Field(GroupField::Gid.into()),
+                message,
+                remedy,
+            );
             out.findings.push(relate(finding, lines, first));
         }
     }
@@ -226,7 +239,7 @@ fn doubled_members(
             let (name, group) = (BStr::new(member), BStr::new(group.name));
             let message = format!("{group} lists {name} more than once.");
             let remedy = Remedy::repair(rule);
-            let mark = Mark::Member(3, name.to_owned());
+            let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
             let lines = context.book.groups.lines();
             out.findings.push(found(rule, lines, line, mark, message, remedy));
         }
@@ -266,7 +279,7 @@ fn case_twins(
                     format!("{name} and {twin} (line {}) differ in capitals only.", other + 1);
                 let free = free_name(context.book, name);
                 let remedy = Remedy::rename(lines.file(), name, &free);
-                let finding = found(rule, lines, line, Mark::Field(0), message, remedy);
+                let finding = found(rule, lines, line, Mark::Field(Column::NAME), message, remedy);
                 out.findings.push(relate(finding, lines, *other as u32));
             }
             Some(_) => {}
@@ -318,7 +331,14 @@ fn shared_homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
         let change: [&[u8]; 6] =
             [b"change", b"user", name, b"--home", own.as_ref(), b"--record-only"];
         let remedy = Remedy::run(change);
-        let finding = found(rule, lines, lines.get(at), Mark::Field(5), message, remedy);
+        let finding = found(
+            rule,
+            lines,
+            lines.get(at),
+            Mark::Field(PasswdField::Home.into()),
+            message,
+            remedy,
+        );
         out.findings.push(relate(finding, lines, other as u32));
     }
 }

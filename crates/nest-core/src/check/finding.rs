@@ -5,7 +5,7 @@ use std::ops::Range;
 use bstr::{BString, ByteSlice};
 
 use super::{Remedy, Rule};
-use crate::table::File;
+use crate::table::{Column, File};
 use crate::value::escape;
 
 /// What one rule found on one line.
@@ -49,10 +49,10 @@ pub struct Related {
 pub enum Mark {
     /// All of it.
     Line,
-    /// A field, counted from 0.
-    Field(usize),
+    /// A field.
+    Field(Column),
     /// A name in the list that a field holds.
-    Member(usize, BString),
+    Member(Column, BString),
 }
 
 /// A rule that could not run, or not wholly.
@@ -104,7 +104,7 @@ impl Finding {
         };
         let mut start = 0;
         for (at, text) in self.text.split_str(":").enumerate() {
-            if at == field {
+            if at == field.index() {
                 let mut word = start;
                 for entry in text.split_str(",") {
                     if member.is_some_and(|member| entry.trim_ascii_start() == member.as_slice()) {
@@ -124,6 +124,7 @@ impl Finding {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::table::{GroupField, PasswdField};
 
     #[test]
     fn the_faulty_part_is_found_in_the_shown_line() {
@@ -132,9 +133,15 @@ mod tests {
             mark,
             ..Finding::about(super::super::RULES[0], File::Group, String::new(), Vec::new())
         };
-        assert_eq!(finding(Mark::Field(2)).marked(), 9..12);
-        assert_eq!(finding(Mark::Member(3, "tavis".into())).marked(), 21..26);
-        assert_eq!(finding(Mark::Member(3, "none".into())).marked(), 13..26);
-        assert_eq!(finding(Mark::Field(9)).marked(), 0..26);
+        assert_eq!(finding(Mark::Field(GroupField::Gid.into())).marked(), 9..12);
+        assert_eq!(
+            finding(Mark::Member(GroupField::Members.into(), "tavis".into())).marked(),
+            21..26
+        );
+        assert_eq!(
+            finding(Mark::Member(GroupField::Members.into(), "none".into())).marked(),
+            13..26
+        );
+        assert_eq!(finding(Mark::Field(PasswdField::Shell.into())).marked(), 0..26);
     }
 }

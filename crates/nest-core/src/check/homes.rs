@@ -9,7 +9,7 @@ use super::rule::{Besides, Example, Family, Mend, PLAIN, Rule, Severity};
 use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::surroundings::FileKind;
-use crate::table::{File, Line, Passwd};
+use crate::table::{File, Line, Passwd, PasswdField};
 
 pub(super) const RULES: &[&Rule] =
     &[&MISSING_HOME, &HOME_OWNER, &HOME_NOT_ABSOLUTE, &HOME_OPEN_TO_OTHERS];
@@ -88,7 +88,14 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
             let own = [b"/", user.home].concat();
             let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
             let remedy = Remedy::run(change);
-            out.findings.push(found(rule, users.lines(), line, Mark::Field(5), message, remedy));
+            out.findings.push(found(
+                rule,
+                users.lines(),
+                line,
+                Mark::Field(PasswdField::Home.into()),
+                message,
+                remedy,
+            ));
         }
     }
     if missing.is_none() && owner.is_none() && open.is_none() {
@@ -134,9 +141,9 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
                     true => remedy = Remedy::all([none]),
                     false => remedy.push(Remedy::or("if it is to have none", [none])),
                 }
-                out.findings.extend(
-                    missing.map(|rule| found(rule, lines, line, Mark::Field(5), message, remedy)),
-                );
+                out.findings.extend(missing.map(|rule| {
+                    found(rule, lines, line, Mark::Field(PasswdField::Home.into()), message, remedy)
+                }));
             }
             (None, Some(facts)) => {
                 if let Some(rule) = open {
@@ -165,9 +172,9 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
                 };
                 let look = Command::own([b"trace", b"id", from.as_bytes(), home]);
                 remedy.push(Remedy::or("to look first at what is in it", [look]));
-                out.findings.extend(
-                    owner.map(|rule| found(rule, lines, line, Mark::Field(5), message, remedy)),
-                );
+                out.findings.extend(owner.map(|rule| {
+                    found(rule, lines, line, Mark::Field(PasswdField::Home.into()), message, remedy)
+                }));
             }
             (None, None) => {}
         }
@@ -208,5 +215,5 @@ fn open_home(
     let message = format!("{home} has mode {mode:04o}: {can}.");
     let remedy = Remedy::all([Command::System("chmod o=", vec![home.to_owned()])]);
     let lines = context.book.users.lines();
-    Some(found(rule, lines, line, Mark::Field(5), message, remedy))
+    Some(found(rule, lines, line, Mark::Field(PasswdField::Home.into()), message, remedy))
 }

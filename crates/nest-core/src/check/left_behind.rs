@@ -10,7 +10,7 @@ use super::rule::{Besides, Example, Family, PLAIN, Rule, Severity};
 use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind};
-use crate::table::{File, Group, Passwd, Record};
+use crate::table::{File, Group, GroupField, Passwd, PasswdField, Record};
 
 pub(super) const RULES: &[&Rule] = &[&HOME_ORPHAN, &MAIL_ORPHAN, &RETIRED_ID_IN_USE];
 
@@ -207,10 +207,14 @@ fn retired_ids(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
             let message = format!(
                 "{what} {id} was {earlier}'s and is retired: files that {earlier} left are {holder}'s now."
             );
+            let mark = Mark::Field(match file {
+                File::Passwd => PasswdField::Uid.into(),
+                _ => GroupField::Gid.into(),
+            });
             let mut remedy = another_number(file, holder);
             let trace = Command::own([b"trace", b"id", id.to_string().as_bytes()]);
             remedy.push(Remedy::or("to see what it got", [trace]));
-            out.findings.push(found(rule, lines, line, Mark::Field(2), message, remedy));
+            out.findings.push(found(rule, lines, line, mark, message, remedy));
         }
     }
 }

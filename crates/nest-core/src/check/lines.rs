@@ -10,7 +10,10 @@ use super::rule::{ALL, Example, Family, Mend, PLAIN, Rule, Severity};
 use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
-use crate::table::{File, Group, Line, Lines, Passwd, Record, Shadow, SubId};
+use crate::table::{
+    Column, File, Group, GroupField, Line, Lines, Passwd, PasswdField, Record, Shadow, SubId,
+    SubIdField,
+};
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 use crate::words::counted;
 
@@ -205,7 +208,7 @@ fn form(
         {
             let message = format!("the name {} {fault}.", visible(line.name()));
             let remedy = another_name(context, lines, line);
-            tell(rule, line, Mark::Field(0), message, remedy);
+            tell(rule, line, Mark::Field(Column::NAME), message, remedy);
         }
     }
     let unfinished = selection.wanted(&MISSING_NEWLINE).filter(|_| !lines.is_finished());
@@ -332,9 +335,9 @@ fn wrong_count(rule: &'static Rule, lines: &Lines, line: Line<'_>, count: usize)
 
 /// Calls `tell` for each number of the line that is not plain, with the field,
 /// whether the C library reads it all the same, and the message.
-fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, bool, String)) {
+fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(Column, bool, String)) {
     let record = line.record();
-    let mut id = |field: usize, what: &str, text: &[u8]| match (read_plain_id(text), read_id(text))
+    let mut id = |field: Column, what: &str, text: &[u8]| match (read_plain_id(text), read_id(text))
     {
         (Some(u32::MAX), _) => {
             tell(field, false, format!("{what} {} means \"no id\" to the kernel.", u32::MAX));
@@ -364,24 +367,24 @@ fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, bool, String)
             let Some(user) = Passwd::read(record) else {
                 return;
             };
-            id(2, "uid", user.uid);
-            id(3, "gid", user.gid);
+            id(PasswdField::Uid.into(), "uid", user.uid);
+            id(PasswdField::Gid.into(), "gid", user.gid);
         }
         File::Group => {
             let Some(group) = Group::read(record) else {
                 return;
             };
-            id(2, "gid", group.gid);
+            id(GroupField::Gid.into(), "gid", group.gid);
         }
         File::Shadow => {
             let Some(shadow) = Shadow::read(record) else {
                 return;
             };
-            for (at, (what, text)) in shadow.numbers().into_iter().enumerate() {
+            for (field, what, text) in shadow.numbers() {
                 if read_signed(text).is_err() {
                     let text = text.as_bstr();
                     tell(
-                        at + 2,
+                        field.into(),
                         false,
                         format!(
                             "the {what}, \"{text}\", is no number: the C library passes the line over."
@@ -395,18 +398,25 @@ fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, bool, String)
             let Some(range) = SubId::read(record) else {
                 return;
             };
-            let plain = [(1, "first id", range.first), (2, "count", range.count)];
+            let plain = [
+                (SubIdField::First, "first id", range.first),
+                (SubIdField::Count, "count", range.count),
+            ];
             let mut fine = true;
             for (field, what, text) in plain {
                 if read_plain_id(text).is_none() {
                     fine = false;
                     let text = text.as_bstr();
-                    tell(field, false, format!("the {what}, \"{text}\", is no plain number."));
+                    tell(
+                        field.into(),
+                        false,
+                        format!("the {what}, \"{text}\", is no plain number."),
+                    );
                 }
             }
             if fine && range.span().is_none() {
                 let message = "the range is empty, or runs past the largest id, 4294967295.";
-                tell(2, false, message.into());
+                tell(SubIdField::Count.into(), false, message.into());
             }
         }
     }
@@ -416,7 +426,7 @@ fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(usize, bool, String)
 mod tests {
     use super::*;
 
-    fn told(file: File, line: &str) -> Vec<(usize, String)> {
+    fn told(file: File, line: &str) -> Vec<(Column, String)> {
         let mut all = Vec::new();
         let line = Line { bytes: line.as_bytes(), start: 0 };
         numbers(file, line, |field, _, message| all.push((field, message)));
@@ -427,11 +437,11 @@ mod tests {
     fn each_number_is_judged_as_the_c_library_reads_it() {
         let both = told(File::Passwd, "maren:x:+0:ten:::");
         assert!(both[0].1.contains("reads it as 0") && both[1].1.contains("is no number"));
-        assert_eq!((both[0].0, both[1].0), (2, 3));
+        assert_eq!((both[0].0, both[1].0), (PasswdField::Uid.into(), PasswdField::Gid.into()));
         assert!(told(File::Group, "crew:x:4294967295:")[0].1.contains("no id"));
         assert_eq!(told(File::Shadow, "maren:!:soon:0::7:-1::").len(), 2);
         assert!(told(File::Subuid, "maren:4294967295:2")[0].1.contains("runs past"));
-        assert_eq!(told(File::Subuid, "maren:1:-5")[0].0, 2);
+        assert_eq!(told(File::Subuid, "maren:1:-5")[0].0, SubIdField::Count.into());
         assert_eq!(told(File::Passwd, "maren:x:1004:1004:::"), []);
     }
 }

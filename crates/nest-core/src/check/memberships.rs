@@ -15,7 +15,7 @@ use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
 use super::{Command, Mark, Out, Related, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::secret::{is_kept, shown, told};
-use crate::table::{File, Group, Gshadow, Record};
+use crate::table::{File, Group, GroupField, Gshadow, GshadowField, PasswdField, Record};
 use crate::value::{members, nearest};
 use crate::words::list;
 
@@ -198,7 +198,7 @@ fn ghosts(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, 
             let join = Command::own([b"regroup", near, b"--join", line.name()]);
             remedy.push(Remedy::or(format!("if {} is meant", BStr::new(near)), [join, drop]));
         }
-        let mark = Mark::Member(3, name.to_owned());
+        let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
         out.findings.push(found(rule, group, line, mark, message, remedy));
     }
 }
@@ -224,7 +224,7 @@ fn ghost_admins(
             let message = format!("no account is called {name}, who administers {group}.");
             let remedy =
                 Remedy::run([b"change", b"group", gshadow.name, b"--drop-group-admin", admin]);
-            let mark = Mark::Member(2, name.to_owned());
+            let mark = Mark::Member(GshadowField::Admins.into(), name.to_owned());
             out.findings.push(found(rule, table.lines(), line, mark, message, remedy));
         }
     }
@@ -247,7 +247,7 @@ fn listed_in_primary(
         let (name, group) = (BStr::new(member), BStr::new(line.name()));
         let message = format!("{group} is the primary group of {name}, and lists it too.");
         let remedy = Remedy::run([b"change", b"group", group, b"--drop-member", member]);
-        let mark = Mark::Member(3, name.to_owned());
+        let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
         out.findings.push(found(rule, lines, line, mark, message, remedy));
     }
 }
@@ -284,7 +284,14 @@ fn mismatches(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilt
             true => Remedy::repair(rule),
             false => Remedy::take_out(File::Gshadow, number),
         };
-        let mut finding = found(rule, book.groups.lines(), line, Mark::Field(3), message, remedy);
+        let mut finding = found(
+            rule,
+            book.groups.lines(),
+            line,
+            Mark::Field(GroupField::Members.into()),
+            message,
+            remedy,
+        );
         finding.related.push(Related {
             file: File::Gshadow,
             line: number,
@@ -321,7 +328,14 @@ fn primary_groups(
             let other = Command::own([b"regroup", name, b"--primary", group.name]);
             remedy.push(Remedy::or("to use a group there is", [other]));
         }
-        out.findings.push(found(rule, book.users.lines(), line, Mark::Field(3), message, remedy));
+        out.findings.push(found(
+            rule,
+            book.users.lines(),
+            line,
+            Mark::Field(PasswdField::Gid.into()),
+            message,
+            remedy,
+        ));
     }
 }
 
@@ -344,6 +358,13 @@ fn empty_groups(
         let name = BStr::new(group.name);
         let message = format!("nobody is in {name}, and it is nobody's primary group.");
         let remedy = Remedy::run([b"delete", b"group", name]);
-        out.findings.push(found(rule, book.groups.lines(), line, Mark::Field(3), message, remedy));
+        out.findings.push(found(
+            rule,
+            book.groups.lines(),
+            line,
+            Mark::Field(GroupField::Members.into()),
+            message,
+            remedy,
+        ));
     }
 }

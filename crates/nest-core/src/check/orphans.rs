@@ -12,7 +12,10 @@ use super::{Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::secret::is_kept;
 use crate::surroundings::Origin;
-use crate::table::{File, Group, Line, Lines, Passwd, Record, SubId};
+use crate::table::{
+    File, Group, GroupField, GshadowField, Line, Lines, Passwd, PasswdField, Record, ShadowField,
+    SubId, SubIdField,
+};
 
 pub(super) const RULES: &[&Rule] =
     &[&SHADOW_ORPHAN, &MISSING_SHADOW, &RANGE_ORPHAN, &GSHADOW_ORPHAN, &MISSING_GSHADOW];
@@ -132,7 +135,7 @@ fn shadow_orphans(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) 
             BStr::new(line.name())
         );
         let remedy = orphan_remedy(rule, shadow, line);
-        Some(found(rule, shadow, line, Mark::Field(0), message, remedy))
+        Some(found(rule, shadow, line, Mark::Field(ShadowField::Name.into()), message, remedy))
     });
 }
 
@@ -151,7 +154,7 @@ fn gshadow_orphans(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out)
             "no group is called {name}; the next one of that name would get its administrators."
         );
         let remedy = orphan_remedy(rule, gshadow, line);
-        Some(found(rule, gshadow, line, Mark::Field(0), message, remedy))
+        Some(found(rule, gshadow, line, Mark::Field(GshadowField::Name.into()), message, remedy))
     });
 }
 
@@ -165,7 +168,7 @@ fn missing_gshadow(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out)
         let message = format!("etc/gshadow has no line for the group {name}.");
         let added = [group.name, b"!", b"", group.members].join(&b':');
         let remedy = remedy_of_lacking(rule, context, (groups, line), File::Gshadow, &added);
-        Some(found(rule, groups, line, Mark::Field(0), message, remedy))
+        Some(found(rule, groups, line, Mark::Field(GroupField::Name.into()), message, remedy))
     });
 }
 
@@ -208,7 +211,7 @@ fn missing_shadow(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) 
         let message = format!("etc/shadow has no line for {name}: no password lets it in.");
         let added = [user.name, b":!:0::::::"].concat();
         let remedy = remedy_of_lacking(rule, context, (users, line), File::Shadow, &added);
-        Some(found(rule, users, line, Mark::Field(1), message, remedy))
+        Some(found(rule, users, line, Mark::Field(PasswdField::Password.into()), message, remedy))
     });
 }
 
@@ -239,7 +242,14 @@ fn range_orphans(
                     };
                     let message = format!("{nobody} would get these ids.");
                     let remedy = Remedy::repair(rule);
-                    let finding = found(rule, table.lines(), line, Mark::Field(0), message, remedy);
+                    let finding = found(
+                        rule,
+                        table.lines(),
+                        line,
+                        Mark::Field(SubIdField::Owner.into()),
+                        message,
+                        remedy,
+                    );
                     out.findings.push(finding);
                 }
                 Ok(true) => {}

@@ -10,7 +10,7 @@ use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
 use super::{Command, Mark, Out, Related, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::secret::shown;
-use crate::table::{File, Line, SubId, SubIds, Table};
+use crate::table::{File, Line, SubId, SubIdField, SubIds, Table};
 use crate::value::{IdSet, IdSpan};
 
 pub(super) const RULES: &[&Rule] = &[&OVERLAPPING_RANGE, &DUPLICATE_RANGE, &RANGE_OVER_ACCOUNT];
@@ -123,7 +123,14 @@ fn over_accounts(
             "{span} covers {id}, the number of an account or a group: {owner} can become it."
         );
         let remedy = another_range(context, &range);
-        out.findings.push(found(rule, table.lines(), line, Mark::Field(1), message, remedy));
+        out.findings.push(found(
+            rule,
+            table.lines(),
+            line,
+            Mark::Field(SubIdField::First.into()),
+            message,
+            remedy,
+        ));
     }
 }
 
@@ -157,7 +164,14 @@ fn overlaps(rule: &'static Rule, context: PlanContext<'_>, table: &Table<SubIds>
                 table.lines().number(other_line.start)
             );
             let remedy = another_range(context, &range);
-            let mut finding = found(rule, table.lines(), line, Mark::Field(1), message, remedy);
+            let mut finding = found(
+                rule,
+                table.lines(),
+                line,
+                Mark::Field(SubIdField::First.into()),
+                message,
+                remedy,
+            );
             finding.related.push(Related {
                 file: table.lines().file(),
                 line: table.lines().number(other_line.start),

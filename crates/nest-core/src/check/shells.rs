@@ -9,7 +9,7 @@ use super::{Finding, Mark, Out, Remedy, Selection};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program};
-use crate::table::{File, Line, Passwd};
+use crate::table::{File, Line, Passwd, PasswdField};
 use crate::value::PasswordField;
 
 pub(super) const RULES: &[&Rule] = &[&SERVICE_SHELL, &UNLISTED_SHELL, &MISSING_SHELL];
@@ -121,7 +121,14 @@ fn services(
         let nobody = policy.services_shell.as_bytes();
         let change: [&[u8]; 6] = [b"change", b"user", name, b"--shell", nobody, b"--service"];
         let remedy = Remedy::run(change);
-        out.findings.push(found(rule, book.users.lines(), line, Mark::Field(6), message, remedy));
+        out.findings.push(found(
+            rule,
+            book.users.lines(),
+            line,
+            Mark::Field(PasswdField::Shell.into()),
+            message,
+            remedy,
+        ));
     }
 }
 
@@ -198,5 +205,12 @@ fn in_field(
     message: String,
     remedy: Vec<Remedy>,
 ) -> Finding {
-    found(rule, context.book.users.lines(), line, Mark::Field(6), message, remedy)
+    found(
+        rule,
+        context.book.users.lines(),
+        line,
+        Mark::Field(PasswdField::Shell.into()),
+        message,
+        remedy,
+    )
 }

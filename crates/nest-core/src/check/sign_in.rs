@@ -12,7 +12,7 @@ use super::{Command, Mark, Out, Related, Remedy, Selection};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::secret::{hash_of, shown};
-use crate::table::{File, Line, Passwd, Record, Shadow};
+use crate::table::{Column, File, Line, Passwd, PasswdField, Record, Shadow, ShadowField};
 use crate::value::{Day, PasswordField, Scheme, check_name};
 
 pub(super) const RULES: &[&Rule] = &[
@@ -209,7 +209,14 @@ fn exposed_hashes(
             let name = BStr::new(line.name());
             let message = format!("everybody can read the password hash of {name} here.");
             let remedy = Remedy::repair(rule);
-            out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
+            out.findings.push(found(
+                rule,
+                lines,
+                line,
+                Mark::Field(Column::PASSWORD),
+                message,
+                remedy,
+            ));
         }
     }
 }
@@ -237,7 +244,14 @@ fn weak_hashes(
                 false => new_password(name),
                 true => Remedy::run([b"password", b"group", name, b"--none"]),
             };
-            out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy));
+            out.findings.push(found(
+                rule,
+                lines,
+                line,
+                Mark::Field(Column::PASSWORD),
+                message,
+                remedy,
+            ));
         }
     }
 }
@@ -256,7 +270,14 @@ fn in_roots_group(
         let message =
             format!("the primary group of {name} is root's: its files are shared with it.");
         let remedy = own_group(context, user.name);
-        out.findings.push(found(rule, users.lines(), line, Mark::Field(3), message, remedy));
+        out.findings.push(found(
+            rule,
+            users.lines(),
+            line,
+            Mark::Field(PasswdField::Gid.into()),
+            message,
+            remedy,
+        ));
     }
 }
 
@@ -304,7 +325,14 @@ fn service_passwords(
             let name = BStr::new(user.name);
             let message = format!("{name} is a service, and can sign in by password.");
             let remedy = Remedy::run([b"password", b"user", name, b"--none", b"--service"]);
-            out.findings.push(found(rule, table.lines(), line, Mark::Field(1), message, remedy));
+            out.findings.push(found(
+                rule,
+                table.lines(),
+                line,
+                Mark::Field(ShadowField::Password.into()),
+                message,
+                remedy,
+            ));
         }
     }
 }
@@ -322,12 +350,12 @@ fn aging(
     }
     for (line, shadow) in prefilter.records::<Shadow<'_>>(context.book, File::Shadow) {
         let (aging, name) = (shadow.aging(), BStr::new(shadow.name));
-        let mut tell = |rule, field, message, remedy: Vec<Remedy>| {
+        let mut tell = |rule, field: ShadowField, message, remedy: Vec<Remedy>| {
             out.findings.push(found(
                 rule,
                 table.lines(),
                 line,
-                Mark::Field(field),
+                Mark::Field(field.into()),
                 message,
                 remedy,
             ));
@@ -339,14 +367,14 @@ fn aging(
                 "{name} must change the password after {renew} days, and may not for {hold}."
             );
             let change: [&[u8]; 5] = [b"change", b"user", name, b"--password-hold", b"0"];
-            tell(rule, 3, message, Remedy::run(change));
+            tell(rule, ShadowField::Hold, message, Remedy::run(change));
         }
         if let (Some(rule), Some(changed)) = (future, aging.changed)
             && changed > context.today.0 + 1
         {
             let day = Day(changed);
             let message = format!("the password of {name} was changed on {day}, which is to come.");
-            tell(rule, 2, message, new_password(shadow.name));
+            tell(rule, ShadowField::Changed, message, new_password(shadow.name));
         }
     }
 }
@@ -371,7 +399,14 @@ fn open_passwords(
     for (line, user) in users.filter(|(_, user)| user.password.is_empty()) {
         let lines = book.users.lines();
         let message = message(user.name);
-        out.findings.push(found(rule, lines, line, Mark::Field(1), message, remedy(user.name)));
+        out.findings.push(found(
+            rule,
+            lines,
+            line,
+            Mark::Field(PasswdField::Password.into()),
+            message,
+            remedy(user.name),
+        ));
     }
     let Some(table) = &book.shadow else { return };
     let shadows = prefilter.records::<Shadow<'_>>(book, File::Shadow);
@@ -381,7 +416,7 @@ fn open_passwords(
             rule,
             table.lines(),
             line,
-            Mark::Field(1),
+            Mark::Field(ShadowField::Password.into()),
             message,
             remedy(shadow.name),
         ));
@@ -408,7 +443,8 @@ fn second_roots(
             lines.number(first_line.start)
         );
         let remedy = another_number(File::Passwd, user.name);
-        let mut finding = found(rule, lines, line, Mark::Field(2), message, remedy);
+        let mut finding =
+            found(rule, lines, line, Mark::Field(PasswdField::Uid.into()), message, remedy);
         finding.related.push(Related {
             file: File::Passwd,
             line: lines.number(first_line.start),

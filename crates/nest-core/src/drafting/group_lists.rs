@@ -4,7 +4,7 @@
 use std::cell::RefCell;
 use std::collections::BTreeSet;
 
-use bstr::{BStr, BString, ByteSlice};
+use bstr::{BStr, BString};
 use hashbrown::HashMap;
 use hashbrown::hash_map::Entry;
 
@@ -13,7 +13,7 @@ use crate::change::Caution;
 use crate::context::PlanContext;
 use crate::drafting::LineEdits;
 use crate::retired::{KeptPlace, with_member_back};
-use crate::table::{File, Group, Line, Record, with_fields};
+use crate::table::{Column, File, Group, GroupField, GshadowField, Line, Record, with_fields};
 use crate::value::{PasswordField, replace_member, with_member, without_member};
 
 /// What becomes of a list, and whether it was tidied for that; nothing where it
@@ -30,7 +30,7 @@ pub(crate) struct GroupLists<'p, 'a> {
 
 /// Lists that names join and leave one by one, until all have: then each is written once.
 #[derive(Default)]
-pub(crate) struct PendingLists<'a>(HashMap<(File, usize, usize), Pending<'a>>);
+pub(crate) struct PendingLists<'a>(HashMap<(File, usize, Column), Pending<'a>>);
 
 struct Pending<'a> {
     line: Line<'a>,
@@ -66,23 +66,23 @@ impl<'a> GroupLists<'_, 'a> {
         let known = self.context.book.group(group).is_some();
         if !known && let Some(line) = self.edits.added(File::Group, group) {
             if let Some((list, _)) = Group::read(line).and_then(|now| edit(now.members)) {
-                *line = with_fields(line, &[(3, &list)]).into();
+                *line = with_fields(line, &[(GroupField::Members, &list[..])]).into();
             }
             if self.keeps_gshadow() {
-                self.gshadow(group, 3, edit);
+                self.gshadow(group, GshadowField::Members, edit);
             }
             return;
         }
         let mut altered = false;
         if let Some((line, _)) = self.context.book.group(group)
-            && let Some(tidied) = self.edit_field(File::Group, line, 3, &edit)
+            && let Some(tidied) = self.edit_field(File::Group, line, GroupField::Members, &edit)
         {
             self.tidied(tidied, group);
             altered = true;
         }
         let has_line = self.is_made() || self.context.book.gshadow(group).is_some();
         if self.keeps_gshadow() && (has_line || altered) {
-            self.gshadow(group, 3, edit);
+            self.gshadow(group, GshadowField::Members, edit);
         }
     }
 
@@ -98,10 +98,10 @@ impl<'a> GroupLists<'_, 'a> {
         let book = self.context.book;
         let replaced = |list: &[u8]| replace_member(list, old, new).map(|list| (list, false));
         for (line, _) in book.groups_listing(old) {
-            self.edit_field(File::Group, line, 3, &replaced);
+            self.edit_field(File::Group, line, GroupField::Members, &replaced);
         }
         for line in book.gshadow_mentioning(old) {
-            for list in [2, 3] {
+            for list in [GshadowField::Admins, GshadowField::Members] {
                 self.edit_field(File::Gshadow, line, list, &replaced);
             }
         }
@@ -124,7 +124,8 @@ impl<'a> GroupLists<'_, 'a> {
             let list = with_member_back(now, list.as_deref().unwrap_or_default(), new)?;
             Some((list.into(), false))
         };
-        self.edit_field(place.file, line, if place.admins { 2 } else { 3 }, back);
+        let list = if place.admins { GshadowField::Admins } else { GshadowField::Members };
+        self.edit_field(place.file, line, list, back);
     }
 
     /// Edits a field of a line that is there. Returns whether it is another now, and whether
@@ -133,13 +134,12 @@ impl<'a> GroupLists<'_, 'a> {
         &mut self,
         file: File,
         line: Line<'a>,
-        at: usize,
+        at: impl Into<Column>,
         edit: impl Fn(&[u8]) -> Edited,
     ) -> Option<bool> {
-        let current = self.edits.current(file, line);
-        let field = current.trim_ascii_start().split_str(":").nth(at)?;
-        let (list, tidied) = edit(field)?;
-        self.edits.alter(file, line, with_fields(&current, &[(at, &list)]));
+        let (current, at) = (self.edits.current(file, line), at.into());
+        let (list, tidied) = edit(at.of(&current))?;
+        self.edits.alter(file, line, with_fields(&current, &[(at, &list[..])]));
         Some(tidied)
     }
 
@@ -148,15 +148,18 @@ impl<'a> GroupLists<'_, 'a> {
     fn move_member(&mut self, group: &[u8], name: &BStr, moves: Move) -> bool {
         let book = self.context.book;
         let line = book.group(group).map(|(line, _)| line);
-        let mut altered =
-            line.is_some_and(|line| self.move_name(File::Group, line, 3, name, moves));
+        let mut altered = line.is_some_and(|line| {
+            self.move_name(File::Group, line, GroupField::Members, name, moves)
+        });
         match book.gshadow(group) {
-            Some((line, _)) => altered |= self.move_name(File::Gshadow, line, 3, name, moves),
+            Some((line, _)) => {
+                altered |= self.move_name(File::Gshadow, line, GshadowField::Members, name, moves)
+            }
             None => {
                 let makes = self.is_made() || altered && moves == Move::Joins;
                 if self.keeps_gshadow() && makes {
                     self.flush();
-                    altered |= self.gshadow(group, 3, moves.of(name));
+                    altered |= self.gshadow(group, GshadowField::Members, moves.of(name));
                 }
             }
         }
@@ -168,18 +171,17 @@ impl<'a> GroupLists<'_, 'a> {
         &mut self,
         file: File,
         line: Line<'a>,
-        at: usize,
+        at: impl Into<Column>,
         name: &BStr,
         moves: Move,
     ) -> bool {
-        let field = |line: &'a [u8]| line.trim_ascii_start().split_str(":").nth(at);
-        let Some(original) = field(line.bytes) else { return false };
+        let at = at.into();
+        let original = at.of(line.bytes);
         let pending = match self.pending.0.entry((file, line.start, at)) {
             Entry::Occupied(pending) => pending.into_mut(),
             Entry::Vacant(place) => {
                 let current = self.edits.current(file, line);
-                let now = current.trim_ascii_start().split_str(":").nth(at);
-                if now != Some(original) {
+                if at.of(&current) != original {
                     // Something else was done to it already.
                     let tidied = self.edit_field(file, line, at, moves.of(name));
                     tidied.into_iter().for_each(|tidied| self.tidied(tidied, line.name()));
@@ -207,7 +209,7 @@ impl<'a> GroupLists<'_, 'a> {
             lists.into_iter().filter(|(_, pending)| pending.altered)
         {
             let current = self.edits.current(file, line);
-            self.edits.alter(file, line, with_fields(&current, &[(at, &list.text())]));
+            self.edits.alter(file, line, with_fields(&current, &[(at, &list.text()[..])]));
         }
     }
 
@@ -224,17 +226,21 @@ impl<'a> GroupLists<'_, 'a> {
 
     fn move_admin(&mut self, group: &[u8], name: &BStr, moves: Move) -> bool {
         match self.context.book.gshadow(group) {
-            Some((line, _)) => self.move_name(File::Gshadow, line, 2, name, moves),
+            Some((line, _)) => {
+                self.move_name(File::Gshadow, line, GshadowField::Admins, name, moves)
+            }
             None => {
                 self.flush();
-                self.gshadow(group, 2, moves.of(name))
+                self.gshadow(group, GshadowField::Admins, moves.of(name))
             }
         }
     }
 
     /// Sets the password field of a group. Returns whether it is another now.
     pub fn set_password(&mut self, group: &[u8], field: &[u8]) -> bool {
-        let altered = self.gshadow(group, 1, |old| (old != field).then(|| (field.to_vec(), false)));
+        let altered = self.gshadow(group, GshadowField::Password, |old| {
+            (old != field).then(|| (field.to_vec(), false))
+        });
         altered | self.shadowed(group)
     }
 
@@ -242,13 +248,17 @@ impl<'a> GroupLists<'_, 'a> {
     pub fn take_password(&mut self, group: &[u8]) -> bool {
         let kept = self.context.book.gshadow(group).map(|(_, gshadow)| gshadow.password);
         let mut altered = kept.is_some_and(|field| !PasswordField::is_harmless(field))
-            && self.gshadow(group, 1, |_| Some((b"!".to_vec(), false)));
+            && self.gshadow(group, GshadowField::Password, |_| Some((b"!".to_vec(), false)));
         if let Some((line, found)) = self.context.book.group(group)
             && !PasswordField::is_harmless(found.password)
         {
             let field: &[u8] = if kept.is_some() { b"x" } else { b"!" };
             let current = self.edits.current(File::Group, line);
-            self.edits.alter(File::Group, line, with_fields(&current, &[(1, field)]));
+            self.edits.alter(
+                File::Group,
+                line,
+                with_fields(&current, &[(GroupField::Password, field)]),
+            );
             altered = true;
         }
         altered
@@ -260,13 +270,17 @@ impl<'a> GroupLists<'_, 'a> {
         let current = self.edits.current(File::Group, line);
         let stale = Group::read(current.trim_ascii_start()).filter(|group| group.password != b"x");
         if stale.is_some() {
-            self.edits.alter(File::Group, line, with_fields(&current, &[(1, b"x")]));
+            self.edits.alter(
+                File::Group,
+                line,
+                with_fields(&current, &[(GroupField::Password, b"x")]),
+            );
         }
         stale.is_some()
     }
 
     /// Edits one field of a group's line in gshadow.
-    fn gshadow(&mut self, group: &[u8], at: usize, edit: impl Fn(&[u8]) -> Edited) -> bool {
+    fn gshadow(&mut self, group: &[u8], at: GshadowField, edit: impl Fn(&[u8]) -> Edited) -> bool {
         let existing = self.context.book.gshadow(group).map(|(line, _)| line);
         let current = match existing {
             Some(line) => self.edits.current(File::Gshadow, line),
@@ -275,9 +289,8 @@ impl<'a> GroupLists<'_, 'a> {
                 None => self.make_line(group),
             },
         };
-        let field = current.trim_ascii_start().split_str(":").nth(at).unwrap_or_default();
-        let Some((list, tidied)) = edit(field) else { return false };
-        let new = with_fields(&current, &[(at, &list)]);
+        let Some((list, tidied)) = edit(Column::from(at).of(&current)) else { return false };
+        let new = with_fields(&current, &[(at, &list[..])]);
         self.tidied(tidied, group);
         match existing {
             Some(line) => self.edits.alter(File::Gshadow, line, new),

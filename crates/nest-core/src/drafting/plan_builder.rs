@@ -10,7 +10,7 @@ use crate::drafting::find::FoundUser;
 use crate::drafting::guard::{Admins, GuardedAction, guard};
 use crate::refusal::Refusal;
 use crate::request::GuardOverrides;
-use crate::table::{File, Line, with_fields};
+use crate::table::{Column, File, Line, with_fields};
 
 /// A plan that is not finished yet.
 pub(crate) struct PlanBuilder<'a> {
@@ -68,7 +68,12 @@ impl<'a> PlanBuilder<'a> {
 
     /// Puts values into fields of a line, over what it has become so far. Returns whether it
     /// is another line now.
-    pub fn set_fields(&mut self, file: File, line: Line<'a>, fields: &[(usize, &[u8])]) -> bool {
+    pub fn set_fields<C: Into<Column> + Copy>(
+        &mut self,
+        file: File,
+        line: Line<'a>,
+        fields: &[(C, &[u8])],
+    ) -> bool {
         let current = self.edits.current(file, line);
         let new = with_fields(&current, fields);
         let altered = new != current;

@@ -7,7 +7,7 @@ use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::FoundUser;
 use crate::surroundings::{Process, Site};
-use crate::table::File;
+use crate::table::{File, PasswdField};
 use crate::value::escaped::Escaped;
 
 /// More sessions than this are only counted.
@@ -43,7 +43,7 @@ pub(crate) fn change_primary<'a>(
         return false;
     }
     let text = gid.to_string();
-    builder.set_fields(File::Passwd, found.line, &[(3, text.as_bytes())]);
+    builder.set_fields(File::Passwd, found.line, &[(PasswdField::Gid, text.as_bytes())]);
     let old_group = context.book.group_by_gid(old).map(|(_, group)| group.name);
     let was = match old_group {
         Some(group) => format!("{} {old}", BStr::new(group)),

@@ -6,6 +6,7 @@ use bstr::ByteSlice;
 use memchr::memchr;
 
 use super::File;
+use crate::table::Column;
 
 /// One line, without its newline.
 #[derive(Debug, Clone, Copy)]
@@ -55,18 +56,20 @@ impl<'a> Line<'a> {
 }
 
 /// A line with some fields replaced; white space before the record stays.
-pub(crate) fn with_fields(line: &[u8], fields: &[(usize, &[u8])]) -> Vec<u8> {
+pub(crate) fn with_fields<C: Into<Column> + Copy>(line: &[u8], fields: &[(C, &[u8])]) -> Vec<u8> {
     let mut parts: Vec<&[u8]> = line.split_str(":").collect();
     let indent = line.len() - line.trim_ascii_start().len();
     let mut first = line[..indent].to_vec();
-    for (at, value) in fields {
-        if *at == 0 {
+    for &(column, value) in fields {
+        let column: Column = column.into();
+        let Some(part) = parts.get_mut(column.index()) else { continue };
+        if column == Column::NAME {
             first.extend_from_slice(value);
-        } else if let Some(part) = parts.get_mut(*at) {
+        } else {
             *part = value;
         }
     }
-    if fields.iter().any(|(at, _)| *at == 0)
+    if first.len() > indent
         && let Some(part) = parts.first_mut()
     {
         *part = &first;
@@ -77,14 +80,15 @@ pub(crate) fn with_fields(line: &[u8], fields: &[(usize, &[u8])]) -> Vec<u8> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::table::PasswdField;
 
     #[test]
     fn fields_are_replaced_and_all_else_stays() {
         let line = b" maren:x:1004:1004:M\xf8,,:/home/maren:/bin/sh\r";
         assert_eq!(
-            with_fields(line, &[(0, b"marlo"), (2, b"7")]),
+            with_fields(line, &[(PasswdField::Name, b"marlo"), (PasswdField::Uid, b"7")]),
             b" marlo:x:7:1004:M\xf8,,:/home/maren:/bin/sh\r"
         );
-        assert_eq!(with_fields(b"a:b", &[(5, b"x")]), b"a:b");
+        assert_eq!(with_fields(b"a:b", &[(PasswdField::Home, b"x")]), b"a:b");
     }
 }

@@ -4,6 +4,7 @@
 //! asked for. A line that no edit names keeps every byte: comments, blank lines,
 //! compat lines, broken lines, carriage returns, a missing last newline.
 
+mod column;
 mod edit;
 mod excerpt;
 mod fields;
@@ -25,6 +26,7 @@ use std::marker::PhantomData;
 use serde::{Deserialize, Serialize};
 use strum::IntoStaticStr;
 
+pub use column::{Column, GroupField, GshadowField, PasswdField, ShadowField, SubIdField};
 pub(crate) use edit::lines_of;
 pub use edit::{Edit, Piece, Rewrite};
 pub use excerpt::Excerpter;
@@ -92,10 +94,11 @@ impl File {
     /// How many colon-separated fields a line has.
     pub fn fields(self) -> usize {
         match self {
-            File::Passwd => 7,
-            File::Shadow => 9,
-            File::Group | File::Gshadow => 4,
-            File::Subuid | File::Subgid => 3,
+            File::Passwd => PasswdField::COUNT,
+            File::Shadow => ShadowField::COUNT,
+            File::Group => GroupField::COUNT,
+            File::Gshadow => GshadowField::COUNT,
+            File::Subuid | File::Subgid => SubIdField::COUNT,
         }
     }
 

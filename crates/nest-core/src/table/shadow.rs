@@ -2,6 +2,7 @@
 
 use super::Record;
 use super::fields::split;
+use crate::table::ShadowField;
 use crate::value::{Day, PasswordField, read_signed};
 
 /// A user's password hash and its aging.
@@ -62,18 +63,18 @@ impl Shadow<'_> {
     /// Whether the C library reads the line: it passes one over that has a
     /// number it can't read.
     pub fn is_readable(&self) -> bool {
-        self.numbers().into_iter().all(|(_, text)| read_signed(text).is_ok())
+        self.numbers().into_iter().all(|(.., text)| read_signed(text).is_ok())
     }
 
-    /// The six numbers with the names of their fields, as written.
-    pub fn numbers(&self) -> [(&'static str, &[u8]); 6] {
+    /// The six numbers with their fields and the names of those, as written.
+    pub fn numbers(&self) -> [(ShadowField, &'static str, &[u8]); 6] {
         [
-            ("day of the last change", self.changed),
-            ("days to hold", self.hold),
-            ("days to renew", self.renew),
-            ("days to remind", self.remind),
-            ("days late", self.late),
-            ("day of expiry", self.expires),
+            (ShadowField::Changed, "day of the last change", self.changed),
+            (ShadowField::Hold, "days to hold", self.hold),
+            (ShadowField::Renew, "days to renew", self.renew),
+            (ShadowField::Remind, "days to remind", self.remind),
+            (ShadowField::Late, "days late", self.late),
+            (ShadowField::Expires, "day of expiry", self.expires),
         ]
     }
 

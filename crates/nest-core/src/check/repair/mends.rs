@@ -7,7 +7,9 @@ use crate::check::{Finding, Mark};
 use crate::context::PlanContext;
 use crate::secret::told;
 use crate::surroundings::Origin;
-use crate::table::{File, Gshadow, Line, Passwd, Record, with_fields};
+use crate::table::{
+    Column, File, GroupField, Gshadow, GshadowField, Line, Passwd, Record, with_fields,
+};
 use crate::value::{members, read_id, read_plain_id, without_member};
 
 /// The line of a finding, by index and as it is by now.
@@ -16,8 +18,8 @@ fn line_of(edits: &mut RepairEdits<'_>, finding: &Finding) -> Option<(usize, Vec
     Some((at, edits.line(finding.file, at)?.to_vec()))
 }
 
-fn field(line: &[u8], at: usize) -> &[u8] {
-    line.split_str(":").nth(at).unwrap_or_default()
+fn field(line: &[u8], at: impl Into<Column>) -> &[u8] {
+    at.into().of(line)
 }
 
 /// A malformed line: nobody can say what is what in it, nor where its hash is.
@@ -112,7 +114,7 @@ pub(in crate::check) fn ghost(
     let Mark::Member(list, name) = &finding.mark else { return None };
     let (at, line) = line_of(edits, finding)?;
     let (names, _) = without_member(field(&line, *list), name)?;
-    let mended = with_fields(&line, &[(*list, &names)]);
+    let mended = with_fields(&line, &[(*list, &names[..])]);
     edits
         .alter(finding.file, at, mended)
         .then(|| format!("takes {} out of the list", told(finding.file, name)))
@@ -157,17 +159,17 @@ pub(in crate::check) fn hide(
     if !edits.is_kept(finding.file, at) {
         return None;
     }
-    let (name, hash) = (field(&line, 0).trim_ascii_start(), field(&line, 1));
+    let (name, hash) = (field(&line, Column::NAME), field(&line, Column::PASSWORD));
     let moved = match edits.named(file, name) {
         Some(hidden) => {
             let other = edits.line(file, hidden)?.to_vec();
-            if !matches!(field(&other, 1), b"!" | b"*" | b"x" | b"!!" | b"") {
+            if !matches!(field(&other, Column::PASSWORD), b"!" | b"*" | b"x" | b"!!" | b"") {
                 return None;
             }
-            edits.alter(file, hidden, with_fields(&other, &[(1, hash)]))
+            edits.alter(file, hidden, with_fields(&other, &[(Column::PASSWORD, hash)]))
         }
         None if file == File::Gshadow => {
-            let listed = field(&line, 3);
+            let listed = field(&line, GroupField::Members);
             edits.add(file, [name, hash, b"", listed].join(&b':'))
         }
         None => {
@@ -175,7 +177,7 @@ pub(in crate::check) fn hide(
             edits.add(file, [name, b":", hash, b":", today.as_bytes(), b"::::::"].concat())
         }
     };
-    (moved && edits.alter(finding.file, at, with_fields(&line, &[(1, b"x")])))
+    (moved && edits.alter(finding.file, at, with_fields(&line, &[(Column::PASSWORD, b"x")])))
         .then(|| format!("moves the hash to {}", file.path()))
 }
 
@@ -185,10 +187,10 @@ pub(in crate::check) fn close(
     finding: &Finding,
 ) -> Option<String> {
     let (at, line) = line_of(edits, finding)?;
-    if !field(&line, 1).is_empty() {
+    if !field(&line, Column::PASSWORD).is_empty() {
         return None;
     }
-    let mended = with_fields(&line, &[(1, b"!")]);
+    let mended = with_fields(&line, &[(Column::PASSWORD, b"!")]);
     edits.alter(finding.file, at, mended).then(|| "locks the password".to_owned())
 }
 
@@ -213,7 +215,7 @@ pub(in crate::check) fn gshadow_line(
     finding: &Finding,
 ) -> Option<String> {
     let (_, line) = line_of(edits, finding)?;
-    let (name, listed) = (field(&line, 0).trim_ascii_start(), field(&line, 3));
+    let (name, listed) = (field(&line, Column::NAME), field(&line, GroupField::Members));
     if edits.named(File::Gshadow, name).is_some() {
         return None;
     }
@@ -227,11 +229,11 @@ pub(in crate::check) fn same_members(
     finding: &Finding,
 ) -> Option<String> {
     let (_, line) = line_of(edits, finding)?;
-    let (name, listed) = (field(&line, 0).trim_ascii_start(), field(&line, 3));
+    let (name, listed) = (field(&line, Column::NAME), field(&line, GroupField::Members));
     let at = edits.named(File::Gshadow, name)?;
     let other = edits.line(File::Gshadow, at)?.to_vec();
     Gshadow::read(other.trim_ascii_start())?;
-    let mended = with_fields(&other, &[(3, listed)]);
+    let mended = with_fields(&other, &[(GshadowField::Members, listed)]);
     let altered = edits.alter(File::Gshadow, at, mended);
     altered.then(|| "the same list in etc/gshadow".to_owned())
 }

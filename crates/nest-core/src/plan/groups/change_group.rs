@@ -16,7 +16,7 @@ use crate::plan::groups::create_group::members;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
-use crate::table::{File, Group, Gshadow, Record};
+use crate::table::{File, Group, GroupField, Gshadow, PasswdField, Record};
 use crate::value::escaped::Escaped;
 use crate::value::{members as listed, path_fault};
 use crate::words::list;
@@ -116,7 +116,7 @@ impl<'a> GroupChange<'a> {
             .map_err(|fault| new.refusal(fault, &self.what, &format!("change group {name}")))?;
         let Some((line, _)) = context.book.group(name) else { return Ok(()) };
         let text = gid.to_string();
-        self.builder.set_fields(File::Group, line, &[(2, text.as_bytes())]);
+        self.builder.set_fields(File::Group, line, &[(GroupField::Gid, text.as_bytes())]);
         self.subject.decide("gid", text.clone(), format!("was {old}"));
         let others = context.book.groups_by_gid(old);
         let other = others.iter().find(|(_, other)| other.name != name);
@@ -135,7 +135,7 @@ impl<'a> GroupChange<'a> {
                 return Err(Refusal::new(what, Reason::Busy { processes })
                     .or("do it all the same", format!("{} --even-if-busy", self.again())));
             }
-            self.builder.set_fields(File::Passwd, line, &[(3, text.as_bytes())]);
+            self.builder.set_fields(File::Passwd, line, &[(PasswdField::Gid, text.as_bytes())]);
             users.push(user.name);
             // The home of a service may be the whole system.
             if path_fault(user.home).is_none() && user.home != b"/" {

@@ -34,7 +34,7 @@ pub struct DeleteGroup {
 
 impl Request for DeleteGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names)
+        Lookups::whole(&self.names).with_belongings()
     }
 }
 

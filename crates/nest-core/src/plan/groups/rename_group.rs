@@ -12,7 +12,7 @@ use crate::drafting::new_name::check_new_group_name;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
-use crate::table::File;
+use crate::table::{Column, File};
 
 /// A group to be renamed.
 #[derive(Debug, Clone, Default)]
@@ -60,7 +60,7 @@ pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<P
     subject.decide("gid", gid, "as it was: files stay the group's");
     for file in [File::Group, File::Gshadow] {
         for line in context.book.named(file, old) {
-            builder.set_fields(file, line, &[(0, new)]);
+            builder.set_fields(file, line, &[(Column::NAME, new)]);
         }
     }
     let settings = settings_naming(context.policy, old);

@@ -13,7 +13,7 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::Request;
 use crate::retired::{Kept, Listed};
-use crate::table::{File, with_fields};
+use crate::table::{Column, File, GroupField, GshadowField, with_fields};
 use crate::value::{UserOrGroup, check_name, members, without_member};
 use crate::words::{self, list};
 
@@ -33,7 +33,7 @@ pub(crate) type Back = (File, usize, Vec<u8>);
 
 impl Request for RestoreGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names)
+        Lookups::whole(&self.names).with_belongings()
     }
 }
 
@@ -125,7 +125,7 @@ pub(crate) fn lines_of_group(
     for file in [File::Group, File::Gshadow] {
         if let Some(line) = book.named(file, name).first() {
             let line_number = book.lines(file).map_or(0, |all| all.number(line.start));
-            let gid = line.bytes.split_str(":").nth(2).unwrap_or_default().into();
+            let gid = Column::from(GroupField::Gid).of(line.bytes).into();
             let reason = match file {
                 File::Group => Reason::GroupNameTaken { line: line_number, gid },
                 _ => Reason::Leftover { file, line: line_number },
@@ -149,13 +149,16 @@ pub(crate) fn lines_of_group(
             builder.plan.cautions.push(Caution::NoGshadow);
             continue;
         }
-        let mut text = with_fields(&line.text, &[(0, name)]);
+        let mut text = with_fields(&line.text, &[(Column::NAME, name)]);
         if line.file == File::Group {
-            text = with_fields(&text, &[(2, gid.to_string().as_bytes())]);
+            text = with_fields(&text, &[(GroupField::Gid, gid.to_string().as_bytes())]);
         }
-        let lists: &[usize] = if line.file == File::Group { &[3] } else { &[2, 3] };
+        let lists: &[GshadowField] = match line.file {
+            File::Group => &[GshadowField::Members],
+            _ => &[GshadowField::Admins, GshadowField::Members],
+        };
         for at in lists {
-            let mut list = text.split_str(":").nth(*at).unwrap_or_default().to_vec();
+            let mut list = Column::from(*at).of(&text).to_vec();
             for (listed, _) in &gone {
                 if let Some((without, _)) = without_member(&list, &listed.name) {
                     list = without;
@@ -164,7 +167,7 @@ pub(crate) fn lines_of_group(
             text = with_fields(&text, &[(*at, &list)]);
         }
         if line.file == File::Group {
-            let list = text.split_str(":").nth(3).unwrap_or_default();
+            let list = Column::from(GroupField::Members).of(&text);
             let names: Vec<&[u8]> = members(list).collect();
             if !names.is_empty() {
                 subject.decide("members", words::list(names), "as before");

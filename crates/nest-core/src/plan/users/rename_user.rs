@@ -15,7 +15,7 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::surroundings::{FileKind, Site};
-use crate::table::File;
+use crate::table::{Column, File, PasswdField};
 use crate::words::list;
 
 /// A user to be renamed.
@@ -139,7 +139,7 @@ impl<'a> Renaming<'a> {
         }
         for file in files {
             for line in book.named(file, self.found.user.name) {
-                self.builder.set_fields(file, line, &[(0, new)]);
+                self.builder.set_fields(file, line, &[(Column::NAME, new)]);
             }
         }
         Ok(())
@@ -182,7 +182,7 @@ impl<'a> Renaming<'a> {
             &self.what,
             &format!("{again} --keep-home"),
         )?;
-        self.builder.set_fields(File::Passwd, self.found.line, &[(5, &new)]);
+        self.builder.set_fields(File::Passwd, self.found.line, &[(PasswdField::Home, &new)]);
         self.subject.decide("home", new, format!("moved from {home}"));
         self.builder.plan.steps.push(step);
         Ok(())

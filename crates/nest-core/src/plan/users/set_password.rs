@@ -13,7 +13,7 @@ use crate::drafting::guard::{GuardedAction, Together};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
-use crate::table::File;
+use crate::table::{File, PasswdField, ShadowField};
 use crate::value::{PasswordField, Scheme};
 use crate::words::list;
 
@@ -130,7 +130,11 @@ fn set_for_user(
     }
     match found.shadow {
         Some((line, _)) => {
-            builder.set_fields(File::Shadow, line, &[(1, &field), (2, changed.as_bytes())]);
+            builder.set_fields(
+                File::Shadow,
+                line,
+                &[(ShadowField::Password, &field[..]), (ShadowField::Changed, changed.as_bytes())],
+            );
         }
         None => {
             builder.plan.cautions.push(Caution::ShadowLineMade { name: name.clone() });
@@ -141,7 +145,7 @@ fn set_for_user(
     }
     // What stands in passwd itself would be read in place of the shadow line.
     if !found.user.is_shadowed() {
-        builder.set_fields(File::Passwd, found.line, &[(1, b"x")]);
+        builder.set_fields(File::Passwd, found.line, &[(PasswdField::Password, b"x")]);
         subject.decide("etc/passwd", "x", "its own password field is no longer used");
     }
     builder.plan.subjects.push(subject);

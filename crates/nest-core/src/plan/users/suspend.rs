@@ -14,7 +14,7 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::suspended::Suspended;
-use crate::table::{File, Line, Shadow};
+use crate::table::{File, Line, Shadow, ShadowField};
 use crate::value::{Day, PasswordField};
 use crate::words::list;
 
@@ -70,7 +70,11 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
             PasswordField::Open => b"!".to_vec(),
             _ => shadow.password.to_vec(),
         };
-        builder.set_fields(File::Shadow, line, &[(1, &field), (7, b"1")]);
+        builder.set_fields(
+            File::Shadow,
+            line,
+            &[(ShadowField::Password, &field[..]), (ShadowField::Expires, b"1")],
+        );
         subject.decide("sign-in", "by no way", "the password is locked and the account expired");
         if let Some(reason) = &request.reason {
             subject.decide("reason", reason.as_str(), "");
@@ -143,7 +147,8 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan, Box<Re
         let field = unlocked.filter(|_| !locked_before).unwrap_or(shadow.password);
         let expires = note.and_then(|note| note.expires).map(|day| day.0.to_string());
         let expires = expires.unwrap_or_default();
-        let fields: [(usize, &[u8]); 2] = [(1, field), (7, expires.as_bytes())];
+        let fields: [(ShadowField, &[u8]); 2] =
+            [(ShadowField::Password, field), (ShadowField::Expires, expires.as_bytes())];
         builder.set_fields(File::Shadow, line, &fields);
         let day = note.and_then(|note| note.expires);
         let until = day.map_or("does not expire".to_owned(), |day| format!("expires on {day}"));

@@ -12,7 +12,7 @@ use crate::plan::users::{ChangeUser, change_into};
 use crate::request::{CreateUser, GuardOverrides};
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 use crate::surroundings::Keys;
-use crate::table::File;
+use crate::table::{File, ShadowField};
 use crate::value::{Expiry, PasswordField, Scheme};
 use crate::words::list;
 
@@ -284,7 +284,8 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             && shadow.password != hash
         {
             let changed = if user.must_change { 0 } else { self.context.today.0 }.to_string();
-            let fields: [(usize, &[u8]); 2] = [(1, hash), (2, changed.as_bytes())];
+            let fields: [(ShadowField, &[u8]); 2] =
+                [(ShadowField::Password, hash), (ShadowField::Changed, changed.as_bytes())];
             self.batch.builder.set_fields(File::Shadow, line, &fields);
             let scheme = Scheme::of(hash).map_or("set", Scheme::name);
             subject.decide("password", scheme, "there was none");

@@ -7,7 +7,7 @@ use crate::plan::users::change_user::{AgingRequest, UserChange};
 use crate::plan::users::suspend::is_out;
 use crate::policy::Days;
 use crate::refusal::{Reason, Refusal};
-use crate::table::File;
+use crate::table::{File, ShadowField};
 use crate::value::Expiry;
 
 impl UserChange<'_, '_> {
@@ -38,7 +38,7 @@ impl UserChange<'_, '_> {
         {
             return Err(self.refuse(Reason::HoldAboveRenew { hold, renew }));
         }
-        let mut fields: Vec<(usize, String)> = Vec::new();
+        let mut fields: Vec<(ShadowField, String)> = Vec::new();
         let written = |days: Days| match days {
             Days::After(days) => days.to_string(),
             Days::Never => String::new(),
@@ -48,31 +48,31 @@ impl UserChange<'_, '_> {
         };
         let old = |field: &[u8]| format!("was {}", named(&BStr::new(field).to_string(), "not set"));
         if must_change {
-            fields.push((2, "0".into()));
+            fields.push((ShadowField::Changed, "0".into()));
             self.subject.decide("password", "must be changed", "at the next sign-in");
         }
         if let Some(hold) = hold {
-            fields.push((3, hold.to_string()));
+            fields.push((ShadowField::Hold, hold.to_string()));
             self.subject.decide("hold", format!("{hold} days"), old(shadow.hold));
         }
         if let Some(renew) = renew {
             let text = written(renew);
             self.subject.decide("renew", named(&text, "never"), old(shadow.renew));
-            fields.push((4, text));
+            fields.push((ShadowField::Renew, text));
         }
         if let Some(remind) = remind {
-            fields.push((5, remind.to_string()));
+            fields.push((ShadowField::Remind, remind.to_string()));
             self.subject.decide("remind", format!("{remind} days"), old(shadow.remind));
         }
         if let Some(late) = late {
             let text = written(late);
             self.subject.decide("late", named(&text, "grace without end"), old(shadow.late));
-            fields.push((6, text));
+            fields.push((ShadowField::Late, text));
         }
         if let Some(expires) = &self.request.expires {
-            fields.push((7, self.expiry(expires)?));
+            fields.push((ShadowField::Expires, self.expiry(expires)?));
         }
-        let fields: Vec<(usize, &[u8])> =
+        let fields: Vec<(ShadowField, &[u8])> =
             fields.iter().map(|(at, text)| (*at, text.as_bytes())).collect();
         self.builder.set_fields(File::Shadow, line, &fields);
         Ok(())

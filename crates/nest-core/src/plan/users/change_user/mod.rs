@@ -22,7 +22,7 @@ use crate::policy::{Days, Policy};
 use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{GuardOverrides, KeyFile, Request, key_file};
 use crate::surroundings::{Program, Site};
-use crate::table::File;
+use crate::table::{File, PasswdField, SubIdField};
 use crate::value::escaped::Escaped;
 use crate::value::{check_keys, is_tree_path, path_fault};
 use crate::words::counted;
@@ -148,7 +148,7 @@ impl<'a> UserChange<'_, 'a> {
 
     /// Puts a value into a field of the passwd line; a value that is there
     /// already is said, and no change.
-    fn set(&mut self, at: usize, label: &'static str, old: &[u8], new: &[u8]) -> bool {
+    fn set(&mut self, at: PasswdField, label: &'static str, old: &[u8], new: &[u8]) -> bool {
         if old == new {
             self.subject.decide(label, new, "as it was");
             return false;
@@ -164,7 +164,7 @@ impl<'a> UserChange<'_, 'a> {
         let old = self.found.user.gecos;
         let rest = old.find_byte(b',').map_or(&b""[..], |at| &old[at..]);
         let new = [full_name, rest].concat();
-        if self.set(4, "full name", old, &new) {
+        if self.set(PasswdField::Gecos, "full name", old, &new) {
             let was = BStr::new(self.found.user.full_name()).to_string();
             self.subject.decide("full name", full_name.clone(), format!("was {was}"));
         }
@@ -190,7 +190,7 @@ impl<'a> UserChange<'_, 'a> {
             }
         };
         self.builder.plan.cautions.extend(caution);
-        if self.set(6, "shell", self.found.user.shell, shell) {
+        if self.set(PasswdField::Shell, "shell", self.found.user.shell, shell) {
             let was = BStr::new(self.found.user.effective_shell()).to_string();
             self.subject.decide("shell", shell.clone(), format!("was {was}"));
         }
@@ -228,13 +228,13 @@ impl<'a> UserChange<'_, 'a> {
         self.not_while_busy(&format!("change user {name} --uid {uid}"))?;
         carry_note(self.context, &self.found, &mut self.builder.plan, name, uid);
         let text = uid.to_string();
-        self.set(2, "uid", self.found.user.uid, text.as_bytes());
+        self.set(PasswdField::Uid, "uid", self.found.user.uid, text.as_bytes());
         self.subject.decide("uid", text.clone(), format!("was {old}"));
         // Ranges that name their owner by number go with it.
         for file in [File::Subuid, File::Subgid] {
             let by_number = old.to_string();
             for line in self.context.book.named(file, by_number.as_bytes()) {
-                self.builder.set_fields(file, line, &[(0, text.as_bytes())]);
+                self.builder.set_fields(file, line, &[(SubIdField::Owner, text.as_bytes())]);
             }
         }
         let users = self.context.book.users_by_uid(old).into_iter();
@@ -294,7 +294,7 @@ impl<'a> UserChange<'_, 'a> {
             home.pop();
         }
         let old = BString::from(self.found.user.home);
-        if !self.set(5, "home", &old, &home) {
+        if !self.set(PasswdField::Home, "home", &old, &home) {
             return Ok(());
         }
         if self.request.record_only {

@@ -3,7 +3,7 @@
 use crate::allot::IdUse;
 use crate::plan::users::change_user::UserChange;
 use crate::refusal::Refusal;
-use crate::table::File;
+use crate::table::{File, SubIdField};
 use crate::value::IdSpan;
 
 impl UserChange<'_, '_> {
@@ -35,7 +35,11 @@ impl UserChange<'_, '_> {
                 if left == 0 {
                     self.builder.edits.remove(file, line);
                 } else if span.count() > left {
-                    self.builder.set_fields(file, line, &[(2, left.to_string().as_bytes())]);
+                    self.builder.set_fields(
+                        file,
+                        line,
+                        &[(SubIdField::Count, left.to_string().as_bytes())],
+                    );
                     left = 0;
                 } else {
                     left -= span.count();

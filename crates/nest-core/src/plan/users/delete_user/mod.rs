@@ -55,7 +55,7 @@ pub struct DeleteUser {
 
 impl Request for DeleteUser {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names)
+        Lookups::whole(&self.names).with_belongings()
     }
 }
 

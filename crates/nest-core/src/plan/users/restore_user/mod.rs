@@ -17,7 +17,9 @@ use crate::refusal::{NotKept, Reason, Refusal};
 use crate::request::Request;
 use crate::retired::{Kept, KeptPlace, RetiredAccount};
 use crate::suspended::Suspended;
-use crate::table::{File, Passwd, Record, SubId, with_fields};
+use crate::table::{
+    Column, File, Passwd, PasswdField, Record, ShadowField, SubId, SubIdField, with_fields,
+};
 use crate::value::{UserOrGroup, check_name, read_id};
 use crate::words::list;
 
@@ -36,7 +38,7 @@ pub struct RestoreUser {
 
 impl Request for RestoreUser {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names)
+        Lookups::whole(&self.names).with_belongings()
     }
 }
 
@@ -157,7 +159,7 @@ impl Restoring<'_, '_> {
         for file in [File::Passwd, File::Shadow] {
             let Some(line) = book.named(file, name).into_iter().next() else { continue };
             let number = book.lines(file).map_or(0, |all| all.number(line.start));
-            let uid = line.bytes.split_str(":").nth(2).unwrap_or_default().into();
+            let uid = Column::from(PasswdField::Uid).of(line.bytes).into();
             let reason = match file {
                 File::Passwd => Reason::UserExists { line: number, uid },
                 _ => Reason::Leftover { file, line: number },
@@ -277,17 +279,17 @@ impl Restoring<'_, '_> {
                     let (uid, gid) = (numbers.uid.to_string(), numbers.gid.to_string());
                     let mut text = line.text.to_vec();
                     if numbers.uid != numbers.old_uid {
-                        text = with_fields(&text, &[(2, uid.as_bytes())]);
+                        text = with_fields(&text, &[(PasswdField::Uid, uid.as_bytes())]);
                     }
                     if numbers.gid != numbers.old_gid {
-                        text = with_fields(&text, &[(3, gid.as_bytes())]);
+                        text = with_fields(&text, &[(PasswdField::Gid, gid.as_bytes())]);
                     }
-                    self.renamed(&with_fields(&text, &[(5, home)]), self.name)
+                    self.renamed(&with_fields(&text, &[(PasswdField::Home, home)]), self.name)
                 }
                 File::Shadow => {
                     let mut text = line.text.to_vec();
                     if self.request.without_password {
-                        text = with_fields(&text, &[(1, b"!")]);
+                        text = with_fields(&text, &[(ShadowField::Password, b"!")]);
                         self.subject.decide("password", "none", "as asked");
                     }
                     self.renamed(&text, self.name)
@@ -306,7 +308,7 @@ impl Restoring<'_, '_> {
         if self.request.as_name.is_none() {
             return text.to_vec();
         }
-        with_fields(text, &[(0, name)])
+        with_fields(text, &[(Column::NAME, name)])
     }
 
     /// A range comes back unless somebody else has some of it by now.
@@ -332,7 +334,7 @@ impl Restoring<'_, '_> {
             true => Some(self.renamed(text, self.name)),
             false => {
                 let uid = numbers.uid.to_string();
-                Some(with_fields(text, &[(0, uid.as_bytes())]))
+                Some(with_fields(text, &[(SubIdField::Owner, uid.as_bytes())]))
             }
         }
     }
