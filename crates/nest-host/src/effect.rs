@@ -1,6 +1,8 @@
 //! Carrying effects out, and taking them back: each knows from its place on the
 //! disk how far it has come, so that recovery can do the same as a change.
 
+#![deny(clippy::wildcard_enum_match_arm)]
+
 mod access;
 mod in_place;
 mod place;
@@ -436,7 +438,16 @@ impl EffectRunner<'_> {
                 let old = state_name(path).and_then(|name| self.state.digest_beside(&name));
                 old.is_ok_and(|old| old == *before)
             }
-            _ => false,
+            Effect::Replace { what: Replaced::Account(_), .. }
+            | Effect::Make { .. }
+            | Effect::Give { .. }
+            | Effect::SetAccess { .. }
+            | Effect::Move { .. }
+            | Effect::Remove { .. }
+            | Effect::Erase { .. }
+            | Effect::Unpack { .. }
+            | Effect::Release { .. }
+            | Effect::Reown { .. } => false,
         }
     }
 

@@ -9,6 +9,8 @@
 //! state folder by types that can hold nothing but what this program would name, and
 //! `JournalEntry::fault` finds what it could not have written.
 
+#![deny(clippy::wildcard_enum_match_arm)]
+
 use nest_core::ownership::{Access, Owner, Reown};
 use nest_core::record::ChangeRecord;
 use nest_core::retired::{KeptFolder, PackedFile};

@@ -4,6 +4,8 @@
 //! that was not compared with its digest: where something of what was staged is lost,
 //! all of it goes as long as nothing has become visible, and else it stops.
 
+#![deny(clippy::wildcard_enum_match_arm)]
+
 use std::collections::BTreeMap;
 use std::ffi::OsStr;
 use std::sync::Mutex;
@@ -281,10 +283,19 @@ fn finish(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<bool, Recov
                     runner.note(format!("left undone: {}, as it was edited", effect.describe()));
                     continue;
                 }
-                Ok(_) => continue,
+                Ok(Standing::Done | Standing::Lost(_) | Standing::Ruined(_)) => continue,
                 Err(error) => Err(error),
             },
-            effect => runner.publish(effect),
+            Effect::Make { .. }
+            | Effect::Give { .. }
+            | Effect::SetAccess { .. }
+            | Effect::Move { .. }
+            | Effect::Remove { .. }
+            | Effect::Erase { .. }
+            | Effect::Unpack { .. }
+            | Effect::Keep { .. }
+            | Effect::Release { .. }
+            | Effect::Reown { .. } => runner.publish(effect),
         };
         published.map_err(|error| failed(entry, &effect.describe(), error))?;
     }
@@ -472,13 +483,12 @@ fn tell_edited(
         .effects
         .iter()
         .rev()
-        .find_map(|effect| match effect {
-            Effect::Replace { path: wanted, staged, .. } if wanted.0 == *path => {
-                let parent = path_of(path).parent().unwrap_or(path_of(b"/"));
-                let whole = parent.join(path_of(&staged.0));
-                Some(std::os::unix::ffi::OsStrExt::as_bytes(whole.as_os_str()).into())
-            }
-            _ => None,
+        .find_map(|effect| {
+            let Effect::Replace { path: wanted, staged, .. } = effect else { return None };
+            let parent = path_of(path).parent().unwrap_or(path_of(b"/"));
+            let whole = parent.join(path_of(&staged.0));
+            let whole = std::os::unix::ffi::OsStrExt::as_bytes(whole.as_os_str()).into();
+            (wanted.0 == *path).then_some(whole)
         })
         .unwrap_or_default();
     let read = |path: &[u8]| read_configuration(runner.tree, path_of(path)).unwrap_or_default();

@@ -6,6 +6,8 @@
 //! failure before that moment drops what was staged; a failure after it puts the
 //! originals back; a crash is finished or rolled back by [`crate::recover`].
 
+#![deny(clippy::wildcard_enum_match_arm)]
+
 mod prepare;
 mod staging;
 
@@ -183,6 +185,7 @@ pub fn commit(
             record_beside: None,
             made: made.clone(),
         },
+        step_of: Vec::new(),
         made: vec![None; plan.steps.len()],
         digests: BTreeMap::new(),
         sizes: BTreeMap::new(),
@@ -245,6 +248,8 @@ struct Change<'a> {
     circumstances: &'a Circumstances,
     watcher: &'a dyn Watcher,
     entry: JournalEntry,
+    /// Which step each effect carries out; none for files that are replaced.
+    step_of: Vec<Option<usize>>,
     /// What each step made.
     made: Vec<Option<Inventory>>,
     /// The digests of what was packed, by folder and file.

@@ -1,5 +1,8 @@
 //! A plan as effects, before anything is staged.
 
+use std::collections::BTreeSet;
+
+use bstr::BString;
 use nest_core::change::Step;
 use nest_core::table::{File, Order, holding_both, order};
 use nest_core::value::PlainName;
@@ -13,106 +16,109 @@ use crate::mounts::{Mounts, mount_id};
 use crate::tree::path_of;
 use crate::{retired, suspended};
 
+/// How a step is carried out, and when what it does becomes visible.
+enum Carried {
+    /// Before the account files: homes of those who come, say.
+    Before(Effect),
+    /// The same, but after all others: what is kept is there before what it is of goes.
+    Kept(Effect),
+    /// After the account files: what was of those who go.
+    After(Effect),
+    /// By a file of the state folder, which tells the bookkeeping of all steps.
+    Noted(PlainName),
+}
+
 impl Change<'_> {
-    /// Lists the effects in the order in which they will become visible: homes
-    /// before the lines of those who come, after the lines of those who go.
+    /// Lists the effects in the order in which they will become visible, and which step
+    /// each carries out.
     pub(super) fn prepare(&mut self) -> Result<(), CommitError> {
-        let (mut first, mut last, mut keeps) = (self.state_files(), Vec::new(), Vec::new());
+        let (mut before, mut after, mut keeps) = (Vec::new(), Vec::new(), Vec::new());
+        let mut noted = BTreeSet::new();
         for (at, step) in self.plan.steps.iter().enumerate() {
-            let fail = |error: rustix::io::Errno| failed(step.describe(), error);
-            match step {
-                Step::MakeDirectory { path, .. } => {
-                    let (path, made) = (Escaped(path.clone()), Vec::new());
-                    first.push(Effect::Make { path, made, inventory: None });
-                }
-                Step::MakeFile { below, file, .. } => {
-                    let made = missing_directories(self.tree(), below, &file.path).map_err(fail)?;
-                    let path = Escaped(join(below, &file.path));
-                    first.push(Effect::Make { path, made, inventory: None });
-                }
-                Step::GiveDirectory { path, from, to } => {
-                    first.push(Effect::Give { path: Escaped(path.clone()), from: *from, to: *to });
-                }
-                Step::SetAccess { file, from, to } => {
-                    last.push(Effect::SetAccess { file: *file, from: *from, to: *to });
-                }
-                Step::Move { from, to, aside } => {
-                    let effect = self.prepare_move(from, to, *aside);
-                    let effect = effect.map_err(|error| failed(step.describe(), error))?;
-                    if *aside { last.push(effect) } else { first.push(effect) }
-                }
-                Step::Remove { path, made, .. } => {
-                    let path = Escaped(path.clone());
-                    last.push(Effect::Remove { path, made: made.clone() });
-                }
-                Step::Reown(reown) => {
-                    let (reown, list) = (reown.clone(), list_name(at));
-                    first.push(Effect::Reown { reown, list, digest: None });
-                }
-                Step::Erase { path } => {
-                    let path = Escaped(path.clone());
-                    last.push(Effect::Erase { path, packed: None });
-                }
-                Step::Archive { path, folder, file } => {
-                    let path = Escaped(path.clone());
-                    let packed = Some((folder.clone(), *file));
-                    last.push(Effect::Erase { path, packed });
-                }
-                Step::Unpack { path, folder, file, uid, gid } => {
-                    let (path, folder, file) = (Escaped(path.clone()), folder.clone(), *file);
-                    let (other, inventory) = (Renumbered { uid: *uid, gid: *gid }, None);
-                    first.push(Effect::Unpack { path, folder, file, other, inventory });
-                }
-                Step::Keep { folder, .. } => {
-                    keeps.push(Effect::Keep { folder: folder.clone(), digest: None });
-                }
-                Step::Release { folder, .. } => {
-                    last.push(Effect::Release { folder: folder.clone() });
-                }
-                // Told by the files of the state folder.
-                Step::RetireIds(_)
-                | Step::ReviveIds(_)
-                | Step::NoteSuspended(_)
-                | Step::ForgetSuspended(_) => {}
+            match self.carried(at, step).map_err(|error| failed(step.describe(), error))? {
+                Carried::Before(effect) => before.push((Some(at), effect)),
+                Carried::Kept(effect) => keeps.push((Some(at), effect)),
+                Carried::After(effect) => after.push((Some(at), effect)),
+                Carried::Noted(name) => _ = noted.insert(name),
             }
         }
-        // What is kept is there before what it is of goes.
-        first.append(&mut keeps);
-        self.entry.effects = first;
-        for (file, ending) in self.publish_order() {
-            let located = self.tree().locate(file.path());
-            let located =
-                located.map_err(|error| failed(format!("looking at {}", file.path()), error))?;
-            self.entry.effects.push(Effect::Replace {
-                what: Replaced::Account(file),
-                staged: escaped(crate::effect::beside(&located.name, ending)),
-                path: escaped(&located.path),
-                before: None,
-                after: String::new(),
-            });
-        }
-        self.entry.effects.extend(last);
-        Ok(())
-    }
-
-    /// The files of the state folder that the plan's bookkeeping alters.
-    fn state_files(&self) -> Vec<Effect> {
-        let of = |step: &Step| match step {
-            Step::RetireIds(_) | Step::ReviveIds(_) => Some(retired::NAME),
-            Step::NoteSuspended(_) | Step::ForgetSuspended(_) => Some(suspended::NAME),
-            _ => None,
-        };
-        let mut names: Vec<PlainName> = self.plan.steps.iter().filter_map(of).collect();
-        names.sort_unstable();
-        names.dedup();
-        let effect = |name: PlainName| Effect::Replace {
+        let state = noted.into_iter().map(|name| Effect::Replace {
             what: Replaced::State,
             path: escaped(name.as_str()),
             staged: escaped(""),
             before: None,
             after: String::new(),
-        };
-        names.into_iter().map(effect).collect()
+        });
+        let mut all: Vec<_> = state.map(|effect| (None, effect)).collect();
+        all.extend(before.into_iter().chain(keeps));
+        for (file, ending) in self.publish_order() {
+            let located = self.tree().locate(file.path());
+            let located =
+                located.map_err(|error| failed(format!("looking at {}", file.path()), error))?;
+            let effect = Effect::Replace {
+                what: Replaced::Account(file),
+                staged: escaped(crate::effect::beside(&located.name, ending)),
+                path: escaped(&located.path),
+                before: None,
+                after: String::new(),
+            };
+            all.push((None, effect));
+        }
+        all.extend(after);
+        (self.step_of, self.entry.effects) = all.into_iter().unzip();
+        Ok(())
+    }
+
+    fn carried(&self, at: usize, step: &Step) -> std::io::Result<Carried> {
+        let path = |path: &BString| Escaped(path.clone());
+        Ok(match step {
+            Step::MakeDirectory { path: new, .. } => {
+                let (path, made) = (path(new), Vec::new());
+                Carried::Before(Effect::Make { path, made, inventory: None })
+            }
+            Step::MakeFile { below, file, .. } => {
+                let made = missing_directories(self.tree(), below, &file.path)?;
+                let path = Escaped(join(below, &file.path));
+                Carried::Before(Effect::Make { path, made, inventory: None })
+            }
+            Step::GiveDirectory { path: given, from, to } => {
+                Carried::Before(Effect::Give { path: path(given), from: *from, to: *to })
+            }
+            Step::SetAccess { file, from, to } => {
+                Carried::After(Effect::SetAccess { file: *file, from: *from, to: *to })
+            }
+            Step::Move { from, to, aside } => {
+                let effect = self.prepare_move(from, to, *aside)?;
+                if *aside { Carried::After(effect) } else { Carried::Before(effect) }
+            }
+            Step::Remove { path: old, made, .. } => {
+                Carried::After(Effect::Remove { path: path(old), made: made.clone() })
+            }
+            Step::Reown(reown) => {
+                let (reown, list) = (reown.clone(), list_name(at));
+                Carried::Before(Effect::Reown { reown, list, digest: None })
+            }
+            Step::Erase { path: old } => {
+                Carried::After(Effect::Erase { path: path(old), packed: None })
+            }
+            Step::Archive { path: old, folder, file } => {
+                let packed = Some((folder.clone(), *file));
+                Carried::After(Effect::Erase { path: path(old), packed })
+            }
+            Step::Unpack { path: new, folder, file, uid, gid } => {
+                let (path, folder, file) = (path(new), folder.clone(), *file);
+                let (other, inventory) = (Renumbered { uid: *uid, gid: *gid }, None);
+                Carried::Before(Effect::Unpack { path, folder, file, other, inventory })
+            }
+            Step::Keep { folder, .. } => {
+                Carried::Kept(Effect::Keep { folder: folder.clone(), digest: None })
+            }
+            Step::Release { folder, .. } => {
+                Carried::After(Effect::Release { folder: folder.clone() })
+            }
+            Step::RetireIds(_) | Step::ReviveIds(_) => Carried::Noted(retired::NAME),
+            Step::NoteSuspended(_) | Step::ForgetSuspended(_) => Carried::Noted(suspended::NAME),
+        })
     }
 
     fn prepare_move(&self, from: &[u8], to: &[u8], aside: bool) -> std::io::Result<Effect> {

@@ -11,7 +11,7 @@ use nest_core::surroundings::Inventory;
 use nest_core::table::{File, Lines, holding_both};
 use nest_core::value::PlainName;
 
-use super::{Change, Circumstances, CommitError, failed, join};
+use super::{Change, Circumstances, CommitError, failed};
 use crate::effect::{BOTH, NEW, Place};
 use crate::home::{StagingOptions, flush_all, stage_directory, stage_file};
 use crate::journal::{Effect, Replaced};
@@ -35,18 +35,11 @@ impl Change<'_> {
     fn stage_all(&mut self, effects: &mut [Effect]) -> Result<(), CommitError> {
         // Packing comes first: what is kept names the digests of what is packed.
         let packs = |effect: &Effect| matches!(effect, Effect::Erase { packed: Some(_), .. });
-        let (packing, others): (Vec<_>, Vec<_>) =
-            effects.iter_mut().partition(|effect| packs(effect));
+        let steps = std::mem::take(&mut self.step_of).into_iter();
+        let of_steps = steps.zip(effects.iter_mut()).filter_map(|(at, effect)| Some((at?, effect)));
+        let (packing, others): (Vec<_>, Vec<_>) = of_steps.partition(|(_, effect)| packs(effect));
         let many = if self.flushes_at_once() { self.homes().count() as u64 } else { 0 };
-        let steps = &self.plan.steps;
-        let mut next = 0;
-        for effect in packing.into_iter().chain(others) {
-            // They come in the same order, nearly always.
-            let after = steps[next..].iter().position(|step| is_of(effect, step));
-            let found = after.map(|at| next + at);
-            let found = found.or_else(|| steps.iter().position(|step| is_of(effect, step)));
-            let Some(at) = found else { continue };
-            next = at + 1;
+        for (at, effect) in packing.into_iter().chain(others) {
             let step = &self.plan.steps[at];
             self.stage_step(at, step, effect).map_err(|error| failed(step.describe(), error))?;
             if many > 0 && matches!(step, Step::MakeDirectory { .. }) {
@@ -60,9 +53,9 @@ impl Change<'_> {
 
     /// The homes that are made.
     fn homes(&self) -> impl Iterator<Item = &[u8]> {
-        self.plan.steps.iter().filter_map(|step| match step {
-            Step::MakeDirectory { path, .. } => Some(path.as_slice()),
-            _ => None,
+        self.plan.steps.iter().filter_map(|step| {
+            let Step::MakeDirectory { path, .. } = step else { return None };
+            Some(path.as_slice())
         })
     }
 
@@ -166,7 +159,23 @@ impl Change<'_> {
                 self.outcome.notes.extend(new);
                 *digest = Some(self.runner.keep_list(list, &carriers.list)?);
             }
-            _ => {}
+            // Nothing of these waits beside its place.
+            (
+                _,
+                Effect::Give { .. }
+                | Effect::SetAccess { .. }
+                | Effect::Move { copied: false, .. }
+                | Effect::Remove { .. }
+                | Effect::Erase { packed: None, .. }
+                | Effect::Release { .. },
+            ) => {}
+            (
+                step,
+                effect @ (Effect::Replace { .. } | Effect::Make { .. } | Effect::Keep { .. }),
+            ) => {
+                let (step, effect) = (step.describe(), effect.describe());
+                unreachable!("{effect} does not carry out what {step}")
+            }
         }
         Ok(())
     }
@@ -197,7 +206,18 @@ impl Change<'_> {
                 Step::ReviveIds(ids) => back.push(ids),
                 Step::NoteSuspended(note) => noted.push(note),
                 Step::ForgetSuspended(note) => forgotten.push(note),
-                _ => {}
+                Step::MakeDirectory { .. }
+                | Step::MakeFile { .. }
+                | Step::GiveDirectory { .. }
+                | Step::SetAccess { .. }
+                | Step::Move { .. }
+                | Step::Remove { .. }
+                | Step::Reown(_)
+                | Step::Erase { .. }
+                | Step::Archive { .. }
+                | Step::Unpack { .. }
+                | Step::Keep { .. }
+                | Step::Release { .. } => {}
             }
         }
         match *name == suspended::NAME {
@@ -215,9 +235,11 @@ impl Change<'_> {
             let record = number.map(|number| scope.spawn(move || this.begin_record(number)));
             let threads: Vec<_> = effects
                 .iter_mut()
-                .filter_map(|effect| match effect {
-                    Effect::Replace { what: Replaced::Account(file), .. } => Some((*file, effect)),
-                    _ => None,
+                .filter_map(|effect| {
+                    let Effect::Replace { what: Replaced::Account(file), .. } = effect else {
+                        return None;
+                    };
+                    Some((*file, effect))
                 })
                 .map(|(file, effect)| scope.spawn(move || (file, this.stage_one(file, effect))))
                 .collect();
@@ -278,26 +300,6 @@ impl Change<'_> {
 
 fn joined<T>(thread: ScopedJoinHandle<'_, T>) -> T {
     thread.join().unwrap_or_else(|panic| std::panic::resume_unwind(panic))
-}
-
-/// Whether an effect is the one of a step.
-fn is_of(effect: &Effect, step: &Step) -> bool {
-    match (effect, step) {
-        (Effect::Make { path, .. }, Step::MakeDirectory { path: step, .. })
-        | (Effect::Give { path, .. }, Step::GiveDirectory { path: step, .. })
-        | (Effect::Remove { path, .. }, Step::Remove { path: step, .. })
-        | (Effect::Move { from: path, .. }, Step::Move { from: step, .. }) => path.0 == *step,
-        (Effect::Make { path, .. }, Step::MakeFile { below, file, .. }) => {
-            path.0 == join(below, &file.path)
-        }
-        (Effect::Reown { reown, .. }, Step::Reown(step)) => reown == step,
-        (Effect::Erase { path, packed: None }, Step::Erase { path: step })
-        | (Effect::Erase { path, packed: Some(_) }, Step::Archive { path: step, .. })
-        | (Effect::Unpack { path, .. }, Step::Unpack { path: step, .. }) => path.0 == *step,
-        (Effect::Keep { folder, .. }, Step::Keep { folder: step, .. })
-        | (Effect::Release { folder }, Step::Release { folder: step, .. }) => folder == step,
-        _ => false,
-    }
 }
 
 /// What was made, as it waits beside its place.
