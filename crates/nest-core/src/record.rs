@@ -52,6 +52,9 @@ pub struct ChangeRecord {
 pub struct Told {
     /// The change in a few words.
     pub summary: String,
+    /// It mended the account files: lines that it took out were at odds with others.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub mends: bool,
     /// What it came to, where it was about many accounts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub totals: Vec<Decision>,

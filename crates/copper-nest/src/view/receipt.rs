@@ -146,7 +146,6 @@ fn rows(told: &Told) {
         let what = find("row").and_then(|row| row.why.rsplit_once(", ")).map(|(_, what)| what);
         let groups = [value("primary"), value("member of"), value("joins")];
         let groups = groups.into_iter().filter(|some| !some.is_empty()).collect::<Vec<_>>();
-        let ranges = value("ranges");
         [
             value("row"),
             what.unwrap_or_default().to_owned(),
@@ -154,7 +153,7 @@ fn rows(told: &Told) {
             [value("uid"), value("gid")].concat(),
             groups.join(", "),
             value("home"),
-            ranges.strip_prefix("uids and gids ").unwrap_or(&ranges).to_owned(),
+            value("ranges"),
         ]
     };
     let rows = told.subjects.iter().filter(|one| !one.decisions.is_empty()).map(row);

@@ -57,7 +57,7 @@ create user maren
   member of   pilots
   home        /home/maren   3 files from /etc/skel, mode 0700
   shell       /bin/bash     people.shell, built in
-  ranges      uids and gids 2001141760-2001207295
+  ranges      2001141760-2001207295
   sign-in     not yet: no password is set
 
   etc/passwd:7     adds   maren:x:1002:1002:Maren Solvik:/home/maren:/bin/bash
@@ -274,7 +274,7 @@ fn retired_numbers_and_names_are_remembered() {
     );
     let run = tree.done("create user maren");
     assert_eq!(run.value("uid"), "1004 first never-used id in 1000-59999");
-    assert_eq!(run.value("ranges"), "uids and gids 2001207296-2001272831");
+    assert_eq!(run.value("ranges"), "2001207296-2001272831");
     tree.refused("create user perrin --uid 1002", 3, "uid 1002 was hesper's, and is retired");
     tree.done("create user hesper")
         .says("an earlier account was called hesper (id 1002, now retired)");

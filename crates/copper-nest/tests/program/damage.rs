@@ -169,8 +169,8 @@ fn a_directory_in_the_place_of_shadow_is_told_and_looked_past() {
     run.says("not known: etc/shadow can't be read, it is a directory");
     let run = tree.run("check --files-only");
     assert_eq!(run.status, 1);
-    assert!(run.stderr.contains("Not judged: malformed-line, bad-number, "), "{}", run.stderr);
-    assert!(run.stderr.contains(", missing-shadow, "), "{}", run.stderr);
+    assert!(run.stderr.contains("Not judged: malformed-line, missing-newline, "), "{}", run.stderr);
+    assert!(run.stderr.contains(", missing-shadow ("), "{}", run.stderr);
     let why = "(etc/shadow can't be read: it is a directory)";
     assert_eq!(run.stderr.matches(why).count(), 1, "{}", run.stderr);
     assert_eq!(tree.run("check --files-only --allow-skipped").status, 0);

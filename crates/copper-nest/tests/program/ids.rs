@@ -54,3 +54,41 @@ fn ranges_are_listed_with_gaps_and_overlaps() {
     assert_eq!(tree.json("list ranges")[1]["owner"], serde_json::Value::Null);
     tree.refused("list ranges --of marn", 3, "there is no user marn");
 }
+
+#[test]
+fn accounts_that_come_back_together_get_numbers_of_their_own() {
+    let tree = TestTree::new();
+    tree.done("create user maren odile");
+    tree.done("create user gauge --service");
+    let uid = |name: &str| tree.json(&format!("show user {name}"))["uid"].as_u64().unwrap();
+    let taken = ["maren", "odile", "gauge"].map(uid);
+    tree.done("delete user maren odile gauge --service --yes");
+    for (at, uid) in taken.iter().enumerate() {
+        tree.append("etc/passwd", format!("other{at}:x:{uid}:100::/nonexistent:/bin/sh\n"));
+        tree.append("etc/group", format!("other{at}:x:{uid}:\n"));
+    }
+    tree.done("restore user maren odile --new-id").says("another: 1002 is taken");
+    let (maren, odile) = (uid("maren"), uid("odile"));
+    assert!(maren != odile && !taken.contains(&maren) && !taken.contains(&odile));
+    let groups = tree.read("etc/group");
+    assert!(groups.contains(&format!("maren:x:{maren}:")), "{groups}");
+    assert!(groups.contains(&format!("odile:x:{odile}:")), "{groups}");
+    let next = tree.json("list ids")[1]["next"].as_u64().unwrap();
+    tree.done("restore user gauge --new-id");
+    assert_eq!((uid("gauge"), next > 900), (next, true));
+}
+
+#[test]
+fn of_a_range_that_is_made_smaller_only_the_rest_is_retired() {
+    let tree = TestTree::new();
+    tree.done("create user maren");
+    let first = tree.json("show user maren")["ranges"]["uid"][0]["start"].as_u64().unwrap();
+    let told = |id: u64| tree.done(&format!("show id {id}")).stdout;
+    tree.done("change user maren --ranges 100");
+    assert!(told(first + 99).contains("maren, who has") && !told(first + 99).contains("retired"));
+    assert!(told(first + 100).contains("retired") && told(first + 65_535).contains("retired"));
+    tree.done("undo --yes");
+    for id in [first, first + 99, first + 100, first + 65_535] {
+        assert!(!told(id).contains("retired"), "{}", told(id));
+    }
+}

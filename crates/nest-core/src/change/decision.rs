@@ -30,6 +30,21 @@ pub struct Decision {
     pub value: BString,
     /// Why, or what it is made from. May be empty.
     pub why: String,
+    /// What was asked for is there already: nothing changes by it.
+    #[serde(skip)]
+    pub(crate) unchanged: bool,
+}
+
+impl Decision {
+    /// What was decided, and why.
+    pub(crate) fn new(
+        label: &'static str,
+        value: impl Into<BString>,
+        why: impl Into<String>,
+    ) -> Self {
+        let (label, value, why) = (label.into(), value.into(), why.into());
+        Decision { label, value, why, unchanged: false }
+    }
 }
 
 impl Subject {
@@ -51,12 +66,19 @@ impl Subject {
         why: impl Into<String>,
     ) {
         if !self.silent {
-            let (value, why) = (value.into(), why.into());
-            self.decisions.push(Decision { label: label.into(), value, why });
+            self.decisions.push(Decision::new(label, value, why));
         }
     }
 
-    /// The same, where the words take some making.
+    /// Notes that something was asked for that is there already.
+    pub(crate) fn decide_unchanged(&mut self, label: &'static str, value: impl Into<BString>) {
+        if !self.silent {
+            let decision = Decision::new(label, value, "as it was");
+            self.decisions.push(Decision { unchanged: true, ..decision });
+        }
+    }
+
+    /// As [`Subject::decide`], where the words take some making.
     pub(crate) fn decide_with<V: Into<BString>, W: Into<String>>(
         &mut self,
         label: &'static str,

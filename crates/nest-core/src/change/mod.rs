@@ -1,6 +1,8 @@
 //! What a change is made of: the plan, its decisions, its cautions and what it does on
 //! the tree.
 
+#![deny(clippy::wildcard_enum_match_arm)]
+
 mod caution;
 mod decision;
 mod plan;

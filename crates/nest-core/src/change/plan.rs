@@ -24,6 +24,8 @@ pub struct Plan {
     pub undoes: Option<u64>,
     /// No number is chosen: whoever comes back gets those that were its own.
     pub returning: bool,
+    /// It mends the account files: lines that it takes out are at odds with others.
+    pub mends: bool,
     /// Everything is as was asked already: there is nothing to do.
     pub nothing: bool,
 }

@@ -75,7 +75,7 @@ impl<'a> GroupLists<'_, 'a> {
         }
         let mut altered = false;
         if let Some((line, _)) = self.context.book.group(group)
-            && let Some(tidied) = self.edit_field(File::Group, line, GroupField::Members, &edit)
+            && let Some(tidied) = self.edit_field(File::Group, line, GroupField::Members, edit)
         {
             self.tidied(tidied, group);
             altered = true;
@@ -98,11 +98,11 @@ impl<'a> GroupLists<'_, 'a> {
         let book = self.context.book;
         let replaced = |list: &[u8]| replace_member(list, old, new).map(|list| (list, false));
         for (line, _) in book.groups_listing(old) {
-            self.edit_field(File::Group, line, GroupField::Members, &replaced);
+            self.edit_field(File::Group, line, GroupField::Members, replaced);
         }
         for line in book.gshadow_mentioning(old) {
             for list in [GshadowField::Admins, GshadowField::Members] {
-                self.edit_field(File::Gshadow, line, list, &replaced);
+                self.edit_field(File::Gshadow, line, list, replaced);
             }
         }
     }

@@ -228,6 +228,14 @@ pub(crate) fn in_others(context: PlanContext<'_>, home: &BString, uid: u32) -> O
     })
 }
 
+/// What to run where a home can't be moved.
+pub(crate) enum Instead {
+    /// This, which leaves the home where it is.
+    KeepHome(String),
+    /// This with the option that moves no file.
+    RecordOnly(String),
+}
+
 /// The step that takes a home with everything in it to another place.
 ///
 /// # Errors
@@ -238,12 +246,14 @@ pub(crate) fn move_home(
     from: &BString,
     to: &BString,
     what: &str,
-    otherwise: &str,
+    instead: Instead,
 ) -> Result<Step, Box<Refusal>> {
     let refuse = |reason| Refusal::new(what, reason);
-    let only_record = |refusal: Box<Refusal>| match otherwise.contains("--keep-home") {
-        true => refusal.or("leave the home where it is", otherwise),
-        false => refusal.or("only change the record", format!("{otherwise} --record-only")),
+    let only_record = |refusal: Box<Refusal>| match &instead {
+        Instead::KeepHome(command) => refusal.or("leave the home where it is", command.as_str()),
+        Instead::RecordOnly(command) => {
+            refusal.or("only change the record", format!("{command} --record-only"))
+        }
     };
     let not_movable =
         |fault: String| only_record(refuse(HomeTrouble::HomeNotMovable(fault).into()));

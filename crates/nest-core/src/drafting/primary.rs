@@ -39,7 +39,7 @@ pub(crate) fn change_primary<'a>(
     let (name, old) = (BStr::new(found.user.name), found.gid);
     let label = format!("{} {gid}", new.name);
     if gid == old {
-        subject.decide("primary", label, "as it was");
+        subject.decide_unchanged("primary", label);
         return false;
     }
     let text = gid.to_string();

@@ -10,6 +10,7 @@ impl Told {
     pub fn outline(plan: &Plan) -> Self {
         Told {
             summary: plan.summary.clone(),
+            mends: plan.mends,
             totals: plan.totals.clone(),
             cautions: plan.cautions.iter().map(ToString::to_string).collect(),
             next: plan.next.clone(),

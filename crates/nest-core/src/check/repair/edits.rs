@@ -17,13 +17,16 @@ pub(in crate::check) struct RepairEdits<'b> {
     files: [Option<Round>; 6],
 }
 
+/// Lines by what is on them; the first come last.
+type LinesByText = HashMap<BString, Vec<usize>>;
+
 /// One file, as a round began with it, and lines that came since.
 struct Round {
     lines: Vec<LineRef>,
     /// The lines of each name, in order; gathered when one is first asked for.
-    names: Option<HashMap<BString, Vec<usize>>>,
+    names: Option<LinesByText>,
     /// The lines of each text.
-    texts: Option<HashMap<BString, Vec<usize>>>,
+    texts: Option<LinesByText>,
 }
 
 impl<'b> RepairEdits<'b> {
@@ -69,13 +72,13 @@ impl<'b> RepairEdits<'b> {
         &mut self,
         file: File,
         wanted: &[u8],
-        index: fn(&mut Round) -> &mut Option<HashMap<BString, Vec<usize>>>,
+        index: fn(&mut Round) -> &mut Option<LinesByText>,
         key: fn(&[u8]) -> Option<&[u8]>,
     ) -> Option<usize> {
         self.round(file);
         let (round, edits) = (self.files[file as usize].as_mut()?, &self.edits);
         if index(round).is_none() {
-            let mut known: HashMap<BString, Vec<usize>> = HashMap::with_capacity(round.lines.len());
+            let mut known: LinesByText = HashMap::with_capacity(round.lines.len());
             // The last first, so that the first are taken from the end.
             for (at, line) in round.lines.iter().enumerate().rev() {
                 if let Some(key) = edits.text(file, *line).and_then(key) {

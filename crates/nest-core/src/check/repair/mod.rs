@@ -78,7 +78,7 @@ pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired, Bo
         context,
         edits: RepairEdits::new(context.book),
         done: BTreeMap::new(),
-        plan: Plan { summary: "repair".to_owned(), ..Plan::default() },
+        plan: Plan { summary: "repair".to_owned(), mends: true, ..Plan::default() },
     };
     if request.take_out.is_empty() {
         repairing.rounds(&request.selection);

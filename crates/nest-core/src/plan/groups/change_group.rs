@@ -105,7 +105,7 @@ impl<'a> GroupChange<'a> {
         let (context, name) = (self.context, self.name());
         let old = gid_of(context, &self.group, &self.what)?;
         if gid == old {
-            self.subject.decide("gid", gid.to_string(), "as it was");
+            self.subject.decide_unchanged("gid", gid.to_string());
             return Ok(());
         }
         let policy = context.policy;

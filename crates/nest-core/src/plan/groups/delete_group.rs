@@ -69,8 +69,7 @@ fn delete_one(
     let mut subject = Subject::new(name.to_owned());
     subject.decide("gid", gid.to_string(), "");
     let members: Vec<&[u8]> = group.members().collect();
-    let members_shown: BString =
-        if members.is_empty() { "none".into() } else { list(&members).into() };
+    let members_shown: BString = if members.is_empty() { "none".into() } else { list(&members) };
     subject.decide("members", members_shown, "");
     let admins = admins_of(context, name);
     let admins: Vec<&BStr> = admins.iter().map(|admin| told(File::Gshadow, admin)).collect();

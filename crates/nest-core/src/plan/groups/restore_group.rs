@@ -1,6 +1,6 @@
 //! Bringing deleted groups back.
 
-use bstr::{BStr, BString, ByteSlice};
+use bstr::{BStr, BString};
 
 use crate::account::kind_of;
 use crate::allot::{Holder, IdUse};
@@ -14,7 +14,7 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::Request;
 use crate::retired::{Kept, Listed};
 use crate::table::{Column, File, GroupField, GshadowField, with_fields};
-use crate::value::{UserOrGroup, check_name, members, without_member};
+use crate::value::{UserOrGroup, check_name, members, read_id, without_member};
 use crate::words::{self, list};
 
 /// Groups to be brought back, as one change.
@@ -69,7 +69,11 @@ pub fn restore_group(
         let command = format!("restore group {wanted}");
         let new = Restored { as_name: request.as_name.as_ref(), new_id: request.new_id, uid: None };
         let of = (&what[..], &command[..]);
-        lines.extend(lines_of_group(&mut builder, &found.kept, new, of, &mut subject)?);
+        let mut rest = Subject::new(name.clone());
+        let back = lines_of_group(&mut builder, &found.kept, new, of, &mut rest)?;
+        subject.decide("gid", back.gid.to_string(), back.why);
+        subject.decisions.append(&mut rest.decisions);
+        lines.extend(back.lines);
         let kept = Box::new(found.kept.clone());
         builder.plan.steps.push(Step::Release {
             folder: found.folder.clone(),
@@ -86,7 +90,15 @@ pub fn restore_group(
     Ok(builder.finish(next))
 }
 
-/// How a group comes back.
+/// A group as it comes back.
+pub(crate) struct GroupBack {
+    pub lines: Vec<Back>,
+    pub gid: u32,
+    /// Why it is that number.
+    pub why: String,
+}
+
+/// How a group is to come back.
 #[derive(Clone, Copy)]
 pub(crate) struct Restored<'r> {
     pub as_name: Option<&'r BString>,
@@ -113,7 +125,7 @@ pub(crate) fn lines_of_group(
     new: Restored<'_>,
     (what, command): (&str, &str),
     subject: &mut Subject,
-) -> Result<Vec<Back>, Box<Refusal>> {
+) -> Result<GroupBack, Box<Refusal>> {
     let context = builder.context;
     let book = context.book;
     let refuse = |reason| Refusal::new(what, reason);
@@ -133,7 +145,7 @@ pub(crate) fn lines_of_group(
             return Err(refuse(reason).or("under another name", format!("{command} --as NAME")));
         }
     }
-    let gid = gid_of_restored(builder, kept, new, (what, command), subject)?;
+    let (gid, why) = gid_of_restored(builder, kept, new, (what, command))?;
     let gone = gone_members(context, &kept.listed);
     if !gone.is_empty() {
         let names: Vec<String> =
@@ -175,21 +187,21 @@ pub(crate) fn lines_of_group(
         }
         lines.push((line.file, line.line, text));
     }
-    Ok(lines)
+    Ok(GroupBack { lines, gid, why })
 }
 
+/// The gid, and why it is that.
 fn gid_of_restored(
     builder: &mut PlanBuilder<'_>,
     kept: &Kept,
     new: Restored<'_>,
     (what, command): (&str, &str),
-    subject: &mut Subject,
-) -> Result<u32, Box<Refusal>> {
+) -> Result<(u32, String), Box<Refusal>> {
     let context = builder.context;
     let refuse = |reason| Refusal::new(what, reason);
     let old = kept
         .line_of(File::Group)
-        .and_then(|line| line.text.split_str(":").nth(2).and_then(crate::value::read_id))
+        .and_then(|line| read_id(Column::from(GroupField::Gid).of(&line.text)))
         .unwrap_or(kept.id);
     if let Some(holder) =
         taken_gid(context, kept, old, new).map_err(|why| refuse(Reason::ServiceFailed(why)))?
@@ -205,20 +217,14 @@ fn gid_of_restored(
             None => builder.allotter.choose(IdUse::Gid, kind, None).map(|chosen| chosen.id),
         };
         let gid = gid.map_err(|fault| refuse(fault.reason(IdUse::Gid, old)))?;
-        subject.decide(
-            "gid",
-            gid.to_string(),
-            format!("another: {old} is taken; its files keep {old}"),
-        );
-        return Ok(gid);
+        return Ok((gid, format!("another: {old} is taken; its files keep {old}")));
     }
     let shared = context.book.group_by_gid(old);
     let why = match shared {
         Some((_, other)) => format!("as before, shared with {}", BStr::new(other.name)),
         None => "as before".to_owned(),
     };
-    subject.decide("gid", old.to_string(), why);
-    Ok(old)
+    Ok((old, why))
 }
 
 /// Who holds a gid by now, its own retirement apart. One that two groups shared

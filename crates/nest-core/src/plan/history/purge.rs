@@ -161,7 +161,7 @@ fn purge_account(
                 subject.decide("stays", belonging.path.clone(), "it was left where it is");
                 continue;
             }
-            _ => continue,
+            Became::SetAside { .. } | Became::Erased | Became::Given { .. } => continue,
         };
         let size = crate::value::bytes_in_words(belonging.bytes);
         subject.decide(what, path.clone(), format!("the {}, {size}", belonging.what));
@@ -199,7 +199,9 @@ fn ids_of(account: &RetiredAccount) -> RetiredIds {
         match line.file {
             File::Passwd => ids.users.push(RetiredId { id: span.first(), name }),
             File::Group => ids.groups.push(RetiredId { id: span.first(), name }),
-            _ => ids.ranges.push(RetiredRange { span, name }),
+            File::Shadow | File::Gshadow | File::Subuid | File::Subgid => {
+                ids.ranges.push(RetiredRange { span, name })
+            }
         }
     }
     ids.ranges.sort_by_key(|range| range.span);

@@ -8,7 +8,7 @@ use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::claim::{Claim, Judged, Purpose};
 use crate::drafting::find::{FoundUser, find_user, private_group, require_file_name};
-use crate::drafting::home::{move_home, named_after, obstacle};
+use crate::drafting::home::{Instead, move_home, named_after, obstacle};
 use crate::drafting::new_name::check_new_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::Policy;
@@ -180,7 +180,7 @@ impl<'a> Renaming<'a> {
             &home,
             &new,
             &self.what,
-            &format!("{again} --keep-home"),
+            Instead::KeepHome(format!("{again} --keep-home")),
         )?;
         self.builder.set_fields(File::Passwd, self.found.line, &[(PasswdField::Home, &new)]);
         self.subject.decide("home", new, format!("moved from {home}"));

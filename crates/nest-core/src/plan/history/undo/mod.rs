@@ -1,5 +1,7 @@
 //! Taking a change back: line by line, step by step, the other way round.
 
+#![deny(clippy::wildcard_enum_match_arm)]
+
 mod steps;
 
 use std::collections::BTreeMap;
@@ -15,7 +17,7 @@ use crate::policy::Policy;
 use crate::record::{ChangeRecord, RecordedEdit, Secret};
 use crate::refusal::{Reason, Refusal};
 use crate::request::Request;
-use crate::retired::KeptLine;
+use crate::retired::{Kept, KeptLine};
 use crate::secret::{has_lost_parts, hash_of, shown};
 use crate::table::{File, Line, Passwd, Record};
 
@@ -224,7 +226,7 @@ impl<'a> Undoing<'a> {
         let book = self.context.book;
         if let Some(line) = book.named(edit.file, name).first()
             && !matches!(edit.file, File::Subuid | File::Subgid)
-            && !self.was_repair()
+            && !self.record.told.mends
         {
             return Err(self.refuse(Reason::PlaceTaken {
                 file: edit.file,
@@ -236,7 +238,7 @@ impl<'a> Undoing<'a> {
             && let Some(uid) = Passwd::read(record).and_then(|user| user.uid())
             && let Some((_, other)) = book.user_by_uid(uid)
             && !self.was_shared(uid)
-            && !self.was_repair()
+            && !self.record.told.mends
         {
             let holder = Holder::User(other.name.into());
             return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid, holder }));
@@ -249,16 +251,10 @@ impl<'a> Undoing<'a> {
                 self.builder.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
                 with_hash(before, b"")
             }
-            _ => before.to_vec(),
+            Secret::None | Secret::Kept | Secret::New => before.to_vec(),
         };
         self.builder.edits.put_back(edit.file, edit.line, line);
         Ok(())
-    }
-
-    /// Whether the change mended the files: then the lines it took out were at odds
-    /// with others to begin with.
-    fn was_repair(&self) -> bool {
-        self.record.told.summary.starts_with("repair")
     }
 
     /// The hash that the change moved from a line to where only root reads it.
@@ -269,21 +265,25 @@ impl<'a> Undoing<'a> {
         hash_of(to, line.bytes)
     }
 
+    /// The accounts and groups that the change kept.
+    fn kept(&self) -> impl Iterator<Item = &'a Kept> {
+        self.record.told.steps.iter().filter_map(|step| {
+            let Step::Keep { kept, .. } = &step.step else { return None };
+            Some(&**kept)
+        })
+    }
+
     /// Whether two accounts had a uid when one of them went: it comes back as it
     /// was, shared.
     fn was_shared(&self, uid: u32) -> bool {
-        let kept = self.record.told.steps.iter().filter_map(|step| match &step.step {
-            Step::Keep { kept, .. } => Some(kept),
-            _ => None,
-        });
-        kept.into_iter().any(|kept| kept.id == uid && kept.shared_uid)
+        self.kept().any(|kept| kept.id == uid && kept.shared_uid)
     }
 
     /// A line that is kept whole.
     fn kept_line(&self, edit: &RecordedEdit, before: &BString) -> Option<Vec<u8>> {
-        let folders = self.record.told.steps.iter().filter_map(|step| match &step.step {
-            Step::Keep { folder, .. } => Some(folder),
-            _ => None,
+        let folders = self.record.told.steps.iter().filter_map(|step| {
+            let Step::Keep { folder, .. } = &step.step else { return None };
+            Some(folder)
         });
         let mut lines = folders.flat_map(|folder| {
             let all = self.context.world.kept().unwrap_or_default();
@@ -297,11 +297,7 @@ impl<'a> Undoing<'a> {
 
     /// A deletion that can't be taken back line by line can still be restored.
     fn or_restore(&self, refusal: Box<Refusal>) -> Box<Refusal> {
-        let kept = self.record.told.steps.iter().find_map(|step| match &step.step {
-            Step::Keep { kept, .. } => Some(kept),
-            _ => None,
-        });
-        match kept {
+        match self.kept().next() {
             Some(kept) => {
                 let way = format!("restore {} {}", kept.thing, kept.name);
                 refusal.or("bring it back as it is kept", way)

@@ -165,7 +165,11 @@ impl Undoing<'_> {
     fn move_back(&mut self, from: BString, to: BString) -> Result<(), Box<Refusal>> {
         match self.context.world.site(from.as_ref()) {
             Site::Taken(_) => {}
-            _ => return Err(self.cannot(format!("{from} is not there any more"))),
+            Site::Free
+            | Site::NoParent(_)
+            | Site::ParentIsNoDirectory(_)
+            | Site::ThroughLink { .. }
+            | Site::Unknown(_) => return Err(self.cannot(format!("{from} is not there any more"))),
         }
         self.expect_free(&to)?;
         self.decide("moves back", to.clone(), format!("from {from}"));
@@ -177,7 +181,10 @@ impl Undoing<'_> {
         match self.context.world.site(path.as_ref()) {
             Site::Taken(_) => Err(self.cannot(format!("something else is at {path} now"))),
             Site::Unknown(why) => Err(self.cannot(format!("{path} can't be looked at: {why}"))),
-            _ => Ok(()),
+            Site::Free
+            | Site::NoParent(_)
+            | Site::ParentIsNoDirectory(_)
+            | Site::ThroughLink { .. } => Ok(()),
         }
     }
 

@@ -28,7 +28,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         let primary = self.primary(row, user, &found, &mut subject);
         let joins = self.memberships(row, user, &found, primary, &mut subject);
         self.secrets(row, user, &found, &mut subject);
-        subject.decisions.retain(|decision| decision.why != "as it was");
+        subject.decisions.retain(|decision| !decision.unchanged);
         let after = (self.batch.builder.edits.count(), self.batch.builder.plan.steps.len());
         if before == after && !joins {
             self.counts.kept += 1;

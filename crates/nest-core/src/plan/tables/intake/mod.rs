@@ -18,7 +18,7 @@ use hashbrown::HashSet;
 
 use self::rows::Rows;
 use crate::book::Lookups;
-use crate::change::{Plan, Subject};
+use crate::change::{Decision, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
@@ -371,11 +371,8 @@ impl Intake {
     /// Puts where a row stands before what was decided about it.
     fn first_decision(&self, row: &RosterRow, subject: &mut Subject, what: &'static str) {
         let file = &self.roster.sources[row.source].shown;
-        let decision = crate::change::Decision {
-            label: "row".into(),
-            value: row.number.to_string().into(),
-            why: format!("of {file}, {what}"),
-        };
+        let why = format!("of {file}, {what}");
+        let decision = Decision::new("row", row.number.to_string(), why);
         subject.decisions.insert(0, decision);
     }
 }

@@ -18,7 +18,7 @@ const MOST_GROUPS: usize = 6;
 pub(crate) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut Plan) {
     let mut totals = Vec::new();
     let mut say = |label: &'static str, value: String, why: String| {
-        totals.push(Decision { label: label.into(), value: value.into(), why });
+        totals.push(Decision::new(label, value, why));
     };
     let rows = request.roster.rows.len();
     let users = counts.made + counts.updated + counts.kept;

@@ -13,7 +13,7 @@ use crate::change::{Caution, Plan, Step, Subject, join};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_group, find_user, gid_of, require_file_name};
-use crate::drafting::home::{in_others, move_home, record_home};
+use crate::drafting::home::{Instead, in_others, move_home, record_home};
 use crate::drafting::numbers::NewNumber;
 use crate::drafting::primary::{NewPrimary, change_primary, tell_sessions};
 use crate::plan::users::create_user::check_full_name;
@@ -150,7 +150,7 @@ impl<'a> UserChange<'_, 'a> {
     /// already is said, and no change.
     fn set(&mut self, at: PasswdField, label: &'static str, old: &[u8], new: &[u8]) -> bool {
         if old == new {
-            self.subject.decide(label, new, "as it was");
+            self.subject.decide_unchanged(label, new);
             return false;
         }
         self.builder.set_fields(File::Passwd, self.found.line, &[(at, new)]);
@@ -215,7 +215,7 @@ impl<'a> UserChange<'_, 'a> {
         let Some(uid) = self.request.uid else { return Ok(()) };
         let (name, old) = (self.name(), self.found.uid);
         if uid == old {
-            self.subject.decide("uid", uid.to_string(), "as it was");
+            self.subject.decide_unchanged("uid", uid.to_string());
             return Ok(());
         }
         let policy = self.context.policy;
@@ -308,7 +308,14 @@ impl<'a> UserChange<'_, 'a> {
         }
         let again = format!("change user {} --home {home}", self.name());
         self.not_while_busy(&again)?;
-        let step = move_home(self.context, &self.found, &old, &home, &self.what, &again)?;
+        let step = move_home(
+            self.context,
+            &self.found,
+            &old,
+            &home,
+            &self.what,
+            Instead::RecordOnly(again),
+        )?;
         let uid = self.request.uid.unwrap_or(self.found.uid);
         self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
         self.subject.decide("home", home, format!("moved from {old}"));

@@ -169,10 +169,10 @@ impl<'a> Writer<'a> {
             }
             Ranges::AsAsked => subject.decide_with("ranges", || {
                 let spans: Vec<String> = given.iter().map(ToString::to_string).collect();
-                (format!("uids and gids {}", spans.join(", ")), "as asked")
+                (spans.join(", "), "as asked")
             }),
             Ranges::Given(span) => {
-                subject.decide_with("ranges", || (format!("uids and gids {span}"), ""));
+                subject.decide_with("ranges", || (span.to_string(), ""));
             }
         }
     }

@@ -217,14 +217,11 @@ impl Restoring<'_, '_> {
         let uid = (uid != self.kept.id).then_some(uid);
         let new =
             Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id, uid };
-        let mut subject = Subject::new(self.name.clone());
         let of = (&self.what[..], &self.command[..]);
-        let lines = lines_of_group(self.builder, self.kept, new, of, &mut subject)?;
-        let gid = subject.decisions.into_iter().find(|decision| decision.label == "gid");
-        if let Some(gid) = gid {
-            self.subject.decide("group", format!("{} {}", self.name, gid.value), gid.why);
-        }
-        Ok(lines)
+        let back =
+            lines_of_group(self.builder, self.kept, new, of, &mut Subject::new(self.name.clone()))?;
+        self.subject.decide("group", format!("{} {}", self.name, back.gid), back.why);
+        Ok(back.lines)
     }
 
     /// The gid of the primary group: the one it had, or the new one of its own.
