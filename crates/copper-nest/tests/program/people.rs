@@ -614,3 +614,30 @@ fn the_list_of_users_tells_who_can_sign_in() {
     run.says("Sunniva Hale\tyes\t2026-05-29\t\n")
         .says("Tavish Rowe\tlocked\t2026-05-29\t2027-03-23\n");
 }
+
+#[test]
+fn a_shadow_line_ages_as_the_policy_says_whoever_makes_it() {
+    let policy = "[passwords]\nrenew_days = 365\nhold_days = 1\n";
+    let lacking = || {
+        let tree = TestTree::new();
+        tree.write("etc/copper-nest/policy.toml", policy);
+        tree.done("create user maren");
+        let shadow = tree.read("etc/shadow");
+        let (kept, made) = shadow.trim_end().rsplit_once('\n').unwrap();
+        tree.write("etc/shadow", format!("{kept}\n"));
+        (tree, made.to_owned())
+    };
+    let (tree, made) = lacking();
+    assert!(made.ends_with(":1:365:7:::"), "{made}");
+    tree.done("repair --yes");
+    assert_eq!(tree.read("etc/shadow").lines().last(), Some(&made[..]));
+    let (tree, made) = lacking();
+    tree.done("password user maren --none");
+    assert_eq!(tree.read("etc/shadow").lines().last(), Some(&made[..]));
+    let (tree, _) = lacking();
+    let hash = "$6$Gullhaven$0123456789abcdef";
+    let passwd = tree.read("etc/passwd");
+    tree.write("etc/passwd", passwd.replace("maren:x:", &format!("maren:{hash}:")));
+    tree.done("repair --yes");
+    assert!(tree.read("etc/shadow").contains(&format!("maren:{hash}:20781:1:365:7:::\n")));
+}

@@ -10,7 +10,7 @@ use super::remedy::{another_number, free_name};
 use super::repair::mends;
 use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
 use super::{Finding, Mark, Out, Related, Remedy, Selection};
-use crate::account::NO_HOME;
+use crate::account::means_no_home;
 use crate::context::PlanContext;
 use crate::secret::shown;
 use crate::table::{
@@ -304,9 +304,7 @@ fn shared_homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
     let (book, policy) = (context.book, context.policy);
     let lines = book.users.lines();
     let person = |user: &Passwd<'_>| {
-        user.uid().is_some_and(|uid| policy.is_person(uid))
-            && user.home != NO_HOME.as_bytes()
-            && !user.home.is_empty()
+        user.uid().is_some_and(|uid| policy.is_person(uid)) && !means_no_home(user.home)
     };
     let people = || book.users.records().map(|(_, user)| user).filter(person);
     let other = people().filter(|user| !is_own_home(user.name, user.home));

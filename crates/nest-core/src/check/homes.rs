@@ -7,6 +7,7 @@ use super::lines::found;
 use super::prefilter::Prefilter;
 use super::rule::{Besides, Example, Family, Mend, PLAIN, Rule, Severity};
 use super::{Command, Finding, Mark, Out, Remedy, Selection};
+use crate::account::{NO_HOME, means_no_home};
 use crate::context::PlanContext;
 use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd, PasswdField};
@@ -71,9 +72,6 @@ static HOME_OPEN_TO_OTHERS: Rule = Rule {
     ..PLAIN
 };
 
-/// The home field of accounts that have none on purpose.
-const NO_HOME: &[u8] = b"/nonexistent";
-
 pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
     let (missing, owner) = (selection.wanted(&MISSING_HOME), selection.wanted(&HOME_OWNER));
     let open = selection.wanted(&HOME_OPEN_TO_OTHERS);
@@ -109,7 +107,7 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
     let mut unseen = None;
     for (line, user) in context.book.users.records() {
         let Some(uid) = user.uid() else { continue };
-        let judged = context.policy.is_person(uid) && user.home != NO_HOME;
+        let judged = context.policy.is_person(uid) && !means_no_home(user.home);
         if !judged || !user.home.starts_with(b"/") {
             continue;
         }
@@ -135,7 +133,7 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
                     Some(_) => Vec::new(),
                 };
                 let none: [&[u8]; 6] =
-                    [b"change", b"user", name, b"--home", NO_HOME, b"--record-only"];
+                    [b"change", b"user", name, b"--home", NO_HOME.as_bytes(), b"--record-only"];
                 let none = Command::own(none);
                 match remedy.is_empty() {
                     true => remedy = Remedy::all([none]),

@@ -3,6 +3,7 @@
 use bstr::ByteSlice;
 
 use super::edits::RepairEdits;
+use crate::account::NewShadow;
 use crate::check::{Finding, Mark};
 use crate::context::PlanContext;
 use crate::secret::told;
@@ -173,8 +174,8 @@ pub(in crate::check) fn hide(
             edits.add(file, [name, hash, b"", listed].join(&b':'))
         }
         None => {
-            let today = context.today.0.to_string();
-            edits.add(file, [name, b":", hash, b":", today.as_bytes(), b"::::::"].concat())
+            let uid = Passwd::read(line.trim_ascii_start()).and_then(|user| user.uid());
+            edits.add(file, new_shadow(context, uid, name, hash))
         }
     };
     (moved && edits.alter(finding.file, at, with_fields(&line, &[(Column::PASSWORD, b"x")])))
@@ -194,18 +195,22 @@ pub(in crate::check) fn close(
     edits.alter(finding.file, at, mended).then(|| "locks the password".to_owned())
 }
 
+fn new_shadow(context: PlanContext<'_>, uid: Option<u32>, name: &[u8], field: &[u8]) -> Vec<u8> {
+    NewShadow::new(context.policy, context.today).line(context.policy, uid, name, field, false)
+}
+
 pub(in crate::check) fn shadow_line(
     context: PlanContext<'_>,
     edits: &mut RepairEdits<'_>,
     finding: &Finding,
 ) -> Option<String> {
     let (_, line) = line_of(edits, finding)?;
-    let name = Passwd::read(line.trim_ascii_start())?.name;
+    let user = Passwd::read(line.trim_ascii_start())?;
+    let (name, uid) = (user.name, user.uid());
     if !edits.has(File::Shadow) || edits.named(File::Shadow, name).is_some() {
         return None;
     }
-    let today = context.today.0.to_string();
-    let added = edits.add(File::Shadow, [name, b":!:", today.as_bytes(), b"::::::"].concat());
+    let added = edits.add(File::Shadow, new_shadow(context, uid, name, b"!"));
     added.then(|| "adds the line, with the password locked".to_owned())
 }
 

@@ -4,6 +4,7 @@ use std::collections::HashSet;
 
 use bstr::BString;
 
+use crate::account::NewShadow;
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
@@ -138,9 +139,10 @@ fn set_for_user(
         }
         None => {
             builder.plan.cautions.push(Caution::ShadowLineMade { name: name.clone() });
-            let fields: [&[u8]; 9] =
-                [name, &field, changed.as_bytes(), b"", b"", b"", b"", b"", b""];
-            builder.edits.add(File::Shadow, fields.join(&b':'));
+            let new = NewShadow::new(context.policy, context.today);
+            let (policy, uid) = (context.policy, Some(found.uid));
+            let line = new.line(policy, uid, name, &field, request.must_change);
+            builder.edits.add(File::Shadow, line);
         }
     }
     // What stands in passwd itself would be read in place of the shadow line.

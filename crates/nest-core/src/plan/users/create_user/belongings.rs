@@ -7,7 +7,6 @@ use crate::context::PlanContext;
 use crate::drafting::home::obstacle;
 use crate::ownership::Owner;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
-use crate::policy::{Days, Policy};
 use crate::refusal::{Reason, Refusal};
 use crate::request::CreateUser;
 use crate::surroundings::{Program, Site, Surroundings};
@@ -96,11 +95,12 @@ impl<'a> Writer<'a> {
             let scheme = Scheme::of(hash).map_or("unknown", Scheme::name);
             subject.decide("password", scheme, "only the hash is kept");
         }
-        // Nobody changes a service's password: it does not age.
-        let aging = if request.service { ":::" } else { &self.aging };
         let field = hash.map_or(&b"!"[..], |hash| hash);
-        let changed = if hash.is_some() && request.must_change { "0" } else { &self.today };
-        let line = [name, field, changed.as_bytes(), aging.as_bytes(), expires.as_bytes(), b""];
+        let must_change = hash.is_some() && request.must_change;
+        let line = match request.service {
+            true => self.shadow.service(name, field, must_change, expires.as_bytes()),
+            false => self.shadow.person(name, field, must_change, expires.as_bytes()),
+        };
         written.add(File::Shadow, &line);
         Ok(())
     }
@@ -156,19 +156,4 @@ impl Shell {
             },
         }
     }
-}
-
-/// How the passwords of people age, as the fields of shadow.
-pub(crate) fn aging(policy: &Policy) -> String {
-    let days = |days| match days {
-        Days::After(days) => days.to_string(),
-        Days::Never => String::new(),
-    };
-    format!(
-        "{}:{}:{}:{}",
-        policy.passwords_hold_days,
-        days(policy.passwords_renew_days),
-        policy.passwords_remind_days,
-        days(policy.passwords_late_days)
-    )
 }

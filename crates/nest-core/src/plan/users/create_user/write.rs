@@ -4,13 +4,14 @@
 use bstr::{BStr, BString};
 use hashbrown::HashMap;
 
+use crate::account::NewShadow;
 use crate::change::{Caution, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::home::plan_home;
 use crate::drafting::new_name::check_new_name;
 use crate::ownership::Owner;
 use crate::plan::users::create_user::batch::{AccountIds, Ranges, keep, makes_private_group};
-use crate::plan::users::create_user::belongings::{Shell, aging};
+use crate::plan::users::create_user::belongings::Shell;
 use crate::refusal::Refusal;
 use crate::request::CreateUser;
 use crate::table::File;
@@ -63,15 +64,12 @@ impl AccountLines {
 #[derive(Clone)]
 pub(crate) struct Writer<'a> {
     pub context: PlanContext<'a>,
-    /// How the passwords of people age, and today, as shadow writes them.
-    pub(crate) aging: String,
-    pub(crate) today: String,
+    pub(crate) shadow: NewShadow,
 }
 
 impl<'a> Writer<'a> {
     pub fn new(context: PlanContext<'a>) -> Self {
-        let (aging, today) = (aging(context.policy), context.today.0.to_string());
-        Writer { context, aging, today }
+        Writer { context, shadow: NewShadow::new(context.policy, context.today) }
     }
 
     /// Whether the name can be had.

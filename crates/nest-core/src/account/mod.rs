@@ -1,5 +1,9 @@
 //! Everything the account files say about one user.
 
+mod new_shadow;
+
+pub(crate) use new_shadow::NewShadow;
+
 use std::collections::HashMap;
 
 use bstr::BString;
@@ -11,6 +15,11 @@ use crate::value::{Day, IdSpan, PasswordField};
 
 /// The home field of accounts without a home: a path that never exists.
 pub const NO_HOME: &str = "/nonexistent";
+
+/// Whether a home says that there is none: by the paths that systems write for it.
+pub fn means_no_home(home: &[u8]) -> bool {
+    matches!(home, b"" | b"/nonexistent" | b"/dev/null" | b"/var/empty")
+}
 
 /// People and services, told apart by the policy's id spans.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display, strum::IntoStaticStr)]
