@@ -1,4 +1,20 @@
-//! Copper Nest looks after the local accounts of one Unix-like machine.
+//! Copper Nest looks after the local accounts of one Unix-like machine: the command line.
+//!
+//! [`cli`] has the global options and the tree of commands, [`commands`] a file for each;
+//! [`session`] is one run on one tree, and the one way in which a change is carried out;
+//! [`view`] makes what is shown. What is decided is decided in `nest-core`, and what is
+//! done is done in `nest-host`.
+//!
+//! # Example
+//!
+//! An account is made on a tree that is laid out for trying, looked at, and taken back:
+//!
+//! ```sh
+//! copper-nest demo --layout-only /tmp/harbour
+//! copper-nest --tree /tmp/harbour create user maren --full-name 'Maren Solvik'
+//! copper-nest --tree /tmp/harbour show user maren
+//! copper-nest --tree /tmp/harbour undo --yes
+//! ```
 
 #[macro_use]
 mod output;

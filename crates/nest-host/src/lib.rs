@@ -19,6 +19,26 @@
 //!
 //! Nothing here knows what a user or a group is: plans come from `nest-core`,
 //! and are made of edits and steps.
+//!
+//! # Example
+//!
+//! The account files of a tree are loaded, and asked about:
+//!
+//! ```
+//! use nest_core::book::Lookups;
+//! use nest_host::{store, tree::Tree};
+//!
+//! let folder = tempfile::tempdir()?;
+//! std::fs::create_dir(folder.path().join("etc"))?;
+//! std::fs::write(folder.path().join("etc/passwd"), "maren:x:1004:1004::/home/maren:/bin/sh\n")?;
+//! std::fs::write(folder.path().join("etc/group"), "maren:x:1004:\n")?;
+//!
+//! let tree = Tree::open(folder.path())?;
+//! let loaded = store::load(&tree, &Lookups::few().user(b"maren"), false)?;
+//! let (_, maren) = loaded.book.user(b"maren").expect("the line was loaded");
+//! assert_eq!(maren.uid(), Some(1004));
+//! # Ok::<(), Box<dyn std::error::Error>>(())
+//! ```
 
 pub mod archive;
 pub mod changes;
