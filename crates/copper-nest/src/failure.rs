@@ -6,6 +6,7 @@ use std::path::PathBuf;
 use nest_core::policy::PolicyFault;
 use nest_core::refusal::{Reason, Refusal, Way};
 use nest_core::roster::Fault;
+use nest_core::words::without_error_numbers;
 use nest_host::changes::ChangesError;
 use nest_host::commit::CommitError;
 use nest_host::journal::JournalError;
@@ -74,7 +75,9 @@ impl Failure {
         if global.json() {
             let remedy = self.ways.first().map(|way| way_text(way, global));
             let mut error = json!({"error": {
-                "kind": self.kind, "message": self.message, "remedy": remedy,
+                "kind": self.kind,
+                "message": without_error_numbers(&self.message),
+                "remedy": remedy,
             }});
             if !self.faults.is_empty() {
                 error["error"]["faults"] = faults::to_json(&self.faults);

@@ -8,6 +8,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 
 use anstream::AutoStream;
 use nest_core::secret::without_hashes;
+use nest_core::words::without_error_numbers;
 
 /// Whether something that was to be printed could not be.
 static LOST: AtomicBool = AtomicBool::new(false);
@@ -111,7 +112,11 @@ fn judge(written: std::io::Result<()>) {
 /// Prints a line on stderr, if anybody takes it.
 pub fn print_trouble(line: Arguments<'_>) {
     flush();
-    let _ = writeln!(anstream::stderr(), "{}", without_hashes(&line.to_string()));
+    let _ = writeln!(
+        anstream::stderr(),
+        "{}",
+        without_hashes(&without_error_numbers(&line.to_string()))
+    );
 }
 
 /// From now on a reader that has gone away does not end the program quietly.

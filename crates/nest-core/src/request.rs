@@ -5,9 +5,9 @@ use bstr::BString;
 
 use crate::account::AccountKind;
 use crate::book::Lookups;
-use crate::change::{NewFile, join};
+use crate::change::NewFile;
 use crate::policy::Policy;
-use crate::value::IdSpan;
+use crate::value::{IdSpan, join};
 
 /// A request: it says what its planner will look up, before anything is loaded.
 pub trait Request {

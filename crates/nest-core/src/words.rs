@@ -47,6 +47,22 @@ pub(crate) fn some(names: &[BString]) -> String {
     }
 }
 
+/// A message without the numbers that the system has for its errors: its words say the
+/// same to people.
+pub fn without_error_numbers(message: &str) -> String {
+    let mut parts = message.split(" (os error ");
+    let mut plain = parts.next().unwrap_or_default().to_owned();
+    for part in parts {
+        match part.split_once(')') {
+            Some((number, rest)) if number.bytes().all(|byte| byte.is_ascii_digit()) => {
+                plain.push_str(rest);
+            }
+            _ => plain.extend([" (os error ", part]),
+        }
+    }
+    plain
+}
+
 /// "one thing is", "7 things are".
 pub(crate) fn things(count: usize) -> String {
     match count {
@@ -74,6 +90,16 @@ pub(crate) fn nearest(near: &Option<BString>) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn errors_of_the_system_are_told_in_words() {
+        let plain = without_error_numbers;
+        assert_eq!(
+            plain("/a: Is a directory (os error 21); as it was"),
+            "/a: Is a directory; as it was"
+        );
+        assert_eq!(plain("no (os error x) (os error 2"), "no (os error x) (os error 2");
+    }
 
     #[test]
     fn of_many_names_the_first_are_told() {

@@ -13,6 +13,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use bstr::{BString, ByteSlice};
+use nest_core::value::tidy;
 use rayon::Scope;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
 use rustix::io::Errno;
@@ -437,13 +438,6 @@ fn shown(path: &[u8]) -> BString {
 /// Whether a path is below one of these.
 fn is_below(path: &[u8], any: &HashSet<Vec<u8>>) -> bool {
     path.find_iter("/").any(|end| any.contains(&path[..end]))
-}
-
-/// An absolute path without dots and without doubled or trailing slashes; that of the
-/// root is empty.
-fn tidy(path: &[u8]) -> Vec<u8> {
-    let parts = path.split(|&byte| byte == b'/').filter(|part| !part.is_empty() && part != b".");
-    parts.flat_map(|part| [b"/", part].concat()).collect()
 }
 
 #[cfg(test)]

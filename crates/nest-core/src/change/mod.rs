@@ -11,5 +11,4 @@ pub(crate) mod step;
 pub use caution::Caution;
 pub use decision::{Decision, Subject};
 pub use plan::Plan;
-pub(crate) use step::join;
 pub use step::{NewFile, Step};

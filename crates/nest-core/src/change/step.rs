@@ -9,7 +9,7 @@ use crate::retired_ids::{RetiredId, RetiredIds};
 use crate::surroundings::Inventory;
 use crate::suspended::Suspended;
 use crate::table::File;
-use crate::value::{escaped, is_relative_path, is_tree_path};
+use crate::value::{escaped, is_relative_path, is_tree_path, join};
 
 /// One step.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -308,14 +308,4 @@ pub(crate) fn numbers(retired: &RetiredIds) -> String {
         Some(last) if all.len() < 6 => format!("{} and {last}", all.join(", ")),
         Some(_) => format!("{} numbers", all.len() + 1),
     }
-}
-
-/// A path below a directory.
-pub(crate) fn join(directory: &[u8], path: &[u8]) -> BString {
-    let mut joined: BString = directory.into();
-    if !joined.ends_with(b"/") {
-        joined.push(b'/');
-    }
-    joined.extend_from_slice(path);
-    joined
 }

@@ -11,6 +11,7 @@ use super::{Command, Finding, Mark, Out, Remedy, Selection};
 use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind};
 use crate::table::{File, Group, GroupField, Passwd, PasswdField, Record};
+use crate::value::{join, parent_of};
 
 pub(super) const RULES: &[&Rule] = &[&HOME_ORPHAN, &MAIL_ORPHAN, &RETIRED_ID_IN_USE];
 
@@ -158,8 +159,7 @@ fn mail(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
 
 /// Out of the way, where only root gets, until somebody has looked at it.
 fn put_aside(path: &BString, name: &BString, uid: u32) -> Vec<Remedy> {
-    let directory = &path[..path.rfind_byte(b'/').unwrap_or(0)];
-    let hidden = [directory, b"/.set-aside"].concat();
+    let hidden = join(parent_of(path), b".set-aside");
     let aside = [&hidden[..], b"/", name, b".", uid.to_string().as_bytes()].concat();
     let make = Command::System("install -d -m 0700", vec![hidden.into()]);
     let moved = Command::System("mv -nT", vec![path.clone(), aside.into()]);

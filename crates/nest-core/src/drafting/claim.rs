@@ -6,7 +6,7 @@ use bstr::{BString, ByteSlice};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::surroundings::{Facts, FileKind, Site, Survey};
-use crate::value::is_tree_path;
+use crate::value::{is_tree_path, parent_of, tidy};
 use crate::words::list;
 
 /// Directories of the system: none of them, and nothing that holds one, is an account's
@@ -262,19 +262,6 @@ fn system_fault(path: &[u8]) -> Option<String> {
     }
     let outer = SYSTEM_THROUGHOUT.iter().find(|system| is_below(system.as_bytes(), &path));
     outer.map(|outer| format!("lies in {outer}, which is the system's"))
-}
-
-/// A path without doubled slashes and dots.
-fn tidy(path: &[u8]) -> Vec<u8> {
-    let parts = path.split_str("/").filter(|part| !part.is_empty() && *part != b".");
-    parts.flat_map(|part| [b"/", part].concat()).collect()
-}
-
-fn parent_of(path: &[u8]) -> &[u8] {
-    match path.rfind_byte(b'/') {
-        None | Some(0) => b"/",
-        Some(at) => &path[..at],
-    }
 }
 
 /// Whether homes stand in a directory.

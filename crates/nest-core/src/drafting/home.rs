@@ -2,10 +2,10 @@
 
 use std::borrow::Cow;
 
-use bstr::{BStr, BString, ByteSlice};
+use bstr::{BStr, BString};
 
 use crate::account::NO_HOME;
-use crate::change::{Caution, Step, Subject, join};
+use crate::change::{Caution, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::claim::{Claim, Judged, Purpose};
 use crate::drafting::find::FoundUser;
@@ -14,7 +14,7 @@ use crate::policy::Policy;
 use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{CreateUser, key_file};
 use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
-use crate::value::{check_keys, path_fault};
+use crate::value::{check_keys, join, parent_of, path_fault};
 use crate::words::counted;
 
 /// What was decided about a home.
@@ -218,7 +218,7 @@ fn adopt(
 /// What has to be told about a home in a directory that is neither root's nor the
 /// owner's of the home.
 pub(crate) fn in_others(context: PlanContext<'_>, home: &BString, uid: u32) -> Option<Caution> {
-    let parent = BStr::new(&home[..home.rfind_byte(b'/')?.max(1)]);
+    let parent = BStr::new(parent_of(home));
     let facts = context.world.facts(parent).ok().flatten()?;
     let others = facts.uid != 0 && facts.uid != uid && context.world.owners_are_real().is_ok();
     others.then(|| Caution::HomeInOthers {

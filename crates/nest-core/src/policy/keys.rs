@@ -4,6 +4,7 @@
 use toml::de::DeValue;
 
 use super::{Policy, Setting};
+use crate::value::path_fault;
 
 /// One setting.
 pub struct PolicyKey {
@@ -47,10 +48,10 @@ macro_rules! keys {
 
 /// An absolute path that an account file can carry.
 fn path(text: String) -> Result<String, String> {
-    if !text.starts_with('/') || text.contains([':', '\n']) {
-        return Err(format!("\"{text}\" is no absolute path without a colon"));
+    match path_fault(text.as_bytes()) {
+        Some(fault) => Err(format!("\"{text}\" {fault}")),
+        None => Ok(text),
     }
-    Ok(text)
 }
 
 /// A path that differs from name to name.

@@ -36,5 +36,5 @@ pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path, is_tre
 pub use size::bytes_in_words;
 pub use ssh_key::{KeyFault, check_keys, count_keys};
 pub use strength::{Strength, strength};
-pub use tree_path::path_fault;
+pub use tree_path::{join, parent_of, path_fault, tidy};
 pub use user_or_group::UserOrGroup;

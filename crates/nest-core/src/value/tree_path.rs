@@ -1,6 +1,6 @@
 //! Paths in the tree.
 
-use bstr::ByteSlice;
+use bstr::{BString, ByteSlice};
 
 /// Why a path can't stand in an account file, in words that follow it.
 pub fn path_fault(path: &[u8]) -> Option<&'static str> {
@@ -17,4 +17,42 @@ pub fn path_fault(path: &[u8]) -> Option<&'static str> {
     let mut parts = path.split(|byte| *byte == b'/');
     let dots = parts.any(|part| part == b"." || part == b"..");
     dots.then_some("goes through . or ..; give the path they lead to")
+}
+
+/// What stands at a path below a directory.
+pub fn join(directory: &[u8], path: &[u8]) -> BString {
+    let between: &[u8] = if directory.ends_with(b"/") { b"" } else { b"/" };
+    [directory, between, path].concat().into()
+}
+
+/// The directory that a path is in; of the root it is the root.
+pub fn parent_of(path: &[u8]) -> &[u8] {
+    match path.rfind_byte(b'/') {
+        None | Some(0) => b"/",
+        Some(at) => &path[..at],
+    }
+}
+
+/// An absolute path without dots and without doubled or trailing slashes. That of the root
+/// is empty, so that what is below any of them begins with it and a slash.
+pub fn tidy(path: &[u8]) -> Vec<u8> {
+    let parts = path.split_str("/").filter(|part| !part.is_empty() && *part != b".");
+    parts.flat_map(|part| [b"/", part].concat()).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn paths_are_joined_cut_and_tidied() {
+        assert_eq!((join(b"/", b"home"), join(b"/home", b"x")), ("/home".into(), "/home/x".into()));
+        assert_eq!(
+            (parent_of(b"/home/x"), parent_of(b"/home"), parent_of(b"/")),
+            (&b"/home"[..], &b"/"[..], &b"/"[..])
+        );
+        assert_eq!((tidy(b"//home/./x/"), tidy(b"/")), (b"/home/x".to_vec(), Vec::new()));
+        assert!(path_fault(b"/home/x").is_none() && path_fault(b"/home/../x").is_some());
+        assert!(path_fault(b"home").is_some() && path_fault(b"/a:b").is_some());
+    }
 }

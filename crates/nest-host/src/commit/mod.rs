@@ -529,9 +529,3 @@ pub(crate) fn flush(
     }
     Ok(())
 }
-
-/// A path below a directory.
-fn join(below: &[u8], path: &[u8]) -> bstr::BString {
-    let between: &[u8] = if below.ends_with(b"/") { b"" } else { b"/" };
-    [below, between, path].concat().into()
-}

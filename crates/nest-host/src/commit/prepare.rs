@@ -5,10 +5,10 @@ use std::collections::BTreeSet;
 use bstr::BString;
 use nest_core::change::Step;
 use nest_core::table::{File, Order, holding_both, order};
-use nest_core::value::PlainName;
 use nest_core::value::escaped::Escaped;
+use nest_core::value::{PlainName, join};
 
-use super::{Change, CommitError, failed, join};
+use super::{Change, CommitError, failed};
 use crate::effect::{BOTH, NEW, Place, escaped, is_private};
 use crate::home::missing_directories;
 use crate::journal::{Effect, Renumbered, Replaced, list_name};

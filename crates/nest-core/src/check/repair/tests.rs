@@ -125,7 +125,7 @@ fn lines_that_are_missing_come_locked() {
     let done = repaired(&files, &World::default(), &[]);
     assert_eq!(
         told(&done.plan),
-        ["etc/shadow:2 - -> maren:!:20781::::::", "etc/gshadow:3 - -> crew:!::maren"]
+        ["etc/shadow:2 - -> maren:!:20781:0::7:::", "etc/gshadow:3 - -> crew:!::maren"]
     );
 }
 

@@ -3,7 +3,7 @@
 use bstr::{BStr, BString};
 
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject, join};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::find::find_user;
 use crate::ownership::Reown;
@@ -14,7 +14,7 @@ use crate::retired::Became;
 use crate::surroundings::Site;
 use crate::value::escaped::Escaped;
 use crate::value::{
-    UserOrGroup, bytes_in_words, is_reserved, path_fault, read_plain_id, reserved_for,
+    UserOrGroup, bytes_in_words, is_reserved, join, path_fault, read_plain_id, reserved_for,
 };
 use crate::words::counted;
 

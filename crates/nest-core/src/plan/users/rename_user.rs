@@ -3,7 +3,7 @@
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject, join};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::claim::{Claim, Judged, Purpose};
@@ -16,6 +16,7 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::surroundings::{FileKind, Site};
 use crate::table::{Column, File, PasswdField};
+use crate::value::join;
 use crate::words::list;
 
 /// A user to be renamed.

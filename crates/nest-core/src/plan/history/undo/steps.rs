@@ -2,7 +2,7 @@
 
 use bstr::BString;
 
-use crate::change::{Step, join};
+use crate::change::Step;
 use crate::ownership::Reown;
 use crate::plan::history::undo::{Undoing, with_hash};
 use crate::record::RecordedStep;
@@ -11,6 +11,7 @@ use crate::retired::{Kept, KeptFolder, set_aside_place};
 use crate::secret::hash_of;
 use crate::surroundings::Site;
 use crate::table::File;
+use crate::value::join;
 use crate::words::counted;
 
 impl Undoing<'_> {

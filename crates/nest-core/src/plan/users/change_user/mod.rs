@@ -9,7 +9,7 @@ use bstr::{BStr, BString, ByteSlice};
 use crate::account::kind_of;
 use crate::allot::{IdUse, Wanted};
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject, join};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_group, find_user, gid_of, require_file_name};
@@ -24,7 +24,7 @@ use crate::request::{GuardOverrides, KeyFile, Request, key_file};
 use crate::surroundings::{Program, Site};
 use crate::table::{File, PasswdField, SubIdField};
 use crate::value::escaped::Escaped;
-use crate::value::{check_keys, is_tree_path, path_fault};
+use crate::value::{check_keys, is_tree_path, join, path_fault};
 use crate::words::counted;
 
 /// What is to be changed; `None` stays as it is.

@@ -2,7 +2,7 @@
 
 use bstr::{BString, ByteSlice};
 
-use crate::change::{Caution, Step, join};
+use crate::change::{Caution, Step};
 use crate::drafting::claim::{Claim, Judged, Purpose};
 use crate::drafting::find::find_user;
 use crate::drafting::home::named_after;
@@ -10,8 +10,8 @@ use crate::plan::users::delete_user::{Deleting, FilesDisposition};
 use crate::refusal::{Reason, Refusal};
 use crate::retired::{Became, Belonging, PackedFile, set_aside_place};
 use crate::surroundings::{FileKind, Site, Survey};
-use crate::value::bytes_in_words;
 use crate::value::escaped::Escaped;
+use crate::value::{bytes_in_words, join};
 use crate::words::counted;
 
 /// A belonging that is there, looked at.
