@@ -161,7 +161,7 @@ fn mail(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
 fn put_aside(path: &BString, name: &BString, uid: u32) -> Vec<Remedy> {
     let hidden = join(parent_of(path), b".set-aside");
     let aside = [&hidden[..], b"/", name, b".", uid.to_string().as_bytes()].concat();
-    let make = Command::System("install -d -m 0700", vec![hidden.into()]);
+    let make = Command::System("install -d -m 0700", vec![hidden]);
     let moved = Command::System("mv -nT", vec![path.clone(), aside.into()]);
     let mut remedy = Remedy::all([make, moved]);
     let trace = Command::own([b"trace", b"id", uid.to_string().as_bytes()]);
