@@ -15,7 +15,7 @@ pub struct Now {
 
 impl Now {
     /// Looks at the clock.
-    pub fn look() -> Result<Self, Failure> {
+    pub fn read() -> Result<Self, Failure> {
         let refuse = |message: String| Err(Failure::new(REFUSED, "clock", message));
         let (moment, source) = match std::env::var("SOURCE_DATE_EPOCH") {
             Ok(text) => {

@@ -165,7 +165,7 @@ impl Place {
 
     fn changes(&self) -> Vec<(Vec<u8>, String)> {
         let Ok(Some(folder)) = self.state.open(&self.tree) else { return Vec::new() };
-        let records = changes::all(&folder).unwrap_or_default().all;
+        let records = changes::read_records(&folder).unwrap_or_default().all;
         let record = |record: &nest_core::record::ChangeRecord| {
             (record.number.to_string().into_bytes(), record.told.summary.clone())
         };

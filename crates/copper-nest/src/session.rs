@@ -82,7 +82,7 @@ impl<'g> Session<'g> {
             Some(path) if path == Path::new("none") => State::Nowhere,
             Some(path) => State::At(path.to_owned()),
         };
-        let now = Now::look()?;
+        let now = Now::read()?;
         let notices = Notices::default();
         Ok(Session { global, tree, policy, today: now.today(), state, now, notices })
     }
@@ -149,7 +149,7 @@ impl<'g> Session<'g> {
 
     /// The records of changes; what can't be understood is told, and left out.
     pub fn records(&self, folder: &Folder) -> Result<Vec<ChangeRecord>, Failure> {
-        let records = changes::all(folder)?;
+        let records = changes::read_records(folder)?;
         self.notices.note(records.passed_over);
         Ok(records.all)
     }
@@ -468,7 +468,7 @@ impl<'g> Session<'g> {
     pub fn lock(&self) -> Result<Lock, Failure> {
         let wait = Duration::from_secs(self.global.wait);
         let quiet = self.global.quiet;
-        Ok(Lock::take(&self.tree, wait, &mut |holder| {
+        Ok(Lock::acquire(&self.tree, wait, &mut |holder| {
             if !quiet {
                 errln!("waiting for the account files, which are locked by {holder}");
             }

@@ -231,7 +231,7 @@ pub struct Records {
 ///
 /// # Errors
 /// [`ChangesError`], where they can't be listed.
-pub fn all(state: &Folder) -> Result<Records, ChangesError> {
+pub fn read_records(state: &Folder) -> Result<Records, ChangesError> {
     let mut numbers = numbers(state)?;
     numbers.sort_unstable();
     let mut records = Records::default();

@@ -264,7 +264,8 @@ mod tests {
         };
         copy(&directory, "home".as_ref(), &directory, "copy".as_ref(), &progress).unwrap();
         assert!((4 + 3..=4 + (1 << 20) + 3).contains(&told.into_inner()));
-        let inventory = |name: &str| crate::inventory::take(&directory, name.as_ref(), None);
+        let inventory =
+            |name: &str| crate::inventory::take_inventory(&directory, name.as_ref(), None);
         assert_eq!(inventory("home").unwrap(), inventory("copy").unwrap());
         let copy = |path: &str| at("copy").join(path).symlink_metadata().unwrap();
         assert_eq!(copy("file").ino(), copy("inner/again").ino());

@@ -117,7 +117,7 @@ impl EffectRunner<'_> {
             }
             Effect::Remove { path, made } => {
                 let place = self.place(path)?;
-                let now = inventory::take(&place.directory, &place.name, Some(made))?;
+                let now = inventory::take_inventory(&place.directory, &place.name, Some(made))?;
                 match now {
                     Some(now) if now == *made => place.rename(&place.name, &place.beside(GONE))?,
                     Some(_) => return Err(Errno::STALE.into()),
@@ -374,7 +374,7 @@ impl EffectRunner<'_> {
                         false => lost(&path.0, "is not there"),
                     };
                 }
-                let now = inventory::take(&place.directory, &waits, inventory.as_ref())?;
+                let now = inventory::take_inventory(&place.directory, &waits, inventory.as_ref())?;
                 match inventory.is_none() || now == *inventory {
                     true => Ok(Standing::Waiting),
                     false => lost(&path.0, "is not what was made"),

@@ -22,7 +22,7 @@ pub(crate) const DIRECTORY: OFlags =
 ///
 /// # Errors
 /// The system's; `EXDEV` where something is mounted in it.
-pub fn take(
+pub fn take_inventory(
     directory: impl AsFd,
     name: &std::ffi::OsStr,
     like: Option<&Inventory>,
@@ -225,8 +225,9 @@ mod tests {
         std::fs::create_dir_all(home.join("bin")).unwrap();
         std::fs::write(home.join("bin/x"), "one").unwrap();
         let open = || std::fs::File::open(place.path()).unwrap();
-        let taken =
-            |like: Option<&Inventory>| take(open(), "home".as_ref(), like).unwrap().unwrap();
+        let taken = |like: Option<&Inventory>| {
+            take_inventory(open(), "home".as_ref(), like).unwrap().unwrap()
+        };
         let first = taken(None);
         assert_eq!((first.files, first.bytes), (1, 3));
         assert_eq!(taken(Some(&first)), first);
@@ -238,14 +239,15 @@ mod tests {
         assert_eq!(taken(Some(&first)), first);
         std::os::unix::fs::symlink("x", home.join("bin/y")).unwrap();
         assert_ne!(taken(Some(&first)), first);
-        assert_eq!(take(open(), "gone".as_ref(), None).unwrap(), None);
+        assert_eq!(take_inventory(open(), "gone".as_ref(), None).unwrap(), None);
     }
 
     #[test]
     fn a_hole_takes_no_time_and_is_the_same_as_zeros() {
         let place = tempfile::tempdir().unwrap();
         let open = || std::fs::File::open(place.path()).unwrap();
-        let digest = |name: &str| take(open(), name.as_ref(), None).unwrap().unwrap().digest;
+        let digest =
+            |name: &str| take_inventory(open(), name.as_ref(), None).unwrap().unwrap().digest;
         let write = |name: &str, at: u64, size: u64| {
             let file = std::fs::File::create(place.path().join(name)).unwrap();
             std::os::unix::fs::FileExt::write_all_at(&file, b"data", at).unwrap();

@@ -51,7 +51,7 @@ impl Lock {
     ///
     /// # Errors
     /// [`LockError`].
-    pub fn take(
+    pub fn acquire(
         tree: &Tree,
         wait: Duration,
         waiting: &mut dyn FnMut(&str),
@@ -145,11 +145,11 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         std::fs::create_dir_all(folder.path().join("etc/.pwd.lock")).unwrap();
         let tree = Tree::open(folder.path()).unwrap();
-        let error = Lock::take(&tree, Duration::ZERO, &mut |_| {}).unwrap_err();
+        let error = Lock::acquire(&tree, Duration::ZERO, &mut |_| {}).unwrap_err();
         assert!(matches!(error, LockError::NotAFile("a directory")), "{error}");
         std::fs::remove_dir(folder.path().join("etc/.pwd.lock")).unwrap();
         std::os::unix::fs::symlink("/etc/target", folder.path().join("etc/.pwd.lock")).unwrap();
-        let error = Lock::take(&tree, Duration::ZERO, &mut |_| {}).unwrap_err();
+        let error = Lock::acquire(&tree, Duration::ZERO, &mut |_| {}).unwrap_err();
         assert!(matches!(error, LockError::NotAFile("a link")), "{error}");
         assert!(!folder.path().join("etc/target").exists());
     }

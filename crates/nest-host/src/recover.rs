@@ -257,7 +257,7 @@ type Digests = BTreeMap<BString, Option<String>>;
 /// was staged is lost and nothing is visible yet, it has to be rolled back.
 fn finish(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<bool, RecoverError> {
     // First everything is looked at; nothing is touched while anything is wrong.
-    let mut digests = look(runner, entry)?;
+    let mut digests = read_digests(runner, entry)?;
     let (lost, visible) = compare(runner, entry, &digests)?;
     if !lost.is_empty() && !visible {
         lost.into_iter().for_each(|lost| runner.note(lost));
@@ -414,7 +414,7 @@ fn what_stands(
 }
 
 /// Compares each account file with its digests before and after.
-fn look(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<Digests, RecoverError> {
+fn read_digests(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<Digests, RecoverError> {
     let mut digests = Digests::new();
     let mut edited = Vec::new();
     for effect in &entry.effects {

@@ -13,7 +13,7 @@ use crate::tree::{Tree, path_of};
 use crate::walk::{At, Visitor, descend_into};
 
 /// Whether the directory can be copied as a home, and how many files it has.
-pub(crate) fn look(tree: &Tree, path: &BStr) -> Result<Skeleton, SkeletonFault> {
+pub(crate) fn inspect_skeleton(tree: &Tree, path: &BStr) -> Result<Skeleton, SkeletonFault> {
     let unreadable = |error: Errno| SkeletonFault::Unreadable(error.to_string());
     let stat = match tree.stat(path_of(path)) {
         Ok(stat) => stat,

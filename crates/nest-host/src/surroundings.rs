@@ -160,7 +160,7 @@ impl Surroundings for World<'_> {
     }
 
     fn site(&self, path: &BStr) -> Site {
-        site::look(self.tree, path)
+        site::judge_site(self.tree, path)
     }
 
     fn facts(&self, path: &BStr) -> Result<Option<Facts>, String> {
@@ -182,7 +182,7 @@ impl Surroundings for World<'_> {
     }
 
     fn skeleton(&self, path: &BStr) -> Result<Skeleton, SkeletonFault> {
-        self.seen.skeleton(path, || skeleton::look(self.tree, path))
+        self.seen.skeleton(path, || skeleton::inspect_skeleton(self.tree, path))
     }
 
     fn program(&self, path: &BStr) -> Program {
@@ -299,7 +299,8 @@ impl Surroundings for World<'_> {
     ) -> Result<Option<Inventory>, String> {
         let taken = match Place::of(self.tree, path) {
             Err(Errno::NOENT) => Ok(None),
-            place => place.and_then(|place| inventory::take(&place.directory, &place.name, like)),
+            place => place
+                .and_then(|place| inventory::take_inventory(&place.directory, &place.name, like)),
         };
         taken.map_err(|error| match error {
             Errno::XDEV => "something is mounted in it".to_owned(),
@@ -314,7 +315,7 @@ impl Surroundings for World<'_> {
             Err(Errno::EXIST) => return Ok(Some(Survey::default())),
             place => place.map_err(|error| error.to_string())?,
         };
-        let survey = survey::take(&place.directory, &place.name, path, thorough);
+        let survey = survey::survey_tree(&place.directory, &place.name, path, thorough);
         let mut survey = survey.map_err(|error| error.to_string())?;
         if let Some(survey) = &mut survey {
             // Counting may have been given up before it came by one, and none comes by a

@@ -28,7 +28,7 @@ const NAMED: usize = 8;
 ///
 /// # Errors
 /// The system's, for the entry itself.
-pub(crate) fn take(
+pub(crate) fn survey_tree(
     directory: &OwnedFd,
     name: &OsStr,
     path: &BStr,
@@ -54,7 +54,7 @@ struct Taking<'p> {
 }
 
 impl Taking<'_> {
-    fn look(&mut self, at: &At<'_>) -> Result<(), Errno> {
+    fn add_entry(&mut self, at: &At<'_>) -> Result<(), Errno> {
         if self.until.is_some_and(|until| Instant::now() > until) {
             return Err(Errno::TIME);
         }
@@ -78,7 +78,7 @@ impl Visitor for Taking<'_> {
     type Error = Errno;
 
     fn file(&mut self, at: &At<'_>) -> Result<(), Errno> {
-        self.look(at)?;
+        self.add_entry(at)?;
         self.survey.files += 1;
         if FileType::from_raw_mode(at.stat.st_mode) == FileType::RegularFile {
             self.survey.bytes += at.stat.st_size.cast_unsigned();
@@ -87,7 +87,7 @@ impl Visitor for Taking<'_> {
     }
 
     fn enter(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> Result<bool, Errno> {
-        self.look(at).map(|()| true)
+        self.add_entry(at).map(|()| true)
     }
 
     fn mount(&mut self, path: &[u8], _: BorrowedFd<'_>) -> Result<(), Errno> {
@@ -117,9 +117,10 @@ mod tests {
         std::fs::write(home.join("bin/x"), "four").unwrap();
         std::os::unix::fs::symlink("/", home.join("out")).unwrap();
         let directory = OwnedFd::from(std::fs::File::open(place.path()).unwrap());
-        let survey = take(&directory, "home".as_ref(), "/home".into(), true).unwrap().unwrap();
+        let survey =
+            survey_tree(&directory, "home".as_ref(), "/home".into(), true).unwrap().unwrap();
         assert_eq!((survey.files, survey.bytes, survey.more), (2, 4, false));
         assert!(survey.newest.is_some() && survey.mounts.is_empty());
-        assert_eq!(take(&directory, "gone".as_ref(), "/gone".into(), true).unwrap(), None);
+        assert_eq!(survey_tree(&directory, "gone".as_ref(), "/gone".into(), true).unwrap(), None);
     }
 }

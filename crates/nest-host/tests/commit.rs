@@ -56,7 +56,7 @@ impl Place {
     }
 
     fn commit(&self, loaded: &Loaded, plan: &Plan) -> Result<Outcome, CommitError> {
-        let lock = Lock::take(&self.tree, Duration::from_secs(5), &mut |_| {}).unwrap();
+        let lock = Lock::acquire(&self.tree, Duration::from_secs(5), &mut |_| {}).unwrap();
         commit(&lock, &self.tree, &State::InTree, loaded, plan, &circumstances(), &())
     }
 

@@ -125,7 +125,7 @@ fn looking_and_removing_stay_inside() {
     let Some(stage) = Stage::set() else { return };
     let home_directory = std::fs::File::open(stage.path("home/maren")).unwrap();
     stage.while_swapped(|_| {
-        let _ = inventory::take(&home_directory, OsStr::new("notes"), None);
+        let _ = inventory::take_inventory(&home_directory, OsStr::new("notes"), None);
         if let Err(error) = home::remove_all(&home_directory, OsStr::new("notes"), Patience::Ends) {
             assert!(error != rustix::io::Errno::FAULT, "{error}");
         }

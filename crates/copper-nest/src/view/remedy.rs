@@ -8,7 +8,7 @@ use crate::cli::Global;
 /// well; nothing for what has to be done by hand.
 pub fn pasteable(global: &Global, remedy: &Remedy) -> Option<String> {
     let commands: Vec<String> =
-        remedy.commands.iter().map(|command| one(global, command)).collect();
+        remedy.commands.iter().map(|command| command_text(global, command)).collect();
     (!commands.is_empty()).then(|| commands.join(" && "))
 }
 
@@ -18,7 +18,7 @@ pub fn plainest(global: &Global, remedies: &[Remedy]) -> String {
     pasteable(global, first).unwrap_or_else(|| first.when.clone())
 }
 
-fn one(global: &Global, command: &Command) -> String {
+fn command_text(global: &Global, command: &Command) -> String {
     match command {
         Command::Repair(rule) => global.command(&format!("repair --only {}", rule.name)),
         Command::Own(words) => {

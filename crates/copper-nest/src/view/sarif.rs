@@ -15,11 +15,12 @@ const SCHEMA: &str = "https://json.schemastore.org/sarif-2.1.0.json";
 /// Reports of trees as one log with one run each. Paths are given below the root of
 /// the tree, which the run names.
 pub fn to_sarif(reports: &[(&Global, &CheckReport)]) -> Value {
-    let runs: Vec<Value> = reports.iter().map(|(global, report)| run(global, report)).collect();
+    let runs: Vec<Value> =
+        reports.iter().map(|(global, report)| sarif_run(global, report)).collect();
     json!({"$schema": SCHEMA, "version": "2.1.0", "runs": runs})
 }
 
-fn run(global: &Global, report: &CheckReport) -> Value {
+fn sarif_run(global: &Global, report: &CheckReport) -> Value {
     let rules: Vec<Value> = RULES.iter().copied().map(rule).collect();
     let results: Vec<Value> =
         report.findings.iter().map(|finding| result(global, finding)).collect();

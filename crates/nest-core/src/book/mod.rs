@@ -42,7 +42,7 @@ impl Texts {
         self.unreadable.insert(file, why);
     }
 
-    fn take<K: TableKind>(&mut self, file: File) -> Option<Table<K>> {
+    fn take_table<K: TableKind>(&mut self, file: File) -> Option<Table<K>> {
         self.lines[file as usize].take().map(Table::over)
     }
 }
@@ -78,15 +78,15 @@ impl Book {
     /// the host refuses trees without them before it comes to this.
     pub fn new(mut texts: Texts) -> Self {
         let empty = || -> Text { std::sync::Arc::new(Vec::new()) };
-        let users = texts.take(File::Passwd);
-        let groups = texts.take(File::Group);
+        let users = texts.take_table(File::Passwd);
+        let groups = texts.take_table(File::Group);
         Book {
             users: users.unwrap_or_else(|| Table::new(File::Passwd, empty())),
-            shadow: texts.take(File::Shadow),
+            shadow: texts.take_table(File::Shadow),
             groups: groups.unwrap_or_else(|| Table::new(File::Group, empty())),
-            gshadow: texts.take(File::Gshadow),
-            subuid: texts.take(File::Subuid),
-            subgid: texts.take(File::Subgid),
+            gshadow: texts.take_table(File::Gshadow),
+            subuid: texts.take_table(File::Subuid),
+            subgid: texts.take_table(File::Subgid),
             unreadable: texts.unreadable,
             names: OnceLock::new(),
             batch: OnceLock::new(),

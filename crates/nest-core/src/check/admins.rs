@@ -92,7 +92,7 @@ fn no_admin(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter
     };
     let people = || book.users.records().map(|(_, user)| user).filter(is_person);
     let remedy = match (people().find(can), people().find(|user| in_group(&group, user))) {
-        (Some(user), _) => Remedy::run([b"regroup", user.name, b"--join", group.name]),
+        (Some(user), _) => Remedy::of_command([b"regroup", user.name, b"--join", group.name]),
         (None, Some(admin)) => new_password(admin.name),
         (None, None) => match people().next() {
             Some(user) => {

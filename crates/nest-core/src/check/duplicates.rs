@@ -328,7 +328,7 @@ fn shared_homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
         let own = policy.home_of(name);
         let change: [&[u8]; 6] =
             [b"change", b"user", name, b"--home", own.as_ref(), b"--record-only"];
-        let remedy = Remedy::run(change);
+        let remedy = Remedy::of_command(change);
         let finding = found(
             rule,
             lines,

@@ -105,7 +105,8 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection) -> Out {
         && let Some(what) = context.world.unfinished()
     {
         let message = format!("{what} was cut off by a crash and stands unfinished.");
-        let mut finding = Finding::about(rule, File::Passwd, message, Remedy::run([b"recover"]));
+        let mut finding =
+            Finding::about(rule, File::Passwd, message, Remedy::of_command([b"recover"]));
         finding.subject = what.into();
         out.findings.push(finding);
     }
@@ -183,7 +184,7 @@ fn not_there(rule: &'static Rule, file: File) -> Finding {
     let make = Command::System(mode, vec![path]);
     let remedy = match file {
         // The lines that are to be in it come with the next repair.
-        File::Shadow | File::Gshadow => Remedy::all([make]),
+        File::Shadow | File::Gshadow => Remedy::of_commands([make]),
         _ => Remedy::by_hand("put a copy of it back"),
     };
     Finding::about(rule, file, message, remedy)

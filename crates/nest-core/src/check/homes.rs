@@ -85,7 +85,7 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
             let message = format!("the home of {name}, {home}, does not begin at /.");
             let own = [b"/", user.home].concat();
             let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
-            let remedy = Remedy::run(change);
+            let remedy = Remedy::of_command(change);
             out.findings.push(found(
                 rule,
                 users.lines(),
@@ -136,7 +136,7 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
                     [b"change", b"user", name, b"--home", NO_HOME.as_bytes(), b"--record-only"];
                 let none = Command::own(none);
                 match remedy.is_empty() {
-                    true => remedy = Remedy::all([none]),
+                    true => remedy = Remedy::of_commands([none]),
                     false => remedy.push(Remedy::or("if it is to have none", [none])),
                 }
                 out.findings.extend(missing.map(|rule| {
@@ -165,8 +165,8 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
                     [b"change", b"user", name, b"--home", &own, b"--record-only"];
                 // A place of the system's is nobody's home, and stays as it is.
                 let mut remedy = match is_below_another(home) {
-                    true => Remedy::all([give]),
-                    false => Remedy::all([Command::own(change)]),
+                    true => Remedy::of_commands([give]),
+                    false => Remedy::of_commands([Command::own(change)]),
                 };
                 let look = Command::own([b"trace", b"id", from.as_bytes(), home]);
                 remedy.push(Remedy::or("to look first at what is in it", [look]));
@@ -211,7 +211,7 @@ fn open_home(
     };
     let home = BStr::new(user.home);
     let message = format!("{home} has mode {mode:04o}: {can}.");
-    let remedy = Remedy::all([Command::System("chmod o=", vec![home.to_owned()])]);
+    let remedy = Remedy::of_commands([Command::System("chmod o=", vec![home.to_owned()])]);
     let lines = context.book.users.lines();
     Some(found(rule, lines, line, Mark::Field(PasswdField::Home.into()), message, remedy))
 }

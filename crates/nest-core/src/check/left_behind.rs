@@ -163,7 +163,7 @@ fn put_aside(path: &BString, name: &BString, uid: u32) -> Vec<Remedy> {
     let aside = [&hidden[..], b"/", name, b".", uid.to_string().as_bytes()].concat();
     let make = Command::System("install -d -m 0700", vec![hidden]);
     let moved = Command::System("mv -nT", vec![path.clone(), aside.into()]);
-    let mut remedy = Remedy::all([make, moved]);
+    let mut remedy = Remedy::of_commands([make, moved]);
     let trace = Command::own([b"trace", b"id", uid.to_string().as_bytes()]);
     remedy.push(Remedy::or("to see what else is that number's", [trace]));
     remedy

@@ -27,22 +27,16 @@ impl<'b> MemberScan<'b> {
     }
 
     /// Takes in the line of a group, which begins at `start`.
-    pub fn take(&mut self, suspects: &mut Vec<u32>, row: SplitLine<'_>, start: u32) {
+    pub fn add_line(&mut self, suspects: &mut Vec<u32>, row: SplitLine<'_>, start: u32) {
         let line = Line { bytes: row.line, start: 0 };
         if let Some(group) = Group::read(line.record()).filter(|_| line.is_record()) {
-            self.take_list(suspects, group.members, group.gid(), start);
+            self.add_list(suspects, group.members, group.gid(), start);
         }
     }
 
     /// Takes in the members of a group with this gid, whose line begins at `start`.
     #[inline]
-    pub fn take_list(
-        &mut self,
-        suspects: &mut Vec<u32>,
-        list: &[u8],
-        gid: Option<u32>,
-        start: u32,
-    ) {
+    pub fn add_list(&mut self, suspects: &mut Vec<u32>, list: &[u8], gid: Option<u32>, start: u32) {
         let primary_gids = self.primary_gids;
         let (mut count, mut repeated) = (0, false);
         let mut take = |member: &[u8]| {
@@ -110,7 +104,7 @@ mod tests {
         let book = book(&[(File::Passwd, passwd), (File::Group, group)]);
         let (names, mut suspects) = (book.names(), Vec::new());
         let mut scan = MemberScan::new(&names, &[50, 51, u32::MAX]);
-        each_line(group.as_bytes(), |row| scan.take(&mut suspects, row, row.start as u32));
+        each_line(group.as_bytes(), |row| scan.add_line(&mut suspects, row, row.start as u32));
         scan.finish(&mut suspects);
         let lines = book.groups.lines();
         suspects.into_iter().map(|start| lines.number(start as usize)).collect()

@@ -193,7 +193,7 @@ fn ghosts(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, 
             None => format!("no account is called {name}."),
         };
         let drop = Command::own([b"change", b"group", line.name(), b"--drop-member", name]);
-        let mut remedy = Remedy::all([drop.clone()]);
+        let mut remedy = Remedy::of_commands([drop.clone()]);
         if let Some(near) = near {
             let join = Command::own([b"regroup", near, b"--join", line.name()]);
             remedy.push(Remedy::or(format!("if {} is meant", BStr::new(near)), [join, drop]));
@@ -222,8 +222,13 @@ fn ghost_admins(
             }
             let (name, group) = (BStr::new(admin), BStr::new(gshadow.name));
             let message = format!("no account is called {name}, who administers {group}.");
-            let remedy =
-                Remedy::run([b"change", b"group", gshadow.name, b"--drop-group-admin", admin]);
+            let remedy = Remedy::of_command([
+                b"change",
+                b"group",
+                gshadow.name,
+                b"--drop-group-admin",
+                admin,
+            ]);
             let mark = Mark::Member(GshadowField::Admins.into(), name.to_owned());
             out.findings.push(found(rule, table.lines(), line, mark, message, remedy));
         }
@@ -246,7 +251,7 @@ fn listed_in_primary(
         let line = lines.at(at);
         let (name, group) = (BStr::new(member), BStr::new(line.name()));
         let message = format!("{group} is the primary group of {name}, and lists it too.");
-        let remedy = Remedy::run([b"change", b"group", group, b"--drop-member", member]);
+        let remedy = Remedy::of_command([b"change", b"group", group, b"--drop-member", member]);
         let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
         out.findings.push(found(rule, lines, line, mark, message, remedy));
     }
@@ -323,7 +328,7 @@ fn primary_groups(
         };
         let number = gid.to_string();
         let create = Command::own([b"create", b"group", &fresh, b"--gid", number.as_bytes()]);
-        let mut remedy = Remedy::all([create]);
+        let mut remedy = Remedy::of_commands([create]);
         if let Some((_, group)) = book.groups.records().find(|(_, group)| group.name == b"users") {
             let other = Command::own([b"regroup", name, b"--primary", group.name]);
             remedy.push(Remedy::or("to use a group there is", [other]));
@@ -357,7 +362,7 @@ fn empty_groups(
         }
         let name = BStr::new(group.name);
         let message = format!("nobody is in {name}, and it is nobody's primary group.");
-        let remedy = Remedy::run([b"delete", b"group", name]);
+        let remedy = Remedy::of_command([b"delete", b"group", name]);
         out.findings.push(found(
             rule,
             book.groups.lines(),

@@ -139,7 +139,7 @@ fn another_range(context: PlanContext<'_>, range: &SubId<'_>) -> Vec<Remedy> {
     let by_uid = range.owner_uid().and_then(|uid| context.book.user_by_uid(uid));
     let owner = by_uid.map_or(range.owner, |(_, user)| user.name);
     let change = |ranges: &[u8]| Command::own([b"change", b"user", owner, b"--ranges", ranges]);
-    Remedy::all([change(b"none"), change(b"65536")])
+    Remedy::of_commands([change(b"none"), change(b"65536")])
 }
 
 fn overlaps(rule: &'static Rule, context: PlanContext<'_>, table: &Table<SubIds>, out: &mut Out) {

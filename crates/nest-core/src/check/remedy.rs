@@ -41,12 +41,12 @@ impl Command {
 
 impl Remedy {
     /// The one command that plainly mends it.
-    pub(super) fn run<const N: usize>(words: [&[u8]; N]) -> Vec<Self> {
-        Self::all([Command::own(words)])
+    pub(super) fn of_command<const N: usize>(words: [&[u8]; N]) -> Vec<Self> {
+        Self::of_commands([Command::own(words)])
     }
 
     /// Commands that plainly mend it, one after the other.
-    pub(super) fn all<const N: usize>(commands: [Command; N]) -> Vec<Self> {
+    pub(super) fn of_commands<const N: usize>(commands: [Command; N]) -> Vec<Self> {
         vec![Remedy { when: String::new(), commands: commands.into() }]
     }
 
@@ -57,7 +57,7 @@ impl Remedy {
 
     /// `repair` mends it by itself.
     pub(super) fn repair(rule: &'static Rule) -> Vec<Self> {
-        Self::all([Command::Repair(rule)])
+        Self::of_commands([Command::Repair(rule)])
     }
 
     /// Whether `repair` would do it in the line of the finding.
@@ -71,7 +71,7 @@ impl Remedy {
 
     /// The line is taken out: that is for the administrator to decide.
     pub(super) fn take_out(file: File, line: usize) -> Vec<Self> {
-        Self::all([Self::taking_out(file, line)])
+        Self::of_commands([Self::taking_out(file, line)])
     }
 
     /// That command.
@@ -88,7 +88,7 @@ impl Remedy {
     /// A new name for a user, or for a group.
     pub(super) fn rename(file: File, old: &[u8], new: &[u8]) -> Vec<Self> {
         let thing: &[u8] = if file == File::Group { b"group" } else { b"user" };
-        Self::run([b"rename", thing, b"--", old, new])
+        Self::of_command([b"rename", thing, b"--", old, new])
     }
 }
 
@@ -99,8 +99,8 @@ const NEXT: &[u8] = b"\0next";
 /// A number of its own for a user or a group.
 pub(super) fn another_number(file: File, name: &[u8]) -> Vec<Remedy> {
     match file {
-        File::Group => Remedy::run([b"change", b"group", name, b"--gid", NEXT]),
-        _ => Remedy::run([b"change", b"user", name, b"--uid", NEXT]),
+        File::Group => Remedy::of_command([b"change", b"group", name, b"--gid", NEXT]),
+        _ => Remedy::of_command([b"change", b"user", name, b"--uid", NEXT]),
     }
 }
 

@@ -120,7 +120,7 @@ fn services(
         let message = format!("{name} is a service, and can sign in {way}: its shell is {shell}.");
         let nobody = policy.services_shell.as_bytes();
         let change: [&[u8]; 6] = [b"change", b"user", name, b"--shell", nobody, b"--service"];
-        let remedy = Remedy::run(change);
+        let remedy = Remedy::of_command(change);
         out.findings.push(found(
             rule,
             book.users.lines(),
@@ -193,7 +193,7 @@ fn another_shell(context: PlanContext<'_>, user: &Passwd<'_>, listed: &[BString]
     let plain = BString::from("/bin/sh");
     let mut candidates = [&own, &plain].into_iter().chain(listed.iter().rev());
     match candidates.find(fine) {
-        Some(shell) => Remedy::run([b"change", b"user", user.name, b"--shell", shell]),
+        Some(shell) => Remedy::of_command([b"change", b"user", user.name, b"--shell", shell]),
         None => Remedy::by_hand("install a shell, and name it in etc/shells"),
     }
 }

@@ -242,7 +242,7 @@ fn weak_hashes(
                 format!("the password of {name} is hashed by {scheme}, and soon guessed.");
             let remedy = match file.is_of_groups() {
                 false => new_password(name),
-                true => Remedy::run([b"password", b"group", name, b"--none"]),
+                true => Remedy::of_command([b"password", b"group", name, b"--none"]),
             };
             out.findings.push(found(
                 rule,
@@ -292,14 +292,14 @@ fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
     };
     let regroup = Command::own([b"regroup", name, b"--primary", &own]);
     match context.book.group(&own) {
-        Some(_) => Remedy::all([regroup]),
-        None => Remedy::all([Command::own([b"create", b"group", &own]), regroup]),
+        Some(_) => Remedy::of_commands([regroup]),
+        None => Remedy::of_commands([Command::own([b"create", b"group", &own]), regroup]),
     }
 }
 
 /// A password from the generator, which the user has to change.
 pub(super) fn new_password(name: &[u8]) -> Vec<Remedy> {
-    Remedy::run([b"password", b"user", name, b"--generate", b"--must-change"])
+    Remedy::of_command([b"password", b"user", name, b"--generate", b"--must-change"])
 }
 
 fn service_passwords(
@@ -324,7 +324,7 @@ fn service_passwords(
             }
             let name = BStr::new(user.name);
             let message = format!("{name} is a service, and can sign in by password.");
-            let remedy = Remedy::run([b"password", b"user", name, b"--none", b"--service"]);
+            let remedy = Remedy::of_command([b"password", b"user", name, b"--none", b"--service"]);
             out.findings.push(found(
                 rule,
                 table.lines(),
@@ -367,7 +367,7 @@ fn aging(
                 "{name} must change the password after {renew} days, and may not for {hold}."
             );
             let change: [&[u8]; 5] = [b"change", b"user", name, b"--password-hold", b"0"];
-            tell(rule, ShadowField::Hold, message, Remedy::run(change));
+            tell(rule, ShadowField::Hold, message, Remedy::of_command(change));
         }
         if let (Some(rule), Some(changed)) = (future, aging.changed)
             && changed > context.today.0 + 1

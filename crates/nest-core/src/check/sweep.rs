@@ -98,8 +98,8 @@ pub(super) fn sweep(
             let (list, start) = (row.field(3), (from + row.start) as u32);
             if list != Some(b"") {
                 match list.filter(|_| gid.is_some()) {
-                    Some(list) => scan.take_list(&mut part.suspects, list, gid, start),
-                    None => scan.take(&mut part.suspects, row, start),
+                    Some(list) => scan.add_list(&mut part.suspects, list, gid, start),
+                    None => scan.add_line(&mut part.suspects, row, start),
                 }
             }
         }),

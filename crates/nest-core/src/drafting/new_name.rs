@@ -33,7 +33,7 @@ pub(crate) fn check_new_name(
     let number = |file: File, start| book.lines(file).map_or(0, |lines| lines.number(start));
     let (holders, listing) = match book.is_nowhere(name) {
         true => Default::default(),
-        false => look(book, name, private),
+        false => look_up_name(book, name, private),
     };
     // The plainest reason first: a user of that name, then a group, then
     // what is left over of either.
@@ -85,7 +85,7 @@ pub(crate) fn check_new_name(
 
 /// The lines about a name in each file, and the groups that list it. Large files
 /// are searched side by side.
-fn look<'b>(book: &'b Book, name: &BStr, private: bool) -> (NameHolders<'b>, Listing<'b>) {
+fn look_up_name<'b>(book: &'b Book, name: &BStr, private: bool) -> (NameHolders<'b>, Listing<'b>) {
     let of_groups = |file: File| matches!(file, File::Group | File::Gshadow);
     rayon::join(
         || {

@@ -58,7 +58,7 @@ impl Serialize for RunText<'_> {
 }
 
 /// The edits that follow the one at `from` as one run with it.
-fn run(edits: &[RecordedEdit], from: usize) -> Range<usize> {
+fn run_from(edits: &[RecordedEdit], from: usize) -> Range<usize> {
     let first = &edits[from];
     let follows = |(at, edit): (usize, &RecordedEdit)| {
         edit.before.is_none()
@@ -83,7 +83,7 @@ fn entries(edits: &[RecordedEdit]) -> Vec<RecordedEntry<'_>> {
     let mut entries = Vec::new();
     let mut at = 0;
     while at < edits.len() {
-        let run = run(edits, at);
+        let run = run_from(edits, at);
         if run.len() >= SHORTEST {
             let RecordedEdit { file, line, secret, .. } = edits[at];
             at = run.end;

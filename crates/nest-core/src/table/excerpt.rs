@@ -133,13 +133,13 @@ impl Excerpter {
         };
         let (whole, rest) = piece.split_at(end + 1);
         if self.begun.is_empty() {
-            self.take(whole);
+            self.add_text(whole);
         } else {
             let first = memchr::memchr(b'\n', whole).map_or(whole.len(), |at| at + 1);
             let mut line = std::mem::take(&mut self.begun);
             line.extend_from_slice(&whole[..first]);
-            self.take(&line);
-            self.take(&whole[first..]);
+            self.add_text(&line);
+            self.add_text(&whole[first..]);
         }
         self.begun.extend_from_slice(rest);
     }
@@ -149,14 +149,14 @@ impl Excerpter {
         let last = std::mem::take(&mut self.begun);
         if !last.is_empty() {
             self.outside.finished = false;
-            self.take(&last);
+            self.add_text(&last);
         }
         self.outside.numbers = self.numbers.map(Gathered::finish);
         Lines::excerpt(self.file, self.text, self.outside)
     }
 
     /// Whole lines (the very last may lack its newline).
-    fn take(&mut self, text: &[u8]) {
+    fn add_text(&mut self, text: &[u8]) {
         if text.is_empty() {
             return;
         }

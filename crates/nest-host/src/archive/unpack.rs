@@ -254,7 +254,8 @@ mod tests {
         assert!(error.contains("is not the one that was packed") && !at("no").exists(), "{error}");
         folder.write(&ACCOUNT, account(&packed.digest).as_bytes()).unwrap();
         unpack("copy").unwrap();
-        let inventory = |name: &str| crate::inventory::take(&directory, name.as_ref(), None);
+        let inventory =
+            |name: &str| crate::inventory::take_inventory(&directory, name.as_ref(), None);
         assert_eq!(inventory("home").unwrap(), inventory("copy").unwrap());
         let stat = |path: &str| at(path).symlink_metadata().unwrap();
         for path in ["", "/sparse", "/inner", "/link", "/fifo"] {

@@ -94,13 +94,13 @@ impl Change<'_> {
             (_, Effect::Move { from, to, copied: true, inventory, .. }) => {
                 let (old, new) = (Place::of(tree, &from.0)?, Place::of(tree, &to.0)?);
                 let name = new.beside(NEW);
-                let was = inventory::take(&old.directory, &old.name, None)?;
+                let was = inventory::take_inventory(&old.directory, &old.name, None)?;
                 let bytes = was.as_ref().map_or(0, |was| was.bytes);
                 let what = format!("moving {}", from.0);
                 let progress = |more| self.watcher.copied(&what, bytes, more);
                 let (source, target) = (&old.directory, &new.directory);
                 crate::copy::copy(source, &old.name, target, &name, &progress)?;
-                if inventory::take(&new.directory, &name, None)? != was {
+                if inventory::take_inventory(&new.directory, &name, None)? != was {
                     let message = "it was altered while it was copied";
                     return Err(std::io::Error::other(message));
                 }
@@ -127,7 +127,7 @@ impl Change<'_> {
                 };
                 let name = place.beside(NEW);
                 archive::unpack(&folder, *file, (&place.directory, &name), *other, &progress)?;
-                *inventory = inventory::take(&place.directory, &name, None)?;
+                *inventory = inventory::take_inventory(&place.directory, &name, None)?;
             }
             (step @ Step::Keep { .. }, Effect::Keep { folder, digest }) => {
                 let change = self.entry.number.unwrap_or(0);
@@ -306,7 +306,7 @@ fn joined<T>(thread: ScopedJoinHandle<'_, T>) -> T {
 fn note_made(tree: &Tree, effect: &mut Effect) -> std::io::Result<Option<Inventory>> {
     let Effect::Make { path, inventory, .. } = effect else { return Ok(None) };
     let place = Place::of(tree, &path.0)?;
-    *inventory = inventory::take(&place.directory, &place.beside(NEW), None)?;
+    *inventory = inventory::take_inventory(&place.directory, &place.beside(NEW), None)?;
     Ok(inventory.clone())
 }
 

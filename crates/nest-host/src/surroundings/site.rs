@@ -10,7 +10,7 @@ use rustix::io::Errno;
 use super::{bytes, facts_of, kind_of};
 use crate::tree::{Tree, path_of};
 
-pub(super) fn look(tree: &Tree, path: &BStr) -> Site {
+pub(super) fn judge_site(tree: &Tree, path: &BStr) -> Site {
     let unknown = |error: Errno| Site::Unknown(error.to_string());
     let mut here = match tree.open_directory_strictly("/") {
         Ok(root) => root,
@@ -79,12 +79,15 @@ mod tests {
         std::fs::write(at("srv/file"), "").unwrap();
         std::os::unix::fs::symlink("srv/home", at("home")).unwrap();
         let tree = Tree::open(folder.path()).unwrap();
-        assert_eq!(look(&tree, "/srv/home/tavish".into()), Site::Free);
-        assert!(matches!(look(&tree, "/srv/home/maren".into()), Site::Taken(_)));
-        assert_eq!(look(&tree, "/srv/none/tavish".into()), Site::NoParent("/srv/none".into()));
+        assert_eq!(judge_site(&tree, "/srv/home/tavish".into()), Site::Free);
+        assert!(matches!(judge_site(&tree, "/srv/home/maren".into()), Site::Taken(_)));
+        assert_eq!(
+            judge_site(&tree, "/srv/none/tavish".into()),
+            Site::NoParent("/srv/none".into())
+        );
         let through = Site::ThroughLink { link: "/home".into(), real: "/srv/home/tavish".into() };
-        assert_eq!(look(&tree, "/home/tavish".into()), through);
+        assert_eq!(judge_site(&tree, "/home/tavish".into()), through);
         let parent = Site::ParentIsNoDirectory("/srv/file".into());
-        assert_eq!(look(&tree, "/srv/file/tavish".into()), parent);
+        assert_eq!(judge_site(&tree, "/srv/file/tavish".into()), parent);
     }
 }

@@ -91,7 +91,7 @@ pub fn descend<V: Visitor>(
     let mut descent = Descent { ladder, levels: Vec::new(), path: Vec::new(), mount, patience };
     let stat = rustix::fs::statat(descent.ladder.here(), name, AtFlags::SYMLINK_NOFOLLOW)?;
     descent.meet(name, stat, visitor)?;
-    descent.run(visitor)
+    descent.visit_all(visitor)
 }
 
 /// Goes through everything below a directory, wherever that is mounted.
@@ -109,7 +109,7 @@ pub fn descend_into<V: Visitor>(
     let level = Level { name: OsString::new(), stat, names, start: 0, path: 0 };
     let ladder = Ladder::new(directory);
     let mut descent = Descent { ladder, levels: vec![level], path: Vec::new(), mount, patience };
-    descent.run(visitor)
+    descent.visit_all(visitor)
 }
 
 /// A directory that was entered.
@@ -132,7 +132,7 @@ struct Descent {
 }
 
 impl Descent {
-    fn run<V: Visitor>(&mut self, visitor: &mut V) -> Result<(), V::Error> {
+    fn visit_all<V: Visitor>(&mut self, visitor: &mut V) -> Result<(), V::Error> {
         while let Some(level) = self.levels.last_mut() {
             self.patience.check()?;
             let Some(name) = level.names.next() else {

@@ -67,7 +67,7 @@ impl TextSource for Shrinking {
 }
 
 /// Every line, as if each were to be looked at.
-fn everything(context: PlanContext<'_>) -> Prefilter {
+fn leaving_every_line(context: PlanContext<'_>) -> Prefilter {
     let starts = |file| -> Vec<u32> {
         let lines = context.book.lines(file).into_iter().flat_map(|lines| lines.iter());
         lines.map(|line| line.start as u32).collect()
@@ -128,7 +128,7 @@ proptest! {
             let report = check_prefiltered(context, &Selection::default(), prefilter);
             report.findings.iter().map(|finding| format!("{finding:?}")).collect()
         };
-        prop_assert_eq!(found(&Prefilter::of(context)), found(&everything(context)));
+        prop_assert_eq!(found(&Prefilter::of(context)), found(&leaving_every_line(context)));
     }
 
     /// What is read when it is wanted has the findings of what is held.

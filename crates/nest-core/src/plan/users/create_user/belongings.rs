@@ -34,7 +34,7 @@ impl<'a> Writer<'a> {
         let known = written.shells.get(BStr::new(shell)).copied().unwrap_or_else(|| {
             let look = match path_fault(shell) {
                 Some(fault) => Shell::Unfit(fault),
-                None => Shell::look(world, shell.into()),
+                None => Shell::inspect(world, shell.into()),
             };
             written.shells.insert(shell.into(), look);
             look
@@ -146,7 +146,7 @@ pub(crate) enum Shell {
 }
 
 impl Shell {
-    fn look(world: &dyn Surroundings, shell: &BStr) -> Self {
+    fn inspect(world: &dyn Surroundings, shell: &BStr) -> Self {
         match world.program(shell) {
             Program::Missing => Shell::Missing,
             Program::NotExecutable => Shell::NotExecutable,

@@ -28,7 +28,7 @@ impl Deleting<'_, '_> {
         all.extend(named_after(self.context.policy, self.found.user.name));
         let mut nothing = true;
         for (what, path) in all {
-            if let Some(found) = self.look(what, &path)? {
+            if let Some(found) = self.belonging_at(what, &path)? {
                 nothing = false;
                 self.dispose(found)?;
             } else if what == "home" && self.kept.belonging("home").is_none() {
@@ -48,7 +48,7 @@ impl Deleting<'_, '_> {
     }
 
     /// Looks at a belonging. One that never existed is no matter.
-    fn look(
+    fn belonging_at(
         &mut self,
         what: &'static str,
         path: &BString,
