@@ -1,5 +1,42 @@
 //! One index over the names of passwd, shadow, group and gshadow, for work that looks
 //! up more than a few: which lines each name has in each of them.
+//!
+//! # How it is built
+//!
+//! Users come first: each of their names gets an entry, in file order. An entry holds, for
+//! each of the four files, where the first line of that name begins. A hash table leads from
+//! the hash of a name to its entry, for lookups that come in no order.
+//!
+//! ```text
+//!     passwd           entries                           slots, in shards by the
+//!                      passwd  group   shadow  gshadow   upper bits of the hash
+//!     maren:x:1004…    0       0       0       0         ┌──────────────────┐
+//!     odile:x:1005…    31      16      29      12        │ hash(odile) → 2  │  shard 0
+//!     tavish:x:1006…   62      –       58      –         │ hash(maren) → 1  │
+//!                      –       32      –       24        ├──────────────────┤
+//!                              ↑ pilots, a group that    │ hash(pilots) → 4 │  shard 1
+//!                                is no user's            │ hash(tavish) → 3 │
+//!                                                        └──────────────────┘
+//! ```
+//!
+//! The other files are then gone through, each by all threads, a part of the text for each:
+//!
+//! 1. [`InOrderMatcher`] holds each line against the user after the one that the line before
+//!    was about. Files are mostly in step, so most lines find their entry without a lookup,
+//!    and note there where they begin. Now and then a line that is out of step is looked up,
+//!    to fall into step again; the rest is left over as [`MatchedLines`], with the sum of its
+//!    hashes.
+//! 2. `NameIndex::settle` joins the parts. Where the sum of what is left over is that of the
+//!    users who were not met, the lines are those users' in another order: nothing is missing,
+//!    and where they begin is only noted (`Lookup::places`) if somebody asks.
+//! 3. Otherwise `IndexFiller` looks up what is left, a batch at a time, so that waiting for
+//!    memory is done for all of it at once. Names that no user has get entries of their own,
+//!    after those of the users.
+//! 4. Where fewer lines were noted than there are, some name stands twice. Which line is the
+//!    first threads can't tell, so that the file is gone through again by one.
+//!
+//! Names are compared by 96 bits of hash, with a key of its own for each index. Whatever is
+//! told to somebody was compared as text ([`Lookup`]).
 
 mod fill;
 mod in_order;
