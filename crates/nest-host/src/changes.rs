@@ -215,7 +215,7 @@ fn numbers(state: &Folder) -> Result<Vec<u64>, ChangesError> {
 }
 
 fn record_name(number: u64) -> PlainName {
-    PlainName::parse(format!("{number}.json")).unwrap_or(PlainName::fixed("0.json"))
+    PlainName::parse(format!("{number}.json")).expect("BUG: a number is no plain name")
 }
 
 /// The records of changes, and what of them was passed over.
@@ -289,11 +289,8 @@ pub fn parse(text: &[u8], path: String) -> Result<ChangeRecord, ChangesError> {
 
 /// The file that holds a record.
 pub fn to_text(record: &ChangeRecord) -> Vec<u8> {
-    // Made of numbers and text: it always serialises.
-    let text = serde_json::to_string_pretty(record).unwrap_or_default();
-    let mut text = without_hashes(&text).into_owned().into_bytes();
-    text.push(b'\n');
-    text
+    let text = String::from_utf8(state::to_text(record)).expect("BUG: JSON is not UTF-8");
+    without_hashes(&text).into_owned().into_bytes()
 }
 
 /// The file that holds a record whose lines are written in between: what comes before

@@ -5,7 +5,7 @@ use nest_core::value::PlainName;
 use serde::{Deserialize, Serialize};
 
 use crate::retired::{RetiredError, read_document};
-use crate::state::State;
+use crate::state::{State, to_text};
 use crate::tree::Tree;
 
 /// The file in the state folder.
@@ -59,8 +59,7 @@ pub fn read(tree: &Tree, state: &State) -> Result<Option<EarlierFindings>, Retir
 /// [`RetiredError`].
 pub fn write(tree: &Tree, state: &State, found: &EarlierFindings) -> Result<(), RetiredError> {
     let folder = state.open_or_make(tree)?;
-    // Strings and numbers always serialise.
-    let text = serde_json::to_string_pretty(found).unwrap_or_default();
+    let text = String::from_utf8(to_text(found)).expect("BUG: JSON is not UTF-8");
     let text = without_hashes(&text);
     let failed =
         |error: std::io::Error| RetiredError::Unwritten { path: folder.shown(&NAME), error };

@@ -468,7 +468,7 @@ impl JournalEntry {
 /// The file of the journal that lists files which get another number, by the place of
 /// its step in the plan.
 pub(crate) fn list_name(at: usize) -> PlainName {
-    PlainName::parse(format!("{LIST}{at}")).unwrap_or(PlainName::fixed("files"))
+    PlainName::parse(format!("{LIST}{at}")).expect("BUG: a list has no plain name")
 }
 
 impl Effect {

@@ -1,7 +1,6 @@
 //! Deleted accounts and groups as they are kept: a folder each, below `retired`
 //! in the state folder, with `account.json` and packed homes in it.
 
-use nest_core::change::Step;
 use nest_core::retired::{KeptFolder, PackedFile, RetiredAccount, VERSION};
 use nest_core::value::{Author, PlainName, UserOrGroup};
 use rustix::io::Errno;
@@ -235,26 +234,22 @@ pub(crate) fn tidy(state: &Folder) {
 
 /// What `account.json` holds for a step.
 pub(crate) fn text(
-    step: &Step,
+    (folder, kept): (&KeptFolder, &nest_core::retired::Kept),
     change: u64,
     time: &str,
     by: &Author,
     digests: std::collections::BTreeMap<PackedFile, String>,
 ) -> Vec<u8> {
-    let Step::Keep { folder, kept } = step else { return Vec::new() };
     let account = RetiredAccount {
         version: VERSION,
         change,
         time: time.to_owned(),
         by: by.clone(),
-        kept: (**kept).clone(),
+        kept: kept.clone(),
         digests,
         folder: folder.clone(),
     };
-    // Made of numbers and text: it always serialises.
-    let mut text = serde_json::to_vec_pretty(&account).unwrap_or_default();
-    text.push(b'\n');
-    text
+    state::to_text(&account)
 }
 
 #[cfg(test)]

@@ -135,9 +135,7 @@ pub(crate) fn text(retired: &RetiredIds, more: &[&RetiredIds], back: &[&RetiredI
         groups: all.groups.into_iter().map(single).collect(),
         ranges: all.ranges.into_iter().map(Range::from).collect(),
     };
-    let mut text = serde_json::to_vec_pretty(&ids).expect("BUG: numbers and text do not serialise");
-    text.push(b'\n');
-    text
+    state::to_text(&ids)
 }
 
 fn understand(ids: Ids) -> Result<RetiredIds, String> {

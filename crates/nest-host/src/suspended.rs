@@ -7,7 +7,7 @@ use nest_core::value::{Day, PlainName, escaped};
 use serde::{Deserialize, Serialize};
 
 use crate::retired::{RetiredError, read_document};
-use crate::state::State;
+use crate::state::{State, to_text};
 use crate::tree::Tree;
 
 /// The file in the state folder.
@@ -76,10 +76,7 @@ pub(crate) fn text(notes: &[Suspended], more: &[&Suspended], gone: &[&Suspended]
         since: note.since.0,
     });
     let notes = Notes { version: VERSION, accounts: accounts.collect() };
-    // Made of numbers and text: it always serialises.
-    let mut text = serde_json::to_vec_pretty(&notes).unwrap_or_default();
-    text.push(b'\n');
-    text
+    to_text(&notes)
 }
 
 #[cfg(test)]

@@ -345,7 +345,8 @@ impl Change<'_> {
         }
         for effect in &self.entry.effects {
             if let Effect::Replace { what: Replaced::Account(file), after, .. } = effect {
-                let size = self.sizes.get(file).copied().unwrap_or_default();
+                let size =
+                    *self.sizes.get(file).expect("BUG: a file that is replaced was not staged");
                 left.insert(*file, changes::left(after.clone(), size));
             }
         }

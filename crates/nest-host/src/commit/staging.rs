@@ -129,11 +129,14 @@ impl Change<'_> {
                 archive::unpack(&folder, *file, (&place.directory, &name), *other, &progress)?;
                 *inventory = inventory::take_inventory(&place.directory, &name, None)?;
             }
-            (step @ Step::Keep { .. }, Effect::Keep { folder, digest }) => {
-                let change = self.entry.number.unwrap_or(0);
+            (Step::Keep { kept, .. }, Effect::Keep { folder, digest }) => {
+                let number = self.entry.number;
+                let change = number.ok_or_else(|| {
+                    std::io::Error::other("BUG: an account is kept by a change without a number")
+                })?;
                 let Circumstances { time, by, .. } = self.circumstances;
                 let digests = self.digests.get(folder).cloned().unwrap_or_default();
-                let text = kept::text(step, change, time, by, digests);
+                let text = kept::text((folder, kept), change, time, by, digests);
                 let place = kept::Place::make(self.runner.state, folder)?;
                 if place.open()?.is_some() {
                     return Err(std::io::Error::other("something is kept there already"));

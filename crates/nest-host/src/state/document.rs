@@ -4,6 +4,7 @@
 use std::collections::BTreeSet;
 use std::sync::{Mutex, PoisonError};
 
+use serde::Serialize;
 use serde::de::DeserializeOwned;
 
 /// Why a file can't be understood, in words that follow its path.
@@ -25,6 +26,19 @@ pub enum Fault {
         /// The newest one that is known.
         known: u32,
     },
+}
+
+/// A document as it is written: never less than all of it, since half a file of the state
+/// folder would forget what it is for.
+///
+/// # Panics
+/// Where a document is not made of numbers, text, and keys that are text. Those of this
+/// program are.
+pub fn to_text<T: Serialize>(document: &T) -> Vec<u8> {
+    let text = serde_json::to_vec_pretty(document);
+    let mut text = text.expect("BUG: a document is not made of numbers and text");
+    text.push(b'\n');
+    text
 }
 
 /// Reads a document of a version that is known. The version comes first: a newer

@@ -16,7 +16,7 @@ use rustix::io::Errno;
 use crate::tree::Tree;
 use crate::untrusted::open_component;
 
-pub use document::{Fault, Notices, PassedOver, parse};
+pub use document::{Fault, Notices, PassedOver, parse, to_text};
 pub use folder::{Folder, Fresh};
 
 /// Where changes and deleted accounts are kept.
