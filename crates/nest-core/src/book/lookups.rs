@@ -173,7 +173,7 @@ impl Lookups {
         // Groups that list a user come to light by the name alone.
         let listed = self.users.iter().map(|name| name.to_vec());
         // Every word is a sweep over the file: only those that can lead to a line of it.
-        let words: Vec<Vec<u8>> = match file {
+        let mut words: Vec<Vec<u8>> = match file {
             File::Passwd => {
                 let homes = self.homes.iter().map(|home| [b":", &home[..], b":"].concat());
                 users.chain(homes).chain(self.uids.iter().map(third)).collect()
@@ -188,7 +188,29 @@ impl Lookups {
                 users.chain(uids).collect()
             }
         };
+        words.sort_unstable();
+        words.dedup();
+        // A line that holds a word holds what is within the word.
+        let all = words.clone();
+        words.retain(|word| !all.iter().any(|other| other != word && word.contains_str(other)));
         let numbers = self.numbers && !matches!(file, File::Shadow | File::Gshadow);
         Extent::Lines { words, numbers }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn each_word_is_searched_for_once_and_none_that_another_finds() {
+        let lookups = Lookups::few().user(b"maren").user(b"maren").uid(1004).uid(1004).gid(1004);
+        let words = |file| match lookups.extent(file) {
+            Extent::Whole => Vec::new(),
+            Extent::Lines { words, .. } => words,
+        };
+        assert_eq!(words(File::Passwd), [&b":1004:"[..], b"maren:"]);
+        assert_eq!(words(File::Group), [&b":1004:"[..], b"maren"]);
+        assert_eq!(words(File::Subuid), [&b"1004:"[..], b"maren:"]);
     }
 }
