@@ -2,7 +2,7 @@
 //!
 //! A [`Roster`] is read from one or more [`RosterSource`]s, each CSV, JSON or TOML. Every
 //! value is looked at, and everything that is wrong is kept as a [`Fault`] with its
-//! place; [`crate::plan::tables::intake`] then looks at the accounts.
+//! place; the planner of `intake` then looks at the accounts.
 
 mod cells;
 mod column;
