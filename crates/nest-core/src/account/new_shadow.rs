@@ -1,5 +1,6 @@
 //! Lines of shadow for accounts that have none.
 
+use super::AccountKind;
 use crate::policy::{Days, Policy};
 use crate::value::Day;
 
@@ -28,30 +29,23 @@ impl NewShadow {
         NewShadow { aging, today: today.0.to_string() }
     }
 
-    /// The line of a person, in pieces between which colons belong, with the day of
-    /// expiry. Who must change the password gets one that was changed on no day.
-    pub fn person<'l>(
+    /// A line in pieces between which colons belong, with the day of expiry. Nobody changes
+    /// a service's password: it does not age. Who must change the password gets one that was
+    /// changed on no day.
+    pub fn fields<'l>(
         &'l self,
+        kind: AccountKind,
         name: &'l [u8],
         password: &'l [u8],
         must_change: bool,
         expires: &'l [u8],
     ) -> [&'l [u8]; 6] {
+        let aging = match kind {
+            AccountKind::Person => &self.aging,
+            AccountKind::Service => ":::",
+        };
         let changed = if must_change { "0" } else { &self.today };
-        [name, password, changed.as_bytes(), self.aging.as_bytes(), expires, b""]
-    }
-
-    /// The line of anybody else: nobody changes a service's password, so it does not age.
-    pub fn service<'l>(
-        &'l self,
-        name: &'l [u8],
-        password: &'l [u8],
-        must_change: bool,
-        expires: &'l [u8],
-    ) -> [&'l [u8]; 6] {
-        let [name, password, changed, _, expires, rest] =
-            self.person(name, password, must_change, expires);
-        [name, password, changed, b":::", expires, rest]
+        [name, password, changed.as_bytes(), aging.as_bytes(), expires, b""]
     }
 
     /// The whole line of a user of this uid.
@@ -63,11 +57,11 @@ impl NewShadow {
         password: &[u8],
         must_change: bool,
     ) -> Vec<u8> {
-        let fields = match uid.is_some_and(|uid| policy.is_person(uid)) {
-            true => self.person(name, password, must_change, b""),
-            false => self.service(name, password, must_change, b""),
+        let kind = match uid.is_some_and(|uid| policy.is_person(uid)) {
+            true => AccountKind::Person,
+            false => AccountKind::Service,
         };
-        fields.join(&b':')
+        self.fields(kind, name, password, must_change, b"").join(&b':')
     }
 }
 

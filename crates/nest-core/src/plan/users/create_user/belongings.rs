@@ -2,6 +2,7 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
+use crate::account::AccountKind;
 use crate::change::{Caution, NewFile, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::home::obstacle;
@@ -97,10 +98,8 @@ impl<'a> Writer<'a> {
         }
         let field = hash.map_or(&b"!"[..], |hash| hash);
         let must_change = hash.is_some() && request.must_change;
-        let line = match request.service {
-            true => self.shadow.service(name, field, must_change, expires.as_bytes()),
-            false => self.shadow.person(name, field, must_change, expires.as_bytes()),
-        };
+        let kind = if request.service { AccountKind::Service } else { AccountKind::Person };
+        let line = self.shadow.fields(kind, name, field, must_change, expires.as_bytes());
         written.add(File::Shadow, &line);
         Ok(())
     }
