@@ -125,6 +125,7 @@ pub enum IdKind {
 
 /// Who is behind a number.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum Behind {
     /// A user or group of the files.
     #[error("{0}")]
@@ -137,14 +138,7 @@ pub enum Behind {
     Retired(BString),
     /// A user's containers.
     #[error("{owner}'s subordinate ids {span}: {inside} in a container")]
-    Range {
-        /// Whose range.
-        owner: BString,
-        /// Its ids.
-        span: IdSpan,
-        /// The number that it stands for inside, counted from 0.
-        inside: u32,
-    },
+    Range { owner: BString, span: IdSpan, inside: u32 },
     /// Nobody at all.
     #[error("nobody")]
     Nobody,

@@ -25,23 +25,14 @@ const FOLDER: PlainName = PlainName::fixed("changes");
 
 /// Why the records can't be had.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum ChangesError {
     /// It can't be understood.
     #[error("{path} {fault}")]
-    Fault {
-        /// The file or folder.
-        path: String,
-        /// What is wrong.
-        fault: Fault,
-    },
+    Fault { path: String, fault: Fault },
     /// There is no such change.
     #[error("there is no change {number}{}", .newest.map(|newest| format!("; the newest is {newest}")).unwrap_or_default())]
-    NoSuchChange {
-        /// The number.
-        number: u64,
-        /// The newest there is.
-        newest: Option<u64>,
-    },
+    NoSuchChange { number: u64, newest: Option<u64> },
 }
 
 /// `left.json`: the account files as the last change left them.

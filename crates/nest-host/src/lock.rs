@@ -28,15 +28,11 @@ pub struct Lock {
 
 /// Why the lock was not had.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum LockError {
     /// Somebody else has it.
     #[error("the account files are locked by {holder}, and stayed so for {waited} s")]
-    Held {
-        /// Who, as far as it can be told.
-        holder: String,
-        /// How long was waited, in seconds.
-        waited: u64,
-    },
+    Held { holder: String, waited: u64 },
     /// The lock file is not a plain file.
     #[error("etc/.pwd.lock is {0}, not a file; nobody can take the account-file lock")]
     NotAFile(&'static str),

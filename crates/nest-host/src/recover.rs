@@ -77,6 +77,7 @@ pub struct Edited {
 
 /// Why nothing was recovered.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum RecoverError {
     /// The state folder can't be used.
     #[error(transparent)]
@@ -86,32 +87,13 @@ pub enum RecoverError {
     Journal(#[from] JournalError),
     /// Files are neither as they were before nor as they would be after.
     #[error("{} was edited after the crash: it is neither as it was before {what} nor as it would be after it; nothing was changed", .files[0].file.path())]
-    Edited {
-        /// The unfinished change, in words.
-        what: String,
-        /// The files.
-        files: Vec<Edited>,
-    },
+    Edited { what: String, files: Vec<Edited> },
     /// Something that was staged is lost, and part of the change is visible already.
     #[error("{what} is half done and can't be finished: {}; nothing was changed", .lost.join(", and "))]
-    Lost {
-        /// The unfinished change, in words.
-        what: String,
-        /// What is lost, in words.
-        lost: Vec<String>,
-        /// What stands where: a path, and what is at it.
-        stands: Vec<(String, String)>,
-    },
+    Lost { what: String, lost: Vec<String>, stands: Vec<(String, String)> },
     /// It failed. What is unfinished stays so, and can be tried again.
     #[error("{what} is unfinished and could not be finished: {doing}: {error}")]
-    Failed {
-        /// The unfinished change, in words.
-        what: String,
-        /// What was being done.
-        doing: String,
-        /// The system's reason.
-        error: std::io::Error,
-    },
+    Failed { what: String, doing: String, error: std::io::Error },
 }
 
 /// The unfinished change, if one stands.

@@ -49,26 +49,17 @@ impl From<RetiredRange> for Range {
 
 /// Why a file of the state folder can't be had.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum RetiredError {
     /// The state folder can't be used.
     #[error(transparent)]
     State(#[from] StateError),
     /// It can't be understood.
     #[error("{path} {fault}")]
-    Fault {
-        /// The file.
-        path: String,
-        /// What is wrong.
-        fault: Fault,
-    },
+    Fault { path: String, fault: Fault },
     /// It can't be written.
     #[error("{path} can't be written: {error}")]
-    Unwritten {
-        /// The file.
-        path: String,
-        /// The system's reason.
-        error: std::io::Error,
-    },
+    Unwritten { path: String, error: std::io::Error },
 }
 
 impl RetiredError {

@@ -76,23 +76,14 @@ pub struct FileIdentity {
 
 /// Why no book could be loaded.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum LoadError {
     /// A file without which there is no tree.
     #[error("there is no {} in {tree}: is that the root directory of a system?", .file.path())]
-    NoSuchFile {
-        /// The file.
-        file: File,
-        /// The tree as it was named.
-        tree: String,
-    },
+    NoSuchFile { file: File, tree: String },
     /// A file that can't be read.
     #[error("{} can't be read: {why}", .file.path())]
-    Unreadable {
-        /// The file.
-        file: File,
-        /// Why.
-        why: String,
-    },
+    Unreadable { file: File, why: String },
 }
 
 impl FileIdentity {

@@ -26,6 +26,7 @@ pub struct Tree {
 
 /// Why a tree can't be opened.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum TreeError {
     /// Nothing there.
     #[error("there is no directory {0}")]
@@ -35,12 +36,7 @@ pub enum TreeError {
     NotADirectory(String),
     /// It can't be opened.
     #[error("{path} can't be opened: {error}")]
-    Unopened {
-        /// The path as given.
-        path: String,
-        /// The system's reason.
-        error: Errno,
-    },
+    Unopened { path: String, error: Errno },
 }
 
 /// Where a path leads once every link is followed: an entry of a directory,

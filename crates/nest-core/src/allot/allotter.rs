@@ -21,6 +21,7 @@ pub enum IdUse {
 
 /// Who holds an id, in words that follow "uid N" or "gid N".
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum Holder {
     /// A user.
     #[error("is {0}'s")]
@@ -33,12 +34,7 @@ pub enum Holder {
     Retired(BString),
     /// A subordinate range.
     #[error("lies in the subordinate range {span} of {owner}")]
-    Range {
-        /// Whose range.
-        owner: BString,
-        /// Its ids.
-        span: IdSpan,
-    },
+    Range { owner: BString, span: IdSpan },
 }
 
 /// A number that was asked for by name of the number.

@@ -10,113 +10,48 @@ use crate::words::{agree, counted};
 
 /// One caution. `Display` gives the sentence.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum Caution {
     /// Others of the same kind were left out.
     #[error("{more} more like this")]
-    MoreAlike {
-        /// How many.
-        more: usize,
-    },
+    MoreAlike { more: usize },
     /// A shell that is not in the tree.
     #[error("the shell {shell} does not exist in this tree: {name} can't sign in until it does")]
-    ShellMissing {
-        /// The account.
-        name: BString,
-        /// The shell.
-        shell: BString,
-    },
+    ShellMissing { name: BString, shell: BString },
     /// A shell that can't be started.
     #[error("the shell {shell} can't be executed: {name} can't sign in until it can")]
-    ShellNotExecutable {
-        /// The account.
-        name: BString,
-        /// The shell.
-        shell: BString,
-    },
+    ShellNotExecutable { name: BString, shell: BString },
     /// A person's shell that `etc/shells` leaves out.
     #[error("the shell {shell} is not in etc/shells: some services will turn {name} away")]
-    ShellUnlisted {
-        /// The account.
-        name: BString,
-        /// The shell.
-        shell: BString,
-    },
+    ShellUnlisted { name: BString, shell: BString },
     /// Lines elsewhere that grant something to the name.
     #[error("{} already {} {name}: what stands there is granted to the new account", list_mentions(.places), verb_of(.places))]
-    Mentioned {
-        /// The account.
-        name: BString,
-        /// Where.
-        places: Vec<Mention>,
-    },
+    Mentioned { name: BString, places: Vec<Mention> },
     /// A name that a deleted account had.
     #[error(
         "an earlier account was called {name} (id {id}, now retired): what was granted to it by name is granted to the new one"
     )]
-    EarlierHolder {
-        /// The account.
-        name: BString,
-        /// The retired id.
-        id: u32,
-    },
+    EarlierHolder { name: BString, id: u32 },
     /// An id outside its span.
     #[error("{what} {id} lies outside the {kind} {span}: {name} will not be listed among them")]
-    OutsideSpan {
-        /// uid or gid.
-        what: &'static str,
-        /// The account or group.
-        name: BString,
-        /// The number.
-        id: u32,
-        /// people or services.
-        kind: &'static str,
-        /// The span.
-        span: IdSpan,
-    },
+    OutsideSpan { what: &'static str, name: BString, id: u32, kind: &'static str, span: IdSpan },
     /// An id the policy avoids.
     #[error("{what} {id} lies in the avoided span {span} ({why})")]
-    Avoided {
-        /// uid or gid.
-        what: &'static str,
-        /// The id.
-        id: u32,
-        /// The span.
-        span: IdSpan,
-        /// The policy's reason.
-        why: String,
-    },
+    Avoided { what: &'static str, id: u32, span: IdSpan, why: String },
     /// A shared uid.
     #[error("uid {uid} is {other}'s too: each of them owns the other's files")]
-    SharedUid {
-        /// The uid.
-        uid: u32,
-        /// The other holder.
-        other: BString,
-    },
+    SharedUid { uid: u32, other: BString },
     /// A shared gid.
     #[error("gid {gid} is {other}'s too: each of them may do what files grant the other")]
-    SharedGid {
-        /// The gid.
-        gid: u32,
-        /// The other group.
-        other: BString,
-    },
+    SharedGid { gid: u32, other: BString },
     /// A group that is called like a user.
     #[error(
         "there is a user {name} too: its primary group stays the one of gid {gid}, this one is not made its own"
     )]
-    NameOfUser {
-        /// The name.
-        name: BString,
-        /// The gid of the user's primary group, as written.
-        gid: BString,
-    },
+    NameOfUser { name: BString, gid: BString },
     /// A line of gshadow that was missing.
     #[error("the group {group} had no line in etc/gshadow; one is made")]
-    GshadowLineMade {
-        /// The group.
-        group: BString,
-    },
+    GshadowLineMade { group: BString },
     /// A file that was missing.
     #[error(
         "this tree had no etc/gshadow, where passwords and administrators of groups are kept; it is made, with a line for every group"
@@ -124,64 +59,32 @@ pub enum Caution {
     GshadowMade,
     /// A member whom only the name services know.
     #[error("{name} is not a local account: the system's name services know that user")]
-    OfDirectory {
-        /// The member.
-        name: BString,
-    },
+    OfDirectory { name: BString },
     /// A member whom a directory may know.
     #[error("{name} is not a local account; this tree also asks {sources} for users")]
-    Unlisted {
-        /// The member.
-        name: BString,
-        /// Where else users come from.
-        sources: String,
-    },
+    Unlisted { name: BString, sources: String },
     /// A member whom nobody knows.
     #[error(
         "{name} is not an account, and this tree takes accounts from its files alone: check will call that member a ghost"
     )]
-    UnlistedGhost {
-        /// The member.
-        name: BString,
-    },
+    UnlistedGhost { name: BString },
     /// A name that was given twice.
     #[error("{name} was named twice, and is listed once")]
-    NamedTwice {
-        /// The name.
-        name: BString,
-    },
+    NamedTwice { name: BString },
     /// A number that groups share.
     #[error("gid {gid} stays {other}'s: users who have it as primary group, and files, keep it")]
-    GidStays {
-        /// The gid.
-        gid: u32,
-        /// The other group.
-        other: BString,
-    },
+    GidStays { gid: u32, other: BString },
     /// The policy names a group by its old name.
     #[error("the policy names {name}: {settings}; change it there too")]
-    PolicyNames {
-        /// The old name.
-        name: BString,
-        /// The settings.
-        settings: String,
-    },
+    PolicyNames { name: BString, settings: String },
     /// Lines elsewhere that name a group which goes.
     #[error("{} still {} {name}", list_mentions(.places), verb_of(.places))]
-    StillNamed {
-        /// The group or account.
-        name: BString,
-        /// Where.
-        places: Vec<Mention>,
-    },
+    StillNamed { name: BString, places: Vec<Mention> },
     /// A second uid 0.
     #[error(
         "{name} has uid 0: it is root under another name, and everything root may do, {name} may do"
     )]
-    SecondRoot {
-        /// The account.
-        name: BString,
-    },
+    SecondRoot { name: BString },
     /// No shadow file.
     #[error(
         "this tree has no etc/shadow: no password can be set, and passwords and accounts don't age or expire"
@@ -192,292 +95,141 @@ pub enum Caution {
     NoGshadow,
     /// A member list that had to be tidied.
     #[error("the list of members of {group} held empty entries or spaces; they are taken out")]
-    ListTidied {
-        /// The group.
-        group: BString,
-    },
+    ListTidied { group: BString },
     /// A home that is adopted.
     #[error("{home} exists and is adopted: what is in it keeps its owners")]
-    HomeAdopted {
-        /// The home.
-        home: BString,
-    },
+    HomeAdopted { home: BString },
     /// A skeleton with programs that run as somebody else.
     #[error(
         "{count} in {skeleton} {}: the copies are the new user's, and get no such bit",
         agree(count, "has a set-id bit", "have set-id bits")
     )]
-    SkeletonSetId {
-        /// The skeleton.
-        skeleton: BString,
-        /// How many.
-        count: usize,
-    },
+    SkeletonSetId { skeleton: BString, count: usize },
     /// A skeleton with files that may be other files too.
     #[error("{} in {skeleton}: what the new user gets a copy of may be another file's", counted(*count, "file has another name besides the one", "files have other names besides those"))]
-    SkeletonLinked {
-        /// The skeleton.
-        skeleton: BString,
-        /// How many.
-        count: usize,
-    },
+    SkeletonLinked { skeleton: BString, count: usize },
     /// Something that could not be counted.
     #[error("{path} could not be looked into ({why}), and is not counted")]
-    Uncounted {
-        /// Where.
-        path: BString,
-        /// Why.
-        why: String,
-    },
+    Uncounted { path: BString, why: String },
     /// A home in a directory of somebody else's.
     #[error("{parent} belongs to {owner}, who can put another home in the place of {home}")]
-    HomeInOthers {
-        /// The home.
-        home: BString,
-        /// The directory it is in.
-        parent: BString,
-        /// Whose that is.
-        owner: BString,
-    },
+    HomeInOthers { home: BString, parent: BString, owner: BString },
     /// A home that another account has too.
     #[error("{home} is also the home of {other}")]
-    HomeShared {
-        /// The home.
-        home: BString,
-        /// The other account.
-        other: BString,
-    },
+    HomeShared { home: BString, other: BString },
     /// A group that lists the name already.
     #[error(
         "etc/group:{line} already lists {name} in {group}: the new account is a member at once"
     )]
-    ListedAlready {
-        /// The account.
-        name: BString,
-        /// The group.
-        group: BString,
-        /// The line, counted from 1.
-        line: usize,
-    },
+    ListedAlready { name: BString, group: BString, line: usize },
     /// A change of groups.
     #[error("takes effect at {name}'s next sign-in")]
-    NextSignIn {
-        /// The account.
-        name: BString,
-    },
+    NextSignIn { name: BString },
     /// A change of groups of many.
     #[error("takes effect at the next sign-in of each of the {count}")]
-    NextSignIns {
-        /// How many.
-        count: usize,
-    },
+    NextSignIns { count: usize },
     /// A home that stays where it is.
     #[error(
         "{path} stays where it is and belongs to number {uid}, which nobody is given as long as it is retired"
     )]
-    BelongingStays {
-        /// Where.
-        path: BString,
-        /// The number that owns it.
-        uid: u32,
-    },
+    BelongingStays { path: BString, uid: u32 },
     /// A home that stays and has another owner already.
     #[error("{path} stays where it is and belongs to number {uid}, which another account has too")]
-    BelongingShared {
-        /// Where.
-        path: BString,
-        /// The number that owns it.
-        uid: u32,
-    },
+    BelongingShared { path: BString, uid: u32 },
     /// A home that stays, and whose number may be given to somebody else.
     #[error(
         "{path} stays where it is and belongs to number {uid}: with no state kept, the next account may get that number, and these files"
     )]
-    BelongingExposed {
-        /// Where.
-        path: BString,
-        /// The number that owns it.
-        uid: u32,
-    },
+    BelongingExposed { path: BString, uid: u32 },
     /// A number without a holder.
     #[error("nobody has uid {uid}: whoever gets it owns these files")]
-    NobodyHas {
-        /// The number.
-        uid: u32,
-    },
+    NobodyHas { uid: u32 },
     /// What the look at the tree brought up.
     #[error("{0}")]
     Noted(String),
     /// What is purged can't come back.
     #[error("{name} can't be restored any more, and this can't be taken back")]
-    Purges {
-        /// The account or group.
-        name: BString,
-    },
+    Purges { name: BString },
     /// A suspension that comes back too.
     #[error("{name} was suspended and still is: resume lets the account in again")]
-    StillSuspended {
-        /// The account.
-        name: BString,
-    },
+    StillSuspended { name: BString },
     /// Something that can't be taken back.
     #[error("{path} is erased for good: neither undo nor restore brings it back")]
-    Erases {
-        /// What.
-        path: BString,
-    },
+    Erases { path: BString },
     /// A deletion that nothing is kept of.
     #[error("no state is kept: {name} can't be restored")]
-    NothingKept {
-        /// The account or group.
-        name: BString,
-    },
+    NothingKept { name: BString },
     /// What a group's password means.
     #[error(
         "whoever learns the password of {group} can act as a member, and nobody can tell who: to list members is nearly always better"
     )]
-    GroupPassword {
-        /// The group.
-        group: BString,
-    },
+    GroupPassword { group: BString },
     /// A number that two accounts share.
     #[error("uid {uid} stays {other}'s: whose the files are can't be told, and none is re-owned")]
-    FilesShared {
-        /// The old uid.
-        uid: u32,
-        /// The other holder.
-        other: BString,
-    },
+    FilesShared { uid: u32, other: BString },
     /// Files that keep the old number.
     #[error("{} elsewhere still {} {what} {id}; to find them: trace id {id}", counted(*.count, "file", "files"), agree(.count, "carries", "carry"))]
-    FilesElsewhere {
-        /// uid or gid.
-        what: &'static str,
-        /// The old number.
-        id: u32,
-        /// How many.
-        count: usize,
-    },
+    FilesElsewhere { what: &'static str, id: u32, count: usize },
     /// A home that is not there.
     #[error("{home} is not there: make it, or the account has no home")]
-    HomeMissing {
-        /// The home.
-        home: BString,
-    },
+    HomeMissing { home: BString },
     /// Lines elsewhere that name the account as it was called.
     #[error("{} {} {old}, which is called {new} now: look there", list_mentions(.places), verb_of(.places))]
-    Dangling {
-        /// The old name.
-        old: BString,
-        /// The new name.
-        new: BString,
-        /// Where.
-        places: Vec<Mention>,
-    },
+    Dangling { old: BString, new: BString, places: Vec<Mention> },
     /// A suspension that can't be undone exactly.
     #[error("no state is kept: how {name} was before is noted nowhere")]
-    SuspendedUnnoted {
-        /// The account.
-        name: BString,
-    },
+    SuspendedUnnoted { name: BString },
     /// Processes of somebody who is kept out.
     #[error("{} of {name} {} on; --end-processes ends {}", count_processes(.processes), agree(&.processes.len(), "runs", "run"), agree(&.processes.len(), "it", "them"))]
-    StillRunning {
-        /// The account.
-        name: BString,
-        /// The processes.
-        processes: Vec<Process>,
-    },
+    StillRunning { name: BString, processes: Vec<Process> },
     /// What goes on for somebody who is kept out.
     #[error("{what} of {name} go on by themselves")]
-    GoesOn {
-        /// The account.
-        name: BString,
-        /// What.
-        what: String,
-    },
+    GoesOn { name: BString, what: String },
     /// A password field that was empty.
     #[error(
         "the password field of {name} was empty, so that no password was asked; it comes back locked"
     )]
-    WasOpen {
-        /// The account.
-        name: BString,
-    },
+    WasOpen { name: BString },
     /// A suspension that was noted nowhere.
     #[error(
         "how {name} was before is noted nowhere: the password is unlocked and the expiry taken out"
     )]
-    EarlierStateUnknown {
-        /// The account.
-        name: BString,
-    },
+    EarlierStateUnknown { name: BString },
     /// An expiry that came while the account was suspended.
     #[error(
         "the expiry that {name} had is over by now: the account stays out until it gets another"
     )]
-    ExpiredMeanwhile {
-        /// The account.
-        name: BString,
-    },
+    ExpiredMeanwhile { name: BString },
     /// A shadow line that was missing.
     #[error("{name} had no line in etc/shadow; one is made")]
-    ShadowLineMade {
-        /// The account.
-        name: BString,
-    },
+    ShadowLineMade { name: BString },
     /// A password that does not come back.
     #[error("the password of {name} is kept nowhere and has to be set anew")]
-    PasswordAnew {
-        /// The account.
-        name: BString,
-    },
+    PasswordAnew { name: BString },
     /// Lines go, and the hashes on them are gone for good.
     #[error("{} with a hash on it that is kept nowhere: undo brings the line back, and not the hash", counted(*.count, "line goes", "lines go, each"))]
-    HashesGo {
-        /// How many lines.
-        count: usize,
-    },
+    HashesGo { count: usize },
     /// A line goes, and can't be given back.
     #[error(
         "line {line} of {} may hold a hash where none belongs, and is kept nowhere: undo does not bring it back",
         .file.path()
     )]
-    LineGoesForGood {
-        /// The file.
-        file: File,
-        /// The line, counted from 1.
-        line: usize,
-    },
+    LineGoesForGood { file: File, line: usize },
     /// A line that can't be given back.
     #[error(
         "line {line} of {} does not come back: it was malformed, may have held a hash, and is kept nowhere",
         .file.path()
     )]
-    LineNotKept {
-        /// The file.
-        file: File,
-        /// The line it was, counted from 1.
-        line: usize,
-    },
+    LineNotKept { file: File, line: usize },
     /// What was done on the tree and is not taken back.
     #[error("{} on the tree {} as done: only the lines are taken back", counted(*.count, "step", "steps"), agree(.count, "stays", "stay"))]
-    StepsLeft {
-        /// How many steps.
-        count: usize,
-    },
+    StepsLeft { count: usize },
     /// A mail spool file that is there.
     #[error("{path} exists already and stays as it is: look whose mail it holds")]
-    MailExists {
-        /// The file.
-        path: BString,
-    },
+    MailExists { path: BString },
     /// A mail spool that can't be made.
     #[error("no mail spool file is made: {why}")]
-    MailNotMade {
-        /// Why.
-        why: String,
-    },
+    MailNotMade { why: String },
 }
 
 #[cfg(test)]

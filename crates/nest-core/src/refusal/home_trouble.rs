@@ -8,51 +8,23 @@ use crate::surroundings::{FileKind, SkeletonFault};
 /// What is wrong with a home. The words stand here.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum HomeTrouble {
     /// The home is there.
     #[error("{path} exists already: {kind}, owned by {owner}")]
-    HomeExists {
-        /// The home.
-        path: BString,
-        /// What it is.
-        kind: FileKind,
-        /// Whose it is.
-        owner: BString,
-    },
+    HomeExists { path: BString, kind: FileKind, owner: BString },
     /// Something that can't be taken over as a home.
     #[error("{path} can't be adopted: {fault}")]
-    NothingToAdopt {
-        /// The home.
-        path: BString,
-        /// What is wrong.
-        fault: String,
-    },
+    NothingToAdopt { path: BString, fault: String },
     /// The parent is not there.
     #[error("the home {home} can't be made: {parent} {fault}")]
-    HomeParent {
-        /// The home.
-        home: BString,
-        /// The directory that is wrong.
-        parent: BString,
-        /// What is wrong, in words that follow.
-        fault: String,
-    },
+    HomeParent { home: BString, parent: BString, fault: String },
     /// A link on the way.
     #[error("the way to the home {home} goes through the link {link}")]
-    HomeThroughLink {
-        /// The home.
-        home: BString,
-        /// The link.
-        link: BString,
-    },
+    HomeThroughLink { home: BString, link: BString },
     /// The skeleton can't be copied.
     #[error("the skeleton {path} {fault}")]
-    Skeleton {
-        /// The skeleton.
-        path: BString,
-        /// What is wrong.
-        fault: SkeletonFault,
-    },
+    Skeleton { path: BString, fault: SkeletonFault },
     /// Keys without a home to keep them.
     #[error("an SSH key needs a home to be kept in, and none is made")]
     KeyWithoutHome,

@@ -7,25 +7,16 @@ use crate::table::File;
 /// A line that is not taken out, and why.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum LineTrouble {
     /// There is none of this number.
     #[error("{} has {count} lines", .file.path())]
-    NoSuchLine {
-        /// The file.
-        file: File,
-        /// How many lines it has.
-        count: usize,
-    },
+    NoSuchLine { file: File, count: usize },
     /// No rule finds fault with it: what it is about is deleted by its own command.
     #[error(
         "nothing is wrong with {}:{line} that taking it out would mend; \
          an account is deleted by delete user, a group by delete group",
         .file.path()
     )]
-    LineInOrder {
-        /// The file.
-        file: File,
-        /// The line, counted from 1.
-        line: usize,
-    },
+    LineInOrder { file: File, line: usize },
 }

@@ -9,6 +9,7 @@ use crate::words::nearest;
 /// Why nothing that is kept answers a request.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum NotKept {
     /// Without state nothing is kept.
     #[error("with --state none nothing is kept to restore from")]
@@ -18,20 +19,8 @@ pub enum NotKept {
     KeptUnreadable(String),
     /// Nothing of that name is kept.
     #[error("no deleted {thing} {name} is kept{}", nearest(.near))]
-    NoneKept {
-        /// User or group.
-        thing: UserOrGroup,
-        /// The name that was given.
-        name: BString,
-        /// The nearest one.
-        near: Option<BString>,
-    },
+    NoneKept { thing: UserOrGroup, name: BString, near: Option<BString> },
     /// Several of that name are kept.
     #[error("{count} of the name {name} were deleted and are kept")]
-    SeveralKept {
-        /// The name.
-        name: BString,
-        /// How many.
-        count: usize,
-    },
+    SeveralKept { name: BString, count: usize },
 }

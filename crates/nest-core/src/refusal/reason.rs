@@ -14,6 +14,7 @@ use crate::words::{agree, also, counted, gone, nearest, some, things};
 /// Why a request is refused. `Display` gives the reason in words.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum Reason {
     /// A home that can't be had.
     #[error(transparent)]
@@ -30,85 +31,37 @@ pub enum Reason {
     #[error(
         "files are named after it, and {name} is no name of a file: it holds a slash, is a dot, or is too long"
     )]
-    NoFileName {
-        /// The name.
-        name: BString,
-    },
+    NoFileName { name: BString },
     /// The same name twice in one call.
     #[error("the name comes twice in one call")]
     NameTwice,
     /// The name is a user's.
     #[error("{file}:{line} already has a user of that name (uid {uid})", file = File::Passwd.path())]
-    UserExists {
-        /// The line, counted from 1.
-        line: usize,
-        /// The uid as written.
-        uid: BString,
-    },
+    UserExists { line: usize, uid: BString },
     /// The name is a group's.
     #[error("{file}:{line} already has a group of that name (gid {gid}), which would be the private group's", file = File::Group.path())]
-    GroupExists {
-        /// The line, counted from 1.
-        line: usize,
-        /// The gid as written.
-        gid: BString,
-    },
+    GroupExists { line: usize, gid: BString },
     /// The name is a group's.
     #[error("{file}:{line} already has a group of that name (gid {gid})", file = File::Group.path())]
-    GroupNameTaken {
-        /// The line, counted from 1.
-        line: usize,
-        /// The gid as written.
-        gid: BString,
-    },
+    GroupNameTaken { line: usize, gid: BString },
     /// Only a leftover line of a group.
     #[error("there is no group {name}: only {file}:{line} is left over from one", file = File::Gshadow.path())]
-    OnlyGshadow {
-        /// The name.
-        name: BString,
-        /// The line, counted from 1.
-        line: usize,
-    },
+    OnlyGshadow { name: BString, line: usize },
     /// The same thing is to come and to go.
     #[error("{one} and {other} both name {name}")]
-    BothWays {
-        /// One option.
-        one: &'static str,
-        /// The other.
-        other: &'static str,
-        /// What both name.
-        name: BString,
-    },
+    BothWays { one: &'static str, other: &'static str, name: BString },
     /// A group that can't be left.
     #[error("{group} is the primary group of {user}")]
-    PrimaryOf {
-        /// The group.
-        group: BString,
-        /// The user.
-        user: BString,
-    },
+    PrimaryOf { group: BString, user: BString },
     /// A group that can't go.
     #[error("it is the primary group of {}", some(.users))]
-    StillPrimary {
-        /// Whose.
-        users: Vec<BString>,
-    },
+    StillPrimary { users: Vec<BString> },
     /// A group that makes administrators.
     #[error("it is an administrators' group, and {} {} the machine through it", some(.members), agree(&.members.len(), "administers", "administer"))]
-    AdminGroup {
-        /// Its members.
-        members: Vec<BString>,
-    },
+    AdminGroup { members: Vec<BString> },
     /// What can't be set aside, packed or given away.
     #[error("its {what} {path} {fault}")]
-    NotToBeTaken {
-        /// home, mail or crontab.
-        what: &'static str,
-        /// Where.
-        path: BString,
-        /// What is wrong, in words that follow.
-        fault: String,
-    },
+    NotToBeTaken { what: &'static str, path: BString, fault: String },
     /// A directory to hide things in that is not root's.
     #[error("{0}: somebody has planted it, or opened it to others")]
     Planted(String),
@@ -117,65 +70,28 @@ pub enum Reason {
     NowhereToRetire,
     /// A home to be given to somebody who has none.
     #[error("{user} can't be given the files: {fault}")]
-    CanNotBeGiven {
-        /// To whom.
-        user: BString,
-        /// Why not.
-        fault: String,
-    },
+    CanNotBeGiven { user: BString, fault: String },
     /// The primary group of an account to be restored is gone.
     #[error("its primary group, gid {gid}, is gone")]
-    PrimaryGone {
-        /// The gid.
-        gid: u32,
-    },
+    PrimaryGone { gid: u32 },
     /// Where the home was there is something else.
     #[error("{path}, where its {what} was, is {taken} now")]
-    BelongingTaken {
-        /// home, mail or crontab.
-        what: String,
-        /// Where.
-        path: BString,
-        /// What stands there.
-        taken: String,
-    },
+    BelongingTaken { what: String, path: BString, taken: String },
     /// Where a belonging was it can't be put back.
     #[error("its {what} can't be put back at {path}: {fault}")]
-    NoWayBack {
-        /// home, mail or crontab.
-        what: String,
-        /// Where.
-        path: BString,
-        /// What stands in the way.
-        fault: String,
-    },
+    NoWayBack { what: String, path: BString, fault: String },
     /// Something to be erased that holds somebody else's files.
     #[error("its {what}, set aside as {path}, {fault}")]
-    NotToBeErased {
-        /// home, mail or crontab.
-        what: String,
-        /// Where.
-        path: BString,
-        /// What is wrong, in words that follow.
-        fault: String,
-    },
+    NotToBeErased { what: String, path: BString, fault: String },
     /// Files that are where they should go.
     #[error("both are uid {uid}")]
-    SameOwner {
-        /// The uid.
-        uid: u32,
-    },
+    SameOwner { uid: u32 },
     /// The system's own files.
     #[error("root's files are the system itself: given away, nothing would start any more")]
     RootsFiles,
     /// A place that can't be walked from.
     #[error("{path} {fault}")]
-    NoSuchPlace {
-        /// The path.
-        path: BString,
-        /// What is wrong, in words that follow.
-        fault: String,
-    },
+    NoSuchPlace { path: BString, fault: String },
     /// Files that could not be looked at.
     #[error("the files could not be counted: {0}")]
     NotCounted(String),
@@ -185,57 +101,28 @@ pub enum Reason {
     Kept(#[from] NotKept),
     /// Rows of a roster that can't be had.
     #[error("{} wrong{}", things(.faults.len()), also(*.span_full))]
-    Roster {
-        /// Everything that is wrong, in the order of the files.
-        faults: Vec<Fault>,
-        /// Rows for which no number is left; only the first is among the faults.
-        span_full: usize,
-    },
+    Roster { faults: Vec<Fault>, span_full: usize },
     /// A range of the administrator's choice that is not free.
     #[error("the range {span} is not free: an id, another range or an avoided span is in it")]
-    RangeTaken {
-        /// The range.
-        span: IdSpan,
-    },
+    RangeTaken { span: IdSpan },
     /// A group of that name is made by the same request.
     #[error("a group of that name, with gid {gid}, is made as well; name it as the primary group")]
-    GroupInPlan {
-        /// Its gid.
-        gid: BString,
-    },
+    GroupInPlan { gid: BString },
     /// A group of a service.
     #[error("its gid {gid} is one of the services', and what runs with it may stop working")]
-    IsServiceGroup {
-        /// The gid.
-        gid: u32,
-    },
+    IsServiceGroup { gid: u32 },
     /// A leftover record of that name in another file.
     #[error("{}:{line} already has a line for that name, left over from an earlier account", .file.path())]
-    Leftover {
-        /// The file.
-        file: File,
-        /// The line, counted from 1.
-        line: usize,
-    },
+    Leftover { file: File, line: usize },
     /// The name is known to the system's name services.
     #[error("the system's name services already know a {what} of that name")]
-    ServiceKnows {
-        /// user or group.
-        what: &'static str,
-    },
+    ServiceKnows { what: &'static str },
     /// The name services gave no answer.
     #[error("the system's name services gave no answer, which is not a no: {0}")]
     ServiceFailed(String),
     /// A line that must be edited can't be.
     #[error("{}:{line} {fault}; it can't be edited safely", .file.path())]
-    Damaged {
-        /// The file.
-        file: File,
-        /// The line, counted from 1.
-        line: usize,
-        /// What is wrong with it, in words that follow.
-        fault: String,
-    },
+    Damaged { file: File, line: usize, fault: String },
     /// A file of 0 bytes that can't be empty.
     #[error("{} is empty (0 bytes), which no sound system has; put a copy of it back first", .0.path())]
     Empty(File),
@@ -247,86 +134,31 @@ pub enum Reason {
     Contradiction(&'static str, &'static str),
     /// The id is held.
     #[error("{what} {id} {holder}")]
-    IdTaken {
-        /// uid or gid.
-        what: &'static str,
-        /// The id.
-        id: u32,
-        /// By whom.
-        holder: Holder,
-    },
+    IdTaken { what: &'static str, id: u32, holder: Holder },
     /// The name services know a holder of the id.
     #[error("{what} {id} belongs to {holder} in the system's name services")]
-    IdInService {
-        /// uid or gid.
-        what: &'static str,
-        /// The id.
-        id: u32,
-        /// By whom.
-        holder: BString,
-    },
+    IdInService { what: &'static str, id: u32, holder: BString },
     /// Ids that must not be used.
     #[error("{what} {id} is reserved: {why}")]
-    IdReserved {
-        /// uid or gid.
-        what: &'static str,
-        /// The id.
-        id: u32,
-        /// What it means.
-        why: &'static str,
-    },
+    IdReserved { what: &'static str, id: u32, why: &'static str },
     /// No free id.
     #[error("no id is free in {span}, the span of {setting}")]
-    SpanFull {
-        /// The span.
-        span: IdSpan,
-        /// The setting with its origin.
-        setting: String,
-    },
+    SpanFull { span: IdSpan, setting: String },
     /// No gap for a range.
     #[error("no gap of {count} ids is left in {span}, the span of {setting}")]
-    RangesFull {
-        /// How many were wanted.
-        count: u32,
-        /// The span.
-        span: IdSpan,
-        /// The setting with its origin.
-        setting: String,
-    },
+    RangesFull { count: u32, span: IdSpan, setting: String },
     /// A user that is not there.
     #[error("there is no user {name}{}", nearest(.near))]
-    NoUser {
-        /// The name that was given.
-        name: BString,
-        /// The nearest one.
-        near: Option<BString>,
-    },
+    NoUser { name: BString, near: Option<BString> },
     /// A group that is not there.
     #[error("there is no group {name}{}", nearest(.near))]
-    NoGroup {
-        /// The name that was given.
-        name: BString,
-        /// The nearest one.
-        near: Option<BString>,
-    },
+    NoGroup { name: BString, near: Option<BString> },
     /// None of the administrators' groups exists.
     #[error("none of the administrators' groups exists: {groups} ({setting})")]
-    NoAdminGroup {
-        /// The groups.
-        groups: String,
-        /// The setting with its origin.
-        setting: String,
-    },
+    NoAdminGroup { groups: String, setting: String },
     /// A path that can't be in an account file.
     #[error("the {what} {path} {fault}")]
-    BadPath {
-        /// home or shell.
-        what: &'static str,
-        /// The path.
-        path: BString,
-        /// What is wrong, in words that follow.
-        fault: &'static str,
-    },
+    BadPath { what: &'static str, path: BString, fault: &'static str },
     /// A full name that the GECOS field can't hold.
     #[error("the full name holds {0}, which separates fields there")]
     BadFullName(&'static str),
@@ -341,12 +173,7 @@ pub enum Reason {
     NoShadowForExpiry,
     /// Keys that are none.
     #[error("{path} {fault}")]
-    BadKeys {
-        /// The file that was given.
-        path: String,
-        /// What is wrong.
-        fault: KeyFault,
-    },
+    BadKeys { path: String, fault: KeyFault },
     /// The account is root.
     #[error("it has uid 0: it is root")]
     IsRoot,
@@ -355,19 +182,13 @@ pub enum Reason {
     IsMe,
     /// The account is a service.
     #[error("it is a service (uid {uid}), and what runs under it would stop working")]
-    IsService {
-        /// The uid.
-        uid: u32,
-    },
+    IsService { uid: u32 },
     /// Nobody else can administer the machine.
     #[error("no other account can sign in as administrator")]
     LastAdmin,
     /// Processes run under the account.
     #[error("{} under it{}", counted(processes.len(), "process runs", "processes run"), list_processes(.processes))]
-    Busy {
-        /// The processes.
-        processes: Vec<Process>,
-    },
+    Busy { processes: Vec<Process> },
     /// Nothing to rename.
     #[error("that is its name already")]
     SameName,
@@ -378,63 +199,30 @@ pub enum Reason {
     NoShadowForPassword,
     /// No line in the shadow file.
     #[error("etc/shadow has no line for {name}, and what was asked is kept there")]
-    NoShadowLine {
-        /// The account.
-        name: BString,
-    },
+    NoShadowLine { name: BString },
     /// A suspended account's expiry is not its own.
     #[error("it is suspended, and the expiry that stands there now is part of that")]
     IsSuspended,
     /// A password that could never be changed.
     #[error("a password that is to be renewed after {renew} days can't be held for {hold}")]
-    HoldAboveRenew {
-        /// Days to hold.
-        hold: i64,
-        /// Days to renew.
-        renew: i64,
-    },
+    HoldAboveRenew { hold: i64, renew: i64 },
     /// A change that is undone.
     #[error("change {by} has taken it back already")]
-    UndoneAlready {
-        /// The change that did.
-        by: u64,
-    },
+    UndoneAlready { by: u64 },
     /// A line that other changes, or other hands, have altered.
     #[error("{}:{line} has changed since\n  it was left as   {left}\n  and is now       {}", .file.path(), gone(.now))]
-    LineChanged {
-        /// The file.
-        file: File,
-        /// The line, counted from 1.
-        line: usize,
-        /// The line as the change left it.
-        left: BString,
-        /// The line of that name as it is.
-        now: Option<BString>,
-    },
+    LineChanged { file: File, line: usize, left: BString, now: Option<BString> },
     /// A password that was replaced.
     #[error("it replaced the password of {name}, and a replaced hash is kept nowhere")]
-    HashNotKept {
-        /// The account or group.
-        name: BString,
-    },
+    HashNotKept { name: BString },
     /// A line of which a part was hidden.
     #[error(
         "in the line of {name} stood what may be a hash, in a place where none belongs: it was not recorded, and can't be put back"
     )]
-    PartNotKept {
-        /// The account or group.
-        name: BString,
-    },
+    PartNotKept { name: BString },
     /// Something has taken the place of a line that went.
     #[error("{}:{line} has a {name} again", .file.path())]
-    PlaceTaken {
-        /// The file.
-        file: File,
-        /// The line, counted from 1.
-        line: usize,
-        /// The name.
-        name: BString,
-    },
+    PlaceTaken { file: File, line: usize, name: BString },
     /// Something on the tree that can't be taken back.
     #[error("{0}")]
     StepStands(String),

@@ -5,6 +5,7 @@ use ssh_key::authorized_keys::Entry;
 
 /// Why a file of keys is refused. Lines are counted from 1.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum KeyFault {
     /// No key in it.
     #[error("holds no key")]
@@ -13,16 +14,10 @@ pub enum KeyFault {
     #[error(
         "line {line} begins a private key, which must never leave its owner; give the public half, which usually ends in .pub"
     )]
-    Private {
-        /// The line it begins on.
-        line: usize,
-    },
+    Private { line: usize },
     /// A line that is no key.
     #[error("line {line} is no public key")]
-    NotAKey {
-        /// The line.
-        line: usize,
-    },
+    NotAKey { line: usize },
 }
 
 fn is_key(line: &[u8]) -> bool {

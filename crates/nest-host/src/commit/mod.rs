@@ -92,6 +92,7 @@ pub struct Outcome {
 
 /// Why a change did not happen.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum CommitError {
     /// Somebody edited a file without taking the lock.
     #[error("{} was changed by somebody else in the meantime; nothing was changed", .0.path())]
@@ -107,22 +108,10 @@ pub enum CommitError {
     Journal(#[from] JournalError),
     /// Something failed, and all is as it was.
     #[error("{what}: {error}; all is as it was")]
-    Failed {
-        /// What was being done.
-        what: String,
-        /// The system's reason.
-        error: std::io::Error,
-    },
+    Failed { what: String, error: std::io::Error },
     /// Something failed, and so did putting things back.
     #[error("{what}: {error}; and what was done could not be put back: {stands}")]
-    NotPutBack {
-        /// What was being done.
-        what: String,
-        /// The system's reason.
-        error: std::io::Error,
-        /// What stands where now.
-        stands: String,
-    },
+    NotPutBack { what: String, error: std::io::Error, stands: String },
 }
 
 /// Carries out a plan that was made from `loaded`. The lock proves that no other

@@ -9,6 +9,7 @@ use serde::de::DeserializeOwned;
 
 /// Why a file can't be understood, in words that follow its path.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum Fault {
     /// It could not be read.
     #[error("can't be read: {0}")]
@@ -20,12 +21,7 @@ pub enum Fault {
     #[error(
         "was written by a newer version of this program (format {version}, and {known} is known)"
     )]
-    Newer {
-        /// The version it has.
-        version: u64,
-        /// The newest one that is known.
-        known: u32,
-    },
+    Newer { version: u64, known: u32 },
 }
 
 /// A document as it is written: never less than all of it, since half a file of the state

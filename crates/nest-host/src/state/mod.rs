@@ -42,28 +42,19 @@ const WITHOUT_STATE: &str = "etc/.copper-nest-journal";
 
 /// Why the state folder can't be used.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum StateError {
     /// It can't be trusted.
     #[error(
         "the state folder {path} {fault}: whoever can write there can have the account files rewritten"
     )]
-    Untrusted {
-        /// The folder.
-        path: String,
-        /// What is wrong, in words that follow.
-        fault: String,
-    },
+    Untrusted { path: String, fault: String },
     /// It is not a folder.
     #[error("the state folder {0} is not a directory")]
     NotADirectory(String),
     /// It can't be opened or made.
     #[error("the state folder {path} can't be used: {error}")]
-    Unusable {
-        /// The folder.
-        path: String,
-        /// The system's reason.
-        error: Errno,
-    },
+    Unusable { path: String, error: Errno },
 }
 
 const DIRECTORY: OFlags =
