@@ -1,18 +1,14 @@
 //! Whether anybody can administer the machine: no-admin.
 
-use bstr::ByteSlice;
-
-use super::lines::found;
-use super::prefilter::Prefilter;
+use super::checker::{Checker, Pass};
 use super::rule::{Example, Family, PLAIN, Rule, Severity};
 use super::sign_in::new_password;
-use super::{Command, Finding, Mark, Out, Remedy, Selection};
+use super::{Command, Remedy};
 use crate::account::admin_group;
-use crate::context::PlanContext;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, GroupField, Passwd};
 
-pub(super) const RULES: &[&Rule] = &[&NO_ADMIN];
+pub(super) const PASSES: &[Pass] = &[(&[&NO_ADMIN], no_admin)];
 
 static NO_ADMIN: Rule = Rule {
     name: "no-admin",
@@ -44,15 +40,8 @@ static NO_ADMIN: Rule = Rule {
     ..PLAIN
 };
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let mut out = Out::default();
-    if let Some(rule) = selection.wanted(&NO_ADMIN) {
-        no_admin(rule, context, prefilter, &mut out);
-    }
-    out
-}
-
-fn no_admin(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, out: &mut Out) {
+fn no_admin(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let (book, policy) = (context.book, context.policy);
     let is_person = |user: &Passwd<'_>| user.uid().is_some_and(|uid| policy.is_person(uid));
     // An image that nobody signs in to needs no administrator; and without root these
@@ -87,8 +76,8 @@ fn no_admin(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter
             "make one of the groups {}, which the policy names, and put somebody in it",
             policy.admins_groups.join(", ")
         ));
-        let message = message.to_owned();
-        return out.findings.push(Finding::about(rule, File::Group, message, remedy));
+        checker.find_about(&NO_ADMIN, File::Group, message, remedy);
+        return;
     };
     let people = || book.users.records().map(|(_, user)| user).filter(is_person);
     let remedy = match (people().find(can), people().find(|user| in_group(&group, user))) {
@@ -105,15 +94,8 @@ fn no_admin(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter
     };
     let line = book.named(File::Group, group.name).into_iter().next();
     if let Some(line) = line {
-        let mut finding = found(
-            rule,
-            book.groups.lines(),
-            line,
-            Mark::Field(GroupField::Members.into()),
-            message.to_owned(),
-            remedy,
-        );
-        finding.subject = group.name.as_bstr().to_owned();
-        out.findings.push(finding);
+        let lines = book.groups.lines();
+        checker.find(&NO_ADMIN, (lines, line), GroupField::Members, message, remedy).subject =
+            group.name.into();
     }
 }

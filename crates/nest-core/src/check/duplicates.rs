@@ -4,22 +4,24 @@
 use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
-use super::lines::found;
-use super::prefilter::Prefilter;
+use super::checker::{Checker, Pass};
 use super::remedy::{another_number, free_name};
 use super::repair::mends;
 use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Finding, Mark, Out, Related, Remedy, Selection};
+use super::{Mark, Remedy};
 use crate::account::means_no_home;
-use crate::context::PlanContext;
-use crate::secret::shown;
 use crate::table::{
-    Column, File, Group, GroupField, Groups, Line, Lines, Passwd, PasswdField, Record, Table,
-    Users, doubled_numbers,
+    Column, File, Group, GroupField, Line, Lines, Passwd, PasswdField, Record, doubled_numbers,
 };
 
-pub(super) const RULES: &[&Rule] =
-    &[&DUPLICATE_NAME, &DUPLICATE_UID, &DUPLICATE_GID, &DUPLICATE_MEMBER, &CASE_TWIN, &SHARED_HOME];
+pub(super) const PASSES: &[Pass] = &[
+    (&[&DUPLICATE_NAME], names),
+    (&[&DUPLICATE_UID], uids),
+    (&[&DUPLICATE_GID], gids),
+    (&[&DUPLICATE_MEMBER], doubled_members),
+    (&[&CASE_TWIN], case_twins),
+    (&[&SHARED_HOME], shared_homes),
+];
 
 static DUPLICATE_NAME: Rule = Rule {
     name: "duplicate-name",
@@ -123,107 +125,70 @@ static SHARED_HOME: Rule = Rule {
     ..PLAIN
 };
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let book = context.book;
-    let mut out = Out::default();
-    if let Some(rule) = selection.wanted(&DUPLICATE_NAME) {
-        for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
-            let Some(lines) = book.lines(file) else { continue };
-            for &(first, again) in book.names().doubled(file) {
-                let (line, number) = (lines.at(again as usize), lines.number(first as usize));
-                let name = BStr::new(line.name());
-                let message = format!(
-                    "line {number} says {name} already, and only that one is found by name."
-                );
-                let remedy =
-                    match lines.at(first as usize).bytes == line.bytes && line.is_whole(file) {
-                        true => Remedy::repair(rule),
-                        false => Remedy::take_out(file, lines.number(line.start)),
-                    };
-                let finding = found(rule, lines, line, Mark::Field(Column::NAME), message, remedy);
-                out.findings.push(relate(finding, lines, number as u32 - 1));
-            }
-        }
-    }
-    let (uid, gid) = (selection.wanted(&DUPLICATE_UID), selection.wanted(&DUPLICATE_GID));
-    if let Some(rule) = uid.filter(|_| prefilter.uid_twice) {
-        let doubled = doubled_numbers(|| uids(&book.users));
-        for (first, again) in doubled {
-            let pair = (book.users.record(first as usize), book.users.record(again as usize));
-            let (Some(first_user), Some(user)) = pair else {
-                continue;
+fn names(checker: &mut Checker<'_>) {
+    let book = checker.context.book;
+    for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
+        let Some(lines) = book.lines(file) else { continue };
+        for &(first, again) in book.names().doubled(file) {
+            let (first, line) = (lines.at(first as usize), lines.at(again as usize));
+            let (name, number) = (BStr::new(line.name()), lines.number(first.start));
+            let message =
+                format!("line {number} says {name} already, and only that one is found by name.");
+            let remedy = match first.bytes == line.bytes && line.is_whole(file) {
+                true => Remedy::repair(&DUPLICATE_NAME),
+                false => Remedy::take_out(file, lines.number(line.start)),
             };
-            // One name twice is another rule's, and so is a second root.
-            if first_user.name == user.name || user.uid() == Some(0) {
-                continue;
-            }
-            let message = format!(
-                "uid {} is also {} (line {}): each of them owns the other's files.",
-                user.uid().unwrap_or_default(),
-                BStr::new(first_user.name),
-                first + 1
-            );
-            let remedy = another_number(File::Passwd, user.name);
-            let lines = book.users.lines();
-            let finding = found(
-                rule,
-                lines,
-                lines.get(again as usize),
-                Mark::Field(PasswdField::Uid.into()),
-                message,
-                remedy,
-            );
-            out.findings.push(relate(finding, lines, first));
+            checker
+                .find(&DUPLICATE_NAME, (lines, line), Column::NAME, message, remedy)
+                .relate(lines, first);
         }
     }
-    if let Some(rule) = gid.filter(|_| prefilter.gid_twice) {
-        let doubled = doubled_numbers(|| gids(&book.groups));
-        for (first, again) in doubled {
-            let pair = (book.groups.record(first as usize), book.groups.record(again as usize));
-            let (Some(first_group), Some(group)) = pair else {
-                continue;
-            };
-            if first_group.name == group.name {
-                continue;
-            }
-            let message = format!(
-                "gid {} is also {} (line {}): the members of each reach the files of the other.",
-                group.gid().unwrap_or_default(),
-                BStr::new(first_group.name),
-                first + 1
-            );
-            let remedy = another_number(File::Group, group.name);
-            let lines = book.groups.lines();
-            let finding = found(
-                rule,
-                lines,
-                lines.get(again as usize),
-                Mark::Field(GroupField::Gid.into()),
-                message,
-                remedy,
-            );
-            out.findings.push(relate(finding, lines, first));
-        }
-    }
-    if let Some(rule) = selection.wanted(&DUPLICATE_MEMBER) {
-        doubled_members(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&CASE_TWIN) {
-        case_twins(rule, context, prefilter, book.users.lines(), &mut out);
-        case_twins(rule, context, prefilter, book.groups.lines(), &mut out);
-    }
-    if let Some(rule) = selection.wanted(&SHARED_HOME).filter(|_| prefilter.other_home) {
-        shared_homes(rule, context, &mut out);
-    }
-    out
 }
 
-fn doubled_members(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
+fn uids(checker: &mut Checker<'_>) {
+    let users = &checker.context.book.users;
+    let all = || users.records().filter_map(|(line, user)| Some((user.uid()?, line.start as u32)));
+    if checker.prefilter.uid_twice {
+        // A second root is another rule's.
+        let doubled = doubled_numbers(all).into_iter().filter(|(uid, ..)| *uid != 0);
+        let why = "each of them owns the other's files";
+        numbers(checker, (&DUPLICATE_UID, PasswdField::Uid.into()), users.lines(), doubled, why);
+    }
+}
+
+fn gids(checker: &mut Checker<'_>) {
+    let groups = &checker.context.book.groups;
+    let all =
+        || groups.records().filter_map(|(line, group)| Some((group.gid()?, line.start as u32)));
+    if checker.prefilter.gid_twice {
+        let doubled = doubled_numbers(all).into_iter();
+        let why = "the members of each reach the files of the other";
+        numbers(checker, (&DUPLICATE_GID, GroupField::Gid.into()), groups.lines(), doubled, why);
+    }
+}
+
+/// Tells of numbers that two lines share. One name twice is another rule's.
+fn numbers(
+    checker: &mut Checker<'_>,
+    (rule, column): (&'static Rule, Column),
+    lines: &Lines,
+    doubled: impl Iterator<Item = (u32, u32, u32)>,
+    why: &str,
 ) {
+    let what = if lines.file().is_of_groups() { "gid" } else { "uid" };
+    for (id, first, again) in doubled {
+        let (first, line) = (lines.at(first as usize), lines.at(again as usize));
+        let (other, number) = (BStr::new(first.name()), lines.number(first.start));
+        if other != line.name() {
+            let message = format!("{what} {id} is also {other} (line {number}): {why}.");
+            let remedy = another_number(lines.file(), line.name());
+            checker.find(rule, (lines, line), column, message, remedy).relate(lines, first);
+        }
+    }
+}
+
+fn doubled_members(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let mut seen: HashSet<&[u8]> = HashSet::new();
     for start in &prefilter.lists {
         let line = context.book.groups.lines().at(*start as usize);
@@ -238,24 +203,24 @@ fn doubled_members(
             told.push(member);
             let (name, group) = (BStr::new(member), BStr::new(group.name));
             let message = format!("{group} lists {name} more than once.");
-            let remedy = Remedy::repair(rule);
+            let remedy = Remedy::repair(&DUPLICATE_MEMBER);
             let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
             let lines = context.book.groups.lines();
-            out.findings.push(found(rule, lines, line, mark, message, remedy));
+            checker.find(&DUPLICATE_MEMBER, (lines, line), mark, message, remedy);
         }
     }
 }
 
-fn case_twins(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    lines: &Lines,
-    out: &mut Out,
-) {
+fn case_twins(checker: &mut Checker<'_>) {
+    let book = checker.context.book;
+    case_twins_in(checker, book.users.lines());
+    case_twins_in(checker, book.groups.lines());
+}
+
+fn case_twins_in(checker: &mut Checker<'_>, lines: &Lines) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     // Only a name with a capital can be another one's twin.
     let capital = |name: &[u8]| name.iter().any(u8::is_ascii_uppercase);
-    let names = || lines.iter().enumerate().filter(|(_, line)| line.is_record());
     let odd = prefilter.lines(context.book, lines.file()).filter(Line::is_record);
     let large: HashSet<Vec<u8>> = odd
         .filter(|line| capital(line.name()))
@@ -264,25 +229,21 @@ fn case_twins(
     if large.is_empty() {
         return;
     }
-    let mut first: HashMap<Vec<u8>, usize> = HashMap::new();
-    for (at, line) in names() {
-        let name = line.name().to_ascii_lowercase();
-        if !large.contains(name.as_slice()) {
+    let mut first: HashMap<Vec<u8>, Line<'_>> = HashMap::new();
+    for line in lines.iter().filter(Line::is_record) {
+        let small = line.name().to_ascii_lowercase();
+        if !large.contains(small.as_slice()) {
             continue;
         }
-        match first.get(&name) {
-            None => _ = first.insert(name, at),
-            Some(other) if lines.get(*other).name() != line.name() => {
-                let twin = BStr::new(lines.get(*other).name());
-                let name = BStr::new(line.name());
-                let message =
-                    format!("{name} and {twin} (line {}) differ in capitals only.", other + 1);
-                let free = free_name(context.book, name);
-                let remedy = Remedy::rename(lines.file(), name, &free);
-                let finding = found(rule, lines, line, Mark::Field(Column::NAME), message, remedy);
-                out.findings.push(relate(finding, lines, *other as u32));
-            }
-            Some(_) => {}
+        let other = *first.entry(small).or_insert(line);
+        if other.name() != line.name() {
+            let (name, twin) = (BStr::new(line.name()), BStr::new(other.name()));
+            let number = lines.number(other.start);
+            let message = format!("{name} and {twin} (line {number}) differ in capitals only.");
+            let remedy = Remedy::rename(lines.file(), name, &free_name(context.book, name));
+            checker
+                .find(&CASE_TWIN, (lines, line), Column::NAME, message, remedy)
+                .relate(lines, other);
         }
     }
 }
@@ -300,7 +261,11 @@ pub(super) fn is_last_part(path: &[u8], name: &[u8]) -> bool {
     path.get(slash) == Some(&b'/') && path.ends_with(name)
 }
 
-fn shared_homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+fn shared_homes(checker: &mut Checker<'_>) {
+    if !checker.prefilter.other_home {
+        return;
+    }
+    let context = checker.context;
     let (book, policy) = (context.book, context.policy);
     let lines = book.users.lines();
     let person = |user: &Passwd<'_>| {
@@ -312,48 +277,24 @@ fn shared_homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
     if odd.is_empty() {
         return;
     }
-    let mut first: HashMap<&[u8], usize> = HashMap::new();
-    for at in 0..lines.len() {
-        let Some(user) = book.users.record(at).filter(&person) else { continue };
+    let mut first: HashMap<&[u8], (Line<'_>, &[u8])> = HashMap::new();
+    for (line, user) in book.users.records().filter(|(_, user)| person(user)) {
         if !odd.contains(user.home) {
             continue;
         }
-        let other = *first.entry(user.home).or_insert(at);
-        let other_name = BStr::new(lines.get(other).name());
-        if other == at || other_name == user.name {
+        let (other, other_name) = *first.entry(user.home).or_insert((line, user.name));
+        if other_name == user.name {
             continue;
         }
         let (name, home) = (BStr::new(user.name), BStr::new(user.home));
-        let message = format!("{home} is the home of {other_name} (line {}) too.", other + 1);
+        let (other_name, number) = (BStr::new(other_name), lines.number(other.start));
+        let message = format!("{home} is the home of {other_name} (line {number}) too.");
         let own = policy.home_of(name);
         let change: [&[u8]; 6] =
             [b"change", b"user", name, b"--home", own.as_ref(), b"--record-only"];
         let remedy = Remedy::of_command(change);
-        let finding = found(
-            rule,
-            lines,
-            lines.get(at),
-            Mark::Field(PasswdField::Home.into()),
-            message,
-            remedy,
-        );
-        out.findings.push(relate(finding, lines, other as u32));
+        checker
+            .find(&SHARED_HOME, (lines, line), PasswdField::Home, message, remedy)
+            .relate(lines, other);
     }
-}
-
-fn relate(mut finding: Finding, lines: &Lines, other: u32) -> Finding {
-    finding.related.push(Related {
-        file: lines.file(),
-        line: other as usize + 1,
-        text: shown(lines.file(), lines.get(other as usize).bytes),
-    });
-    finding
-}
-
-fn uids(users: &Table<Users>) -> impl Iterator<Item = (u32, u32)> {
-    (0..users.lines().len()).filter_map(|at| Some((users.record(at)?.uid()?, at as u32)))
-}
-
-fn gids(groups: &Table<Groups>) -> impl Iterator<Item = (u32, u32)> {
-    (0..groups.lines().len()).filter_map(|at| Some((groups.record(at)?.gid()?, at as u32)))
 }

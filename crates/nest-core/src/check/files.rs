@@ -3,16 +3,21 @@
 
 use bstr::BString;
 
+use super::checker::{Checker, Pass};
 use super::rule::{Besides, Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{CheckReport, Command, Finding, Out, Remedy, Selection, rule};
+use super::{CheckReport, Command, Finding, Remedy, Selection, rule};
 use crate::context::PlanContext;
 use crate::ownership::{Access, Owner};
 use crate::policy::Accept;
 use crate::surroundings::Facts;
 use crate::table::File;
 
-pub(super) const RULES: &[&Rule] =
-    &[&UNFINISHED_CHANGE, &LOOSE_MODE, &WRONG_OWNER, &MISSING_FILE, &IDLE_ACCEPTANCE];
+pub(super) const PASSES: &[Pass] = &[
+    (&[&UNFINISHED_CHANGE], unfinished),
+    (&[&LOOSE_MODE, &WRONG_OWNER], access),
+    (&[&MISSING_FILE], missing),
+    (&[&IDLE_ACCEPTANCE], |_| {}),
+];
 
 static UNFINISHED_CHANGE: Rule = Rule {
     name: "unfinished-change",
@@ -88,29 +93,21 @@ const CLOSED: u32 = 0o640;
 /// A group that programs run in which check passwords, where there is one.
 const SHADOW: &[u8] = b"shadow";
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection) -> Out {
-    let mut out = Out::default();
-    let (loose, owner) = (selection.wanted(&LOOSE_MODE), selection.wanted(&WRONG_OWNER));
-    if loose.is_some() || owner.is_some() {
-        access(loose, owner, context, &mut out);
+fn missing(checker: &mut Checker<'_>) {
+    let book = checker.context.book;
+    for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
+        if book.lines(file).is_none() && !book.unreadable.contains_key(&file) {
+            let (message, remedies) = not_there(file);
+            checker.find_about(&MISSING_FILE, file, message, remedies);
+        }
     }
-    if let Some(rule) = selection.wanted(&MISSING_FILE) {
-        let missing = [File::Passwd, File::Shadow, File::Group, File::Gshadow].into_iter();
-        let missing = missing.filter(|file| {
-            context.book.lines(*file).is_none() && !context.book.unreadable.contains_key(file)
-        });
-        out.findings.extend(missing.map(|file| not_there(rule, file)));
-    }
-    if let Some(rule) = selection.wanted(&UNFINISHED_CHANGE)
-        && let Some(what) = context.world.unfinished()
-    {
-        let message = format!("{what} was cut off by a crash and stands unfinished.");
-        let mut finding =
-            Finding::about(rule, File::Passwd, message, Remedy::of_command([b"recover"]));
-        finding.subject = what.into();
-        out.findings.push(finding);
-    }
-    out
+}
+
+fn unfinished(checker: &mut Checker<'_>) {
+    let Some(what) = checker.context.world.unfinished() else { return };
+    let message = format!("{what} was cut off by a crash and stands unfinished.");
+    let remedy = Remedy::of_command([b"recover"]);
+    checker.find_about(&UNFINISHED_CHANGE, File::Passwd, message, remedy).subject = what.into();
 }
 
 /// The access to an account file as it should be; what is right already stays.
@@ -124,15 +121,12 @@ pub(crate) fn right_access(context: PlanContext<'_>, file: File, is: Facts) -> A
     Access { owner: Owner { uid: 0, gid }, mode: is.mode & most }
 }
 
-fn access(
-    loose: Option<&'static Rule>,
-    owner: Option<&'static Rule>,
-    context: PlanContext<'_>,
-    out: &mut Out,
-) {
+fn access(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    let (loose, owner) = (checker.wanted(&LOOSE_MODE), checker.wanted(&WRONG_OWNER));
     let owners = context.world.owners_are_real();
     if let (Some(rule), Err(why)) = (owner, &owners) {
-        out.skip(rule, why.as_str());
+        checker.skip(rule, why.as_str());
     }
     for file in File::ALL {
         let path = BString::from(format!("/{}", file.path()));
@@ -141,7 +135,7 @@ fn access(
             Ok(None) => continue,
             Err(why) => {
                 for rule in [loose, owner].into_iter().flatten() {
-                    out.skip(rule, format!("{}: {why}", file.path()));
+                    checker.skip(rule, format!("{}: {why}", file.path()));
                 }
                 continue;
             }
@@ -156,7 +150,7 @@ fn access(
                 _ => "it is no program",
             };
             let message = format!("mode {:04o}: {can}. It is to be {:04o}.", is.mode, right.mode);
-            out.findings.push(Finding::about(rule, file, message, Remedy::repair(rule)));
+            checker.find_about(rule, file, message, Remedy::repair(rule));
         }
         let Some(rule) = owner.filter(|_| owners.is_ok()) else { continue };
         let Owner { uid, gid } = right.owner;
@@ -165,12 +159,13 @@ fn access(
                 false => format!("it belongs to uid {}, who can alter it; it is root's.", is.uid),
                 true => format!("gid {} may read the hashes in it; that is for {gid}.", is.gid),
             };
-            out.findings.push(Finding::about(rule, file, message, Remedy::repair(rule)));
+            checker.find_about(rule, file, message, Remedy::repair(rule));
         }
     }
 }
 
-fn not_there(rule: &'static Rule, file: File) -> Finding {
+/// What it means that an account file is not there, and what to do.
+fn not_there(file: File) -> (String, Vec<Remedy>) {
     let (holds, mode) = match file {
         File::Shadow => {
             ("passwords are where everybody can read them", "install -m 0600 /dev/null")
@@ -187,7 +182,7 @@ fn not_there(rule: &'static Rule, file: File) -> Finding {
         File::Shadow | File::Gshadow => Remedy::of_commands([make]),
         _ => Remedy::by_hand("put a copy of it back"),
     };
-    Finding::about(rule, file, message, remedy)
+    (message, remedy)
 }
 
 /// Takes out what the policy accepts, and tells which of that is not found any more.
@@ -205,7 +200,9 @@ pub(super) fn accept(context: PlanContext<'_>, selection: &Selection, report: &m
         at.inspect(|at| matched[*at] = true).is_none()
     });
     report.accepted = before - report.findings.len();
-    let Some(idle) = selection.wanted(&IDLE_ACCEPTANCE) else { return };
+    if !selection.wants(&IDLE_ACCEPTANCE) {
+        return;
+    }
     for (accept, matched) in accept.iter().zip(matched) {
         let ran = rule(&accept.rule).is_some_and(|rule| {
             selection.wants(rule) && report.skipped.iter().all(|skipped| skipped.rule != rule.name)
@@ -221,7 +218,7 @@ pub(super) fn accept(context: PlanContext<'_>, selection: &Selection, report: &m
         report.findings.push(Finding {
             place: Some("/etc/copper-nest/policy.toml".into()),
             subject: format!("{rule}:{subject}").into(),
-            ..Finding::about(idle, File::Passwd, message, remedy)
+            ..Finding::about(&IDLE_ACCEPTANCE, File::Passwd, message, remedy)
         });
     }
 }

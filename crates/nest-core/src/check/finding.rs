@@ -55,6 +55,12 @@ pub enum Mark {
     Member(Column, BString),
 }
 
+impl<C: Into<Column>> From<C> for Mark {
+    fn from(column: C) -> Self {
+        Mark::Field(column.into())
+    }
+}
+
 /// A rule that could not run, or not wholly.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub struct Skipped {

@@ -3,17 +3,15 @@
 
 use bstr::BStr;
 
-use super::lines::found;
-use super::prefilter::Prefilter;
+use super::checker::{Checker, Pass};
 use super::rule::{Besides, Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Finding, Mark, Out, Remedy, Selection};
+use super::{Command, Remedy};
 use crate::account::{NO_HOME, means_no_home};
-use crate::context::PlanContext;
 use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd, PasswdField};
 
-pub(super) const RULES: &[&Rule] =
-    &[&MISSING_HOME, &HOME_OWNER, &HOME_NOT_ABSOLUTE, &HOME_OPEN_TO_OTHERS];
+pub(super) const PASSES: &[Pass] =
+    &[(&[&MISSING_HOME, &HOME_OWNER, &HOME_NOT_ABSOLUTE, &HOME_OPEN_TO_OTHERS], homes)];
 
 static MISSING_HOME: Rule = Rule {
     name: "missing-home",
@@ -72,36 +70,36 @@ static HOME_OPEN_TO_OTHERS: Rule = Rule {
     ..PLAIN
 };
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let (missing, owner) = (selection.wanted(&MISSING_HOME), selection.wanted(&HOME_OWNER));
-    let open = selection.wanted(&HOME_OPEN_TO_OTHERS);
-    let mut out = Out::default();
-    if let Some(rule) = selection.wanted(&HOME_NOT_ABSOLUTE) {
-        let users = &context.book.users;
-        let relative = |user: &Passwd<'_>| !user.home.is_empty() && !user.home.starts_with(b"/");
-        let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
-        for (line, user) in odd.filter(|(_, user)| relative(user)) {
-            let (name, home) = (BStr::new(user.name), BStr::new(user.home));
-            let message = format!("the home of {name}, {home}, does not begin at /.");
-            let own = [b"/", user.home].concat();
-            let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
-            let remedy = Remedy::of_command(change);
-            out.findings.push(found(
-                rule,
-                users.lines(),
-                line,
-                Mark::Field(PasswdField::Home.into()),
-                message,
-                remedy,
-            ));
-        }
+fn not_absolute(checker: &mut Checker<'_>) {
+    let Some(rule) = checker.wanted(&HOME_NOT_ABSOLUTE) else { return };
+    let users = &checker.context.book.users;
+    let relative = |user: &Passwd<'_>| !user.home.is_empty() && !user.home.starts_with(b"/");
+    let odd = checker.prefilter.records::<Passwd<'_>>(checker.context.book, File::Passwd);
+    for (line, user) in odd.filter(|(_, user)| relative(user)) {
+        let (name, home) = (BStr::new(user.name), BStr::new(user.home));
+        let message = format!("the home of {name}, {home}, does not begin at /.");
+        let own = [b"/", user.home].concat();
+        let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
+        let (at, remedy) = ((users.lines(), line), Remedy::of_command(change));
+        checker.find(rule, at, PasswdField::Home, message, remedy);
     }
-    if missing.is_none() && owner.is_none() && open.is_none() {
-        return out;
+}
+
+/// The rules that look at each home: it is looked at once.
+fn homes(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    not_absolute(checker);
+    let missing = checker.wanted(&MISSING_HOME);
+    if [&HOME_OWNER, &HOME_OPEN_TO_OTHERS]
+        .into_iter()
+        .chain(missing)
+        .all(|rule| checker.wanted(rule).is_none())
+    {
+        return;
     }
     let owners = context.world.owners_are_real();
-    if let (Some(rule), Err(why)) = (owner, &owners) {
-        out.skip(rule, why.as_str());
+    if let (Some(rule), Err(why)) = (checker.wanted(&HOME_OWNER), &owners) {
+        checker.skip(rule, why.as_str());
     }
     let lines = context.book.users.lines();
     let mut unseen = None;
@@ -119,71 +117,71 @@ pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: 
                 continue;
             }
         };
-        let fault = match facts {
-            None => Some(format!("{home} is not there.")),
+        let message = match facts {
+            None => format!("{home} is not there."),
             Some(facts) if facts.kind != FileKind::Directory => {
-                Some(format!("{home} is {}, not a directory.", facts.kind))
+                format!("{home} is {}, not a directory.", facts.kind)
             }
-            Some(_) => None,
+            Some(facts) => {
+                open_home(checker, line, home, facts.mode);
+                if facts.uid != uid && owners.is_ok() {
+                    foreign_home(checker, (line, user, uid), facts.uid);
+                }
+                continue;
+            }
         };
-        match (fault, facts) {
-            (Some(message), _) => {
-                let mut remedy = match facts {
-                    None => missing.map(Remedy::repair).unwrap_or_default(),
-                    Some(_) => Vec::new(),
-                };
-                let none: [&[u8]; 6] =
-                    [b"change", b"user", name, b"--home", NO_HOME.as_bytes(), b"--record-only"];
-                let none = Command::own(none);
-                match remedy.is_empty() {
-                    true => remedy = Remedy::of_commands([none]),
-                    false => remedy.push(Remedy::or("if it is to have none", [none])),
-                }
-                out.findings.extend(missing.map(|rule| {
-                    found(rule, lines, line, Mark::Field(PasswdField::Home.into()), message, remedy)
-                }));
+        let Some(rule) = missing else { continue };
+        let none: [&[u8]; 6] =
+            [b"change", b"user", name, b"--home", NO_HOME.as_bytes(), b"--record-only"];
+        let none = Command::own(none);
+        let remedy = match facts {
+            Some(_) => Remedy::of_commands([none]),
+            None => {
+                [Remedy::repair(rule), vec![Remedy::or("if it is to have none", [none])]].concat()
             }
-            (None, Some(facts)) => {
-                if let Some(rule) = open {
-                    out.findings.extend(open_home(rule, context, line, &user, facts.mode));
-                }
-                if facts.uid == uid || owners.is_err() {
-                    continue;
-                }
-                let whose = match context.book.user_by_uid(facts.uid) {
-                    Some((_, other)) => format!("{} ({})", BStr::new(other.name), facts.uid),
-                    None => format!("uid {}, which nobody has", facts.uid),
-                };
-                let message = format!("{home} belongs to {whose}, not to {name} ({uid}).");
-                let from = facts.uid.to_string();
-                let give = match facts.uid {
-                    0 => Command::own([b"reassign", b"0", name, home, b"--even-root"]),
-                    _ => Command::own([b"reassign", from.as_bytes(), name, home]),
-                };
-                let own = context.policy.home_of(name);
-                let change: [&[u8]; 6] =
-                    [b"change", b"user", name, b"--home", &own, b"--record-only"];
-                // A place of the system's is nobody's home, and stays as it is.
-                let mut remedy = match is_below_another(home) {
-                    true => Remedy::of_commands([give]),
-                    false => Remedy::of_commands([Command::own(change)]),
-                };
-                let look = Command::own([b"trace", b"id", from.as_bytes(), home]);
-                remedy.push(Remedy::or("to look first at what is in it", [look]));
-                out.findings.extend(owner.map(|rule| {
-                    found(rule, lines, line, Mark::Field(PasswdField::Home.into()), message, remedy)
-                }));
-            }
-            (None, None) => {}
-        }
+        };
+        checker.find(rule, (lines, line), PasswdField::Home, message, remedy);
     }
     if let Some((count, first)) = unseen {
         let why = format!("{count} homes could not be looked at, first {first}");
-        for rule in [missing, owner, open].into_iter().flatten() {
-            out.skip(rule, why.as_str());
+        for rule in [&MISSING_HOME, &HOME_OWNER, &HOME_OPEN_TO_OTHERS] {
+            if checker.wanted(rule).is_some() {
+                checker.skip(rule, why.as_str());
+            }
         }
     }
-    out
+}
+
+/// A home that belongs to somebody else.
+fn foreign_home(
+    checker: &mut Checker<'_>,
+    (line, user, uid): (Line<'_>, Passwd<'_>, u32),
+    owner: u32,
+) {
+    let context = checker.context;
+    let Some(rule) = checker.wanted(&HOME_OWNER) else { return };
+    let (name, home) = (BStr::new(user.name), BStr::new(user.home));
+    let whose = match context.book.user_by_uid(owner) {
+        Some((_, other)) => format!("{} ({owner})", BStr::new(other.name)),
+        None => format!("uid {owner}, which nobody has"),
+    };
+    let message = format!("{home} belongs to {whose}, not to {name} ({uid}).");
+    let from = owner.to_string();
+    // A place of the system's is nobody's home, and stays as it is.
+    let first = match (is_below_another(home), owner) {
+        (true, 0) => Command::own([b"reassign", b"0", name, home, b"--even-root"]),
+        (true, _) => Command::own([b"reassign", from.as_bytes(), name, home]),
+        (false, _) => {
+            let own = context.policy.home_of(name);
+            let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
+            Command::own(change)
+        }
+    };
+    let look = Command::own([b"trace", b"id", from.as_bytes(), home]);
+    let mut remedy = Remedy::of_commands([first]);
+    remedy.push(Remedy::or("to look first at what is in it", [look]));
+    let at = (context.book.users.lines(), line);
+    checker.find(rule, at, PasswdField::Home, message, remedy);
 }
 
 /// Whether a path is at least two steps below the root, as homes are.
@@ -192,26 +190,18 @@ fn is_below_another(home: &[u8]) -> bool {
 }
 
 /// A home that lets in others than the policy would.
-fn open_home(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    line: Line<'_>,
-    user: &Passwd<'_>,
-    mode: u32,
-) -> Option<Finding> {
-    let allowed = context.policy.people_home_permissions.0;
+fn open_home(checker: &mut Checker<'_>, line: Line<'_>, home: &BStr, mode: u32) {
+    let Some(rule) = checker.wanted(&HOME_OPEN_TO_OTHERS) else { return };
+    let allowed = checker.context.policy.people_home_permissions.0;
     let more = mode & 0o007 & !allowed;
-    if more == 0 {
-        return None;
-    }
     let can = match more {
         more if more & 0o002 != 0 => "everybody may write in it",
         more if more & 0o004 != 0 => "everybody may look into it",
+        0 => return,
         _ => "everybody may pass through it",
     };
-    let home = BStr::new(user.home);
     let message = format!("{home} has mode {mode:04o}: {can}.");
     let remedy = Remedy::of_commands([Command::System("chmod o=", vec![home.to_owned()])]);
-    let lines = context.book.users.lines();
-    Some(found(rule, lines, line, Mark::Field(PasswdField::Home.into()), message, remedy))
+    let at = (checker.context.book.users.lines(), line);
+    checker.find(rule, at, PasswdField::Home, message, remedy);
 }

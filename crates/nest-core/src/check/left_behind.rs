@@ -4,16 +4,17 @@ use std::collections::HashSet;
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::lines::found;
+use super::checker::{Checker, Pass};
 use super::remedy::another_number;
 use super::rule::{Besides, Example, Family, PLAIN, Rule, Severity};
-use super::{Command, Finding, Mark, Out, Remedy, Selection};
+use super::{Command, Mark, Remedy};
 use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind};
 use crate::table::{File, Group, GroupField, Passwd, PasswdField, Record};
 use crate::value::{join, parent_of};
 
-pub(super) const RULES: &[&Rule] = &[&HOME_ORPHAN, &MAIL_ORPHAN, &RETIRED_ID_IN_USE];
+pub(super) const PASSES: &[Pass] =
+    &[(&[&HOME_ORPHAN], homes), (&[&MAIL_ORPHAN], mail), (&[&RETIRED_ID_IN_USE], retired_ids)];
 
 static HOME_ORPHAN: Rule = Rule {
     name: "home-orphan",
@@ -68,20 +69,6 @@ static RETIRED_ID_IN_USE: Rule = Rule {
     ..PLAIN
 };
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection) -> Out {
-    let mut out = Out::default();
-    if let Some(rule) = selection.wanted(&HOME_ORPHAN) {
-        homes(rule, context, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&MAIL_ORPHAN) {
-        mail(rule, context, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&RETIRED_ID_IN_USE) {
-        retired_ids(rule, context, &mut out);
-    }
-    out
-}
-
 /// The directory in which a pattern such as `/home/{name}` has its things.
 fn directory_of(pattern: &str) -> Option<&BStr> {
     let (before, after) = pattern.split_once("{name}")?;
@@ -92,15 +79,14 @@ fn directory_of(pattern: &str) -> Option<&BStr> {
 /// What is in that directory; why not is told once.
 fn entries(
     rule: &'static Rule,
-    context: PlanContext<'_>,
+    checker: &mut Checker<'_>,
     pattern: &str,
-    out: &mut Out,
 ) -> Vec<(BString, BString, Facts)> {
     // The root of the tree holds much else.
     let Some(directory) = directory_of(pattern).filter(|directory| *directory != "/") else {
         return Vec::new();
     };
-    match context.world.entries(directory) {
+    match checker.context.world.entries(directory) {
         Ok(entries) => entries
             .into_iter()
             // Hidden ones are where things are set aside, or wait to be named.
@@ -111,7 +97,7 @@ fn entries(
             })
             .collect(),
         Err(why) => {
-            out.skip(rule, format!("{directory} can't be looked at: {why}"));
+            checker.skip(rule, format!("{directory} can't be looked at: {why}"));
             Vec::new()
         }
     }
@@ -124,8 +110,9 @@ fn owner(context: PlanContext<'_>, facts: &Facts) -> String {
     }
 }
 
-fn homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
-    let entries = entries(rule, context, &context.policy.people_home, out);
+fn homes(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    let entries = entries(&HOME_ORPHAN, checker, &context.policy.people_home);
     if entries.is_empty() {
         return;
     }
@@ -142,17 +129,18 @@ fn homes(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
             let owner = owner(context, &facts);
             let message = format!("{path} is no account's home; it belongs to {owner}.");
             let remedy = put_aside(&path, &name, facts.uid);
-            out.findings.push(at(rule, path, name, message, remedy));
+            find_at(&HOME_ORPHAN, checker, (path, name), message, remedy);
         }
     }
 }
 
-fn mail(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
-    for (name, path, facts) in entries(rule, context, &context.policy.mail_spool, out) {
+fn mail(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    for (name, path, facts) in entries(&MAIL_ORPHAN, checker, &context.policy.mail_spool) {
         if facts.kind == FileKind::File && context.book.named(File::Passwd, &name).is_empty() {
             let message = format!("{path} is the mail of {name}, whom the files do not know.");
             let remedy = put_aside(&path, &name, facts.uid);
-            out.findings.push(at(rule, path, name, message, remedy));
+            find_at(&MAIL_ORPHAN, checker, (path, name), message, remedy);
         }
     }
 }
@@ -169,21 +157,22 @@ fn put_aside(path: &BString, name: &BString, uid: u32) -> Vec<Remedy> {
     remedy
 }
 
-/// A finding about a path in the tree.
-fn at(
+/// Tells of a fault at a path in the tree.
+fn find_at(
     rule: &'static Rule,
-    path: BString,
-    subject: BString,
+    checker: &mut Checker<'_>,
+    (path, subject): (BString, BString),
     message: String,
     remedies: Vec<Remedy>,
-) -> Finding {
-    let place = Some(path);
-    Finding { place, subject, ..Finding::about(rule, File::Passwd, message, remedies) }
+) {
+    let finding = checker.find_about(rule, File::Passwd, message, remedies);
+    (finding.place, finding.subject) = (Some(path), subject);
 }
 
-fn retired_ids(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+fn retired_ids(checker: &mut Checker<'_>) {
+    let context = checker.context;
     if let Err(why) = context.world.retired_is_known() {
-        return out.skip(rule, why);
+        return checker.skip(&RETIRED_ID_IN_USE, why);
     }
     let retired = context.world.retired();
     for (file, what, any) in [
@@ -214,7 +203,7 @@ fn retired_ids(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
             let mut remedy = another_number(file, holder);
             let trace = Command::own([b"trace", b"id", id.to_string().as_bytes()]);
             remedy.push(Remedy::or("to see what it got", [trace]));
-            out.findings.push(found(rule, lines, line, mark, message, remedy));
+            checker.find(&RETIRED_ID_IN_USE, (lines, line), mark, message, remedy);
         }
     }
 }

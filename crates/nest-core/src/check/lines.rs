@@ -3,11 +3,11 @@
 
 use bstr::{BString, ByteSlice};
 
-use super::prefilter::Prefilter;
+use super::checker::{Checker, Pass};
 use super::remedy::free_name;
 use super::repair::mends;
 use super::rule::{ALL, Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Finding, Mark, Out, Remedy, Selection};
+use super::{Command, Finding, Mark, Remedy};
 use crate::context::PlanContext;
 use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
 use crate::table::{
@@ -17,8 +17,10 @@ use crate::table::{
 use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 use crate::words::counted;
 
-pub(super) const RULES: &[&Rule] =
-    &[&MALFORMED_LINE, &MISSING_NEWLINE, &STRAY_SPACE, &BAD_NUMBER, &BAD_NAME, &COMPAT_LINE];
+pub(super) const PASSES: &[Pass] = &[(
+    &[&MALFORMED_LINE, &MISSING_NEWLINE, &STRAY_SPACE, &BAD_NUMBER, &BAD_NAME, &COMPAT_LINE],
+    form,
+)];
 
 static MALFORMED_LINE: Rule = Rule {
     name: "malformed-line",
@@ -126,62 +128,54 @@ static COMPAT_LINE: Rule = Rule {
     ..PLAIN
 };
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let (malformed, number) = (selection.wanted(&MALFORMED_LINE), selection.wanted(&BAD_NUMBER));
-    let mut out = Out::default();
-    for lines in File::ALL.iter().filter_map(|file| context.book.lines(*file)) {
-        form(context, lines, prefilter, selection, &mut out);
+fn form(checker: &mut Checker<'_>) {
+    let book = checker.context.book;
+    for lines in File::ALL.iter().filter_map(|file| book.lines(*file)) {
+        find_odd(checker, lines);
+        find_broken(checker, lines);
     }
-    if malformed.is_none() && number.is_none() {
-        return out;
-    }
-    for lines in File::ALL.iter().filter_map(|file| context.book.lines(*file)) {
-        if let Some(rule) = malformed {
-            check_empty(rule, lines, &mut out);
-            if prefilter.holds_nul(lines.file()) {
-                find_nul(rule, lines, &mut out);
-            }
-        }
-        for line in prefilter.lines(context.book, lines.file()).filter(Line::is_record) {
-            let colons = memchr::memchr_iter(b':', line.record()).count();
-            if colons + 1 != lines.file().fields() {
-                out.findings
-                    .extend(malformed.map(|rule| wrong_count(rule, lines, line, colons + 1)));
-            } else if let Some(rule) = number {
-                numbers(lines.file(), line, |field, read, message| {
-                    let number = lines.number(line.start);
-                    let remedy = match read {
-                        true => Remedy::repair(rule),
-                        false => Remedy::take_out(lines.file(), number),
-                    };
-                    let mark = Mark::Field(field);
-                    out.findings.push(found(rule, lines, line, mark, message, remedy));
-                });
-            }
+}
+
+/// Lines that can't be read.
+fn find_broken(checker: &mut Checker<'_>, lines: &Lines) {
+    let (malformed, number) = (checker.wanted(&MALFORMED_LINE), checker.wanted(&BAD_NUMBER));
+    let (book, prefilter) = (checker.context.book, checker.prefilter);
+    if malformed.is_some() {
+        check_empty(checker, lines);
+        if prefilter.holds_nul(lines.file()) {
+            find_nul(checker, lines);
         }
     }
-    out
+    for line in prefilter.lines(book, lines.file()).filter(Line::is_record) {
+        let count = memchr::memchr_iter(b':', line.record()).count() + 1;
+        if count != lines.file().fields() {
+            if malformed.is_some() {
+                wrong_count(checker, lines, line, count);
+            }
+        } else if let Some(rule) = number {
+            numbers(lines.file(), line, |field, read, message| {
+                let remedy = match read {
+                    true => Remedy::repair(rule),
+                    false => Remedy::take_out(lines.file(), lines.number(line.start)),
+                };
+                checker.find(rule, (lines, line), field, message, remedy);
+            });
+        }
+    }
 }
 
 /// What is odd about lines that can be read all the same.
-fn form(
-    context: PlanContext<'_>,
-    lines: &Lines,
-    prefilter: &Prefilter,
-    selection: &Selection,
-    out: &mut Out,
-) {
-    let (name, space) = (selection.wanted(&BAD_NAME), selection.wanted(&STRAY_SPACE));
-    let compat = selection.wanted(&COMPAT_LINE).filter(|rule| rule.reads.contains(&lines.file()));
-    let mut tell = |rule, line, mark, message: String, remedy: Vec<Remedy>| {
-        out.findings.push(found(rule, lines, line, mark, message, remedy));
-    };
+fn find_odd(checker: &mut Checker<'_>, lines: &Lines) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
+    let (name, space) = (checker.wanted(&BAD_NAME), checker.wanted(&STRAY_SPACE));
+    let compat = checker.wanted(&COMPAT_LINE).filter(|rule| rule.reads.contains(&lines.file()));
     let number = |line: Line<'_>| lines.number(line.start);
     for line in prefilter.lines(context.book, lines.file()) {
         if let Some(rule) = compat.filter(|_| line.is_compat()) {
             let what = if line.bytes.starts_with(b"+") { "brings in" } else { "shuts out" };
             let message = format!("the line {what} accounts of a directory, in compat mode only.");
-            tell(rule, line, Mark::Line, message, Remedy::take_out(lines.file(), number(line)));
+            let remedy = Remedy::take_out(lines.file(), number(line));
+            checker.find(rule, (lines, line), Mark::Line, message, remedy);
         }
         if !line.is_record() {
             continue;
@@ -200,7 +194,7 @@ fn form(
                 true => Remedy::repair(rule),
                 false => Remedy::take_out(lines.file(), number(line)),
             };
-            tell(rule, line, Mark::Line, message.to_owned(), remedy);
+            checker.find(rule, (lines, line), Mark::Line, message, remedy);
         }
         let owner = matches!(lines.file(), File::Subuid | File::Subgid);
         if let Some(rule) = name.filter(|_| !owner)
@@ -208,14 +202,14 @@ fn form(
         {
             let message = format!("the name {} {fault}.", visible(line.name()));
             let remedy = another_name(context, lines, line);
-            tell(rule, line, Mark::Field(Column::NAME), message, remedy);
+            checker.find(rule, (lines, line), Column::NAME, message, remedy);
         }
     }
-    let unfinished = selection.wanted(&MISSING_NEWLINE).filter(|_| !lines.is_finished());
+    let unfinished = checker.wanted(&MISSING_NEWLINE).filter(|_| !lines.is_finished());
     if let Some(rule) = unfinished {
         let line = lines.around(lines.text().len() - 1);
         let message = "the last line has no line end: what is added next may run into it.";
-        tell(rule, line, Mark::Line, message.to_owned(), Remedy::repair(rule));
+        checker.find(rule, (lines, line), Mark::Line, message, Remedy::repair(rule));
     }
 }
 
@@ -302,119 +296,94 @@ fn hide_in_remedies(
     }
 }
 
-fn check_empty(rule: &'static Rule, lines: &Lines, out: &mut Out) {
+fn check_empty(checker: &mut Checker<'_>, lines: &Lines) {
     let file = lines.file();
     if !lines.is_empty() || !matches!(file, File::Passwd | File::Group | File::Shadow) {
         return;
     }
     let what = if file == File::Group { "group" } else { "account" };
     let message = format!("the file is empty (0 bytes): no {what} is found in it.");
-    let remedy = Remedy::by_hand("put a copy of it back");
-    out.findings.push(Finding::about(rule, file, message, remedy));
+    checker.find_about(&MALFORMED_LINE, file, message, Remedy::by_hand("put a copy of it back"));
 }
 
-fn find_nul(rule: &'static Rule, lines: &Lines, out: &mut Out) {
+fn find_nul(checker: &mut Checker<'_>, lines: &Lines) {
     let mut from = 0;
     while let Some(at) = lines.text()[from..].find_byte(0) {
         let line = lines.around(from + at);
         from = (line.range().end + 1).min(lines.text().len());
         let message = "the line holds NUL bytes, at which C programs stop reading it.";
         let remedy = Remedy::take_out(lines.file(), lines.number(line.start));
-        out.findings.push(found(rule, lines, line, Mark::Line, message.into(), remedy));
+        checker.find(&MALFORMED_LINE, (lines, line), Mark::Line, message, remedy);
     }
 }
 
-fn wrong_count(rule: &'static Rule, lines: &Lines, line: Line<'_>, count: usize) -> Finding {
-    let fields = counted(count, "field", "fields");
-    let wanted = lines.file().fields();
+fn wrong_count(checker: &mut Checker<'_>, lines: &Lines, line: Line<'_>, count: usize) {
+    let (fields, wanted) = (counted(count, "field", "fields"), lines.file().fields());
     let message =
         format!("the line has {fields}, not {wanted}: programs pass it over or misread it.");
     let remedy = Remedy::take_out(lines.file(), lines.number(line.start));
-    found(rule, lines, line, Mark::Line, message, remedy)
+    checker.find(&MALFORMED_LINE, (lines, line), Mark::Line, message, remedy);
 }
 
 /// Calls `tell` for each number of the line that is not plain, with the field,
 /// whether the C library reads it all the same, and the message.
 fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(Column, bool, String)) {
     let record = line.record();
-    let mut id = |field: Column, what: &str, text: &[u8]| match (read_plain_id(text), read_id(text))
-    {
-        (Some(u32::MAX), _) => {
-            tell(field, false, format!("{what} {} means \"no id\" to the kernel.", u32::MAX));
-        }
-        (Some(_), _) => {}
-        (None, Some(read)) => {
-            let text = text.as_bstr();
-            tell(
-                field,
-                true,
-                format!(
-                    "{what} \"{text}\" is not a plain number; the C library reads it as {read}."
-                ),
-            );
-        }
-        (None, None) => {
-            let text = text.as_bstr();
-            tell(
-                field,
-                false,
-                format!("{what} \"{text}\" is no number: the C library passes the line over."),
-            );
+    let mut id = |field: Column, what: &str, text: &[u8]| {
+        let shown = text.as_bstr();
+        match (read_plain_id(text), read_id(text)) {
+            (Some(u32::MAX), _) => {
+                tell(field, false, format!("{what} {} means \"no id\" to the kernel.", u32::MAX));
+            }
+            (Some(_), _) => {}
+            (None, Some(read)) => {
+                let message = format!(
+                    "{what} \"{shown}\" is not a plain number; the C library reads it as {read}."
+                );
+                tell(field, true, message);
+            }
+            (None, None) => {
+                let message =
+                    format!("{what} \"{shown}\" is no number: the C library passes the line over.");
+                tell(field, false, message);
+            }
         }
     };
     match file {
         File::Passwd => {
-            let Some(user) = Passwd::read(record) else {
-                return;
-            };
+            let Some(user) = Passwd::read(record) else { return };
             id(PasswdField::Uid.into(), "uid", user.uid);
             id(PasswdField::Gid.into(), "gid", user.gid);
         }
         File::Group => {
-            let Some(group) = Group::read(record) else {
-                return;
-            };
+            let Some(group) = Group::read(record) else { return };
             id(GroupField::Gid.into(), "gid", group.gid);
         }
         File::Shadow => {
-            let Some(shadow) = Shadow::read(record) else {
-                return;
-            };
-            for (field, what, text) in shadow.numbers() {
-                if read_signed(text).is_err() {
-                    let text = text.as_bstr();
-                    tell(
-                        field.into(),
-                        false,
-                        format!(
-                            "the {what}, \"{text}\", is no number: the C library passes the line over."
-                        ),
-                    );
-                }
+            let Some(shadow) = Shadow::read(record) else { return };
+            let odd = shadow.numbers().into_iter().filter(|(.., text)| read_signed(text).is_err());
+            for (field, what, text) in odd {
+                let message = format!(
+                    "the {what}, \"{}\", is no number: the C library passes the line over.",
+                    text.as_bstr()
+                );
+                tell(field.into(), false, message);
             }
         }
         File::Gshadow => {}
         File::Subuid | File::Subgid => {
-            let Some(range) = SubId::read(record) else {
-                return;
-            };
+            let Some(range) = SubId::read(record) else { return };
             let plain = [
                 (SubIdField::First, "first id", range.first),
                 (SubIdField::Count, "count", range.count),
             ];
-            let mut fine = true;
-            for (field, what, text) in plain {
-                if read_plain_id(text).is_none() {
-                    fine = false;
-                    let text = text.as_bstr();
-                    tell(
-                        field.into(),
-                        false,
-                        format!("the {what}, \"{text}\", is no plain number."),
-                    );
-                }
+            let odd: Vec<_> =
+                plain.iter().filter(|(.., text)| read_plain_id(text).is_none()).collect();
+            for (field, what, text) in &odd {
+                let message = format!("the {what}, \"{}\", is no plain number.", text.as_bstr());
+                tell((*field).into(), false, message);
             }
-            if fine && range.span().is_none() {
+            if odd.is_empty() && range.span().is_none() {
                 let message = "the range is empty, or runs past the largest id, 4294967295.";
                 tell(SubIdField::Count.into(), false, message.into());
             }

@@ -6,26 +6,26 @@ use std::collections::BTreeSet;
 use bstr::{BStr, ByteSlice};
 use rayon::prelude::*;
 
-use super::lines::found;
+use super::checker::{Checker, Pass};
 use super::orphans::elsewhere;
 use super::prefilter::Prefilter;
 use super::remedy::free_name;
 use super::repair::mends;
 use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Mark, Out, Related, Remedy, Selection};
+use super::{Command, Mark, Remedy};
 use crate::context::PlanContext;
-use crate::secret::{is_kept, shown, told};
+use crate::secret::{is_kept, told};
 use crate::table::{File, Group, GroupField, Gshadow, GshadowField, PasswdField, Record};
 use crate::value::{members, nearest};
 use crate::words::list;
 
-pub(super) const RULES: &[&Rule] = &[
-    &GHOST_MEMBER,
-    &GHOST_ADMIN,
-    &MEMBER_MISMATCH,
-    &NO_PRIMARY_GROUP,
-    &LISTED_IN_PRIMARY,
-    &EMPTY_GROUP,
+pub(super) const PASSES: &[Pass] = &[
+    (&[&GHOST_MEMBER], ghosts),
+    (&[&GHOST_ADMIN], ghost_admins),
+    (&[&MEMBER_MISMATCH], mismatches),
+    (&[&NO_PRIMARY_GROUP], primary_groups),
+    (&[&LISTED_IN_PRIMARY], listed_in_primary),
+    (&[&EMPTY_GROUP], empty_groups),
 ];
 
 static GHOST_MEMBER: Rule = Rule {
@@ -122,29 +122,6 @@ static EMPTY_GROUP: Rule = Rule {
 /// slips of the fingers.
 const SUGGESTIONS: usize = 20;
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let mut out = Out::default();
-    if let Some(rule) = selection.wanted(&GHOST_MEMBER) {
-        ghosts(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&GHOST_ADMIN) {
-        ghost_admins(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&LISTED_IN_PRIMARY) {
-        listed_in_primary(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&MEMBER_MISMATCH) {
-        mismatches(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&EMPTY_GROUP) {
-        empty_groups(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&NO_PRIMARY_GROUP) {
-        primary_groups(rule, context, prefilter, &mut out);
-    }
-    out
-}
-
 /// The members of groups that are wanted, with where their lines begin. Most of the
 /// work is looking names up: it is spread, a stretch of lines each.
 fn listed<'b>(
@@ -166,7 +143,8 @@ fn listed<'b>(
     stretches.flat_map_iter(of_line).collect()
 }
 
-fn ghosts(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, out: &mut Out) {
+fn ghosts(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let (book, group) = (context.book, context.book.groups.lines());
     let names = book.names();
     let ghosts = listed(context, prefilter, |_, member| names.find(File::Passwd, member).is_none());
@@ -176,7 +154,7 @@ fn ghosts(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, 
             Ok(true) => continue,
             Ok(false) => {}
             Err(why) => {
-                out.skip(rule, why);
+                checker.skip(&GHOST_MEMBER, why);
                 return;
             }
         }
@@ -199,16 +177,12 @@ fn ghosts(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, 
             remedy.push(Remedy::or(format!("if {} is meant", BStr::new(near)), [join, drop]));
         }
         let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
-        out.findings.push(found(rule, group, line, mark, message, remedy));
+        checker.find(&GHOST_MEMBER, (group, line), mark, message, remedy);
     }
 }
 
-fn ghost_admins(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn ghost_admins(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     let Some(table) = &book.gshadow else { return };
     for (line, gshadow) in prefilter.records::<Gshadow<'_>>(book, File::Gshadow) {
@@ -218,7 +192,7 @@ fn ghost_admins(
             match elsewhere(context, admin.into()) {
                 Ok(true) => continue,
                 Ok(false) => {}
-                Err(why) => return out.skip(rule, why),
+                Err(why) => return checker.skip(&GHOST_ADMIN, why),
             }
             let (name, group) = (BStr::new(admin), BStr::new(gshadow.name));
             let message = format!("no account is called {name}, who administers {group}.");
@@ -230,17 +204,13 @@ fn ghost_admins(
                 admin,
             ]);
             let mark = Mark::Member(GshadowField::Admins.into(), name.to_owned());
-            out.findings.push(found(rule, table.lines(), line, mark, message, remedy));
+            checker.find(&GHOST_ADMIN, (table.lines(), line), mark, message, remedy);
         }
     }
 }
 
-fn listed_in_primary(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn listed_in_primary(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     let lines = book.groups.lines();
     let gid_of = |name: &[u8]| book.user(name).and_then(|(_, user)| user.gid());
@@ -253,11 +223,12 @@ fn listed_in_primary(
         let message = format!("{group} is the primary group of {name}, and lists it too.");
         let remedy = Remedy::of_command([b"change", b"group", group, b"--drop-member", member]);
         let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
-        out.findings.push(found(rule, lines, line, mark, message, remedy));
+        checker.find(&LISTED_IN_PRIMARY, (lines, line), mark, message, remedy);
     }
 }
 
-fn mismatches(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilter, out: &mut Out) {
+fn mismatches(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let (book, groups) = (context.book, context.book.groups.lines());
     let Some(table) = &book.gshadow else { return };
     for line in prefilter.differing.iter().map(|start| groups.at(*start as usize)) {
@@ -286,32 +257,17 @@ fn mismatches(rule: &'static Rule, context: PlanContext<'_>, prefilter: &Prefilt
             format!("the members differ between etc/group and etc/gshadow: {}.", parts.join("; "));
         let number = table.lines().number(at);
         let remedy = match is_kept(File::Gshadow, other.bytes) {
-            true => Remedy::repair(rule),
+            true => Remedy::repair(&MEMBER_MISMATCH),
             false => Remedy::take_out(File::Gshadow, number),
         };
-        let mut finding = found(
-            rule,
-            book.groups.lines(),
-            line,
-            Mark::Field(GroupField::Members.into()),
-            message,
-            remedy,
-        );
-        finding.related.push(Related {
-            file: File::Gshadow,
-            line: number,
-            text: shown(File::Gshadow, other.bytes),
-        });
-        out.findings.push(finding);
+        checker
+            .find(&MEMBER_MISMATCH, (groups, line), GroupField::Members, message, remedy)
+            .relate(table.lines(), other);
     }
 }
 
-fn primary_groups(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn primary_groups(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     if prefilter.primary.is_within(&prefilter.gids) {
         return;
@@ -333,24 +289,19 @@ fn primary_groups(
             let other = Command::own([b"regroup", name, b"--primary", group.name]);
             remedy.push(Remedy::or("to use a group there is", [other]));
         }
-        out.findings.push(found(
-            rule,
-            book.users.lines(),
-            line,
-            Mark::Field(PasswdField::Gid.into()),
+        checker.find(
+            &NO_PRIMARY_GROUP,
+            (book.users.lines(), line),
+            PasswdField::Gid,
             message,
             remedy,
-        ));
+        );
     }
 }
 
 /// Only groups of people are judged: a system brings many that wait for a member.
-fn empty_groups(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn empty_groups(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     if prefilter.gids.is_within(&prefilter.primary) {
         return;
@@ -363,13 +314,12 @@ fn empty_groups(
         let name = BStr::new(group.name);
         let message = format!("nobody is in {name}, and it is nobody's primary group.");
         let remedy = Remedy::of_command([b"delete", b"group", name]);
-        out.findings.push(found(
-            rule,
-            book.groups.lines(),
-            line,
-            Mark::Field(GroupField::Members.into()),
+        checker.find(
+            &EMPTY_GROUP,
+            (book.groups.lines(), line),
+            GroupField::Members,
             message,
             remedy,
-        ));
+        );
     }
 }

@@ -1,6 +1,7 @@
 //! Checking the account files: the rules, and what they found.
 
 mod admins;
+mod checker;
 mod duplicates;
 mod files;
 mod finding;
@@ -27,7 +28,9 @@ pub use rule::{Besides, Example, Family, RULES, Rule, Severity, rule};
 
 use rayon::prelude::*;
 
+use self::checker::{Checker, Pass};
 use self::prefilter::Prefilter;
+use self::rule::FAMILIES;
 use crate::context::PlanContext;
 use crate::policy::{Accept, Policy, PolicyFault};
 
@@ -47,11 +50,6 @@ impl Selection {
     pub fn wants(&self, rule: &Rule) -> bool {
         let named = self.only.is_empty() || self.only.contains(&rule);
         named && !self.skip.contains(&rule) && !(self.files_only && rule.looks_at_tree)
-    }
-
-    /// The rule, if it is to run.
-    fn wanted(&self, rule: &'static Rule) -> Option<&'static Rule> {
-        Some(rule).filter(|rule| self.wants(rule))
     }
 }
 
@@ -73,19 +71,6 @@ impl CheckReport {
     }
 }
 
-/// What the rules of a family hand back.
-#[derive(Default)]
-struct Out {
-    findings: Vec<Finding>,
-    skipped: Vec<Skipped>,
-}
-
-impl Out {
-    fn skip(&mut self, rule: &'static Rule, why: impl Into<String>) {
-        self.skipped.push(Skipped { rule: rule.name, why: why.into() });
-    }
-}
-
 /// Runs the selected rules.
 pub fn check(context: PlanContext<'_>, selection: &Selection) -> CheckReport {
     check_prefiltered(context, selection, &Prefilter::of(context))
@@ -98,27 +83,23 @@ fn check_prefiltered(
     prefilter: &Prefilter,
 ) -> CheckReport {
     let book = context.book;
-    let families: [&(dyn Fn() -> Out + Sync); 11] = [
-        &|| lines::judge(context, selection, prefilter),
-        &|| duplicates::judge(context, selection, prefilter),
-        &|| orphans::judge(context, selection, prefilter),
-        &|| memberships::judge(context, selection, prefilter),
-        &|| sign_in::judge(context, selection, prefilter),
-        &|| shells::judge(context, selection, prefilter),
-        &|| admins::judge(context, selection, prefilter),
-        &|| homes::judge(context, selection, prefilter),
-        &|| left_behind::judge(context, selection),
-        &|| ranges::judge(context, selection, prefilter),
-        &|| files::judge(context, selection),
-    ];
-    let outs: Vec<Out> = families.par_iter().map(|family| family()).collect();
+    let is_wanted = |(rules, _): &&Pass| rules.iter().any(|rule| selection.wants(rule));
+    let wanted: Vec<&Pass> = FAMILIES.into_iter().flatten().filter(is_wanted).collect();
+    let checkers: Vec<Checker<'_>> = wanted
+        .par_iter()
+        .map(|(_, pass)| {
+            let mut checker = Checker::new(context, prefilter, selection);
+            pass(&mut checker);
+            checker
+        })
+        .collect();
     let mut report = CheckReport::default();
-    for out in outs {
+    for checker in checkers {
         match report.findings.is_empty() {
-            true => report.findings = out.findings,
-            false => report.findings.extend(out.findings),
+            true => report.findings = checker.findings,
+            false => report.findings.extend(checker.findings),
         }
-        report.skipped.extend(out.skipped);
+        report.skipped.extend(checker.skipped);
     }
     for rule in RULES.iter().filter(|rule| selection.wants(rule)) {
         for (file, why) in book.unreadable.iter().filter(|(file, _)| rule.reads.contains(file)) {

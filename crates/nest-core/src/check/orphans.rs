@@ -4,11 +4,11 @@
 use bstr::BStr;
 use rayon::prelude::*;
 
+use super::checker::{Checker, Pass};
 use super::lines::{another_name, found};
-use super::prefilter::Prefilter;
 use super::repair::mends;
 use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Finding, Mark, Out, Remedy, Selection};
+use super::{Finding, Remedy};
 use crate::context::PlanContext;
 use crate::secret::is_kept;
 use crate::surroundings::Origin;
@@ -17,8 +17,13 @@ use crate::table::{
     SubId, SubIdField,
 };
 
-pub(super) const RULES: &[&Rule] =
-    &[&SHADOW_ORPHAN, &MISSING_SHADOW, &RANGE_ORPHAN, &GSHADOW_ORPHAN, &MISSING_GSHADOW];
+pub(super) const PASSES: &[Pass] = &[
+    (&[&SHADOW_ORPHAN], shadow_orphans),
+    (&[&MISSING_SHADOW], missing_shadow),
+    (&[&RANGE_ORPHAN], range_orphans),
+    (&[&GSHADOW_ORPHAN], gshadow_orphans),
+    (&[&MISSING_GSHADOW], missing_gshadow),
+];
 
 static SHADOW_ORPHAN: Rule = Rule {
     name: "shadow-orphan",
@@ -96,46 +101,26 @@ static MISSING_GSHADOW: Rule = Rule {
     ..PLAIN
 };
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let mut out = Out::default();
-    if let Some(rule) = selection.wanted(&SHADOW_ORPHAN) {
-        shadow_orphans(rule, context, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&MISSING_SHADOW) {
-        missing_shadow(rule, context, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&GSHADOW_ORPHAN) {
-        gshadow_orphans(rule, context, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&MISSING_GSHADOW) {
-        missing_gshadow(rule, context, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&RANGE_ORPHAN) {
-        range_orphans(rule, context, prefilter, &mut out);
-    }
-    out
-}
-
 /// What there is to say about the records of `file` whose name no line of `other` has.
 /// They may be very many: it is spread.
 fn unnamed<'b>(
-    (out, context): (&mut Out, PlanContext<'b>),
+    checker: &mut Checker<'b>,
     (file, other): (File, File),
     say: impl Fn(&'b Lines, Line<'b>) -> Option<Finding> + Send + Sync,
 ) {
-    let Some(lines) = context.book.lines(file) else { return };
-    let starts = context.book.names().lacking(file, other).into_par_iter();
-    out.findings.par_extend(starts.filter_map(|start| say(lines, lines.at(start as usize))));
+    let Some(lines) = checker.context.book.lines(file) else { return };
+    let starts = checker.context.book.names().lacking(file, other).into_par_iter();
+    checker.findings.par_extend(starts.filter_map(|start| say(lines, lines.at(start as usize))));
 }
 
-fn shadow_orphans(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
-    unnamed((out, context), (File::Shadow, File::Passwd), |shadow, line| {
+fn shadow_orphans(checker: &mut Checker<'_>) {
+    unnamed(checker, (File::Shadow, File::Passwd), |shadow, line| {
         let message = format!(
             "no account is called {}; the next one of that name would get this password.",
             BStr::new(line.name())
         );
-        let remedy = orphan_remedy(rule, shadow, line);
-        Some(found(rule, shadow, line, Mark::Field(ShadowField::Name.into()), message, remedy))
+        let remedy = orphan_remedy(&SHADOW_ORPHAN, shadow, line);
+        Some(found(&SHADOW_ORPHAN, shadow, line, ShadowField::Name.into(), message, remedy))
     });
 }
 
@@ -147,28 +132,30 @@ fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Reme
     }
 }
 
-fn gshadow_orphans(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
-    unnamed((out, context), (File::Gshadow, File::Group), |gshadow, line| {
+fn gshadow_orphans(checker: &mut Checker<'_>) {
+    unnamed(checker, (File::Gshadow, File::Group), |gshadow, line| {
         let name = BStr::new(line.name());
         let message = format!(
             "no group is called {name}; the next one of that name would get its administrators."
         );
-        let remedy = orphan_remedy(rule, gshadow, line);
-        Some(found(rule, gshadow, line, Mark::Field(GshadowField::Name.into()), message, remedy))
+        let remedy = orphan_remedy(&GSHADOW_ORPHAN, gshadow, line);
+        Some(found(&GSHADOW_ORPHAN, gshadow, line, GshadowField::Name.into(), message, remedy))
     });
 }
 
-fn missing_gshadow(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+fn missing_gshadow(checker: &mut Checker<'_>) {
+    let context = checker.context;
     if context.book.gshadow.is_none() {
         return;
     }
-    unnamed((out, context), (File::Group, File::Gshadow), |groups, line| {
+    unnamed(checker, (File::Group, File::Gshadow), |groups, line| {
         let group = Group::read(line.record())?;
         let name = BStr::new(group.name);
         let message = format!("etc/gshadow has no line for the group {name}.");
         let added = [group.name, b"!", b"", group.members].join(&b':');
-        let remedy = remedy_of_lacking(rule, context, (groups, line), File::Gshadow, &added);
-        Some(found(rule, groups, line, Mark::Field(GroupField::Name.into()), message, remedy))
+        let remedy =
+            remedy_of_lacking(&MISSING_GSHADOW, context, (groups, line), File::Gshadow, &added);
+        Some(found(&MISSING_GSHADOW, groups, line, GroupField::Name.into(), message, remedy))
     });
 }
 
@@ -190,7 +177,8 @@ fn remedy_of_lacking(
     }
 }
 
-fn missing_shadow(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+fn missing_shadow(checker: &mut Checker<'_>) {
+    let context = checker.context;
     let book = context.book;
     if book.unreadable.contains_key(&File::Shadow) {
         return;
@@ -201,26 +189,23 @@ fn missing_shadow(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) 
             let message =
                 format!("there is no such file, and {users} accounts have their password there.");
             let remedy = Remedy::by_hand("put a copy of it back");
-            out.findings.push(Finding::about(rule, File::Shadow, message, remedy));
+            checker.find_about(&MISSING_SHADOW, File::Shadow, message, remedy);
         }
         return;
     }
-    unnamed((out, context), (File::Passwd, File::Shadow), |users, line| {
+    unnamed(checker, (File::Passwd, File::Shadow), |users, line| {
         let user = Passwd::read(line.record()).filter(Passwd::is_shadowed)?;
         let name = BStr::new(user.name);
         let message = format!("etc/shadow has no line for {name}: no password lets it in.");
         let added = [user.name, b":!:0::::::"].concat();
-        let remedy = remedy_of_lacking(rule, context, (users, line), File::Shadow, &added);
-        Some(found(rule, users, line, Mark::Field(PasswdField::Password.into()), message, remedy))
+        let remedy =
+            remedy_of_lacking(&MISSING_SHADOW, context, (users, line), File::Shadow, &added);
+        Some(found(&MISSING_SHADOW, users, line, PasswdField::Password.into(), message, remedy))
     });
 }
 
-fn range_orphans(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn range_orphans(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     for (table, unowned) in [&book.subuid, &book.subgid].into_iter().zip(&prefilter.unowned) {
         let Some(table) = table else { continue };
@@ -241,20 +226,13 @@ fn range_orphans(
                         None => format!("no account is called {owner}; the next one of that name"),
                     };
                     let message = format!("{nobody} would get these ids.");
-                    let remedy = Remedy::repair(rule);
-                    let finding = found(
-                        rule,
-                        table.lines(),
-                        line,
-                        Mark::Field(SubIdField::Owner.into()),
-                        message,
-                        remedy,
-                    );
-                    out.findings.push(finding);
+                    let remedy = Remedy::repair(&RANGE_ORPHAN);
+                    let at = (table.lines(), line);
+                    checker.find(&RANGE_ORPHAN, at, SubIdField::Owner, message, remedy);
                 }
                 Ok(true) => {}
                 Err(why) => {
-                    out.skip(rule, why);
+                    checker.skip(&RANGE_ORPHAN, why);
                     return;
                 }
             }

@@ -3,17 +3,19 @@
 use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
-use super::lines::found;
-use super::prefilter::Prefilter;
+use super::checker::{Checker, Pass};
 use super::repair::mends;
 use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Mark, Out, Related, Remedy, Selection};
+use super::{Command, Mark, Remedy};
 use crate::context::PlanContext;
-use crate::secret::shown;
 use crate::table::{File, Line, SubId, SubIdField, SubIds, Table};
 use crate::value::{IdSet, IdSpan};
 
-pub(super) const RULES: &[&Rule] = &[&OVERLAPPING_RANGE, &DUPLICATE_RANGE, &RANGE_OVER_ACCOUNT];
+pub(super) const PASSES: &[Pass] = &[
+    (&[&OVERLAPPING_RANGE], overlaps),
+    (&[&DUPLICATE_RANGE], doubled),
+    (&[&RANGE_OVER_ACCOUNT], over_accounts),
+];
 
 static OVERLAPPING_RANGE: Rule = Rule {
     name: "overlapping-range",
@@ -63,27 +65,23 @@ static RANGE_OVER_ACCOUNT: Rule = Rule {
     ..PLAIN
 };
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let mut out = Out::default();
-    let book = context.book;
-    for (at, table) in [&book.subuid, &book.subgid].into_iter().enumerate() {
-        let Some(table) = table else { continue };
-        let overlapping = prefilter.overlapping[at];
-        if let Some(rule) = selection.wanted(&OVERLAPPING_RANGE).filter(|_| overlapping) {
-            overlaps(rule, context, table, &mut out);
-        }
-        if let Some(rule) = selection.wanted(&DUPLICATE_RANGE).filter(|_| overlapping) {
-            doubled(rule, table, &mut out);
-        }
-        if let Some(rule) = selection.wanted(&RANGE_OVER_ACCOUNT).filter(|_| prefilter.covering[at])
-        {
-            over_accounts(rule, context, table, &prefilter.held, &mut out);
-        }
+/// Goes through both files of ranges, or those of which it may be that something is wrong.
+fn each_file(
+    checker: &mut Checker<'_>,
+    odd: [bool; 2],
+    find: fn(&mut Checker<'_>, &Table<SubIds>),
+) {
+    let book = checker.context.book;
+    for (table, _) in [&book.subuid, &book.subgid].into_iter().zip(odd).filter(|(_, odd)| *odd) {
+        table.iter().for_each(|table| find(checker, table));
     }
-    out
 }
 
-fn doubled(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
+fn doubled(checker: &mut Checker<'_>) {
+    each_file(checker, checker.prefilter.overlapping, doubled_in);
+}
+
+fn doubled_in(checker: &mut Checker<'_>, table: &Table<SubIds>) {
     let lines = table.lines();
     // Nearly always no range begins where another does.
     let mut firsts = IdSet::default();
@@ -103,18 +101,17 @@ fn doubled(rule: &'static Rule, table: &Table<SubIds>, out: &mut Out) {
         }
         let (owner, number) = (BStr::new(range.owner), lines.number(other));
         let message = format!("line {number} gives {span} to {owner} already.");
-        let remedy = Remedy::repair(rule);
-        out.findings.push(found(rule, lines, line, Mark::Line, message, remedy));
+        let remedy = Remedy::repair(&DUPLICATE_RANGE);
+        checker.find(&DUPLICATE_RANGE, (lines, line), Mark::Line, message, remedy);
     }
 }
 
-fn over_accounts(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    table: &Table<SubIds>,
-    ids: &IdSet,
-    out: &mut Out,
-) {
+fn over_accounts(checker: &mut Checker<'_>) {
+    each_file(checker, checker.prefilter.covering, over_accounts_in);
+}
+
+fn over_accounts_in(checker: &mut Checker<'_>, table: &Table<SubIds>) {
+    let ids = &checker.prefilter.held;
     for (line, range) in table.records() {
         let Some(span) = range.span() else { continue };
         let Some(id) = ids.highest_in(span.first(), span.last()) else { continue };
@@ -122,15 +119,8 @@ fn over_accounts(
         let message = format!(
             "{span} covers {id}, the number of an account or a group: {owner} can become it."
         );
-        let remedy = another_range(context, &range);
-        out.findings.push(found(
-            rule,
-            table.lines(),
-            line,
-            Mark::Field(SubIdField::First.into()),
-            message,
-            remedy,
-        ));
+        let (at, remedy) = ((table.lines(), line), another_range(checker.context, &range));
+        checker.find(&RANGE_OVER_ACCOUNT, at, SubIdField::First, message, remedy);
     }
 }
 
@@ -142,7 +132,11 @@ fn another_range(context: PlanContext<'_>, range: &SubId<'_>) -> Vec<Remedy> {
     Remedy::of_commands([change(b"none"), change(b"65536")])
 }
 
-fn overlaps(rule: &'static Rule, context: PlanContext<'_>, table: &Table<SubIds>, out: &mut Out) {
+fn overlaps(checker: &mut Checker<'_>) {
+    each_file(checker, checker.prefilter.overlapping, overlaps_in);
+}
+
+fn overlaps_in(checker: &mut Checker<'_>, table: &Table<SubIds>) {
     let mut spans: Vec<(IdSpan, Line<'_>, SubId<'_>)> =
         table.records().filter_map(|(line, range)| Some((range.span()?, line, range))).collect();
     spans.sort_by_key(|(span, line, _)| (span.first(), line.start));
@@ -163,21 +157,10 @@ fn overlaps(rule: &'static Rule, context: PlanContext<'_>, table: &Table<SubIds>
                 other_span,
                 table.lines().number(other_line.start)
             );
-            let remedy = another_range(context, &range);
-            let mut finding = found(
-                rule,
-                table.lines(),
-                line,
-                Mark::Field(SubIdField::First.into()),
-                message,
-                remedy,
-            );
-            finding.related.push(Related {
-                file: table.lines().file(),
-                line: table.lines().number(other_line.start),
-                text: shown(table.lines().file(), other_line.bytes),
-            });
-            out.findings.push(finding);
+            let (at, remedy) = ((table.lines(), line), another_range(checker.context, &range));
+            checker
+                .find(&OVERLAPPING_RANGE, at, SubIdField::First, message, remedy)
+                .relate(table.lines(), other_line);
         }
         if furthest.is_none_or(|(reach, ..)| span.last() > reach.last()) {
             furthest = Some((span, line, range));

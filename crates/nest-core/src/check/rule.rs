@@ -7,6 +7,7 @@ use std::sync::LazyLock;
 
 use strum::{Display, EnumString, IntoStaticStr};
 
+use super::checker::Pass;
 use super::repair::LineMend;
 use super::{
     admins, duplicates, files, homes, left_behind, lines, memberships, orphans, ranges, shells,
@@ -242,22 +243,24 @@ const SOUND_FILES: [(File, &str); 3] = [
 ];
 const SOUND: Example = Example::with(&[]);
 
+/// The passes of all families.
+pub(super) const FAMILIES: [&[Pass]; 11] = [
+    lines::PASSES,
+    duplicates::PASSES,
+    memberships::PASSES,
+    sign_in::PASSES,
+    shells::PASSES,
+    admins::PASSES,
+    orphans::PASSES,
+    left_behind::PASSES,
+    homes::PASSES,
+    ranges::PASSES,
+    files::PASSES,
+];
+
 /// All rules, family by family, in the order in which what they find is mended.
 pub static RULES: LazyLock<Vec<&'static Rule>> = LazyLock::new(|| {
-    let families = [
-        lines::RULES,
-        duplicates::RULES,
-        memberships::RULES,
-        sign_in::RULES,
-        shells::RULES,
-        admins::RULES,
-        orphans::RULES,
-        left_behind::RULES,
-        homes::RULES,
-        ranges::RULES,
-        files::RULES,
-    ];
-    families.concat()
+    FAMILIES.into_iter().flatten().flat_map(|(rules, _)| rules.iter().copied()).collect()
 });
 
 /// The rule of this name.

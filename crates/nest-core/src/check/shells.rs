@@ -2,17 +2,17 @@
 
 use bstr::{BStr, BString};
 
-use super::lines::found;
-use super::prefilter::Prefilter;
+use super::Remedy;
+use super::checker::{Checker, Pass};
 use super::rule::{Besides, Example, Family, PLAIN, Rule, Severity};
-use super::{Finding, Mark, Out, Remedy, Selection};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program};
 use crate::table::{File, Line, Passwd, PasswdField};
 use crate::value::PasswordField;
 
-pub(super) const RULES: &[&Rule] = &[&SERVICE_SHELL, &UNLISTED_SHELL, &MISSING_SHELL];
+pub(super) const PASSES: &[Pass] =
+    &[(&[&SERVICE_SHELL], services), (&[&UNLISTED_SHELL], unlisted), (&[&MISSING_SHELL], missing)];
 
 static SERVICE_SHELL: Rule = Rule {
     name: "service-shell",
@@ -67,20 +67,6 @@ static MISSING_SHELL: Rule = Rule {
 /// Where programs are, in a tree that has any.
 const PROGRAMS: [&str; 2] = ["/bin", "/usr/bin"];
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let mut out = Out::default();
-    if let Some(rule) = selection.wanted(&SERVICE_SHELL) {
-        services(rule, context, prefilter, selection.files_only, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&UNLISTED_SHELL) {
-        unlisted(rule, context, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&MISSING_SHELL) {
-        missing(rule, context, &mut out);
-    }
-    out
-}
-
 /// Whether a shell is there to let nobody in.
 fn keeps_out(shell: &[u8]) -> bool {
     matches!(shell.rsplit(|&byte| byte == b'/').next(), Some(b"nologin" | b"false"))
@@ -88,13 +74,8 @@ fn keeps_out(shell: &[u8]) -> bool {
 
 /// Many services come with a shell of their own, which does no harm as long as
 /// nobody can get to it.
-fn services(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    files_only: bool,
-    out: &mut Out,
-) {
+fn services(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let (book, policy) = (context.book, context.policy);
     for (line, user) in prefilter.records::<Passwd<'_>>(book, File::Passwd) {
         let Some(uid) = user.uid().filter(|uid| *uid != 0) else { continue };
@@ -110,7 +91,7 @@ fn services(
         let way = match field {
             Some(PasswordField::Set(_)) => "by a password",
             Some(PasswordField::Open) => "without a password",
-            _ if files_only => continue,
+            _ if checker.selection.files_only => continue,
             _ => match context.world.keys(user.home.into(), uid) {
                 Keys::Count(0) | Keys::Ignored(_) | Keys::Unknown(_) => continue,
                 Keys::Count(_) => "by key",
@@ -121,14 +102,13 @@ fn services(
         let nobody = policy.services_shell.as_bytes();
         let change: [&[u8]; 6] = [b"change", b"user", name, b"--shell", nobody, b"--service"];
         let remedy = Remedy::of_command(change);
-        out.findings.push(found(
-            rule,
-            book.users.lines(),
-            line,
-            Mark::Field(PasswdField::Shell.into()),
+        checker.find(
+            &SERVICE_SHELL,
+            (book.users.lines(), line),
+            PasswdField::Shell,
             message,
             remedy,
-        ));
+        );
     }
 }
 
@@ -140,7 +120,8 @@ fn people<'b>(context: PlanContext<'b>) -> impl Iterator<Item = (Line<'b>, Passw
     })
 }
 
-fn unlisted(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+fn unlisted(checker: &mut Checker<'_>) {
+    let context = checker.context;
     // Without the list every shell will do.
     let Some(shells) = context.world.shells() else { return };
     for (line, user) in people(context) {
@@ -151,15 +132,17 @@ fn unlisted(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
                 "the shell {shell} of {name} is not in etc/shells: some services refuse it."
             );
             let remedy = another_shell(context, &user, &shells);
-            out.findings.push(in_field(rule, context, line, message, remedy));
+            let at = (context.book.users.lines(), line);
+            checker.find(&UNLISTED_SHELL, at, PasswdField::Shell, message, remedy);
         }
     }
 }
 
-fn missing(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
+fn missing(checker: &mut Checker<'_>) {
+    let context = checker.context;
     let is_there = |path: &&str| matches!(context.world.facts((*path).into()), Ok(Some(_)));
     if !PROGRAMS.iter().any(is_there) {
-        return out.skip(rule, "this tree holds no programs");
+        return checker.skip(&MISSING_SHELL, "this tree holds no programs");
     }
     let listed = context.world.shells().unwrap_or_default();
     let mut unknown: Option<(usize, BString)> = None;
@@ -176,10 +159,12 @@ fn missing(rule: &'static Rule, context: PlanContext<'_>, out: &mut Out) {
         };
         let message = format!("the shell {shell} {fault}: {name} can't sign in.");
         let remedy = another_shell(context, &user, &listed);
-        out.findings.push(in_field(rule, context, line, message, remedy));
+        let at = (context.book.users.lines(), line);
+        checker.find(&MISSING_SHELL, at, PasswdField::Shell, message, remedy);
     }
     if let Some((count, first)) = unknown {
-        out.skip(rule, format!("{count} shells could not be looked at, first {first}"));
+        checker
+            .skip(&MISSING_SHELL, format!("{count} shells could not be looked at, first {first}"));
     }
 }
 
@@ -196,21 +181,4 @@ fn another_shell(context: PlanContext<'_>, user: &Passwd<'_>, listed: &[BString]
         Some(shell) => Remedy::of_command([b"change", b"user", user.name, b"--shell", shell]),
         None => Remedy::by_hand("install a shell, and name it in etc/shells"),
     }
-}
-
-fn in_field(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    line: Line<'_>,
-    message: String,
-    remedy: Vec<Remedy>,
-) -> Finding {
-    found(
-        rule,
-        context.book.users.lines(),
-        line,
-        Mark::Field(PasswdField::Shell.into()),
-        message,
-        remedy,
-    )
 }

@@ -3,27 +3,25 @@
 
 use bstr::BStr;
 
-use super::lines::found;
-use super::prefilter::Prefilter;
+use super::checker::{Checker, Pass};
 use super::remedy::{another_number, free_name};
 use super::repair::mends;
 use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Mark, Out, Related, Remedy, Selection};
+use super::{Command, Remedy};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
-use crate::secret::{hash_of, shown};
+use crate::secret::hash_of;
 use crate::table::{Column, File, Line, Passwd, PasswdField, Record, Shadow, ShadowField};
 use crate::value::{Day, PasswordField, Scheme, check_name};
 
-pub(super) const RULES: &[&Rule] = &[
-    &OPEN_PASSWORD,
-    &SECOND_ROOT,
-    &EXPOSED_HASH,
-    &ROOT_GROUP,
-    &SERVICE_PASSWORD,
-    &AGING_ORDER,
-    &FUTURE_CHANGE,
-    &WEAK_HASH,
+pub(super) const PASSES: &[Pass] = &[
+    (&[&OPEN_PASSWORD], open_passwords),
+    (&[&SECOND_ROOT], second_roots),
+    (&[&EXPOSED_HASH], exposed_hashes),
+    (&[&ROOT_GROUP], in_roots_group),
+    (&[&SERVICE_PASSWORD], service_passwords),
+    (&[&AGING_ORDER, &FUTURE_CHANGE], aging),
+    (&[&WEAK_HASH], weak_hashes),
 ];
 
 static OPEN_PASSWORD: Rule = Rule {
@@ -163,42 +161,8 @@ static WEAK_HASH: Rule = Rule {
     ..PLAIN
 };
 
-pub(super) fn judge(context: PlanContext<'_>, selection: &Selection, prefilter: &Prefilter) -> Out {
-    let mut out = Out::default();
-    if let Some(rule) = selection.wanted(&OPEN_PASSWORD) {
-        open_passwords(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&SECOND_ROOT) {
-        second_roots(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&EXPOSED_HASH) {
-        exposed_hashes(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&WEAK_HASH) {
-        weak_hashes(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&ROOT_GROUP) {
-        in_roots_group(rule, context, prefilter, &mut out);
-    }
-    if let Some(rule) = selection.wanted(&SERVICE_PASSWORD) {
-        service_passwords(rule, context, prefilter, &mut out);
-    }
-    aging(
-        selection.wanted(&AGING_ORDER),
-        selection.wanted(&FUTURE_CHANGE),
-        context,
-        prefilter,
-        &mut out,
-    );
-    out
-}
-
-fn exposed_hashes(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn exposed_hashes(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     for file in [File::Passwd, File::Group] {
         let Some(lines) = book.lines(file) else { continue };
@@ -208,26 +172,15 @@ fn exposed_hashes(
             }
             let name = BStr::new(line.name());
             let message = format!("everybody can read the password hash of {name} here.");
-            let remedy = Remedy::repair(rule);
-            out.findings.push(found(
-                rule,
-                lines,
-                line,
-                Mark::Field(Column::PASSWORD),
-                message,
-                remedy,
-            ));
+            let remedy = Remedy::repair(&EXPOSED_HASH);
+            checker.find(&EXPOSED_HASH, (lines, line), Column::PASSWORD, message, remedy);
         }
     }
 }
 
 /// Hashes that today's machines try by the billion.
-fn weak_hashes(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn weak_hashes(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     for file in [File::Passwd, File::Shadow, File::Group, File::Gshadow] {
         let Some(lines) = book.lines(file) else { continue };
@@ -244,24 +197,13 @@ fn weak_hashes(
                 false => new_password(name),
                 true => Remedy::of_command([b"password", b"group", name, b"--none"]),
             };
-            out.findings.push(found(
-                rule,
-                lines,
-                line,
-                Mark::Field(Column::PASSWORD),
-                message,
-                remedy,
-            ));
+            checker.find(&WEAK_HASH, (lines, line), Column::PASSWORD, message, remedy);
         }
     }
 }
 
-fn in_roots_group(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn in_roots_group(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let users = &context.book.users;
     let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
     let in_it = odd.filter(|(_, user)| user.gid() == Some(0) && user.uid() != Some(0));
@@ -270,14 +212,7 @@ fn in_roots_group(
         let message =
             format!("the primary group of {name} is root's: its files are shared with it.");
         let remedy = own_group(context, user.name);
-        out.findings.push(found(
-            rule,
-            users.lines(),
-            line,
-            Mark::Field(PasswdField::Gid.into()),
-            message,
-            remedy,
-        ));
+        checker.find(&ROOT_GROUP, (users.lines(), line), PasswdField::Gid, message, remedy);
     }
 }
 
@@ -302,12 +237,8 @@ pub(super) fn new_password(name: &[u8]) -> Vec<Remedy> {
     Remedy::of_command([b"password", b"user", name, b"--generate", b"--must-change"])
 }
 
-fn service_passwords(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn service_passwords(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let (book, policy) = (context.book, context.policy);
     let Some(table) = &book.shadow else { return };
     for (line, user) in prefilter.records::<Passwd<'_>>(book, File::Passwd) {
@@ -325,41 +256,24 @@ fn service_passwords(
             let name = BStr::new(user.name);
             let message = format!("{name} is a service, and can sign in by password.");
             let remedy = Remedy::of_command([b"password", b"user", name, b"--none", b"--service"]);
-            out.findings.push(found(
-                rule,
-                table.lines(),
-                line,
-                Mark::Field(ShadowField::Password.into()),
+            checker.find(
+                &SERVICE_PASSWORD,
+                (table.lines(), line),
+                ShadowField::Password,
                 message,
                 remedy,
-            ));
+            );
         }
     }
 }
 
-fn aging(
-    order: Option<&'static Rule>,
-    future: Option<&'static Rule>,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn aging(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
+    let (order, future) = (checker.wanted(&AGING_ORDER), checker.wanted(&FUTURE_CHANGE));
     let Some(table) = &context.book.shadow else { return };
-    if order.is_none() && future.is_none() {
-        return;
-    }
     for (line, shadow) in prefilter.records::<Shadow<'_>>(context.book, File::Shadow) {
         let (aging, name) = (shadow.aging(), BStr::new(shadow.name));
-        let mut tell = |rule, field: ShadowField, message, remedy: Vec<Remedy>| {
-            out.findings.push(found(
-                rule,
-                table.lines(),
-                line,
-                Mark::Field(field.into()),
-                message,
-                remedy,
-            ));
-        };
+        let at = (table.lines(), line);
         if let (Some(rule), Some(hold), Some(renew)) = (order, aging.hold, aging.renew)
             && hold > renew
         {
@@ -367,30 +281,26 @@ fn aging(
                 "{name} must change the password after {renew} days, and may not for {hold}."
             );
             let change: [&[u8]; 5] = [b"change", b"user", name, b"--password-hold", b"0"];
-            tell(rule, ShadowField::Hold, message, Remedy::of_command(change));
+            checker.find(rule, at, ShadowField::Hold, message, Remedy::of_command(change));
         }
         if let (Some(rule), Some(changed)) = (future, aging.changed)
             && changed > context.today.0 + 1
         {
             let day = Day(changed);
             let message = format!("the password of {name} was changed on {day}, which is to come.");
-            tell(rule, ShadowField::Changed, message, new_password(shadow.name));
+            checker.find(rule, at, ShadowField::Changed, message, new_password(shadow.name));
         }
     }
 }
 
-fn open_passwords(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn open_passwords(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     let message = |name: &[u8]| {
         format!("the password field of {} is empty: no password is asked.", BStr::new(name))
     };
     let remedy = |name: &[u8]| {
-        let mut remedy = Remedy::repair(rule);
+        let mut remedy = Remedy::repair(&OPEN_PASSWORD);
         let set = Command::own([b"password", b"user", name]);
         remedy.push(Remedy::or("to let it in by a password", [set]));
         remedy
@@ -399,36 +309,30 @@ fn open_passwords(
     for (line, user) in users.filter(|(_, user)| user.password.is_empty()) {
         let lines = book.users.lines();
         let message = message(user.name);
-        out.findings.push(found(
-            rule,
-            lines,
-            line,
-            Mark::Field(PasswdField::Password.into()),
+        checker.find(
+            &OPEN_PASSWORD,
+            (lines, line),
+            PasswdField::Password,
             message,
             remedy(user.name),
-        ));
+        );
     }
     let Some(table) = &book.shadow else { return };
     let shadows = prefilter.records::<Shadow<'_>>(book, File::Shadow);
     for (line, shadow) in shadows.filter(|(_, shadow)| shadow.password.is_empty()) {
         let message = message(shadow.name);
-        out.findings.push(found(
-            rule,
-            table.lines(),
-            line,
-            Mark::Field(ShadowField::Password.into()),
+        checker.find(
+            &OPEN_PASSWORD,
+            (table.lines(), line),
+            ShadowField::Password,
             message,
             remedy(shadow.name),
-        ));
+        );
     }
 }
 
-fn second_roots(
-    rule: &'static Rule,
-    context: PlanContext<'_>,
-    prefilter: &Prefilter,
-    out: &mut Out,
-) {
+fn second_roots(checker: &mut Checker<'_>) {
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let lines = context.book.users.lines();
     let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
     let mut roots = odd.filter(|(_, user)| user.uid() == Some(0));
@@ -443,13 +347,8 @@ fn second_roots(
             lines.number(first_line.start)
         );
         let remedy = another_number(File::Passwd, user.name);
-        let mut finding =
-            found(rule, lines, line, Mark::Field(PasswdField::Uid.into()), message, remedy);
-        finding.related.push(Related {
-            file: File::Passwd,
-            line: lines.number(first_line.start),
-            text: shown(File::Passwd, first_line.bytes),
-        });
-        out.findings.push(finding);
+        checker
+            .find(&SECOND_ROOT, (lines, line), PasswdField::Uid, message, remedy)
+            .relate(lines, first_line);
     }
 }

@@ -237,19 +237,15 @@ impl<'b> LineEdits<'b> {
     /// one file have to be given in order.
     pub fn put_back(&mut self, file: File, number: usize, line: Vec<u8>) {
         let Some(lines) = self.book.lines(file).filter(|lines| !lines.is_empty()) else {
-            {
-                self.add(file, line);
-                return;
-            }
+            self.add(file, line);
+            return;
         };
         let back = self.put_back.entry(file).or_default();
         let at = number.saturating_sub(*back + 1);
         *back += 1;
         if at > lines.len() || lines.is_excerpt() && at == lines.len() {
-            {
-                self.add(file, line);
-                return;
-            }
+            self.add(file, line);
+            return;
         }
         let start = if at == lines.len() { lines.file_length() } else { lines.get(at).start };
         let range = start..start;

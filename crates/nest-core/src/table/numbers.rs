@@ -4,9 +4,9 @@ use std::collections::HashMap;
 
 use crate::value::IdSet;
 
-/// The lines whose number an earlier line has, as (earlier, this), in file
-/// order. Numbers come with their lines, twice the same.
-pub fn doubled_numbers<I>(numbers: impl Fn() -> I) -> Vec<(u32, u32)>
+/// The lines whose number an earlier line has, as (number, earlier, this), in
+/// file order. Numbers come with their lines, twice the same.
+pub fn doubled_numbers<I>(numbers: impl Fn() -> I) -> Vec<(u32, u32, u32)>
 where
     I: Iterator<Item = (u32, u32)>,
 {
@@ -24,7 +24,7 @@ where
     for (number, at) in numbers() {
         if let Some(first) = again.get_mut(&number) {
             match first {
-                Some(first) => doubled.push((*first, at)),
+                Some(first) => doubled.push((number, *first, at)),
                 None => *first = Some(at),
             }
         }
@@ -39,7 +39,7 @@ mod tests {
     #[test]
     fn every_later_holder_of_a_number_is_named_with_the_first() {
         let numbers = [(7, 0), (8, 1), (7, 2), (9, 3), (7, 4)];
-        assert_eq!(doubled_numbers(|| numbers.into_iter()), [(0, 2), (0, 4)]);
+        assert_eq!(doubled_numbers(|| numbers.into_iter()), [(7, 0, 2), (7, 0, 4)]);
         assert_eq!(doubled_numbers(|| numbers[..2].iter().copied()), []);
     }
 }

@@ -44,6 +44,13 @@ pub fn without_member(list: &[u8], name: &[u8]) -> Option<(Vec<u8>, bool)> {
     Some((others.join(&b","[..]), tidied))
 }
 
+/// The list with `name` only where it stands first, tidied.
+pub fn with_member_once(list: &[u8], name: &[u8]) -> Vec<u8> {
+    let mut seen = false;
+    let first = |member: &&[u8]| *member != name || !std::mem::replace(&mut seen, true);
+    bstr::join(",", members(list).map(<[u8]>::trim_ascii_end).filter(first))
+}
+
 /// The list with one name replaced by another, and all else as it is; `None` when
 /// it does not hold the name.
 pub fn replace_member(list: &[u8], old: &[u8], new: &[u8]) -> Option<Vec<u8>> {

@@ -26,7 +26,9 @@ pub use id::{NotANumber, is_reserved, read_id, read_plain_id, read_signed, reser
 pub use id_set::IdSet;
 pub use id_span::IdSpan;
 pub use id_spans::IdSpans;
-pub use member_list::{members, replace_member, with_member, with_members, without_member};
+pub use member_list::{
+    members, replace_member, with_member, with_member_once, with_members, without_member,
+};
 pub use name::{MAX_BYTES, NameFault, NameStyle, check_name, nearest};
 pub use password_field::{PasswordField, Scheme};
 pub use password_hash::{

@@ -8,6 +8,7 @@ use std::collections::{BTreeMap, HashSet};
 use bstr::BString;
 
 use self::edits::RepairEdits;
+use self::mends::Mending;
 use super::files::{LOOSE_MODE, right_access};
 use super::rule::{Mend, RULES, Rule};
 use super::{CheckReport, Finding, Selection, check};
@@ -44,9 +45,8 @@ pub struct Repaired {
     pub left: CheckReport,
 }
 
-/// Mends what a finding is about. Returns what it did, in words; nothing where that
-/// takes a decision.
-pub(super) type LineMend = fn(PlanContext<'_>, &mut RepairEdits<'_>, &Finding) -> Option<String>;
+/// Mends what a finding is about.
+pub(super) type LineMend = fn(&mut Mending<'_, '_>) -> Option<String>;
 
 impl Rule {
     /// What mends the lines that it finds.
@@ -123,7 +123,8 @@ impl Repairing<'_> {
             let mut mended = false;
             for (rule, mend) in only.iter().filter_map(|rule| Some((rule, rule.line_mend()?))) {
                 for finding in report.findings.iter().filter(|finding| finding.rule == *rule) {
-                    if let Some(what) = mend(context, &mut self.edits, finding) {
+                    let mut mending = Mending { context, edits: &mut self.edits, finding };
+                    if let Some(what) = mend(&mut mending) {
                         mended = true;
                         self.note(finding, what);
                     }
