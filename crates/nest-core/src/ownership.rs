@@ -2,7 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::value::escaped;
+use crate::value::TreePath;
 
 /// An owner and a group, as numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
@@ -28,7 +28,7 @@ pub struct Access {
 pub struct Reown {
     /// Where to look: these files and directories and all below, on the same
     /// file system, no link followed.
-    pub paths: Vec<escaped::Escaped>,
+    pub paths: Vec<TreePath>,
     /// Whether the number is a gid; else a uid.
     pub group: bool,
     /// The number files carry.

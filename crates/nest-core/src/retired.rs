@@ -10,7 +10,7 @@ use serde::{Deserialize, Serialize};
 use crate::secret::shown;
 use crate::suspended::Suspended;
 use crate::table::File;
-use crate::value::{Author, NotPlain, PlainName, UserOrGroup, escape, escaped, is_tree_path};
+use crate::value::{Author, NotPlain, PlainName, TreePath, UserOrGroup, escape, escaped, tidy};
 
 /// What is kept of a deleted account or group.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -117,8 +117,7 @@ pub enum Became {
     /// It is behind a directory of root's.
     SetAside {
         /// Where.
-        #[serde(with = "escaped::text")]
-        place: BString,
+        place: TreePath,
     },
     /// It is packed, in a file beside this one.
     Archived {
@@ -130,8 +129,7 @@ pub enum Became {
     /// Somebody else has it.
     Given {
         /// Where.
-        #[serde(with = "escaped::text")]
-        place: BString,
+        place: TreePath,
         /// To whom.
         #[serde(with = "escaped::text")]
         to: BString,
@@ -281,23 +279,16 @@ impl Kept {
         // What is erased in the end is what was set aside, and nothing else.
         let mut unmatched = places.filter(|(path, place)| {
             let start = set_aside_start(path, &self.name, self.id);
+            let start = tidy(&start);
             !place.strip_prefix(&start[..]).is_some_and(is_number)
         });
         if let Some((path, place)) = unmatched.next() {
             return Some(format!("{place} is not where {path} is set aside"));
         }
-        self.belongings.iter().find_map(|belonging| {
-            let places = match &belonging.became {
-                Became::SetAside { place } | Became::Given { place, .. } => {
-                    vec![&belonging.path, place]
-                }
-                Became::Archived { .. } | Became::Erased => vec![&belonging.path],
-                // Nothing was done to it, whatever path the account's line named.
-                Became::Stays => Vec::new(),
-            };
-            let bad = places.into_iter().find(|path| !is_tree_path(path));
-            bad.map(|path| format!("{path} is no path of the tree"))
-        })
+        // What stays where it was may be anywhere: nothing was done to it.
+        let mut taken = self.belongings.iter().filter(|one| one.became != Became::Stays);
+        let bad = taken.find(|one| TreePath::new(&one.path).is_none())?;
+        Some(format!("{} is no path of the tree", bad.path))
     }
 
     /// The same without any hash, for records.
@@ -353,12 +344,12 @@ impl KeptLine {
 ///
 /// ```
 /// let place = nest_core::retired::set_aside_place(b"/home/maren", b"maren", 1004, Some(9));
-/// assert_eq!(place, "/home/.set-aside/maren.1004.9");
+/// assert_eq!(place.to_string(), "/home/.set-aside/maren.1004.9");
 /// ```
-pub fn set_aside_place(path: &[u8], name: &[u8], uid: u32, change: Option<u64>) -> BString {
+pub fn set_aside_place(path: &[u8], name: &[u8], uid: u32, change: Option<u64>) -> TreePath {
     let mut place = set_aside_start(path, name, uid);
     place.extend_from_slice(change.unwrap_or(0).to_string().as_bytes());
-    place
+    TreePath::judged(&place)
 }
 
 /// The same without the number of the change.
@@ -423,7 +414,9 @@ mod tests {
             belongings: vec![Belonging {
                 what: "home".into(),
                 path: "/home/maren".into(),
-                became: Became::SetAside { place: "/home/.set-aside/maren.1004.9".into() },
+                became: Became::SetAside {
+                    place: TreePath::judged(b"/home/.set-aside/maren.1004.9"),
+                },
                 files: 3,
                 bytes: 40,
             }],

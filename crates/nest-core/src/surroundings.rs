@@ -8,7 +8,7 @@ use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::suspended::Suspended;
-use crate::value::Day;
+use crate::value::{Day, TreePath};
 use crate::words::{agree, counted, list};
 
 /// What kind of thing stands at a path.
@@ -306,7 +306,7 @@ pub trait Surroundings: Sync {
     ///
     /// # Errors
     /// Why they were not counted.
-    fn carriers_elsewhere(&self, id: u32, group: bool, but: &[BString]) -> Result<usize, String>;
+    fn carriers_elsewhere(&self, id: u32, group: bool, but: &[TreePath]) -> Result<usize, String>;
     /// Counts the files that a re-owning is about, and says what it does not see.
     ///
     /// # Errors

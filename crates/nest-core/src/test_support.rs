@@ -9,6 +9,7 @@ use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
+use crate::value::TreePath;
 
 /// A world in which nothing stands in the way unless a field says so.
 #[derive(Default)]
@@ -119,7 +120,7 @@ impl Surroundings for World {
     fn is_mount_point(&self, path: &BStr) -> bool {
         self.mounted.iter().any(|mounted| mounted == path)
     }
-    fn carriers_elsewhere(&self, _: u32, _: bool, _: &[BString]) -> Result<usize, String> {
+    fn carriers_elsewhere(&self, _: u32, _: bool, _: &[TreePath]) -> Result<usize, String> {
         Ok(0)
     }
     fn carriers(&self, _: &Reown) -> Result<(Carried, Vec<String>), String> {

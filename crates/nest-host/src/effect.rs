@@ -14,8 +14,8 @@ use std::sync::{Mutex, PoisonError};
 use access::set_access;
 use in_place::{before_name, open_in_place, overwrite};
 use nest_core::ownership::Owner;
-use nest_core::value::PlainName;
 use nest_core::value::escaped::Escaped;
+use nest_core::value::{PlainName, TreePath};
 use place::rename_to_nothing;
 use rustix::fs::{AtFlags, Mode, RenameFlags};
 use rustix::io::Errno;
@@ -56,8 +56,8 @@ pub enum Published {
 }
 
 impl EffectRunner<'_> {
-    fn place(&self, path: &Escaped) -> Result<Place, Errno> {
-        Place::of(self.tree, &path.0)
+    fn place(&self, path: &[u8]) -> Result<Place, Errno> {
+        Place::of(self.tree, path)
     }
 
     /// Notes something that has to be told.
@@ -95,7 +95,7 @@ impl EffectRunner<'_> {
                 self.exchange_in_state(&state_name(path)?, before.is_some())?;
             }
             Effect::Replace { path, staged, before, .. } => {
-                return self.replace(path, path_of(&staged.0).as_os_str(), before.is_some());
+                return self.replace(&path.0, path_of(&staged.0).as_os_str(), before.is_some());
             }
             Effect::Make { path, .. }
             | Effect::Unpack { path, .. }
@@ -164,7 +164,7 @@ impl EffectRunner<'_> {
                 }
             }
             Effect::Replace { path, staged, before, .. } => {
-                self.put_back(path, path_of(&staged.0).as_os_str(), before.is_some())?;
+                self.put_back(&path.0, path_of(&staged.0).as_os_str(), before.is_some())?;
             }
             Effect::Make { path, .. }
             | Effect::Unpack { path, .. }
@@ -248,7 +248,7 @@ impl EffectRunner<'_> {
                 }
             }
             Effect::Replace { path, staged, .. } => {
-                let Ok(place) = self.place(path) else { return };
+                let Ok(place) = self.place(&path.0) else { return };
                 let staged = path_of(&staged.0).as_os_str();
                 place.unlink(staged);
                 place.unlink(&kept_name(staged));
@@ -300,7 +300,7 @@ impl EffectRunner<'_> {
                 if place.exists(&place.name).is_ok_and(|exists| exists)
                     && let Err(error) = place.rename(&place.name, &place.beside(GONE))
                 {
-                    return Ok(Some(format!("{} could not be cleared: {error}", from.0)));
+                    return Ok(Some(format!("{from} could not be cleared: {error}")));
                 }
                 erase(&place, &place.beside(GONE), patience)
             }
@@ -364,24 +364,24 @@ impl EffectRunner<'_> {
             | Effect::Unpack { path, inventory, .. }
             | Effect::Move { to: path, inventory, copied: true, .. } => {
                 let place = match self.place(path) {
-                    Err(Errno::NOENT) => return lost(&path.0, "is not there"),
+                    Err(Errno::NOENT) => return lost(path, "is not there"),
                     place => place?,
                 };
                 let waits = place.beside(NEW);
                 if !place.exists(&waits)? {
                     return match place.exists(&place.name)? {
                         true => Ok(Standing::Done),
-                        false => lost(&path.0, "is not there"),
+                        false => lost(path, "is not there"),
                     };
                 }
                 let now = inventory::take_inventory(&place.directory, &waits, inventory.as_ref())?;
                 match inventory.is_none() || now == *inventory {
                     true => Ok(Standing::Waiting),
-                    false => lost(&path.0, "is not what was made"),
+                    false => lost(path, "is not what was made"),
                 }
             }
             Effect::Move { from, to, copied: false, .. } => {
-                let there = |path: &Escaped| match self.place(path) {
+                let there = |path: &TreePath| match self.place(path) {
                     Err(Errno::NOENT) => Ok(false),
                     place => place.and_then(|place| place.exists(&place.name)),
                 };
@@ -407,7 +407,7 @@ impl EffectRunner<'_> {
                 }
             }
             Effect::Give { path, to, .. } => {
-                let stat = self.tree.open_directory_strictly(path_of(&path.0));
+                let stat = self.tree.open_directory_strictly(path_of(path));
                 match stat.and_then(rustix::fs::fstat) {
                     Ok(stat) if (stat.st_uid, stat.st_gid) == (to.uid, to.gid) => {
                         Ok(Standing::Done)
@@ -453,10 +453,10 @@ impl EffectRunner<'_> {
 
     /// Directories in which something was staged for the effect, by the path of what is in
     /// them: what is in the state folder is flushed where it is staged.
-    pub fn staged_in<'e>(&self, effect: &'e Effect) -> Option<&'e Escaped> {
+    pub fn staged_in<'e>(&self, effect: &'e Effect) -> Option<&'e [u8]> {
         match effect {
-            Effect::Replace { what: Replaced::Account(_), path, .. }
-            | Effect::Make { path, .. }
+            Effect::Replace { what: Replaced::Account(_), path, .. } => Some(&path.0),
+            Effect::Make { path, .. }
             | Effect::Unpack { path, .. }
             | Effect::Move { to: path, copied: true, .. } => Some(path),
             Effect::Replace { what: Replaced::State, .. } | Effect::Move { .. } => None,
@@ -468,15 +468,18 @@ impl EffectRunner<'_> {
 
     /// Directories that have to be flushed once the effect is visible, or was taken back,
     /// by the path of what is in them.
-    pub fn touched<'e>(&self, effect: &'e Effect) -> Vec<&'e Escaped> {
+    pub fn touched<'e>(&self, effect: &'e Effect) -> Vec<&'e [u8]> {
+        let of = |path: &'e TreePath| &path[..];
         match effect {
             Effect::Replace { what: Replaced::State, .. } => Vec::new(),
-            Effect::Make { path, made, .. } => made.iter().chain([path]).collect(),
-            Effect::Replace { path, .. }
-            | Effect::Erase { path, .. }
+            Effect::Make { path, made, .. } => made.iter().chain([path]).map(of).collect(),
+            Effect::Replace { path, .. } => vec![&path.0],
+            Effect::Erase { path, .. }
             | Effect::Unpack { path, .. }
             | Effect::Remove { path, .. } => vec![path],
-            Effect::Move { from, to, made, .. } => [from, to].into_iter().chain(made).collect(),
+            Effect::Move { from, to, made, .. } => {
+                [from, to].into_iter().chain(made).map(of).collect()
+            }
             Effect::Give { .. } | Effect::SetAccess { .. } | Effect::Reown { .. } => Vec::new(),
             Effect::Keep { .. } | Effect::Release { .. } => Vec::new(),
         }
@@ -484,10 +487,10 @@ impl EffectRunner<'_> {
 
     /// Directories in which something was cleared away in the end, by the path of what
     /// was in them.
-    pub fn cleared_in<'e>(&self, effect: &'e Effect) -> Option<&'e Escaped> {
+    pub fn cleared_in<'e>(&self, effect: &'e Effect) -> Option<&'e [u8]> {
         match effect {
-            Effect::Replace { what: Replaced::Account(_), path, .. }
-            | Effect::Erase { path, .. }
+            Effect::Replace { what: Replaced::Account(_), path, .. } => Some(&path.0),
+            Effect::Erase { path, .. }
             | Effect::Remove { path, .. }
             | Effect::Move { from: path, copied: true, .. } => Some(path),
             Effect::Replace { what: Replaced::State, .. } | Effect::Move { .. } => None,
@@ -509,27 +512,27 @@ impl EffectRunner<'_> {
         }
     }
 
-    fn give(&self, path: &Escaped, from: Owner, to: Owner) -> std::io::Result<()> {
+    fn give(&self, path: &TreePath, from: Owner, to: Owner) -> std::io::Result<()> {
         let mut list = Vec::new();
         let (live, undone) = (self.tree.is_live(), &mut list);
         let mut options = StagingOptions { live, flush: true, links: false, undone };
-        give_directory(self.tree, &path.0, from, to, &mut options)?;
+        give_directory(self.tree, path, from, to, &mut options)?;
         list.into_iter().for_each(|undone| self.note(undone));
         Ok(())
     }
 
     /// Makes a directory that only root may enter, if there is none.
-    fn make_private(&self, path: &Escaped) -> std::io::Result<()> {
+    fn make_private(&self, path: &TreePath) -> std::io::Result<()> {
         let place = self.place(path)?;
         match rustix::fs::mkdirat(&place.directory, &place.name, Mode::RWXU) {
             // Before anything goes into it: else that could be lost with it.
             Ok(()) => Ok(rustix::fs::fsync(&place.directory)?),
-            Err(Errno::EXIST) => is_private(self.tree, &path.0).map(drop),
+            Err(Errno::EXIST) => is_private(self.tree, path).map(drop),
             Err(error) => Err(error.into()),
         }
     }
 
-    fn unmake(&self, made: &[Escaped]) {
+    fn unmake(&self, made: &[TreePath]) {
         for path in made.iter().rev() {
             if let Ok(place) = self.place(path) {
                 // Not empty any more: somebody else uses it.
@@ -538,7 +541,7 @@ impl EffectRunner<'_> {
         }
     }
 
-    fn rename_across(&self, from: &Escaped, to: &Escaped) -> Result<(), Errno> {
+    fn rename_across(&self, from: &TreePath, to: &TreePath) -> Result<(), Errno> {
         let (old, new) = (self.place(from)?, self.place(to)?);
         match rename_to_nothing(&old.directory, &old.name, &new.directory, &new.name) {
             Err(Errno::NOENT) if self.recovering && new.exists(&new.name)? => Ok(()),
@@ -548,7 +551,7 @@ impl EffectRunner<'_> {
 
     /// Puts the new version of an account file into place, and keeps the old one
     /// under the staged name.
-    fn replace(&self, path: &Escaped, staged: &OsStr, existed: bool) -> std::io::Result<Published> {
+    fn replace(&self, path: &[u8], staged: &OsStr, existed: bool) -> std::io::Result<Published> {
         let place = self.place(path)?;
         let (directory, name) = (&place.directory, &place.name);
         if !existed {
@@ -574,7 +577,7 @@ impl EffectRunner<'_> {
         }
     }
 
-    fn put_back(&self, path: &Escaped, staged: &OsStr, existed: bool) -> std::io::Result<()> {
+    fn put_back(&self, path: &[u8], staged: &OsStr, existed: bool) -> std::io::Result<()> {
         let place = self.place(path)?;
         let (directory, name) = (&place.directory, &place.name);
         if !existed {
@@ -659,7 +662,12 @@ fn kept_name(staged: &OsStr) -> OsString {
     kept
 }
 
-/// The name of a path, as bytes.
+/// A name or a path, as bytes.
 pub(crate) fn escaped(path: impl AsRef<OsStr>) -> Escaped {
     Escaped(path.as_ref().as_bytes().into())
+}
+
+/// A path that was reached from the root of the tree.
+pub(crate) fn tree_path(path: impl AsRef<OsStr>) -> TreePath {
+    TreePath::judged(path.as_ref().as_bytes())
 }

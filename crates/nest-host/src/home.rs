@@ -7,13 +7,12 @@ use std::path::Path;
 
 use nest_core::change::NewFile;
 use nest_core::ownership::Owner;
-use nest_core::value::escaped::Escaped;
-use nest_core::value::is_relative_path;
+use nest_core::value::{TreePath, is_relative_path};
 use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Uid};
 use rustix::io::Errno;
 
 use crate::copy::copy_contents;
-use crate::effect::{NEW, Place, beside, escaped};
+use crate::effect::{NEW, Place, beside, tree_path};
 use crate::interrupt::Patience;
 use crate::inventory::{DIRECTORY, open_met};
 use crate::stage::write_all;
@@ -154,7 +153,7 @@ pub fn stage_directory(
 ///
 /// # Errors
 /// The system's.
-pub fn missing_directories(tree: &Tree, below: &[u8], file: &[u8]) -> Result<Vec<Escaped>, Errno> {
+pub fn missing_directories(tree: &Tree, below: &[u8], file: &[u8]) -> Result<Vec<TreePath>, Errno> {
     if !is_relative_path(file) {
         return Err(Errno::INVAL);
     }
@@ -166,11 +165,11 @@ pub fn missing_directories(tree: &Tree, below: &[u8], file: &[u8]) -> Result<Vec
         if missing.is_empty() {
             match rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty()) {
                 Ok(next) => directory = next,
-                Err(Errno::NOENT) => missing.push(escaped(&path)),
+                Err(Errno::NOENT) => missing.push(tree_path(&path)),
                 Err(error) => return Err(error),
             }
         } else {
-            missing.push(escaped(&path));
+            missing.push(tree_path(&path));
         }
     }
     Ok(missing)

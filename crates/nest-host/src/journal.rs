@@ -17,7 +17,7 @@ use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::surroundings::Inventory;
 use nest_core::table::File;
 use nest_core::value::escaped::Escaped;
-use nest_core::value::{PlainName, is_tree_path};
+use nest_core::value::{PlainName, TreePath};
 use rustix::fs::{AtFlags, StatxFlags};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
@@ -60,16 +60,16 @@ pub enum Effect {
     /// Something new gets its name.
     Make {
         /// Where.
-        path: Escaped,
+        path: TreePath,
         /// Directories that are made on the way, outermost first.
-        made: Vec<Escaped>,
+        made: Vec<TreePath>,
         /// What it is.
         inventory: Option<Inventory>,
     },
     /// A directory itself is given to somebody else.
     Give {
         /// The directory.
-        path: Escaped,
+        path: TreePath,
         /// Whose it is.
         from: Owner,
         /// Whose it becomes.
@@ -87,11 +87,11 @@ pub enum Effect {
     /// A file or directory gets another place.
     Move {
         /// Where it is.
-        from: Escaped,
+        from: TreePath,
         /// Where it will be.
-        to: Escaped,
+        to: TreePath,
         /// The directory that is made for it, which only root may enter.
-        made: Option<Escaped>,
+        made: Option<TreePath>,
         /// Whether it is on another file system: then a copy waits beside `to`,
         /// and what is at `from` is removed in the end.
         copied: bool,
@@ -102,21 +102,21 @@ pub enum Effect {
     /// Something is removed, if it still is what it was.
     Remove {
         /// What.
-        path: Escaped,
+        path: TreePath,
         /// What it has to be.
         made: Inventory,
     },
     /// Something is removed for good; packed before, where a folder is named.
     Erase {
         /// What.
-        path: Escaped,
+        path: TreePath,
         /// The folder below `retired` and the file in it that hold it.
         packed: Option<(KeptFolder, PackedFile)>,
     },
     /// Something packed gets back to where it was.
     Unpack {
         /// Where.
-        path: Escaped,
+        path: TreePath,
         /// The folder below `retired`.
         folder: KeptFolder,
         /// The file in it.
@@ -193,7 +193,7 @@ pub struct JournalEntry {
     pub record_beside: Option<String>,
     /// Directories above the state folder that were made for this change.
     #[serde(default)]
-    pub made: Vec<Escaped>,
+    pub made: Vec<TreePath>,
 }
 
 /// Which tree a journal is about.
@@ -472,45 +472,41 @@ pub(crate) fn list_name(at: usize) -> PlainName {
 }
 
 impl Effect {
-    /// What makes it impossible that this program wrote it, in words: a path that is none
-    /// of the tree, or a name that it would not have given.
+    /// What makes it impossible that this program wrote it, in words: a name that it would
+    /// not have given.
     fn fault(&self) -> Option<String> {
-        let tree = |paths: &[&Escaped]| {
-            let bad = paths.iter().find(|path| !is_tree_path(&path.0))?;
-            Some(format!("{} is no path of the tree", bad.0))
-        };
         match self {
             Effect::Replace { what: Replaced::State, path, staged, .. } => {
                 let known = STATE_FILES.iter().any(|name| path.0 == name.as_str());
                 (!known || !staged.0.is_empty()).then(|| format!("{} is none of its files", path.0))
+            }
+            Effect::Replace { what: Replaced::Account(_), path, .. }
+                if !TreePath::fits(&path.0) =>
+            {
+                Some(format!("{} is no path of the tree", path.0))
             }
             Effect::Replace { what: Replaced::Account(_), path, staged, .. } => {
                 let name = path_of(&path.0).file_name().unwrap_or_default();
                 let given = [NEW, BOTH]
                     .iter()
                     .any(|ending| beside(name, ending).as_encoded_bytes() == staged.0.as_slice());
-                tree(&[path]).or_else(|| {
-                    (!given).then(|| format!("{} is no name of a new {}", staged.0, path.0))
-                })
+                (!given).then(|| format!("{} is no name of a new {}", staged.0, path.0))
             }
-            Effect::Make { path, made, .. } => {
-                tree(&[path]).or_else(|| tree(&made.iter().collect::<Vec<_>>()))
-            }
-            Effect::Move { from, to, made, .. } => {
-                tree(&[from, to]).or_else(|| tree(&made.iter().collect::<Vec<_>>()))
-            }
-            Effect::Give { path, .. }
-            | Effect::Remove { path, .. }
-            | Effect::Erase { path, .. }
-            | Effect::Unpack { path, .. } => tree(&[path]),
-            Effect::Reown { reown, list, .. } => {
+            Effect::Reown { list, .. } => {
                 let at = list.as_str().strip_prefix(LIST).and_then(|at| at.parse().ok());
                 let given = at.is_some_and(|at| list_name(at) == *list);
-                let paths: Vec<&Escaped> = reown.paths.iter().collect();
-                tree(&paths).or_else(|| (!given).then(|| format!("{list} is no name of a list")))
+                (!given).then(|| format!("{list} is no name of a list"))
             }
             // Their types can hold nothing else.
-            Effect::SetAccess { .. } | Effect::Keep { .. } | Effect::Release { .. } => None,
+            Effect::Make { .. }
+            | Effect::Give { .. }
+            | Effect::SetAccess { .. }
+            | Effect::Move { .. }
+            | Effect::Remove { .. }
+            | Effect::Erase { .. }
+            | Effect::Unpack { .. }
+            | Effect::Keep { .. }
+            | Effect::Release { .. } => None,
         }
     }
 
@@ -521,13 +517,13 @@ impl Effect {
                 format!("replacing {}", file.path())
             }
             Effect::Replace { path, .. } => format!("replacing {}", path.0),
-            Effect::Make { path, .. } => format!("making {}", path.0),
-            Effect::Give { path, .. } => format!("giving {} away", path.0),
+            Effect::Make { path, .. } => format!("making {}", path),
+            Effect::Give { path, .. } => format!("giving {} away", path),
             Effect::SetAccess { file, .. } => format!("giving {} other access", file.path()),
-            Effect::Move { from, to, .. } => format!("moving {} to {}", from.0, to.0),
-            Effect::Remove { path, .. } => format!("removing {}", path.0),
-            Effect::Erase { path, .. } => format!("erasing {}", path.0),
-            Effect::Unpack { path, .. } => format!("unpacking {}", path.0),
+            Effect::Move { from, to, .. } => format!("moving {} to {}", from, to),
+            Effect::Remove { path, .. } => format!("removing {}", path),
+            Effect::Erase { path, .. } => format!("erasing {}", path),
+            Effect::Unpack { path, .. } => format!("unpacking {}", path),
             Effect::Keep { folder, .. } => format!("keeping retired/{folder}"),
             Effect::Release { folder } => format!("dropping retired/{folder}"),
             Effect::Reown { reown, .. } => {

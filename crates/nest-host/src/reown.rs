@@ -11,7 +11,7 @@ use std::sync::Mutex;
 use bstr::{BStr, BString};
 use nest_core::ownership::Reown;
 use nest_core::surroundings::Carried;
-use nest_core::value::is_tree_path;
+use nest_core::value::TreePath;
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, Uid};
 use rustix::io::Errno;
 
@@ -20,7 +20,7 @@ use crate::interrupt::Patience;
 use crate::inventory::DIRECTORY;
 use crate::mounts::mount_id;
 use crate::tree::Tree;
-use crate::walk::{Ladder, Met, PlanContext, Status, Unseen, split_last, walk};
+use crate::walk::{Ladder, Met, Status, Unseen, WalkScope, split_last, walk};
 
 /// The files that carry the number, and what has to be told about some of them.
 #[derive(Debug, Default)]
@@ -40,17 +40,17 @@ pub struct Carriers {
 /// # Errors
 /// The system's. A path that is not there is no error.
 pub fn find(tree: &Tree, reown: &Reown) -> std::io::Result<Carriers> {
-    let mut paths: Vec<BString> = Vec::new();
+    let mut paths: Vec<TreePath> = Vec::new();
     for path in &reown.paths {
         // The root has no place of its own, and is there.
-        if path.0 != "/" {
-            match Place::of(tree, &path.0).and_then(|place| place.exists(&place.name)) {
+        if *path != TreePath::root() {
+            match Place::of(tree, path).and_then(|place| place.exists(&place.name)) {
                 Ok(true) => {}
                 Ok(false) | Err(Errno::NOENT) => continue,
                 Err(error) => return Err(error.into()),
             }
         }
-        paths.push(path.0.clone());
+        paths.push(path.clone());
     }
     if paths.is_empty() {
         return Ok(Carriers::default());
@@ -78,8 +78,8 @@ pub fn find(tree: &Tree, reown: &Reown) -> std::io::Result<Carriers> {
         carried.bytes += status.bytes();
         carried.set_id += u64::from(!status.is_directory() && status.is_set_id());
     };
-    let context = PlanContext { paths: &paths, stay: !reown.everywhere, but: &[] };
-    let unseen = walk(tree, context, &tell)
+    let scope = WalkScope { paths: &paths, stay: !reown.everywhere, but: &[] };
+    let unseen = walk(tree, scope, &tell)
         .map_err(|(path, error)| std::io::Error::other(format!("{path}: {error}")))?;
     Patience::Ends.check()?;
     let (mut lists, mut carried) = (Vec::new(), Carried::default());
@@ -252,7 +252,7 @@ impl Mounted {
             mount_id(file.ok()?)
         };
         let paths = reown.paths.iter().filter(|_| !reown.everywhere);
-        Mounted(paths.map(|path| (path.0.clone(), id(&path.0))).collect())
+        Mounted(paths.map(|path| (path.clone().into(), id(path))).collect())
     }
 
     fn holds(&self, path: &[u8], file: &OwnedFd) -> bool {
@@ -345,7 +345,7 @@ impl<'l> Paths<'l> {
         }
         self.path.truncate(common);
         self.path.extend_from_slice(entry);
-        match is_tree_path(&self.path) {
+        match TreePath::fits(&self.path) {
             true => Ok(Some(&self.path)),
             false => Err(damaged()),
         }

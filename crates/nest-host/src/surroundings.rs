@@ -17,7 +17,7 @@ use nest_core::surroundings::{
     SkeletonFault, Surroundings, Survey,
 };
 use nest_core::suspended::Suspended;
-use nest_core::value::count_keys;
+use nest_core::value::{TreePath, count_keys};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
@@ -28,7 +28,7 @@ use crate::skeleton::{self, Count};
 use crate::state::{Notices, PassedOver, State};
 use crate::tree::{Tree, path_of};
 use crate::untrusted::{self, CONFIGURATION, LastLink};
-use crate::walk::{Met, PlanContext, walk};
+use crate::walk::{Met, WalkScope, walk};
 use crate::{inventory, kept, mentions, processes, reown, survey};
 
 /// A real tree.
@@ -364,14 +364,14 @@ impl Surroundings for World<'_> {
         })
     }
 
-    fn carriers_elsewhere(&self, id: u32, group: bool, but: &[BString]) -> Result<usize, String> {
+    fn carriers_elsewhere(&self, id: u32, group: bool, but: &[TreePath]) -> Result<usize, String> {
         let count = AtomicUsize::new(0);
         let tell = |met: &Met<'_>| {
             if met.status.number(group) == id {
                 count.fetch_add(1, Ordering::Relaxed);
             }
         };
-        walk(self.tree, PlanContext { but, ..PlanContext::default() }, &tell)
+        walk(self.tree, WalkScope { but, ..WalkScope::default() }, &tell)
             .map_err(|(path, error)| format!("{path}: {error}"))?;
         Ok(count.into_inner())
     }

@@ -13,7 +13,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::sync::{Arc, Mutex, MutexGuard};
 
 use bstr::{BString, ByteSlice};
-use nest_core::value::tidy;
+use nest_core::value::{TreePath, tidy};
 use rayon::Scope;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
 use rustix::io::Errno;
@@ -38,14 +38,14 @@ const ROOM: usize = 32 << 10;
 
 /// Where to walk.
 #[derive(Debug, Clone, Copy, Default)]
-pub struct PlanContext<'a> {
+pub struct WalkScope<'a> {
     /// Where to start: paths in the tree that go through no link. Everything when
     /// there is none.
-    pub paths: &'a [BString],
+    pub paths: &'a [TreePath],
     /// Whether to stay on the file systems of the starting points.
     pub stay: bool,
     /// Paths that are left out, with everything below.
-    pub but: &'a [BString],
+    pub but: &'a [TreePath],
 }
 
 /// What the walk did not see.
@@ -63,17 +63,17 @@ pub struct Unseen {
 /// The system's, with the starting point that can't be walked from.
 pub fn walk(
     tree: &Tree,
-    context: PlanContext<'_>,
+    scope: WalkScope<'_>,
     tell: &Tell<'_>,
 ) -> Result<Unseen, (BString, Errno)> {
     let mounts = Mounts::below(tree);
-    let everything = [BString::from("/")];
-    let paths = if context.paths.is_empty() { &everything[..] } else { context.paths };
+    let everything = [TreePath::root()];
+    let paths = if scope.paths.is_empty() { &everything[..] } else { scope.paths };
     let named: HashSet<Vec<u8>> = paths.iter().map(|path| tidy(path)).collect();
-    let but = context.but.iter().map(|path| path.to_vec());
+    let but = scope.but.iter().map(|path| path.to_vec());
     let walk = Walk {
         tell,
-        stay: context.stay,
+        stay: scope.stay,
         // What is named in its own right is not walked from above as well.
         but: but.chain(named.iter().filter(|path| is_below(path, &named)).cloned()).collect(),
         doubled: mounts.doubled(),
@@ -444,12 +444,12 @@ fn is_below(path: &[u8], any: &HashSet<Vec<u8>>) -> bool {
 mod tests {
     use super::*;
 
-    fn told(tree: &Tree, context: PlanContext<'_>) -> (Vec<String>, Unseen) {
+    fn told(tree: &Tree, scope: WalkScope<'_>) -> (Vec<String>, Unseen) {
         let told = Mutex::new(Vec::new());
         let tell = |met: &Met<'_>| {
             told.lock().unwrap().push(String::from_utf8(met.path()).unwrap());
         };
-        let unseen = walk(tree, context, &tell).unwrap();
+        let unseen = walk(tree, scope, &tell).unwrap();
         let mut told = told.into_inner().unwrap();
         told.sort();
         (told, unseen)
@@ -464,19 +464,19 @@ mod tests {
         std::fs::write(place.path().join("a/b/file"), "").unwrap();
         std::os::unix::fs::symlink("/", place.path().join("a/link")).unwrap();
         let tree = Tree::open(place.path()).unwrap();
-        let but = [BString::from("/left")];
-        let (all, unseen) = told(&tree, PlanContext { but: &but, ..PlanContext::default() });
+        let but = [TreePath::judged(b"/left")];
+        let (all, unseen) = told(&tree, WalkScope { but: &but, ..WalkScope::default() });
         assert_eq!(all, ["/", "/a", "/a/b", "/a/b/c", "/a/b/file", "/a/link", "/many"]);
         assert!(unseen.unread.is_empty());
-        let paths = ["/a/b/".into(), "/a/link".into()];
-        let (some, _) = told(&tree, PlanContext { paths: &paths, ..PlanContext::default() });
+        let paths = [&b"/a/b/"[..], b"/a/link"].map(TreePath::judged);
+        let (some, _) = told(&tree, WalkScope { paths: &paths, ..WalkScope::default() });
         assert_eq!(some, ["/a/b", "/a/b/c", "/a/b/file", "/a/link"]);
-        let doubled = ["/a/b".into(), "//a/./b/".into(), "/a/b/file".into(), "/a".into()];
-        let (once, _) = told(&tree, PlanContext { paths: &doubled, ..PlanContext::default() });
+        let doubled = [&b"/a/b"[..], b"//a/./b/", b"/a/b/file", b"/a"].map(TreePath::judged);
+        let (once, _) = told(&tree, WalkScope { paths: &doubled, ..WalkScope::default() });
         assert_eq!(once, ["/a", "/a/b", "/a/b/c", "/a/b/file", "/a/link"]);
-        let through = ["/a/link/etc".into()];
-        let context = PlanContext { paths: &through, ..PlanContext::default() };
-        assert!(walk(&tree, context, &|_| {}).is_err());
+        let through = [TreePath::judged(b"/a/link/etc")];
+        let scope = WalkScope { paths: &through, ..WalkScope::default() };
+        assert!(walk(&tree, scope, &|_| {}).is_err());
     }
 
     #[test]
@@ -496,7 +496,7 @@ mod tests {
             let linked = !status.is_directory() && status.linked;
             told.lock().unwrap().push((name, linked, status.bytes(), status.is_set_id()));
         };
-        walk(&Tree::open(place.path()).unwrap(), PlanContext::default(), &tell).unwrap();
+        walk(&Tree::open(place.path()).unwrap(), WalkScope::default(), &tell).unwrap();
         let mut told = told.into_inner().unwrap();
         told.sort();
         let told: Vec<_> = told.iter().map(|(name, a, b, c)| (&name[..], *a, *b, *c)).collect();
@@ -523,7 +523,7 @@ mod tests {
             ladder.down("a".as_ref()).unwrap();
         }
         let tree = Tree::open(place.path()).unwrap();
-        let (all, unseen) = told(&tree, PlanContext::default());
+        let (all, unseen) = told(&tree, WalkScope::default());
         assert_eq!((all.len(), unseen.unread.len()), (4001, 0));
         assert!(all.iter().any(|path| path.len() == 4000));
         while ladder.depth() > 0 {
@@ -542,7 +542,7 @@ mod tests {
             std::fs::write(place.path().join(format!("many/{at}")), "").unwrap();
         }
         let tree = Tree::open(place.path()).unwrap();
-        let (all, _) = told(&tree, PlanContext::default());
+        let (all, _) = told(&tree, WalkScope::default());
         assert_eq!(all.len(), 2 * BATCH + 7 + 2);
     }
 }

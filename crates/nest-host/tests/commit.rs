@@ -11,8 +11,8 @@ use nest_core::change::Plan;
 use nest_core::change::{NewFile, Step};
 use nest_core::ownership::Owner;
 use nest_core::table::{Edit, File};
-use nest_core::value::Author;
 use nest_core::value::Day;
+use nest_core::value::{Author, TreePath};
 use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::lock::Lock;
 use nest_host::state::State;
@@ -119,8 +119,8 @@ fn plan(loaded: &Loaded) -> Plan {
             adding(loaded, File::Subuid, "maren:1:1"),
         ],
         steps: vec![Step::MakeDirectory {
-            path: "/home/maren".into(),
-            skeleton: Some("/etc/skel".into()),
+            path: TreePath::judged(b"/home/maren"),
+            skeleton: Some(TreePath::judged(b"/etc/skel")),
             files: vec![NewFile {
                 path: ".ssh/authorized_keys".into(),
                 contents: "k\n".into(),
@@ -239,7 +239,7 @@ fn a_directory_is_given_away_only_if_it_is_still_whose_it_was() {
     let me = rustix::process::geteuid().as_raw();
     let mut plan = plan(&loaded);
     let (from, to) = (Owner { uid: me + 1, gid: 7 }, Owner { uid: me, gid: 7 });
-    plan.steps.push(Step::GiveDirectory { path: "/home".into(), from, to });
+    plan.steps.push(Step::GiveDirectory { path: TreePath::judged(b"/home"), from, to });
     let error = place.commit(&loaded, &plan).unwrap_err();
     assert!(error.to_string().starts_with("giving /home away"), "{error}");
     assert_eq!(place.snapshot(), before);
@@ -254,7 +254,7 @@ fn a_file_is_made_below_a_directory_without_following_links() {
         gid: rustix::process::getegid().as_raw(),
     };
     let step = |below: &str| Step::MakeFile {
-        below: below.into(),
+        below: TreePath::judged(below.as_bytes()),
         file: NewFile { path: ".ssh/authorized_keys".into(), contents: "k\n".into(), mode: 0o600 },
         owner,
     };

@@ -8,7 +8,7 @@ use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
 use nest_core::ownership::Reown;
 use nest_core::retired::PackedFile;
-use nest_core::value::escaped::Escaped;
+use nest_core::value::TreePath;
 use nest_host::interrupt::Patience;
 use nest_host::state::State;
 use nest_host::tree::Tree;
@@ -93,7 +93,7 @@ fn swap(notes: &Path, away: &Path, outside: &Path) {
 #[test]
 fn re_owning_stays_inside() {
     let Some(stage) = Stage::set() else { return };
-    let paths = vec![Escaped("/home/maren".into())];
+    let paths = vec![TreePath::judged(b"/home/maren")];
     stage.while_swapped(|round| {
         let (from, to) = if round % 2 == 0 { (OLD, NEW) } else { (NEW, OLD) };
         let (of_change, everywhere, hard_links) = (None, false, false);
@@ -140,15 +140,15 @@ fn packing_and_walking_stay_inside() {
     let home_directory =
         std::os::fd::OwnedFd::from(std::fs::File::open(stage.path("home")).unwrap());
     let state = State::At(stage.path("state")).open_or_make(&stage.tree).unwrap();
-    let paths = ["/home/maren".into()];
+    let paths = [TreePath::judged(b"/home/maren")];
     let packed = AtomicUsize::new(0);
     stage.while_swapped(|round| {
-        let context = walk::PlanContext { paths: &paths, ..walk::PlanContext::default() };
+        let scope = walk::WalkScope { paths: &paths, ..walk::WalkScope::default() };
         let outside = |met: &walk::Met<'_>| {
             let inside = met.path().starts_with(b"/home/maren");
             assert!(inside, "{:?}", String::from_utf8_lossy(&met.path()));
         };
-        walk::walk(&stage.tree, context, &outside).unwrap();
+        walk::walk(&stage.tree, scope, &outside).unwrap();
         // Packing flushes, and takes longer than all the rest.
         if round % 50 != 0 {
             return;

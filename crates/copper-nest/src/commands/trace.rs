@@ -8,7 +8,7 @@ use bstr::{BStr, BString};
 use nest_core::account::lines_about;
 use nest_core::surroundings::Surroundings;
 use nest_core::trace::{IdFilter, Tally, TraceReport, report};
-use nest_core::value::{UserOrGroup, read_plain_id};
+use nest_core::value::{TreePath, UserOrGroup, read_plain_id};
 use nest_host::store::Loaded;
 use nest_host::surroundings::World;
 use nest_host::walk::{self, Met, Unseen, walk};
@@ -172,10 +172,8 @@ fn look(
     filter: &IdFilter,
     places: &Places,
 ) -> Result<(MatchedFiles, Unseen), Failure> {
-    let paths: Vec<BString> = places.paths.iter().map(bytes).collect();
-    for path in &paths {
-        check_path(session, path.as_ref())?;
-    }
+    let paths = places.paths.iter().map(|path| check_path(session, bytes(path).as_ref()));
+    let paths: Vec<TreePath> = paths.collect::<Result<_, _>>()?;
     let matched = Mutex::new(MatchedFiles::default());
     let want_files = places.files;
     let tell = |met: &Met<'_>| {
@@ -189,15 +187,16 @@ fn look(
             matched.files.push((met.path().into(), uid, gid));
         }
     };
-    let context = walk::PlanContext { paths: &paths, stay: places.stay, but: &[] };
-    let unseen = walk(&session.tree, context, &tell).map_err(|(path, error)| {
+    let scope = walk::WalkScope { paths: &paths, stay: places.stay, but: &[] };
+    let unseen = walk(&session.tree, scope, &tell).map_err(|(path, error)| {
         let message = format!("{path} can't be looked through: {error}");
         Failure::new(REFUSED, "no-path", message)
     })?;
     Ok((matched.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner()), unseen))
 }
 
-fn check_path(session: &Session<'_>, path: &BStr) -> Result<(), Failure> {
+/// The path, where there is such a place in the tree.
+fn check_path(session: &Session<'_>, path: &BStr) -> Result<TreePath, Failure> {
     use nest_core::surroundings::Site;
     let no = |fault: String| {
         let message = format!("{path} {fault}; paths are those in the tree");
@@ -206,11 +205,11 @@ fn check_path(session: &Session<'_>, path: &BStr) -> Result<(), Failure> {
     if !path.starts_with(b"/") {
         return no("is not absolute; it has to begin with /".into());
     }
-    if path.split(|&byte| byte == b'/').any(|part| part == b"..") {
+    let Some(plain) = TreePath::new(path) else {
         return no("goes through ..; give the path that it leads to".into());
-    }
+    };
     match session.world_to_look_at()?.site(path) {
-        Site::Taken(_) => Ok(()),
+        Site::Taken(_) => Ok(plain),
         Site::ThroughLink { link, real } => {
             no(format!("goes through the link {link}; give the path it leads to, {real}"))
         }

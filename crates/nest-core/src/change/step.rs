@@ -1,6 +1,6 @@
 //! What a change does on the tree besides editing account files.
 
-use bstr::{BString, ByteSlice};
+use bstr::BString;
 use serde::{Deserialize, Serialize};
 
 use crate::ownership::{Access, Owner, Reown};
@@ -9,7 +9,7 @@ use crate::retired_ids::{RetiredId, RetiredIds};
 use crate::surroundings::Inventory;
 use crate::suspended::Suspended;
 use crate::table::File;
-use crate::value::{escaped, is_relative_path, is_tree_path, join};
+use crate::value::{TreePath, escaped, is_relative_path, join};
 
 /// One step.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -18,11 +18,9 @@ pub enum Step {
     /// Makes a directory, with everything in it, that was not there.
     MakeDirectory {
         /// Where.
-        #[serde(with = "escaped::text")]
-        path: BString,
+        path: TreePath,
         /// What it is a copy of; nothing for an empty one.
-        #[serde(with = "escaped::optional")]
-        skeleton: Option<BString>,
+        skeleton: Option<TreePath>,
         /// Files put in besides.
         files: Vec<NewFile>,
         /// Whose everything in it becomes.
@@ -34,8 +32,7 @@ pub enum Step {
     /// user.
     MakeFile {
         /// The directory to start from.
-        #[serde(with = "escaped::text")]
-        below: BString,
+        below: TreePath,
         /// The file.
         file: NewFile,
         /// Whose the file, and directories made for it, become.
@@ -44,8 +41,7 @@ pub enum Step {
     /// Gives a directory itself, not what is in it, to somebody else.
     GiveDirectory {
         /// The directory.
-        #[serde(with = "escaped::text")]
-        path: BString,
+        path: TreePath,
         /// Whose it was.
         from: Owner,
         /// Whose it becomes.
@@ -64,11 +60,9 @@ pub enum Step {
     /// file systems by a copy.
     Move {
         /// Where it is.
-        #[serde(with = "escaped::text")]
-        from: BString,
+        from: TreePath,
         /// Where it will be.
-        #[serde(with = "escaped::text")]
-        to: BString,
+        to: TreePath,
         /// The directory it goes into is one that only root may enter, and is
         /// made when it is not there.
         aside: bool,
@@ -77,8 +71,7 @@ pub enum Step {
     /// made.
     Remove {
         /// What.
-        #[serde(with = "escaped::text")]
-        path: BString,
+        path: TreePath,
         /// What it has to be for that.
         made: Inventory,
         /// The step that makes it again.
@@ -89,15 +82,13 @@ pub enum Step {
     /// Removes something for good.
     Erase {
         /// What.
-        #[serde(with = "escaped::text")]
-        path: BString,
+        path: TreePath,
     },
     /// Packs something into a file of the state folder, and removes it when the
     /// file holds all of it.
     Archive {
         /// What.
-        #[serde(with = "escaped::text")]
-        path: BString,
+        path: TreePath,
         /// The folder below `retired`.
         folder: KeptFolder,
         /// The file in it.
@@ -106,8 +97,7 @@ pub enum Step {
     /// Unpacks such a file to where nothing is.
     Unpack {
         /// Where.
-        #[serde(with = "escaped::text")]
-        path: BString,
+        path: TreePath,
         /// The folder below `retired`.
         folder: KeptFolder,
         /// The file in it.
@@ -161,12 +151,7 @@ pub struct NewFile {
 
 impl Step {
     /// Files below some paths, on their file systems, with one name each.
-    pub(crate) fn reown_below(
-        paths: Vec<escaped::Escaped>,
-        group: bool,
-        from: u32,
-        to: u32,
-    ) -> Step {
+    pub(crate) fn reown_below(paths: Vec<TreePath>, group: bool, from: u32, to: u32) -> Step {
         let (of_change, everywhere, hard_links) = (None, false, false);
         Step::Reown(Reown { paths, group, from, to, of_change, everywhere, hard_links })
     }
@@ -210,7 +195,7 @@ impl Step {
             }
             Step::Remove { path, .. } => format!("removes {path}, unused since it was made"),
             Step::Reown(Reown { paths, group, from, to, .. }) => {
-                let paths: Vec<String> = paths.iter().map(|path| path.0.to_string()).collect();
+                let paths: Vec<String> = paths.iter().map(|path| path.to_string()).collect();
                 let (verb, what) = if *group { ("re-groups", "gid") } else { ("re-owns", "uid") };
                 format!("{verb} what carries {what} {from} in {} to {to}", paths.join(" and "))
             }
@@ -241,36 +226,29 @@ impl Step {
         step
     }
 
-    /// What makes it impossible that this program planned the step, in words: a path
-    /// that is none of the tree, or one below a directory that leads out of it.
+    /// What makes it impossible that this program planned the step, in words: a file below a
+    /// directory that leads out of it, or something kept that could not be.
     pub fn fault(&self) -> Option<String> {
-        let tree = |paths: &[&[u8]]| {
-            let bad = paths.iter().find(|path| !is_tree_path(path))?;
-            Some(format!("{} is no path of the tree", bad.as_bstr()))
-        };
-        let inside = |file: &NewFile| {
-            let bad = (!is_relative_path(&file.path)).then_some(&file.path)?;
-            Some(format!("{bad} is no path below a directory"))
-        };
-        match self {
-            Step::MakeDirectory { path, skeleton, files, .. } => tree(&[path])
-                .or_else(|| tree(&[skeleton.as_ref()?]))
-                .or_else(|| files.iter().find_map(inside)),
-            Step::MakeFile { below, file, .. } => tree(&[below]).or_else(|| inside(file)),
-            Step::Move { from, to, .. } => tree(&[from, to]),
-            Step::Remove { path, again, .. } => tree(&[path]).or_else(|| again.fault()),
-            Step::Reown(reown) => reown.paths.iter().find_map(|path| tree(&[&path.0])),
-            Step::GiveDirectory { path, .. }
-            | Step::Erase { path }
-            | Step::Archive { path, .. }
-            | Step::Unpack { path, .. } => tree(&[path]),
-            Step::Keep { kept, .. } | Step::Release { kept, .. } => kept.fault(),
-            Step::SetAccess { .. }
+        let leads_out = |file: &&NewFile| !is_relative_path(&file.path);
+        let files = match self {
+            Step::MakeDirectory { files, .. } => &files[..],
+            Step::MakeFile { file, .. } => std::slice::from_ref(file),
+            Step::Remove { again, .. } => return again.fault(),
+            Step::Keep { kept, .. } | Step::Release { kept, .. } => return kept.fault(),
+            Step::GiveDirectory { .. }
+            | Step::SetAccess { .. }
+            | Step::Move { .. }
+            | Step::Reown(_)
+            | Step::Erase { .. }
+            | Step::Archive { .. }
+            | Step::Unpack { .. }
             | Step::RetireIds(_)
             | Step::ReviveIds(_)
             | Step::NoteSuspended(_)
-            | Step::ForgetSuspended(_) => None,
-        }
+            | Step::ForgetSuspended(_) => &[],
+        };
+        let bad = files.iter().find(leads_out)?;
+        Some(format!("{} is no path below a directory", bad.path))
     }
 
     /// Whether the step can't be taken back.

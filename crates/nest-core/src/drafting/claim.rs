@@ -6,7 +6,7 @@ use bstr::{BString, ByteSlice};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::surroundings::{Facts, FileKind, Site, Survey};
-use crate::value::{is_tree_path, parent_of, tidy};
+use crate::value::{TreePath, parent_of, tidy};
 use crate::words::list;
 
 /// Directories of the system: none of them, and nothing that holds one, is an account's
@@ -127,8 +127,8 @@ pub(crate) enum Purpose {
 pub(crate) enum Judged {
     /// Nothing is there.
     Nothing,
-    /// It holds; what is there, and what is in it.
-    Sound(Facts, Survey),
+    /// It holds; where, what is there, and what is in it.
+    Sound(TreePath, Facts, Survey),
     /// It does not: why, in words that follow the path.
     Fault(String),
 }
@@ -145,9 +145,9 @@ impl<'a> Claim<'a> {
         if !path.starts_with(b"/") {
             return Judged::Nothing;
         }
-        if !is_tree_path(path) {
+        let Some(plain) = TreePath::new(path) else {
             return Judged::Fault("is no plain path from the root of the tree".to_owned());
-        }
+        };
         let facts = match context.world.site(path.as_ref()) {
             Site::Free | Site::NoParent(_) | Site::ParentIsNoDirectory(_) => {
                 return Judged::Nothing;
@@ -187,7 +187,7 @@ impl<'a> Claim<'a> {
                 if fixed == path { "is".to_owned() } else { format!("holds {fixed}, which is") };
             return Judged::Fault(format!("{what} marked so that not even root can change it"));
         }
-        Judged::Sound(facts, survey)
+        Judged::Sound(plain, facts, survey)
     }
 
     /// What speaks against it before anything in it is looked at.

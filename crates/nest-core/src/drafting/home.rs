@@ -14,7 +14,7 @@ use crate::policy::Policy;
 use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{CreateUser, key_file};
 use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
-use crate::value::{check_keys, join, parent_of, path_fault};
+use crate::value::{TreePath, check_keys, join, parent_of, path_fault};
 use crate::words::counted;
 
 /// What was decided about a home.
@@ -137,8 +137,8 @@ pub(crate) fn plan_home(
     let files: Vec<_> = request.keys.iter().map(key_file).collect();
     note_keys(request, subject, home.as_ref());
     plan.steps.push(Step::MakeDirectory {
-        path: home,
-        skeleton: skeleton.map(|(path, _)| path),
+        path: TreePath::judged(&home),
+        skeleton: skeleton.map(|(path, _)| TreePath::judged(&path)),
         files,
         owner,
         mode,
@@ -194,10 +194,10 @@ fn adopt(
     let nothing = |fault: String| HomeTrouble::NothingToAdopt { path: home.clone(), fault }.into();
     let kind = FileKind::Directory;
     let claim = Claim { path: home, uid: owner.uid, name, kind, purpose: Purpose::Adopt };
-    let facts = match claim.judge(context) {
+    let (below, facts) = match claim.judge(context) {
         Judged::Nothing => return Err(Box::new(nothing("it does not exist".into()))),
         Judged::Fault(fault) => return Err(Box::new(nothing(format!("it {fault}")))),
-        Judged::Sound(facts, _) => facts,
+        Judged::Sound(path, facts, _) => (path, facts),
     };
     if let Some(keys) = &request.keys {
         let file = key_file(keys);
@@ -205,11 +205,11 @@ fn adopt(
         if context.world.facts(path.as_ref()).map_err(nothing)?.is_some() {
             return Err(Box::new(Reason::KeysExist(path)));
         }
-        plan.steps.push(Step::MakeFile { below: home.clone(), file, owner });
+        plan.steps.push(Step::MakeFile { below: below.clone(), file, owner });
     }
     let from = Owner { uid: facts.uid, gid: facts.gid };
     if from != owner {
-        plan.steps.push(Step::GiveDirectory { path: home.clone(), from, to: owner });
+        plan.steps.push(Step::GiveDirectory { path: below, from, to: owner });
     }
     plan.cautions.push(Caution::HomeAdopted { home: home.clone() });
     Ok(())
@@ -257,16 +257,17 @@ pub(crate) fn move_home(
     };
     let not_movable =
         |fault: String| only_record(refuse(HomeTrouble::HomeNotMovable(fault).into()));
-    match Claim::of(found, from, FileKind::Directory, Purpose::Move).judge(context) {
+    let claim = Claim::of(found, from, FileKind::Directory, Purpose::Move);
+    let old = match claim.judge(context) {
         Judged::Nothing => return Err(not_movable(format!("{from} is not there"))),
         Judged::Fault(fault) => return Err(not_movable(format!("{from} {fault}"))),
         Judged::Sound(..) if to.starts_with(&join(from, b"")[..]) => {
             return Err(not_movable(format!("{to} lies inside {from}")));
         }
-        Judged::Sound(..) => {}
-    }
+        Judged::Sound(path, ..) => path,
+    };
     match context.world.site(to.as_ref()) {
-        Site::Free => Ok(Step::Move { from: from.clone(), to: to.clone(), aside: false }),
+        Site::Free => Ok(Step::Move { from: old, to: TreePath::judged(to), aside: false }),
         Site::ThroughLink { link, .. } => {
             Err(refuse(HomeTrouble::HomeThroughLink { home: to.clone(), link }.into()))
         }

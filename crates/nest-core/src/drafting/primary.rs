@@ -1,6 +1,6 @@
 //! Giving an account another primary group, for the commands that do it.
 
-use bstr::{BStr, BString};
+use bstr::BStr;
 
 use crate::change::{Caution, Step, Subject};
 use crate::context::PlanContext;
@@ -8,7 +8,7 @@ use crate::drafting::PlanBuilder;
 use crate::drafting::find::FoundUser;
 use crate::surroundings::{Process, Site};
 use crate::table::{File, PasswdField};
-use crate::value::escaped::Escaped;
+use crate::value::TreePath;
 
 /// More sessions than this are only counted.
 const MOST_SESSIONS: usize = 4;
@@ -51,18 +51,19 @@ pub(crate) fn change_primary<'a>(
     };
     subject.decide("primary", label, format!("was {was}"));
     subject.decide("new files", new.name.to_owned(), "from the next sign-in on");
-    let home = BString::from(found.user.home);
-    let has_home = matches!(context.world.site(home.as_ref()), Site::Taken(_)) && home != "/";
-    if new.regroup_home && has_home {
+    // An account's line may name anything as its home.
+    let home = TreePath::new(found.user.home).filter(|home| *home != TreePath::root());
+    let home = home.filter(|home| matches!(context.world.site(home[..].into()), Site::Taken(_)));
+    if let Some(home) = home.clone().filter(|_| new.regroup_home) {
         let value = format!("get gid {gid}");
         subject.decide("old files", value, format!("those in {home} that carry gid {old}"));
-        let paths = vec![Escaped(home)];
+        let paths = vec![home];
         let (from, to) = (old, gid);
         builder.plan.steps.push(Step::reown_below(paths, true, from, to));
     } else {
-        let offer = match has_home {
-            true => format!("in {home} too; --regroup-home gives them the new one"),
-            false => String::new(),
+        let offer = match home {
+            Some(home) => format!("in {home} too; --regroup-home gives them the new one"),
+            None => String::new(),
         };
         subject.decide("old files", format!("keep gid {old}"), offer);
     }

@@ -57,8 +57,8 @@ fn after(plan: &Plan) -> World {
     for step in &plan.steps {
         match step {
             Step::Move { from, to, .. } => {
-                let site = later.sites.remove(from).unwrap();
-                later.sites.insert(to.clone(), site);
+                let site = later.sites.remove(&**from).unwrap();
+                later.sites.insert(to.clone().into(), site);
             }
             Step::Keep { folder, kept } => later.kept.push(RetiredAccount {
                 version: VERSION,

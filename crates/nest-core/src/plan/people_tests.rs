@@ -290,7 +290,7 @@ fn a_home_goes_only_while_it_is_as_it_was_made() {
     assert!(matches!(step(Some(made.clone())), Some(Step::Remove { .. })));
     let used = step(Some(Inventory { files: 4, ..made }));
     let Some(Step::Move { to, aside: true, .. }) = used else { panic!("{used:?}") };
-    assert_eq!(to, "/home/.set-aside/maren.1002.8");
+    assert_eq!(to.to_string(), "/home/.set-aside/maren.1002.8");
     assert!(!matches!(step(None), Some(Step::Remove { .. } | Step::Move { .. })));
 }
 
@@ -343,8 +343,8 @@ proptest! {
             _ => None,
         }).collect();
         for (from, to) in sites {
-            let site = later.sites.remove(&from).unwrap();
-            later.sites.insert(to, site);
+            let site = later.sites.remove(&*from).unwrap();
+            later.sites.insert(to.into(), site);
         }
         let record = recorded(&plan, None);
         let text = serde_json::to_string(&record).unwrap();

@@ -34,9 +34,9 @@ pub use password_field::{PasswordField, Scheme};
 pub use password_hash::{
     NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password,
 };
-pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path, is_tree_path};
+pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path};
 pub use size::bytes_in_words;
 pub use ssh_key::{KeyFault, check_keys, count_keys};
 pub use strength::{Strength, strength};
-pub use tree_path::{join, parent_of, path_fault, tidy};
+pub use tree_path::{TreePath, join, parent_of, path_fault, tidy};
 pub use user_or_group::UserOrGroup;

@@ -1,6 +1,92 @@
 //! Paths in the tree.
 
+use std::fmt;
+use std::ops::Deref;
+
 use bstr::{BString, ByteSlice};
+use serde::de::Error;
+use serde::{Deserialize, Deserializer, Serialize, Serializer};
+
+use super::escaped::Escaped;
+
+/// A path of the tree, in its plain form: it begins at the root of the tree, climbs
+/// nowhere, and holds no byte 0, no part `.`, and no slash that is not needed. Links on the
+/// way are another matter, which whoever opens it has to see to.
+///
+/// In JSON it is text, escaped as [`crate::value::escape`] does; anything else is refused
+/// where it is read.
+///
+/// ```
+/// use nest_core::value::TreePath;
+/// assert_eq!(TreePath::new(b"/home//maren/.").unwrap().to_string(), "/home/maren");
+/// assert_eq!(TreePath::new(b"/").unwrap(), TreePath::root());
+/// for path in ["", "home", "/home/../etc", "/home\0"] {
+///     assert!(TreePath::new(path.as_bytes()).is_none(), "{path:?}");
+/// }
+/// ```
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
+pub struct TreePath(BString);
+
+impl TreePath {
+    /// The path in its plain form; `None` for what is none of the tree.
+    pub fn new(path: &[u8]) -> Option<Self> {
+        let plain = TreePath::fits(path).then(|| tidy(path))?;
+        Some(TreePath(if plain.is_empty() { "/".into() } else { plain.into() }))
+    }
+
+    /// Whether a path is one of the tree, plain or not.
+    pub fn fits(path: &[u8]) -> bool {
+        let climbs = || path.split(|&byte| byte == b'/').any(|part| part == b"..");
+        path.first() == Some(&b'/') && !path.contains(&0) && !climbs()
+    }
+
+    /// A path that was judged before.
+    ///
+    /// # Panics
+    /// Where it was not, and is none of the tree.
+    pub fn judged(path: &[u8]) -> Self {
+        TreePath::new(path).unwrap_or_else(|| panic!("BUG: {} was not judged", path.as_bstr()))
+    }
+
+    /// The root of the tree.
+    pub fn root() -> Self {
+        TreePath("/".into())
+    }
+}
+
+impl Deref for TreePath {
+    type Target = BString;
+
+    fn deref(&self) -> &BString {
+        &self.0
+    }
+}
+
+impl fmt::Display for TreePath {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        self.0.fmt(f)
+    }
+}
+
+impl From<TreePath> for BString {
+    fn from(path: TreePath) -> Self {
+        path.0
+    }
+}
+
+impl Serialize for TreePath {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        super::escaped::text::serialize(&self.0, serializer)
+    }
+}
+
+impl<'de> Deserialize<'de> for TreePath {
+    fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
+        let Escaped(path) = Escaped::deserialize(deserializer)?;
+        TreePath::new(&path)
+            .ok_or_else(|| D::Error::custom(format!("{path} is no path of the tree")))
+    }
+}
 
 /// Why a path can't stand in an account file, in words that follow it.
 pub fn path_fault(path: &[u8]) -> Option<&'static str> {

@@ -23,7 +23,6 @@ use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::retired_ids::RetiredIds;
 use nest_core::surroundings::Inventory;
 use nest_core::table::{Edit, File};
-use nest_core::value::escaped::Escaped;
 use nest_core::value::{Author, Day};
 use rustix::io::Errno;
 
@@ -486,7 +485,7 @@ pub(crate) fn flush(
     effects: &[Effect],
     which: Dirs,
 ) -> std::io::Result<()> {
-    let of = |effect| -> Vec<&Escaped> {
+    let of = |effect| -> Vec<&[u8]> {
         match which {
             Dirs::Staged => runner.staged_in(effect).into_iter().collect(),
             Dirs::Touched => runner.touched(effect),
@@ -494,7 +493,7 @@ pub(crate) fn flush(
         }
     };
     let mut parents: Vec<&std::path::Path> =
-        effects.iter().flat_map(of).filter_map(|path| path_of(&path.0).parent()).collect();
+        effects.iter().flat_map(of).filter_map(|path| path_of(path).parent()).collect();
     parents.sort_unstable();
     parents.dedup();
     for parent in parents {

@@ -2,14 +2,12 @@
 
 use std::collections::BTreeSet;
 
-use bstr::BString;
 use nest_core::change::Step;
 use nest_core::table::{File, Order, holding_both, order};
-use nest_core::value::escaped::Escaped;
-use nest_core::value::{PlainName, join};
+use nest_core::value::{PlainName, TreePath, join};
 
 use super::{Change, CommitError, failed};
-use crate::effect::{BOTH, NEW, Place, escaped, is_private};
+use crate::effect::{BOTH, NEW, Place, escaped, is_private, tree_path};
 use crate::home::missing_directories;
 use crate::journal::{Effect, Renumbered, Replaced, list_name};
 use crate::mounts::{Mounts, mount_id};
@@ -70,19 +68,18 @@ impl Change<'_> {
     }
 
     fn carried(&self, at: usize, step: &Step) -> std::io::Result<Carried> {
-        let path = |path: &BString| Escaped(path.clone());
         Ok(match step {
-            Step::MakeDirectory { path: new, .. } => {
-                let (path, made) = (path(new), Vec::new());
+            Step::MakeDirectory { path, .. } => {
+                let (path, made) = (path.clone(), Vec::new());
                 Carried::Before(Effect::Make { path, made, inventory: None })
             }
             Step::MakeFile { below, file, .. } => {
                 let made = missing_directories(self.tree(), below, &file.path)?;
-                let path = Escaped(join(below, &file.path));
+                let path = TreePath::judged(&join(below, &file.path));
                 Carried::Before(Effect::Make { path, made, inventory: None })
             }
-            Step::GiveDirectory { path: given, from, to } => {
-                Carried::Before(Effect::Give { path: path(given), from: *from, to: *to })
+            Step::GiveDirectory { path, from, to } => {
+                Carried::Before(Effect::Give { path: path.clone(), from: *from, to: *to })
             }
             Step::SetAccess { file, from, to } => {
                 Carried::After(Effect::SetAccess { file: *file, from: *from, to: *to })
@@ -91,22 +88,22 @@ impl Change<'_> {
                 let effect = self.prepare_move(from, to, *aside)?;
                 if *aside { Carried::After(effect) } else { Carried::Before(effect) }
             }
-            Step::Remove { path: old, made, .. } => {
-                Carried::After(Effect::Remove { path: path(old), made: made.clone() })
+            Step::Remove { path, made, .. } => {
+                Carried::After(Effect::Remove { path: path.clone(), made: made.clone() })
             }
             Step::Reown(reown) => {
                 let (reown, list) = (reown.clone(), list_name(at));
                 Carried::Before(Effect::Reown { reown, list, digest: None })
             }
-            Step::Erase { path: old } => {
-                Carried::After(Effect::Erase { path: path(old), packed: None })
+            Step::Erase { path } => {
+                Carried::After(Effect::Erase { path: path.clone(), packed: None })
             }
-            Step::Archive { path: old, folder, file } => {
+            Step::Archive { path, folder, file } => {
                 let packed = Some((folder.clone(), *file));
-                Carried::After(Effect::Erase { path: path(old), packed })
+                Carried::After(Effect::Erase { path: path.clone(), packed })
             }
-            Step::Unpack { path: new, folder, file, uid, gid } => {
-                let (path, folder, file) = (path(new), folder.clone(), *file);
+            Step::Unpack { path, folder, file, uid, gid } => {
+                let (path, folder, file) = (path.clone(), folder.clone(), *file);
                 let (other, inventory) = (Renumbered { uid: *uid, gid: *gid }, None);
                 Carried::Before(Effect::Unpack { path, folder, file, other, inventory })
             }
@@ -121,10 +118,10 @@ impl Change<'_> {
         })
     }
 
-    fn prepare_move(&self, from: &[u8], to: &[u8], aside: bool) -> std::io::Result<Effect> {
-        let parent = path_of(to).parent().filter(|_| aside).map(escaped);
+    fn prepare_move(&self, from: &TreePath, to: &TreePath, aside: bool) -> std::io::Result<Effect> {
+        let parent = path_of(to).parent().filter(|_| aside).map(tree_path);
         let made = match parent {
-            Some(parent) => (!is_private(self.tree(), &parent.0)?).then_some(parent),
+            Some(parent) => (!is_private(self.tree(), &parent)?).then_some(parent),
             None => None,
         };
         let old = Place::of(self.tree(), from)?;
@@ -139,7 +136,7 @@ impl Change<'_> {
         // Nothing can be renamed from one mount to another, be they of one file system.
         let copied = mount_id(&old.directory) != mount_id(&target)
             || rustix::fs::fstat(&old.directory)?.st_dev != rustix::fs::fstat(&target)?.st_dev;
-        let (from, to, inventory) = (Escaped(from.into()), Escaped(to.into()), None);
+        let (from, to, inventory) = (from.clone(), to.clone(), None);
         Ok(Effect::Move { from, to, made, copied, inventory })
     }
 

@@ -92,11 +92,11 @@ impl Change<'_> {
                 self.made[at] = note_made(tree, effect)?;
             }
             (_, Effect::Move { from, to, copied: true, inventory, .. }) => {
-                let (old, new) = (Place::of(tree, &from.0)?, Place::of(tree, &to.0)?);
+                let (old, new) = (Place::of(tree, from)?, Place::of(tree, to)?);
                 let name = new.beside(NEW);
                 let was = inventory::take_inventory(&old.directory, &old.name, None)?;
                 let bytes = was.as_ref().map_or(0, |was| was.bytes);
-                let what = format!("moving {}", from.0);
+                let what = format!("moving {from}");
                 let progress = |more| self.watcher.copied(&what, bytes, more);
                 let (source, target) = (&old.directory, &new.directory);
                 crate::copy::copy(source, &old.name, target, &name, &progress)?;
@@ -108,22 +108,22 @@ impl Change<'_> {
                 self.made[at] = was;
             }
             (_, Effect::Erase { path, packed: Some((kept, file)) }) => {
-                let place = Place::of(tree, &path.0)?;
+                let place = Place::of(tree, path)?;
                 let folder = kept::Place::make(self.runner.state, kept)?.fresh()?;
                 let packed =
                     archive::pack(&place.directory, &place.name, &folder, *file, &|all, more| {
-                        self.watcher.copied(&format!("packing {}", path.0), all, more);
+                        self.watcher.copied(&format!("packing {path}"), all, more);
                     })?;
-                self.outcome.notes.push(packed.told(path.0.as_ref()));
+                self.outcome.notes.push(packed.told(path[..].into()));
                 self.digests.entry(kept.clone()).or_default().insert(*file, packed.digest);
             }
             (_, Effect::Unpack { path, folder, file, other, inventory }) => {
-                let place = Place::of(tree, &path.0)?;
+                let place = Place::of(tree, path)?;
                 let kept = kept::Place::find(self.runner.state, folder)?;
                 let folder = kept.map(|kept| kept.open()).transpose()?.flatten();
                 let folder = folder.ok_or(std::io::ErrorKind::NotFound)?;
                 let progress = |all, more| {
-                    self.watcher.copied(&format!("unpacking {}", path.0), all, more);
+                    self.watcher.copied(&format!("unpacking {path}"), all, more);
                 };
                 let name = place.beside(NEW);
                 archive::unpack(&folder, *file, (&place.directory, &name), *other, &progress)?;
@@ -308,7 +308,7 @@ fn joined<T>(thread: ScopedJoinHandle<'_, T>) -> T {
 /// What was made, as it waits beside its place.
 fn note_made(tree: &Tree, effect: &mut Effect) -> std::io::Result<Option<Inventory>> {
     let Effect::Make { path, inventory, .. } = effect else { return Ok(None) };
-    let place = Place::of(tree, &path.0)?;
+    let place = Place::of(tree, path)?;
     *inventory = inventory::take_inventory(&place.directory, &place.beside(NEW), None)?;
     Ok(inventory.clone())
 }

@@ -40,7 +40,7 @@ impl EffectRunner<'_> {
     /// # Errors
     /// The system's.
     pub fn mend_torn(&self, path: &Escaped, after: &str) -> std::io::Result<bool> {
-        let place = self.place(path)?;
+        let place = self.place(&path.0)?;
         let (Ok(before_name), Ok(after_name)) = (before_name(&place.name), after_name(&place.name))
         else {
             return Ok(false);

@@ -3,7 +3,7 @@
 use std::ffi::{OsStr, OsString};
 use std::os::fd::OwnedFd;
 
-use nest_core::value::is_tree_path;
+use nest_core::value::TreePath;
 use rustix::fs::{AtFlags, RenameFlags};
 use rustix::io::Errno;
 
@@ -24,7 +24,7 @@ impl Place {
     /// # Errors
     /// The system's; `EINVAL` for what is no path of the tree, `EEXIST` for its root.
     pub fn of(tree: &Tree, path: &[u8]) -> Result<Self, Errno> {
-        if !is_tree_path(path) {
+        if !TreePath::fits(path) {
             return Err(Errno::INVAL);
         }
         let path = path_of(path);

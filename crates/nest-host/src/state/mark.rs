@@ -6,8 +6,8 @@
 use std::os::unix::ffi::OsStrExt;
 use std::path::PathBuf;
 
-use nest_core::value::PlainName;
 use nest_core::value::escaped::Escaped;
+use nest_core::value::{PlainName, TreePath};
 use serde::{Deserialize, Serialize};
 
 use super::{DIRECTORY, Fault, Folder, State, parse};
@@ -26,7 +26,7 @@ struct Mark {
     state: Option<Escaped>,
     /// Directories of the tree that are made.
     #[serde(default)]
-    made: Vec<Escaped>,
+    made: Vec<TreePath>,
 }
 
 fn etc(tree: &Tree) -> std::io::Result<Folder> {
@@ -45,7 +45,7 @@ impl State {
     ///
     /// # Errors
     /// The system's.
-    pub fn leave_mark(&self, tree: &Tree, made: &[Escaped]) -> std::io::Result<()> {
+    pub fn leave_mark(&self, tree: &Tree, made: &[TreePath]) -> std::io::Result<()> {
         let state = self.outside().map(|path| Escaped(path.as_os_str().as_bytes().into()));
         if state.is_none() && made.is_empty() {
             return Ok(());
@@ -74,7 +74,7 @@ impl State {
     }
 
     /// The directories that the mark says were made, as far as it can be understood.
-    pub fn marked_made(tree: &Tree) -> Vec<Escaped> {
+    pub fn marked_made(tree: &Tree) -> Vec<TreePath> {
         let text = etc(tree).and_then(|etc| etc.read(&NAME)).ok().flatten().unwrap_or_default();
         parse::<Mark>(&text, VERSION).map(|mark| mark.made).unwrap_or_default()
     }
@@ -118,7 +118,7 @@ mod tests {
         }
         state.take_mark(&tree).unwrap();
         assert_eq!(State::InTree.marked_elsewhere(&tree).unwrap(), None);
-        let made = [Escaped("/var/lib".into())];
+        let made = [TreePath::judged(b"/var/lib")];
         State::InTree.leave_mark(&tree, &made).unwrap();
         assert_eq!(State::marked_made(&tree), made);
         State::InTree.take_mark(&tree).unwrap();

@@ -9,7 +9,7 @@ use std::ffi::OsStr;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::path::{Path, PathBuf};
 
-use nest_core::value::escaped::Escaped;
+use nest_core::value::TreePath;
 use rustix::fs::{AtFlags, CWD, Mode, OFlags};
 use rustix::io::Errno;
 
@@ -112,16 +112,19 @@ impl State {
 impl State {
     /// The directories above the folder in the tree that are not there yet: what is
     /// made for a change that then does not happen goes again.
-    pub fn missing_above(&self, tree: &Tree) -> Vec<Escaped> {
+    pub fn missing_above(&self, tree: &Tree) -> Vec<TreePath> {
         let missing = |path: &&str| matches!(tree.stat(path), Err(Errno::NOENT));
         let above = ABOVE.into_iter().filter(missing);
-        let escaped = |path: &str| Escaped(format!("/{path}").into());
-        if *self == State::InTree { above.map(escaped).collect() } else { Vec::new() }
+        if *self == State::InTree {
+            above.map(|path| TreePath::judged(format!("/{path}").as_bytes())).collect()
+        } else {
+            Vec::new()
+        }
     }
 
     /// Removes the folder when it is empty, and of the directories above it those that
     /// were `made` for it: a change that failed leaves no trace.
-    pub fn drop_if_empty(&self, tree: &Tree, made: &[Escaped]) {
+    pub fn drop_if_empty(&self, tree: &Tree, made: &[TreePath]) {
         let remove = |path: &Path| -> Result<(), Errno> {
             let place = tree.locate(path)?;
             rustix::fs::unlinkat(&place.directory, &place.name, AtFlags::REMOVEDIR)?;
@@ -137,7 +140,7 @@ impl State {
         };
         // Only what the program would have made itself: the list may be a stranger's.
         let made = ABOVE.into_iter().rev().filter(|above| {
-            made.iter().any(|made| made.0.strip_prefix(b"/") == Some(above.as_bytes()))
+            made.iter().any(|made| made.strip_prefix(b"/") == Some(above.as_bytes()))
         });
         if matches!(removed, Ok(()) | Err(Errno::NOENT)) {
             made.map(Path::new)

@@ -17,8 +17,7 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::table::{File, Group, GroupField, Gshadow, PasswdField, Record};
-use crate::value::escaped::Escaped;
-use crate::value::{members as listed, path_fault};
+use crate::value::{TreePath, members as listed};
 use crate::words::list;
 
 /// What is to be changed about a group.
@@ -125,7 +124,7 @@ impl<'a> GroupChange<'a> {
             self.builder.plan.cautions.push(Caution::GidStays { gid: old, other });
             return Ok(());
         }
-        let mut homes: Vec<BString> = Vec::new();
+        let mut homes: Vec<TreePath> = Vec::new();
         let mut users: Vec<&[u8]> = Vec::new();
         for (line, user) in context.book.users_by_gid(old) {
             let processes = user.uid().map(|uid| context.world.processes(uid)).unwrap_or_default();
@@ -138,9 +137,7 @@ impl<'a> GroupChange<'a> {
             self.builder.set_fields(File::Passwd, line, &[(PasswdField::Gid, text.as_bytes())]);
             users.push(user.name);
             // The home of a service may be the whole system.
-            if path_fault(user.home).is_none() && user.home != b"/" {
-                homes.push(user.home.into());
-            }
+            homes.extend(TreePath::new(user.home).filter(|home| *home != TreePath::root()));
             self.builder.plan.cautions.push(Caution::NextSignIn { name: user.name.into() });
         }
         if !users.is_empty() {
@@ -153,14 +150,13 @@ impl<'a> GroupChange<'a> {
         Ok(())
     }
 
-    fn files(&mut self, from: u32, to: u32, homes: Vec<BString>) {
+    fn files(&mut self, from: u32, to: u32, homes: Vec<TreePath>) {
         let elsewhere = self.context.world.carriers_elsewhere(from, true, &homes);
         if !homes.is_empty() {
             let shown: Vec<String> = homes.iter().map(ToString::to_string).collect();
             let why = format!("what carries gid {from} there gets {to}");
             self.subject.decide("files", shown.join(", "), why);
-            let paths: Vec<Escaped> = homes.into_iter().map(Escaped).collect();
-            self.builder.plan.steps.push(Step::reown_below(paths, true, from, to));
+            self.builder.plan.steps.push(Step::reown_below(homes, true, from, to));
         }
         let (value, why) = match elsewhere {
             Ok(0) => ("none".to_owned(), format!("no other file carries gid {from}")),

@@ -125,7 +125,7 @@ fn set_aside_fault(context: PlanContext<'_>, account: &RetiredAccount) -> Option
                 (format!("has something mounted in it, at {mount}"), Some(mount))
             }
         };
-        Some(Stands { what: belonging.what.clone(), path: place.clone(), fault, mount })
+        Some(Stands { what: belonging.what.clone(), path: place.clone().into(), fault, mount })
     })
 }
 

@@ -12,9 +12,9 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::Request;
 use crate::retired::Became;
 use crate::surroundings::Site;
-use crate::value::escaped::Escaped;
 use crate::value::{
-    UserOrGroup, bytes_in_words, is_reserved, join, path_fault, read_plain_id, reserved_for,
+    TreePath, UserOrGroup, bytes_in_words, is_reserved, join, path_fault, read_plain_id,
+    reserved_for,
 };
 use crate::words::counted;
 
@@ -69,7 +69,7 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
             refuse(Reason::RootsFiles).or("do it all the same", format!("{command} --even-root"))
         );
     }
-    let mut paths: Vec<Escaped> = Vec::new();
+    let mut paths: Vec<TreePath> = Vec::new();
     for path in &request.paths {
         let fault = match path_fault(path) {
             Some(fault) => Some(fault.to_owned()),
@@ -85,10 +85,10 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
         if let Some(fault) = fault {
             return Err(refuse(Reason::NoSuchPlace { path: path.clone(), fault }));
         }
-        paths.push(Escaped(path.clone()));
+        paths.push(TreePath::judged(path));
     }
     if paths.is_empty() {
-        paths.push(Escaped("/".into()));
+        paths.push(TreePath::root());
     }
     let hard_links = request.hard_links;
     let (group, of_change, everywhere) = (false, None, true);
@@ -110,7 +110,7 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
     };
     subject.decide("from", behind(from, old), "");
     subject.decide("to", behind(to, new), "");
-    let shown = reown.paths.iter().map(|path| path.0.to_string()).collect::<Vec<_>>();
+    let shown = reown.paths.iter().map(|path| path.to_string()).collect::<Vec<_>>();
     subject.decide("below", shown.join(", "), "on every local file system there; no link followed");
     let (files, size) = (carried.files, bytes_in_words(carried.bytes));
     let files = counted(files, "file", "files");
@@ -138,7 +138,7 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
 
 /// What is set aside for an account of this uid, and lies below the paths: it is kept to
 /// be restored, and carries the number too.
-fn set_aside(context: PlanContext<'_>, uid: u32, paths: &[Escaped]) -> Vec<Caution> {
+fn set_aside(context: PlanContext<'_>, uid: u32, paths: &[TreePath]) -> Vec<Caution> {
     let kept = context.world.kept().unwrap_or_default().iter().map(|account| &account.kept);
     let of_uid = kept.filter(|kept| kept.thing == UserOrGroup::User && kept.id == uid);
     let places = of_uid.flat_map(|kept| {
@@ -148,7 +148,7 @@ fn set_aside(context: PlanContext<'_>, uid: u32, paths: &[Escaped]) -> Vec<Cauti
         })
     });
     let given = places.filter(|(_, place)| {
-        paths.iter().any(|path| path.0 == **place || place.starts_with(&join(&path.0, b"")))
+        paths.iter().any(|path| *path == **place || place.starts_with(&join(path, b"")))
     });
     let say = |(name, place)| {
         Caution::Noted(format!(

@@ -16,7 +16,7 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::surroundings::{FileKind, Site};
 use crate::table::{Column, File, PasswdField};
-use crate::value::join;
+use crate::value::{TreePath, join};
 use crate::words::list;
 
 /// A user to be renamed.
@@ -195,17 +195,19 @@ impl<'a> Renaming<'a> {
         let (old, new) = (self.old(), self.new_name());
         let (from, to) = (named_after(policy, old), named_after(policy, new));
         for ((label, from), (_, to)) in from.into_iter().zip(to) {
-            match Claim::of(&self.found, &from, FileKind::File, Purpose::Move).judge(self.context) {
+            let claim = Claim::of(&self.found, &from, FileKind::File, Purpose::Move);
+            let from = match claim.judge(self.context) {
                 Judged::Nothing => continue,
                 Judged::Fault(fault) => {
                     self.subject.decide(label, from, format!("stays: it {fault}"));
                     continue;
                 }
-                Judged::Sound(..) => {}
-            }
+                Judged::Sound(path, ..) => path,
+            };
             match self.context.world.site(to.as_ref()) {
                 Site::Free => {
                     self.subject.decide(label, to.clone(), format!("moved from {from}"));
+                    let to = TreePath::judged(&to);
                     self.builder.plan.steps.push(Step::Move { from, to, aside: false });
                 }
                 site => return Err(self.refuse(Reason::StepStands(obstacle(&to, &site)))),

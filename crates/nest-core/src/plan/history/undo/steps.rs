@@ -11,7 +11,7 @@ use crate::retired::{Kept, KeptFolder, set_aside_place};
 use crate::secret::hash_of;
 use crate::surroundings::Site;
 use crate::table::File;
-use crate::value::join;
+use crate::value::{TreePath, join};
 use crate::words::counted;
 
 impl Undoing<'_> {
@@ -23,7 +23,8 @@ impl Undoing<'_> {
                     self.unmake(recorded, path.clone(), owner.uid)?;
                 }
                 Step::MakeFile { below, file, owner } => {
-                    self.unmake(recorded, join(below, &file.path), owner.uid)?;
+                    let path = TreePath::judged(&join(below, &file.path));
+                    self.unmake(recorded, path, owner.uid)?;
                 }
                 Step::GiveDirectory { path, from, to } => {
                     self.expect_owner(path, to.uid)?;
@@ -138,7 +139,7 @@ impl Undoing<'_> {
     fn unmake(
         &mut self,
         recorded: &RecordedStep,
-        path: BString,
+        path: TreePath,
         uid: u32,
     ) -> Result<(), Box<Refusal>> {
         let found = self.context.world.inventory(path.as_ref(), recorded.left_as.as_ref());
@@ -163,7 +164,7 @@ impl Undoing<'_> {
         Ok(())
     }
 
-    fn move_back(&mut self, from: BString, to: BString) -> Result<(), Box<Refusal>> {
+    fn move_back(&mut self, from: TreePath, to: TreePath) -> Result<(), Box<Refusal>> {
         match self.context.world.site(from.as_ref()) {
             Site::Taken(_) => {}
             Site::Free

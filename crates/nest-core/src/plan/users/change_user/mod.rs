@@ -23,8 +23,7 @@ use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{GuardOverrides, KeyFile, Request, key_file};
 use crate::surroundings::{Program, Site};
 use crate::table::{File, PasswdField, SubIdField};
-use crate::value::escaped::Escaped;
-use crate::value::{check_keys, is_tree_path, join, path_fault};
+use crate::value::{TreePath, check_keys, join, path_fault};
 use crate::words::counted;
 
 /// What is to be changed; `None` stays as it is.
@@ -246,10 +245,10 @@ impl<'a> UserChange<'_, 'a> {
         require_file_name((self.context, File::Passwd), name, &self.what)?;
         let mail: BString = self.context.policy.spool_of(name).into();
         // An account's line may name anything as its home.
-        let mut paths: Vec<BString> = vec![self.found.user.home.into(), mail];
-        paths.retain(|path| is_tree_path(path) && path != "/");
+        let mut paths: Vec<TreePath> =
+            [self.found.user.home, &mail].into_iter().filter_map(TreePath::new).collect();
+        paths.retain(|path| *path != TreePath::root());
         let elsewhere = self.context.world.carriers_elsewhere(old, false, &paths);
-        let paths: Vec<Escaped> = paths.into_iter().map(Escaped).collect();
         let (from, to) = (old, uid);
         self.builder.plan.steps.push(Step::reown_below(paths, false, from, to));
         let home = BStr::new(self.found.user.home);
@@ -342,6 +341,7 @@ impl<'a> UserChange<'_, 'a> {
         };
         let value = counted(count, "key", "keys");
         self.subject.decide("ssh", value, format!("from {}, in {path}", keys.path));
+        let below = TreePath::judged(&below);
         self.builder.plan.steps.push(Step::MakeFile { below, file, owner });
         Ok(())
     }

@@ -12,7 +12,7 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::CreateUser;
 use crate::surroundings::{Program, Site, Surroundings};
 use crate::table::File;
-use crate::value::{Expiry, Scheme, path_fault};
+use crate::value::{Expiry, Scheme, TreePath, path_fault};
 
 impl<'a> Writer<'a> {
     pub(crate) fn choose_shell<'r>(
@@ -113,8 +113,9 @@ impl<'a> Writer<'a> {
             Site::Free => {
                 let mail = book.group(b"mail").and_then(|(_, group)| group.gid());
                 let (below, file) = path.rsplit_once_str("/").unwrap_or((b"", &path));
+                let below = TreePath::judged(if below.is_empty() { b"/" } else { below });
                 written.steps.push(Step::MakeFile {
-                    below: if below.is_empty() { "/".into() } else { below.into() },
+                    below,
                     file: NewFile {
                         path: file.into(),
                         contents: BString::default(),

@@ -1,5 +1,3 @@
-use bstr::BString;
-
 use crate::book::tests::book;
 use crate::change::Step;
 use crate::ownership::Owner;
@@ -8,7 +6,7 @@ use crate::policy::Policy;
 use crate::retired_ids::{RetiredId, RetiredRange};
 use crate::surroundings::{Facts, FileKind, Site, SkeletonFault};
 use crate::test_support::World;
-use crate::value::{Day, IdSpan};
+use crate::value::{Day, IdSpan, TreePath};
 
 const PASSWD: &str =
     "root:x:0:0:root:/root:/bin/bash\ntavish:x:1000:1000::/home/tavish:/bin/bash\n";
@@ -144,7 +142,10 @@ fn an_adopted_home_is_given_over_unless_it_is_anothers() {
     };
     let plan = owned_by(0).unwrap();
     let (from, to) = (Owner { uid: 0, gid: 9 }, Owner { uid: 1001, gid: 1001 });
-    assert_eq!(plan.steps, [Step::GiveDirectory { path: "/home/maren".into(), from, to }]);
+    assert_eq!(
+        plan.steps,
+        [Step::GiveDirectory { path: TreePath::judged(b"/home/maren"), from, to }]
+    );
     assert_eq!(
         cautions(&plan)[1..],
         ["/home/maren exists and is adopted: what is in it keeps its owners"]
@@ -214,7 +215,7 @@ fn mail_is_made_where_it_can_be_and_told_where_not() {
     let Step::MakeFile { below, file, owner } = &plan.steps[1] else { panic!("{:?}", plan.steps) };
     assert_eq!(
         (below, &file.path, file.mode),
-        (&BString::from("/srv/post"), &"maren".into(), 0o600)
+        (&TreePath::judged(b"/srv/post"), &"maren".into(), 0o600)
     );
     assert_eq!(*owner, Owner { uid: 1001, gid: 1001 });
     let mut world = World::default();

@@ -10,14 +10,13 @@ use crate::plan::users::delete_user::{Deleting, FilesDisposition};
 use crate::refusal::{Reason, Refusal};
 use crate::retired::{Became, Belonging, PackedFile, set_aside_place};
 use crate::surroundings::{FileKind, Site, Survey};
-use crate::value::escaped::Escaped;
-use crate::value::{bytes_in_words, join};
+use crate::value::{TreePath, bytes_in_words, join};
 use crate::words::counted;
 
 /// A belonging that is there, looked at.
 struct FoundBelonging {
     what: &'static str,
-    path: BString,
+    path: TreePath,
     survey: Survey,
 }
 
@@ -63,9 +62,7 @@ impl Deleting<'_, '_> {
         match Claim::of(&self.found, path, kind, purpose).judge(self.context) {
             Judged::Nothing => Ok(None),
             Judged::Fault(fault) => self.stand(what, path, fault),
-            Judged::Sound(_, survey) => {
-                Ok(Some(FoundBelonging { what, path: path.clone(), survey }))
-            }
+            Judged::Sound(path, _, survey) => Ok(Some(FoundBelonging { what, path, survey })),
         }
     }
 
@@ -99,7 +96,7 @@ impl Deleting<'_, '_> {
         let became = match self.request.files.clone() {
             FilesDisposition::SetAside => self.set_aside(what, &path)?,
             FilesDisposition::Keep => {
-                let (path, uid) = (path.clone(), self.found.uid);
+                let (path, uid) = (path.clone().into(), self.found.uid);
                 self.builder.plan.cautions.push(match self.context.change {
                     _ if self.uid_is_shared() => Caution::BelongingShared { path, uid },
                     Some(_) => Caution::BelongingStays { path, uid },
@@ -110,17 +107,18 @@ impl Deleting<'_, '_> {
             FilesDisposition::Archive => self.archive(what, &path)?,
             FilesDisposition::Erase => {
                 self.builder.plan.steps.push(Step::Erase { path: path.clone() });
-                self.builder.plan.cautions.push(Caution::Erases { path: path.clone() });
+                self.builder.plan.cautions.push(Caution::Erases { path: path.clone().into() });
                 Became::Erased
             }
             FilesDisposition::Give(to) => self.give(what, &path, to)?,
         };
         let Survey { files, bytes, .. } = survey;
+        let path = path.into();
         self.keep_belonging(Belonging { what: what.into(), path, became, files, bytes });
         Ok(())
     }
 
-    fn set_aside(&mut self, what: &'static str, path: &BString) -> Result<Became, Box<Refusal>> {
+    fn set_aside(&mut self, what: &'static str, path: &TreePath) -> Result<Became, Box<Refusal>> {
         let (uid, change) = (self.found.uid, self.context.change);
         let place = set_aside_place(path, self.found.user.name, uid, change);
         let (hidden, _) = place.rsplit_once_str("/").unwrap_or((b"", &place));
@@ -139,7 +137,7 @@ impl Deleting<'_, '_> {
         Ok(Became::SetAside { place })
     }
 
-    fn archive(&mut self, what: &'static str, path: &BString) -> Result<Became, Box<Refusal>> {
+    fn archive(&mut self, what: &'static str, path: &TreePath) -> Result<Became, Box<Refusal>> {
         let file = PackedFile::of(what);
         let folder = self.folder(self.context.change.unwrap_or(0))?;
         self.subject.decide(
@@ -154,7 +152,7 @@ impl Deleting<'_, '_> {
     fn give(
         &mut self,
         what: &'static str,
-        path: &BString,
+        path: &TreePath,
         to: BString,
     ) -> Result<Became, Box<Refusal>> {
         let other = find_user(self.context, to.as_ref(), &self.what)?;
@@ -179,12 +177,13 @@ impl Deleting<'_, '_> {
         if self.context.world.site(place.as_ref()) != Site::Free {
             return cannot(format!("{place} is there already"));
         }
+        let place = TreePath::judged(&place);
         // Re-owned where it is: it moves with its new owner.
         for (group, from, to) in
             [(false, self.found.uid, other.uid), (true, self.found.gid, other.gid)]
         {
             if from != to {
-                let paths = vec![Escaped(path.clone())];
+                let paths = vec![path.clone()];
                 self.builder.plan.steps.push(Step::reown_below(paths, group, from, to));
             }
         }

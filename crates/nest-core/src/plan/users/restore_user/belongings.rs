@@ -8,8 +8,7 @@ use crate::plan::users::restore_user::{RestoredIds, Restoring};
 use crate::refusal::{Reason, Refusal};
 use crate::retired::Became;
 use crate::surroundings::Site;
-use crate::value::escaped::Escaped;
-use crate::value::is_tree_path;
+use crate::value::TreePath;
 
 impl Restoring<'_, '_> {
     pub(crate) fn belongings(
@@ -72,14 +71,14 @@ impl Restoring<'_, '_> {
                     }
                     self.reown(place, numbers);
                     self.subject.decide(label, to.clone(), format!("back from {place}"));
-                    let (from, to) = (place.clone(), to);
+                    let (from, to) = (place.clone(), TreePath::judged(&to));
                     self.builder.plan.steps.push(Step::Move { from, to, aside: false });
                 }
                 Became::Archived { file } => {
                     self.subject.decide(label, to.clone(), format!("unpacked from {file}"));
                     let changed = |old: u32, new: u32| (old != new).then_some((old, new));
                     self.builder.plan.steps.push(Step::Unpack {
-                        path: to,
+                        path: TreePath::judged(&to),
                         folder: self.found.folder.clone(),
                         file: *file,
                         uid: changed(numbers.old_uid, numbers.uid),
@@ -111,13 +110,11 @@ impl Restoring<'_, '_> {
     /// Files that carry the old numbers get the new ones, where they are.
     fn reown(&mut self, path: &BString, numbers: RestoredIds) {
         // The account's line may have named anything.
-        if !is_tree_path(path) {
-            return;
-        }
+        let Some(path) = TreePath::new(path) else { return };
         let RestoredIds { old_uid, uid, old_gid, gid } = numbers;
         for (group, from, to) in [(false, old_uid, uid), (true, old_gid, gid)] {
             if from != to {
-                let paths = vec![Escaped(path.clone())];
+                let paths = vec![path.clone()];
                 self.builder.plan.steps.push(Step::reown_below(paths, group, from, to));
             }
         }
