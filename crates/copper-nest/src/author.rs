@@ -1,6 +1,6 @@
 //! Who is at work: the login behind the privilege.
 
-use nest_core::value::Author;
+use nest_core::value::{Author, Uid};
 
 /// Tells who it is. The kernel knows the uid that a session signed in with
 /// (`/proc/self/loginuid`, proc(5)); where it keeps none, programs that lend
@@ -11,5 +11,6 @@ pub fn author() -> Author {
     let login = login.and_then(|text| text.trim().parse().ok()).filter(|uid| *uid != unset);
     let lent = || std::env::var("SUDO_UID").ok()?.parse().ok();
     let uid = login.or_else(lent).unwrap_or_else(|| rustix::process::getuid().as_raw());
+    let uid = Uid(uid);
     Author { uid, name: nest_host::surroundings::name_of_uid(uid) }
 }

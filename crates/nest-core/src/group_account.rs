@@ -61,13 +61,13 @@ impl<'b> GroupIndex<'b> {
         let mut primaries: HashMap<u32, Vec<&[u8]>> = HashMap::new();
         for (_, user) in book.users.records() {
             if let Some(gid) = user.gid() {
-                primaries.entry(gid).or_default().push(user.name);
+                primaries.entry(gid.0).or_default().push(user.name);
             }
         }
         let mut holders: HashMap<u32, Vec<&[u8]>> = HashMap::new();
         for (_, group) in book.groups.records() {
             if let Some(gid) = group.gid() {
-                holders.entry(gid).or_default().push(group.name);
+                holders.entry(gid.0).or_default().push(group.name);
             }
         }
         book.names();
@@ -84,7 +84,7 @@ impl<'b> GroupIndex<'b> {
     pub fn gather(&self, group: Group<'b>) -> GroupAccount<'b> {
         let gid = group.gid();
         let of = |map: &HashMap<u32, Vec<&'b [u8]>>| -> Vec<&'b [u8]> {
-            gid.and_then(|gid| map.get(&gid)).cloned().unwrap_or_default()
+            gid.and_then(|gid| map.get(&gid.0)).cloned().unwrap_or_default()
         };
         let primary = of(&self.primaries);
         let mut listed: Vec<&[u8]> = Vec::new();

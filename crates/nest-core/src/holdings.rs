@@ -7,7 +7,7 @@ use crate::account::AccountKind;
 use crate::allot::Allotter;
 use crate::context::PlanContext;
 use crate::table::{File, Table};
-use crate::value::{IdSpan, IdSpans, is_reserved, reserved_for};
+use crate::value::{Gid, IdSpan, IdSpans, Uid, is_reserved, reserved_for};
 
 /// One thing that holds or covers a number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -29,11 +29,11 @@ pub fn holdings(context: PlanContext<'_>, id: u32) -> Result<Vec<Holding>, Strin
     let mut all = Vec::new();
     let mut push = |what, words: String, place| all.push(Holding { what, words, place });
     let number = |file: File, start| book.lines(file).map_or(0, |lines| lines.number(start));
-    for (line, user) in book.users.records().filter(|(_, user)| user.uid() == Some(id)) {
+    for (line, user) in book.users.records().filter(|(_, user)| user.uid() == Some(Uid(id))) {
         let at = (File::Passwd, number(File::Passwd, line.start));
         push("uid", format!("the user {}", BString::from(user.name)), Some(at));
     }
-    for (line, group) in book.groups.records().filter(|(_, group)| group.gid() == Some(id)) {
+    for (line, group) in book.groups.records().filter(|(_, group)| group.gid() == Some(Gid(id))) {
         let at = (File::Group, number(File::Group, line.start));
         push("gid", format!("the group {}", BString::from(group.name)), Some(at));
     }
@@ -48,17 +48,17 @@ pub fn holdings(context: PlanContext<'_>, id: u32) -> Result<Vec<Holding>, Strin
     }
     let held = |what| all_named(&all, what);
     let (users, groups) = (held("uid"), held("gid"));
-    if !users && let Some(name) = world.service_user_by_uid(id)? {
+    if !users && let Some(name) = world.service_user_by_uid(Uid(id))? {
         let words = format!("the user {name} of the system's name services");
         all.push(Holding { what: "uid", words, place: None });
     }
-    if !groups && let Some(name) = world.service_group_by_gid(id)? {
+    if !groups && let Some(name) = world.service_group_by_gid(Gid(id))? {
         let words = format!("the group {name} of the system's name services");
         all.push(Holding { what: "gid", words, place: None });
     }
     let retired = world.retired();
     let single = |name: &BStr| format!("retired: it was {name}'s");
-    for (what, name) in [("uid", retired.user(id)), ("gid", retired.group(id))] {
+    for (what, name) in [("uid", retired.user(Uid(id))), ("gid", retired.group(Gid(id)))] {
         let words = name.map(single);
         all.extend(words.map(|words| Holding { what, words, place: None }));
     }
@@ -113,8 +113,8 @@ pub struct SpanUse {
 pub fn spans(context: PlanContext<'_>, parts: usize) -> Result<Vec<SpanUse>, String> {
     let PlanContext { book, policy, world, .. } = context;
     let mut allotter = Allotter::new(book, policy, world);
-    let uids = book.users.records().filter_map(|(_, user)| user.uid());
-    let gids = book.groups.records().filter_map(|(_, group)| group.gid());
+    let uids = book.users.records().filter_map(|(_, user)| user.uid().map(u32::from));
+    let gids = book.groups.records().filter_map(|(_, group)| group.gid().map(u32::from));
     let mut singles: Vec<u32> = uids.chain(gids).collect();
     singles.sort_unstable();
     singles.dedup();

@@ -21,11 +21,12 @@
 //! ```
 //! use std::sync::Arc;
 //! use nest_core::table::{File, Groups, Table};
+//! use nest_core::value::Gid;
 //!
 //! let text = "# crew\npilots:x:210:tavish\nslipway:x:211:";
 //! let groups = Table::<Groups>::new(File::Group, Arc::new(text));
 //! let (line, pilots) = groups.named(b"pilots").next().unwrap();
-//! assert_eq!(pilots.gid(), Some(210));
+//! assert_eq!(pilots.gid(), Some(Gid(210)));
 //!
 //! let edit = groups.lines().replacing(line, b"pilots:x:210:tavish,maren".to_vec());
 //! let new = groups.lines().rewrite(&[&edit]).bytes(text.as_bytes());

@@ -2,15 +2,15 @@
 
 use serde::{Deserialize, Serialize};
 
-use crate::value::TreePath;
+use crate::value::{Gid, TreePath, Uid};
 
 /// An owner and a group, as numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Owner {
     /// The uid.
-    pub uid: u32,
+    pub uid: Uid,
     /// The gid.
-    pub gid: u32,
+    pub gid: Gid,
 }
 
 /// Whose a file is, and who may do what with it.

@@ -232,8 +232,8 @@ impl Policy {
     }
 
     /// Whether an account with this uid is one of the people.
-    pub fn is_person(&self, uid: u32) -> bool {
-        self.people_ids.contains(uid)
+    pub fn is_person(&self, id: impl Into<u32>) -> bool {
+        self.people_ids.contains(id.into())
     }
 
     /// The home that the policy gives to `name`.

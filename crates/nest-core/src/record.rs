@@ -239,13 +239,14 @@ pub fn newest_to_undo(records: &[ChangeRecord]) -> Option<u64> {
 #[cfg(test)]
 pub(crate) mod tests {
     use super::*;
+    use crate::value::Uid;
 
     pub(crate) fn record(number: u64, undoes: Option<u64>, told: Told) -> ChangeRecord {
         ChangeRecord {
             version: VERSION,
             number,
             time: "2026-11-24T06:00:00+00:00".into(),
-            by: Author { uid: 1000, name: Some("sunniva".into()) },
+            by: Author { uid: Uid(1000), name: Some("sunniva".into()) },
             arguments: vec![],
             undoes,
             told,

@@ -7,7 +7,7 @@ use crate::account::AccountKind;
 use crate::book::Lookups;
 use crate::change::NewFile;
 use crate::policy::Policy;
-use crate::value::{IdSpan, join};
+use crate::value::{Gid, IdSpan, Uid, join};
 
 /// A request: it says what its planner will look up, before anything is loaded.
 pub trait Request {
@@ -23,7 +23,7 @@ pub struct CreateUser {
     /// The full name.
     pub full_name: Option<BString>,
     /// A uid of the administrator's choice.
-    pub uid: Option<u32>,
+    pub uid: Option<Uid>,
     /// The uid may be somebody else's too.
     pub share_id: bool,
     /// The primary group, by name or gid, in place of a private group.
@@ -91,7 +91,7 @@ pub struct CreateGroup {
     /// Its name.
     pub name: BString,
     /// A gid of the administrator's choice.
-    pub gid: Option<u32>,
+    pub gid: Option<Gid>,
     /// The gid may be another group's too.
     pub share_id: bool,
     /// A service's group: an id of that span.

@@ -10,7 +10,9 @@ use serde::{Deserialize, Serialize};
 use crate::secret::shown;
 use crate::suspended::Suspended;
 use crate::table::File;
-use crate::value::{Author, NotPlain, PlainName, TreePath, UserOrGroup, escape, escaped, tidy};
+use crate::value::{
+    Author, Gid, NotPlain, PlainName, TreePath, Uid, UserOrGroup, escape, escaped, tidy,
+};
 
 /// What is kept of a deleted account or group.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -74,7 +76,7 @@ pub struct KeptPlace {
     #[serde(with = "escaped::text")]
     pub group: BString,
     /// Its gid then.
-    pub gid: Option<u32>,
+    pub gid: Option<Gid>,
     /// The whole list as it was.
     #[serde(with = "escaped::text")]
     pub list: BString,
@@ -88,7 +90,7 @@ pub struct Listed {
     #[serde(with = "escaped::text")]
     pub name: BString,
     /// Its uid; nothing where the files did not know it.
-    pub uid: Option<u32>,
+    pub uid: Option<Uid>,
 }
 
 /// Something on the tree that was the account's.
@@ -278,7 +280,7 @@ impl Kept {
         });
         // What is erased in the end is what was set aside, and nothing else.
         let mut unmatched = places.filter(|(path, place)| {
-            let start = set_aside_start(path, &self.name, self.id);
+            let start = set_aside_start(path, &self.name, Uid(self.id));
             let start = tidy(&start);
             !place.strip_prefix(&start[..]).is_some_and(is_number)
         });
@@ -343,17 +345,18 @@ impl KeptLine {
 /// that says whose it was and which change did it.
 ///
 /// ```
-/// let place = nest_core::retired::set_aside_place(b"/home/maren", b"maren", 1004, Some(9));
+/// use nest_core::value::Uid;
+/// let place = nest_core::retired::set_aside_place(b"/home/maren", b"maren", Uid(1004), Some(9));
 /// assert_eq!(place.to_string(), "/home/.set-aside/maren.1004.9");
 /// ```
-pub fn set_aside_place(path: &[u8], name: &[u8], uid: u32, change: Option<u64>) -> TreePath {
+pub fn set_aside_place(path: &[u8], name: &[u8], uid: Uid, change: Option<u64>) -> TreePath {
     let mut place = set_aside_start(path, name, uid);
     place.extend_from_slice(change.unwrap_or(0).to_string().as_bytes());
     TreePath::judged(&place)
 }
 
 /// The same without the number of the change.
-fn set_aside_start(path: &[u8], name: &[u8], uid: u32) -> BString {
+fn set_aside_start(path: &[u8], name: &[u8], uid: Uid) -> BString {
     let parent = path.rsplit_once_str("/").map_or(&b""[..], |(parent, _)| parent);
     [parent, b"/.set-aside/", name, format!(".{uid}.").as_bytes()].concat().into()
 }

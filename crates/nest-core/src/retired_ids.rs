@@ -3,7 +3,7 @@
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
-use crate::value::{IdSpan, IdSpans, escaped};
+use crate::value::{Gid, IdSpan, IdSpans, Uid, escaped};
 
 /// A uid or gid that a deleted account or group held. Records write it as the range of
 /// one id.
@@ -61,13 +61,13 @@ impl RetiredIds {
     }
 
     /// Whose a uid was.
-    pub fn user(&self, uid: u32) -> Option<&BStr> {
-        holder(&self.users, uid)
+    pub fn user(&self, uid: Uid) -> Option<&BStr> {
+        holder(&self.users, uid.0)
     }
 
     /// Whose a gid was.
-    pub fn group(&self, gid: u32) -> Option<&BStr> {
-        holder(&self.groups, gid)
+    pub fn group(&self, gid: Gid) -> Option<&BStr> {
+        holder(&self.groups, gid.0)
     }
 
     /// Whose a subordinate id was.
@@ -157,7 +157,10 @@ mod tests {
         let backwards = text.replace("\"last\":1004", "\"last\":1003");
         assert!(serde_json::from_str::<RetiredRange>(&backwards).is_err());
         let retired = RetiredIds { users: vec![id.clone()], ..RetiredIds::default() };
-        assert_eq!((retired.user(1004), retired.group(1004)), (Some("maren".into()), None));
+        assert_eq!(
+            (retired.user(Uid(1004)), retired.group(Gid(1004))),
+            (Some("maren".into()), None)
+        );
         let again = RetiredIds {
             users: vec![RetiredId { name: "odalys".into(), ..id }],
             ..RetiredIds::default()

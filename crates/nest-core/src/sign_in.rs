@@ -8,7 +8,7 @@ use bstr::BString;
 use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program, Surroundings};
 use crate::table::{Passwd, Shadow};
-use crate::value::{Day, PasswordField};
+use crate::value::{Day, PasswordField, Uid};
 
 /// Something that keeps an account out.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -160,7 +160,7 @@ pub fn sign_in(
         judge_aging(shadow, today, &mut answer);
     }
     judge_shell(user, world, &mut answer.both);
-    if user.uid() != Some(0) && world.nologin() {
+    if user.uid() != Some(Uid::ROOT) && world.nologin() {
         answer.both.push(Obstacle::Nologin);
     }
     let field = match (user.is_shadowed(), shadow) {
@@ -179,7 +179,7 @@ pub fn sign_in(
             PasswordField::Set(_) => {}
         },
     }
-    match world.keys(user.home.into(), user.uid().unwrap_or(u32::MAX)) {
+    match world.keys(user.home.into(), user.uid().unwrap_or(Uid(u32::MAX))) {
         Keys::Count(0) => answer.key.push(Obstacle::NoKey(user.home.into())),
         Keys::Count(count) => answer.keys = count,
         Keys::Ignored(why) => answer.key.push(Obstacle::KeysIgnored(why)),

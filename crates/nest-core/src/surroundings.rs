@@ -8,7 +8,7 @@ use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::suspended::Suspended;
-use crate::value::{Day, TreePath};
+use crate::value::{Day, Gid, TreePath, Uid};
 use crate::words::{agree, counted, list};
 
 /// What kind of thing stands at a path.
@@ -35,9 +35,9 @@ pub struct Facts {
     /// Its kind.
     pub kind: FileKind,
     /// The owner's uid.
-    pub uid: u32,
+    pub uid: Uid,
     /// The group's gid.
-    pub gid: u32,
+    pub gid: Gid,
     /// Permission bits.
     pub mode: u32,
 }
@@ -241,7 +241,7 @@ pub trait Surroundings: Sync {
     /// Whether `etc/nologin` keeps everybody but root out.
     fn nologin(&self) -> bool;
     /// The keys in the home of a user.
-    fn keys(&self, home: &BStr, uid: u32) -> Keys;
+    fn keys(&self, home: &BStr, uid: Uid) -> Keys;
     /// Whether there are name services that may know users and groups. Never off the
     /// live system.
     fn has_services(&self) -> bool;
@@ -249,12 +249,12 @@ pub trait Surroundings: Sync {
     ///
     /// # Errors
     /// Why they gave no answer, which is not a no.
-    fn service_user_by_uid(&self, uid: u32) -> Result<Option<BString>, String>;
+    fn service_user_by_uid(&self, uid: Uid) -> Result<Option<BString>, String>;
     /// What the name services call this gid.
     ///
     /// # Errors
     /// Why they gave no answer.
-    fn service_group_by_gid(&self, gid: u32) -> Result<Option<BString>, String>;
+    fn service_group_by_gid(&self, gid: Gid) -> Result<Option<BString>, String>;
     /// Whether the name services know a user of this name.
     ///
     /// # Errors
@@ -313,12 +313,12 @@ pub trait Surroundings: Sync {
     /// Why they can't be counted.
     fn carriers(&self, reown: &Reown) -> Result<(Carried, Vec<String>), String>;
     /// The login behind the privilege.
-    fn me(&self) -> Option<u32>;
+    fn me(&self) -> Option<Uid>;
     /// The processes that run under a uid; none off the live system.
-    fn processes(&self, uid: u32) -> Vec<Process>;
+    fn processes(&self, uid: Uid) -> Vec<Process>;
     /// The processes of a uid that lead a session: what was started at a sign-in,
     /// or by the system.
-    fn sessions(&self, uid: u32) -> Vec<Process>;
+    fn sessions(&self, uid: Uid) -> Vec<Process>;
     /// Lines of configuration, sudoers to udev rules, that name a group.
     fn mentions_of_group(&self, name: &BStr) -> Vec<Mention>;
     /// The deleted accounts and groups that are kept, the oldest first.
@@ -329,7 +329,7 @@ pub trait Surroundings: Sync {
     /// The accounts that were suspended, as they were before.
     fn suspended(&self) -> &[Suspended];
     /// What goes on for a user who is kept out: lingering services, at jobs.
-    fn left_running(&self, name: &BStr, uid: u32) -> Vec<String>;
+    fn left_running(&self, name: &BStr, uid: Uid) -> Vec<String>;
     /// Lines of configuration, sudoers to systemd units, that name a user.
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention>;
     /// The change that was begun and neither finished nor rolled back, in words.

@@ -3,7 +3,7 @@
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
-use crate::value::{Day, escaped};
+use crate::value::{Day, Uid, escaped};
 
 /// What a suspended account was like before.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -12,7 +12,7 @@ pub struct Suspended {
     #[serde(with = "escaped::text")]
     pub name: BString,
     /// Its uid.
-    pub uid: u32,
+    pub uid: Uid,
     /// The expiry it had.
     pub expires: Option<Day>,
     /// Whether its password was locked already.

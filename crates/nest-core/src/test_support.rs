@@ -9,7 +9,7 @@ use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
-use crate::value::TreePath;
+use crate::value::{Gid, TreePath, Uid};
 
 /// A world in which nothing stands in the way unless a field says so.
 #[derive(Default)]
@@ -38,8 +38,8 @@ pub(crate) struct World {
     pub unfinished: Option<String>,
     pub mounted: Vec<BString>,
     pub suspended: Vec<Suspended>,
-    pub me: Option<u32>,
-    pub processes: Vec<(u32, Process)>,
+    pub me: Option<Uid>,
+    pub processes: Vec<(Uid, Process)>,
 }
 
 impl World {
@@ -77,16 +77,16 @@ impl Surroundings for World {
     fn nologin(&self) -> bool {
         self.nologin
     }
-    fn keys(&self, _: &BStr, _: u32) -> Keys {
+    fn keys(&self, _: &BStr, _: Uid) -> Keys {
         Keys::Count(self.keys)
     }
     fn has_services(&self) -> bool {
         true
     }
-    fn service_user_by_uid(&self, uid: u32) -> Result<Option<BString>, String> {
-        self.asked(self.service_ids.contains(&uid).then(|| "elsewhere".into()))
+    fn service_user_by_uid(&self, uid: Uid) -> Result<Option<BString>, String> {
+        self.asked(self.service_ids.contains(&uid.0).then(|| "elsewhere".into()))
     }
-    fn service_group_by_gid(&self, _: u32) -> Result<Option<BString>, String> {
+    fn service_group_by_gid(&self, _: Gid) -> Result<Option<BString>, String> {
         self.asked(None)
     }
     fn service_knows_user(&self, name: &BStr) -> Result<bool, String> {
@@ -126,14 +126,14 @@ impl Surroundings for World {
     fn carriers(&self, _: &Reown) -> Result<(Carried, Vec<String>), String> {
         Ok((self.carried, Vec::new()))
     }
-    fn me(&self) -> Option<u32> {
+    fn me(&self) -> Option<Uid> {
         self.me
     }
-    fn processes(&self, uid: u32) -> Vec<Process> {
+    fn processes(&self, uid: Uid) -> Vec<Process> {
         let of = self.processes.iter().filter(|(of, _)| *of == uid);
         of.map(|(_, process)| process.clone()).collect()
     }
-    fn sessions(&self, uid: u32) -> Vec<Process> {
+    fn sessions(&self, uid: Uid) -> Vec<Process> {
         self.processes(uid)
     }
     fn mentions_of_group(&self, _: &BStr) -> Vec<Mention> {
@@ -145,7 +145,7 @@ impl Surroundings for World {
     fn suspended(&self) -> &[Suspended] {
         &self.suspended
     }
-    fn left_running(&self, _: &BStr, _: u32) -> Vec<String> {
+    fn left_running(&self, _: &BStr, _: Uid) -> Vec<String> {
         Vec::new()
     }
     fn mentions_of_user(&self, _: &BStr) -> Vec<Mention> {

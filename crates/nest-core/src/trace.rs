@@ -7,16 +7,16 @@ use bstr::BString;
 use crate::book::Book;
 use crate::context::PlanContext;
 use crate::table::{File, Table};
-use crate::value::{IdSet, IdSpan};
+use crate::value::{Gid, IdSet, IdSpan, Uid};
 
 /// Which files are looked for.
 pub enum IdFilter {
     /// Those that carry one of these.
     Ids {
         /// Uids.
-        uids: Vec<u32>,
+        uids: Vec<Uid>,
         /// Gids.
-        gids: Vec<u32>,
+        gids: Vec<Gid>,
     },
     /// Those whose uid or gid nobody holds: the ids that are held.
     Orphans {
@@ -32,38 +32,38 @@ impl IdFilter {
     pub fn orphans(book: &Book) -> Self {
         let (mut uids, mut gids) = (IdSet::default(), IdSet::default());
         for (_, user) in book.users.records() {
-            user.uid().map(|uid| uids.insert(uid));
+            user.uid().map(|uid| uids.insert(uid.0));
         }
         for (_, group) in book.groups.records() {
-            group.gid().map(|gid| gids.insert(gid));
+            group.gid().map(|gid| gids.insert(gid.0));
         }
         IdFilter::Orphans { uids, gids }
     }
 
     /// Whether a file with this owner and group is caught.
     #[inline(never)]
-    pub fn catches(&self, uid: u32, gid: u32) -> bool {
+    pub fn catches(&self, uid: Uid, gid: Gid) -> bool {
         match self {
             IdFilter::Ids { uids, gids } => uids.contains(&uid) || gids.contains(&gid),
-            IdFilter::Orphans { uids, gids } => !uids.contains(uid) || !gids.contains(gid),
+            IdFilter::Orphans { uids, gids } => !uids.contains(uid.0) || !gids.contains(gid.0),
         }
     }
 
     /// Whether the owner alone is.
     #[inline]
-    pub fn matches_uid(&self, uid: u32) -> bool {
+    pub fn matches_uid(&self, uid: Uid) -> bool {
         match self {
             IdFilter::Ids { uids, .. } => uids.contains(&uid),
-            IdFilter::Orphans { uids, .. } => !uids.contains(uid),
+            IdFilter::Orphans { uids, .. } => !uids.contains(uid.0),
         }
     }
 
     /// Whether the group alone is.
     #[inline]
-    pub fn matches_gid(&self, gid: u32) -> bool {
+    pub fn matches_gid(&self, gid: Gid) -> bool {
         match self {
             IdFilter::Ids { gids, .. } => gids.contains(&gid),
-            IdFilter::Orphans { gids, .. } => !gids.contains(gid),
+            IdFilter::Orphans { gids, .. } => !gids.contains(gid.0),
         }
     }
 }
@@ -162,8 +162,8 @@ impl<'a> IdHolders<'a> {
     pub fn behind(&self, what: IdKind, id: u32) -> Result<Behind, String> {
         let PlanContext { book, world, .. } = self.context;
         let name = match what {
-            IdKind::Uid => book.user_by_uid(id).map(|(_, user)| user.name),
-            IdKind::Gid => book.group_by_gid(id).map(|(_, group)| group.name),
+            IdKind::Uid => book.user_by_uid(Uid(id)).map(|(_, user)| user.name),
+            IdKind::Gid => book.group_by_gid(Gid(id)).map(|(_, group)| group.name),
         };
         if let Some(name) = name {
             return Ok(Behind::Name(name.into()));
@@ -176,16 +176,16 @@ impl<'a> IdHolders<'a> {
             }
         }
         let known = match what {
-            IdKind::Uid => world.service_user_by_uid(id)?,
-            IdKind::Gid => world.service_group_by_gid(id)?,
+            IdKind::Uid => world.service_user_by_uid(Uid(id))?,
+            IdKind::Gid => world.service_group_by_gid(Gid(id))?,
         };
         if let Some(name) = known {
             return Ok(Behind::Service(name));
         }
         let retired = world.retired();
         let single = match what {
-            IdKind::Uid => retired.user(id),
-            IdKind::Gid => retired.group(id),
+            IdKind::Uid => retired.user(Uid(id)),
+            IdKind::Gid => retired.group(Gid(id)),
         };
         let was = single.or_else(|| retired.owner_of_range_over(id));
         Ok(was.map_or(Behind::Nobody, |name| Behind::Retired(name.to_owned())))
@@ -225,8 +225,8 @@ impl TraceReport {
     /// somebody outside the files, or to a container, does not.
     pub fn counts(&self, filter: &IdFilter, uid: u32, gid: u32) -> bool {
         let held = |what, id| self.held_elsewhere.contains(&(what, id));
-        filter.matches_uid(uid) && !held(IdKind::Uid, uid)
-            || filter.matches_gid(gid) && !held(IdKind::Gid, gid)
+        filter.matches_uid(Uid(uid)) && !held(IdKind::Uid, uid)
+            || filter.matches_gid(Gid(gid)) && !held(IdKind::Gid, gid)
     }
 }
 
@@ -243,10 +243,10 @@ pub fn report(
     let orphans = matches!(filter, IdFilter::Orphans { .. });
     let mut of_numbers: BTreeMap<(IdKind, u32), Amount> = BTreeMap::new();
     for ((uid, gid), amount) in tally.matched.values().flatten() {
-        if filter.matches_uid(*uid) {
+        if filter.matches_uid(Uid(*uid)) {
             *of_numbers.entry((IdKind::Uid, *uid)).or_default() += *amount;
         }
-        if filter.matches_gid(*gid) {
+        if filter.matches_gid(Gid(*gid)) {
             *of_numbers.entry((IdKind::Gid, *gid)).or_default() += *amount;
         }
     }
@@ -312,7 +312,9 @@ mod tests {
             PlanContext { book: &book, policy: &policy, world: &world, today, change: None };
         let filter = IdFilter::orphans(&book);
         assert!(
-            !filter.catches(1004, 1004) && filter.catches(1005, 1004) && filter.catches(1004, 9)
+            !filter.catches(Uid(1004), Gid(1004))
+                && filter.catches(Uid(1005), Gid(1004))
+                && filter.catches(Uid(1004), Gid(9))
         );
         let mut tally = Tally::default();
         tally.add(b"/srv", 1005, 1004, 10);

@@ -409,7 +409,7 @@ impl EffectRunner<'_> {
             Effect::Give { path, to, .. } => {
                 let stat = self.tree.open_directory_strictly(path_of(path));
                 match stat.and_then(rustix::fs::fstat) {
-                    Ok(stat) if (stat.st_uid, stat.st_gid) == (to.uid, to.gid) => {
+                    Ok(stat) if (stat.st_uid, stat.st_gid) == (to.uid.0, to.gid.0) => {
                         Ok(Standing::Done)
                     }
                     Ok(_) => Ok(Standing::Waiting),

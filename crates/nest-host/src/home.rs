@@ -88,7 +88,7 @@ const PRIVATE_FILE: Mode = Mode::RUSR.union(Mode::WUSR);
 const NO_FLAGS: AtFlags = AtFlags::empty();
 
 fn ids(owner: Owner) -> (Option<Uid>, Option<Gid>) {
-    (Some(Uid::from_raw(owner.uid)), Some(Gid::from_raw(owner.gid)))
+    (Some(Uid::from_raw(owner.uid.0)), Some(Gid::from_raw(owner.gid.0)))
 }
 
 /// Makes a directory with everything in it, under a temporary name.
@@ -341,10 +341,10 @@ pub fn give_directory(
 ) -> std::io::Result<()> {
     let directory = tree.open_directory_strictly(path_of(path))?;
     let stat = rustix::fs::fstat(&directory)?;
-    if (stat.st_uid, stat.st_gid) == (to.uid, to.gid) {
+    if (stat.st_uid, stat.st_gid) == (to.uid.0, to.gid.0) {
         return Ok(());
     }
-    if (stat.st_uid, stat.st_gid) != (from.uid, from.gid) {
+    if (stat.st_uid, stat.st_gid) != (from.uid.0, from.gid.0) {
         return Err(Errno::STALE.into());
     }
     let (uid, gid) = ids(to);

@@ -17,7 +17,7 @@ use nest_core::retired::{KeptFolder, PackedFile};
 use nest_core::surroundings::Inventory;
 use nest_core::table::File;
 use nest_core::value::escaped::Escaped;
-use nest_core::value::{PlainName, TreePath};
+use nest_core::value::{Gid, PlainName, TreePath, Uid};
 use rustix::fs::{AtFlags, StatxFlags};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
@@ -156,9 +156,9 @@ pub enum Effect {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Renumbered {
     /// The uid, and what it becomes.
-    pub uid: Option<(u32, u32)>,
+    pub uid: Option<(Uid, Uid)>,
     /// The gid, and what it becomes.
-    pub gid: Option<(u32, u32)>,
+    pub gid: Option<(Gid, Gid)>,
 }
 
 /// What is replaced.

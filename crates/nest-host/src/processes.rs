@@ -1,7 +1,7 @@
 //! The processes of this machine, from `/proc`, proc(5).
 
 use nest_core::surroundings::Process;
-use nest_core::value::Day;
+use nest_core::value::{Day, Uid};
 
 /// Clock ticks a second in `/proc`: fixed at 100 for programs, whatever the
 /// kernel's own clock does.
@@ -9,7 +9,7 @@ const TICKS: u64 = 100;
 
 /// The processes that run under a uid, as their real or effective one; not this
 /// one.
-pub fn of_uid(uid: u32) -> Vec<Process> {
+pub fn of_uid(uid: Uid) -> Vec<Process> {
     let Ok(entries) = std::fs::read_dir("/proc") else { return Vec::new() };
     let booted = booted();
     let mut processes: Vec<Process> = entries
@@ -22,7 +22,7 @@ pub fn of_uid(uid: u32) -> Vec<Process> {
 }
 
 /// Those of them that lead a session, as setsid(2) makes one at a sign-in.
-pub fn leaders_of_uid(uid: u32) -> Vec<Process> {
+pub fn leaders_of_uid(uid: Uid) -> Vec<Process> {
     let leads = |process: &Process| {
         let stat = std::fs::read_to_string(format!("/proc/{}/stat", process.pid));
         let stat = stat.unwrap_or_default();
@@ -36,7 +36,7 @@ pub fn leaders_of_uid(uid: u32) -> Vec<Process> {
 
 /// Ends the processes of a uid: asks them to stop, waits, then makes them.
 /// Returns those that are still there.
-pub fn end(uid: u32, patience: std::time::Duration) -> Vec<Process> {
+pub fn end(uid: Uid, patience: std::time::Duration) -> Vec<Process> {
     use rustix::process::{Pid, Signal, kill_process};
     let began = std::time::Instant::now();
     let tell = |processes: &[Process], signal| {
@@ -64,10 +64,10 @@ pub fn end(uid: u32, patience: std::time::Duration) -> Vec<Process> {
 }
 
 /// The real and the effective uid.
-fn uids(pid: u32) -> Vec<u32> {
+fn uids(pid: u32) -> Vec<Uid> {
     let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
     let line = status.lines().find_map(|line| line.strip_prefix("Uid:")).unwrap_or_default();
-    line.split_whitespace().take(2).filter_map(|uid| uid.parse().ok()).collect()
+    line.split_whitespace().take(2).filter_map(|uid| uid.parse().ok().map(Uid)).collect()
 }
 
 fn describe(pid: u32, booted: u64) -> Option<Process> {
@@ -111,7 +111,7 @@ mod tests {
         // Between fork and exec it has our own command line.
         let found = (0..50).find_map(|_| {
             std::thread::sleep(std::time::Duration::from_millis(10));
-            let mut all = of_uid(me).into_iter();
+            let mut all = of_uid(Uid(me)).into_iter();
             all.find(|process| process.pid == child.id() && process.command == "sleep 7")
         });
         child.kill().unwrap();

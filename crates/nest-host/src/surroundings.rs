@@ -17,7 +17,7 @@ use nest_core::surroundings::{
     SkeletonFault, Surroundings, Survey,
 };
 use nest_core::suspended::Suspended;
-use nest_core::value::{TreePath, count_keys};
+use nest_core::value::{Gid, TreePath, Uid, count_keys};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
@@ -119,8 +119,8 @@ impl<'t> World<'t> {
 
     /// The same world, seen by the login of this uid.
     #[must_use]
-    pub fn seen_by(self, uid: u32) -> Self {
-        World { me: Some(uid), ..self }
+    pub fn seen_by(self, uid: Uid) -> Self {
+        World { me: Some(uid.0), ..self }
     }
 
     /// How many files are in a directory and below it, links not followed: up to
@@ -147,7 +147,12 @@ pub(crate) fn kind_of(stat: &Stat) -> FileKind {
 }
 
 fn facts_of(stat: &Stat) -> Facts {
-    Facts { kind: kind_of(stat), uid: stat.st_uid, gid: stat.st_gid, mode: stat.st_mode & 0o7777 }
+    Facts {
+        kind: kind_of(stat),
+        uid: Uid(stat.st_uid),
+        gid: Gid(stat.st_gid),
+        mode: stat.st_mode & 0o7777,
+    }
 }
 
 fn bytes(path: &Path) -> BString {
@@ -208,7 +213,7 @@ impl Surroundings for World<'_> {
         self.tree.stat("etc/nologin").is_ok()
     }
 
-    fn keys(&self, home: &BStr, uid: u32) -> Keys {
+    fn keys(&self, home: &BStr, uid: Uid) -> Keys {
         let file = [home, b"/.ssh/authorized_keys".as_slice()].concat();
         let path = BStr::new(&file);
         // Its owner could turn a link to anything.
@@ -227,7 +232,7 @@ impl Surroundings for World<'_> {
                     "{place} can be written by others, and the SSH server then ignores the keys"
                 ));
             }
-            if self.owners_are_real().is_ok() && stat.st_uid != uid && stat.st_uid != 0 {
+            if self.owners_are_real().is_ok() && stat.st_uid != uid.0 && stat.st_uid != 0 {
                 return Keys::Ignored(format!(
                     "{place} belongs to uid {}, and the SSH server then ignores the keys",
                     stat.st_uid
@@ -241,19 +246,20 @@ impl Surroundings for World<'_> {
         self.is_live()
     }
 
-    fn service_user_by_uid(&self, uid: u32) -> Result<Option<BString>, String> {
+    fn service_user_by_uid(&self, uid: Uid) -> Result<Option<BString>, String> {
         if !self.is_live() {
             return Ok(None);
         }
-        let found = nix::unistd::User::from_uid(uid.into()).map_err(|error| error.to_string())?;
+        let found = nix::unistd::User::from_uid(uid.0.into()).map_err(|error| error.to_string())?;
         Ok(found.map(|user| user.name.into()))
     }
 
-    fn service_group_by_gid(&self, gid: u32) -> Result<Option<BString>, String> {
+    fn service_group_by_gid(&self, gid: Gid) -> Result<Option<BString>, String> {
         if !self.is_live() {
             return Ok(None);
         }
-        let found = nix::unistd::Group::from_gid(gid.into()).map_err(|error| error.to_string())?;
+        let found =
+            nix::unistd::Group::from_gid(gid.0.into()).map_err(|error| error.to_string())?;
         Ok(found.map(|group| group.name.into()))
     }
 
@@ -381,16 +387,16 @@ impl Surroundings for World<'_> {
         Ok((found.carried, found.notes))
     }
 
-    fn me(&self) -> Option<u32> {
-        self.me
+    fn me(&self) -> Option<Uid> {
+        self.me.map(Uid)
     }
 
-    fn processes(&self, uid: u32) -> Vec<Process> {
-        if self.tree.is_live() { processes::of_uid(uid) } else { Vec::new() }
+    fn processes(&self, uid: Uid) -> Vec<Process> {
+        if self.tree.is_live() { processes::of_uid(Uid(uid.0)) } else { Vec::new() }
     }
 
-    fn sessions(&self, uid: u32) -> Vec<Process> {
-        if self.tree.is_live() { processes::leaders_of_uid(uid) } else { Vec::new() }
+    fn sessions(&self, uid: Uid) -> Vec<Process> {
+        if self.tree.is_live() { processes::leaders_of_uid(Uid(uid.0)) } else { Vec::new() }
     }
 
     fn mentions_of_group(&self, name: &BStr) -> Vec<Mention> {
@@ -411,7 +417,7 @@ impl Surroundings for World<'_> {
         &self.suspended
     }
 
-    fn left_running(&self, name: &BStr, uid: u32) -> Vec<String> {
+    fn left_running(&self, name: &BStr, uid: Uid) -> Vec<String> {
         let mut going_on = Vec::new();
         let linger = [b"var/lib/systemd/linger/", name.as_bytes()].concat();
         if self.tree.stat(path_of(&linger)).is_ok() {
@@ -421,7 +427,7 @@ impl Surroundings for World<'_> {
             let jobs = mentions::files_in(self.tree, directory).into_iter();
             let of_user = |job: &String| {
                 self.tree.stat(job).is_ok_and(|stat| {
-                    stat.st_uid == uid && FileType::from_raw_mode(stat.st_mode).is_file()
+                    stat.st_uid == uid.0 && FileType::from_raw_mode(stat.st_mode).is_file()
                 })
             };
             match jobs.filter(of_user).count() {
@@ -446,6 +452,6 @@ impl Surroundings for World<'_> {
 }
 
 /// What this machine calls a uid, whatever tree is being administered.
-pub fn name_of_uid(uid: u32) -> Option<String> {
-    nix::unistd::User::from_uid(uid.into()).ok().flatten().map(|user| user.name)
+pub fn name_of_uid(uid: Uid) -> Option<String> {
+    nix::unistd::User::from_uid(uid.0.into()).ok().flatten().map(|user| user.name)
 }

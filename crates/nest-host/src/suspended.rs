@@ -3,7 +3,7 @@
 
 use bstr::BString;
 use nest_core::suspended::Suspended;
-use nest_core::value::{Day, PlainName, escaped};
+use nest_core::value::{Day, PlainName, Uid, escaped};
 use serde::{Deserialize, Serialize};
 
 use crate::retired::{RetiredError, read_document};
@@ -27,7 +27,7 @@ struct Notes {
 struct Note {
     #[serde(with = "escaped::text")]
     name: BString,
-    uid: u32,
+    uid: Uid,
     /// The expiry it had, in days since 1970-01-01.
     expires: Option<i64>,
     /// Whether its password was locked already.
@@ -95,10 +95,10 @@ mod tests {
             since: Day(20_781),
         };
         let parse = |text: &[u8]| crate::state::parse(text, VERSION).map(understand);
-        let one = text(&[], &[&note(1), &note(2)], &[]);
+        let one = text(&[], &[&note(Uid(1)), &note(Uid(2))], &[]);
         let read = parse(&one).unwrap();
-        assert_eq!(read, [note(1), note(2)]);
-        assert_eq!(parse(&text(&read, &[], &[&note(1)])).unwrap(), [note(2)]);
+        assert_eq!(read, [note(Uid(1)), note(Uid(2))]);
+        assert_eq!(parse(&text(&read, &[], &[&note(Uid(1))])).unwrap(), [note(Uid(2))]);
         assert!(parse(b"{}").is_err() && parse(br#"{"version": 2, "accounts": []}"#).is_err());
     }
 }

@@ -11,8 +11,8 @@ use nest_core::change::Plan;
 use nest_core::change::{NewFile, Step};
 use nest_core::ownership::Owner;
 use nest_core::table::{Edit, File};
-use nest_core::value::Day;
 use nest_core::value::{Author, TreePath};
+use nest_core::value::{Day, Gid, Uid};
 use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::lock::Lock;
 use nest_host::state::State;
@@ -89,7 +89,7 @@ impl Place {
 
 fn circumstances() -> Circumstances {
     Circumstances {
-        by: Author { uid: 1000, name: Some("sunniva".into()) },
+        by: Author { uid: Uid(1000), name: Some("sunniva".into()) },
         time: "2026-11-24T06:00:00+00:00".into(),
         today: Day(20781),
         arguments: vec!["create".into(), "user".into(), "maren".into()],
@@ -109,7 +109,7 @@ fn adding(loaded: &Loaded, file: File, line: &str) -> Edit {
 /// A plan that touches four files and makes a home.
 fn plan(loaded: &Loaded) -> Plan {
     let me = rustix::process::geteuid().as_raw();
-    let owner = Owner { uid: me, gid: rustix::process::getegid().as_raw() };
+    let owner = Owner { uid: Uid(me), gid: Gid(rustix::process::getegid().as_raw()) };
     Plan {
         summary: "create user maren".into(),
         edits: vec![
@@ -238,7 +238,7 @@ fn a_directory_is_given_away_only_if_it_is_still_whose_it_was() {
     let before = place.snapshot();
     let me = rustix::process::geteuid().as_raw();
     let mut plan = plan(&loaded);
-    let (from, to) = (Owner { uid: me + 1, gid: 7 }, Owner { uid: me, gid: 7 });
+    let (from, to) = (Owner { uid: Uid(me + 1), gid: Gid(7) }, Owner { uid: Uid(me), gid: Gid(7) });
     plan.steps.push(Step::GiveDirectory { path: TreePath::judged(b"/home"), from, to });
     let error = place.commit(&loaded, &plan).unwrap_err();
     assert!(error.to_string().starts_with("giving /home away"), "{error}");
@@ -250,8 +250,8 @@ fn a_file_is_made_below_a_directory_without_following_links() {
     let place = Place::new();
     let loaded = place.load();
     let owner = Owner {
-        uid: rustix::process::geteuid().as_raw(),
-        gid: rustix::process::getegid().as_raw(),
+        uid: Uid(rustix::process::geteuid().as_raw()),
+        gid: Gid(rustix::process::getegid().as_raw()),
     };
     let step = |below: &str| Step::MakeFile {
         below: TreePath::judged(below.as_bytes()),

@@ -4,7 +4,7 @@ use std::ffi::OsString;
 
 use nest_core::plan::groups::{ChangeGroup, change_group};
 
-use super::{GuardOverrideArgs, bytes, read_id};
+use super::{GuardOverrideArgs, bytes, read_gid};
 use crate::cli::Global;
 use crate::failure::{Failure, USAGE};
 use crate::session::{Asks, Session};
@@ -69,7 +69,7 @@ impl ChangeGroupArgs {
         let names = |names: &[OsString]| names.iter().map(bytes).collect();
         let request = ChangeGroup {
             name: bytes(&self.name),
-            gid: self.gid.as_deref().map(|text| read_id("gid", text)).transpose()?,
+            gid: self.gid.as_deref().map(read_gid).transpose()?,
             share_id: self.share_id,
             add_members: names(&self.add_member),
             drop_members: names(&self.drop_member),

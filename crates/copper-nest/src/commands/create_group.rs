@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::groups::create_group;
 use nest_core::request::CreateGroup;
 
-use super::{again, bytes, read_id};
+use super::{again, bytes, read_gid};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
@@ -49,7 +49,7 @@ impl CreateGroupArgs {
         let session = Session::open(global)?;
         let request = CreateGroup {
             name: bytes(&self.name),
-            gid: self.gid.as_deref().map(|text| read_id("gid", text)).transpose()?,
+            gid: self.gid.as_deref().map(read_gid).transpose()?,
             share_id: self.share_id,
             service: self.service,
             members: self.member.iter().map(bytes).collect(),

@@ -47,6 +47,7 @@ use std::path::{Path, PathBuf};
 
 use bstr::BString;
 use nest_core::request::{GuardOverrides, KeyFile};
+use nest_core::value::{Gid, Uid};
 
 use crate::failure::{Failure, REFUSED, USAGE};
 
@@ -110,8 +111,13 @@ pub fn again(option: &str, list: &[OsString]) -> String {
 }
 
 /// A uid.
-pub fn read_uid(text: &str) -> Result<u32, Failure> {
-    read_id("uid", text)
+pub fn read_uid(text: &str) -> Result<Uid, Failure> {
+    read_id("uid", text).map(Uid)
+}
+
+/// A gid.
+pub fn read_gid(text: &str) -> Result<Gid, Failure> {
+    read_id("gid", text).map(Gid)
 }
 
 /// A uid or gid, as `what` says.

@@ -8,7 +8,7 @@ use nest_core::book::Book;
 use nest_core::group_account::{GroupIndex, lines_about_group};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Group};
-use nest_core::value::{nearest, read_plain_id};
+use nest_core::value::{Gid, nearest, read_plain_id};
 
 use crate::cli::Global;
 use crate::failure::{DAMAGED, Failure, REFUSED};
@@ -56,7 +56,7 @@ impl ShowGroup {
 
 /// A group by name or by gid.
 pub fn find<'b>(book: &'b Book, name: &BStr) -> Option<Group<'b>> {
-    let found = book.group(name).or_else(|| book.group_by_gid(read_plain_id(name)?));
+    let found = book.group(name).or_else(|| book.group_by_gid(Gid(read_plain_id(name)?)));
     found.map(|(_, group)| group)
 }
 

@@ -9,7 +9,7 @@ use nest_core::book::{Book, Lookups};
 use nest_core::sign_in::sign_in;
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Passwd};
-use nest_core::value::{UserOrGroup, nearest, read_plain_id};
+use nest_core::value::{Uid, UserOrGroup, nearest, read_plain_id};
 use nest_host::store::Loaded;
 
 use crate::cli::Global;
@@ -109,7 +109,7 @@ fn show_retired(session: &Session<'_>, name: &BStr) -> Result<u8, Failure> {
 /// A user by name or by uid. A name never is all digits.
 pub fn find<'b>(book: &'b Book, name: &BStr) -> Option<Passwd<'b>> {
     match read_plain_id(name) {
-        Some(uid) => book.user_by_uid(uid),
+        Some(uid) => book.user_by_uid(Uid(uid)),
         None => book.user(name),
     }
     .map(|(_, user)| user)
@@ -124,7 +124,7 @@ fn load_about(
     name: &BStr,
 ) -> Result<Option<Loaded>, Failure> {
     let by_name = || match read_plain_id(name) {
-        Some(uid) => Lookups::few().uid(uid),
+        Some(uid) => Lookups::few().uid(Uid(uid)),
         None => Lookups::few().user(name),
     };
     let found = session.load_some(&by_name().in_files(&[File::Passwd]), false)?;

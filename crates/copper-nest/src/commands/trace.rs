@@ -8,7 +8,7 @@ use bstr::{BStr, BString};
 use nest_core::account::lines_about;
 use nest_core::surroundings::Surroundings;
 use nest_core::trace::{IdFilter, Tally, TraceReport, report};
-use nest_core::value::{TreePath, UserOrGroup, read_plain_id};
+use nest_core::value::{Gid, TreePath, Uid, UserOrGroup, read_plain_id};
 use nest_host::store::Loaded;
 use nest_host::surroundings::World;
 use nest_host::walk::{self, Met, Unseen, walk};
@@ -120,7 +120,11 @@ impl TraceArgs {
             }
             IdKind::Id { number, .. } => {
                 let id = read_id("id", number)?;
-                (format!("id {id}"), IdFilter::Ids { uids: vec![id], gids: vec![id] }, None)
+                (
+                    format!("id {id}"),
+                    IdFilter::Ids { uids: vec![Uid(id)], gids: vec![Gid(id)] },
+                    None,
+                )
             }
             IdKind::Orphans { .. } => {
                 ("files that nobody owns".to_owned(), IdFilter::orphans(&loaded.book), None)
@@ -178,7 +182,7 @@ fn look(
     let want_files = places.files;
     let tell = |met: &Met<'_>| {
         let (uid, gid) = (met.status.uid, met.status.gid);
-        if !filter.catches(uid, gid) {
+        if !filter.catches(Uid(uid), Gid(gid)) {
             return;
         }
         let mut matched = matched.lock().unwrap_or_else(|poisoned| poisoned.into_inner());
@@ -224,7 +228,7 @@ fn find(
     loaded: &Loaded,
     world: &World<'_>,
     name: &BStr,
-) -> Result<(BString, Vec<u32>, Vec<u32>), Failure> {
+) -> Result<(BString, Vec<Uid>, Vec<Gid>), Failure> {
     let book = &loaded.book;
     if let Some(user) = show_user::find(book, name) {
         let own = book.group(user.name).and_then(|(_, group)| group.gid());
@@ -236,10 +240,10 @@ fn find(
     let of_name: Vec<_> = of_user
         .filter(|account| account.kept.name == name || Some(account.kept.id) == id)
         .collect();
-    let mut uids: Vec<u32> = of_name.iter().map(|account| account.kept.id).collect();
+    let mut uids: Vec<Uid> = of_name.iter().map(|account| Uid(account.kept.id)).collect();
     // Purged ones are known by their numbers alone.
     let retired = world.retired();
-    uids.extend(retired.users.iter().filter(|id| id.name == name).map(|id| id.id));
+    uids.extend(retired.users.iter().filter(|id| id.name == name).map(|id| Uid(id.id)));
     uids.sort_unstable();
     uids.dedup();
     if uids.is_empty() {
@@ -247,11 +251,11 @@ fn find(
     }
     let gids = retired.groups.iter().filter(|id| id.name == name).map(|id| id.id);
     let name = of_name.first().map_or(name.to_owned(), |account| account.kept.name.clone());
-    Ok((name, uids, gids.collect()))
+    Ok((name, uids, gids.map(Gid).collect()))
 }
 
 /// The places that name a user.
-fn mentions(loaded: &Loaded, world: &World<'_>, name: &BStr, uid: Option<u32>) -> Mentions {
+fn mentions(loaded: &Loaded, world: &World<'_>, name: &BStr, uid: Option<Uid>) -> Mentions {
     let lines = loaded.book.user(name).map(|(_, user)| lines_about(&loaded.book, &user));
     let mut files = Vec::new();
     for path in [

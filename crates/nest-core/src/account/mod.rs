@@ -11,7 +11,7 @@ use bstr::BString;
 use crate::book::Book;
 use crate::policy::Policy;
 use crate::table::{Aging, File, Group, Line, Passwd, Shadow, Table};
-use crate::value::{Day, IdSpan, PasswordField};
+use crate::value::{Day, IdSpan, PasswordField, Uid};
 
 /// The home field of accounts without a home: a path that never exists.
 pub const NO_HOME: &str = "/nonexistent";
@@ -72,7 +72,7 @@ impl<'b> AccountIndex<'b> {
         let mut primaries: HashMap<u32, &[u8]> = HashMap::new();
         for (_, group) in book.groups.records() {
             if let Some(gid) = group.gid() {
-                primaries.entry(gid).or_insert(group.name);
+                primaries.entry(gid.0).or_insert(group.name);
             }
         }
         let ranges = |file| {
@@ -104,7 +104,7 @@ impl<'b> AccountIndex<'b> {
                 by_name.into_iter().chain(by_number).flatten().copied().collect()
             };
             let parts = Parts {
-                primary: user.gid().and_then(|gid| self.primaries.get(&gid).copied()),
+                primary: user.gid().and_then(|gid| self.primaries.get(&gid.0).copied()),
                 groups: self.memberships.get(user.name).cloned().unwrap_or_default(),
                 uid_ranges: of(&self.uid_ranges),
                 gid_ranges: of(&self.gid_ranges),
@@ -143,7 +143,7 @@ impl<'b> Account<'b> {
     }
 
     fn of(book: &'b Book, policy: &Policy, user: Passwd<'b>, parts: Parts<'b>) -> Self {
-        let admin = user.uid() == Some(0)
+        let admin = user.uid() == Some(Uid::ROOT)
             || parts.admins.is_some_and(|admins| {
                 parts.groups.iter().any(|group| group.name == admins.name)
                     || user.gid() == admins.gid()
@@ -183,9 +183,9 @@ impl<'b> Account<'b> {
     }
 }
 
-/// The kind of an account with this uid.
-pub fn kind_of(policy: &Policy, uid: Option<u32>) -> AccountKind {
-    if uid.is_some_and(|uid| policy.is_person(uid)) {
+/// The kind of an account with this uid, or of a group with this gid.
+pub fn kind_of(policy: &Policy, id: Option<impl Into<u32>>) -> AccountKind {
+    if id.is_some_and(|id| policy.is_person(id)) {
         AccountKind::Person
     } else {
         AccountKind::Service

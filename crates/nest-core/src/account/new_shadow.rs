@@ -2,7 +2,7 @@
 
 use super::AccountKind;
 use crate::policy::{Days, Policy};
-use crate::value::Day;
+use crate::value::{Day, Uid};
 
 /// Makes lines of `etc/shadow`. How passwords age is for the policy to say, whichever
 /// command makes the line.
@@ -52,7 +52,7 @@ impl NewShadow {
     pub fn line(
         &self,
         policy: &Policy,
-        uid: Option<u32>,
+        uid: Option<Uid>,
         name: &[u8],
         password: &[u8],
         must_change: bool,
@@ -75,9 +75,9 @@ mod tests {
         let policy = Policy::read("policy.toml", text).unwrap();
         let new = NewShadow::new(&policy, Day(20_781));
         let line = |uid, must| new.line(&policy, uid, b"maren", b"!", must);
-        assert_eq!(line(Some(1004), false), b"maren:!:20781:1:365:7:30::");
-        assert_eq!(line(Some(1004), true), b"maren:!:0:1:365:7:30::");
-        assert_eq!(line(Some(200), false), b"maren:!:20781::::::");
+        assert_eq!(line(Some(Uid(1004)), false), b"maren:!:20781:1:365:7:30::");
+        assert_eq!(line(Some(Uid(1004)), true), b"maren:!:0:1:365:7:30::");
+        assert_eq!(line(Some(Uid(200)), false), b"maren:!:20781::::::");
         assert_eq!(line(None, false), b"maren:!:20781::::::");
     }
 }

@@ -7,7 +7,7 @@ use crate::account::AccountKind;
 use crate::book::Book;
 use crate::policy::{Avoid, Policy};
 use crate::surroundings::Surroundings;
-use crate::value::{IdSet, IdSpan, is_reserved};
+use crate::value::{Gid, IdSet, IdSpan, Uid, is_reserved};
 
 /// Whether a number is that of a user or of a group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
@@ -175,7 +175,8 @@ impl<'a> Allotter<'a> {
             if chosen {
                 return Ok(true);
             }
-            let known = self.world.service_group_by_gid(uid).map_err(NotAllotted::ServiceFailed)?;
+            let known =
+                self.world.service_group_by_gid(Gid(uid)).map_err(NotAllotted::ServiceFailed)?;
             Ok(holder_of_gid(self.book, self.world, uid).is_none() && known.is_none())
         };
         if is_free()? {
@@ -273,8 +274,8 @@ impl<'a> Allotter<'a> {
         let mut avoided = None;
         if shared_with.is_none() {
             let known = match of {
-                IdUse::Uid => self.world.service_user_by_uid(id),
-                IdUse::Gid => self.world.service_group_by_gid(id),
+                IdUse::Uid => self.world.service_user_by_uid(Uid(id)),
+                IdUse::Gid => self.world.service_group_by_gid(Gid(id)),
             };
             if let Some(holder) = known.map_err(NotAllotted::ServiceFailed)? {
                 return Err(NotAllotted::InService(holder));
@@ -287,14 +288,14 @@ impl<'a> Allotter<'a> {
 
 /// Who holds `id` as a user: for the words of a refusal.
 fn holder_of_uid(book: &Book, world: &dyn Surroundings, uid: u32) -> Option<Holder> {
-    let user = book.user_by_uid(uid).map(|(_, user)| Holder::User(user.name.into()));
-    user.or_else(|| retired(world.retired().user(uid))).or_else(|| range_over(book, uid))
+    let user = book.user_by_uid(Uid(uid)).map(|(_, user)| Holder::User(user.name.into()));
+    user.or_else(|| retired(world.retired().user(Uid(uid)))).or_else(|| range_over(book, uid))
 }
 
 /// Who holds `id` as a group.
 fn holder_of_gid(book: &Book, world: &dyn Surroundings, gid: u32) -> Option<Holder> {
-    let group = book.group_by_gid(gid).map(|(_, group)| Holder::Group(group.name.into()));
-    group.or_else(|| retired(world.retired().group(gid))).or_else(|| range_over(book, gid))
+    let group = book.group_by_gid(Gid(gid)).map(|(_, group)| Holder::Group(group.name.into()));
+    group.or_else(|| retired(world.retired().group(Gid(gid)))).or_else(|| range_over(book, gid))
 }
 
 fn retired(name: Option<&BStr>) -> Option<Holder> {

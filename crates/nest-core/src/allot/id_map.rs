@@ -6,7 +6,7 @@ use crate::book::Book;
 use crate::policy::{Avoid, Policy};
 use crate::surroundings::Surroundings;
 use crate::table::File;
-use crate::value::{IdSet, IdSpan, is_reserved};
+use crate::value::{Gid, IdSet, IdSpan, Uid, is_reserved};
 
 /// The avoided span that holds `id`, if one does.
 pub(super) fn avoided_span(policy: &Policy, id: u32) -> Option<&Avoid> {
@@ -89,8 +89,8 @@ impl<'a> IdMap<'a> {
     /// Whether a name service knows a user or a group of this number.
     fn is_served(&self, id: u32) -> Result<bool, String> {
         Ok(self.served
-            && (self.world.service_user_by_uid(id)?.is_some()
-                || self.world.service_group_by_gid(id)?.is_some()))
+            && (self.world.service_user_by_uid(Uid(id))?.is_some()
+                || self.world.service_group_by_gid(Gid(id))?.is_some()))
     }
 
     /// The lowest free id of `span`.

@@ -11,7 +11,7 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 use rayon::prelude::*;
 
 use crate::table::{File, Group, Gshadow, Line, Lines, Passwd, Record, SubId};
-use crate::value::members;
+use crate::value::{Gid, Uid, members};
 
 /// Many things that will be looked up.
 #[derive(Debug, Default)]
@@ -111,7 +111,7 @@ impl LookupSet {
 
     /// Adds what the users of these names have.
     fn add_belongings(&mut self, passwd: &Lines) {
-        let found = passwd.sweep(Vec::new, |found: &mut Vec<(u32, u32, Vec<u8>)>, _, text| {
+        let found = passwd.sweep(Vec::new, |found: &mut Vec<(Uid, Gid, Vec<u8>)>, _, text| {
             crate::table::each_row(text, |row| {
                 if row.field(0).and_then(|name| self.name(name)).is_none() {
                     return;
@@ -123,7 +123,7 @@ impl LookupSet {
             });
         });
         for (uid, gid, home) in found.into_iter().flatten() {
-            self.ids.extend([uid, gid]);
+            self.ids.extend([uid.0, gid.0]);
             self.seek_name(uid.to_string().as_bytes());
             self.seek_home(&home);
         }
@@ -252,18 +252,18 @@ impl BatchLookup {
     }
 
     /// The users of this uid, if it was wanted, in order.
-    pub fn users(&self, uid: u32) -> Option<&[usize]> {
-        self.ids(&self.users, uid)
+    pub fn users(&self, uid: Uid) -> Option<&[usize]> {
+        self.ids(&self.users, uid.0)
     }
 
     /// The users whose primary group has this gid, likewise.
-    pub fn primaries(&self, gid: u32) -> Option<&[usize]> {
-        self.ids(&self.primaries, gid).filter(|_| self.wanted.with_belongings)
+    pub fn primaries(&self, gid: Gid) -> Option<&[usize]> {
+        self.ids(&self.primaries, gid.0).filter(|_| self.wanted.with_belongings)
     }
 
     /// The groups of this gid, likewise.
-    pub fn groups(&self, gid: u32) -> Option<&[usize]> {
-        self.ids(&self.groups, gid)
+    pub fn groups(&self, gid: Gid) -> Option<&[usize]> {
+        self.ids(&self.groups, gid.0)
     }
 
     fn ids<'s>(&'s self, lines: &'s LinesById, id: u32) -> Option<&'s [usize]> {
@@ -296,8 +296,8 @@ fn search_file(lines: &Lines, wanted: &LookupSet, ids: &[u32]) -> FileMatches {
                 for hash in group.members().filter_map(|member| wanted.name(member)) {
                     found.listing.entry(hash).or_default().push(line.start);
                 }
-                if let Some(gid) = group.gid().filter(|gid| wanted.ids.contains(gid)) {
-                    found.ids.entry(gid).or_default().push(line.start);
+                if let Some(gid) = group.gid().filter(|gid| wanted.ids.contains(&gid.0)) {
+                    found.ids.entry(gid.0).or_default().push(line.start);
                 }
             }
             File::Gshadow if wanted.lists => {
@@ -330,14 +330,14 @@ fn search_user(found: &mut FileMatches, line: Line<'_>, wanted: &LookupSet) {
     if let Some(hash) = wanted.home(user.home) {
         found.homes.entry(hash).or_default().push(line.start);
     }
-    if let Some(uid) = user.uid().filter(|uid| wanted.ids.contains(uid)) {
-        found.ids.entry(uid).or_default().push(line.start);
+    if let Some(uid) = user.uid().filter(|uid| wanted.ids.contains(&uid.0)) {
+        found.ids.entry(uid.0).or_default().push(line.start);
     }
     if !wanted.with_belongings {
         return;
     }
-    if let Some(gid) = user.gid().filter(|gid| wanted.ids.contains(gid)) {
-        found.primaries.entry(gid).or_default().push(line.start);
+    if let Some(gid) = user.gid().filter(|gid| wanted.ids.contains(&gid.0)) {
+        found.primaries.entry(gid.0).or_default().push(line.start);
     }
     let ends = memchr::memchr_iter(b'/', user.home).chain([user.home.len()]).filter(|end| *end > 0);
     for hash in ends.filter_map(|end| wanted.home(&user.home[..end])) {

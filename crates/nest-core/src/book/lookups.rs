@@ -4,6 +4,7 @@ use bstr::{BString, ByteSlice};
 
 use super::batch::LookupSet;
 use crate::table::File;
+use crate::value::{Gid, Uid};
 
 /// From so many names on an index is quicker than searching the text for each.
 const MANY: usize = 8;
@@ -17,8 +18,8 @@ const FEW: usize = 4;
 pub struct Lookups {
     users: Vec<BString>,
     groups: Vec<BString>,
-    uids: Vec<u32>,
-    gids: Vec<u32>,
+    uids: Vec<Uid>,
+    gids: Vec<Gid>,
     homes: Vec<BString>,
     /// Every number that is held, to choose a free one.
     numbers: bool,
@@ -89,14 +90,14 @@ impl Lookups {
 
     /// Adds the users of a number that is plainly written.
     #[must_use]
-    pub fn uid(mut self, uid: u32) -> Self {
+    pub fn uid(mut self, uid: Uid) -> Self {
         self.uids.push(uid);
         self
     }
 
     /// Adds the groups of a number that is plainly written.
     #[must_use]
-    pub fn gid(mut self, gid: u32) -> Self {
+    pub fn gid(mut self, gid: Gid) -> Self {
         self.gids.push(gid);
         self
     }
@@ -147,11 +148,11 @@ impl Lookups {
         self.users.iter().any(|known| known == name)
     }
 
-    pub(super) fn has_uid(&self, uid: u32) -> bool {
+    pub(super) fn has_uid(&self, uid: Uid) -> bool {
         self.uids.contains(&uid)
     }
 
-    pub(super) fn has_gid(&self, gid: u32) -> bool {
+    pub(super) fn has_gid(&self, gid: Gid) -> bool {
         self.gids.contains(&gid)
     }
 
@@ -168,7 +169,9 @@ impl Lookups {
             return Extent::Whole;
         }
         let first = |name: &BString| [&name[..], b":"].concat();
-        let third = |id: &u32| format!(":{id}:").into_bytes();
+        fn third(id: &impl std::fmt::Display) -> Vec<u8> {
+            format!(":{id}:").into_bytes()
+        }
         let (users, groups) = (self.users.iter().map(first), self.groups.iter().map(first));
         // Groups that list a user come to light by the name alone.
         let listed = self.users.iter().map(|name| name.to_vec());
@@ -204,7 +207,12 @@ mod tests {
 
     #[test]
     fn each_word_is_searched_for_once_and_none_that_another_finds() {
-        let lookups = Lookups::few().user(b"maren").user(b"maren").uid(1004).uid(1004).gid(1004);
+        let lookups = Lookups::few()
+            .user(b"maren")
+            .user(b"maren")
+            .uid(Uid(1004))
+            .uid(Uid(1004))
+            .gid(Gid(1004));
         let words = |file| match lookups.extent(file) {
             Extent::Whole => Vec::new(),
             Extent::Lines { words, .. } => words,

@@ -13,7 +13,7 @@ use crate::table::{
     File, Files, Group, Groups, Gshadow, Gshadows, Line, Lines, Lookup, NameIndex, Passwd, Record,
     Shadow, Shadows, SubId, SubIds, Table, TableKind, Text, Users,
 };
-use crate::value::{IdSpan, IdSpans, members, nearest};
+use crate::value::{Gid, IdSpan, IdSpans, Uid, members, nearest};
 
 pub use self::batch::LookupSet;
 pub use self::lookups::{Extent, Lookups};
@@ -233,7 +233,7 @@ impl Book {
     }
 
     /// The first user with this uid.
-    pub fn user_by_uid(&self, uid: u32) -> Option<(Line<'_>, Passwd<'_>)> {
+    pub fn user_by_uid(&self, uid: Uid) -> Option<(Line<'_>, Passwd<'_>)> {
         self.expect_loaded(File::Passwd, |lookups| lookups.has_uid(uid));
         let is_it = |line: Line<'_>| {
             line.is_record() && Passwd::read(line.record()).and_then(|user| user.uid()) == Some(uid)
@@ -249,14 +249,14 @@ impl Book {
     }
 
     /// Every user with this uid, in file order.
-    pub fn users_by_uid(&self, uid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
+    pub fn users_by_uid(&self, uid: Uid) -> Vec<(Line<'_>, Passwd<'_>)> {
         self.users_found(self.batch().and_then(|batch| batch.users(uid)), |user| {
             user.uid() == Some(uid)
         })
     }
 
     /// The users whose primary group has this gid, in file order.
-    pub fn users_by_gid(&self, gid: u32) -> Vec<(Line<'_>, Passwd<'_>)> {
+    pub fn users_by_gid(&self, gid: Gid) -> Vec<(Line<'_>, Passwd<'_>)> {
         self.users_found(self.batch().and_then(|batch| batch.primaries(gid)), |user| {
             user.gid() == Some(gid)
         })
@@ -310,7 +310,7 @@ impl Book {
     }
 
     /// The first group with this gid.
-    pub fn group_by_gid(&self, gid: u32) -> Option<(Line<'_>, Group<'_>)> {
+    pub fn group_by_gid(&self, gid: Gid) -> Option<(Line<'_>, Group<'_>)> {
         self.expect_loaded(File::Group, |lookups| lookups.has_gid(gid));
         let is_it = |line: Line<'_>| {
             line.is_record()
@@ -326,7 +326,7 @@ impl Book {
     }
 
     /// Every group with this gid, in file order.
-    pub fn groups_by_gid(&self, gid: u32) -> Vec<(Line<'_>, Group<'_>)> {
+    pub fn groups_by_gid(&self, gid: Gid) -> Vec<(Line<'_>, Group<'_>)> {
         match self.batch().and_then(|batch| batch.groups(gid)) {
             Some(found) => {
                 let lines = self.lines_at(File::Group, found);
@@ -427,7 +427,7 @@ impl Book {
         &'b self,
         file: File,
         name: &[u8],
-        uid: Option<u32>,
+        uid: Option<Uid>,
     ) -> Vec<(Line<'b>, SubId<'b>)> {
         let uid = uid.map(|uid| uid.to_string().into_bytes());
         let names = std::iter::once(name).chain(uid.iter().map(|uid| &uid[..]));
@@ -514,7 +514,7 @@ pub(crate) mod tests {
         };
         let plain = [look(b"maren"), look(b"tavish"), look(b"nobody")];
         assert_eq!(plain, [vec![2, 3, 5], vec![], vec![]]);
-        assert_eq!(book.user(b"maren").unwrap().1.uid(), Some(1004));
+        assert_eq!(book.user(b"maren").unwrap().1.uid(), Some(Uid(1004)));
         book.names();
         assert_eq!([look(b"maren"), look(b"tavish"), look(b"nobody")], plain);
     }
@@ -526,11 +526,11 @@ pub(crate) mod tests {
             (File::Group, "crew:x: 7:b,ab,a\nrest:x:8:ab\n"),
             (File::Subuid, "b:1:1\n1004:5:1\nb2:9:1\n"),
         ]);
-        assert_eq!(book.user_by_uid(1004).unwrap().1.name, b"b");
-        assert_eq!(book.group_by_gid(7).unwrap().1.name, b"crew");
-        assert!(book.user_by_uid(6).is_none());
+        assert_eq!(book.user_by_uid(Uid(1004)).unwrap().1.name, b"b");
+        assert_eq!(book.group_by_gid(Gid(7)).unwrap().1.name, b"crew");
+        assert!(book.user_by_uid(Uid(6)).is_none());
         assert_eq!(book.groups_listing(b"a").len(), 1);
         assert_eq!(book.memberships()[&b"ab"[..]].len(), 2);
-        assert_eq!(book.ranges_of(File::Subuid, b"b", Some(1004)).len(), 2);
+        assert_eq!(book.ranges_of(File::Subuid, b"b", Some(Uid(1004))).len(), 2);
     }
 }

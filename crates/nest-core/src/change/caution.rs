@@ -5,7 +5,7 @@ use bstr::BString;
 
 use crate::surroundings::{Mention, Process, count_processes, list_mentions, verb_of};
 use crate::table::File;
-use crate::value::IdSpan;
+use crate::value::{Gid, IdSpan, Uid};
 use crate::words::{agree, counted};
 
 /// One caution. `Display` gives the sentence.
@@ -40,10 +40,10 @@ pub enum Caution {
     Avoided { what: &'static str, id: u32, span: IdSpan, why: String },
     /// A shared uid.
     #[error("uid {uid} is {other}'s too: each of them owns the other's files")]
-    SharedUid { uid: u32, other: BString },
+    SharedUid { uid: Uid, other: BString },
     /// A shared gid.
     #[error("gid {gid} is {other}'s too: each of them may do what files grant the other")]
-    SharedGid { gid: u32, other: BString },
+    SharedGid { gid: Gid, other: BString },
     /// A group that is called like a user.
     #[error(
         "there is a user {name} too: its primary group stays the one of gid {gid}, this one is not made its own"
@@ -73,7 +73,7 @@ pub enum Caution {
     NamedTwice { name: BString },
     /// A number that groups share.
     #[error("gid {gid} stays {other}'s: users who have it as primary group, and files, keep it")]
-    GidStays { gid: u32, other: BString },
+    GidStays { gid: Gid, other: BString },
     /// The policy names a group by its old name.
     #[error("the policy names {name}: {settings}; change it there too")]
     PolicyNames { name: BString, settings: String },
@@ -132,18 +132,18 @@ pub enum Caution {
     #[error(
         "{path} stays where it is and belongs to number {uid}, which nobody is given as long as it is retired"
     )]
-    BelongingStays { path: BString, uid: u32 },
+    BelongingStays { path: BString, uid: Uid },
     /// A home that stays and has another owner already.
     #[error("{path} stays where it is and belongs to number {uid}, which another account has too")]
-    BelongingShared { path: BString, uid: u32 },
+    BelongingShared { path: BString, uid: Uid },
     /// A home that stays, and whose number may be given to somebody else.
     #[error(
         "{path} stays where it is and belongs to number {uid}: with no state kept, the next account may get that number, and these files"
     )]
-    BelongingExposed { path: BString, uid: u32 },
+    BelongingExposed { path: BString, uid: Uid },
     /// A number without a holder.
     #[error("nobody has uid {uid}: whoever gets it owns these files")]
-    NobodyHas { uid: u32 },
+    NobodyHas { uid: Uid },
     /// What the look at the tree brought up.
     #[error("{0}")]
     Noted(String),
@@ -166,7 +166,7 @@ pub enum Caution {
     GroupPassword { group: BString },
     /// A number that two accounts share.
     #[error("uid {uid} stays {other}'s: whose the files are can't be told, and none is re-owned")]
-    FilesShared { uid: u32, other: BString },
+    FilesShared { uid: Uid, other: BString },
     /// Files that keep the old number.
     #[error("{} elsewhere still {} {what} {id}; to find them: trace id {id}", counted(*.count, "file", "files"), agree(.count, "carries", "carry"))]
     FilesElsewhere { what: &'static str, id: u32, count: usize },

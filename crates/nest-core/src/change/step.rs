@@ -9,7 +9,7 @@ use crate::retired_ids::{RetiredId, RetiredIds};
 use crate::surroundings::Inventory;
 use crate::suspended::Suspended;
 use crate::table::File;
-use crate::value::{TreePath, escaped, is_relative_path, join};
+use crate::value::{Gid, TreePath, Uid, escaped, is_relative_path, join};
 
 /// One step.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -104,10 +104,10 @@ pub enum Step {
         file: PackedFile,
         /// The uid that files in it carry, and the one they get instead.
         #[serde(default)]
-        uid: Option<(u32, u32)>,
+        uid: Option<(Uid, Uid)>,
         /// The same for the gid.
         #[serde(default)]
-        gid: Option<(u32, u32)>,
+        gid: Option<(Gid, Gid)>,
     },
     /// Keeps what is needed to bring a deleted account or group back.
     Keep {
@@ -150,8 +150,18 @@ pub struct NewFile {
 }
 
 impl Step {
-    /// Files below some paths, on their file systems, with one name each.
-    pub(crate) fn reown_below(paths: Vec<TreePath>, group: bool, from: u32, to: u32) -> Step {
+    /// Gives files below some paths that carry a uid another: on their file systems, with
+    /// one name each.
+    pub(crate) fn reown(paths: Vec<TreePath>, from: Uid, to: Uid) -> Step {
+        Step::reown_below(paths, false, from.0, to.0)
+    }
+
+    /// The same with a gid.
+    pub(crate) fn regroup(paths: Vec<TreePath>, from: Gid, to: Gid) -> Step {
+        Step::reown_below(paths, true, from.0, to.0)
+    }
+
+    fn reown_below(paths: Vec<TreePath>, group: bool, from: u32, to: u32) -> Step {
         let (of_change, everywhere, hard_links) = (None, false, false);
         Step::Reown(Reown { paths, group, from, to, of_change, everywhere, hard_links })
     }

@@ -7,6 +7,7 @@ use super::{Command, Remedy};
 use crate::account::admin_group;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, GroupField, Passwd};
+use crate::value::Uid;
 
 pub(super) const PASSES: &[Pass] = &[(&[&NO_ADMIN], no_admin)];
 
@@ -54,7 +55,7 @@ fn no_admin(checker: &mut Checker<'_>) {
     }
     let can = |user: &Passwd<'_>| can_sign_in(context, user);
     let mut odd = prefilter.records::<Passwd<'_>>(book, File::Passwd);
-    if odd.any(|(_, user)| user.uid() == Some(0) && can(&user)) {
+    if odd.any(|(_, user)| user.uid() == Some(Uid::ROOT) && can(&user)) {
         return;
     }
     let group = admin_group(book, policy);
@@ -64,7 +65,7 @@ fn no_admin(checker: &mut Checker<'_>) {
     if let Some(group) = &group {
         let listed = group.members().filter_map(|name| book.user(name).map(|(_, user)| user));
         let primary = book.users.records().map(|(_, user)| user);
-        let any = group.gid().is_some_and(|gid| prefilter.primary.contains(gid));
+        let any = group.gid().is_some_and(|gid| prefilter.primary.contains(gid.0));
         let primary = primary.take_while(|_| any).filter(|user| user.gid() == group.gid());
         if listed.chain(primary).any(|user| can(&user)) {
             return;

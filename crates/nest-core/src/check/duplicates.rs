@@ -147,7 +147,8 @@ fn names(checker: &mut Checker<'_>) {
 
 fn uids(checker: &mut Checker<'_>) {
     let users = &checker.context.book.users;
-    let all = || users.records().filter_map(|(line, user)| Some((user.uid()?, line.start as u32)));
+    let all =
+        || users.records().filter_map(|(line, user)| Some((user.uid()?.0, line.start as u32)));
     if checker.prefilter.uid_twice {
         // A second root is another rule's.
         let doubled = doubled_numbers(all).into_iter().filter(|(uid, ..)| *uid != 0);
@@ -159,7 +160,7 @@ fn uids(checker: &mut Checker<'_>) {
 fn gids(checker: &mut Checker<'_>) {
     let groups = &checker.context.book.groups;
     let all =
-        || groups.records().filter_map(|(line, group)| Some((group.gid()?, line.start as u32)));
+        || groups.records().filter_map(|(line, group)| Some((group.gid()?.0, line.start as u32)));
     if checker.prefilter.gid_twice {
         let doubled = doubled_numbers(all).into_iter();
         let why = "the members of each reach the files of the other";

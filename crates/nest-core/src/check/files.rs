@@ -11,6 +11,7 @@ use crate::ownership::{Access, Owner};
 use crate::policy::Accept;
 use crate::surroundings::Facts;
 use crate::table::File;
+use crate::value::{Gid, Uid};
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&UNFINISHED_CHANGE], unfinished),
@@ -54,7 +55,7 @@ static WRONG_OWNER: Rule = Rule {
     why: "Its owner can alter it, and become whoever it likes. The group of a file with hashes \
               is root's, or shadow, whose programs check passwords.",
     remedy: "copper-nest repair gives it to root.",
-    bad: Example::beside(Besides::Owner { path: "/etc/group", uid: 1005 }),
+    bad: Example::beside(Besides::Owner { path: "/etc/group", uid: Uid(1005) }),
     mend: Mend::Access,
     ..PLAIN
 };
@@ -114,11 +115,11 @@ fn unfinished(checker: &mut Checker<'_>) {
 pub(crate) fn right_access(context: PlanContext<'_>, file: File, is: Facts) -> Access {
     let shadow = context.book.group(SHADOW).and_then(|(_, group)| group.gid());
     let most = if file.is_secret() { CLOSED } else { OPEN };
-    let gid = match file.is_secret() && is.gid != 0 && Some(is.gid) != shadow {
-        true if is.mode & 0o040 != 0 => shadow.unwrap_or(0),
+    let gid = match file.is_secret() && is.gid != Gid::ROOT && Some(is.gid) != shadow {
+        true if is.mode & 0o040 != 0 => shadow.unwrap_or(Gid::ROOT),
         _ => is.gid,
     };
-    Access { owner: Owner { uid: 0, gid }, mode: is.mode & most }
+    Access { owner: Owner { uid: Uid::ROOT, gid }, mode: is.mode & most }
 }
 
 fn access(checker: &mut Checker<'_>) {

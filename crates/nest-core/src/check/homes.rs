@@ -9,6 +9,7 @@ use super::{Command, Remedy};
 use crate::account::{NO_HOME, means_no_home};
 use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd, PasswdField};
+use crate::value::Uid;
 
 pub(super) const PASSES: &[Pass] =
     &[(&[&MISSING_HOME, &HOME_OWNER, &HOME_NOT_ABSOLUTE, &HOME_OPEN_TO_OTHERS], homes)];
@@ -38,7 +39,7 @@ static HOME_OWNER: Rule = Rule {
     finds: "a person's home that belongs to somebody else",
     why: "The user can't use it, and its owner decides what the user's shell starts.",
     remedy: "Give the directory to the user, after looking at whose it is and why.",
-    bad: Example::beside(Besides::Owner { path: "/home/maren", uid: 1005 }),
+    bad: Example::beside(Besides::Owner { path: "/home/maren", uid: Uid(1005) }),
     ..PLAIN
 };
 
@@ -125,7 +126,7 @@ fn homes(checker: &mut Checker<'_>) {
             Some(facts) => {
                 open_home(checker, line, home, facts.mode);
                 if facts.uid != uid && owners.is_ok() {
-                    foreign_home(checker, (line, user, uid), facts.uid);
+                    foreign_home(checker, (line, user, uid.0), facts.uid.0);
                 }
                 continue;
             }
@@ -161,7 +162,7 @@ fn foreign_home(
     let context = checker.context;
     let Some(rule) = checker.wanted(&HOME_OWNER) else { return };
     let (name, home) = (BStr::new(user.name), BStr::new(user.home));
-    let whose = match context.book.user_by_uid(owner) {
+    let whose = match context.book.user_by_uid(Uid(owner)) {
         Some((_, other)) => format!("{} ({owner})", BStr::new(other.name)),
         None => format!("uid {owner}, which nobody has"),
     };

@@ -11,7 +11,7 @@ use super::{Command, Mark, Remedy};
 use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind};
 use crate::table::{File, Group, GroupField, Passwd, PasswdField, Record};
-use crate::value::{join, parent_of};
+use crate::value::{Gid, Uid, join, parent_of};
 
 pub(super) const PASSES: &[Pass] =
     &[(&[&HOME_ORPHAN], homes), (&[&MAIL_ORPHAN], mail), (&[&RETIRED_ID_IN_USE], retired_ids)];
@@ -65,7 +65,7 @@ static RETIRED_ID_IN_USE: Rule = Rule {
     remedy: "Give the new holder another number; or look through the files that carry it \
                  (copper-nest trace id), and where they may be the new holder's, purge the old \
                  account under a policy that frees its numbers.",
-    bad: Example::beside(Besides::Retired { uid: 1004, name: "perrin" }),
+    bad: Example::beside(Besides::Retired { uid: Uid(1004), name: "perrin" }),
     ..PLAIN
 };
 
@@ -146,7 +146,7 @@ fn mail(checker: &mut Checker<'_>) {
 }
 
 /// Out of the way, where only root gets, until somebody has looked at it.
-fn put_aside(path: &BString, name: &BString, uid: u32) -> Vec<Remedy> {
+fn put_aside(path: &BString, name: &BString, uid: Uid) -> Vec<Remedy> {
     let hidden = join(parent_of(path), b".set-aside");
     let aside = [&hidden[..], b"/", name, b".", uid.to_string().as_bytes()].concat();
     let make = Command::System("install -d -m 0700", vec![hidden]);
@@ -181,13 +181,19 @@ fn retired_ids(checker: &mut Checker<'_>) {
     ] {
         let Some(lines) = context.book.lines(file).filter(|_| any) else { continue };
         for line in lines.iter().filter(|line| line.is_record()) {
-            let (id, holder) = match file {
-                File::Passwd => Passwd::read(line.record()).map(|user| (user.uid(), user.name)),
-                _ => Group::read(line.record()).map(|group| (group.gid(), group.name)),
-            }
-            .unwrap_or((None, b""));
+            let (id, holder) =
+                match file {
+                    File::Passwd => Passwd::read(line.record())
+                        .map(|user| (user.uid().map(u32::from), user.name)),
+                    _ => Group::read(line.record())
+                        .map(|group| (group.gid().map(u32::from), group.name)),
+                }
+                .unwrap_or((None, b""));
             let Some((id, earlier)) = id.and_then(|id| {
-                let was = if file == File::Passwd { retired.user(id) } else { retired.group(id) };
+                let was = match file {
+                    File::Passwd => retired.user(Uid(id)),
+                    _ => retired.group(Gid(id)),
+                };
                 Some((id, was?))
             }) else {
                 continue;

@@ -273,7 +273,7 @@ fn primary_groups(checker: &mut Checker<'_>) {
         return;
     }
     for (line, user) in book.users.records() {
-        let Some(gid) = user.gid().filter(|gid| !prefilter.gids.contains(*gid)) else {
+        let Some(gid) = user.gid().filter(|gid| !prefilter.gids.contains(gid.0)) else {
             continue;
         };
         let name = BStr::new(user.name);
@@ -308,7 +308,7 @@ fn empty_groups(checker: &mut Checker<'_>) {
     }
     for (line, group) in book.groups.records() {
         let Some(gid) = group.gid().filter(|gid| context.policy.is_person(*gid)) else { continue };
-        if prefilter.primary.contains(gid) || group.members().next().is_some() {
+        if prefilter.primary.contains(gid.0) || group.members().next().is_some() {
             continue;
         }
         let name = BStr::new(group.name);

@@ -140,7 +140,7 @@ mod example_tests {
     use crate::surroundings::{Facts, FileKind};
     use crate::table::File;
     use crate::test_support::World;
-    use crate::value::Day;
+    use crate::value::{Day, Gid, Uid};
     use bstr::BString;
 
     /// The home of the examples is there and maren's, and so are the programs, unless
@@ -148,8 +148,8 @@ mod example_tests {
     fn run(example: &Example, skip: &[&'static Rule]) -> CheckReport {
         let mut world = World::default();
         let mut accepts = String::new();
-        let home = Facts { kind: FileKind::Directory, uid: 1004, gid: 1004, mode: 0o700 };
-        let file = Facts { kind: FileKind::File, uid: 0, gid: 0, mode: 0o600 };
+        let home = Facts { kind: FileKind::Directory, uid: Uid(1004), gid: Gid(1004), mode: 0o700 };
+        let file = Facts { kind: FileKind::File, uid: Uid::ROOT, gid: Gid::ROOT, mode: 0o600 };
         world.facts.insert("/home/maren".into(), Ok(home));
         world.facts.insert("/bin".into(), Ok(home));
         let found = |world: &World, path: &str| match world.facts.get(&BString::from(path)) {
@@ -175,7 +175,7 @@ mod example_tests {
                 world.facts.insert(path.into(), Ok(facts));
             }
             Besides::Retired { uid, name } => {
-                world.retired.users.push(RetiredId { id: uid, name: name.into() });
+                world.retired.users.push(RetiredId { id: uid.0, name: name.into() });
             }
             Besides::Unfinished(change) => world.unfinished = Some(format!("change {change}")),
             Besides::Accepts(what) => accepts = format!("[check]\naccept = [\"{what}  agreed\"]"),

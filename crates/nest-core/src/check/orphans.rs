@@ -16,6 +16,7 @@ use crate::table::{
     File, Group, GroupField, GshadowField, Line, Lines, Passwd, PasswdField, Record, ShadowField,
     SubId, SubIdField,
 };
+use crate::value::Uid;
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&SHADOW_ORPHAN], shadow_orphans),
@@ -214,7 +215,7 @@ fn range_orphans(checker: &mut Checker<'_>) {
                 continue;
             };
             let by_name = || book.names().find(File::Passwd, range.owner).is_some();
-            let by_number = range.owner_uid().is_some_and(|uid| prefilter.uids.contains(uid));
+            let by_number = range.owner_uid().is_some_and(|uid| prefilter.uids.contains(uid.0));
             if by_number || by_name() {
                 continue;
             }
@@ -247,7 +248,7 @@ fn range_orphans(checker: &mut Checker<'_>) {
 pub(super) fn elsewhere(context: PlanContext<'_>, name: &BStr) -> Result<bool, String> {
     if context.world.is_live() {
         let by_number = match crate::value::read_plain_id(name) {
-            Some(uid) => context.world.service_user_by_uid(uid)?.is_some(),
+            Some(uid) => context.world.service_user_by_uid(Uid(uid))?.is_some(),
             None => false,
         };
         return Ok(by_number || context.world.service_knows_user(name)?);

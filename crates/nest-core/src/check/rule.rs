@@ -15,6 +15,7 @@ use super::{
 };
 use crate::surroundings::FileKind;
 use crate::table::File;
+use crate::value::Uid;
 
 /// How bad a finding is. Fixed for each rule.
 #[derive(
@@ -73,7 +74,7 @@ pub enum Besides {
         /// The path.
         path: &'static str,
         /// Whose it is.
-        uid: u32,
+        uid: Uid,
     },
     /// What stands at a path has these permissions.
     Mode {
@@ -85,7 +86,7 @@ pub enum Besides {
     /// The uid of a deleted account.
     Retired {
         /// The uid.
-        uid: u32,
+        uid: Uid,
         /// Who had it.
         name: &'static str,
     },

@@ -9,7 +9,7 @@ use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program};
 use crate::table::{File, Line, Passwd, PasswdField};
-use crate::value::PasswordField;
+use crate::value::{PasswordField, Uid};
 
 pub(super) const PASSES: &[Pass] =
     &[(&[&SERVICE_SHELL], services), (&[&UNLISTED_SHELL], unlisted), (&[&MISSING_SHELL], missing)];
@@ -78,7 +78,7 @@ fn services(checker: &mut Checker<'_>) {
     let (context, prefilter) = (checker.context, checker.prefilter);
     let (book, policy) = (context.book, context.policy);
     for (line, user) in prefilter.records::<Passwd<'_>>(book, File::Passwd) {
-        let Some(uid) = user.uid().filter(|uid| *uid != 0) else { continue };
+        let Some(uid) = user.uid().filter(|uid| *uid != Uid::ROOT) else { continue };
         let service = kind_of(policy, Some(uid)) == AccountKind::Service;
         if !service || keeps_out(user.effective_shell()) {
             continue;
@@ -115,7 +115,8 @@ fn services(checker: &mut Checker<'_>) {
 /// People whose shell is to be looked at.
 fn people<'b>(context: PlanContext<'b>) -> impl Iterator<Item = (Line<'b>, Passwd<'b>)> {
     context.book.users.records().filter(move |(_, user)| {
-        let judged = user.uid().is_some_and(|uid| uid == 0 || context.policy.is_person(uid));
+        let judged =
+            user.uid().is_some_and(|uid| uid == Uid::ROOT || context.policy.is_person(uid));
         judged && !keeps_out(user.effective_shell())
     })
 }

@@ -12,7 +12,7 @@ use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::secret::hash_of;
 use crate::table::{Column, File, Line, Passwd, PasswdField, Record, Shadow, ShadowField};
-use crate::value::{Day, PasswordField, Scheme, check_name};
+use crate::value::{Day, Gid, PasswordField, Scheme, Uid, check_name};
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&OPEN_PASSWORD], open_passwords),
@@ -206,7 +206,8 @@ fn in_roots_group(checker: &mut Checker<'_>) {
     let (context, prefilter) = (checker.context, checker.prefilter);
     let users = &context.book.users;
     let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
-    let in_it = odd.filter(|(_, user)| user.gid() == Some(0) && user.uid() != Some(0));
+    let in_it =
+        odd.filter(|(_, user)| user.gid() == Some(Gid::ROOT) && user.uid() != Some(Uid::ROOT));
     for (line, user) in in_it {
         let name = BStr::new(user.name);
         let message =
@@ -219,7 +220,7 @@ fn in_roots_group(checker: &mut Checker<'_>) {
 /// A primary group of its own: one of its name, made where there is none.
 fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
     let own = match context.book.group(name) {
-        Some((_, group)) if group.gid() == Some(0) => free_name(context.book, name.into()),
+        Some((_, group)) if group.gid() == Some(Gid::ROOT) => free_name(context.book, name.into()),
         None if check_name(context.policy.names_style, name.into()).is_err() => {
             free_name(context.book, name.into())
         }
@@ -242,7 +243,8 @@ fn service_passwords(checker: &mut Checker<'_>) {
     let (book, policy) = (context.book, context.policy);
     let Some(table) = &book.shadow else { return };
     for (line, user) in prefilter.records::<Passwd<'_>>(book, File::Passwd) {
-        let service = user.uid().filter(|uid| *uid != 0).map(|uid| kind_of(policy, Some(uid)));
+        let service =
+            user.uid().filter(|uid| *uid != Uid::ROOT).map(|uid| kind_of(policy, Some(uid)));
         let first = book.named(File::Passwd, user.name).first().map(|first| first.start);
         if service != Some(AccountKind::Service) || first != Some(line.start) {
             continue;
@@ -335,7 +337,7 @@ fn second_roots(checker: &mut Checker<'_>) {
     let (context, prefilter) = (checker.context, checker.prefilter);
     let lines = context.book.users.lines();
     let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
-    let mut roots = odd.filter(|(_, user)| user.uid() == Some(0));
+    let mut roots = odd.filter(|(_, user)| user.uid() == Some(Uid::ROOT));
     let Some((first_line, first)) = roots.next() else {
         return;
     };

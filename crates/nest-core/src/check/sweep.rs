@@ -11,7 +11,7 @@ use crate::table::{
     File, InOrderMatcher, Line, MatchedLines, NameHasher, NameKey, Passwd, Record, SplitLine,
     SubId, Sum, block, each_line, name_of,
 };
-use crate::value::{IdSet, IdSpan, PasswordField, read_plain_id};
+use crate::value::{IdSet, IdSpan, PasswordField, Uid, read_plain_id};
 
 /// What was found in one part.
 #[derive(Default)]
@@ -64,7 +64,7 @@ pub(super) fn sweep_users(
             part.not_people.push(part.keys.len() as u32);
         }
         part.keys.push(hasher.key(name, start));
-        let odd = || Passwd::read(row.line.trim_ascii_start())?.gid();
+        let odd = || Passwd::read(row.line.trim_ascii_start())?.gid().map(|id| id.0);
         part.gids.push(gid.or_else(odd).unwrap_or(u32::MAX));
     });
 }
@@ -227,7 +227,7 @@ fn user(
     if !is_record(File::Passwd, text, row) || row.field(1) != Some(b"x") {
         return None;
     }
-    let uid = number(row.field(2)).filter(|uid| context.policy.is_person(*uid))?;
+    let uid = number(row.field(2)).filter(|uid| context.policy.is_person(Uid(*uid)))?;
     let (gid, home) = (number(row.field(3))?, row.field(5)?);
     if !matches!(home.first(), None | Some(b'/')) {
         return None;

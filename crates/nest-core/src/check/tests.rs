@@ -7,7 +7,7 @@ use crate::policy::Policy;
 use crate::surroundings::{Facts, FileKind};
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::Day;
+use crate::value::{Day, Gid, Uid};
 
 /// What a rule finds, each as `file:line marked: message`.
 fn found_in(name: &str, book: &Book, world: &World) -> Vec<String> {
@@ -170,7 +170,7 @@ fn shells_are_judged_by_who_gets_to_them() {
     assert!(told.len() == 1 && told[0].starts_with("etc/passwd:2 "), "{told:?}");
     world.missing_programs.push("/bin/ash".into());
     assert_eq!(found_in("missing-shell", &book, &world), [""; 0], "without programs it is skipped");
-    let facts = Facts { kind: FileKind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    let facts = Facts { kind: FileKind::Directory, uid: Uid::ROOT, gid: Gid::ROOT, mode: 0o755 };
     world.facts.insert("/usr/bin".into(), Ok(facts));
     let told = found_in("missing-shell", &book, &world);
     assert_eq!(

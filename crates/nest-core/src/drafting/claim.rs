@@ -6,7 +6,7 @@ use bstr::{BString, ByteSlice};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::surroundings::{Facts, FileKind, Site, Survey};
-use crate::value::{TreePath, parent_of, tidy};
+use crate::value::{TreePath, Uid, parent_of, tidy};
 use crate::words::list;
 
 /// Directories of the system: none of them, and nothing that holds one, is an account's
@@ -102,7 +102,7 @@ pub(crate) struct Claim<'a> {
     /// Where it is.
     pub path: &'a BString,
     /// Whose it has to be: the uid.
-    pub uid: u32,
+    pub uid: Uid,
     /// The account's name.
     pub name: &'a [u8],
     /// What it has to be.
@@ -226,12 +226,12 @@ impl<'a> Claim<'a> {
             return None;
         }
         // Root keeps many a mail spool file and crontab that is named after somebody else.
-        if facts.uid == 0 && self.kind == FileKind::File && self.purpose == Purpose::Move {
+        if facts.uid == Uid::ROOT && self.kind == FileKind::File && self.purpose == Purpose::Move {
             return None;
         }
         let owner = context.book.user_by_uid(facts.uid);
         // Something of root's, or of nobody's, may be taken over where homes are.
-        let ownerless = facts.uid == 0 || owner.is_none();
+        let ownerless = facts.uid == Uid::ROOT || owner.is_none();
         if self.purpose == Purpose::Adopt && ownerless {
             let parent = parent_of(self.path);
             return (!holds_homes(context, parent)).then(|| {

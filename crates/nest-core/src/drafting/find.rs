@@ -9,15 +9,15 @@ use crate::drafting::new_name::damaged;
 use crate::refusal::{Reason, Refusal};
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Passwd, Record, Shadow};
-use crate::value::{NameStyle, check_name, is_component, read_plain_id};
+use crate::value::{Gid, NameStyle, Uid, check_name, is_component, read_plain_id};
 
 /// A user that a request names.
 #[derive(Clone, Copy)]
 pub(crate) struct FoundUser<'a> {
     pub line: Line<'a>,
     pub user: Passwd<'a>,
-    pub uid: u32,
-    pub gid: u32,
+    pub uid: Uid,
+    pub gid: Gid,
     /// Its shadow line, where there is one that can be edited.
     pub shadow: Option<(Line<'a>, Shadow<'a>)>,
 }
@@ -50,7 +50,8 @@ pub(crate) fn find_user<'a>(
         let near = book.nearest_user(name).map(ToOwned::to_owned);
         let refusal = refuse(Reason::NoUser { name: name.to_owned(), near });
         let whole = !book.is_partial(File::Passwd);
-        let number = read_plain_id(name).filter(|_| whole).and_then(|uid| book.user_by_uid(uid));
+        let number =
+            read_plain_id(name).filter(|_| whole).and_then(|uid| book.user_by_uid(Uid(uid)));
         return Err(match number {
             Some((_, user)) => {
                 refusal.or("the user of that number", format!("show user {}", BStr::new(user.name)))
@@ -131,7 +132,7 @@ pub(crate) fn find_group<'a>(
             .ok_or_else(|| refuse(damaged(File::Group, book.groups.lines().number(line.start))))?,
         None => {
             let gid = read_plain_id(wanted);
-            let by_gid = gid.and_then(|gid| book.group_by_gid(gid));
+            let by_gid = gid.and_then(|gid| book.group_by_gid(Gid(gid)));
             by_gid.map(|(_, group)| group).ok_or_else(|| {
                 if let Some(line) = book.named(File::Gshadow, wanted).first() {
                     let line = book.lines(File::Gshadow).map_or(0, |all| all.number(line.start));
@@ -213,7 +214,7 @@ pub(crate) fn gid_of(
     context: PlanContext<'_>,
     group: &Group<'_>,
     what: &str,
-) -> Result<u32, Box<Refusal>> {
+) -> Result<Gid, Box<Refusal>> {
     group.gid().ok_or_else(|| {
         let (line, _) = context.book.group(group.name).unzip();
         let line = line.map_or(0, |line| context.book.groups.lines().number(line.start));

@@ -11,6 +11,7 @@ use crate::drafting::find::FoundUser;
 use crate::refusal::{Reason, Refusal};
 use crate::request::GuardOverrides;
 use crate::sign_in::can_sign_in;
+use crate::value::Uid;
 
 /// What a request does to an account, as far as the guards go.
 #[derive(Debug, Clone, Copy)]
@@ -72,13 +73,14 @@ pub(crate) fn guard(
         Err(Refusal::new(action.what, reason)
             .or("do it all the same", format!("{} {option}", action.again)))
     };
-    if found.uid == 0 && !overrides.root {
+    if found.uid == Uid::ROOT && !overrides.root {
         return refuse(Reason::IsRoot, "--even-root");
     }
-    if !overrides.me && world.is_live() && world.me() == Some(found.uid) {
+    if !overrides.me && world.is_live() && world.me() == Some(Uid(found.uid.0)) {
         return refuse(Reason::IsMe, "--even-me");
     }
-    let service = kind_of(policy, Some(found.uid)) == AccountKind::Service && found.uid != 0;
+    let service =
+        kind_of(policy, Some(found.uid)) == AccountKind::Service && found.uid != Uid::ROOT;
     if service && !overrides.service {
         return refuse(Reason::IsService { uid: found.uid }, "--service");
     }
@@ -115,10 +117,10 @@ fn is_last_admin(
 ) -> bool {
     let book = context.book;
     let can = |name: &[u8]| book.user(name).is_some_and(|(_, user)| can_sign_in(context, &user));
-    if !admins.known.contains(found.user.name) && found.uid != 0 || !can(found.user.name) {
+    if !admins.known.contains(found.user.name) && found.uid != Uid::ROOT || !can(found.user.name) {
         return false;
     }
     let goes = |name: &[u8]| name == found.user.name || together.0.contains(BStr::new(name));
-    let root = book.user_by_uid(0).map(|(_, user)| user.name);
+    let root = book.user_by_uid(Uid::ROOT).map(|(_, user)| user.name);
     !admins.all.iter().copied().chain(root).any(|name| !goes(name) && can(name))
 }

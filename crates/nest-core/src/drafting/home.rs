@@ -14,7 +14,7 @@ use crate::policy::Policy;
 use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{CreateUser, key_file};
 use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
-use crate::value::{TreePath, check_keys, join, parent_of, path_fault};
+use crate::value::{TreePath, Uid, check_keys, join, parent_of, path_fault};
 use crate::words::counted;
 
 /// What was decided about a home.
@@ -217,10 +217,11 @@ fn adopt(
 
 /// What has to be told about a home in a directory that is neither root's nor the
 /// owner's of the home.
-pub(crate) fn in_others(context: PlanContext<'_>, home: &BString, uid: u32) -> Option<Caution> {
+pub(crate) fn in_others(context: PlanContext<'_>, home: &BString, uid: Uid) -> Option<Caution> {
     let parent = BStr::new(parent_of(home));
     let facts = context.world.facts(parent).ok().flatten()?;
-    let others = facts.uid != 0 && facts.uid != uid && context.world.owners_are_real().is_ok();
+    let others =
+        facts.uid != Uid::ROOT && facts.uid != uid && context.world.owners_are_real().is_ok();
     others.then(|| Caution::HomeInOthers {
         home: home.clone(),
         parent: parent.to_owned(),
@@ -293,7 +294,7 @@ pub(crate) fn record_home(context: PlanContext<'_>, home: &BString) -> Option<Ca
 }
 
 /// The name of a uid, or the number where nobody has it.
-fn owner_name(context: PlanContext<'_>, uid: u32) -> BString {
+fn owner_name(context: PlanContext<'_>, uid: Uid) -> BString {
     match context.book.user_by_uid(uid) {
         Some((_, user)) => format!("{} ({uid})", BStr::new(user.name)).into(),
         None => format!("{uid}, which nobody has").into(),

@@ -7,7 +7,7 @@ use crate::allot::{Allotted, Allotter, Holder, IdUse, NotAllotted, Wanted, setti
 use crate::change::Caution;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::value::reserved_for;
+use crate::value::{Gid, Uid, reserved_for};
 
 /// A number that is to be chosen, or that was asked for.
 #[derive(Clone, Copy)]
@@ -43,8 +43,8 @@ impl NewNumber<'_> {
         let (id, what) = (*id, self.of.word());
         if let Some(other) = shared_with.clone() {
             cautions.push(match self.of {
-                IdUse::Uid => Caution::SharedUid { uid: id, other },
-                IdUse::Gid => Caution::SharedGid { gid: id, other },
+                IdUse::Uid => Caution::SharedUid { uid: Uid(id), other },
+                IdUse::Gid => Caution::SharedGid { gid: Gid(id), other },
             });
             if self.of == IdUse::Uid && id == 0 {
                 cautions.push(Caution::SecondRoot { name: self.name.to_owned() });

@@ -4,13 +4,14 @@
 use super::group_lists::{GroupLists, PendingLists};
 use super::{LineEdits, retire};
 use crate::allot::Allotter;
-use crate::change::{Plan, Subject};
+use crate::change::{Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::drafting::guard::{Admins, GuardedAction, guard};
 use crate::refusal::Refusal;
 use crate::request::GuardOverrides;
 use crate::table::{Column, File, Line, with_fields};
+use crate::value::{Gid, TreePath, Uid};
 
 /// A plan that is not finished yet.
 pub(crate) struct PlanBuilder<'a> {
@@ -28,6 +29,16 @@ pub(crate) struct PlanBuilder<'a> {
 }
 
 impl<'a> PlanBuilder<'a> {
+    /// Gives what is at a path, where it carries the first of two numbers, the second.
+    pub fn give_files(&mut self, path: &TreePath, uids: (Uid, Uid), gids: (Gid, Gid)) {
+        if uids.0 != uids.1 {
+            self.plan.steps.push(Step::reown(vec![path.clone()], uids.0, uids.1));
+        }
+        if gids.0 != gids.1 {
+            self.plan.steps.push(Step::regroup(vec![path.clone()], gids.0, gids.1));
+        }
+    }
+
     /// A plan that does nothing yet; the summary is the change in a few words.
     pub fn new(context: PlanContext<'a>, summary: impl Into<String>) -> Self {
         let PlanContext { book, policy, world, .. } = context;

@@ -8,7 +8,7 @@ use crate::drafting::PlanBuilder;
 use crate::drafting::find::FoundUser;
 use crate::surroundings::{Process, Site};
 use crate::table::{File, PasswdField};
-use crate::value::TreePath;
+use crate::value::{Gid, TreePath, Uid};
 
 /// More sessions than this are only counted.
 const MOST_SESSIONS: usize = 4;
@@ -19,7 +19,7 @@ pub(crate) struct NewPrimary<'r> {
     /// Its name.
     pub name: &'r BStr,
     /// Its gid.
-    pub gid: u32,
+    pub gid: Gid,
     /// Groups that are left: the old primary group is not kept when it is one.
     pub leaves: &'r [&'r [u8]],
     /// Files in the home that carry the old gid get the new one.
@@ -57,9 +57,7 @@ pub(crate) fn change_primary<'a>(
     if let Some(home) = home.clone().filter(|_| new.regroup_home) {
         let value = format!("get gid {gid}");
         subject.decide("old files", value, format!("those in {home} that carry gid {old}"));
-        let paths = vec![home];
-        let (from, to) = (old, gid);
-        builder.plan.steps.push(Step::reown_below(paths, true, from, to));
+        builder.plan.steps.push(Step::regroup(vec![home], old, gid));
     } else {
         let offer = match home {
             Some(home) => format!("in {home} too; --regroup-home gives them the new one"),
@@ -83,7 +81,7 @@ pub(crate) fn change_primary<'a>(
 pub(crate) fn tell_sessions(
     context: PlanContext<'_>,
     name: &BStr,
-    uid: Option<u32>,
+    uid: Option<Uid>,
     subject: &mut Subject,
     cautions: &mut Vec<Caution>,
 ) {

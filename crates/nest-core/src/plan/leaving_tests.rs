@@ -22,7 +22,7 @@ use crate::retired_ids::RetiredId;
 use crate::surroundings::{Carried, Facts, FileKind, Process, Site, Survey};
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::{Author, Day, UserOrGroup};
+use crate::value::{Author, Day, Gid, Uid, UserOrGroup};
 
 fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(PlanContext<'_>) -> Planned {
     let names = names.iter().map(|name| BString::from(*name)).collect();
@@ -64,7 +64,7 @@ fn after(plan: &Plan) -> World {
                 version: VERSION,
                 change: 8,
                 time: "2026-11-24T06:00:00+00:00".into(),
-                by: Author { uid: 0, name: None },
+                by: Author { uid: Uid::ROOT, name: None },
                 kept: (**kept).clone(),
                 digests: Default::default(),
                 folder: folder.clone(),
@@ -109,7 +109,7 @@ fn sessions_that_keep_the_old_groups_are_named() {
     let mut world = world();
     for pid in 1..7 {
         let process = Process { pid, command: "vi tides".into(), since: "2026-11-24".into() };
-        world.processes.push((1001, process));
+        world.processes.push((Uid(1001), process));
     }
     let join = |request: &mut Regroup| request.join = vec!["sudo".into()];
     let plan = on(&texts(), &world, regrouping(&["tavish"], join)).unwrap();
@@ -140,7 +140,8 @@ fn the_last_administrators_can_not_leave_together() {
 fn a_new_gid_goes_to_users_and_homes_but_not_to_the_whole_system() {
     let mut texts = texts();
     texts[0].1 += "\nroving:x:1005:210::/:/bin/sh\nperrin:x:1006:210::/home/perrin:/bin/sh\n";
-    let request = ChangeGroup { name: "pilots".into(), gid: Some(1400), ..ChangeGroup::default() };
+    let request =
+        ChangeGroup { name: "pilots".into(), gid: Some(Gid(1400)), ..ChangeGroup::default() };
     let plan = on(&texts, &world(), |context| change_group(context, &request)).unwrap();
     let after = edited(&texts, &plan.edits);
     assert_eq!(line(&after, File::Passwd, "roving"), "roving:x:1005:1400::/:/bin/sh");
@@ -149,14 +150,14 @@ fn a_new_gid_goes_to_users_and_homes_but_not_to_the_whole_system() {
     assert_eq!((reown.group, reown.from, reown.to), (true, 210, 1400));
     let mut busy = world();
     let process = Process { pid: 7, command: "vi".into(), since: "today".into() };
-    busy.processes.push((1006, process));
+    busy.processes.push((Uid(1006), process));
     let refused = on(&texts, &busy, |context| change_group(context, &request)).unwrap_err();
     assert!(refused.to_string().contains("the primary group of perrin"), "{refused}");
 }
 
 #[test]
 fn what_stands_in_the_way_of_a_deletion_is_told_with_the_choice() {
-    let facts = Facts { kind: FileKind::Directory, uid: 1001, gid: 1001, mode: 0o700 };
+    let facts = Facts { kind: FileKind::Directory, uid: Uid(1001), gid: Gid(1001), mode: 0o700 };
     let surveyed = |survey: Survey| {
         let mut world = world();
         world.surveys.insert("/home/tavish".into(), survey);
@@ -165,7 +166,7 @@ fn what_stands_in_the_way_of_a_deletion_is_told_with_the_choice() {
     let mut mounted = world();
     mounted.mounted.push("/home/tavish".into());
     let mut foreign = world();
-    foreign.sites.insert("/home/tavish".into(), Site::Taken(Facts { uid: 0, ..facts }));
+    foreign.sites.insert("/home/tavish".into(), Site::Taken(Facts { uid: Uid::ROOT, ..facts }));
     let mut link = world();
     link.sites.insert("/home/tavish".into(), Site::Taken(Facts { kind: FileKind::Link, ..facts }));
     let inner = Survey { mounts: vec!["/home/tavish/net".into()], ..Survey::default() };
@@ -206,7 +207,7 @@ fn what_can_not_come_back_is_told_first() {
     let back = on(&gone, &lost, restoring("tavish")).unwrap();
     assert!(labels(&back).contains(&("not back".into(), "home /home/tavish".into())));
     let mut taken = after(&plan);
-    let facts = Facts { kind: FileKind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    let facts = Facts { kind: FileKind::Directory, uid: Uid::ROOT, gid: Gid::ROOT, mode: 0o755 };
     taken.sites.insert("/home/tavish".into(), Site::Taken(facts));
     let refused = says(on(&gone, &taken, restoring("tavish")));
     assert!(refused.contains("is a directory of root now"), "{refused}");
@@ -348,7 +349,7 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
     later.service_ids.push(1500);
     assert!(give_in(&later, "maren").is_err(), "somebody has the number again");
     let plan = give("1500", "4711", &["/home/tavish"]).unwrap();
-    assert_eq!(plan.cautions, [Caution::NobodyHas { uid: 4711 }]);
+    assert_eq!(plan.cautions, [Caution::NobodyHas { uid: Uid(4711) }]);
     let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };
     assert!(reown.everywhere && !reown.hard_links && !reown.group);
 }
@@ -359,7 +360,7 @@ fn giving_what_is_set_aside_is_told() {
     let gone = edited(&texts(), &plan.edits);
     let mut later = after(&plan);
     later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
-    let root = Facts { kind: FileKind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    let root = Facts { kind: FileKind::Directory, uid: Uid::ROOT, gid: Gid::ROOT, mode: 0o755 };
     for (path, told) in [("/", true), ("/home", true), ("/srv", false)] {
         later.sites.insert(path.into(), Site::Taken(root));
         let paths = vec![path.into()];

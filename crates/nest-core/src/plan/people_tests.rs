@@ -21,6 +21,7 @@ use crate::surroundings::{Facts, FileKind, Inventory, Process, Site};
 use crate::suspended::Suspended;
 use crate::table::{Edit, File};
 use crate::test_support::World;
+use crate::value::{Gid, Uid};
 
 const HASH: &str = "$6$saltsalt$abcdefghijklmnop";
 
@@ -62,7 +63,7 @@ pub(super) fn book(texts: &[(File, String)]) -> Book {
 /// The home of tavish is there and his own.
 pub(super) fn world() -> World {
     let mut world = World::default();
-    let facts = Facts { kind: FileKind::Directory, uid: 1001, gid: 1001, mode: 0o700 };
+    let facts = Facts { kind: FileKind::Directory, uid: Uid(1001), gid: Gid(1001), mode: 0o700 };
     world.sites.insert("/home/tavish".into(), Site::Taken(facts));
     world
 }
@@ -120,7 +121,7 @@ fn suspending(name: &str, overrides: GuardOverrides) -> impl Fn(PlanContext<'_>)
 
 #[test]
 fn a_new_uid_takes_ranges_by_number_along_and_retires_the_old_one() {
-    let request = ChangeUser { uid: Some(1500), ..ChangeUser::default() };
+    let request = ChangeUser { uid: Some(Uid(1500)), ..ChangeUser::default() };
     let plan = on(&texts(), &world(), change(request)).unwrap();
     let after = edited(&texts(), &plan.edits);
     assert_eq!(
@@ -138,7 +139,7 @@ fn a_new_uid_takes_ranges_by_number_along_and_retires_the_old_one() {
 fn a_shared_uid_is_neither_re_owned_nor_retired() {
     let mut texts = texts();
     texts[0].1 += "\ndeck:x:1001:1001::/home/deck:/bin/sh\n";
-    let request = ChangeUser { uid: Some(1500), ..ChangeUser::default() };
+    let request = ChangeUser { uid: Some(Uid(1500)), ..ChangeUser::default() };
     let plan = on(&texts, &world(), change(request)).unwrap();
     assert!(plan.steps.is_empty(), "{:?}", plan.steps);
     assert!(plan.cautions.iter().any(|caution| caution.to_string().contains("stays deck's")));
@@ -161,8 +162,8 @@ fn an_old_primary_group_stays_a_membership_unless_it_was_the_users_own() {
 fn a_busy_account_keeps_its_number_its_name_and_its_place() {
     let mut world = world();
     let process = Process { pid: 4711, command: "vi tides".into(), since: "2026-11-24".into() };
-    world.processes.push((1001, process));
-    let uid = ChangeUser { uid: Some(1500), ..ChangeUser::default() };
+    world.processes.push((Uid(1001), process));
+    let uid = ChangeUser { uid: Some(Uid(1500)), ..ChangeUser::default() };
     let home = ChangeUser { home: Some("/srv/tavish".into()), ..ChangeUser::default() };
     for refused in [
         on(&texts(), &world, change(uid.clone())),
@@ -182,7 +183,7 @@ fn a_busy_account_keeps_its_number_its_name_and_its_place() {
 #[test]
 fn every_guard_can_be_waved_through_and_only_by_its_own_word() {
     let mut world = world();
-    (world.live, world.me) = (true, Some(1001));
+    (world.live, world.me) = (true, Some(Uid(1001)));
     let none = GuardOverrides::default();
     let all = GuardOverrides { me: true, root: true, last_admin: true, service: true, busy: true };
     for (name, reason, open) in [
@@ -321,7 +322,7 @@ proptest! {
         let join = if join { vec!["pilots".into(), "sudo".into()] } else { vec![] };
         let create = CreateUser { names: names.clone(), join, ..CreateUser::default() };
         let set = ChangeUser {
-            uid: Some(number),
+            uid: Some(Uid(number)),
             full_name: Some(names[0].clone()),
             ranges: Some(number * 7),
             ..ChangeUser::default()

@@ -8,7 +8,7 @@ use crate::refusal::{HomeTrouble, LineTrouble, NotKept};
 use crate::roster::Fault;
 use crate::surroundings::{Process, list_processes};
 use crate::table::File;
-use crate::value::{DayFault, IdSpan, KeyFault, NameFault};
+use crate::value::{DayFault, Gid, IdSpan, KeyFault, NameFault, Uid};
 use crate::words::{agree, also, counted, gone, nearest, some, things};
 
 /// Why a request is refused. `Display` gives the reason in words.
@@ -73,7 +73,7 @@ pub enum Reason {
     CanNotBeGiven { user: BString, fault: String },
     /// The primary group of an account to be restored is gone.
     #[error("its primary group, gid {gid}, is gone")]
-    PrimaryGone { gid: u32 },
+    PrimaryGone { gid: Gid },
     /// Where the home was there is something else.
     #[error("{path}, where its {what} was, is {taken} now")]
     BelongingTaken { what: String, path: BString, taken: String },
@@ -85,7 +85,7 @@ pub enum Reason {
     NotToBeErased { what: String, path: BString, fault: String },
     /// Files that are where they should go.
     #[error("both are uid {uid}")]
-    SameOwner { uid: u32 },
+    SameOwner { uid: Uid },
     /// The system's own files.
     #[error("root's files are the system itself: given away, nothing would start any more")]
     RootsFiles,
@@ -110,7 +110,7 @@ pub enum Reason {
     GroupInPlan { gid: BString },
     /// A group of a service.
     #[error("its gid {gid} is one of the services', and what runs with it may stop working")]
-    IsServiceGroup { gid: u32 },
+    IsServiceGroup { gid: Gid },
     /// A leftover record of that name in another file.
     #[error("{}:{line} already has a line for that name, left over from an earlier account", .file.path())]
     Leftover { file: File, line: usize },
@@ -182,7 +182,7 @@ pub enum Reason {
     IsMe,
     /// The account is a service.
     #[error("it is a service (uid {uid}), and what runs under it would stop working")]
-    IsService { uid: u32 },
+    IsService { uid: Uid },
     /// Nobody else can administer the machine.
     #[error("no other account can sign in as administrator")]
     LastAdmin,

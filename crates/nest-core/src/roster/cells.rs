@@ -7,7 +7,7 @@ use bstr::BString;
 use super::source::{Cells, RosterSource, Wrong};
 use super::{Column, Columns, Fault, RosterRow, RowRequest};
 use crate::request::{CreateGroup, CreateUser, KeyFile};
-use crate::value::{IdSpan, UserOrGroup, check_hash, read_plain_id};
+use crate::value::{Gid, IdSpan, Uid, UserOrGroup, check_hash, read_plain_id};
 
 /// A roster being read.
 pub(super) struct Reading<'s> {
@@ -184,7 +184,7 @@ fn set_user(
     match column {
         Column::Name => user.names.push(owned(text)),
         Column::FullName => user.full_name = Some(owned(text)),
-        Column::Uid => user.uid = Some(id("uid", &text)?),
+        Column::Uid => user.uid = Some(Uid(id("uid", &text)?)),
         Column::Primary => user.primary = Some(owned(text)),
         Column::Join => user.join.extend(list(&text)?.map(|name| owned(name.into()))),
         Column::Admin => user.admin = yes(&text)?,
@@ -217,7 +217,7 @@ fn set_user(
 fn set_group(group: &mut CreateGroup, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
     match column {
         Column::Name => group.name = text.into_owned().into(),
-        Column::Gid => group.gid = Some(id("gid", &text)?),
+        Column::Gid => group.gid = Some(Gid(id("gid", &text)?)),
         Column::Service => group.service = yes(&text)?,
         Column::Member => group.members = list(&text)?.map(BString::from).collect(),
         Column::GroupAdmin => group.admins = list(&text)?.map(BString::from).collect(),

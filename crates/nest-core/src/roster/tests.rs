@@ -1,4 +1,5 @@
 use super::*;
+use crate::value::{Gid, Uid};
 
 fn read(form: Form, text: &str) -> Roster {
     Roster::read(vec![RosterSource::new("crew", form, text.as_bytes().to_vec())])
@@ -63,7 +64,7 @@ fn the_three_forms_say_the_same() {
         let roster = read(form, text);
         assert_eq!(roster.faults, [], "{form}");
         let [maren, tidegauge] = &users(&roster)[..] else { panic!("{form}") };
-        assert_eq!((maren.names[0].as_slice(), maren.uid), (&b"maren"[..], Some(1100)));
+        assert_eq!((maren.names[0].as_slice(), maren.uid), (&b"maren"[..], Some(Uid(1100))));
         assert_eq!(maren.full_name.as_ref().unwrap(), "Solvik, or \"Mar\"");
         assert_eq!(maren.join, ["pilots", "slipway"]);
         assert_eq!((maren.ranges, tidegauge.ranges), (Some(65536), Some(0)));
@@ -87,7 +88,7 @@ fn carriage_returns_alone_end_rows_too() {
 fn groups_are_told_by_their_columns_or_their_table() {
     let roster = read(Form::Csv, "name,gid,member\npilots,210,maren;tavish\n");
     let RowRequest::Group(pilots) = &roster.rows[0].what else { panic!() };
-    assert_eq!((pilots.gid, pilots.members.len()), (Some(210), 2));
+    assert_eq!((pilots.gid, pilots.members.len()), (Some(Gid(210)), 2));
     let both = "[[group]]\nname = 'pilots'\n[[user]]\nname = 'maren'\n";
     let roster = read(Form::Toml, both);
     assert!(matches!(roster.rows[0].what, RowRequest::Group(_)));

@@ -74,11 +74,12 @@ pub fn made_with_users<'b>(book: &'b Book, policy: &'b Policy) -> HashSet<&'b [u
     for group in groups.groups() {
         let alone = group.kind == GroupKind::Private && group.listed.is_empty();
         if alone && group.admins.is_empty() {
-            own.insert(group.group.name, group.group.gid());
+            own.insert(group.group.name, group.group.gid().map(|id| id.0));
         }
     }
     let users = book.users.records().map(|(_, user)| user);
-    let same = users.filter(|user| own.get(user.name).is_some_and(|gid| *gid == user.uid()));
+    let same = users
+        .filter(|user| own.get(user.name).is_some_and(|gid| *gid == user.uid().map(|id| id.0)));
     same.map(|user| user.name).collect()
 }
 
@@ -94,7 +95,7 @@ pub fn written_users<'b>(
         let mut row = WrittenRow::new(user.name);
         row.text(Column::FullName, user.full_name());
         match user.uid() {
-            Some(uid) => row.values.push((Column::Uid, uid.into())),
+            Some(uid) => row.values.push((Column::Uid, uid.0.into())),
             None => row
                 .left_out
                 .push(format!("the uid of {}, which is unreadable", BStr::new(user.name))),
@@ -138,7 +139,7 @@ pub fn written_groups<'b>(
         let group = &account.group;
         let mut row = WrittenRow::new(group.name);
         match group.gid() {
-            Some(gid) => row.values.push((Column::Gid, gid.into())),
+            Some(gid) => row.values.push((Column::Gid, gid.0.into())),
             None => row
                 .left_out
                 .push(format!("the gid of {}, which is unreadable", BStr::new(group.name))),

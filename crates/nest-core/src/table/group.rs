@@ -2,7 +2,7 @@
 
 use super::Record;
 use super::fields::split;
-use crate::value::{members, read_id};
+use crate::value::{Gid, members, read_id};
 
 /// A group.
 #[derive(Debug, Clone, Copy)]
@@ -27,8 +27,8 @@ impl<'a> Record<'a> for Group<'a> {
 
 impl<'a> Group<'a> {
     /// The gid, as the C library reads it.
-    pub fn gid(&self) -> Option<u32> {
-        read_id(self.gid)
+    pub fn gid(&self) -> Option<Gid> {
+        read_id(self.gid).map(Gid)
     }
 
     /// The names in the list of members.

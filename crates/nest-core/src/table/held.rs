@@ -9,10 +9,10 @@ pub(crate) fn held_ids(file: File, line: &[u8]) -> Option<(IdSpan, &[u8])> {
     let line = line.trim_ascii_start();
     match file {
         File::Passwd => {
-            Passwd::read(line).and_then(|user| Some((IdSpan::single(user.uid()?), user.name)))
+            Passwd::read(line).and_then(|user| Some((IdSpan::single((user.uid()?).0), user.name)))
         }
         File::Group => {
-            Group::read(line).and_then(|group| Some((IdSpan::single(group.gid()?), group.name)))
+            Group::read(line).and_then(|group| Some((IdSpan::single((group.gid()?).0), group.name)))
         }
         File::Subuid | File::Subgid => {
             SubId::read(line).and_then(|range| Some((range.span()?, range.owner)))

@@ -2,7 +2,7 @@
 
 use super::Record;
 use super::fields::split;
-use crate::value::read_id;
+use crate::value::{Gid, Uid, read_id};
 
 /// A user.
 #[derive(Debug, Clone, Copy)]
@@ -33,13 +33,13 @@ impl<'a> Record<'a> for Passwd<'a> {
 
 impl<'a> Passwd<'a> {
     /// The uid, as the C library reads it.
-    pub fn uid(&self) -> Option<u32> {
-        read_id(self.uid)
+    pub fn uid(&self) -> Option<Uid> {
+        read_id(self.uid).map(Uid)
     }
 
     /// The primary gid, as the C library reads it.
-    pub fn gid(&self) -> Option<u32> {
-        read_id(self.gid)
+    pub fn gid(&self) -> Option<Gid> {
+        read_id(self.gid).map(Gid)
     }
 
     /// The full name: the first part of the GECOS field.
@@ -65,7 +65,7 @@ mod tests {
     #[test]
     fn a_user_is_seven_fields() {
         let user = Passwd::read(b"maren:x:1004:1004:Maren Solvik,Pier 2,,:/home/maren:").unwrap();
-        assert_eq!((user.uid(), user.gid()), (Some(1004), Some(1004)));
+        assert_eq!((user.uid(), user.gid()), (Some(Uid(1004)), Some(Gid(1004))));
         assert_eq!(user.full_name(), b"Maren Solvik");
         assert_eq!(user.effective_shell(), b"/bin/sh");
         assert!(user.is_shadowed());

@@ -22,7 +22,9 @@ mod user_or_group;
 pub use author::Author;
 pub use day::{Day, DayFault, Expiry};
 pub use escaped::{escape, escaped, unescape};
-pub use id::{NotANumber, is_reserved, read_id, read_plain_id, read_signed, reserved_for};
+pub use id::{
+    Gid, NotANumber, Uid, is_reserved, read_id, read_plain_id, read_signed, reserved_for,
+};
 pub use id_set::IdSet;
 pub use id_span::IdSpan;
 pub use id_spans::IdSpans;

@@ -47,8 +47,10 @@ pub fn unpack(
     let mut done = 0;
     each(&mut archive, &mut |mut entry, data| {
         Patience::Ends.check()?;
-        entry.uid = other.uid.filter(|(from, _)| *from == entry.uid).map_or(entry.uid, |uid| uid.1);
-        entry.gid = other.gid.filter(|(from, _)| *from == entry.gid).map_or(entry.gid, |gid| gid.1);
+        entry.uid =
+            other.uid.filter(|(from, _)| from.0 == entry.uid).map_or(entry.uid, |uid| uid.1.0);
+        entry.gid =
+            other.gid.filter(|(from, _)| from.0 == entry.gid).map_or(entry.gid, |gid| gid.1.0);
         unpacking.entry(entry, data)?;
         // The compressed size is what is known in all.
         let at = data.raw_file_position().min(all);

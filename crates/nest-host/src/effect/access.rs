@@ -17,8 +17,8 @@ pub(super) fn set_access(tree: &Tree, file: File, to: Access) -> std::io::Result
     if is & to.mode != is {
         rustix::fs::fchmod(&file, Mode::from_raw_mode(is & to.mode))?;
     }
-    if (stat.st_uid, stat.st_gid) != (to.owner.uid, to.owner.gid) {
-        let (uid, gid) = (Uid::from_raw(to.owner.uid), Gid::from_raw(to.owner.gid));
+    if (stat.st_uid, stat.st_gid) != (to.owner.uid.0, to.owner.gid.0) {
+        let (uid, gid) = (Uid::from_raw(to.owner.uid.0), Gid::from_raw(to.owner.gid.0));
         rustix::fs::fchown(&file, Some(uid), Some(gid))?;
     }
     rustix::fs::fchmod(&file, Mode::from_raw_mode(to.mode))?;

@@ -137,13 +137,13 @@ impl Prefilter {
     fn add_odd(&mut self, book: &Book) {
         let users: Vec<_> = self.records::<Passwd<'_>>(book, File::Passwd).collect();
         for (_, user) in users {
-            self.uid_twice |= user.uid().is_some_and(|uid| !self.uids.insert(uid));
-            user.gid().map(|gid| self.primary.insert(gid));
+            self.uid_twice |= user.uid().is_some_and(|uid| !self.uids.insert(uid.0));
+            user.gid().map(|gid| self.primary.insert(gid.0));
             self.other_home |= !is_own_home(user.name, user.home);
         }
         let groups: Vec<_> = self.records::<Group<'_>>(book, File::Group).collect();
         for (_, group) in groups {
-            self.gid_twice |= group.gid().is_some_and(|gid| !self.gids.insert(gid));
+            self.gid_twice |= group.gid().is_some_and(|gid| !self.gids.insert(gid.0));
         }
         self.held.extend(&self.uids);
         self.held.extend(&self.gids);

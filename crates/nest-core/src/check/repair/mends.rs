@@ -11,7 +11,7 @@ use crate::surroundings::Origin;
 use crate::table::{
     Column, File, GroupField, Gshadow, GshadowField, Line, Passwd, Record, with_fields,
 };
-use crate::value::{read_id, read_plain_id, with_member_once, without_member};
+use crate::value::{Uid, read_id, read_plain_id, with_member_once, without_member};
 
 /// What a mend has at hand. Each says in words what it did; nothing where the fault takes a
 /// decision.
@@ -50,7 +50,7 @@ impl Mending<'_, '_> {
     }
 
     /// A shadow line with this password field.
-    fn new_shadow(&self, uid: Option<u32>, name: &[u8], field: &[u8]) -> Vec<u8> {
+    fn new_shadow(&self, uid: Option<Uid>, name: &[u8], field: &[u8]) -> Vec<u8> {
         let policy = self.context.policy;
         NewShadow::new(policy, self.context.today).line(policy, uid, name, field, false)
     }

@@ -5,7 +5,7 @@ use crate::check::rule;
 use crate::policy::Policy;
 use crate::surroundings::{Facts, FileKind};
 use crate::test_support::World;
-use crate::value::Day;
+use crate::value::{Day, Gid, Uid};
 
 fn context<'a>(book: &'a Book, policy: &'a Policy, world: &'a World) -> PlanContext<'a> {
     PlanContext { book, policy, world, today: Day(20781), change: None }
@@ -132,13 +132,14 @@ fn lines_that_are_missing_come_locked() {
 #[test]
 fn access_to_the_files_is_set_right_in_one_step() {
     let mut world = World::default();
-    let facts = |uid, gid, mode| Ok(Facts { kind: FileKind::File, uid, gid, mode });
+    let facts =
+        |uid, gid, mode| Ok(Facts { kind: FileKind::File, uid: Uid(uid), gid: Gid(gid), mode });
     world.facts.insert("/etc/shadow".into(), facts(1004, 7, 0o664));
     world.facts.insert("/etc/group".into(), facts(0, 7, 0o644));
     let files = [(File::Passwd, PASSWD), (File::Group, "root:x:0:\nshadow:x:42:\nmaren:x:1004:\n")];
     let done = repaired(&files, &world, &["loose-mode", "wrong-owner"]);
-    let from = Access { owner: Owner { uid: 1004, gid: 7 }, mode: 0o664 };
-    let to = Access { owner: Owner { uid: 0, gid: 42 }, mode: 0o640 };
+    let from = Access { owner: Owner { uid: Uid(1004), gid: Gid(7) }, mode: 0o664 };
+    let to = Access { owner: Owner { uid: Uid::ROOT, gid: Gid(42) }, mode: 0o640 };
     assert_eq!(done.plan.steps, [Step::SetAccess { file: File::Shadow, from, to }]);
     assert!(done.left.findings.is_empty(), "{:?}", done.left.findings);
     let mode = repaired(&files, &world, &["loose-mode"]);

@@ -17,7 +17,7 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::table::{File, Group, GroupField, Gshadow, PasswdField, Record};
-use crate::value::{TreePath, members as listed};
+use crate::value::{Gid, TreePath, Uid, members as listed};
 use crate::words::list;
 
 /// What is to be changed about a group.
@@ -26,7 +26,7 @@ pub struct ChangeGroup {
     /// Which, by name or gid.
     pub name: BString,
     /// Another gid.
-    pub gid: Option<u32>,
+    pub gid: Option<Gid>,
     /// The gid may be another group's too.
     pub share_id: bool,
     /// Users to be listed.
@@ -103,13 +103,14 @@ impl<'a> GroupChange<'a> {
         let Some(gid) = self.request.gid else { return Ok(()) };
         let (context, name) = (self.context, self.name());
         let old = gid_of(context, &self.group, &self.what)?;
-        if gid == old {
+        if gid == Gid(old.0) {
             self.subject.decide_unchanged("gid", gid.to_string());
             return Ok(());
         }
         let policy = context.policy;
-        let wanted = Some(Wanted { id: gid, share: self.request.share_id });
-        let new = NewNumber { of: IdUse::Gid, kind: kind_of(policy, Some(old)), wanted, name };
+        let wanted = Some(Wanted { id: gid.0, share: self.request.share_id });
+        let new =
+            NewNumber { of: IdUse::Gid, kind: kind_of(policy, Some(Uid(old.0))), wanted, name };
         let PlanBuilder { allotter, plan, .. } = &mut self.builder;
         new.choose(policy, allotter, &mut plan.cautions)
             .map_err(|fault| new.refusal(fault, &self.what, &format!("change group {name}")))?;
@@ -117,16 +118,16 @@ impl<'a> GroupChange<'a> {
         let text = gid.to_string();
         self.builder.set_fields(File::Group, line, &[(GroupField::Gid, text.as_bytes())]);
         self.subject.decide("gid", text.clone(), format!("was {old}"));
-        let others = context.book.groups_by_gid(old);
+        let others = context.book.groups_by_gid(Gid(old.0));
         let other = others.iter().find(|(_, other)| other.name != name);
         if let Some((_, other)) = other {
             let other = other.name.into();
-            self.builder.plan.cautions.push(Caution::GidStays { gid: old, other });
+            self.builder.plan.cautions.push(Caution::GidStays { gid: Gid(old.0), other });
             return Ok(());
         }
         let mut homes: Vec<TreePath> = Vec::new();
         let mut users: Vec<&[u8]> = Vec::new();
-        for (line, user) in context.book.users_by_gid(old) {
+        for (line, user) in context.book.users_by_gid(Gid(old.0)) {
             let processes = user.uid().map(|uid| context.world.processes(uid)).unwrap_or_default();
             if !processes.is_empty() && !self.request.overrides.busy {
                 let user = BStr::new(user.name);
@@ -146,24 +147,24 @@ impl<'a> GroupChange<'a> {
         }
         homes.sort();
         homes.dedup();
-        self.files(old, gid, homes);
+        self.files(old, Gid(gid.0), homes);
         Ok(())
     }
 
-    fn files(&mut self, from: u32, to: u32, homes: Vec<TreePath>) {
-        let elsewhere = self.context.world.carriers_elsewhere(from, true, &homes);
+    fn files(&mut self, from: Gid, to: Gid, homes: Vec<TreePath>) {
+        let elsewhere = self.context.world.carriers_elsewhere(from.0, true, &homes);
         if !homes.is_empty() {
             let shown: Vec<String> = homes.iter().map(ToString::to_string).collect();
             let why = format!("what carries gid {from} there gets {to}");
             self.subject.decide("files", shown.join(", "), why);
-            self.builder.plan.steps.push(Step::reown_below(homes, true, from, to));
+            self.builder.plan.steps.push(Step::regroup(homes, from, to));
         }
         let (value, why) = match elsewhere {
             Ok(0) => ("none".to_owned(), format!("no other file carries gid {from}")),
             Ok(count) => {
                 self.builder.plan.cautions.push(Caution::FilesElsewhere {
                     what: "gid",
-                    id: from,
+                    id: from.0,
                     count,
                 });
                 (count.to_string(), format!("other files still carry gid {from}"))

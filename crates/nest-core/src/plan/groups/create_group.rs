@@ -117,7 +117,7 @@ pub(crate) fn choose_gid(
 ) -> Result<u32, Box<Refusal>> {
     let (policy, name) = (builder.context.policy, request.name.as_ref());
     let kind = if request.service { AccountKind::Service } else { AccountKind::Person };
-    let wanted = request.gid.map(|id| Wanted { id, share: request.share_id });
+    let wanted = request.gid.map(|id| Wanted { id: id.0, share: request.share_id });
     let new = NewNumber { of: IdUse::Gid, kind, wanted, name };
     let gid = new.choose(policy, &mut builder.allotter, &mut builder.plan.cautions);
     let gid = gid.map_err(|fault| new.refusal(fault, what, &format!("create group {name}")))?;

@@ -18,7 +18,7 @@ use crate::request::Request;
 use crate::retired::{Kept, KeptLine, Listed};
 use crate::secret::told;
 use crate::table::{File, Group};
-use crate::value::UserOrGroup;
+use crate::value::{Gid, UserOrGroup};
 use crate::words::list;
 
 /// Groups to be deleted, as one change.
@@ -65,7 +65,7 @@ fn delete_one(
     let group = find_group(context, wanted, &what)?;
     let gid = gid_of(context, &group, &what)?;
     let name = BStr::new(group.name);
-    may_go(context, request, &group, gid, &what)?;
+    may_go(context, request, &group, Gid(gid.0), &what)?;
     let mut subject = Subject::new(name.to_owned());
     subject.decide("gid", gid.to_string(), "");
     let members: Vec<&[u8]> = group.members().collect();
@@ -77,13 +77,13 @@ fn delete_one(
         subject.decide("admins", list(&admins), "");
     }
     if request.count_files {
-        match context.world.carriers_elsewhere(gid, true, &[]) {
+        match context.world.carriers_elsewhere(gid.0, true, &[]) {
             Ok(count) => subject.decide("files", count.to_string(), format!("carry gid {gid}")),
             Err(why) => subject.decide("files", "not counted", why),
         }
     }
     require_file_name((context, File::Group), name, &what)?;
-    let kept = take_out(builder, name, gid);
+    let kept = take_out(builder, name, Gid(gid.0));
     match context.change {
         Some(change) => {
             let folder = kept
@@ -111,7 +111,7 @@ fn may_go(
     context: PlanContext<'_>,
     request: &DeleteGroup,
     group: &Group<'_>,
-    gid: u32,
+    gid: Gid,
     what: &str,
 ) -> Result<(), Box<Refusal>> {
     let name = BStr::new(group.name);
@@ -144,7 +144,7 @@ fn may_go(
 }
 
 /// Takes the lines of a group out; returns what is kept of it.
-pub(crate) fn take_out(builder: &mut PlanBuilder<'_>, name: &BStr, gid: u32) -> Kept {
+pub(crate) fn take_out(builder: &mut PlanBuilder<'_>, name: &BStr, gid: Gid) -> Kept {
     let context = builder.context;
     let book = context.book;
     let mut lines = Vec::new();
@@ -170,7 +170,7 @@ pub(crate) fn take_out(builder: &mut PlanBuilder<'_>, name: &BStr, gid: u32) -> 
     Kept {
         thing: UserOrGroup::Group,
         name: name.into(),
-        id: gid,
+        id: gid.0,
         shared_uid: false,
         shared_gid,
         lines,

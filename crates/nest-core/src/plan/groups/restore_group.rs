@@ -14,7 +14,7 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::Request;
 use crate::retired::{Kept, Listed};
 use crate::table::{Column, File, GroupField, GshadowField, with_fields};
-use crate::value::{UserOrGroup, check_name, members, read_id, without_member};
+use crate::value::{Gid, Uid, UserOrGroup, check_name, members, read_id, without_member};
 use crate::words::{self, list};
 
 /// Groups to be brought back, as one change.
@@ -93,7 +93,7 @@ pub fn restore_group(
 /// A group as it comes back.
 pub(crate) struct GroupBack {
     pub lines: Vec<Back>,
-    pub gid: u32,
+    pub gid: Gid,
     /// Why it is that number.
     pub why: String,
 }
@@ -104,7 +104,7 @@ pub(crate) struct Restored<'r> {
     pub as_name: Option<&'r BString>,
     pub new_id: bool,
     /// The number that its user gets, where that is a new one.
-    pub uid: Option<u32>,
+    pub uid: Option<Uid>,
 }
 
 /// Lines come back from the top down, file by file.
@@ -187,7 +187,7 @@ pub(crate) fn lines_of_group(
         }
         lines.push((line.file, line.line, text));
     }
-    Ok(GroupBack { lines, gid, why })
+    Ok(GroupBack { lines, gid: Gid(gid), why })
 }
 
 /// The gid, and why it is that.
@@ -204,22 +204,22 @@ fn gid_of_restored(
         .and_then(|line| read_id(Column::from(GroupField::Gid).of(&line.text)))
         .unwrap_or(kept.id);
     if let Some(holder) =
-        taken_gid(context, kept, old, new).map_err(|why| refuse(Reason::ServiceFailed(why)))?
+        taken_gid(context, kept, Gid(old), new).map_err(|why| refuse(Reason::ServiceFailed(why)))?
     {
         if !new.new_id {
             return Err(refuse(Reason::IdTaken { what: "gid", id: old, holder })
                 .or("with another number", format!("{command} --new-id")));
         }
-        let kind = kind_of(context.policy, Some(old));
+        let kind = kind_of(context.policy, Some(Uid(old)));
         // A user's own group goes on with the user's number.
         let gid = match new.uid {
-            Some(uid) => builder.allotter.choose_gid_like(uid, true, kind),
+            Some(uid) => builder.allotter.choose_gid_like(uid.0, true, kind),
             None => builder.allotter.choose(IdUse::Gid, kind, None).map(|chosen| chosen.id),
         };
         let gid = gid.map_err(|fault| refuse(fault.reason(IdUse::Gid, old)))?;
         return Ok((gid, format!("another: {old} is taken; its files keep {old}")));
     }
-    let shared = context.book.group_by_gid(old);
+    let shared = context.book.group_by_gid(Gid(old));
     let why = match shared {
         Some((_, other)) => format!("as before, shared with {}", BStr::new(other.name)),
         None => "as before".to_owned(),
@@ -232,7 +232,7 @@ fn gid_of_restored(
 fn taken_gid(
     context: PlanContext<'_>,
     kept: &Kept,
-    gid: u32,
+    gid: Gid,
     new: Restored<'_>,
 ) -> Result<Option<Holder>, String> {
     if let Some((_, group)) = context.book.group_by_gid(gid) {

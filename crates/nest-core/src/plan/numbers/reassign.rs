@@ -13,7 +13,7 @@ use crate::request::Request;
 use crate::retired::Became;
 use crate::surroundings::Site;
 use crate::value::{
-    TreePath, UserOrGroup, bytes_in_words, is_reserved, join, path_fault, read_plain_id,
+    TreePath, Uid, UserOrGroup, bytes_in_words, is_reserved, join, path_fault, read_plain_id,
     reserved_for,
 };
 use crate::words::counted;
@@ -51,7 +51,7 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
     let old = match number(context, from, what) {
         Err(_) if deleted.len() == 1 => deleted[0],
         Err(refusal) => {
-            let which = |refusal: Box<Refusal>, uid: &u32| {
+            let which = |refusal: Box<Refusal>, uid: &Uid| {
                 refusal.or(format!("the one with uid {uid}"), format!("reassign {uid} {to}"))
             };
             return Err(deleted.iter().fold(refusal, which));
@@ -64,7 +64,7 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
     }
     let places: String = request.paths.iter().map(|path| format!(" {path}")).collect();
     let command = format!("reassign {from} {to}{places}");
-    if old == 0 && !request.even_root {
+    if old == Uid::ROOT && !request.even_root {
         return Err(
             refuse(Reason::RootsFiles).or("do it all the same", format!("{command} --even-root"))
         );
@@ -92,12 +92,12 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
     }
     let hard_links = request.hard_links;
     let (group, of_change, everywhere) = (false, None, true);
-    let reown = Reown { paths, group, from: old, to: new, of_change, everywhere, hard_links };
+    let reown = Reown { paths, group, from: old.0, to: new.0, of_change, everywhere, hard_links };
     let found = context.world.carriers(&reown);
     let (carried, notes) = found.map_err(|why| refuse(Reason::NotCounted(why)))?;
     let mut plan = Plan { summary: command, ..Plan::default() };
     let mut subject = Subject::new(from.to_owned());
-    let behind = |name: &BStr, uid: u32| match read_plain_id(name) {
+    let behind = |name: &BStr, uid: Uid| match read_plain_id(name) {
         Some(_) => match context.book.user_by_uid(uid) {
             Some((_, user)) => format!("uid {uid}, {}", BStr::new(user.name)),
             None => match context.world.retired().user(uid) {
@@ -138,9 +138,9 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
 
 /// What is set aside for an account of this uid, and lies below the paths: it is kept to
 /// be restored, and carries the number too.
-fn set_aside(context: PlanContext<'_>, uid: u32, paths: &[TreePath]) -> Vec<Caution> {
+fn set_aside(context: PlanContext<'_>, uid: Uid, paths: &[TreePath]) -> Vec<Caution> {
     let kept = context.world.kept().unwrap_or_default().iter().map(|account| &account.kept);
-    let of_uid = kept.filter(|kept| kept.thing == UserOrGroup::User && kept.id == uid);
+    let of_uid = kept.filter(|kept| kept.thing == UserOrGroup::User && kept.id == uid.0);
     let places = of_uid.flat_map(|kept| {
         kept.belongings.iter().filter_map(move |belonging| match &belonging.became {
             Became::SetAside { place } => Some((&kept.name, place)),
@@ -161,10 +161,10 @@ fn set_aside(context: PlanContext<'_>, uid: u32, paths: &[TreePath]) -> Vec<Caut
 
 /// The uids of deleted users of this name that nobody has by now. None where somebody
 /// is called so again: in the files, or by the name services.
-fn deleted_uids(context: PlanContext<'_>, name: &BStr) -> Vec<u32> {
+fn deleted_uids(context: PlanContext<'_>, name: &BStr) -> Vec<Uid> {
     let PlanContext { book, world, .. } = context;
     let of_name = world.retired().users.iter().filter(|id| id.name == name);
-    let mut uids: Vec<u32> = of_name.map(|id| id.id).collect();
+    let mut uids: Vec<Uid> = of_name.map(|id| Uid(id.id)).collect();
     let again =
         |name: &BStr| book.user(name).is_some() || world.service_knows_user(name) != Ok(false);
     if uids.is_empty() || again(name) {
@@ -179,13 +179,13 @@ fn deleted_uids(context: PlanContext<'_>, name: &BStr) -> Vec<u32> {
 }
 
 /// A user's uid, or a number.
-fn number(context: PlanContext<'_>, who: &BStr, what: &str) -> Result<u32, Box<Refusal>> {
+fn number(context: PlanContext<'_>, who: &BStr, what: &str) -> Result<Uid, Box<Refusal>> {
     match read_plain_id(who) {
         Some(uid) if is_reserved(uid) => {
             let why = reserved_for(uid);
             Err(Refusal::new(what, Reason::IdReserved { what: "uid", id: uid, why }))
         }
-        Some(uid) => Ok(uid),
+        Some(uid) => Ok(Uid(uid)),
         None => Ok(find_user(context, who, what)?.uid),
     }
 }

@@ -18,6 +18,7 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::table::Group;
+use crate::value::Gid;
 use crate::words::list;
 
 /// Memberships to be changed, for one or more users alike.
@@ -163,7 +164,12 @@ impl<'a> Regrouping<'a> {
             let regroup_home = self.request.regroup_home;
             let group = find_group(self.context, wanted.as_ref(), &refusal_what)?;
             let gid = gid_of(self.context, &group, &refusal_what)?;
-            let new = NewPrimary { name: group.name.into(), gid, leaves: &leaves, regroup_home };
+            let new = NewPrimary {
+                name: group.name.into(),
+                gid: Gid(gid.0),
+                leaves: &leaves,
+                regroup_home,
+            };
             changes |= change_primary(&mut self.builder, found, new, &mut subject);
         }
         let primary = self.primary_after(found.as_ref(), &refusal_what)?;
@@ -184,15 +190,17 @@ impl<'a> Regrouping<'a> {
         what: &str,
     ) -> Result<Option<u32>, Box<Refusal>> {
         match &self.request.primary {
-            Some(wanted) => Ok(find_group(self.context, wanted.as_ref(), what)?.gid()),
-            None => Ok(found.map(|found| found.gid)),
+            Some(wanted) => {
+                Ok(find_group(self.context, wanted.as_ref(), what)?.gid().map(|id| id.0))
+            }
+            None => Ok(found.map(|found| found.gid).map(|id| id.0)),
         }
     }
 
     fn join(&mut self, name: &BStr, primary: Option<u32>, subject: &mut Subject) -> bool {
         let (mut joined, mut already) = (Vec::new(), Vec::new());
         for group in &self.joins {
-            if group.gid().is_some() && group.gid() == primary {
+            if group.gid().is_some() && group.gid() == primary.map(Gid) {
                 subject.decide("in already", group.name, "it is the primary group");
                 continue;
             }
@@ -221,7 +229,7 @@ impl<'a> Regrouping<'a> {
         for group in self.leaves.clone() {
             let listed = group.members().any(|member| member == name);
             let gid = group.gid();
-            if gid.is_some() && gid == primary && !listed {
+            if gid.is_some() && gid == primary.map(Gid) && !listed {
                 let (group, user) = (group.name.into(), name.into());
                 let way = format!("regroup {name} --primary GROUP --leave {group}");
                 let reason = Reason::PrimaryOf { group, user };
@@ -240,7 +248,7 @@ impl<'a> Regrouping<'a> {
             let gone = self.builder.lists().leave(group.name, name);
             if gone {
                 left.push(group.name);
-            } else if !(was_primary && gid != primary) {
+            } else if !(was_primary && gid != primary.map(Gid)) {
                 never.push(group.name);
             }
         }

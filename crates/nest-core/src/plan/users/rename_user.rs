@@ -16,7 +16,7 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::surroundings::{FileKind, Site};
 use crate::table::{Column, File, PasswdField};
-use crate::value::{TreePath, join};
+use crate::value::{TreePath, Uid, join};
 use crate::words::list;
 
 /// A user to be renamed.
@@ -90,7 +90,7 @@ impl<'a> Renaming<'a> {
         let (old, new) = (self.old(), self.new_name());
         let again = format!("rename user {old} {new}");
         require_file_name((self.context, File::Passwd), old, &self.what)?;
-        if self.found.uid == 0 && !self.request.overrides.root {
+        if self.found.uid == Uid::ROOT && !self.request.overrides.root {
             let refusal = self.refuse(Reason::IsRoot);
             return Err(refusal.or("do it all the same", format!("{again} --even-root")));
         }

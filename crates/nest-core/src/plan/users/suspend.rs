@@ -15,7 +15,7 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::suspended::Suspended;
 use crate::table::{File, Line, Shadow, ShadowField};
-use crate::value::{Day, PasswordField};
+use crate::value::{Day, PasswordField, Uid};
 use crate::words::list;
 
 /// Accounts to be suspended, as one change.
@@ -217,7 +217,7 @@ pub(crate) fn carry_note(
     found: &FoundUser<'_>,
     plan: &mut Plan,
     name: &[u8],
-    uid: u32,
+    uid: Uid,
 ) {
     if let Some(note) = note_of(context, found) {
         plan.steps.push(Step::ForgetSuspended(note.clone()));

@@ -20,6 +20,7 @@ use crate::request::Request;
 use crate::retired::{Kept, KeptLine};
 use crate::secret::{has_lost_parts, hash_of, shown};
 use crate::table::{File, Line, Passwd, Record};
+use crate::value::Uid;
 
 /// A change to be taken back.
 #[derive(Debug, Clone, Copy)]
@@ -241,7 +242,7 @@ impl<'a> Undoing<'a> {
             && !self.record.told.mends
         {
             let holder = Holder::User(other.name.into());
-            return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid, holder }));
+            return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid.0, holder }));
         }
         let line = match edit.secret {
             Secret::Lost if self.kept_line(edit, before).is_some() => {
@@ -275,8 +276,8 @@ impl<'a> Undoing<'a> {
 
     /// Whether two accounts had a uid when one of them went: it comes back as it
     /// was, shared.
-    fn was_shared(&self, uid: u32) -> bool {
-        self.kept().any(|kept| kept.id == uid && kept.shared_uid)
+    fn was_shared(&self, uid: Uid) -> bool {
+        self.kept().any(|kept| kept.id == uid.0 && kept.shared_uid)
     }
 
     /// A line that is kept whole.

@@ -11,7 +11,7 @@ use crate::retired::{Kept, KeptFolder, set_aside_place};
 use crate::secret::hash_of;
 use crate::surroundings::Site;
 use crate::table::File;
-use crate::value::{TreePath, join};
+use crate::value::{TreePath, Uid, join};
 use crate::words::counted;
 
 impl Undoing<'_> {
@@ -140,7 +140,7 @@ impl Undoing<'_> {
         &mut self,
         recorded: &RecordedStep,
         path: TreePath,
-        uid: u32,
+        uid: Uid,
     ) -> Result<(), Box<Refusal>> {
         let found = self.context.world.inventory(path.as_ref(), recorded.left_as.as_ref());
         let found =
@@ -190,7 +190,7 @@ impl Undoing<'_> {
         }
     }
 
-    fn expect_owner(&self, path: &BString, uid: u32) -> Result<(), Box<Refusal>> {
+    fn expect_owner(&self, path: &BString, uid: Uid) -> Result<(), Box<Refusal>> {
         match self.context.world.facts(path.as_ref()) {
             Ok(Some(facts)) if facts.uid == uid => Ok(()),
             Ok(Some(facts)) => Err(self.cannot(format!("{path} belongs to {} now", facts.uid))),

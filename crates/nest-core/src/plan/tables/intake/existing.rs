@@ -13,7 +13,7 @@ use crate::request::{CreateUser, GuardOverrides};
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 use crate::surroundings::Keys;
 use crate::table::{File, ShadowField};
-use crate::value::{Expiry, PasswordField, Scheme};
+use crate::value::{Expiry, Gid, PasswordField, Scheme};
 use crate::words::list;
 
 impl<'a, 'r> IntakePlanner<'a, 'r> {
@@ -128,12 +128,12 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         found: &FoundUser<'a>,
         subject: &mut Subject,
     ) -> u32 {
-        let Some(wanted) = &user.primary else { return found.gid };
+        let Some(wanted) = &user.primary else { return found.gid.0 };
         let target = match self.batch.find_group(wanted.as_ref(), "") {
             Ok(target) => target,
             Err(refusal) => {
                 self.refused(row, &refusal);
-                return found.gid;
+                return found.gid.0;
             }
         };
         let new = NewPrimary {
@@ -143,7 +143,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             regroup_home: false,
         };
         change_primary(&mut self.batch.builder, found, new, subject);
-        target.gid
+        target.gid.0
     }
 
     /// Joins what the row asks for; with exact groups, leaves the others. Returns
@@ -167,7 +167,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         let mut wanted: Vec<BString> = Vec::new();
         for group in &user.join {
             match self.batch.find_group(group.as_ref(), "") {
-                Ok(target) if target.gid != primary => wanted.push(target.name),
+                Ok(target) if target.gid != Gid(primary) => wanted.push(target.name),
                 Ok(_) => {}
                 Err(refusal) => self.refused(row, &refusal),
             }

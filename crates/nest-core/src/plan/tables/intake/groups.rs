@@ -12,6 +12,7 @@ use crate::plan::groups::create_group::choose_gid;
 use crate::plan::tables::intake::{Existing, IntakePlanner, faults};
 use crate::request::CreateGroup;
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
+use crate::value::Gid;
 
 impl<'r> IntakePlanner<'_, 'r> {
     /// Makes the group of a row, unless it is there.
@@ -52,7 +53,7 @@ impl<'r> IntakePlanner<'_, 'r> {
         match gid {
             Err(refusal) => self.refused(row, &refusal),
             Ok(gid) => {
-                self.batch.make_group(name, gid);
+                self.batch.make_group(name, Gid(gid));
                 self.counts.groups.push(group.name.clone());
                 self.request.first_decision(row, &mut subject, "new group");
                 self.batch.builder.plan.subjects.push(subject);

@@ -68,7 +68,7 @@ impl IntakePlanner<'_, '_> {
             let groups: &[BString] = match (&row.what, &user) {
                 (_, Some(user)) => {
                     user.primary.iter().for_each(|primary| wanted.seek_name(primary));
-                    wanted.ids.extend(user.uid);
+                    wanted.ids.extend(user.uid.map(u32::from));
                     match (&user.home, name) {
                         (Some(home), _) => wanted.seek_home(home.trim_end_with(|c| c == '/')),
                         (None, Some(name)) => wanted.seek_home(&policy.home_of(name)),
@@ -79,7 +79,7 @@ impl IntakePlanner<'_, '_> {
                 (RowRequest::User(_), None) => &[],
                 (RowRequest::Group(group), _) => {
                     group.admins.iter().for_each(|admin| wanted.seek_name(admin));
-                    wanted.ids.extend(group.gid);
+                    wanted.ids.extend(group.gid.map(u32::from));
                     &group.members
                 }
             };
@@ -96,9 +96,10 @@ impl IntakePlanner<'_, '_> {
         for (at, row) in rows().filter(|(_, row)| row.gives_id()) {
             let (taken, id, column) = match &row.what {
                 RowRequest::User(_) => {
-                    (&mut uids, request.user(row).and_then(|user| user.uid), Column::Uid)
+                    let uid = request.user(row).and_then(|user| user.uid);
+                    (&mut uids, uid.map(u32::from), Column::Uid)
                 }
-                RowRequest::Group(group) => (&mut gids, group.gid, Column::Gid),
+                RowRequest::Group(group) => (&mut gids, group.gid.map(u32::from), Column::Gid),
             };
             let Some(id) = id else { continue };
             self.batch.builder.allotter.set_aside(id);

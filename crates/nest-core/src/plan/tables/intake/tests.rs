@@ -7,7 +7,7 @@ use crate::record::{Told, kept};
 use crate::roster::{Form, RosterSource};
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::Day;
+use crate::value::{Day, Gid, Uid};
 
 const PASSWD: &str = "root:x:0:0:root:/root:/bin/bash\n\
     sunniva:x:1000:1000:Sunniva Dahl:/home/sunniva:/bin/bash\n\
@@ -385,8 +385,8 @@ fn an_account_is_changed_in_every_field_its_row_has() {
     let (book, policy) = (the_book(), Policy::default());
     let facts = crate::surroundings::Facts {
         kind: crate::surroundings::FileKind::Directory,
-        uid: 1001,
-        gid: 1001,
+        uid: Uid(1001),
+        gid: Gid(1001),
         mode: 0o700,
     };
     let mut world = World::default();

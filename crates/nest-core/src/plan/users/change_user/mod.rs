@@ -23,7 +23,7 @@ use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{GuardOverrides, KeyFile, Request, key_file};
 use crate::surroundings::{Program, Site};
 use crate::table::{File, PasswdField, SubIdField};
-use crate::value::{TreePath, check_keys, join, path_fault};
+use crate::value::{Gid, TreePath, Uid, check_keys, join, path_fault};
 use crate::words::counted;
 
 /// What is to be changed; `None` stays as it is.
@@ -34,7 +34,7 @@ pub struct ChangeUser {
     /// The full name.
     pub full_name: Option<BString>,
     /// The uid.
-    pub uid: Option<u32>,
+    pub uid: Option<Uid>,
     /// The uid may be somebody else's too.
     pub share_id: bool,
     /// The primary group, by name or gid.
@@ -200,7 +200,12 @@ impl<'a> UserChange<'_, 'a> {
         let Some(wanted) = &self.request.primary else { return Ok(()) };
         let group = find_group(self.context, wanted.as_ref(), &self.what)?;
         let gid = gid_of(self.context, &group, &self.what)?;
-        let new = NewPrimary { name: group.name.into(), gid, leaves: &[], regroup_home: false };
+        let new = NewPrimary {
+            name: group.name.into(),
+            gid: Gid(gid.0),
+            leaves: &[],
+            regroup_home: false,
+        };
         if change_primary(self.builder, &self.found, new, self.subject) {
             let (name, uid) = (self.name(), Some(self.found.uid));
             let cautions = &mut self.builder.plan.cautions;
@@ -218,7 +223,7 @@ impl<'a> UserChange<'_, 'a> {
             return Ok(());
         }
         let policy = self.context.policy;
-        let wanted = Some(Wanted { id: uid, share: self.request.share_id });
+        let wanted = Some(Wanted { id: uid.0, share: self.request.share_id });
         let kind = kind_of(policy, Some(old));
         let new = NewNumber { of: IdUse::Uid, kind, wanted, name };
         let PlanBuilder { allotter, plan, .. } = &mut *self.builder;
@@ -248,9 +253,8 @@ impl<'a> UserChange<'_, 'a> {
         let mut paths: Vec<TreePath> =
             [self.found.user.home, &mail].into_iter().filter_map(TreePath::new).collect();
         paths.retain(|path| *path != TreePath::root());
-        let elsewhere = self.context.world.carriers_elsewhere(old, false, &paths);
-        let (from, to) = (old, uid);
-        self.builder.plan.steps.push(Step::reown_below(paths, false, from, to));
+        let elsewhere = self.context.world.carriers_elsewhere(old.0, false, &paths);
+        self.builder.plan.steps.push(Step::reown(paths, old, uid));
         let home = BStr::new(self.found.user.home);
         self.subject.decide(
             "files",
@@ -262,7 +266,7 @@ impl<'a> UserChange<'_, 'a> {
             Ok(count) => {
                 self.builder.plan.cautions.push(Caution::FilesElsewhere {
                     what: "uid",
-                    id: old,
+                    id: old.0,
                     count,
                 });
                 (count.to_string(), format!("files outside still carry uid {old}"))

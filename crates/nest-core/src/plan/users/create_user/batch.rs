@@ -11,7 +11,7 @@ use crate::plan::users::create_user::write::{AccountLines, Writer};
 use crate::refusal::{Reason, Refusal};
 use crate::request::CreateUser;
 use crate::table::{File, lines_of};
-use crate::value::{IdSpan, count_keys};
+use crate::value::{Gid, IdSpan, Uid, count_keys};
 use crate::words::list;
 
 /// Accounts in the making: everything that those of one plan share.
@@ -41,8 +41,8 @@ pub(crate) struct Given {
 }
 
 impl Given {
-    pub(crate) fn uid(&mut self, uid: u32, of_service: bool) {
-        widen(if of_service { &mut self.services } else { &mut self.people }, uid, uid);
+    pub(crate) fn uid(&mut self, uid: Uid, of_service: bool) {
+        widen(if of_service { &mut self.services } else { &mut self.people }, uid.0, uid.0);
     }
 
     pub(crate) fn range(&mut self, span: IdSpan) {
@@ -58,7 +58,7 @@ fn widen(bounds: &mut Option<(u32, u32)>, first: u32, last: u32) {
 
 /// The numbers of an account that is being planned.
 pub(crate) struct AccountIds {
-    pub(crate) uid: u32,
+    pub(crate) uid: Uid,
     pub(crate) primary: Primary,
     pub(crate) ranges: Ranges,
 }
@@ -82,7 +82,7 @@ const NONE: u32 = u32::MAX;
 
 /// Its primary group.
 pub(crate) struct Primary {
-    pub gid: u32,
+    pub gid: Gid,
     /// Made for this account.
     pub private: bool,
 }
@@ -227,26 +227,28 @@ impl<'a> AccountBatch<'a> {
         let primary = match uid {
             // What kept the user from a number would keep its group from one too.
             None if private => None,
-            uid => keep(wrong, self.choose_primary(request, name, uid.unwrap_or(NONE), subject)),
+            uid => {
+                keep(wrong, self.choose_primary(request, name, Uid(uid.unwrap_or(NONE)), subject))
+            }
         };
-        let (uid, none) = (uid.unwrap_or(NONE), Primary { gid: NONE, private: false });
+        let (uid, none) = (uid.unwrap_or(NONE), Primary { gid: Gid(NONE), private: false });
         let primary = primary.unwrap_or(none);
-        let joined = self.join_groups(request, name, primary.gid, wrong);
+        let joined = self.join_groups(request, name, primary.gid.0, wrong);
         if !joined.is_empty() {
             let groups = joined.iter().map(|at| &self.joins.groups[*at].group);
             subject.decide_with("member of", || (list(groups), ""));
         }
         let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
-        self.given.uid(uid, self.builder.context.policy.services_ids.contains(uid));
+        self.given.uid(Uid(uid), self.builder.context.policy.services_ids.contains(uid));
         self.given.passwords += usize::from(hash.is_some_and(|hash| hash.starts_with(b"$")));
         if primary.private {
             self.note_group(name, primary.gid);
         }
-        AccountIds { uid, primary, ranges }
+        AccountIds { uid: Uid(uid), primary, ranges }
     }
 
     /// Adds the lines of a group that nobody is in yet, so that they can be altered.
-    pub fn make_group(&mut self, name: &BStr, gid: u32) {
+    pub fn make_group(&mut self, name: &BStr, gid: Gid) {
         let mut written = AccountLines::default();
         self.writer.write_group(name, gid, &mut written);
         for (file, lines) in written.take_lines() {
@@ -255,7 +257,7 @@ impl<'a> AccountBatch<'a> {
         self.note_group(name, gid);
     }
 
-    fn note_group(&mut self, name: &BStr, gid: u32) {
+    fn note_group(&mut self, name: &BStr, gid: Gid) {
         self.made.insert(name, gid);
     }
 }

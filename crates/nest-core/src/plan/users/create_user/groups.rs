@@ -8,12 +8,12 @@ use crate::plan::users::create_user::AccountBatch;
 use crate::plan::users::create_user::batch::keep;
 use crate::refusal::Refusal;
 use crate::request::CreateUser;
-use crate::value::{members, with_members};
+use crate::value::{Gid, members, with_members};
 
 /// A group that there is, or will be.
 pub(crate) struct Target {
     pub name: BString,
-    pub gid: u32,
+    pub gid: Gid,
 }
 
 impl AccountBatch<'_> {
@@ -23,10 +23,13 @@ impl AccountBatch<'_> {
     /// The [`Refusal`], of `what`.
     pub fn find_group(&self, wanted: &BStr, what: &str) -> Result<Target, Box<Refusal>> {
         if let Some(gid) = self.made.get(wanted) {
-            return Ok(Target { name: wanted.to_owned(), gid });
+            return Ok(Target { name: wanted.to_owned(), gid: Gid(gid) });
         }
         let group = find_group(self.builder.context, wanted, what)?;
-        Ok(Target { name: group.name.into(), gid: gid_of(self.builder.context, &group, what)? })
+        Ok(Target {
+            name: group.name.into(),
+            gid: Gid((gid_of(self.builder.context, &group, what)?).0),
+        })
     }
 
     /// Notes that the user joins groups; returns which of the joins they are.
@@ -55,7 +58,7 @@ impl AccountBatch<'_> {
             );
             let found = found.map_err(|refusal: Box<Refusal>| Refusal { what: what(), ..*refusal });
             let Some((at, gid)) = keep(wrong, found.map_err(Box::new)) else { continue };
-            if !joined.contains(&at) && gid != primary {
+            if !joined.contains(&at) && gid != Gid(primary) {
                 joined.push(at);
             }
         }
@@ -80,7 +83,7 @@ pub(crate) struct Joins {
     by_name: HashMap<BString, usize>,
     /// Groups as they were asked for, by name or gid: where they are above, and
     /// their gids.
-    known: HashMap<BString, (usize, u32)>,
+    known: HashMap<BString, (usize, Gid)>,
 }
 
 /// Those who join a group, in the order of the accounts.
@@ -102,7 +105,7 @@ impl Joins {
         self.groups.len() - 1
     }
 
-    fn know(&mut self, wanted: &BStr, group: Target) -> (usize, u32) {
+    fn know(&mut self, wanted: &BStr, group: Target) -> (usize, Gid) {
         let found = (self.at(&group.name), group.gid);
         self.known.insert(wanted.to_owned(), found);
         found

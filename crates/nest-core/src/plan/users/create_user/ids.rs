@@ -11,6 +11,7 @@ use crate::plan::users::create_user::batch::{Primary, Ranges, makes_private_grou
 use crate::refusal::Refusal;
 use crate::request::CreateUser;
 use crate::table::File;
+use crate::value::{Gid, Uid};
 
 impl AccountBatch<'_> {
     pub(super) fn choose_uid(
@@ -22,7 +23,7 @@ impl AccountBatch<'_> {
     ) -> Result<u32, Box<Refusal>> {
         let policy = self.builder.context.policy;
         let kind = request.kind();
-        let wanted = request.uid.map(|id| Wanted { id, share: request.share_id });
+        let wanted = request.uid.map(|id| Wanted { id: id.0, share: request.share_id });
         let new = NewNumber { of: IdUse::Uid, kind, wanted, name };
         let uid = new.choose(policy, &mut self.builder.allotter, cautions).map_err(|fault| {
             let what = format!("{name} was not created");
@@ -39,7 +40,7 @@ impl AccountBatch<'_> {
         &mut self,
         request: &CreateUser,
         name: &BStr,
-        uid: u32,
+        uid: Uid,
         subject: &mut Subject,
     ) -> Result<Primary, Box<Refusal>> {
         let policy = self.builder.context.policy;
@@ -55,23 +56,23 @@ impl AccountBatch<'_> {
         // A uid that the policy chose is free as a gid too; one that was asked
         // for may not be.
         let chosen = request.uid.is_none();
-        let gid = self.builder.allotter.choose_gid_like(uid, chosen, request.kind());
+        let gid = self.builder.allotter.choose_gid_like(uid.0, chosen, request.kind());
         let gid = gid.map_err(|fault| {
             let refusal =
-                Refusal::new(format!("{name} was not created"), fault.reason(IdUse::Gid, uid));
+                Refusal::new(format!("{name} was not created"), fault.reason(IdUse::Gid, uid.0));
             match fault {
                 NotAllotted::SpanFull { .. } => refusal
                     .or("use a group there is", format!("create user {name} --primary GROUP")),
                 _ => refusal,
             }
         })?;
-        subject.decide_with("primary", || match gid == uid {
+        subject.decide_with("primary", || match gid == uid.0 {
             true => (format!("{name} {gid}"), "a new group of its own".to_owned()),
             false => {
                 (format!("{name} {gid}"), format!("a new group of its own; gid {uid} is taken"))
             }
         });
-        Ok(Primary { gid, private: true })
+        Ok(Primary { gid: Gid(gid), private: true })
     }
 
     /// Chooses the subordinate ids.

@@ -5,6 +5,8 @@ use std::hash::BuildHasher;
 use bstr::{BStr, BString};
 use hashbrown::{DefaultHashBuilder, HashTable};
 
+use crate::value::Gid;
+
 /// The names and gids of groups in the making. Of very many the names stand in one
 /// text: each by itself would take an allocation, and several times the room.
 #[derive(Default)]
@@ -33,10 +35,10 @@ impl Made {
     }
 
     /// Adds a group whose name none of them has.
-    pub fn insert(&mut self, name: &BStr, gid: u32) {
+    pub fn insert(&mut self, name: &BStr, gid: Gid) {
         let at = self.groups.len() as u32;
         self.names.extend_from_slice(name);
-        self.groups.push((self.names.len(), gid));
+        self.groups.push((self.names.len(), gid.0));
         let hash =
             |at: &u32| self.hashes.hash_one(name_of(&self.names, &self.groups, *at as usize));
         self.by_name.insert_unique(self.hashes.hash_one(name), at, hash);
@@ -61,7 +63,7 @@ mod tests {
         let mut made = Made::default();
         let name = |at: u32| BString::from(format!("crew{at}"));
         for at in 0..900 {
-            made.insert(name(at).as_ref(), at);
+            made.insert(name(at).as_ref(), Gid(at));
         }
         for at in 0..900 {
             assert_eq!(made.get(name(at).as_ref()), Some(at));

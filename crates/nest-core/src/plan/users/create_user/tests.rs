@@ -6,7 +6,7 @@ use crate::policy::Policy;
 use crate::retired_ids::{RetiredId, RetiredRange};
 use crate::surroundings::{Facts, FileKind, Site, SkeletonFault};
 use crate::test_support::World;
-use crate::value::{Day, IdSpan, TreePath};
+use crate::value::{Day, Gid, IdSpan, TreePath, Uid};
 
 const PASSWD: &str =
     "root:x:0:0:root:/root:/bin/bash\ntavish:x:1000:1000::/home/tavish:/bin/bash\n";
@@ -63,7 +63,7 @@ fn ids_that_the_name_services_know_are_passed_over_or_refused() {
     let world = World { service_ids: vec![1001, 1002], ..World::default() };
     let plan = planned(&maren(), &world, "").unwrap();
     assert!(added(&plan, File::Passwd)[0].starts_with("maren:x:1003:1003:"));
-    let request = CreateUser { uid: Some(1002), ..maren() };
+    let request = CreateUser { uid: Some(Uid(1002)), ..maren() };
     assert!(
         reason(&request, &world, "")
             .ends_with("uid 1002 belongs to elsewhere in the system's name services")
@@ -75,7 +75,7 @@ fn avoided_spans_are_passed_over_but_can_be_asked_for() {
     let policy = "[ids]\navoid = [\"1001-1010 the ticket machines'\"]";
     let plan = planned(&maren(), &World::default(), policy).unwrap();
     assert!(added(&plan, File::Passwd)[0].starts_with("maren:x:1011:"));
-    let request = CreateUser { uid: Some(1005), ..maren() };
+    let request = CreateUser { uid: Some(Uid(1005)), ..maren() };
     let plan = planned(&request, &World::default(), policy).unwrap();
     assert_eq!(
         cautions(&plan)[1..],
@@ -97,7 +97,7 @@ fn retired_ranges_are_not_given_again() {
 fn a_private_group_takes_the_users_number_only_when_it_is_free() {
     let mut world = World::default();
     world.retired.groups.push(RetiredId { id: 1500, name: "hesper".into() });
-    let request = CreateUser { uid: Some(1500), ..maren() };
+    let request = CreateUser { uid: Some(Uid(1500)), ..maren() };
     let plan = planned(&request, &world, "").unwrap();
     assert_eq!(added(&plan, File::Group), ["maren:!:1001:"]);
     assert!(added(&plan, File::Passwd)[0].starts_with("maren:x:1500:1001:"));
@@ -110,7 +110,7 @@ fn each_site_of_a_home_has_its_own_refusal() {
         world.sites.insert("/home/maren".into(), site);
         planned(&maren(), &world, "").unwrap_err()
     };
-    let facts = Facts { kind: FileKind::Directory, uid: 4711, gid: 1, mode: 0o700 };
+    let facts = Facts { kind: FileKind::Directory, uid: Uid(4711), gid: Gid(1), mode: 0o700 };
     let taken = at(Site::Taken(facts));
     assert!(
         taken
@@ -136,12 +136,13 @@ fn an_adopted_home_is_given_over_unless_it_is_anothers() {
     let request = CreateUser { adopt_home: true, ..maren() };
     let owned_by = |uid| {
         let mut world = World::default();
-        let facts = Facts { kind: FileKind::Directory, uid, gid: 9, mode: 0o700 };
+        let facts = Facts { kind: FileKind::Directory, uid, gid: Gid(9), mode: 0o700 };
         world.sites.insert("/home/maren".into(), Site::Taken(facts));
         planned(&request, &world, "")
     };
-    let plan = owned_by(0).unwrap();
-    let (from, to) = (Owner { uid: 0, gid: 9 }, Owner { uid: 1001, gid: 1001 });
+    let plan = owned_by(Uid::ROOT).unwrap();
+    let (from, to) =
+        (Owner { uid: Uid::ROOT, gid: Gid(9) }, Owner { uid: Uid(1001), gid: Gid(1001) });
     assert_eq!(
         plan.steps,
         [Step::GiveDirectory { path: TreePath::judged(b"/home/maren"), from, to }]
@@ -150,7 +151,9 @@ fn an_adopted_home_is_given_over_unless_it_is_anothers() {
         cautions(&plan)[1..],
         ["/home/maren exists and is adopted: what is in it keeps its owners"]
     );
-    assert!(owned_by(1000).unwrap_err().to_string().contains("it belongs to tavish, not to maren"));
+    assert!(
+        owned_by(Uid(1000)).unwrap_err().to_string().contains("it belongs to tavish, not to maren")
+    );
     let mut world = World::default();
     world.sites.insert("/home/maren".into(), Site::Unknown("permission denied".into()));
     let unknown = reason(&request, &world, "");
@@ -159,7 +162,7 @@ fn an_adopted_home_is_given_over_unless_it_is_anothers() {
 
 #[test]
 fn only_a_place_where_homes_are_is_adopted() {
-    let facts = Facts { kind: FileKind::Directory, uid: 0, gid: 0, mode: 0o755 };
+    let facts = Facts { kind: FileKind::Directory, uid: Uid::ROOT, gid: Gid::ROOT, mode: 0o755 };
     for (home, says) in [
         ("/etc", "it is a directory of the system"),
         ("/var", "it is a directory of the system"),
@@ -201,7 +204,7 @@ fn a_home_in_a_directory_of_somebody_elses_is_told() {
         [(1000, false, true), (0, false, false), (1001, false, false), (1000, true, false)]
     {
         let mut world = World { unowned, ..World::default() };
-        let facts = Facts { kind: FileKind::Directory, uid, gid: uid, mode: 0o755 };
+        let facts = Facts { kind: FileKind::Directory, uid: Uid(uid), gid: Gid(uid), mode: 0o755 };
         world.facts.insert("/home/tavish".into(), Ok(facts));
         let plan = planned(&request, &world, "").unwrap();
         assert_eq!(cautions(&plan).contains(&says.to_owned()), told, "{:?}", cautions(&plan));
@@ -217,7 +220,7 @@ fn mail_is_made_where_it_can_be_and_told_where_not() {
         (below, &file.path, file.mode),
         (&TreePath::judged(b"/srv/post"), &"maren".into(), 0o600)
     );
-    assert_eq!(*owner, Owner { uid: 1001, gid: 1001 });
+    assert_eq!(*owner, Owner { uid: Uid(1001), gid: Gid(1001) });
     let mut world = World::default();
     world.sites.insert("/srv/post/maren".into(), Site::NoParent("/srv/post".into()));
     let plan = planned(&maren(), &world, policy).unwrap();

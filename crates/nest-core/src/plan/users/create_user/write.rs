@@ -15,6 +15,7 @@ use crate::plan::users::create_user::belongings::Shell;
 use crate::refusal::Refusal;
 use crate::request::CreateUser;
 use crate::table::File;
+use crate::value::Gid;
 
 /// What was written of some accounts.
 #[derive(Default)]
@@ -115,7 +116,7 @@ impl<'a> Writer<'a> {
         let full_name: &[u8] = request.full_name.as_ref().map_or(b"", |name| name);
         let password: &[u8] = if self.context.book.shadow.is_some() { b"x" } else { b"!" };
         let (mut uid_text, mut gid_text) = (itoa::Buffer::new(), itoa::Buffer::new());
-        let (uid_text, gid_text) = (uid_text.format(*uid), gid_text.format(primary.gid));
+        let (uid_text, gid_text) = (uid_text.format(uid.0), gid_text.format(primary.gid.0));
         let (uid_text, gid_text) = (uid_text.as_bytes(), gid_text.as_bytes());
         let fields = [name, password, uid_text, gid_text, full_name, &home.field, shell];
         written.add(File::Passwd, &fields);
@@ -128,11 +129,11 @@ impl<'a> Writer<'a> {
     }
 
     /// Writes a group that nobody is in yet.
-    pub fn write_group(&self, name: &BStr, gid: u32, written: &mut AccountLines) {
+    pub fn write_group(&self, name: &BStr, gid: Gid, written: &mut AccountLines) {
         let has_gshadow = self.context.book.gshadow.is_some();
         let password: &[u8] = if has_gshadow { b"x" } else { b"!" };
         let mut gid_text = itoa::Buffer::new();
-        let gid_text = gid_text.format(gid).as_bytes();
+        let gid_text = gid_text.format(gid.0).as_bytes();
         written.add(File::Group, &[name, password, gid_text, b""]);
         if has_gshadow {
             written.add(File::Gshadow, &[name, b"!", b"", b""]);

@@ -179,14 +179,8 @@ impl Deleting<'_, '_> {
         }
         let place = TreePath::judged(&place);
         // Re-owned where it is: it moves with its new owner.
-        for (group, from, to) in
-            [(false, self.found.uid, other.uid), (true, self.found.gid, other.gid)]
-        {
-            if from != to {
-                let paths = vec![path.clone()];
-                self.builder.plan.steps.push(Step::reown_below(paths, group, from, to));
-            }
-        }
+        let (uids, gids) = ((self.found.uid, other.uid), (self.found.gid, other.gid));
+        self.builder.give_files(path, uids, gids);
         self.builder.plan.steps.push(Step::Move {
             from: path.clone(),
             to: place.clone(),

@@ -79,7 +79,7 @@ pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Pla
         let kept = Kept {
             thing: UserOrGroup::User,
             name: name.to_owned(),
-            id: found.uid,
+            id: found.uid.0,
             shared_uid: false,
             shared_gid: false,
             lines: Vec::new(),

@@ -76,7 +76,6 @@ impl Restoring<'_, '_> {
                 }
                 Became::Archived { file } => {
                     self.subject.decide(label, to.clone(), format!("unpacked from {file}"));
-                    let changed = |old: u32, new: u32| (old != new).then_some((old, new));
                     self.builder.plan.steps.push(Step::Unpack {
                         path: TreePath::judged(&to),
                         folder: self.found.folder.clone(),
@@ -112,11 +111,11 @@ impl Restoring<'_, '_> {
         // The account's line may have named anything.
         let Some(path) = TreePath::new(path) else { return };
         let RestoredIds { old_uid, uid, old_gid, gid } = numbers;
-        for (group, from, to) in [(false, old_uid, uid), (true, old_gid, gid)] {
-            if from != to {
-                let paths = vec![path.clone()];
-                self.builder.plan.steps.push(Step::reown_below(paths, group, from, to));
-            }
-        }
+        self.builder.give_files(&path, (old_uid, uid), (old_gid, gid));
     }
+}
+
+/// A number and the one in its place, where it is another.
+fn changed<T: PartialEq>(old: T, new: T) -> Option<(T, T)> {
+    (old != new).then_some((old, new))
 }

@@ -20,7 +20,7 @@ use crate::suspended::Suspended;
 use crate::table::{
     Column, File, Passwd, PasswdField, Record, ShadowField, SubId, SubIdField, with_fields,
 };
-use crate::value::{UserOrGroup, check_name, read_id};
+use crate::value::{Gid, Uid, UserOrGroup, check_name, read_id};
 use crate::words::list;
 
 /// Users to be brought back, as one change.
@@ -105,10 +105,10 @@ struct Restoring<'p, 'a> {
 /// The numbers an account had and gets.
 #[derive(Clone, Copy)]
 struct RestoredIds {
-    old_uid: u32,
-    uid: u32,
-    old_gid: u32,
-    gid: u32,
+    old_uid: Uid,
+    uid: Uid,
+    old_gid: Gid,
+    gid: Gid,
 }
 
 impl Restoring<'_, '_> {
@@ -133,17 +133,18 @@ impl Restoring<'_, '_> {
             let fault = "its record holds no readable line of etc/passwd".to_owned();
             return Err(self.refuse(NotKept::KeptUnreadable(fault).into()));
         };
-        let (home, old_gid) = (BString::from(passwd.home), passwd.gid().unwrap_or(0));
+        let (home, old_gid) = (BString::from(passwd.home), passwd.gid().unwrap_or(Gid::ROOT));
         self.name_is_free()?;
         let uid = self.choose_uid()?;
-        let mut lines = self.own_group(uid)?;
-        let gid = self.primary(&lines, old_gid)?;
-        let numbers = RestoredIds { old_uid: self.kept.id, uid, old_gid, gid };
+        let mut lines = self.own_group(Uid(uid))?;
+        let gid = self.primary(&lines, old_gid.0)?;
+        let numbers =
+            RestoredIds { old_uid: Uid(self.kept.id), uid: Uid(uid), old_gid, gid: Gid(gid) };
         let new_home = self.home_under_new_name(&home);
         lines.extend(self.lines(numbers, &new_home));
         self.memberships(lists);
         self.belongings(numbers, &home, &new_home)?;
-        self.suspension(uid);
+        self.suspension(Uid(uid));
         let (folder, kept) = (self.found.folder.clone(), Box::new(self.kept.clone()));
         self.builder.plan.steps.push(Step::Release { folder, kept, purged: false });
         self.builder.plan.subjects.push(self.subject);
@@ -178,9 +179,9 @@ impl Restoring<'_, '_> {
 
     fn choose_uid(&mut self) -> Result<u32, Box<Refusal>> {
         let (context, old) = (self.context, self.kept.id);
-        let user = context.book.user_by_uid(old).map(|(_, user)| BString::from(user.name));
+        let user = context.book.user_by_uid(Uid(old)).map(|(_, user)| BString::from(user.name));
         let failed = |why| self.refuse(Reason::ServiceFailed(why));
-        let known = context.world.service_user_by_uid(old).map_err(failed)?;
+        let known = context.world.service_user_by_uid(Uid(old)).map_err(failed)?;
         let shared = self.kept.shared_uid && !self.request.new_id;
         match user.or(known) {
             None => self.subject.decide("uid", old.to_string(), "as before"),
@@ -199,7 +200,7 @@ impl Restoring<'_, '_> {
                     .or("with another number", way));
             }
             Some(_) => {
-                let kind = kind_of(context.policy, Some(old));
+                let kind = kind_of(context.policy, Some(Uid(old)));
                 let uid = self.builder.allotter.choose(IdUse::Uid, kind, None);
                 let uid = uid.map_err(|fault| self.refuse(fault.reason(IdUse::Uid, old)))?.id;
                 self.subject.decide("uid", uid.to_string(), format!("another: {old} is taken"));
@@ -210,11 +211,11 @@ impl Restoring<'_, '_> {
     }
 
     /// The user's own group, where it went too.
-    fn own_group(&mut self, uid: u32) -> Result<Vec<Back>, Box<Refusal>> {
+    fn own_group(&mut self, uid: Uid) -> Result<Vec<Back>, Box<Refusal>> {
         if self.kept.line_of(File::Group).is_none() {
             return Ok(Vec::new());
         }
-        let uid = (uid != self.kept.id).then_some(uid);
+        let uid = (uid != Uid(self.kept.id)).then_some(uid);
         let new =
             Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id, uid };
         let of = (&self.what[..], &self.command[..]);
@@ -233,8 +234,8 @@ impl Restoring<'_, '_> {
         if was_own && let Some(gid) = new.and_then(|(_, _, text)| gid_in(text)) {
             return Ok(gid);
         }
-        if self.context.book.group_by_gid(old).is_none() {
-            let refusal = self.refuse(Reason::PrimaryGone { gid: old });
+        if self.context.book.group_by_gid(Gid(old)).is_none() {
+            let refusal = self.refuse(Reason::PrimaryGone { gid: Gid(old) });
             let kept = self.context.world.kept().unwrap_or_default().iter();
             let mut kept =
                 kept.filter(|kept| kept.kept.thing == UserOrGroup::Group && kept.kept.id == old);
@@ -369,7 +370,7 @@ impl Restoring<'_, '_> {
         }
     }
 
-    fn suspension(&mut self, uid: u32) {
+    fn suspension(&mut self, uid: Uid) {
         if let Some(note) = &self.kept.suspended {
             self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
             let note = Suspended { name: self.name.clone(), uid, ..note.clone() };
