@@ -5,7 +5,6 @@ use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::time::Duration;
 
-use bstr::BString;
 use nest_core::book::Lookups;
 use nest_core::change::Plan;
 use nest_core::context::PlanContext;
@@ -14,7 +13,7 @@ use nest_core::record::{ChangeRecord, Told};
 use nest_core::refusal::{Refusal, Way};
 use nest_core::request::Request;
 use nest_core::retired::RetiredAccount;
-use nest_core::value::Day;
+use nest_core::value::{Day, UserName};
 use nest_host::changes::{self, LeftBehind};
 use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::journal::JournalError;
@@ -94,7 +93,7 @@ impl<'g> Session<'g> {
 
     /// Loads the account files.
     pub fn load(&self) -> Result<Loaded, Failure> {
-        self.load_some(&Lookups::whole(&[]), false)
+        self.load_some(&Lookups::whole(), false)
     }
 
     /// Loads the account files to go through them once; see [`store::load_in_passing`].
@@ -432,10 +431,10 @@ impl<'g> Session<'g> {
     /// for anything.
     pub fn before_asking<T>(
         &self,
-        names: &[BString],
+        names: &[UserName],
         look: impl Fn(PlanContext<'_>) -> Result<T, Box<Refusal>>,
     ) -> Result<T, Failure> {
-        let loaded = self.load_some(&Lookups::whole(names), false)?;
+        let loaded = self.load_some(&Lookups::whole().names(names), false)?;
         let world = self.world_to_look_at()?;
         Ok(look(self.context(&loaded, &world))?)
     }

@@ -7,7 +7,7 @@ use crate::account::AccountKind;
 use crate::book::Lookups;
 use crate::change::NewFile;
 use crate::policy::Policy;
-use crate::value::{Gid, IdSpan, Uid, join};
+use crate::value::{Gid, GroupName, IdSpan, Uid, UserName, join};
 
 /// A request: it says what its planner will look up, before anything is loaded.
 pub trait Request {
@@ -19,7 +19,7 @@ pub trait Request {
 #[derive(Debug, Clone, Default)]
 pub struct CreateUser {
     /// The login names.
-    pub names: Vec<BString>,
+    pub names: Vec<UserName>,
     /// The full name.
     pub full_name: Option<BString>,
     /// A uid of the administrator's choice.
@@ -27,9 +27,9 @@ pub struct CreateUser {
     /// The uid may be somebody else's too.
     pub share_id: bool,
     /// The primary group, by name or gid, in place of a private group.
-    pub primary: Option<BString>,
+    pub primary: Option<GroupName>,
     /// Groups to join.
-    pub join: Vec<BString>,
+    pub join: Vec<GroupName>,
     /// Joins the administrators' group.
     pub admin: bool,
     /// The path of the home.
@@ -89,7 +89,7 @@ pub(crate) fn key_file(keys: &KeyFile) -> NewFile {
 #[derive(Debug, Clone, Default)]
 pub struct CreateGroup {
     /// Its name.
-    pub name: BString,
+    pub name: GroupName,
     /// A gid of the administrator's choice.
     pub gid: Option<Gid>,
     /// The gid may be another group's too.
@@ -97,9 +97,9 @@ pub struct CreateGroup {
     /// A service's group: an id of that span.
     pub service: bool,
     /// Who is in it.
-    pub members: Vec<BString>,
+    pub members: Vec<UserName>,
     /// Who administers it.
-    pub admins: Vec<BString>,
+    pub admins: Vec<UserName>,
     /// Names that the files do not know may be a directory's.
     pub unlisted: bool,
     /// The options as they were given, for the ways round.
@@ -127,7 +127,7 @@ impl Request for CreateUser {
     /// may be below anybody's: then whole files are needed.
     fn lookups(&self, policy: &Policy) -> Lookups {
         if self.uid.is_some() || self.adopt_home {
-            return Lookups::whole(&self.names).with_belongings();
+            return Lookups::whole().names(&self.names).with_belongings();
         }
         let mut groups: Vec<&[u8]> =
             self.join.iter().chain(&self.primary).map(|group| group.as_slice()).collect();
@@ -151,6 +151,6 @@ impl Request for CreateUser {
 
 impl Request for CreateGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.members)
+        Lookups::whole().names(&self.members)
     }
 }

@@ -11,7 +11,8 @@ use crate::secret::shown;
 use crate::suspended::Suspended;
 use crate::table::File;
 use crate::value::{
-    Author, Gid, NotPlain, PlainName, TreePath, Uid, UserOrGroup, escape, escaped, tidy,
+    Author, Gid, GroupName, NotPlain, PlainName, TreePath, Uid, UserName, UserOrGroup, escape,
+    escaped, tidy,
 };
 
 /// What is kept of a deleted account or group.
@@ -73,8 +74,7 @@ pub struct KeptPlace {
     /// Whether it is the list of administrators; else that of members.
     pub admins: bool,
     /// The group.
-    #[serde(with = "escaped::text")]
-    pub group: BString,
+    pub group: GroupName,
     /// Its gid then.
     pub gid: Option<Gid>,
     /// The whole list as it was.
@@ -87,8 +87,7 @@ pub struct KeptPlace {
 #[serde(deny_unknown_fields)]
 pub struct Listed {
     /// Its name.
-    #[serde(with = "escaped::text")]
-    pub name: BString,
+    pub name: UserName,
     /// Its uid; nothing where the files did not know it.
     pub uid: Option<Uid>,
 }
@@ -133,8 +132,7 @@ pub enum Became {
         /// Where.
         place: TreePath,
         /// To whom.
-        #[serde(with = "escaped::text")]
-        to: BString,
+        to: UserName,
     },
 }
 

@@ -1,16 +1,14 @@
 //! What is noted of an account when it is suspended, so that resuming gives it back.
 
-use bstr::BString;
 use serde::{Deserialize, Serialize};
 
-use crate::value::{Day, Uid, escaped};
+use crate::value::{Day, Uid, UserName};
 
 /// What a suspended account was like before.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Suspended {
     /// Its name.
-    #[serde(with = "escaped::text")]
-    pub name: BString,
+    pub name: UserName,
     /// Its uid.
     pub uid: Uid,
     /// The expiry it had.

@@ -26,6 +26,7 @@
 //!
 //! ```
 //! use nest_core::book::Lookups;
+//! use nest_core::value::Uid;
 //! use nest_host::{store, tree::Tree};
 //!
 //! let folder = tempfile::tempdir()?;
@@ -36,7 +37,7 @@
 //! let tree = Tree::open(folder.path())?;
 //! let loaded = store::load(&tree, &Lookups::few().user(b"maren"), false)?;
 //! let (_, maren) = loaded.book.user(b"maren").expect("the line was loaded");
-//! assert_eq!(maren.uid(), Some(1004));
+//! assert_eq!(maren.uid(), Some(Uid(1004)));
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 

@@ -286,7 +286,7 @@ fn finish(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<bool, Recov
     if let Some(record) = &entry.record {
         keep_record(runner, entry, record)
             .map_err(|error| failed(entry, "keeping its record", error))?;
-        if let Ok(loaded) = store::load(runner.tree, &Lookups::whole(&[]), false) {
+        if let Ok(loaded) = store::load(runner.tree, &Lookups::whole(), false) {
             let mut left = LeftBehind::read(runner.state);
             left.note(runner.tree, &loaded, record);
             left.write(runner.state).map_err(|error| failed(entry, "noting its files", error))?;

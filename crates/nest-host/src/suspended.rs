@@ -1,9 +1,8 @@
 //! What suspended accounts were like before, from `suspended.json` in the state
 //! folder.
 
-use bstr::BString;
 use nest_core::suspended::Suspended;
-use nest_core::value::{Day, PlainName, Uid, escaped};
+use nest_core::value::{Day, PlainName, Uid, UserName};
 use serde::{Deserialize, Serialize};
 
 use crate::retired::{RetiredError, read_document};
@@ -25,8 +24,7 @@ struct Notes {
 #[derive(Debug, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 struct Note {
-    #[serde(with = "escaped::text")]
-    name: BString,
+    name: UserName,
     uid: Uid,
     /// The expiry it had, in days since 1970-01-01.
     expires: Option<i64>,

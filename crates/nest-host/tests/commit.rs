@@ -52,7 +52,7 @@ impl Place {
     }
 
     fn load(&self) -> Loaded {
-        load(&self.tree, &Lookups::whole(&[]), false).unwrap()
+        load(&self.tree, &Lookups::whole(), false).unwrap()
     }
 
     fn commit(&self, loaded: &Loaded, plan: &Plan) -> Result<Outcome, CommitError> {

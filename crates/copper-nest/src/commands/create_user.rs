@@ -17,6 +17,7 @@ use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, USAGE};
 use crate::session::{Asks, Session};
 use crate::view::visible;
+use nest_core::value::UserName;
 
 /// Create users: account, private group, home, subordinate ids.
 ///
@@ -141,10 +142,10 @@ impl CreateUserArgs {
     }
 
     /// The names that were given; without any, one that is made from the full name.
-    fn names(&self, session: &Session<'_>) -> Result<Vec<BString>, Failure> {
+    fn names(&self, session: &Session<'_>) -> Result<Vec<UserName>, Failure> {
         match &self.full_name {
             Some(full_name) if self.names.is_empty() => {
-                Ok(vec![propose(session, &bytes(full_name))?])
+                Ok(vec![propose(session, &bytes(full_name))?.into()])
             }
             _ => self.names.read_all(),
         }

@@ -10,6 +10,7 @@ use super::{GuardOverrideArgs, Names, bytes};
 use crate::cli::Global;
 use crate::failure::{Failure, USAGE};
 use crate::session::{Asks, Session};
+use bstr::BString;
 
 /// Delete users. What they were is kept, and restore brings them back.
 ///
@@ -48,7 +49,7 @@ impl DeleteUserArgs {
 }
 
 fn read_disposition(text: &OsString) -> Result<FilesDisposition, Failure> {
-    let bytes = bytes(text);
+    let bytes: BString = bytes(text);
     match bytes.as_slice() {
         b"set-aside" => Ok(FilesDisposition::SetAside),
         b"keep" => Ok(FilesDisposition::Keep),

@@ -10,6 +10,7 @@ use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::Session;
 use crate::view::{self, ids};
+use bstr::BString;
 
 /// List the numbers as a map: which span is for what, how full it is, and which
 /// number is given next.
@@ -68,7 +69,7 @@ impl ListRanges {
         let world = session.world_to_look_at()?;
         let mut all = ranges(session.context(&loaded, &world));
         if let Some(of) = &self.of {
-            let name = bytes(of);
+            let name: BString = bytes(of);
             let user = show_user::find(&loaded.book, name.as_ref());
             let owners: Vec<Vec<u8>> = match user {
                 Some(user) => vec![user.name.to_vec(), user.uid.to_vec()],

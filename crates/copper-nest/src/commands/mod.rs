@@ -70,14 +70,14 @@ impl Names {
     }
 
     /// The names, of the command line and of the file, each once.
-    pub fn read(&self) -> Result<Vec<BString>, Failure> {
+    pub fn read<T: From<BString>>(&self) -> Result<Vec<T>, Failure> {
         let mut seen = HashSet::new();
-        let names = self.read_all()?.into_iter();
-        Ok(names.filter(|name| seen.insert(name.clone())).collect())
+        let names = self.read_all::<BString>()?.into_iter();
+        Ok(names.filter(|name| seen.insert(name.clone())).map(T::from).collect())
     }
 
     /// The names as they were given.
-    pub fn read_all(&self) -> Result<Vec<BString>, Failure> {
+    pub fn read_all<T: From<BString>>(&self) -> Result<Vec<T>, Failure> {
         use std::os::unix::ffi::OsStrExt;
         let mut names: Vec<BString> =
             self.names.iter().map(|name| name.as_bytes().into()).collect();
@@ -91,14 +91,14 @@ impl Names {
         if names.is_empty() {
             return Err(Failure::new(USAGE, "usage", "no name was given"));
         }
-        Ok(names)
+        Ok(names.into_iter().map(T::from).collect())
     }
 }
 
-/// Words from the command line as bytes: names and paths need not be UTF-8.
-pub fn bytes(text: &OsString) -> BString {
+/// A word from the command line as what it stands for: names and paths need not be UTF-8.
+pub fn bytes<T: From<BString>>(text: &OsString) -> T {
     use std::os::unix::ffi::OsStrExt;
-    text.as_bytes().into()
+    BString::from(text.as_bytes()).into()
 }
 
 /// An option with a list, as it can be given again; nothing for an empty list.

@@ -9,6 +9,7 @@ use super::passwords::{self, PasswordSource, PasswordSourceArgs};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
+use nest_core::value::GroupName;
 
 /// Set a group's password, or take it away.
 ///
@@ -35,7 +36,7 @@ impl PasswordGroup {
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
         session.require_rights()?;
-        let name = bytes(&self.name);
+        let name: GroupName = bytes(&self.name);
         session.before_asking(&[], |context| check_group_password(context, name.as_ref()))?;
         let again = format!("password group {name} --from-stdin");
         let (source, accept_weak) = (self.source.read(), self.source.accept_weak);

@@ -7,6 +7,7 @@ use super::{GuardOverrideArgs, Names};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
+use nest_core::value::UserName;
 
 /// Set passwords, or take them away.
 ///
@@ -35,7 +36,7 @@ impl PasswordUser {
     pub fn run(&self, global: &Global) -> Result<u8, Failure> {
         let session = Session::open(global)?;
         session.require_rights()?;
-        let names = self.names.read_all()?;
+        let names: Vec<UserName> = self.names.read_all()?;
         let full_name = session.before_asking(&names, |context| {
             check_password_holders(context, &names)?;
             let user = context.book.user(&names[0]).map(|(_, user)| user.full_name().to_vec());

@@ -10,6 +10,7 @@ use zeroize::Zeroizing;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::session::Session;
 use crate::{output, prompt};
+use std::ops::Deref;
 
 /// Where the passwords of some accounts come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -68,7 +69,7 @@ pub type Generated = Vec<(BString, Zeroizing<String>)>;
 pub fn gather(
     session: &Session<'_>,
     source: PasswordSource,
-    names: &[BString],
+    names: &[impl Deref<Target = BString>],
     full_name: &str,
     accept_weak: bool,
     again: &str,
@@ -114,7 +115,7 @@ pub fn gather(
                 let hashed = hash(password.as_bytes())?;
                 // Whoever pipes it into nothing learns that it is lost.
                 output::insist();
-                generated.push((name.clone(), password));
+                generated.push(((**name).clone(), password));
                 hashed
             }
         });

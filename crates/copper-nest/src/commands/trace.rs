@@ -109,7 +109,7 @@ impl TraceArgs {
         let context = session.context(&loaded, &world);
         let (title, filter, mentions) = match &self.what {
             IdKind::User { name, .. } => {
-                let name = bytes(name);
+                let name: BString = bytes(name);
                 let (name, uids, gids) = find(&session, &loaded, &world, name.as_ref())?;
                 let mentions = mentions(&loaded, &world, name.as_ref(), uids.first().copied());
                 let title = match uids.first() {
@@ -176,7 +176,8 @@ fn look(
     filter: &IdFilter,
     places: &Places,
 ) -> Result<(MatchedFiles, Unseen), Failure> {
-    let paths = places.paths.iter().map(|path| check_path(session, bytes(path).as_ref()));
+    let paths =
+        places.paths.iter().map(|path| check_path(session, bytes::<BString>(path).as_ref()));
     let paths: Vec<TreePath> = paths.collect::<Result<_, _>>()?;
     let matched = Mutex::new(MatchedFiles::default());
     let want_files = places.files;

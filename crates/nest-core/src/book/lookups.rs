@@ -46,9 +46,16 @@ pub enum Extent {
 }
 
 impl Lookups {
-    /// Whole files are gone through, and these users and groups are looked up by name.
-    pub fn whole(names: &[BString]) -> Self {
-        Lookups { users: names.to_vec(), whole: true, ..Lookups::default() }
+    /// Whole files are gone through.
+    pub fn whole() -> Self {
+        Lookups { whole: true, ..Lookups::default() }
+    }
+
+    /// Adds users and groups by name, where whole files are gone through.
+    #[must_use]
+    pub fn names(mut self, names: &[impl AsRef<[u8]>]) -> Self {
+        self.users.extend(names.iter().map(|name| BString::from(name.as_ref())));
+        self
     }
 
     /// Adds what these users have: their numbers, their homes and what is below those, and

@@ -92,7 +92,7 @@ impl Book {
             batch: OnceLock::new(),
             ranges: Default::default(),
             // Whoever makes a book of whole texts may ask it anything.
-            lookups: Lookups::whole(&[]),
+            lookups: Lookups::whole(),
             gshadow_lookups: None,
         }
     }

@@ -3,7 +3,7 @@
 
 use std::collections::HashSet;
 
-use bstr::{BStr, BString};
+use bstr::BStr;
 
 use crate::account::{AccountKind, admin_group, kind_of};
 use crate::context::PlanContext;
@@ -11,7 +11,7 @@ use crate::drafting::find::FoundUser;
 use crate::refusal::{Reason, Refusal};
 use crate::request::GuardOverrides;
 use crate::sign_in::can_sign_in;
-use crate::value::Uid;
+use crate::value::{Uid, UserName};
 
 /// What a request does to an account, as far as the guards go.
 #[derive(Debug, Clone, Copy)]
@@ -29,10 +29,10 @@ pub(crate) struct GuardedAction<'a> {
 
 /// Accounts that a request takes access away from all at once.
 #[derive(Debug, Default)]
-pub(crate) struct Together(HashSet<BString>);
+pub(crate) struct Together(HashSet<UserName>);
 
-impl<'n> FromIterator<&'n BString> for Together {
-    fn from_iter<I: IntoIterator<Item = &'n BString>>(names: I) -> Self {
+impl<'n> FromIterator<&'n UserName> for Together {
+    fn from_iter<I: IntoIterator<Item = &'n UserName>>(names: I) -> Self {
         Together(names.into_iter().cloned().collect())
     }
 }

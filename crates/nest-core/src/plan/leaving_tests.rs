@@ -22,17 +22,17 @@ use crate::retired_ids::RetiredId;
 use crate::surroundings::{Carried, Facts, FileKind, Process, Site, Survey};
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::{Author, Day, Gid, Uid, UserOrGroup};
+use crate::value::{Author, Day, Gid, Uid, UserName, UserOrGroup};
 
 fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(PlanContext<'_>) -> Planned {
-    let names = names.iter().map(|name| BString::from(*name)).collect();
+    let names = names.iter().map(|name| UserName::from(*name)).collect();
     let mut request = Regroup { names, ..Regroup::default() };
     set(&mut request);
     move |context| regroup(context, &request)
 }
 
 fn deleting(names: &[&str], files: FilesDisposition) -> impl Fn(PlanContext<'_>) -> Planned {
-    let names = names.iter().map(|name| BString::from(*name)).collect();
+    let names = names.iter().map(|name| UserName::from(*name)).collect();
     let request = DeleteUser {
         names,
         files,

@@ -2,7 +2,6 @@
 
 use std::sync::Arc;
 
-use bstr::BString;
 use proptest::prelude::*;
 
 use crate::book::{Book, Texts};
@@ -21,7 +20,7 @@ use crate::surroundings::{Facts, FileKind, Inventory, Process, Site};
 use crate::suspended::Suspended;
 use crate::table::{Edit, File};
 use crate::test_support::World;
-use crate::value::{Gid, Uid};
+use crate::value::{Gid, Uid, UserName};
 
 const HASH: &str = "$6$saltsalt$abcdefghijklmnop";
 
@@ -225,7 +224,7 @@ fn resuming_gives_back_what_was_noted() {
     assert!(note.was_locked && !note.was_open);
     let mut world = world();
     world.suspended.push(note.clone());
-    let names = Resume { names: [BString::from("tavish")].to_vec() };
+    let names = Resume { names: vec!["tavish".into()] };
     let plan = on(&out, &world, |context| resume(context, &names)).unwrap();
     assert_eq!(edited(&out, &plan.edits), texts());
     // An expiry that is over by now is given back, and told.
@@ -318,12 +317,12 @@ proptest! {
         join in any::<bool>(),
         number in 1100u32..1200,
     ) {
-        let names: Vec<BString> = names.into_iter().map(BString::from).collect();
+        let names: Vec<UserName> = names.into_iter().map(UserName::from).collect();
         let join = if join { vec!["pilots".into(), "sudo".into()] } else { vec![] };
         let create = CreateUser { names: names.clone(), join, ..CreateUser::default() };
         let set = ChangeUser {
             uid: Some(Uid(number)),
-            full_name: Some(names[0].clone()),
+            full_name: Some(names[0].clone().into()),
             ranges: Some(number * 7),
             ..ChangeUser::default()
         };

@@ -7,7 +7,7 @@ use bstr::BString;
 use super::source::{Cells, RosterSource, Wrong};
 use super::{Column, Columns, Fault, RosterRow, RowRequest};
 use crate::request::{CreateGroup, CreateUser, KeyFile};
-use crate::value::{Gid, IdSpan, Uid, UserOrGroup, check_hash, read_plain_id};
+use crate::value::{Gid, IdSpan, Uid, UserName, UserOrGroup, check_hash, read_plain_id};
 
 /// A roster being read.
 pub(super) struct Reading<'s> {
@@ -159,8 +159,9 @@ impl RowBuffer {
     pub(super) fn wipe(&mut self) {
         let CreateUser { mut names, mut join, full_name, primary, home, shell, .. } =
             std::mem::take(&mut self.user);
-        self.spare.extend([full_name, primary, home, shell].into_iter().flatten());
-        self.spare.extend(names.drain(..).chain(join.drain(..)));
+        self.spare.extend([full_name, home, shell].into_iter().flatten());
+        self.spare.extend(names.drain(..).map(BString::from));
+        self.spare.extend(primary.into_iter().chain(join.drain(..)).map(BString::from));
         (self.user.names, self.user.join) = (names, join);
     }
 }
@@ -182,11 +183,11 @@ fn set_user(
         }
     };
     match column {
-        Column::Name => user.names.push(owned(text)),
+        Column::Name => user.names.push(owned(text).into()),
         Column::FullName => user.full_name = Some(owned(text)),
         Column::Uid => user.uid = Some(Uid(id("uid", &text)?)),
-        Column::Primary => user.primary = Some(owned(text)),
-        Column::Join => user.join.extend(list(&text)?.map(|name| owned(name.into()))),
+        Column::Primary => user.primary = Some(owned(text).into()),
+        Column::Join => user.join.extend(list(&text)?.map(|name| owned(name.into()).into())),
         Column::Admin => user.admin = yes(&text)?,
         Column::Home if text == "none" => user.no_home = true,
         Column::Home => user.home = Some(owned(text)),
@@ -219,8 +220,8 @@ fn set_group(group: &mut CreateGroup, column: Column, text: Cow<'_, str>) -> Res
         Column::Name => group.name = text.into_owned().into(),
         Column::Gid => group.gid = Some(Gid(id("gid", &text)?)),
         Column::Service => group.service = yes(&text)?,
-        Column::Member => group.members = list(&text)?.map(BString::from).collect(),
-        Column::GroupAdmin => group.admins = list(&text)?.map(BString::from).collect(),
+        Column::Member => group.members = list(&text)?.map(UserName::from).collect(),
+        Column::GroupAdmin => group.admins = list(&text)?.map(UserName::from).collect(),
         _ => {}
     }
     Ok(())

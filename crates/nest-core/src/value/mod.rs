@@ -31,7 +31,7 @@ pub use id_spans::IdSpans;
 pub use member_list::{
     members, replace_member, with_member, with_member_once, with_members, without_member,
 };
-pub use name::{MAX_BYTES, NameFault, NameStyle, check_name, nearest};
+pub use name::{GroupName, MAX_BYTES, NameFault, NameStyle, UserName, check_name, nearest};
 pub use password_field::{PasswordField, Scheme};
 pub use password_hash::{
     NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password,

@@ -65,7 +65,7 @@ fn rules_that(are: impl Fn(&'static Rule) -> bool) -> Vec<&'static Rule> {
 
 impl Request for Repair {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&[])
+        Lookups::whole()
     }
 }
 

@@ -1,6 +1,6 @@
 //! Changing a group: its gid, its members, its administrators.
 
-use bstr::{BStr, BString};
+use bstr::BStr;
 
 use crate::account::{admin_group, kind_of};
 use crate::allot::{IdUse, Wanted};
@@ -17,26 +17,26 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::table::{File, Group, GroupField, Gshadow, PasswdField, Record};
-use crate::value::{Gid, TreePath, Uid, members as listed};
+use crate::value::{Gid, GroupName, TreePath, Uid, UserName, members as listed};
 use crate::words::list;
 
 /// What is to be changed about a group.
 #[derive(Debug, Clone, Default)]
 pub struct ChangeGroup {
     /// Which, by name or gid.
-    pub name: BString,
+    pub name: GroupName,
     /// Another gid.
     pub gid: Option<Gid>,
     /// The gid may be another group's too.
     pub share_id: bool,
     /// Users to be listed.
-    pub add_members: Vec<BString>,
+    pub add_members: Vec<UserName>,
     /// Users to be listed no longer.
-    pub drop_members: Vec<BString>,
+    pub drop_members: Vec<UserName>,
     /// Users to become administrators of the group.
-    pub add_admins: Vec<BString>,
+    pub add_admins: Vec<UserName>,
     /// Users to be administrators of the group no longer.
-    pub drop_admins: Vec<BString>,
+    pub drop_admins: Vec<UserName>,
     /// Names that the files do not know may be a directory's.
     pub unlisted: bool,
     /// Guards waved through.
@@ -47,7 +47,7 @@ pub struct ChangeGroup {
 
 impl Request for ChangeGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&[&self.add_members[..], &self.drop_members[..]].concat())
+        Lookups::whole().names(&self.add_members).names(&self.drop_members)
     }
 }
 
@@ -176,12 +176,12 @@ impl<'a> GroupChange<'a> {
 
     fn both_ways(
         &self,
-        add: (&'static str, &[BString]),
-        drop: (&'static str, &[BString]),
+        add: (&'static str, &[UserName]),
+        drop: (&'static str, &[UserName]),
     ) -> Result<(), Box<Refusal>> {
         match add.1.iter().find(|name| drop.1.contains(name)) {
             Some(name) => {
-                let (one, other, name) = (add.0, drop.0, name.clone());
+                let (one, other, name) = (add.0, drop.0, name.clone().into());
                 Err(self.refuse(Reason::BothWays { one, other, name }))
             }
             None => Ok(()),
@@ -205,7 +205,7 @@ impl<'a> GroupChange<'a> {
             let new = self.builder.lists().join(group.name, name);
             if new { added.push(name) } else { already.push(name) }
         }
-        for name in request.drop_members.iter().map(BStr::new) {
+        for name in request.drop_members.iter().map(AsRef::<BStr>::as_ref) {
             let is_listed = group.members().any(|member| member == name);
             self.may_be_dropped(name, is_listed)?;
             let gone = self.builder.lists().leave(group.name, name);
@@ -267,7 +267,7 @@ impl<'a> GroupChange<'a> {
             self.builder.lists().add_admin(group.name, name);
             added.push(name);
         }
-        for name in request.drop_admins.iter().map(BStr::new) {
+        for name in request.drop_admins.iter().map(AsRef::<BStr>::as_ref) {
             let gone = self.builder.lists().drop_admin(group.name, name);
             if gone { dropped.push(name) } else { never.push(name) }
         }

@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use bstr::{BStr, BString};
+use bstr::BStr;
 
 use crate::account::AccountKind;
 use crate::allot::{IdUse, Wanted};
@@ -16,6 +16,7 @@ use crate::drafting::primary::gather_next_sign_ins;
 use crate::refusal::{Reason, Refusal};
 use crate::request::CreateGroup;
 use crate::table::File;
+use crate::value::UserName;
 use crate::words::first_of;
 
 /// Plans the making of a group.
@@ -82,7 +83,7 @@ fn tell(label: &'static str, names: &[&BStr], none: &str, subject: &mut Subject)
 /// The [`Refusal`], of `what`.
 pub(crate) fn members<'r>(
     context: PlanContext<'_>,
-    names: &'r [BString],
+    names: &'r [UserName],
     unlisted: bool,
     what: &str,
     again: &str,
@@ -95,7 +96,7 @@ pub(crate) fn members<'r>(
     }
     for name in names {
         if !seen.insert(name) {
-            cautions.push(Caution::NamedTwice { name: name.clone() });
+            cautions.push(Caution::NamedTwice { name: name.clone().into() });
             continue;
         }
         let name = BStr::new(name);

@@ -18,14 +18,14 @@ use crate::request::Request;
 use crate::retired::{Kept, KeptLine, Listed};
 use crate::secret::told;
 use crate::table::{File, Group};
-use crate::value::{Gid, UserOrGroup};
+use crate::value::{Gid, GroupName, UserOrGroup};
 use crate::words::list;
 
 /// Groups to be deleted, as one change.
 #[derive(Debug, Clone, Default)]
 pub struct DeleteGroup {
     /// The groups, by name or gid.
-    pub names: Vec<BString>,
+    pub names: Vec<GroupName>,
     /// Even if it is a service's.
     pub service: bool,
     /// How many files carry the gid is to be told.
@@ -34,7 +34,7 @@ pub struct DeleteGroup {
 
 impl Request for DeleteGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names).with_belongings()
+        Lookups::whole().names(&self.names).with_belongings()
     }
 }
 

@@ -10,20 +10,20 @@ use crate::drafting::find::find_group;
 use crate::policy::Policy;
 use crate::refusal::Refusal;
 use crate::request::Request;
-use crate::value::Scheme;
+use crate::value::{GroupName, Scheme};
 
 /// A group's password to be set or taken away.
 #[derive(Debug, Clone, Default)]
 pub struct GroupPassword {
     /// The group.
-    pub name: BString,
+    pub name: GroupName,
     /// The hash; nothing takes the password away.
     pub hash: Option<BString>,
 }
 
 impl Request for GroupPassword {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&[])
+        Lookups::whole()
     }
 }
 

@@ -13,21 +13,22 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::table::{Column, File};
+use crate::value::GroupName;
 
 /// A group to be renamed.
 #[derive(Debug, Clone, Default)]
 pub struct RenameGroup {
     /// The name it has.
-    pub old: BString,
+    pub old: GroupName,
     /// The name it gets.
-    pub new: BString,
+    pub new: GroupName,
     /// Guards waved through.
     pub overrides: GuardOverrides,
 }
 
 impl Request for RenameGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&[])
+        Lookups::whole()
     }
 }
 

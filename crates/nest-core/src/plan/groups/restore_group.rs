@@ -14,16 +14,18 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::Request;
 use crate::retired::{Kept, Listed};
 use crate::table::{Column, File, GroupField, GshadowField, with_fields};
-use crate::value::{Gid, Uid, UserOrGroup, check_name, members, read_id, without_member};
+use crate::value::{
+    Gid, GroupName, Uid, UserOrGroup, check_name, members, read_id, without_member,
+};
 use crate::words::{self, list};
 
 /// Groups to be brought back, as one change.
 #[derive(Debug, Clone, Default)]
 pub struct RestoreGroup {
     /// The groups: by name, or by gid where a name was deleted twice.
-    pub names: Vec<BString>,
+    pub names: Vec<GroupName>,
     /// Another name for the one group.
-    pub as_name: Option<BString>,
+    pub as_name: Option<GroupName>,
     /// Another gid, where the old one is taken.
     pub new_id: bool,
 }
@@ -33,7 +35,7 @@ pub(crate) type Back = (File, usize, Vec<u8>);
 
 impl Request for RestoreGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names).with_belongings()
+        Lookups::whole().names(&self.names).with_belongings()
     }
 }
 
@@ -62,12 +64,13 @@ pub fn restore_group(
             continue;
         }
         folders.push(&found.folder);
-        let name = request.as_name.as_ref().unwrap_or(&found.kept.name);
+        let name = request.as_name.as_deref().unwrap_or(&found.kept.name);
         let mut subject = Subject::new(name.clone());
         let day = found.time.split('T').next().unwrap_or_default();
         subject.decide("deleted", day, format!("by change {}", found.change));
         let command = format!("restore group {wanted}");
-        let new = Restored { as_name: request.as_name.as_ref(), new_id: request.new_id, uid: None };
+        let new =
+            Restored { as_name: request.as_name.as_deref(), new_id: request.new_id, uid: None };
         let of = (&what[..], &command[..]);
         let mut rest = Subject::new(name.clone());
         let back = lines_of_group(&mut builder, &found.kept, new, of, &mut rest)?;

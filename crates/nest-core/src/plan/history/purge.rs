@@ -33,7 +33,7 @@ pub fn kept_until(account: &RetiredAccount, keep_days: u32) -> Option<Day> {
 
 impl Request for Purge {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&[])
+        Lookups::whole()
     }
 }
 

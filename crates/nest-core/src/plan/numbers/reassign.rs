@@ -13,8 +13,8 @@ use crate::request::Request;
 use crate::retired::Became;
 use crate::surroundings::Site;
 use crate::value::{
-    TreePath, Uid, UserOrGroup, bytes_in_words, is_reserved, join, path_fault, read_plain_id,
-    reserved_for,
+    TreePath, Uid, UserName, UserOrGroup, bytes_in_words, is_reserved, join, path_fault,
+    read_plain_id, reserved_for,
 };
 use crate::words::counted;
 
@@ -22,9 +22,9 @@ use crate::words::counted;
 #[derive(Debug, Clone, Default)]
 pub struct Reassign {
     /// Whose they are: a user, one that was deleted, or a number.
-    pub from: BString,
+    pub from: UserName,
     /// Whose they become.
-    pub to: BString,
+    pub to: UserName,
     /// Where to look; everywhere when empty.
     pub paths: Vec<BString>,
     /// Files with more than one name too.
@@ -35,7 +35,7 @@ pub struct Reassign {
 
 impl Request for Reassign {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&[])
+        Lookups::whole()
     }
 }
 

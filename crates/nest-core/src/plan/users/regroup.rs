@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use bstr::{BStr, BString};
+use bstr::BStr;
 
 use crate::account::admin_group;
 use crate::book::Lookups;
@@ -18,20 +18,20 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::table::Group;
-use crate::value::Gid;
+use crate::value::{Gid, GroupName, UserName};
 use crate::words::list;
 
 /// Memberships to be changed, for one or more users alike.
 #[derive(Debug, Clone, Default)]
 pub struct Regroup {
     /// The users.
-    pub names: Vec<BString>,
+    pub names: Vec<UserName>,
     /// Groups to join, by name or gid.
-    pub join: Vec<BString>,
+    pub join: Vec<GroupName>,
     /// Groups to leave.
-    pub leave: Vec<BString>,
+    pub leave: Vec<GroupName>,
     /// Another primary group.
-    pub primary: Option<BString>,
+    pub primary: Option<GroupName>,
     /// Joins or leaves the administrators.
     pub admin: Option<bool>,
     /// Files in the home that carry the old primary gid get the new one.
@@ -46,7 +46,7 @@ pub struct Regroup {
 
 impl Request for Regroup {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names)
+        Lookups::whole().names(&self.names)
     }
 }
 
@@ -102,7 +102,7 @@ impl<'a> Regrouping<'a> {
 
     /// Finds the groups, each once, and sees that none is to come and to go.
     fn groups(&mut self) -> Result<(), Box<Refusal>> {
-        let find = |wanted: &[BString]| -> Result<Vec<Group<'a>>, Box<Refusal>> {
+        let find = |wanted: &[GroupName]| -> Result<Vec<Group<'a>>, Box<Refusal>> {
             let mut found: Vec<Group<'a>> = Vec::new();
             for wanted in wanted {
                 let group = find_group(self.context, wanted.as_ref(), &self.what)?;

@@ -16,16 +16,16 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::surroundings::{FileKind, Site};
 use crate::table::{Column, File, PasswdField};
-use crate::value::{TreePath, Uid, join};
+use crate::value::{TreePath, Uid, UserName, join};
 use crate::words::list;
 
 /// A user to be renamed.
 #[derive(Debug, Clone, Default)]
 pub struct RenameUser {
     /// The name it has.
-    pub old: BString,
+    pub old: UserName,
     /// The name it gets.
-    pub new: BString,
+    pub new: UserName,
     /// The home stays where it is.
     pub keep_home: bool,
     /// The private group keeps its name.
@@ -36,7 +36,7 @@ pub struct RenameUser {
 
 impl Request for RenameUser {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&[])
+        Lookups::whole()
     }
 }
 

@@ -15,14 +15,14 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::table::{File, PasswdField, ShadowField};
-use crate::value::{PasswordField, Scheme};
+use crate::value::{PasswordField, Scheme, UserName};
 use crate::words::list;
 
 /// Passwords to be set, as one change.
 #[derive(Debug, Clone, Default)]
 pub struct SetPassword {
     /// The users.
-    pub names: Vec<BString>,
+    pub names: Vec<UserName>,
     /// The hash for each; nothing takes the password away.
     pub hashes: Vec<Option<BString>>,
     /// It must be changed at the next sign-in.
@@ -38,12 +38,12 @@ pub struct SetPassword {
 /// The first [`Refusal`].
 pub fn check_password_holders(
     context: PlanContext<'_>,
-    names: &[BString],
+    names: &[UserName],
 ) -> Result<(), Box<Refusal>> {
     names.iter().try_for_each(|name| holder(context, name).map(drop))
 }
 
-fn holder<'a>(context: PlanContext<'a>, name: &BString) -> Result<FoundUser<'a>, Box<Refusal>> {
+fn holder<'a>(context: PlanContext<'a>, name: &UserName) -> Result<FoundUser<'a>, Box<Refusal>> {
     let what = format!("the password of {name} was not changed");
     let found = find_user(context, name.as_ref(), &what)?;
     match context.book.shadow {
@@ -54,7 +54,7 @@ fn holder<'a>(context: PlanContext<'a>, name: &BString) -> Result<FoundUser<'a>,
 
 impl Request for SetPassword {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names)
+        Lookups::whole().names(&self.names)
     }
 }
 
@@ -80,7 +80,7 @@ fn set_for_user(
     builder: &mut PlanBuilder<'_>,
     request: &SetPassword,
     together: &Together,
-    name: &BString,
+    name: &UserName,
     hash: Option<BString>,
 ) -> Result<(), Box<Refusal>> {
     let context = builder.context;
@@ -138,7 +138,7 @@ fn set_for_user(
             );
         }
         None => {
-            builder.plan.cautions.push(Caution::ShadowLineMade { name: name.clone() });
+            builder.plan.cautions.push(Caution::ShadowLineMade { name: name.clone().into() });
             let new = NewShadow::new(context.policy, context.today);
             let (policy, uid) = (context.policy, Some(found.uid));
             let line = new.line(policy, uid, name, &field, request.must_change);

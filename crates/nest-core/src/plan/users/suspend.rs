@@ -2,7 +2,7 @@
 
 use std::collections::HashSet;
 
-use bstr::{BStr, BString};
+use bstr::BStr;
 
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
@@ -15,14 +15,14 @@ use crate::refusal::{Reason, Refusal};
 use crate::request::{GuardOverrides, Request};
 use crate::suspended::Suspended;
 use crate::table::{File, Line, Shadow, ShadowField};
-use crate::value::{Day, PasswordField, Uid};
+use crate::value::{Day, PasswordField, Uid, UserName};
 use crate::words::list;
 
 /// Accounts to be suspended, as one change.
 #[derive(Debug, Clone, Default)]
 pub struct Suspend {
     /// The users.
-    pub names: Vec<BString>,
+    pub names: Vec<UserName>,
     /// Why, for whoever looks later.
     pub reason: Option<String>,
     /// Guards waved through.
@@ -44,7 +44,7 @@ pub(crate) fn is_out(shadow: &Shadow<'_>) -> bool {
 
 impl Request for Suspend {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names)
+        Lookups::whole().names(&self.names)
     }
 }
 
@@ -91,7 +91,7 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
                 since: context.today,
             }));
         } else {
-            builder.plan.cautions.push(Caution::SuspendedUnnoted { name: name.clone() });
+            builder.plan.cautions.push(Caution::SuspendedUnnoted { name: name.clone().into() });
         }
         let processes = context.world.processes(found.uid);
         for process in processes.iter().take(MOST_LISTED) {
@@ -99,10 +99,13 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
             subject.decide("runs", value, format!("since {}", process.since));
         }
         if !processes.is_empty() {
-            builder.plan.cautions.push(Caution::StillRunning { name: name.clone(), processes });
+            builder
+                .plan
+                .cautions
+                .push(Caution::StillRunning { name: name.clone().into(), processes });
         }
         for what in context.world.left_running(name.as_ref(), found.uid) {
-            builder.plan.cautions.push(Caution::GoesOn { name: name.clone(), what });
+            builder.plan.cautions.push(Caution::GoesOn { name: name.clone().into(), what });
         }
         builder.plan.next = vec![format!("resume user {name}")];
         Ok(())
@@ -113,12 +116,12 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<
 #[derive(Debug, Clone, Default)]
 pub struct Resume {
     /// The users.
-    pub names: Vec<BString>,
+    pub names: Vec<UserName>,
 }
 
 impl Request for Resume {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names)
+        Lookups::whole().names(&self.names)
     }
 }
 
@@ -163,14 +166,17 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan, Box<Re
         match note {
             Some(note) => {
                 if note.was_open {
-                    builder.plan.cautions.push(Caution::WasOpen { name: name.clone() });
+                    builder.plan.cautions.push(Caution::WasOpen { name: name.clone().into() });
                 }
                 builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
             }
-            None => builder.plan.cautions.push(Caution::EarlierStateUnknown { name: name.clone() }),
+            None => builder
+                .plan
+                .cautions
+                .push(Caution::EarlierStateUnknown { name: name.clone().into() }),
         }
         if day.is_some_and(|day| day <= context.today) {
-            builder.plan.cautions.push(Caution::ExpiredMeanwhile { name: name.clone() });
+            builder.plan.cautions.push(Caution::ExpiredMeanwhile { name: name.clone().into() });
         }
         builder.plan.next = vec![format!("show user {name}")];
         Ok(())
@@ -178,12 +184,12 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan, Box<Re
 }
 
 type PlanOne<'a, 'f> =
-    dyn FnMut(&mut PlanBuilder<'a>, &'f BString, &mut Subject) -> Result<(), Box<Refusal>> + 'f;
+    dyn FnMut(&mut PlanBuilder<'a>, &'f UserName, &mut Subject) -> Result<(), Box<Refusal>> + 'f;
 
 fn each<'a, 'f>(
     context: PlanContext<'a>,
     verb: &str,
-    names: &'f [BString],
+    names: &'f [UserName],
     plan_one: &mut PlanOne<'a, 'f>,
 ) -> Result<Plan, Box<Refusal>> {
     let mut builder = PlanBuilder::new(context, format!("{verb} user {}", list(names)));
@@ -200,14 +206,16 @@ fn each<'a, 'f>(
 
 fn with_shadow<'a>(
     context: PlanContext<'a>,
-    name: &BString,
+    name: &UserName,
     what: &str,
 ) -> Result<(FoundUser<'a>, Line<'a>, Shadow<'a>), Box<Refusal>> {
     let found = find_user(context, name.as_ref(), what)?;
     match (found.shadow, &context.book.shadow) {
         (Some((line, shadow)), _) => Ok((found, line, shadow)),
         (None, None) => Err(Refusal::new(what, Reason::NoShadowForExpiry)),
-        (None, Some(_)) => Err(Refusal::new(what, Reason::NoShadowLine { name: name.clone() })),
+        (None, Some(_)) => {
+            Err(Refusal::new(what, Reason::NoShadowLine { name: name.clone().into() }))
+        }
     }
 }
 

@@ -42,7 +42,7 @@ impl Request for Undo<'_> {
             edits.flat_map(|edit| edit.before.iter().chain(&edit.after)).map(name).collect();
         names.sort_unstable();
         names.dedup();
-        Lookups::whole(&names).with_belongings()
+        Lookups::whole().names(&names).with_belongings()
     }
 }
 

@@ -13,7 +13,7 @@ use crate::request::{CreateUser, GuardOverrides};
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 use crate::surroundings::Keys;
 use crate::table::{File, ShadowField};
-use crate::value::{Expiry, Gid, PasswordField, Scheme};
+use crate::value::{Expiry, Gid, GroupName, PasswordField, Scheme, UserName};
 use crate::words::list;
 
 impl<'a, 'r> IntakePlanner<'a, 'r> {
@@ -63,7 +63,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
     ) {
         let name = BString::from(found.user.name);
         let mut request = ChangeUser {
-            name: name.clone(),
+            name: name.clone().into(),
             full_name: user.full_name.clone().filter(|new| new != found.user.full_name()),
             uid: user.uid.filter(|uid| *uid != found.uid),
             home: user.home.clone().filter(|home| home != found.user.home),
@@ -190,9 +190,10 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         if exact {
             let policy = self.context.policy;
             let of_all = |group: &BString| policy.people_groups.iter().any(|name| group == name);
-            let gone: Vec<BString> = listed
+            let gone: Vec<GroupName> = listed
                 .into_iter()
                 .filter(|group| !wanted.contains(group) && !of_all(group))
+                .map(GroupName::from)
                 .collect();
             self.leave_groups(row, found, &gone, subject);
             return !joins.is_empty() || !gone.is_empty();
@@ -204,10 +205,10 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         &mut self,
         row: &RosterRow,
         found: &FoundUser<'a>,
-        gone: &[BString],
+        gone: &[GroupName],
         subject: &mut Subject,
     ) {
-        let name = BString::from(found.user.name);
+        let name = UserName::from(found.user.name);
         for group in gone {
             if self.may_leave(row, Column::Join, found, group) {
                 self.leaving.entry(group.clone()).or_default().push(name.clone());
@@ -225,10 +226,10 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         row: &RosterRow,
         column: Column,
         found: &FoundUser<'a>,
-        group: &BString,
+        group: &GroupName,
     ) -> bool {
         let admins = admin_group(self.context.book, self.context.policy);
-        if admins.is_none_or(|admins| group != admins.name) {
+        if admins.is_none_or(|admins| **group != admins.name) {
             return true;
         }
         let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
@@ -252,7 +253,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
     }
 
     /// The users whom rows, their own or the group's, take out of the administrators.
-    fn leaving_admins(&self, admins: &BString) -> Vec<BString> {
+    fn leaving_admins(&self, admins: &GroupName) -> Vec<UserName> {
         let rows = &self.request.roster.rows;
         let own = rows.iter().zip(&*self.names).filter(|(row, _)| {
             row.given.contains(Column::Join)
@@ -261,7 +262,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
                     .user(row)
                     .is_some_and(|user| !user.admin && !user.join.contains(admins))
         });
-        let own = own.filter_map(|(_, name)| Some(name.clone()?.into_owned()));
+        let own = own.filter_map(|(_, name)| Some(name.clone()?.into_owned().into()));
         let of_group = rows.iter().filter_map(|row| match &row.what {
             RowRequest::Group(group) if group.name == *admins => Some(group),
             _ => None,

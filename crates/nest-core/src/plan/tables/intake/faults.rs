@@ -59,7 +59,7 @@ pub(crate) fn column_of(reason: &Reason) -> Column {
 /// The column of a row in which a group is named.
 pub(crate) fn column_of_group(request: &Intake, row: &RosterRow, name: &BString) -> Column {
     match request.user(row) {
-        Some(user) if user.primary.as_ref() == Some(name) => Column::Primary,
+        Some(user) if user.primary.as_deref() == Some(name) => Column::Primary,
         _ => Column::Join,
     }
 }

@@ -1,6 +1,6 @@
 //! The groups that a roster makes, and who is in them.
 
-use bstr::{BStr, BString, ByteSlice};
+use bstr::{BStr, ByteSlice};
 use hashbrown::HashSet;
 
 use crate::account::admin_group;
@@ -12,7 +12,7 @@ use crate::plan::groups::create_group::choose_gid;
 use crate::plan::tables::intake::{Existing, IntakePlanner, faults};
 use crate::request::CreateGroup;
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
-use crate::value::Gid;
+use crate::value::{Gid, GroupName, UserName};
 
 impl<'r> IntakePlanner<'_, 'r> {
     /// Makes the group of a row, unless it is there.
@@ -68,7 +68,7 @@ impl<'r> IntakePlanner<'_, 'r> {
             RowRequest::Group(group) => Some(&group.name),
             RowRequest::User(_) => None,
         });
-        let mut seen: HashSet<BString> = of_rows.cloned().collect();
+        let mut seen: HashSet<GroupName> = of_rows.cloned().collect();
         for row in rows {
             let Some(user) = self.request.user(row) else { continue };
             for name in user.primary.iter().chain(&user.join) {
@@ -118,23 +118,23 @@ impl<'r> IntakePlanner<'_, 'r> {
     }
 
     /// The members of a group for whom neither its row nor their own asks.
-    pub(crate) fn unasked_members(&self, group: &CreateGroup) -> Vec<BString> {
+    pub(crate) fn unasked_members(&self, group: &CreateGroup) -> Vec<UserName> {
         let found = self.context.book.group(&group.name);
-        let listed = found.into_iter().flat_map(|(_, group)| group.members().map(BString::from));
+        let listed = found.into_iter().flat_map(|(_, group)| group.members().map(UserName::from));
         let joining = self.joining(&group.name);
         listed.filter(|name| !group.members.contains(name) && !joining.contains(name)).collect()
     }
 
     /// The users whose rows ask for a group.
-    fn joining(&self, group: &BString) -> HashSet<BString> {
+    fn joining(&self, group: &GroupName) -> HashSet<UserName> {
         let PlanContext { book, policy, .. } = self.context;
-        let admins = admin_group(book, policy).is_some_and(|admins| group == admins.name);
+        let admins = admin_group(book, policy).is_some_and(|admins| **group == admins.name);
         let rows = self.request.roster.rows.iter().zip(&*self.names);
         let asks = rows.filter(|(row, _)| {
             let user = self.request.user(row);
             user.is_some_and(|user| user.join.contains(group) || admins && user.admin)
         });
-        asks.filter_map(|(_, name)| Some(name.clone()?.into_owned())).collect()
+        asks.filter_map(|(_, name)| Some(name.clone()?.into_owned().into())).collect()
     }
 
     fn is_somebody(
@@ -142,7 +142,7 @@ impl<'r> IntakePlanner<'_, 'r> {
         row: &RosterRow,
         group: &CreateGroup,
         column: Column,
-        name: &BString,
+        name: &UserName,
     ) -> bool {
         if self.rows.get(&self.names, name.as_bstr()).is_some() {
             return true;

@@ -26,6 +26,7 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
 use crate::request::{CreateUser, Request};
 use crate::roster::{Column, Fault, Roster, RosterRow, RowBuffer, RowRequest, Wrong};
+use crate::value::{GroupName, UserName};
 
 /// A roster to be taken in.
 #[derive(Debug, Default)]
@@ -79,7 +80,7 @@ impl Request for Intake {
     /// What rows name is looked up when they are planned: names are made, and homes come from
     /// the policy.
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&[])
+        Lookups::whole()
     }
 }
 
@@ -131,7 +132,7 @@ struct Counts {
     made: usize,
     updated: usize,
     kept: usize,
-    groups: Vec<BString>,
+    groups: Vec<GroupName>,
     groups_kept: usize,
 }
 
@@ -156,7 +157,7 @@ struct IntakePlanner<'a, 'r> {
     /// Rows for which no number was left, after the first.
     span_full: usize,
     /// Who leaves which group.
-    leaving: BTreeMap<BString, Vec<BString>>,
+    leaving: BTreeMap<GroupName, Vec<UserName>>,
 }
 
 impl<'a, 'r> IntakePlanner<'a, 'r> {

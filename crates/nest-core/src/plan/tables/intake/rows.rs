@@ -65,7 +65,7 @@ impl IntakePlanner<'_, '_> {
         let sought_for = |row: &&RosterRow| !small || row.gives_id();
         for (row, name) in roster.rows.iter().zip(&*self.names).filter(|(row, _)| sought_for(row)) {
             let user = self.request.user(row);
-            let groups: &[BString] = match (&row.what, &user) {
+            match (&row.what, &user) {
                 (_, Some(user)) => {
                     user.primary.iter().for_each(|primary| wanted.seek_name(primary));
                     wanted.ids.extend(user.uid.map(u32::from));
@@ -74,16 +74,15 @@ impl IntakePlanner<'_, '_> {
                         (None, Some(name)) => wanted.seek_home(&policy.home_of(name)),
                         (None, None) => {}
                     }
-                    &user.join
+                    user.join.iter().for_each(|group| wanted.seek_name(group));
                 }
-                (RowRequest::User(_), None) => &[],
+                (RowRequest::User(_), None) => {}
                 (RowRequest::Group(group), _) => {
                     group.admins.iter().for_each(|admin| wanted.seek_name(admin));
                     wanted.ids.extend(group.gid.map(u32::from));
-                    &group.members
+                    group.members.iter().for_each(|member| wanted.seek_name(member));
                 }
-            };
-            groups.iter().for_each(|group| wanted.seek_name(group));
+            }
         }
         self.context.book.look_up_batch(wanted);
     }
@@ -173,7 +172,7 @@ impl IntakePlanner<'_, '_> {
             }
             let own = self.names[at].as_deref().map(ToOwned::to_owned);
             let groups = user.primary.iter().chain(&user.join);
-            for group in groups.filter(|group| Some(*group) != own.as_ref()) {
+            for group in groups.filter(|group| Some(&***group) != own.as_ref()) {
                 if let Err(refusal) = self.batch.find_group(group.as_ref(), "") {
                     self.refused(row, &refusal);
                 }

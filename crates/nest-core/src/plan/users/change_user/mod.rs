@@ -23,14 +23,14 @@ use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{GuardOverrides, KeyFile, Request, key_file};
 use crate::surroundings::{Program, Site};
 use crate::table::{File, PasswdField, SubIdField};
-use crate::value::{Gid, TreePath, Uid, check_keys, join, path_fault};
+use crate::value::{Gid, GroupName, TreePath, Uid, UserName, check_keys, join, path_fault};
 use crate::words::counted;
 
 /// What is to be changed; `None` stays as it is.
 #[derive(Debug, Clone, Default)]
 pub struct ChangeUser {
     /// Whose.
-    pub name: BString,
+    pub name: UserName,
     /// The full name.
     pub full_name: Option<BString>,
     /// The uid.
@@ -38,7 +38,7 @@ pub struct ChangeUser {
     /// The uid may be somebody else's too.
     pub share_id: bool,
     /// The primary group, by name or gid.
-    pub primary: Option<BString>,
+    pub primary: Option<GroupName>,
     /// Where the home is to be.
     pub home: Option<BString>,
     /// Only the path of the home, not the files.
@@ -80,7 +80,7 @@ impl AgingRequest {
 
 impl Request for ChangeUser {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(std::slice::from_ref(&self.name))
+        Lookups::whole().names(std::slice::from_ref(&self.name))
     }
 }
 

@@ -10,7 +10,7 @@ use crate::plan::users::delete_user::{Deleting, FilesDisposition};
 use crate::refusal::{Reason, Refusal};
 use crate::retired::{Became, Belonging, PackedFile, set_aside_place};
 use crate::surroundings::{FileKind, Site, Survey};
-use crate::value::{TreePath, bytes_in_words, join};
+use crate::value::{TreePath, UserName, bytes_in_words, join};
 use crate::words::counted;
 
 /// A belonging that is there, looked at.
@@ -153,10 +153,10 @@ impl Deleting<'_, '_> {
         &mut self,
         what: &'static str,
         path: &TreePath,
-        to: BString,
+        to: UserName,
     ) -> Result<Became, Box<Refusal>> {
         let other = find_user(self.context, to.as_ref(), &self.what)?;
-        let user = to.clone();
+        let user: BString = to.clone().into();
         let cannot =
             |fault: String| Err(self.refuse(Reason::CanNotBeGiven { user: user.clone(), fault }));
         if self.request.names.contains(&to) {

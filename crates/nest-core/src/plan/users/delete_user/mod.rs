@@ -4,7 +4,7 @@ mod belongings;
 
 use std::collections::HashSet;
 
-use bstr::{BStr, BString, ByteSlice};
+use bstr::{BStr, ByteSlice};
 
 use crate::account::{AccountKind, kind_of};
 use crate::book::Lookups;
@@ -23,7 +23,7 @@ use crate::request::{GuardOverrides, Request};
 use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace};
 use crate::table::{File, Gshadow, Record};
 use crate::value::escaped::Escaped;
-use crate::value::{UserOrGroup, members};
+use crate::value::{UserName, UserOrGroup, members};
 use crate::words::list;
 
 /// What becomes of a deleted user's home, mail and crontab.
@@ -39,14 +39,14 @@ pub enum FilesDisposition {
     /// Gone for good.
     Erase,
     /// Moved below another user's home, and made that user's.
-    Give(BString),
+    Give(UserName),
 }
 
 /// Users to be deleted, as one change.
 #[derive(Debug, Clone, Default)]
 pub struct DeleteUser {
     /// The users.
-    pub names: Vec<BString>,
+    pub names: Vec<UserName>,
     /// What becomes of their files.
     pub files: FilesDisposition,
     /// Guards waved through.
@@ -55,7 +55,7 @@ pub struct DeleteUser {
 
 impl Request for DeleteUser {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names).with_belongings()
+        Lookups::whole().names(&self.names).with_belongings()
     }
 }
 

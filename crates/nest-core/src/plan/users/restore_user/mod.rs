@@ -20,16 +20,16 @@ use crate::suspended::Suspended;
 use crate::table::{
     Column, File, Passwd, PasswdField, Record, ShadowField, SubId, SubIdField, with_fields,
 };
-use crate::value::{Gid, Uid, UserOrGroup, check_name, read_id};
+use crate::value::{Gid, Uid, UserName, UserOrGroup, check_name, read_id};
 use crate::words::list;
 
 /// Users to be brought back, as one change.
 #[derive(Debug, Clone, Default)]
 pub struct RestoreUser {
     /// The users: by name, or by uid where a name was deleted twice.
-    pub names: Vec<BString>,
+    pub names: Vec<UserName>,
     /// Another name for the one user.
-    pub as_name: Option<BString>,
+    pub as_name: Option<UserName>,
     /// Another uid, where the old one is taken.
     pub new_id: bool,
     /// Without the password it had.
@@ -38,7 +38,7 @@ pub struct RestoreUser {
 
 impl Request for RestoreUser {
     fn lookups(&self, _: &Policy) -> Lookups {
-        Lookups::whole(&self.names).with_belongings()
+        Lookups::whole().names(&self.names).with_belongings()
     }
 }
 
@@ -65,7 +65,7 @@ pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<P
             continue;
         }
         folders.push(&found.folder);
-        let name = request.as_name.clone().unwrap_or_else(|| found.kept.name.clone());
+        let name = request.as_name.clone().unwrap_or_else(|| found.kept.name.clone().into());
         let subject = Subject::new(name.clone());
         let command = format!("restore user {wanted}");
         let builder = &mut builder;
@@ -87,7 +87,7 @@ pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<P
 }
 
 /// A list that an account comes back to, with the name that it had and the one it gets.
-type ListBack = (KeptPlace, BString, BString);
+type ListBack = (KeptPlace, BString, UserName);
 
 struct Restoring<'p, 'a> {
     context: PlanContext<'a>,
@@ -95,7 +95,7 @@ struct Restoring<'p, 'a> {
     found: &'a RetiredAccount,
     kept: &'a Kept,
     /// The name it gets.
-    name: &'p BString,
+    name: &'p UserName,
     what: String,
     command: String,
     builder: &'p mut PlanBuilder<'a>,
@@ -217,7 +217,7 @@ impl Restoring<'_, '_> {
         }
         let uid = (uid != Uid(self.kept.id)).then_some(uid);
         let new =
-            Restored { as_name: self.request.as_name.as_ref(), new_id: self.request.new_id, uid };
+            Restored { as_name: self.request.as_name.as_deref(), new_id: self.request.new_id, uid };
         let of = (&self.what[..], &self.command[..]);
         let back =
             lines_of_group(self.builder, self.kept, new, of, &mut Subject::new(self.name.clone()))?;
@@ -341,7 +341,7 @@ impl Restoring<'_, '_> {
         if self.request.as_name.is_some() {
             let lines = self.context.book.groups.lines();
             for (line, group) in self.context.book.groups_listing(self.name) {
-                let (name, group) = (self.name.clone(), group.name.into());
+                let (name, group) = (self.name.clone().into(), group.name.into());
                 let line = lines.number(line.start);
                 self.builder.plan.cautions.push(Caution::ListedAlready { name, group, line });
             }
@@ -375,7 +375,10 @@ impl Restoring<'_, '_> {
             self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
             let note = Suspended { name: self.name.clone(), uid, ..note.clone() };
             self.builder.plan.steps.push(Step::NoteSuspended(note));
-            self.builder.plan.cautions.push(Caution::StillSuspended { name: self.name.clone() });
+            self.builder
+                .plan
+                .cautions
+                .push(Caution::StillSuspended { name: self.name.clone().into() });
         }
     }
 }
