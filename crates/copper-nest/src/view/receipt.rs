@@ -1,6 +1,6 @@
 //! The receipt: a plan, shown.
 
-use nest_core::change::{Decision, Subject};
+use nest_core::change::{Decision, Label, Subject};
 use nest_core::record::{RecordedEdit, Told};
 use nest_core::words::counted;
 use nest_host::commit::Outcome;
@@ -113,21 +113,24 @@ fn outline(told: &Told) {
     let names = told.subjects.iter().map(|subject| width(&visible(&subject.name))).max();
     let names = names.unwrap_or(0);
     for subject in &told.subjects {
-        let value = |label: &str| {
-            let found = subject.decisions.iter().find(|decision| decision.label == label);
-            found.map(|decision| visible(&decision.value)).unwrap_or_default()
-        };
+        let value = |label| value_of(subject, label);
         let line = format!(
             "  {:names$}   {:>10}   {}   {}",
             visible(&subject.name),
-            value("uid"),
-            value("home"),
-            value("member of")
+            value(Label::UID),
+            value(Label::HOME),
+            value(Label::MEMBER_OF)
         );
         outln!("{}", line.trim_end());
     }
     outln!();
     outln!("  --verbose shows each decision and each line.");
+}
+
+/// What was decided about something; nothing where nothing was.
+fn value_of(subject: &Subject, label: Label) -> String {
+    let found = subject.decisions.iter().find(|decision| decision.label == label);
+    found.map(|decision| visible(&decision.value)).unwrap_or_default()
 }
 
 /// How to see more of what was told by its totals.
@@ -141,19 +144,17 @@ pub fn hint(global: &Global) {
 /// One row a line, as it stands in the table that is taken in.
 fn rows(told: &Told) {
     let row = |subject: &Subject| {
-        let find = |label: &str| subject.decisions.iter().find(|one| one.label == label);
-        let value = |label: &str| find(label).map(|one| visible(&one.value)).unwrap_or_default();
-        let what = find("row").and_then(|row| row.why.rsplit_once(", ")).map(|(_, what)| what);
-        let groups = [value("primary"), value("member of"), value("joins")];
+        let value = |label| value_of(subject, label);
+        let groups = [Label::PRIMARY, Label::MEMBER_OF, Label::JOINS].map(value);
         let groups = groups.into_iter().filter(|some| !some.is_empty()).collect::<Vec<_>>();
         [
-            value("row"),
-            what.unwrap_or_default().to_owned(),
+            value(Label::ROW),
+            subject.row.to_owned(),
             visible(&subject.name),
-            [value("uid"), value("gid")].concat(),
+            [value(Label::UID), value(Label::GID)].concat(),
             groups.join(", "),
-            value("home"),
-            value("ranges"),
+            value(Label::HOME),
+            value(Label::RANGES),
         ]
     };
     let rows = told.subjects.iter().filter(|one| !one.decisions.is_empty()).map(row);
@@ -164,16 +165,17 @@ fn rows(told: &Told) {
 
 fn decisions(all: &[Decision]) {
     let quiet = style::QUIET;
-    let label = all.iter().map(|decision| width(&decision.label)).max().unwrap_or(0);
+    let label = all.iter().map(|decision| width(decision.label.as_str())).max().unwrap_or(0);
     let explained = all.iter().filter(|decision| !decision.why.is_empty());
     let value = explained.map(|decision| width(&visible(&decision.value))).max().unwrap_or(0);
     for decision in all {
         let shown = visible(&decision.value);
         if decision.why.is_empty() {
-            outln!("  {:label$}   {shown}", decision.label);
+            outln!("  {:label$}   {shown}", decision.label.as_str());
         } else {
             let why = visible(decision.why.as_bytes());
-            outln!("  {:label$}   {shown:value$}   {quiet}{why}{quiet:#}", decision.label);
+            let about = decision.label.as_str();
+            outln!("  {about:label$}   {shown:value$}   {quiet}{why}{quiet:#}");
         }
     }
 }
@@ -284,7 +286,7 @@ pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serd
     let totals: serde_json::Map<_, _> = told
         .totals
         .iter()
-        .map(|total| (total.label.to_string(), visible(&total.value).into()))
+        .map(|total| (total.label.as_str().to_owned(), visible(&total.value).into()))
         .collect();
     let mut document = json!({
         "summary": told.summary,

@@ -307,20 +307,24 @@ pub fn print_fields(shown: &ShownUser<'_>) {
         None => "the gid of the primary group, which no group has".to_owned(),
     };
     let rows = [
-        ("name", user.name, format!("what {name} signs in with")),
-        ("password", user.password, password),
+        ("name", visible(user.name), format!("what {name} signs in with")),
+        ("password", harmless(user.password), password),
         (
             "uid",
-            user.uid,
+            visible(user.uid),
             format!("the number that files and processes carry; {uid} is {}", shown.kind()),
         ),
-        ("gid", user.gid, primary),
-        ("gecos", user.gecos, "the full name, and after commas up to four more parts".to_owned()),
-        ("home", user.home, "where a session starts".to_owned()),
-        ("shell", user.shell, "what a session runs; empty means /bin/sh".to_owned()),
+        ("gid", visible(user.gid), primary),
+        (
+            "gecos",
+            visible(user.gecos),
+            "the full name, and after commas up to four more parts".to_owned(),
+        ),
+        ("home", visible(user.home), "where a session starts".to_owned()),
+        ("shell", visible(user.shell), "what a session runs; empty means /bin/sh".to_owned()),
     ];
     for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
-        field(at, label, &harmless(label, value), &meaning);
+        field(at, label, &value, &meaning);
     }
     let Some(shadow) = &shown.account.shadow else { return };
     outln!();
@@ -355,13 +359,14 @@ pub fn print_fields(shown: &ShownUser<'_>) {
         "the account no longer works from",
         "empty: the account does not expire",
     );
+    let told = |value: &[u8]| visible(&told_list(File::Shadow, value));
     let rows = [
-        ("name", shadow.name, "the same as in etc/passwd".to_owned()),
-        ("password", shadow.password, password),
-        ("changed", shadow.changed, changed),
+        ("name", told(shadow.name), "the same as in etc/passwd".to_owned()),
+        ("password", harmless(shadow.password), password),
+        ("changed", told(shadow.changed), changed),
         (
             "hold",
-            shadow.hold,
+            told(shadow.hold),
             days(
                 aging.hold,
                 "before it can be changed again",
@@ -370,34 +375,30 @@ pub fn print_fields(shown: &ShownUser<'_>) {
         ),
         (
             "renew",
-            shadow.renew,
+            told(shadow.renew),
             days(aging.renew, "after which it must be changed", "it need not be renewed"),
         ),
         (
             "remind",
-            shadow.remind,
+            told(shadow.remind),
             days(aging.remind, "of reminder before that", "empty: no reminder"),
         ),
-        ("late", shadow.late, days(aging.late, "of grace after that", "empty: grace without end")),
-        ("expires", shadow.expires, expires),
-        ("reserved", shadow.reserved, "not used".to_owned()),
+        (
+            "late",
+            told(shadow.late),
+            days(aging.late, "of grace after that", "empty: grace without end"),
+        ),
+        ("expires", told(shadow.expires), expires),
+        ("reserved", told(shadow.reserved), "not used".to_owned()),
     ];
     for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
-        let value = match label {
-            "password" => harmless(label, value),
-            _ => visible(&told_list(File::Shadow, value)),
-        };
         field(at, label, &value, &meaning);
     }
 }
 
-/// A field's value, without hash.
-fn harmless(label: &str, value: &[u8]) -> String {
-    if label == "password" && !PasswordField::is_harmless(value) {
-        HIDDEN.to_owned()
-    } else {
-        visible(value)
-    }
+/// A password field, without hash.
+fn harmless(field: &[u8]) -> String {
+    if PasswordField::is_harmless(field) { visible(field) } else { HIDDEN.to_owned() }
 }
 
 /// The heading over the fields of a file's record.

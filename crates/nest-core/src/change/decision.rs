@@ -7,6 +7,34 @@ use serde::{Deserialize, Serialize};
 
 use crate::value::escaped;
 
+/// What a decision is about, in a word or two. Those that the program itself looks for among
+/// decisions are named here.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(transparent)]
+pub struct Label(Cow<'static, str>);
+
+#[expect(missing_docs, reason = "each is the word of its name")]
+impl Label {
+    pub const ROW: Label = Label(Cow::Borrowed("row"));
+    pub const UID: Label = Label(Cow::Borrowed("uid"));
+    pub const GID: Label = Label(Cow::Borrowed("gid"));
+    pub const HOME: Label = Label(Cow::Borrowed("home"));
+    pub const MEMBER_OF: Label = Label(Cow::Borrowed("member of"));
+    pub const PRIMARY: Label = Label(Cow::Borrowed("primary"));
+    pub const JOINS: Label = Label(Cow::Borrowed("joins"));
+    pub const RANGES: Label = Label(Cow::Borrowed("ranges"));
+
+    pub fn as_str(&self) -> &str {
+        &self.0
+    }
+}
+
+impl From<&'static str> for Label {
+    fn from(word: &'static str) -> Self {
+        Label(Cow::Borrowed(word))
+    }
+}
+
 /// The decisions about one account.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Subject {
@@ -15,6 +43,9 @@ pub struct Subject {
     pub name: BString,
     /// The decisions, in the order in which they are shown.
     pub decisions: Vec<Decision>,
+    /// What becomes of the row of a table that it is about, in a word or two.
+    #[serde(skip)]
+    pub row: &'static str,
     /// Nobody wants to know: nothing is noted.
     #[serde(skip)]
     silent: bool,
@@ -24,7 +55,7 @@ pub struct Subject {
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Decision {
     /// What it is about, in a word or two.
-    pub label: Cow<'static, str>,
+    pub label: Label,
     /// What was decided.
     #[serde(with = "escaped::text")]
     pub value: BString,
@@ -38,7 +69,7 @@ pub struct Decision {
 impl Decision {
     /// What was decided, and why.
     pub(crate) fn new(
-        label: &'static str,
+        label: impl Into<Label>,
         value: impl Into<BString>,
         why: impl Into<String>,
     ) -> Self {
@@ -50,7 +81,7 @@ impl Decision {
 impl Subject {
     /// Nothing decided yet.
     pub(crate) fn new(name: impl Into<BString>) -> Self {
-        Subject { name: name.into(), decisions: Vec::new(), silent: false }
+        Subject { name: name.into(), decisions: Vec::new(), row: "", silent: false }
     }
 
     /// One of which nobody wants to know what was decided.
@@ -61,7 +92,7 @@ impl Subject {
     /// Notes a decision.
     pub(crate) fn decide(
         &mut self,
-        label: &'static str,
+        label: impl Into<Label>,
         value: impl Into<BString>,
         why: impl Into<String>,
     ) {
@@ -71,7 +102,7 @@ impl Subject {
     }
 
     /// Notes that something was asked for that is there already.
-    pub(crate) fn decide_unchanged(&mut self, label: &'static str, value: impl Into<BString>) {
+    pub(crate) fn decide_unchanged(&mut self, label: impl Into<Label>, value: impl Into<BString>) {
         if !self.silent {
             let decision = Decision::new(label, value, "as it was");
             self.decisions.push(Decision { unchanged: true, ..decision });
@@ -81,7 +112,7 @@ impl Subject {
     /// As [`Subject::decide`], where the words take some making.
     pub(crate) fn decide_with<V: Into<BString>, W: Into<String>>(
         &mut self,
-        label: &'static str,
+        label: impl Into<Label>,
         words: impl FnOnce() -> (V, W),
     ) {
         if !self.silent {

@@ -9,6 +9,6 @@ mod plan;
 pub(crate) mod step;
 
 pub use caution::Caution;
-pub use decision::{Decision, Subject};
+pub use decision::{Decision, Label, Subject};
 pub use plan::Plan;
 pub use step::{NewFile, Step};

@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use bstr::{BStr, BString};
 
 use crate::account::NO_HOME;
-use crate::change::{Caution, Step, Subject};
+use crate::change::{Caution, Label, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::claim::{Claim, Judged, Purpose};
 use crate::drafting::find::FoundUser;
@@ -42,7 +42,7 @@ pub(crate) fn plan_home(
     if none_wanted && request.home.is_none() && !request.record_home {
         let why =
             if request.no_home { "as asked" } else { "services have none unless --home names it" };
-        subject.decide_with("home", || ("none", format!("{why}; the field says {NO_HOME}")));
+        subject.decide_with(Label::HOME, || ("none", format!("{why}; the field says {NO_HOME}")));
         return Ok(plan);
     }
     let mut home: BString = match &request.home {
@@ -60,8 +60,9 @@ pub(crate) fn plan_home(
         plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
     }
     if none_wanted {
-        subject
-            .decide_with("home", || (home.clone(), "the path is recorded, no directory is made"));
+        subject.decide_with(Label::HOME, || {
+            (home.clone(), "the path is recorded, no directory is made")
+        });
         plan.field = Vec::from(home).into();
         return Ok(plan);
     }
@@ -72,7 +73,7 @@ pub(crate) fn plan_home(
             let only_record = format!("create user {name} --home {home} --no-home");
             refuse(*reason).or("only record the path", only_record)
         })?;
-        subject.decide("home", home, "adopted as it is");
+        subject.decide(Label::HOME, home, "adopted as it is");
         return Ok(plan);
     }
     match context.world.site(home.as_ref()) {
@@ -133,7 +134,7 @@ pub(crate) fn plan_home(
             (*linked > 0).then(|| Caution::SkeletonLinked { skeleton: skeleton(), count: *linked });
         plan.cautions.extend(set_id.into_iter().chain(linked));
     }
-    subject.decide("home", home.clone(), why);
+    subject.decide(Label::HOME, home.clone(), why);
     let files: Vec<_> = request.keys.iter().map(key_file).collect();
     note_keys(request, subject, home.as_ref());
     plan.steps.push(Step::MakeDirectory {

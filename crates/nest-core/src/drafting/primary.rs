@@ -2,7 +2,7 @@
 
 use bstr::BStr;
 
-use crate::change::{Caution, Step, Subject};
+use crate::change::{Caution, Label, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::FoundUser;
@@ -39,7 +39,7 @@ pub(crate) fn change_primary<'a>(
     let (name, old) = (BStr::new(found.user.name), found.gid);
     let label = format!("{} {gid}", new.name);
     if gid == old {
-        subject.decide_unchanged("primary", label);
+        subject.decide_unchanged(Label::PRIMARY, label);
         return false;
     }
     let text = gid.to_string();
@@ -49,7 +49,7 @@ pub(crate) fn change_primary<'a>(
         Some(group) => format!("{} {old}", BStr::new(group)),
         None => format!("gid {old}, which no group has"),
     };
-    subject.decide("primary", label, format!("was {was}"));
+    subject.decide(Label::PRIMARY, label, format!("was {was}"));
     subject.decide("new files", new.name.to_owned(), "from the next sign-in on");
     // An account's line may name anything as its home.
     let home = TreePath::new(found.user.home).filter(|home| *home != TreePath::root());
@@ -70,7 +70,7 @@ pub(crate) fn change_primary<'a>(
             subject.decide("leaves", old, "the old primary group");
         } else {
             builder.lists().join(old, name);
-            subject.decide("member of", old, "the old primary group, kept as an ordinary one");
+            subject.decide(Label::MEMBER_OF, old, "the old primary group, kept as an ordinary one");
         }
     }
     true

@@ -78,7 +78,7 @@ fn after(plan: &Plan) -> World {
 
 fn labels(plan: &Plan) -> Vec<(String, String)> {
     let decisions = plan.subjects.iter().flat_map(|subject| &subject.decisions);
-    decisions.map(|one| (one.label.to_string(), one.value.to_string())).collect()
+    decisions.map(|one| (one.label.as_str().to_owned(), one.value.to_string())).collect()
 }
 
 /// Files with a newline at their ends, which a line after the last one has to add.

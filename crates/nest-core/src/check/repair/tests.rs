@@ -42,7 +42,7 @@ fn one_line_with_many_faults_is_one_edit() {
         ["etc/group:2  crew:x:007:maren,tavis,maren,maren  -> crew:x:7:maren"]
     );
     let labels: Vec<&str> =
-        done.plan.subjects[0].decisions.iter().map(|decision| &*decision.label).collect();
+        done.plan.subjects[0].decisions.iter().map(|decision| decision.label.as_str()).collect();
     for label in ["stray-space", "bad-number", "duplicate-member", "ghost-member"] {
         assert!(labels.contains(&label), "{label} in {labels:?}");
     }

@@ -5,7 +5,7 @@ use bstr::BStr;
 use crate::account::{admin_group, kind_of};
 use crate::allot::{IdUse, Wanted};
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{find_group, find_user, gid_of};
@@ -104,7 +104,7 @@ impl<'a> GroupChange<'a> {
         let (context, name) = (self.context, self.name());
         let old = gid_of(context, &self.group, &self.what)?;
         if gid == Gid(old.0) {
-            self.subject.decide_unchanged("gid", gid.to_string());
+            self.subject.decide_unchanged(Label::GID, gid.to_string());
             return Ok(());
         }
         let policy = context.policy;
@@ -117,7 +117,7 @@ impl<'a> GroupChange<'a> {
         let Some((line, _)) = context.book.group(name) else { return Ok(()) };
         let text = gid.to_string();
         self.builder.set_fields(File::Group, line, &[(GroupField::Gid, text.as_bytes())]);
-        self.subject.decide("gid", text.clone(), format!("was {old}"));
+        self.subject.decide(Label::GID, text.clone(), format!("was {old}"));
         let others = context.book.groups_by_gid(Gid(old.0));
         let other = others.iter().find(|(_, other)| other.name != name);
         if let Some((_, other)) = other {

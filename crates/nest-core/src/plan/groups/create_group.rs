@@ -6,7 +6,7 @@ use bstr::BStr;
 
 use crate::account::AccountKind;
 use crate::allot::{IdUse, Wanted};
-use crate::change::{Caution, Plan, Subject};
+use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::find_member;
@@ -123,6 +123,6 @@ pub(crate) fn choose_gid(
     let gid = new.choose(policy, &mut builder.allotter, &mut builder.plan.cautions);
     let gid = gid.map_err(|fault| new.refusal(fault, what, &format!("create group {name}")))?;
     let why = wanted.map_or_else(|| why_chosen(policy, kind), |_| "as asked".to_owned());
-    subject.decide("gid", gid.to_string(), why);
+    subject.decide(Label::GID, gid.to_string(), why);
     Ok(gid)
 }

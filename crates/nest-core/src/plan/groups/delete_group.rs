@@ -6,7 +6,7 @@ use bstr::{BStr, BString};
 
 use crate::account::{AccountKind, kind_of};
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{find_group, gid_of, not_a_file_name, require_file_name};
@@ -67,7 +67,7 @@ fn delete_one(
     let name = BStr::new(group.name);
     may_go(context, request, &group, Gid(gid.0), &what)?;
     let mut subject = Subject::new(name.to_owned());
-    subject.decide("gid", gid.to_string(), "");
+    subject.decide(Label::GID, gid.to_string(), "");
     let members: Vec<&[u8]> = group.members().collect();
     let members_shown: BString = if members.is_empty() { "none".into() } else { list(&members) };
     subject.decide("members", members_shown, "");

@@ -4,7 +4,7 @@ use bstr::{BStr, BString};
 
 use crate::account::admin_group;
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Subject};
+use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::find_group;
@@ -58,7 +58,7 @@ pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<P
     let mut subject = Subject::new(old.to_owned());
     subject.decide("name", new, format!("was {old}"));
     let gid = BStr::new(group.gid).to_string();
-    subject.decide("gid", gid, "as it was: files stay the group's");
+    subject.decide(Label::GID, gid, "as it was: files stay the group's");
     for file in [File::Group, File::Gshadow] {
         for line in context.book.named(file, old) {
             builder.set_fields(file, line, &[(Column::NAME, new)]);

@@ -5,7 +5,7 @@ use bstr::{BStr, BString};
 use crate::account::kind_of;
 use crate::allot::{Holder, IdUse};
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::plan::history::find_kept::find_kept;
@@ -74,7 +74,7 @@ pub fn restore_group(
         let of = (&what[..], &command[..]);
         let mut rest = Subject::new(name.clone());
         let back = lines_of_group(&mut builder, &found.kept, new, of, &mut rest)?;
-        subject.decide("gid", back.gid.to_string(), back.why);
+        subject.decide(Label::GID, back.gid.to_string(), back.why);
         subject.decisions.append(&mut rest.decisions);
         lines.extend(back.lines);
         let kept = Box::new(found.kept.clone());

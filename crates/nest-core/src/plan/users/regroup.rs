@@ -6,7 +6,7 @@ use bstr::BStr;
 
 use crate::account::admin_group;
 use crate::book::Lookups;
-use crate::change::{Plan, Subject};
+use crate::change::{Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{
@@ -208,7 +208,7 @@ impl<'a> Regrouping<'a> {
             if new { joined.push(group.name) } else { already.push(group.name) }
         }
         if !joined.is_empty() {
-            subject.decide("joins", list(&joined), "");
+            subject.decide(Label::JOINS, list(&joined), "");
         }
         if !already.is_empty() {
             subject.decide("in already", list(&already), "stays so");

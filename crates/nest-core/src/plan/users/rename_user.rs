@@ -3,7 +3,7 @@
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::claim::{Claim, Judged, Purpose};
@@ -106,7 +106,7 @@ impl<'a> Renaming<'a> {
         }
         self.subject.decide("name", new, format!("was {old}"));
         self.subject.decide(
-            "uid",
+            Label::UID,
             self.found.uid.to_string(),
             "as it was: files stay the account's",
         );
@@ -136,7 +136,7 @@ impl<'a> Renaming<'a> {
         if private.is_some() {
             files.extend([File::Group, File::Gshadow]);
             let gid = format!("{new} {}", self.found.gid);
-            self.subject.decide("primary", gid, "the private group is renamed too");
+            self.subject.decide(Label::PRIMARY, gid, "the private group is renamed too");
         }
         for file in files {
             for line in book.named(file, self.found.user.name) {
@@ -153,7 +153,7 @@ impl<'a> Renaming<'a> {
             book.groups_listing(old).into_iter().map(|(_, group)| group.name).collect();
         self.builder.lists().replace_everywhere(old, new);
         if !groups.is_empty() {
-            self.subject.decide("member of", list(&groups), "under the new name");
+            self.subject.decide(Label::MEMBER_OF, list(&groups), "under the new name");
         }
     }
 
@@ -162,15 +162,19 @@ impl<'a> Renaming<'a> {
         let home = BString::from(self.found.user.home);
         let (parent, last) = home.rsplit_once_str("/").unwrap_or((b"", &home));
         if last != self.found.user.name {
-            self.subject.decide("home", home.clone(), "not named after the account, and stays");
+            self.subject.decide(
+                Label::HOME,
+                home.clone(),
+                "not named after the account, and stays",
+            );
             return Ok(());
         }
         if self.request.keep_home {
-            self.subject.decide("home", home.clone(), "kept, as asked");
+            self.subject.decide(Label::HOME, home.clone(), "kept, as asked");
             return Ok(());
         }
         if !matches!(self.context.world.site(home.as_ref()), Site::Taken(_)) {
-            self.subject.decide("home", home.clone(), "not there; the path stays as it is");
+            self.subject.decide(Label::HOME, home.clone(), "not there; the path stays as it is");
             return Ok(());
         }
         let parent: BString = if parent.is_empty() { "/".into() } else { parent.into() };
@@ -184,7 +188,7 @@ impl<'a> Renaming<'a> {
             Instead::KeepHome(format!("{again} --keep-home")),
         )?;
         self.builder.set_fields(File::Passwd, self.found.line, &[(PasswdField::Home, &new)]);
-        self.subject.decide("home", new, format!("moved from {home}"));
+        self.subject.decide(Label::HOME, new, format!("moved from {home}"));
         self.builder.plan.steps.push(step);
         Ok(())
     }

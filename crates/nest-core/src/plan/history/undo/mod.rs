@@ -89,7 +89,7 @@ pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan, Box<Ref
 /// One subject for each account and group whose lines come or go, so that what
 /// becomes of its numbers is told with its name.
 fn note_people(builder: &mut PlanBuilder<'_>) {
-    let mut names: BTreeMap<BString, (&'static str, &'static str)> = BTreeMap::new();
+    let mut names: BTreeMap<BString, (bool, &'static str)> = BTreeMap::new();
     for edit in builder.edits.iter() {
         let name = |line: &BString| -> BString {
             let line = line.trim_ascii_start();
@@ -100,18 +100,18 @@ fn note_people(builder: &mut PlanBuilder<'_>) {
             continue;
         }
         // Of a user with a group of the same name the user is told.
-        let label = if edit.file == File::Passwd { "account" } else { "group" };
+        let is_user = edit.file == File::Passwd;
         for (name, what) in [(before, "goes"), (after, "comes back")] {
             let Some(name) = name else { continue };
-            let known = names.entry(name).or_insert((label, what));
-            if label == "account" {
-                *known = (label, what);
+            let known = names.entry(name).or_insert((is_user, what));
+            if is_user {
+                *known = (is_user, what);
             }
         }
     }
-    for (name, (label, what)) in names {
+    for (name, (is_user, what)) in names {
         let mut subject = Subject::new(name);
-        subject.decide(label, what, "");
+        subject.decide(if is_user { "account" } else { "group" }, what, "");
         builder.plan.subjects.push(subject);
     }
 }

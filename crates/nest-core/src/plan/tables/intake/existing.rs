@@ -3,7 +3,7 @@
 use bstr::{BStr, BString};
 
 use crate::account::{AccountKind, admin_group, kind_of};
-use crate::change::Subject;
+use crate::change::{Label, Subject};
 use crate::drafting::find::{FoundUser, find_admin_group};
 use crate::drafting::guard::GuardedAction;
 use crate::drafting::primary::{NewPrimary, change_primary};
@@ -184,7 +184,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             self.batch.join(group, name);
         }
         if !joins.is_empty() {
-            subject.decide("joins", list(&joins), "");
+            subject.decide(Label::JOINS, list(&joins), "");
         }
         let exact = self.request.exact_groups && row.given.contains(Column::Join);
         if exact {

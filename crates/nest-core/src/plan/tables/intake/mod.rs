@@ -18,7 +18,7 @@ use hashbrown::HashSet;
 
 use self::rows::Rows;
 use crate::book::Lookups;
-use crate::change::{Decision, Plan, Subject};
+use crate::change::{Decision, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
@@ -373,8 +373,9 @@ impl Intake {
     fn first_decision(&self, row: &RosterRow, subject: &mut Subject, what: &'static str) {
         let file = &self.roster.sources[row.source].shown;
         let why = format!("of {file}, {what}");
-        let decision = Decision::new("row", row.number.to_string(), why);
+        let decision = Decision::new(Label::ROW, row.number.to_string(), why);
         subject.decisions.insert(0, decision);
+        subject.row = what;
     }
 }
 

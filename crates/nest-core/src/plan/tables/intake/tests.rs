@@ -405,7 +405,7 @@ fn an_account_is_changed_in_every_field_its_row_has() {
     let steps: Vec<String> = plan.steps.iter().map(crate::change::Step::describe).collect();
     let steps = steps.join("; ");
     assert!(steps.contains("/home/tavish") && steps.contains("/srv/tavish"), "{steps}");
-    let told: Vec<&str> = plan.subjects[0].decisions.iter().map(|one| one.label.as_ref()).collect();
+    let told: Vec<&str> = plan.subjects[0].decisions.iter().map(|one| one.label.as_str()).collect();
     for label in ["row", "uid", "home", "primary", "joins"] {
         assert!(told.contains(&label), "no {label} in {told:?}");
     }

@@ -9,7 +9,7 @@ use bstr::{BStr, BString, ByteSlice};
 use crate::account::kind_of;
 use crate::allot::{IdUse, Wanted};
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_group, find_user, gid_of, require_file_name};
@@ -219,7 +219,7 @@ impl<'a> UserChange<'_, 'a> {
         let Some(uid) = self.request.uid else { return Ok(()) };
         let (name, old) = (self.name(), self.found.uid);
         if uid == old {
-            self.subject.decide_unchanged("uid", uid.to_string());
+            self.subject.decide_unchanged(Label::UID, uid.to_string());
             return Ok(());
         }
         let policy = self.context.policy;
@@ -233,7 +233,7 @@ impl<'a> UserChange<'_, 'a> {
         carry_note(self.context, &self.found, &mut self.builder.plan, name, uid);
         let text = uid.to_string();
         self.set(PasswdField::Uid, "uid", self.found.user.uid, text.as_bytes());
-        self.subject.decide("uid", text.clone(), format!("was {old}"));
+        self.subject.decide(Label::UID, text.clone(), format!("was {old}"));
         // Ranges that name their owner by number go with it.
         for file in [File::Subuid, File::Subgid] {
             let by_number = old.to_string();
@@ -303,7 +303,7 @@ impl<'a> UserChange<'_, 'a> {
         if self.request.record_only {
             self.builder.plan.cautions.extend(record_home(self.context, &home));
             self.subject.decide(
-                "home",
+                Label::HOME,
                 home,
                 format!("was {old}; only the record, no file is moved"),
             );
@@ -321,7 +321,7 @@ impl<'a> UserChange<'_, 'a> {
         )?;
         let uid = self.request.uid.unwrap_or(self.found.uid);
         self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
-        self.subject.decide("home", home, format!("moved from {old}"));
+        self.subject.decide(Label::HOME, home, format!("moved from {old}"));
         self.builder.plan.steps.push(step);
         Ok(())
     }

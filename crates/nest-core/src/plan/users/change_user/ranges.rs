@@ -1,6 +1,7 @@
 //! How many subordinate ids an account has.
 
 use crate::allot::IdUse;
+use crate::change::Label;
 use crate::plan::users::change_user::UserChange;
 use crate::refusal::Refusal;
 use crate::table::{File, SubIdField};
@@ -51,7 +52,7 @@ impl UserChange<'_, '_> {
             (count, Some((_, span))) => (format!("{count} ids"), format!("{span} added")),
             (count, None) => (format!("{count} ids"), String::new()),
         };
-        self.subject.decide("ranges", value, why);
+        self.subject.decide(Label::RANGES, value, why);
         Ok(())
     }
 

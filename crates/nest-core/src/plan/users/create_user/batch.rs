@@ -2,7 +2,7 @@
 
 use bstr::BStr;
 
-use crate::change::{Caution, Plan, Subject};
+use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::plan::users::create_user::groups::Joins;
@@ -236,7 +236,7 @@ impl<'a> AccountBatch<'a> {
         let joined = self.join_groups(request, name, primary.gid.0, wrong);
         if !joined.is_empty() {
             let groups = joined.iter().map(|at| &self.joins.groups[*at].group);
-            subject.decide_with("member of", || (list(groups), ""));
+            subject.decide_with(Label::MEMBER_OF, || (list(groups), ""));
         }
         let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
         self.given.uid(Uid(uid), self.builder.context.policy.services_ids.contains(uid));

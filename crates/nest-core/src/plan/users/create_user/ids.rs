@@ -3,7 +3,7 @@
 use bstr::BStr;
 
 use crate::allot::{IdUse, NotAllotted, Wanted};
-use crate::change::{Caution, Subject};
+use crate::change::{Caution, Label, Subject};
 use crate::context::PlanContext;
 use crate::drafting::numbers::{NewNumber, why_chosen};
 use crate::plan::users::create_user::AccountBatch;
@@ -29,7 +29,7 @@ impl AccountBatch<'_> {
             let what = format!("{name} was not created");
             new.refusal(fault, &what, &format!("create user {name}"))
         })?;
-        subject.decide_with("uid", || match wanted {
+        subject.decide_with(Label::UID, || match wanted {
             Some(_) => (uid.to_string(), "as asked".to_owned()),
             None => (uid.to_string(), why_chosen(policy, kind)),
         });
@@ -50,7 +50,7 @@ impl AccountBatch<'_> {
                 None => (policy.people_primary.as_str().into(), policy.origin("people.primary")),
             };
             let group = self.find_group(wanted.as_ref(), &format!("{name} was not created"))?;
-            subject.decide("primary", format!("{} {}", group.name, group.gid), why);
+            subject.decide(Label::PRIMARY, format!("{} {}", group.name, group.gid), why);
             return Ok(Primary { gid: group.gid, private: false });
         }
         // A uid that the policy chose is free as a gid too; one that was asked
@@ -66,7 +66,7 @@ impl AccountBatch<'_> {
                 _ => refusal,
             }
         })?;
-        subject.decide_with("primary", || match gid == uid.0 {
+        subject.decide_with(Label::PRIMARY, || match gid == uid.0 {
             true => (format!("{name} {gid}"), "a new group of its own".to_owned()),
             false => {
                 (format!("{name} {gid}"), format!("a new group of its own; gid {uid} is taken"))

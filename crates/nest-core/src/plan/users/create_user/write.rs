@@ -5,7 +5,7 @@ use bstr::{BStr, BString};
 use hashbrown::HashMap;
 
 use crate::account::NewShadow;
-use crate::change::{Caution, Step, Subject};
+use crate::change::{Caution, Label, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::home::plan_home;
 use crate::drafting::new_name::check_new_name;
@@ -162,16 +162,16 @@ impl<'a> Writer<'a> {
         }
         match ranges {
             Ranges::None if request.ranges.is_none() => {}
-            Ranges::None => subject.decide("ranges", "none", "as asked"),
+            Ranges::None => subject.decide(Label::RANGES, "none", "as asked"),
             Ranges::NoFiles => {
-                subject.decide("ranges", "none", "this tree has no etc/subuid and etc/subgid");
+                subject.decide(Label::RANGES, "none", "this tree has no etc/subuid and etc/subgid");
             }
-            Ranges::AsAsked => subject.decide_with("ranges", || {
+            Ranges::AsAsked => subject.decide_with(Label::RANGES, || {
                 let spans: Vec<String> = given.iter().map(ToString::to_string).collect();
                 (spans.join(", "), "as asked")
             }),
             Ranges::Given(span) => {
-                subject.decide_with("ranges", || (span.to_string(), ""));
+                subject.decide_with(Label::RANGES, || (span.to_string(), ""));
             }
         }
     }

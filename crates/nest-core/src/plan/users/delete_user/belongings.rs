@@ -2,7 +2,7 @@
 
 use bstr::{BString, ByteSlice};
 
-use crate::change::{Caution, Step};
+use crate::change::{Caution, Label, Step};
 use crate::drafting::claim::{Claim, Judged, Purpose};
 use crate::drafting::find::find_user;
 use crate::drafting::home::named_after;
@@ -32,7 +32,7 @@ impl Deleting<'_, '_> {
                 self.dispose(found)?;
             } else if what == "home" && self.kept.belonging("home").is_none() {
                 let shown = if path.is_empty() { "none".into() } else { path };
-                self.subject.decide("home", shown, "is not there");
+                self.subject.decide(Label::HOME, shown, "is not there");
             }
         }
         if nothing && self.request.files == FilesDisposition::Erase {

@@ -8,7 +8,7 @@ use bstr::{BStr, ByteSlice};
 
 use crate::account::{AccountKind, kind_of};
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::{
@@ -145,7 +145,7 @@ impl<'a> Deleting<'_, 'a> {
                 .or("leave the files where they are", format!("delete user {name} --files keep"))
                 .or("or erase them for good", format!("delete user {name} --files erase")));
         }
-        self.subject.decide("uid", self.found.uid.to_string(), self.full_name());
+        self.subject.decide(Label::UID, self.found.uid.to_string(), self.full_name());
         self.lists();
         self.own_group();
         self.lines();
@@ -223,7 +223,7 @@ impl<'a> Deleting<'_, 'a> {
         // Coming back it will stand in the lists as it did: nothing to tell.
         self.builder.plan.cautions.retain(|caution| !matches!(caution, Caution::ListTidied { .. }));
         match listing.as_slice() {
-            [] => self.subject.decide("member of", "no other group", ""),
+            [] => self.subject.decide(Label::MEMBER_OF, "no other group", ""),
             groups => self.subject.decide("leaves", list(groups), ""),
         }
         if !administered.is_empty() {
@@ -252,7 +252,7 @@ impl<'a> Deleting<'_, 'a> {
                 let group = self.context.book.group_by_gid(gid).map(|(_, group)| group.name);
                 let group =
                     group.map_or(gid.to_string(), |name| format!("{} {gid}", name.as_bstr()));
-                self.subject.decide("primary", group, "stays: it is not the user's own");
+                self.subject.decide(Label::PRIMARY, group, "stays: it is not the user's own");
             }
             Ok(Some(group)) => {
                 let Some(gid) = group.gid() else { return };
@@ -307,7 +307,7 @@ impl<'a> Deleting<'_, 'a> {
         }
         let ranges: Vec<String> = ranges.iter().map(ToString::to_string).collect();
         if !ranges.is_empty() {
-            self.subject.decide("ranges", ranges.join(", "), "");
+            self.subject.decide(Label::RANGES, ranges.join(", "), "");
         }
     }
 

@@ -2,7 +2,7 @@
 
 use bstr::{BString, ByteSlice};
 
-use crate::change::Step;
+use crate::change::{Label, Step};
 use crate::drafting::home::{obstacle, record_home};
 use crate::plan::users::restore_user::{RestoredIds, Restoring};
 use crate::refusal::{Reason, Refusal};
@@ -101,7 +101,7 @@ impl Restoring<'_, '_> {
             }
         }
         if self.kept.belonging("home").is_none() {
-            self.subject.decide("home", new_home.clone(), "was not there when it was deleted");
+            self.subject.decide(Label::HOME, new_home.clone(), "was not there when it was deleted");
         }
         Ok(())
     }

@@ -7,7 +7,7 @@ use bstr::{BStr, BString, ByteSlice};
 use crate::account::kind_of;
 use crate::allot::{Holder, IdUse};
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::plan::groups::restore_group::{Back, Restored, lines_of_group, put_back};
@@ -22,6 +22,7 @@ use crate::table::{
 };
 use crate::value::{Gid, Uid, UserName, UserOrGroup, check_name, read_id};
 use crate::words::list;
+use std::collections::HashSet;
 
 /// Users to be brought back, as one change.
 #[derive(Debug, Clone, Default)]
@@ -70,8 +71,18 @@ pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<P
         let command = format!("restore user {wanted}");
         let builder = &mut builder;
         let (name, kept) = (&name, &found.kept);
-        let restoring =
-            Restoring { context, request, found, kept, name, what, command, builder, subject };
+        let restoring = Restoring {
+            context,
+            request,
+            found,
+            kept,
+            name,
+            what,
+            command,
+            builder,
+            subject,
+            not_back: HashSet::new(),
+        };
         lines.extend(restoring.restore(&mut lists)?);
     }
     put_back(&mut builder, lines);
@@ -100,6 +111,8 @@ struct Restoring<'p, 'a> {
     command: String,
     builder: &'p mut PlanBuilder<'a>,
     subject: Subject,
+    /// What does not come back, and why, as it was told.
+    not_back: HashSet<(BString, String)>,
 }
 
 /// The numbers an account had and gets.
@@ -118,8 +131,7 @@ impl Restoring<'_, '_> {
 
     fn not_back(&mut self, what: impl Into<BString>, why: impl Into<String>) {
         let (what, why) = (what.into(), why.into());
-        let told = self.subject.decisions.iter().any(|told| told.value == what && told.why == why);
-        if !told {
+        if self.not_back.insert((what.clone(), why.clone())) {
             self.subject.decide("not back", what, why);
         }
     }
@@ -184,10 +196,10 @@ impl Restoring<'_, '_> {
         let known = context.world.service_user_by_uid(Uid(old)).map_err(failed)?;
         let shared = self.kept.shared_uid && !self.request.new_id;
         match user.or(known) {
-            None => self.subject.decide("uid", old.to_string(), "as before"),
+            None => self.subject.decide(Label::UID, old.to_string(), "as before"),
             Some(other) if shared => {
                 self.subject.decide(
-                    "uid",
+                    Label::UID,
                     old.to_string(),
                     format!("as before, shared with {other}"),
                 );
@@ -203,7 +215,11 @@ impl Restoring<'_, '_> {
                 let kind = kind_of(context.policy, Some(Uid(old)));
                 let uid = self.builder.allotter.choose(IdUse::Uid, kind, None);
                 let uid = uid.map_err(|fault| self.refuse(fault.reason(IdUse::Uid, old)))?.id;
-                self.subject.decide("uid", uid.to_string(), format!("another: {old} is taken"));
+                self.subject.decide(
+                    Label::UID,
+                    uid.to_string(),
+                    format!("another: {old} is taken"),
+                );
                 return Ok(uid);
             }
         }
@@ -366,7 +382,7 @@ impl Restoring<'_, '_> {
             }
         }
         if !back.is_empty() {
-            self.subject.decide("member of", list(&back), "as before");
+            self.subject.decide(Label::MEMBER_OF, list(&back), "as before");
         }
     }
 
