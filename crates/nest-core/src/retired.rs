@@ -92,11 +92,26 @@ pub struct Listed {
     pub uid: Option<Uid>,
 }
 
+/// What an account may have on the tree.
+#[derive(
+    Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, strum::Display, strum::IntoStaticStr,
+)]
+#[serde(rename_all = "lowercase")]
+#[strum(serialize_all = "lowercase")]
+pub enum BelongingKind {
+    /// Its home directory.
+    Home,
+    /// Its mail spool file.
+    Mail,
+    /// Its crontab.
+    Crontab,
+}
+
 /// Something on the tree that was the account's.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 pub struct Belonging {
-    /// `home`, `mail` or `crontab`.
-    pub what: String,
+    /// What it is.
+    pub what: BelongingKind,
     /// Where it was.
     #[serde(with = "escaped::text")]
     pub path: BString,
@@ -233,12 +248,12 @@ pub enum PackedFile {
 }
 
 impl PackedFile {
-    /// The file that a belonging, `home`, `mail` or `crontab`, is packed into.
-    pub fn of(what: &str) -> Self {
+    /// The file that a belonging is packed into.
+    pub fn of(what: BelongingKind) -> Self {
         match what {
-            "mail" => PackedFile::Mail,
-            "crontab" => PackedFile::Crontab,
-            _ => PackedFile::Home,
+            BelongingKind::Home => PackedFile::Home,
+            BelongingKind::Mail => PackedFile::Mail,
+            BelongingKind::Crontab => PackedFile::Crontab,
         }
     }
 
@@ -307,7 +322,7 @@ impl Kept {
     }
 
     /// What became of a belonging.
-    pub fn belonging(&self, what: &str) -> Option<&Belonging> {
+    pub fn belonging(&self, what: BelongingKind) -> Option<&Belonging> {
         self.belongings.iter().find(|belonging| belonging.what == what)
     }
 }
@@ -413,7 +428,7 @@ mod tests {
             overlapped: vec![],
             suspended: None,
             belongings: vec![Belonging {
-                what: "home".into(),
+                what: BelongingKind::Home,
                 path: "/home/maren".into(),
                 became: Became::SetAside {
                     place: TreePath::judged(b"/home/.set-aside/maren.1004.9"),

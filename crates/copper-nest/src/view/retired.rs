@@ -1,7 +1,7 @@
 //! Deleted users and groups that are kept.
 
 use nest_core::plan::history::kept_until;
-use nest_core::retired::{Became, Belonging, RetiredAccount};
+use nest_core::retired::{Became, Belonging, BelongingKind, RetiredAccount};
 use nest_core::secret::shown;
 use nest_core::value::{Day, bytes_in_words};
 use nest_core::words::counted;
@@ -37,7 +37,7 @@ fn became(account: &RetiredAccount, belonging: &Belonging) -> (&'static str, Str
 pub fn print(global: &Global, kept: &[RetiredAccount], days: u32, today: Day) {
     if !for_a_person(global) {
         for account in kept {
-            let home = account.kept.belonging("home");
+            let home = account.kept.belonging(BelongingKind::Home);
             let (word, place) = home.map(|home| became(account, home)).unwrap_or_default();
             let bytes = home.map(|home| home.bytes.to_string()).unwrap_or_default();
             let fields = [
@@ -59,7 +59,7 @@ pub fn print(global: &Global, kept: &[RetiredAccount], days: u32, today: Day) {
     let titles =
         ["", "name", "id", "deleted", "by", "change", "home", "where", "size", "kept until"];
     let rows = kept.iter().map(|account| {
-        let home = account.kept.belonging("home");
+        let home = account.kept.belonging(BelongingKind::Home);
         let (word, place) = home.map(|home| became(account, home)).unwrap_or_default();
         let due = kept_until(account, days).is_some_and(|day| day <= today);
         let due = if due { ", due" } else { "" };
@@ -113,7 +113,10 @@ pub fn print_one(account: &RetiredAccount, days: u32) {
         let (word, place) = became(account, belonging);
         let size = bytes_in_words(belonging.bytes);
         let path = visible(&belonging.path);
-        row(&belonging.what, format!("{path}   {word}, {size}   {place}").trim_end().to_owned());
+        row(
+            belonging.what.into(),
+            format!("{path}   {word}, {size}   {place}").trim_end().to_owned(),
+        );
     }
     if let Some(note) = &kept.suspended {
         row("suspended", format!("since {}: {}", note.since, note.reason));

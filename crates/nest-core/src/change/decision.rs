@@ -5,6 +5,7 @@ use std::borrow::Cow;
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
+use crate::retired::BelongingKind;
 use crate::value::escaped;
 
 /// What a decision is about, in a word or two. Those that the program itself looks for among
@@ -32,6 +33,12 @@ impl Label {
 impl From<&'static str> for Label {
     fn from(word: &'static str) -> Self {
         Label(Cow::Borrowed(word))
+    }
+}
+
+impl From<BelongingKind> for Label {
+    fn from(kind: BelongingKind) -> Self {
+        <&'static str>::from(kind).into()
     }
 }
 

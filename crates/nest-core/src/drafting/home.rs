@@ -13,6 +13,7 @@ use crate::ownership::Owner;
 use crate::policy::Policy;
 use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::request::{CreateUser, key_file};
+use crate::retired::BelongingKind;
 use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
 use crate::value::{TreePath, Uid, check_keys, join, parent_of, path_fault};
 use crate::words::counted;
@@ -282,9 +283,11 @@ const CRONTABS: [&str; 2] = ["/var/spool/cron/crontabs", "/var/spool/cron"];
 
 /// What bears an account's name outside its home: the mail spool file, and
 /// crontabs, where the machine has such a directory.
-pub(crate) fn named_after(policy: &Policy, name: &[u8]) -> Vec<(&'static str, BString)> {
-    let mut all = vec![("mail", BString::from(policy.spool_of(name)))];
-    all.extend(CRONTABS.map(|directory| ("crontab", join(directory.as_bytes(), name))));
+pub(crate) fn named_after(policy: &Policy, name: &[u8]) -> Vec<(BelongingKind, BString)> {
+    let mut all = vec![(BelongingKind::Mail, BString::from(policy.spool_of(name)))];
+    all.extend(
+        CRONTABS.map(|directory| (BelongingKind::Crontab, join(directory.as_bytes(), name))),
+    );
     all
 }
 

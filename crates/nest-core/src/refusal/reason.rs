@@ -5,6 +5,7 @@ use strum::IntoStaticStr;
 
 use crate::allot::Holder;
 use crate::refusal::{HomeTrouble, LineTrouble, NotKept};
+use crate::retired::BelongingKind;
 use crate::roster::Fault;
 use crate::surroundings::{Process, list_processes};
 use crate::table::File;
@@ -61,7 +62,7 @@ pub enum Reason {
     AdminGroup { members: Vec<BString> },
     /// What can't be set aside, packed or given away.
     #[error("its {what} {path} {fault}")]
-    NotToBeTaken { what: &'static str, path: BString, fault: String },
+    NotToBeTaken { what: BelongingKind, path: BString, fault: String },
     /// A directory to hide things in that is not root's.
     #[error("{0}: somebody has planted it, or opened it to others")]
     Planted(String),
@@ -76,13 +77,13 @@ pub enum Reason {
     PrimaryGone { gid: Gid },
     /// Where the home was there is something else.
     #[error("{path}, where its {what} was, is {taken} now")]
-    BelongingTaken { what: String, path: BString, taken: String },
+    BelongingTaken { what: BelongingKind, path: BString, taken: String },
     /// Where a belonging was it can't be put back.
     #[error("its {what} can't be put back at {path}: {fault}")]
-    NoWayBack { what: String, path: BString, fault: String },
+    NoWayBack { what: BelongingKind, path: BString, fault: String },
     /// Something to be erased that holds somebody else's files.
     #[error("its {what}, set aside as {path}, {fault}")]
-    NotToBeErased { what: String, path: BString, fault: String },
+    NotToBeErased { what: BelongingKind, path: BString, fault: String },
     /// Files that are where they should go.
     #[error("both are uid {uid}")]
     SameOwner { uid: Uid },

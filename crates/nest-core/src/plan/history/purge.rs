@@ -9,7 +9,7 @@ use crate::plan::history::find_kept::find_kept;
 use crate::policy::{Freed, Policy};
 use crate::refusal::{NotKept, Reason, Refusal};
 use crate::request::Request;
-use crate::retired::{Became, RetiredAccount};
+use crate::retired::{Became, BelongingKind, RetiredAccount};
 use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
 use crate::surroundings::Site;
 use crate::table::{File, held_ids};
@@ -106,7 +106,7 @@ pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan, Box<Refu
 
 /// Something that was set aside and must not be erased.
 struct Stands {
-    what: String,
+    what: BelongingKind,
     path: BString,
     /// Why, in words that follow the path.
     fault: String,
@@ -125,7 +125,7 @@ fn set_aside_fault(context: PlanContext<'_>, account: &RetiredAccount) -> Option
                 (format!("has something mounted in it, at {mount}"), Some(mount))
             }
         };
-        Some(Stands { what: belonging.what.clone(), path: place.clone().into(), fault, mount })
+        Some(Stands { what: belonging.what, path: place.clone().into(), fault, mount })
     })
 }
 

@@ -8,14 +8,14 @@ use crate::drafting::find::find_user;
 use crate::drafting::home::named_after;
 use crate::plan::users::delete_user::{Deleting, FilesDisposition};
 use crate::refusal::{Reason, Refusal};
-use crate::retired::{Became, Belonging, PackedFile, set_aside_place};
+use crate::retired::{Became, Belonging, BelongingKind, PackedFile, set_aside_place};
 use crate::surroundings::{FileKind, Site, Survey};
 use crate::value::{TreePath, UserName, bytes_in_words, join};
 use crate::words::counted;
 
 /// A belonging that is there, looked at.
 struct FoundBelonging {
-    what: &'static str,
+    what: BelongingKind,
     path: TreePath,
     survey: Survey,
 }
@@ -23,14 +23,16 @@ struct FoundBelonging {
 impl Deleting<'_, '_> {
     pub(crate) fn belongings(&mut self) -> Result<(), Box<Refusal>> {
         let home = BString::from(self.found.user.home);
-        let mut all = vec![("home", home)];
+        let mut all = vec![(BelongingKind::Home, home)];
         all.extend(named_after(self.context.policy, self.found.user.name));
         let mut nothing = true;
         for (what, path) in all {
             if let Some(found) = self.belonging_at(what, &path)? {
                 nothing = false;
                 self.dispose(found)?;
-            } else if what == "home" && self.kept.belonging("home").is_none() {
+            } else if what == BelongingKind::Home
+                && self.kept.belonging(BelongingKind::Home).is_none()
+            {
                 let shown = if path.is_empty() { "none".into() } else { path };
                 self.subject.decide(Label::HOME, shown, "is not there");
             }
@@ -49,10 +51,10 @@ impl Deleting<'_, '_> {
     /// Looks at a belonging. One that never existed is no matter.
     fn belonging_at(
         &mut self,
-        what: &'static str,
+        what: BelongingKind,
         path: &BString,
     ) -> Result<Option<FoundBelonging>, Box<Refusal>> {
-        let kind = if what == "home" { FileKind::Directory } else { FileKind::File };
+        let kind = if what == BelongingKind::Home { FileKind::Directory } else { FileKind::File };
         let purpose = match self.request.files {
             FilesDisposition::SetAside | FilesDisposition::Keep => Purpose::Move,
             FilesDisposition::Archive | FilesDisposition::Erase | FilesDisposition::Give(_) => {
@@ -69,7 +71,7 @@ impl Deleting<'_, '_> {
     /// Something can't be taken from where it is: only leaving it there is left.
     fn stand(
         &mut self,
-        what: &'static str,
+        what: BelongingKind,
         path: &BString,
         fault: String,
     ) -> Result<Option<FoundBelonging>, Box<Refusal>> {
@@ -77,7 +79,7 @@ impl Deleting<'_, '_> {
             self.subject.decide(what, path.clone(), format!("stays: it {fault}"));
             let (files, bytes) = (0, 0);
             let (path, became) = (path.clone(), Became::Stays);
-            self.keep_belonging(Belonging { what: what.into(), path, became, files, bytes });
+            self.keep_belonging(Belonging { what, path, became, files, bytes });
             return Ok(None);
         }
         let path = path.clone();
@@ -114,11 +116,11 @@ impl Deleting<'_, '_> {
         };
         let Survey { files, bytes, .. } = survey;
         let path = path.into();
-        self.keep_belonging(Belonging { what: what.into(), path, became, files, bytes });
+        self.keep_belonging(Belonging { what, path, became, files, bytes });
         Ok(())
     }
 
-    fn set_aside(&mut self, what: &'static str, path: &TreePath) -> Result<Became, Box<Refusal>> {
+    fn set_aside(&mut self, what: BelongingKind, path: &TreePath) -> Result<Became, Box<Refusal>> {
         let (uid, change) = (self.found.uid, self.context.change);
         let place = set_aside_place(path, self.found.user.name, uid, change);
         let (hidden, _) = place.rsplit_once_str("/").unwrap_or((b"", &place));
@@ -127,7 +129,7 @@ impl Deleting<'_, '_> {
             self.refuse(Reason::Planted(fault))
                 .or_else("look at it, and move it away", format!("ls -la {hidden}"))
         })?;
-        let why = if what == "home" { "whole; only root can enter there" } else { "" };
+        let why = if what == BelongingKind::Home { "whole; only root can enter there" } else { "" };
         self.subject.decide("set aside", place.clone(), why);
         self.builder.plan.steps.push(Step::Move {
             from: path.clone(),
@@ -137,7 +139,7 @@ impl Deleting<'_, '_> {
         Ok(Became::SetAside { place })
     }
 
-    fn archive(&mut self, what: &'static str, path: &TreePath) -> Result<Became, Box<Refusal>> {
+    fn archive(&mut self, what: BelongingKind, path: &TreePath) -> Result<Became, Box<Refusal>> {
         let file = PackedFile::of(what);
         let folder = self.folder(self.context.change.unwrap_or(0))?;
         self.subject.decide(
@@ -151,7 +153,7 @@ impl Deleting<'_, '_> {
 
     fn give(
         &mut self,
-        what: &'static str,
+        what: BelongingKind,
         path: &TreePath,
         to: UserName,
     ) -> Result<Became, Box<Refusal>> {
@@ -171,7 +173,7 @@ impl Deleting<'_, '_> {
             _ => return cannot(format!("its home {home} is no directory")),
         }
         let mut place = join(&home, self.found.user.name);
-        if what != "home" {
+        if what != BelongingKind::Home {
             place.extend_from_slice(format!(".{what}").as_bytes());
         }
         if self.context.world.site(place.as_ref()) != Site::Free {
@@ -191,15 +193,15 @@ impl Deleting<'_, '_> {
     }
 }
 
-fn in_words(what: &str, survey: &Survey) -> String {
+fn in_words(what: BelongingKind, survey: &Survey) -> String {
     let more = if survey.more { "more than " } else { "" };
     let size = bytes_in_words(survey.bytes);
     let newest = survey.newest.map(|day| format!(", last altered {day}")).unwrap_or_default();
     match what {
-        "home" => {
+        BelongingKind::Home => {
             let files = counted(survey.files, "file", "files");
             format!("{more}{files}, {more}{size}{newest}")
         }
-        _ => format!("{size}{newest}"),
+        BelongingKind::Mail | BelongingKind::Crontab => format!("{size}{newest}"),
     }
 }

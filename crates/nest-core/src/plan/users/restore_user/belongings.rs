@@ -6,7 +6,7 @@ use crate::change::{Label, Step};
 use crate::drafting::home::{obstacle, record_home};
 use crate::plan::users::restore_user::{RestoredIds, Restoring};
 use crate::refusal::{Reason, Refusal};
-use crate::retired::Became;
+use crate::retired::{Became, BelongingKind};
 use crate::surroundings::Site;
 use crate::value::TreePath;
 
@@ -18,9 +18,9 @@ impl Restoring<'_, '_> {
         new_home: &BString,
     ) -> Result<(), Box<Refusal>> {
         for belonging in &self.kept.belongings {
-            let what = belonging.what.as_str();
+            let what = belonging.what;
             let to = match what {
-                "home" => new_home.clone(),
+                BelongingKind::Home => new_home.clone(),
                 _ if self.request.as_name.is_some() => {
                     let parent = belonging.path.rsplit_once_str("/").map_or(&b""[..], |two| two.0);
                     [parent, b"/", &self.name[..]].concat().into()
@@ -34,7 +34,7 @@ impl Restoring<'_, '_> {
                 let owner = owner.map_or(format!("number {}", facts.uid), |(_, user)| {
                     user.name.as_bstr().to_string()
                 });
-                let (what, path) = (what.to_owned(), to.clone());
+                let path = to.clone();
                 let taken = format!("{} of {owner}", facts.kind);
                 let way = format!("{} --as NAME", self.command);
                 return Err(self
@@ -45,7 +45,7 @@ impl Restoring<'_, '_> {
             let site = self.context.world.site(to.as_ref());
             if moves && site != Site::Free {
                 let fault = obstacle(&to, &site);
-                let (what, path) = (what.to_owned(), to.clone());
+                let path = to.clone();
                 let mut refusal = self.refuse(Reason::NoWayBack { what, path, fault });
                 if let Site::NoParent(parent) = site {
                     refusal =
@@ -53,13 +53,6 @@ impl Restoring<'_, '_> {
                 }
                 return Err(refusal);
             }
-            let label = if what == "home" {
-                "home"
-            } else if what == "mail" {
-                "mail"
-            } else {
-                "crontab"
-            };
             match &belonging.became {
                 Became::SetAside { place } => {
                     if !matches!(self.context.world.site(place.as_ref()), Site::Taken(_)) {
@@ -70,12 +63,12 @@ impl Restoring<'_, '_> {
                         continue;
                     }
                     self.reown(place, numbers);
-                    self.subject.decide(label, to.clone(), format!("back from {place}"));
+                    self.subject.decide(what, to.clone(), format!("back from {place}"));
                     let (from, to) = (place.clone(), TreePath::judged(&to));
                     self.builder.plan.steps.push(Step::Move { from, to, aside: false });
                 }
                 Became::Archived { file } => {
-                    self.subject.decide(label, to.clone(), format!("unpacked from {file}"));
+                    self.subject.decide(what, to.clone(), format!("unpacked from {file}"));
                     self.builder.plan.steps.push(Step::Unpack {
                         path: TreePath::judged(&to),
                         folder: self.found.folder.clone(),
@@ -86,10 +79,10 @@ impl Restoring<'_, '_> {
                 }
                 Became::Stays => {
                     self.reown(&belonging.path, numbers);
-                    if what == "home" && home == new_home {
+                    if what == BelongingKind::Home && home == new_home {
                         self.builder.plan.cautions.extend(record_home(self.context, home));
                     }
-                    self.subject.decide(label, belonging.path.clone(), "stayed where it was");
+                    self.subject.decide(what, belonging.path.clone(), "stayed where it was");
                 }
                 Became::Erased => {
                     self.not_back(format!("{what} {}", belonging.path), "it was erased");
@@ -100,7 +93,7 @@ impl Restoring<'_, '_> {
                 }
             }
         }
-        if self.kept.belonging("home").is_none() {
+        if self.kept.belonging(BelongingKind::Home).is_none() {
             self.subject.decide(Label::HOME, new_home.clone(), "was not there when it was deleted");
         }
         Ok(())
