@@ -397,13 +397,19 @@ pub(crate) fn list(
 /// The lists of files that a change gave another number, as one.
 ///
 /// # Errors
-/// The system's.
+/// The system's; `ENOENT` where no such list is kept.
 pub(crate) fn kept_lists(state: &Folder, number: u64) -> std::io::Result<Vec<u8>> {
-    let Some(folder) = state.inner_if_there(&FOLDER)? else { return Ok(Vec::new()) };
+    let folder = state.inner_if_there(&FOLDER)?.ok_or(Errno::NOENT)?;
     let start = format!("{number}.files-");
+    let mut names = folder.names()?;
+    names.retain(|name| name.as_str().starts_with(&start));
+    if names.is_empty() {
+        let message = format!("which files change {number} gave away is not kept any more");
+        return Err(std::io::Error::other(message));
+    }
     let mut all = Vec::new();
-    for name in folder.names()?.iter().filter(|name| name.as_str().starts_with(&start)) {
-        all.extend(folder.read(name)?.unwrap_or_default());
+    for name in &names {
+        all.extend(folder.read(name)?.ok_or(Errno::NOENT)?);
     }
     Ok(all)
 }

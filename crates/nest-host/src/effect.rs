@@ -504,8 +504,10 @@ impl EffectRunner<'_> {
         match self.state.exchange(name, existed) {
             // File systems that can't exchange: the journal keeps the old one.
             Err(Errno::INVAL | Errno::NOSYS) => {
-                let old = self.state.read(name)?.unwrap_or_default();
-                self.journal.keep(&kept_beside(name)?, &old)?;
+                if existed {
+                    let old = self.state.read(name)?.ok_or(Errno::NOENT)?;
+                    self.journal.keep(&kept_beside(name)?, &old)?;
+                }
                 Ok(self.state.publish(name)?)
             }
             exchanged => Ok(exchanged?),

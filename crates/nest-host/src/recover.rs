@@ -414,7 +414,7 @@ fn read_digests(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<Diges
         let versions = versions(entry, &path.0);
         let place = Place::of(runner.tree, &path.0).map_err(|error| reading(error.into()))?;
         let mut now = digest_of(&place, &place.name).map_err(reading)?;
-        let last = versions.last().cloned().flatten().unwrap_or_default();
+        let last = versions.last().cloned().flatten().expect("BUG: no version of a replaced file");
         if !versions.contains(&now) && runner.mend_torn(path, &last).map_err(reading)? {
             now = Some(last);
         }
@@ -472,7 +472,7 @@ fn tell_edited(
             let whole = std::os::unix::ffi::OsStrExt::as_bytes(whole.as_os_str()).into();
             (wanted.0 == *path).then_some(whole)
         })
-        .unwrap_or_default();
+        .expect("BUG: no effect on an edited file");
     let read = |path: &[u8]| read_configuration(runner.tree, path_of(path)).unwrap_or_default();
     let (now, other) = (read(path), read(&staged));
     let split = |text: &[u8]| -> Vec<Vec<u8>> {

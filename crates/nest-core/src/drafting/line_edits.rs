@@ -129,7 +129,10 @@ impl<'b> LineEdits<'b> {
     /// The line as edited so far.
     pub fn current(&self, file: File, line: Line<'b>) -> BString {
         match self.altered.get(&(file, line.start)) {
-            Some(&at) => self.edits[file as usize][at].after.clone().unwrap_or_default(),
+            Some(&at) => {
+                let after = self.edits[file as usize][at].after.clone();
+                after.expect("BUG: a line is edited that was taken out")
+            }
             None => line.bytes.into(),
         }
     }

@@ -232,17 +232,19 @@ fn written(
 
 fn as_csv(columns: &[Column], rows: &[Vec<(Column, Value)>]) -> String {
     let mut writer = csv::Writer::from_writer(Vec::new());
-    // Writing into memory does not fail.
-    let _ = writer.write_record(columns.iter().map(Column::to_string));
+    let mut write = |cells: &mut dyn Iterator<Item = String>| {
+        writer.write_record(cells).expect("BUG: a table can't be written into memory");
+    };
+    write(&mut columns.iter().map(Column::to_string));
     for row in rows {
         let cell = |column: &Column| {
             let found = row.iter().find(|(other, _)| other == column);
             found.map(|(_, value)| cell_text(value)).unwrap_or_default()
         };
-        let _ = writer.write_record(columns.iter().map(cell));
+        write(&mut columns.iter().map(cell));
     }
-    let text = writer.into_inner().unwrap_or_default();
-    String::from_utf8(text).unwrap_or_default()
+    let text = writer.into_inner().expect("BUG: a table can't be written into memory");
+    String::from_utf8(text).expect("BUG: cells of text make no text")
 }
 
 fn cell_text(value: &Value) -> String {
@@ -263,8 +265,7 @@ fn as_json(rows: Vec<Vec<(Column, Value)>>) -> String {
         )
     };
     let rows = Value::Array(rows.into_iter().map(object).collect());
-    // Texts and numbers always serialise.
-    serde_json::to_string_pretty(&rows).unwrap_or_default() + "\n"
+    serde_json::to_string_pretty(&rows).expect("BUG: texts and numbers don't serialise") + "\n"
 }
 
 fn as_toml(thing: UserOrGroup, rows: &[Vec<(Column, Value)>]) -> String {

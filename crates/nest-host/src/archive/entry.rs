@@ -151,18 +151,21 @@ impl ArchiveEntry {
             },
         };
         let link = || match pax.get(&b"linkpath"[..]) {
-            Some(path) => Some(path.clone()),
-            None => header.link_name_bytes().map(|name| name.into_owned()),
+            Some(path) => Ok(path.clone()),
+            None => {
+                let name = header.link_name_bytes().map(|name| name.into_owned());
+                name.ok_or_else(|| damaged("a link"))
+            }
         };
         let kind = match header.entry_type() {
             tar::EntryType::Directory => EntryKind::Directory,
-            tar::EntryType::Link => EntryKind::Link(below(&link().unwrap_or_default())?),
-            tar::EntryType::Symlink => EntryKind::Symlink(link().unwrap_or_default()),
+            tar::EntryType::Link => EntryKind::Link(below(&link()?)?),
+            tar::EntryType::Symlink => EntryKind::Symlink(link()?),
             tar::EntryType::Fifo => EntryKind::Fifo,
             kind @ (tar::EntryType::Char | tar::EntryType::Block) => {
-                let (major, minor) = (header.device_major()?, header.device_minor()?);
-                let number =
-                    rustix::fs::makedev(major.unwrap_or_default(), minor.unwrap_or_default());
+                let device = header.device_major()?.zip(header.device_minor()?);
+                let (major, minor) = device.ok_or_else(|| damaged("a device"))?;
+                let number = rustix::fs::makedev(major, minor);
                 let block = kind == tar::EntryType::Block;
                 let kind = if block { FileType::BlockDevice } else { FileType::CharacterDevice };
                 EntryKind::Device(kind, number)

@@ -139,7 +139,13 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Bo
 /// What is set aside for an account of this uid, and lies below the paths: it is kept to
 /// be restored, and carries the number too.
 fn set_aside(context: PlanContext<'_>, uid: Uid, paths: &[TreePath]) -> Vec<Caution> {
-    let kept = context.world.kept().unwrap_or_default().iter().map(|account| &account.kept);
+    let kept = match context.world.kept() {
+        Ok(kept) => kept.iter().map(|account| &account.kept),
+        Err(why) => {
+            let note = format!("what is set aside there can't be told: {why}");
+            return vec![Caution::Noted(note)];
+        }
+    };
     let of_uid = kept.filter(|kept| kept.thing == UserOrGroup::User && kept.id == uid.0);
     let places = of_uid.flat_map(|kept| {
         kept.belongings.iter().filter_map(move |belonging| match &belonging.became {

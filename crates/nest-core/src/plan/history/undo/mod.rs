@@ -15,9 +15,9 @@ use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::policy::Policy;
 use crate::record::{ChangeRecord, RecordedEdit, Secret};
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{NotKept, Reason, Refusal};
 use crate::request::Request;
-use crate::retired::{Kept, KeptLine};
+use crate::retired::{Kept, KeptFolder, KeptLine};
 use crate::secret::{has_lost_parts, hash_of, shown};
 use crate::table::{File, Line, Passwd, Record};
 use crate::value::Uid;
@@ -245,13 +245,13 @@ impl<'a> Undoing<'a> {
             return Err(self.refuse(Reason::IdTaken { what: "uid", id: uid.0, holder }));
         }
         let line = match edit.secret {
-            Secret::Lost if self.kept_line(edit, before).is_some() => {
-                self.kept_line(edit, before).unwrap_or_default()
-            }
-            Secret::Lost => {
-                self.builder.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
-                with_hash(before, b"")
-            }
+            Secret::Lost => match self.kept_line(edit, before)? {
+                Some(line) => line,
+                None => {
+                    self.builder.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
+                    with_hash(before, b"")
+                }
+            },
             Secret::None | Secret::Kept | Secret::New => before.to_vec(),
         };
         self.builder.edits.put_back(edit.file, edit.line, line);
@@ -281,19 +281,27 @@ impl<'a> Undoing<'a> {
     }
 
     /// A line that is kept whole.
-    fn kept_line(&self, edit: &RecordedEdit, before: &BString) -> Option<Vec<u8>> {
+    fn kept_line(
+        &self,
+        edit: &RecordedEdit,
+        before: &BString,
+    ) -> Result<Option<Vec<u8>>, Box<Refusal>> {
         let folders = self.record.told.steps.iter().filter_map(|step| {
             let Step::Keep { folder, .. } = &step.step else { return None };
             Some(folder)
         });
-        let mut lines = folders.flat_map(|folder| {
-            let all = self.context.world.kept().unwrap_or_default();
-            let kept = all.iter().find(|kept| kept.folder == *folder);
-            kept.into_iter().flat_map(|kept| &kept.kept.lines)
-        });
+        let folders: Vec<&KeptFolder> = folders.collect();
+        if folders.is_empty() {
+            return Ok(None);
+        }
+        let all = self.context.world.kept();
+        let all = all.map_err(|why| self.refuse(NotKept::KeptUnreadable(why).into()))?;
         let same =
             |line: &&KeptLine| line.file == edit.file && shown(line.file, &line.text) == *before;
-        lines.find(same).map(|line| line.text.to_vec())
+        Ok(folders.into_iter().find_map(|folder| {
+            let kept = all.iter().find(|kept| kept.folder == *folder)?;
+            kept.kept.lines.iter().find(same).map(|line| line.text.to_vec())
+        }))
     }
 
     /// A deletion that can't be taken back line by line can still be restored.
