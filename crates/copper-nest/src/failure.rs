@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use nest_core::policy::PolicyFault;
 use nest_core::refusal::{Reason, Refusal, Way};
 use nest_core::roster::Fault;
-use nest_core::words::without_error_numbers;
+use nest_core::words::in_full;
 use nest_host::changes::ChangesError;
 use nest_host::commit::CommitError;
 use nest_host::journal::JournalError;
@@ -26,8 +26,10 @@ use crate::view::{faults, style, visible};
 pub struct Failure {
     /// One word for machines.
     pub kind: &'static str,
-    /// The sentence.
-    pub message: String,
+    /// What went wrong, and what it comes from.
+    error: anyhow::Error,
+    /// What stands now, where the sentence has to say it.
+    outcome: Option<Box<str>>,
     /// The ways round.
     pub ways: Vec<Way>,
     /// Everything that is wrong with what was given, where that is a table.
@@ -54,8 +56,28 @@ pub const BROKEN: u8 = 7;
 impl Failure {
     /// A failure without a way round.
     pub fn new(status: u8, kind: &'static str, message: impl Into<String>) -> Self {
+        Failure::of(status, kind, anyhow::Error::msg(message.into()))
+    }
+
+    /// The failure that an error is.
+    fn of(status: u8, kind: &'static str, error: impl Into<anyhow::Error>) -> Self {
         let (ways, faults, other_state) = (Vec::new(), Vec::new(), None);
-        Failure { kind, message: message.into(), ways, faults, status, other_state }
+        Failure { kind, error: error.into(), outcome: None, ways, faults, status, other_state }
+    }
+
+    /// Says what stands now.
+    fn and(mut self, outcome: impl Into<String>) -> Self {
+        self.outcome = Some(outcome.into().into());
+        self
+    }
+
+    /// The sentence: what went wrong, what it comes from, and what stands now.
+    pub fn message(&self) -> String {
+        let mut message = in_full(self.error.as_ref());
+        if let Some(outcome) = &self.outcome {
+            message += &format!("; {outcome}");
+        }
+        message
     }
 
     /// Adds a way round that is a command.
@@ -76,7 +98,7 @@ impl Failure {
             let remedy = self.ways.first().map(|way| way_text(way, global));
             let mut error = json!({"error": {
                 "kind": self.kind,
-                "message": without_error_numbers(&self.message),
+                "message": self.message(),
                 "remedy": remedy,
             }});
             if !self.faults.is_empty() {
@@ -85,7 +107,8 @@ impl Failure {
             crate::view::print_json(&error);
         }
         let (bad, reset) = (style::BAD, style::BAD.render_reset());
-        let lines = self.message.split('\n').map(|line| crate::view::visible_line(line.as_bytes()));
+        let message = self.message();
+        let lines = message.split('\n').map(|line| crate::view::visible_line(line.as_bytes()));
         let lines: Vec<String> = lines.flat_map(|line| crate::view::for_stderr(&line)).collect();
         let message = lines.join("\n");
         let stop = if message.ends_with(['.', ':', '?']) { "" } else { "." };
@@ -111,36 +134,30 @@ fn way_text(way: &Way, global: &Global) -> String {
 }
 
 impl From<Box<Refusal>> for Failure {
-    fn from(refusal: Box<Refusal>) -> Self {
-        Failure {
-            kind: (&refusal.reason).into(),
-            message: refusal.to_string(),
-            status: if refusal.is_damage() { DAMAGED } else { REFUSED },
-            ways: refusal.ways,
-            faults: match refusal.reason {
-                Reason::Roster { faults, .. } => faults,
-                _ => Vec::new(),
-            },
-            other_state: None,
-        }
+    fn from(mut refusal: Box<Refusal>) -> Self {
+        let kind = (&refusal.reason).into();
+        let status = if refusal.is_damage() { DAMAGED } else { REFUSED };
+        let ways = std::mem::take(&mut refusal.ways);
+        let faults = match &mut refusal.reason {
+            Reason::Roster { faults, .. } => std::mem::take(faults),
+            _ => Vec::new(),
+        };
+        Failure { ways, faults, ..Failure::of(status, kind, *refusal) }
     }
 }
 
 impl From<TreeError> for Failure {
     fn from(error: TreeError) -> Self {
-        Failure::new(REFUSED, "no-tree", error.to_string())
+        Failure::of(REFUSED, "no-tree", error)
     }
 }
 
 impl From<PolicyFault> for Failure {
     fn from(fault: PolicyFault) -> Self {
-        let mut failure = Failure::new(REFUSED, "policy", fault.to_string());
+        let mut failure = Failure::of(REFUSED, "policy", fault);
         // Without the broken file: with it this would be refused as well.
-        failure.ways.push(Way {
-            label: "see every setting".into(),
-            text: "copper-nest --policy /dev/null show policy".into(),
-            is_command: false,
-        });
+        let way = told("see every setting", "copper-nest --policy /dev/null show policy");
+        failure.ways.push(way);
         failure
     }
 }
@@ -148,12 +165,8 @@ impl From<PolicyFault> for Failure {
 impl From<LoadError> for Failure {
     fn from(error: LoadError) -> Self {
         match error {
-            LoadError::NoSuchFile { .. } => {
-                Failure::new(REFUSED, "no-account-file", error.to_string())
-            }
-            LoadError::Unreadable { .. } => {
-                Failure::new(UNTOUCHED, "unreadable", error.to_string())
-            }
+            LoadError::NoSuchFile { .. } => Failure::of(REFUSED, "no-account-file", error),
+            LoadError::Unreadable { .. } => Failure::of(UNTOUCHED, "unreadable", error),
         }
     }
 }
@@ -162,7 +175,7 @@ impl From<RetiredError> for Failure {
     fn from(error: RetiredError) -> Self {
         match error {
             RetiredError::State(error) => error.into(),
-            _ => Failure::new(UNTOUCHED, "retired-ids", error.to_string()),
+            _ => Failure::of(UNTOUCHED, "retired-ids", error),
         }
     }
 }
@@ -170,7 +183,7 @@ impl From<RetiredError> for Failure {
 impl From<StateError> for Failure {
     fn from(error: StateError) -> Self {
         let status = if matches!(error, StateError::Unusable { .. }) { UNTOUCHED } else { REFUSED };
-        Failure::new(status, "state", error.to_string())
+        Failure::of(status, "state", error)
     }
 }
 
@@ -178,13 +191,12 @@ impl From<ChangesError> for Failure {
     fn from(error: ChangesError) -> Self {
         match error {
             ChangesError::NoSuchChange { .. } => {
-                Failure::new(REFUSED, "no-change", error.to_string())
-                    .or("see them all", "list changes")
+                Failure::of(REFUSED, "no-change", error).or("see them all", "list changes")
             }
             ChangesError::Fault { fault: state::Fault::Unread(_), .. } => {
-                Failure::new(UNTOUCHED, "record", error.to_string())
+                Failure::of(UNTOUCHED, "record", error)
             }
-            ChangesError::Fault { .. } => Failure::new(REFUSED, "record", error.to_string()),
+            ChangesError::Fault { .. } => Failure::of(REFUSED, "record", error),
         }
     }
 }
@@ -194,85 +206,83 @@ impl From<RecoverError> for Failure {
         match error {
             RecoverError::State(error) => error.into(),
             RecoverError::Journal(JournalError::Unusable { .. }) => {
-                Failure::new(UNTOUCHED, "journal", error.to_string())
+                Failure::of(UNTOUCHED, "journal", error)
             }
             RecoverError::Journal(JournalError::OtherTree { .. }) => {
-                Failure::new(REFUSED, "other-tree", error.to_string())
+                Failure::of(REFUSED, "other-tree", error)
                     .or("see what it would do here", "recover --dry-run")
                     .or("and do it", "recover")
             }
             RecoverError::Journal(JournalError::OtherState(ref state)) => {
-                Failure::new(REFUSED, "other-state", error.to_string()).in_state(state)
+                let state = state.clone();
+                Failure::of(REFUSED, "other-state", error).in_state(&state)
             }
-            RecoverError::Journal(_) => Failure::new(REFUSED, "journal", error.to_string()),
+            RecoverError::Journal(_) => Failure::of(REFUSED, "journal", error),
             RecoverError::Lost { ref stands, .. } => {
-                let mut failure = Failure::new(REFUSED, "lost-after-crash", error.to_string());
-                for (path, what) in stands {
-                    failure.ways.push(Way {
-                        label: path.clone(),
-                        text: what.clone(),
-                        is_command: false,
-                    });
-                }
-                failure.ways.push(how_to_go_on());
-                failure
+                let stands = stands.iter().map(|(path, what)| told(path, what));
+                let ways = stands.chain([how_to_go_on()]).collect();
+                Failure { ways, ..Failure::of(REFUSED, "lost-after-crash", error) }
             }
-            RecoverError::Edited { ref files, .. } => edited(&error, files),
-            RecoverError::Failed { .. } => Failure::new(BROKEN, "unfinished", error.to_string())
-                .or("when the cause is mended", "recover"),
+            RecoverError::Edited { ref files, .. } => {
+                let ways = files.iter().flat_map(edited).chain([how_to_go_on()]).collect();
+                Failure { ways, ..Failure::of(REFUSED, "edited-after-crash", error) }
+            }
+            RecoverError::Failed { .. } => {
+                Failure::of(BROKEN, "unfinished", error).or("when the cause is mended", "recover")
+            }
         }
     }
 }
 
-/// Shows each file as it is and as it was or would be.
-fn edited(error: &RecoverError, files: &[Edited]) -> Failure {
-    let mut failure = Failure::new(REFUSED, "edited-after-crash", error.to_string());
-    let mut tell = |label: String, text: String| {
-        failure.ways.push(Way { label, text, is_command: false });
-    };
-    for file in files {
-        let [before, after, now] = &file.digests;
-        let path = file.file.path();
-        tell(format!("{path} before"), before.clone());
-        tell(format!("{path} after"), after.clone());
-        tell(format!("{path} now"), now.clone());
-        tell(format!("{path} in its other version"), file.staged.to_string());
-        for line in &file.lines {
-            tell("a line of neither version".into(), line.to_string());
-        }
-    }
-    failure.ways.push(how_to_go_on());
-    failure
+/// What is told beside a refusal, and is no command.
+fn told(label: impl Into<String>, text: impl Into<String>) -> Way {
+    Way { label: label.into(), text: text.into(), is_command: false }
+}
+
+/// A file as it is and as it was or would be.
+fn edited(file: &Edited) -> Vec<Way> {
+    let [before, after, now] = &file.digests;
+    let path = file.file.path();
+    let mut ways = vec![
+        told(format!("{path} before"), before),
+        told(format!("{path} after"), after),
+        told(format!("{path} now"), now),
+        told(format!("{path} in its other version"), file.staged.to_string()),
+    ];
+    ways.extend(file.lines.iter().map(|line| told("a line of neither version", line.to_string())));
+    ways
 }
 
 fn how_to_go_on() -> Way {
-    Way {
-        label: "how to go on".into(),
-        text: "docs/formats.md, \"A crash and an edit\"".into(),
-        is_command: false,
-    }
+    told("how to go on", "docs/formats.md, \"A crash and an edit\"")
 }
 
 impl From<LockError> for Failure {
     fn from(error: LockError) -> Self {
         match error {
-            LockError::Held { .. } => Failure::new(LOCKED, "locked", error.to_string()),
-            LockError::NotAFile(_) => Failure::new(REFUSED, "lock-file", error.to_string()),
-            LockError::Unopened(_) => Failure::new(UNTOUCHED, "lock-file", error.to_string()),
+            LockError::Held { .. } => Failure::of(LOCKED, "locked", error),
+            LockError::NotAFile(_) => Failure::of(REFUSED, "lock-file", error),
+            LockError::Unopened(_) => Failure::of(UNTOUCHED, "lock-file", error),
         }
     }
 }
 
 impl From<CommitError> for Failure {
     fn from(error: CommitError) -> Self {
-        let (kind, status) = match error {
-            CommitError::ChangedMeanwhile(_) => ("changed-meanwhile", UNTOUCHED),
-            CommitError::Interrupted => ("interrupted", UNTOUCHED),
-            CommitError::State(error) => return error.into(),
-            CommitError::Journal(_) => ("journal", UNTOUCHED),
-            CommitError::Failed { .. } => ("failed", UNTOUCHED),
-            CommitError::NotPutBack { .. } => ("not-put-back", BROKEN),
-        };
-        Failure::new(status, kind, error.to_string())
+        match error {
+            CommitError::State(error) => error.into(),
+            CommitError::ChangedMeanwhile(_) => Failure::of(UNTOUCHED, "changed-meanwhile", error),
+            CommitError::Interrupted => Failure::of(UNTOUCHED, "interrupted", error),
+            CommitError::Journal(_) => {
+                Failure::of(UNTOUCHED, "journal", error).and("nothing was changed")
+            }
+            CommitError::Failed { .. } => {
+                Failure::of(UNTOUCHED, "failed", error).and("all is as it was")
+            }
+            CommitError::NotPutBack { ref stands, .. } => {
+                let outcome = format!("and what was done could not be put back: {stands}");
+                Failure::of(BROKEN, "not-put-back", error).and(outcome)
+            }
+        }
     }
 }

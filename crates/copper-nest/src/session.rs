@@ -33,6 +33,7 @@ use crate::cli::Global;
 use crate::clock::Now;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::view::{Bar, receipt, visible};
+use nest_core::words::in_full;
 
 /// Whether a change is asked about before it is made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -116,7 +117,7 @@ impl<'g> Session<'g> {
                 tracing::info!(%error, "the retired numbers can't be read");
                 self.note_fault(&error);
                 let world = World::new(&self.tree, nest_core::retired_ids::RetiredIds::default());
-                world.without_retired(error.to_string())
+                world.without_retired(in_full(&error))
             }
         };
         let suspended = suspended::read(&self.tree, &self.state).unwrap_or_else(|error| {
@@ -303,7 +304,7 @@ impl<'g> Session<'g> {
             // A state folder that is closed to whoever looks tells nothing.
             Err(error @ recover::RecoverError::Journal(_)) if !is_closed(&error) => {
                 let told = Failure::from(error);
-                errln!("{}", visible(told.message.as_bytes()));
+                errln!("{}", visible(told.message().as_bytes()));
             }
             Err(error) => tracing::info!(%error, "the journal can't be read"),
         }
@@ -422,7 +423,7 @@ impl<'g> Session<'g> {
                 format!("change {number} by {by}{tree}: {summary}")
             }
             Ok(_) => format!("change by {by}{tree}: {summary}"),
-            Err(error) => format!("failed, by {by}{tree}: {summary}: {error}"),
+            Err(error) => format!("failed, by {by}{tree}: {summary}: {}", in_full(error)),
         };
         system_log::send(&self.now.for_log(), &line);
     }
@@ -498,7 +499,7 @@ impl<'g> Session<'g> {
 
 /// Whether a journal can't be read for want of the right to.
 fn is_closed(error: &recover::RecoverError) -> bool {
-    let recover::RecoverError::Journal(JournalError::Unusable { error, .. }) = error else {
+    let recover::RecoverError::Journal(JournalError::Unusable { source: error, .. }) = error else {
         return false;
     };
     error.kind() == std::io::ErrorKind::PermissionDenied

@@ -47,6 +47,14 @@ pub(crate) fn some(names: &[BString]) -> String {
     }
 }
 
+/// An error and what it comes from, each after the one that it is the cause of.
+pub fn in_full(error: &dyn std::error::Error) -> String {
+    let causes = std::iter::successors(Some(error), |error| error.source());
+    let words: Vec<String> =
+        causes.map(|cause| without_error_numbers(&cause.to_string())).collect();
+    words.join(": ")
+}
+
 /// A message without the numbers that the system has for its errors: its words say the
 /// same to people.
 pub fn without_error_numbers(message: &str) -> String {

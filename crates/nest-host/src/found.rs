@@ -62,7 +62,7 @@ pub fn write(tree: &Tree, state: &State, found: &EarlierFindings) -> Result<(), 
     let text = String::from_utf8(to_text(found)).expect("BUG: JSON is not UTF-8");
     let text = without_hashes(&text);
     let failed =
-        |error: std::io::Error| RetiredError::Unwritten { path: folder.shown(&NAME), error };
+        |source: std::io::Error| RetiredError::Unwritten { path: folder.shown(&NAME), source };
     folder.write(&NAME, text.as_bytes()).map_err(failed)?;
     folder.flush().map_err(|error| failed(error.into()))
 }

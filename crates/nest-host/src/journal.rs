@@ -228,33 +228,19 @@ pub struct FoundJournal {
 
 /// Why a journal can't be used.
 #[derive(Debug, thiserror::Error)]
+#[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum JournalError {
     /// It can't be read or written.
-    #[error("the journal {path} can't be used: {error}")]
-    Unusable {
-        /// The file or folder.
-        path: String,
-        /// The system's reason.
-        error: std::io::Error,
-    },
+    #[error("the journal {path} can't be used")]
+    Unusable { path: String, source: std::io::Error },
     /// It can't be understood.
     #[error("the journal {path} {fault}; an unfinished change can't be told from it")]
-    Fault {
-        /// The file.
-        path: String,
-        /// What is wrong.
-        fault: Fault,
-    },
+    Fault { path: String, fault: Fault },
     /// It is about another tree.
     #[error(
         "{what} stands unfinished here, but it is about another tree, {tree}: this one may be a copy of it"
     )]
-    OtherTree {
-        /// The unfinished change, in words.
-        what: String,
-        /// The tree it is about.
-        tree: String,
-    },
+    OtherTree { what: String, tree: String },
     /// The journal is in another state folder than the one that was named.
     #[error("a change stands unfinished here, and its journal is in the state folder {0}")]
     OtherState(String),
@@ -430,7 +416,7 @@ impl Journal {
 }
 
 fn unusable(path: String, error: impl Into<std::io::Error>) -> JournalError {
-    JournalError::Unusable { path, error: error.into() }
+    JournalError::Unusable { path, source: error.into() }
 }
 
 /// Reads a journal. Any bytes may come in.

@@ -37,8 +37,8 @@ pub enum LockError {
     #[error("etc/.pwd.lock is {0}, not a file; nobody can take the account-file lock")]
     NotAFile(&'static str),
     /// The lock file can't be opened.
-    #[error("etc/.pwd.lock can't be opened: {0}")]
-    Unopened(Errno),
+    #[error("etc/.pwd.lock can't be opened")]
+    Unopened(#[source] Errno),
 }
 
 impl Lock {

@@ -92,8 +92,8 @@ pub enum RecoverError {
     #[error("{what} is half done and can't be finished: {}; nothing was changed", .lost.join(", and "))]
     Lost { what: String, lost: Vec<String>, stands: Vec<(String, String)> },
     /// It failed. What is unfinished stays so, and can be tried again.
-    #[error("{what} is unfinished and could not be finished: {doing}: {error}")]
-    Failed { what: String, doing: String, error: std::io::Error },
+    #[error("{what} is unfinished and could not be finished: {doing}")]
+    Failed { what: String, doing: String, source: std::io::Error },
 }
 
 /// The unfinished change, if one stands.
@@ -228,8 +228,8 @@ fn roll_back(
         .map_err(|error| failed(entry, "flushing a directory", error))
 }
 
-fn failed(entry: &JournalEntry, doing: &str, error: std::io::Error) -> RecoverError {
-    RecoverError::Failed { what: entry.in_words(), doing: doing.to_owned(), error }
+fn failed(entry: &JournalEntry, doing: &str, source: std::io::Error) -> RecoverError {
+    RecoverError::Failed { what: entry.in_words(), doing: doing.to_owned(), source }
 }
 
 /// The digest that each account file has now.

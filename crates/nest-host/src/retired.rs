@@ -58,8 +58,8 @@ pub enum RetiredError {
     #[error("{path} {fault}")]
     Fault { path: String, fault: Fault },
     /// It can't be written.
-    #[error("{path} can't be written: {error}")]
-    Unwritten { path: String, error: std::io::Error },
+    #[error("{path} can't be written")]
+    Unwritten { path: String, source: std::io::Error },
 }
 
 impl RetiredError {

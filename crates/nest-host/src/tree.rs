@@ -35,8 +35,8 @@ pub enum TreeError {
     #[error("{0} is not a directory; a tree is the root directory of a system")]
     NotADirectory(String),
     /// It can't be opened.
-    #[error("{path} can't be opened: {error}")]
-    Unopened { path: String, error: Errno },
+    #[error("{path} can't be opened")]
+    Unopened { path: String, source: Errno },
 }
 
 /// Where a path leads once every link is followed: an entry of a directory,
@@ -64,7 +64,7 @@ impl Tree {
         let root = rustix::fs::open(path, STEP, Mode::empty()).map_err(|error| match error {
             Errno::NOENT => TreeError::Missing(shown()),
             Errno::NOTDIR => TreeError::NotADirectory(shown()),
-            error => TreeError::Unopened { path: shown(), error },
+            source => TreeError::Unopened { path: shown(), source },
         })?;
         // By device and inode: `//`, `/proc/self/root` and a bind mount of the
         // root are the running system too.

@@ -262,11 +262,11 @@ impl Check {
                     outln!("  {}", findings::summary(&checked.report, checked.files));
                 }
                 (Err(failure), Format::Json) => {
-                    let error = json!({"kind": failure.kind, "message": failure.message});
+                    let error = json!({"kind": failure.kind, "message": failure.message()});
                     outln!("{}", json!({"tree": tree, "error": error}));
                 }
                 (Err(failure), _) => {
-                    errln!("{tree}: {}", view::visible(failure.message.as_bytes()));
+                    errln!("{tree}: {}", view::visible(failure.message().as_bytes()));
                 }
             }
         }

@@ -100,17 +100,17 @@ pub enum CommitError {
     #[error("interrupted; nothing was changed")]
     Interrupted,
     /// The state folder can't be used.
-    #[error("{0}; nothing was changed")]
+    #[error(transparent)]
     State(#[from] StateError),
     /// The journal can't be used.
-    #[error("{0}; nothing was changed")]
+    #[error(transparent)]
     Journal(#[from] JournalError),
     /// Something failed, and all is as it was.
-    #[error("{what}: {error}; all is as it was")]
-    Failed { what: String, error: std::io::Error },
+    #[error("{what}")]
+    Failed { what: String, source: std::io::Error },
     /// Something failed, and so did putting things back.
-    #[error("{what}: {error}; and what was done could not be put back: {stands}")]
-    NotPutBack { what: String, error: std::io::Error, stands: String },
+    #[error("{what}")]
+    NotPutBack { what: String, source: std::io::Error, stands: String },
 }
 
 /// Carries out a plan that was made from `loaded`. The lock proves that no other
@@ -148,7 +148,7 @@ pub fn commit(
     let number = keeps.then(|| changes::next_number(Some(&folder)));
     let number = number.transpose().map_err(|error| CommitError::Failed {
         what: "looking for the number of the change".into(),
-        error: std::io::Error::other(error.to_string()),
+        source: std::io::Error::other(error),
     })?;
     let drop_all = |folder: &Folder| {
         Journal::sweep(folder);
@@ -250,7 +250,7 @@ struct Change<'a> {
 }
 
 fn failed(what: impl Into<String>, error: impl Into<std::io::Error>) -> CommitError {
-    CommitError::Failed { what: what.into(), error: error.into() }
+    CommitError::Failed { what: what.into(), source: error.into() }
 }
 
 impl Change<'_> {
@@ -384,7 +384,7 @@ impl Change<'_> {
     }
 
     /// Takes back what became visible, last first, and drops what was staged.
-    fn put_back(&self, what: String, error: std::io::Error, reached: usize) -> CommitError {
+    fn put_back(&self, what: String, source: std::io::Error, reached: usize) -> CommitError {
         let mut stands = Vec::new();
         // The one that failed did nothing, unless it is made of many.
         let half_done = self
@@ -398,16 +398,16 @@ impl Change<'_> {
             }
         }
         if !stands.is_empty() {
-            return CommitError::NotPutBack { what, error, stands: stands.join(", ") };
+            return CommitError::NotPutBack { what, source, stands: stands.join(", ") };
         }
         let flushed = flush(&self.runner, &self.entry.effects, Dirs::Touched);
         let unmarked = flushed.and_then(|()| self.runner.journal.unmark());
         if let Err(unmarked) = unmarked {
             let stands = format!("all is as it was, but the journal says otherwise ({unmarked})");
-            return CommitError::NotPutBack { what, error, stands };
+            return CommitError::NotPutBack { what, source, stands };
         }
         self.discard();
-        CommitError::Failed { what, error }
+        CommitError::Failed { what, source }
     }
 
     /// The record gets its name; that it can't be given it is no reason to take the

@@ -53,8 +53,8 @@ pub enum StateError {
     #[error("the state folder {0} is not a directory")]
     NotADirectory(String),
     /// It can't be opened or made.
-    #[error("the state folder {path} can't be used: {error}")]
-    Unusable { path: String, error: Errno },
+    #[error("the state folder {path} can't be used")]
+    Unusable { path: String, source: Errno },
 }
 
 const DIRECTORY: OFlags =
@@ -95,7 +95,7 @@ impl State {
             return Ok(folder);
         }
         let shown = self.shown().unwrap_or(WITHOUT_STATE.to_owned());
-        let unusable = |error| StateError::Unusable { path: shown.clone(), error };
+        let unusable = |source| StateError::Unusable { path: shown.clone(), source };
         let opened = match self {
             State::At(path) => make_outside(path),
             State::InTree => make_in_tree(tree),
@@ -105,7 +105,7 @@ impl State {
             }
         };
         let opened = folder(Ok(opened.map_err(unusable)?), shown.clone())?;
-        opened.ok_or(StateError::Unusable { path: shown, error: Errno::NOENT })
+        opened.ok_or(StateError::Unusable { path: shown, source: Errno::NOENT })
     }
 }
 
@@ -211,10 +211,10 @@ fn folder(opened: Result<OwnedFd, Errno>, shown: String) -> Result<Option<Folder
         Ok(descriptor) => descriptor,
         Err(Errno::NOENT) => return Ok(None),
         Err(Errno::NOTDIR | Errno::LOOP) => return Err(StateError::NotADirectory(shown)),
-        Err(error) => return Err(StateError::Unusable { path: shown, error }),
+        Err(error) => return Err(StateError::Unusable { path: shown, source: error }),
     };
     let stat = rustix::fs::fstat(&descriptor)
-        .map_err(|error| StateError::Unusable { path: shown.clone(), error })?;
+        .map_err(|source| StateError::Unusable { path: shown.clone(), source })?;
     let me = rustix::process::geteuid().as_raw();
     let fault = if stat.st_uid != me && stat.st_uid != 0 {
         format!("belongs to uid {}", stat.st_uid)
