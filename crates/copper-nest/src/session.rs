@@ -14,6 +14,7 @@ use nest_core::refusal::{Refusal, Way};
 use nest_core::request::Request;
 use nest_core::retired::RetiredAccount;
 use nest_core::value::{Day, UserName};
+use nest_core::words::in_full;
 use nest_host::changes::{self, LeftBehind};
 use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::journal::JournalError;
@@ -33,7 +34,6 @@ use crate::cli::Global;
 use crate::clock::Now;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::view::{Bar, receipt, visible};
-use nest_core::words::in_full;
 
 /// Whether a change is asked about before it is made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -9,6 +9,7 @@ use nest_core::allot::propose_login;
 use nest_core::context::PlanContext;
 use nest_core::plan::users::create_user;
 use nest_core::request::CreateUser;
+use nest_core::value::UserName;
 use nest_core::words::list;
 
 use super::passwords::{self, PasswordSource};
@@ -17,7 +18,6 @@ use crate::cli::Global;
 use crate::failure::{Failure, REFUSED, USAGE};
 use crate::session::{Asks, Session};
 use crate::view::visible;
-use nest_core::value::UserName;
 
 /// Create users: account, private group, home, subordinate ids.
 ///

@@ -2,6 +2,7 @@
 
 use std::ffi::OsString;
 
+use bstr::BString;
 use nest_core::plan::users::{
     DeleteUser, FilesDisposition, RestoreUser, delete_user, restore_user,
 };
@@ -10,7 +11,6 @@ use super::{GuardOverrideArgs, Names, bytes};
 use crate::cli::Global;
 use crate::failure::{Failure, USAGE};
 use crate::session::{Asks, Session};
-use bstr::BString;
 
 /// Delete users. What they were is kept, and restore brings them back.
 ///

@@ -2,6 +2,7 @@
 
 use std::ffi::OsString;
 
+use bstr::BString;
 use nest_core::holdings::{ranges, spans};
 
 use super::show_id::no_answer;
@@ -10,7 +11,6 @@ use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::Session;
 use crate::view::{self, ids};
-use bstr::BString;
 
 /// List the numbers as a map: which span is for what, how full it is, and which
 /// number is given next.

@@ -3,13 +3,13 @@
 use std::ffi::OsString;
 
 use nest_core::plan::groups::{GroupPassword, check_group_password, group_password};
+use nest_core::value::GroupName;
 
 use super::bytes;
 use super::passwords::{self, PasswordSource, PasswordSourceArgs};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
-use nest_core::value::GroupName;
 
 /// Set a group's password, or take it away.
 ///

@@ -1,13 +1,13 @@
 //! `password user`.
 
 use nest_core::plan::users::{SetPassword, check_password_holders, set_password};
+use nest_core::value::UserName;
 
 use super::passwords::{self, PasswordSource, PasswordSourceArgs};
 use super::{GuardOverrideArgs, Names};
 use crate::cli::Global;
 use crate::failure::Failure;
 use crate::session::{Asks, Session};
-use nest_core::value::UserName;
 
 /// Set passwords, or take them away.
 ///

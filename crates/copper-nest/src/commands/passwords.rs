@@ -1,6 +1,7 @@
 //! Where passwords come from, for the commands that set them.
 
 use std::io::{ErrorKind, Read};
+use std::ops::Deref;
 
 use bstr::BString;
 use nest_core::value::{PasswordFault, check_hash, check_password, strength};
@@ -10,7 +11,6 @@ use zeroize::Zeroizing;
 use crate::failure::{Failure, REFUSED, UNTOUCHED};
 use crate::session::Session;
 use crate::{output, prompt};
-use std::ops::Deref;
 
 /// Where the passwords of some accounts come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -215,9 +215,7 @@ pub struct ShownLine {
 pub fn lines_about(book: &Book, user: &Passwd<'_>) -> Vec<ShownLine> {
     let mut shown = Vec::new();
     let mut push = |file: File, lines: Vec<Line<'_>>| {
-        let Some(table) = book.lines(file) else {
-            return;
-        };
+        let Some(table) = book.lines(file) else { return };
         shown.extend(lines.into_iter().map(|line| ShownLine {
             file,
             line: table.number(line.start),

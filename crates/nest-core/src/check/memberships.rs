@@ -235,9 +235,7 @@ fn mismatches(checker: &mut Checker<'_>) {
         let Some(group) = Group::read(line.record()).filter(|_| line.is_record()) else { continue };
         let Some(at) = book.names().find(File::Gshadow, group.name) else { continue };
         let other = table.lines().at(at);
-        let Some(gshadow) = Gshadow::read(other.record()) else {
-            continue;
-        };
+        let Some(gshadow) = Gshadow::read(other.record()) else { continue };
         if gshadow.members == group.members {
             continue;
         }
@@ -273,9 +271,7 @@ fn primary_groups(checker: &mut Checker<'_>) {
         return;
     }
     for (line, user) in book.users.records() {
-        let Some(gid) = user.gid().filter(|gid| !prefilter.gids.contains(gid.0)) else {
-            continue;
-        };
+        let Some(gid) = user.gid().filter(|gid| !prefilter.gids.contains(gid.0)) else { continue };
         let name = BStr::new(user.name);
         let message = format!("no group has gid {gid}, the primary group of {name}.");
         let fresh = match book.named(File::Group, user.name).is_empty() {

@@ -338,9 +338,7 @@ fn second_roots(checker: &mut Checker<'_>) {
     let lines = context.book.users.lines();
     let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
     let mut roots = odd.filter(|(_, user)| user.uid() == Some(Uid::ROOT));
-    let Some((first_line, first)) = roots.next() else {
-        return;
-    };
+    let Some((first_line, first)) = roots.next() else { return };
     for (line, user) in roots.filter(|(_, user)| user.name != first.name) {
         let message = format!(
             "{} has uid 0 and is root under another name, like {} (line {}).",

@@ -6,7 +6,7 @@ use crate::account::admin_group;
 use crate::change::Caution;
 use crate::context::PlanContext;
 use crate::drafting::new_name::damaged;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Passwd, Record, Shadow};
 use crate::value::{Gid, NameStyle, Uid, check_name, is_component, read_plain_id};
@@ -30,10 +30,10 @@ pub(crate) fn find_user<'a>(
     context: PlanContext<'a>,
     name: &BStr,
     what: &str,
-) -> Result<FoundUser<'a>, Box<Refusal>> {
+) -> Result<FoundUser<'a>> {
     let book = context.book;
     let refuse = |reason| Refusal::new(what, reason);
-    let once = |file: File| -> Result<Option<Line<'a>>, Box<Refusal>> {
+    let once = |file: File| -> Result<Option<Line<'a>>> {
         let named = book.named(file, name);
         let number = |line: &Line<'_>| book.lines(file).map_or(0, |lines| lines.number(line.start));
         match named[..] {
@@ -88,7 +88,7 @@ pub(crate) fn require_file_name(
     (context, file): (PlanContext<'_>, File),
     name: &BStr,
     what: &str,
-) -> Result<(), Box<Refusal>> {
+) -> Result<()> {
     match is_component(name) {
         true => Ok(()),
         false => Err(not_a_file_name(what, context, file, name)),
@@ -115,7 +115,7 @@ pub(crate) fn find_group<'a>(
     context: PlanContext<'a>,
     wanted: &BStr,
     what: &str,
-) -> Result<Group<'a>, Box<Refusal>> {
+) -> Result<Group<'a>> {
     let book = context.book;
     let refuse = |reason| Refusal::new(what, reason);
     let by_name = book.named(File::Group, wanted);
@@ -160,7 +160,7 @@ pub(crate) fn find_member(
     unlisted: bool,
     what: &str,
     again: &str,
-) -> Result<Option<Caution>, Box<Refusal>> {
+) -> Result<Option<Caution>> {
     let refuse = |reason| Refusal::new(what, reason);
     if context.book.user(name).is_some() {
         return Ok(None);
@@ -192,10 +192,7 @@ pub(crate) fn find_member(
 ///
 /// # Errors
 /// The [`Refusal`], of `what`: none of the policy's groups exists.
-pub(crate) fn find_admin_group<'a>(
-    context: PlanContext<'a>,
-    what: &str,
-) -> Result<Group<'a>, Box<Refusal>> {
+pub(crate) fn find_admin_group<'a>(context: PlanContext<'a>, what: &str) -> Result<Group<'a>> {
     let policy = context.policy;
     admin_group(context.book, policy).ok_or_else(|| {
         let groups = policy.admins_groups.join(", ");
@@ -210,11 +207,7 @@ pub(crate) fn find_admin_group<'a>(
 ///
 /// # Errors
 /// The [`Refusal`], of `what`.
-pub(crate) fn gid_of(
-    context: PlanContext<'_>,
-    group: &Group<'_>,
-    what: &str,
-) -> Result<Gid, Box<Refusal>> {
+pub(crate) fn gid_of(context: PlanContext<'_>, group: &Group<'_>, what: &str) -> Result<Gid> {
     group.gid().ok_or_else(|| {
         let (line, _) = context.book.group(group.name).unzip();
         let line = line.map_or(0, |line| context.book.groups.lines().number(line.start));

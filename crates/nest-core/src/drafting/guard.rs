@@ -8,7 +8,7 @@ use bstr::BStr;
 use crate::account::{AccountKind, admin_group, kind_of};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::GuardOverrides;
 use crate::sign_in::can_sign_in;
 use crate::value::{Uid, UserName};
@@ -66,7 +66,7 @@ pub(crate) fn guard(
     found: &FoundUser<'_>,
     overrides: GuardOverrides,
     action: GuardedAction<'_>,
-) -> Result<(), Box<Refusal>> {
+) -> Result<()> {
     let PlanContext { policy, world, .. } = context;
     let name = BStr::new(found.user.name);
     let refuse = |reason, option: &str| {

@@ -11,7 +11,7 @@ use crate::drafting::claim::{Claim, Judged, Purpose};
 use crate::drafting::find::FoundUser;
 use crate::ownership::Owner;
 use crate::policy::Policy;
-use crate::refusal::{HomeTrouble, Reason, Refusal};
+use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
 use crate::request::{CreateUser, key_file};
 use crate::retired::BelongingKind;
 use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
@@ -32,7 +32,7 @@ pub(crate) fn plan_home(
     name: &BStr,
     owner: Owner,
     subject: &mut Subject,
-) -> Result<HomePlan, Box<Refusal>> {
+) -> Result<HomePlan> {
     let refuse = |reason| Refusal::new(format!("{name} was not created"), reason);
     let mut plan =
         HomePlan { field: NO_HOME.as_bytes().into(), steps: Vec::new(), cautions: Vec::new() };
@@ -250,7 +250,7 @@ pub(crate) fn move_home(
     to: &BString,
     what: &str,
     instead: Instead,
-) -> Result<Step, Box<Refusal>> {
+) -> Result<Step> {
     let refuse = |reason| Refusal::new(what, reason);
     let only_record = |refusal: Box<Refusal>| match &instead {
         Instead::KeepHome(command) => refusal.or("leave the home where it is", command.as_str()),

@@ -142,9 +142,7 @@ impl<'b> LineEdits<'b> {
         match self.altered.get(&(file, line.start)) {
             Some(&at) => self.edits[file as usize][at].after = Some(after.into()),
             None => {
-                let Some(lines) = self.book.lines(file) else {
-                    return;
-                };
+                let Some(lines) = self.book.lines(file) else { return };
                 let edits = &mut self.edits[file as usize];
                 self.altered.insert((file, line.start), edits.len());
                 edits.push(lines.replacing(line, after));

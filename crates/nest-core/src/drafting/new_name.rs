@@ -6,7 +6,7 @@ use rayon::prelude::*;
 use crate::book::Book;
 use crate::change::Caution;
 use crate::context::PlanContext;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::table::{File, Group, Line, Passwd, Record};
 use crate::value::check_name;
 
@@ -25,7 +25,7 @@ pub(crate) fn check_new_name(
     private: bool,
     what: &str,
     group_way: impl FnOnce() -> String,
-) -> Result<Vec<Caution>, Box<Refusal>> {
+) -> Result<Vec<Caution>> {
     let PlanContext { book, policy, world, .. } = context;
     let refuse = |reason| Refusal::new(what, reason);
     let mut cautions = Vec::new();
@@ -105,7 +105,7 @@ pub(crate) fn check_new_group_name(
     context: PlanContext<'_>,
     name: &BStr,
     what: &str,
-) -> Result<Vec<Caution>, Box<Refusal>> {
+) -> Result<Vec<Caution>> {
     let PlanContext { book, policy, world, .. } = context;
     let refuse = |reason| Refusal::new(what, reason);
     check_name(policy.names_style, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;

@@ -8,7 +8,7 @@ use crate::change::{Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::drafting::guard::{Admins, GuardedAction, guard};
-use crate::refusal::Refusal;
+use crate::refusal::Result;
 use crate::request::GuardOverrides;
 use crate::table::{Column, File, Line, with_fields};
 use crate::value::{Gid, TreePath, Uid};
@@ -71,7 +71,7 @@ impl<'a> PlanBuilder<'a> {
         found: &FoundUser<'_>,
         overrides: GuardOverrides,
         action: GuardedAction<'_>,
-    ) -> Result<(), Box<Refusal>> {
+    ) -> Result<()> {
         let context = self.context;
         let admins = self.admins.get_or_insert_with(|| Admins::of(context)).as_ref();
         guard(context, admins, found, overrides, action)

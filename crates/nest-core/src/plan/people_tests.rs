@@ -14,7 +14,7 @@ use crate::plan::users::{
 use crate::policy::Policy;
 use crate::record::tests::record;
 use crate::record::{ChangeRecord, Told};
-use crate::refusal::Refusal;
+use crate::refusal::Result;
 use crate::request::{CreateUser, GuardOverrides};
 use crate::surroundings::{Facts, FileKind, Inventory, Process, Site};
 use crate::suspended::Suspended;
@@ -67,7 +67,7 @@ pub(super) fn world() -> World {
     world
 }
 
-pub(super) type Planned = Result<Plan, Box<Refusal>>;
+pub(super) type Planned = Result<Plan>;
 
 pub(super) fn on(
     texts: &[(File, String)],

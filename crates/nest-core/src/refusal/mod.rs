@@ -10,6 +10,9 @@ pub use line_trouble::LineTrouble;
 pub use not_kept::NotKept;
 pub use reason::Reason;
 
+/// What comes of a request that may be refused.
+pub type Result<T, E = Box<Refusal>> = std::result::Result<T, E>;
+
 /// A request that was refused. Nothing was changed.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("{what}: {reason}")]

@@ -18,7 +18,7 @@ use crate::context::PlanContext;
 use crate::drafting::home::plan_home;
 use crate::ownership::{Access, Owner};
 use crate::policy::Policy;
-use crate::refusal::{LineTrouble, Refusal};
+use crate::refusal::{LineTrouble, Refusal, Result};
 use crate::request::{CreateUser, Request};
 use crate::secret::{has_lost_parts, hash_of, is_kept};
 use crate::table::{Edit, File};
@@ -73,7 +73,7 @@ impl Request for Repair {
 ///
 /// # Errors
 /// The [`Refusal`]: a line is to be taken out that is in order.
-pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired, Box<Refusal>> {
+pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired> {
     let mut repairing = Repairing {
         context,
         edits: RepairEdits::new(context.book),
@@ -138,7 +138,7 @@ impl Repairing<'_> {
     }
 
     /// Mends what is wrong with the files themselves, and, when asked by name, homes.
-    fn steps(&mut self, selection: &Selection) -> Result<(), Box<Refusal>> {
+    fn steps(&mut self, selection: &Selection) -> Result<()> {
         // Homes are made on request only.
         let only = rules_that(|rule| {
             selection.wants(rule)
@@ -191,7 +191,7 @@ impl Repairing<'_> {
         self.note(finding, what);
     }
 
-    fn home(&mut self, finding: &Finding) -> Result<(), Box<Refusal>> {
+    fn home(&mut self, finding: &Finding) -> Result<()> {
         let book = self.context.book;
         let Some(user) = finding.line.checked_sub(1).and_then(|at| book.users.record(at)) else {
             return Ok(());
@@ -214,7 +214,7 @@ impl Repairing<'_> {
     }
 
     /// Takes lines out that are at fault.
-    fn take_out(&mut self, lines: &[(File, usize)]) -> Result<(), Box<Refusal>> {
+    fn take_out(&mut self, lines: &[(File, usize)]) -> Result<()> {
         let only = rules_that(|rule| rule.taken_out || rule.line_mend().is_some());
         let selection = Selection { only, files_only: true, ..Selection::default() };
         let report = check(self.context, &selection);

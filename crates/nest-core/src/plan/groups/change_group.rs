@@ -14,7 +14,7 @@ use crate::drafting::numbers::NewNumber;
 use crate::drafting::primary::{gather_next_sign_ins, tell_sessions};
 use crate::plan::groups::create_group::members;
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::table::{File, Group, GroupField, Gshadow, PasswdField, Record};
 use crate::value::{Gid, GroupName, TreePath, Uid, UserName, members as listed};
@@ -55,7 +55,7 @@ impl Request for ChangeGroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn change_group(context: PlanContext<'_>, request: &ChangeGroup) -> Result<Plan, Box<Refusal>> {
+pub fn change_group(context: PlanContext<'_>, request: &ChangeGroup) -> Result<Plan> {
     let what = format!("the group {} was not changed", request.name);
     let group = find_group(context, request.name.as_ref(), &what)?;
     let name = BStr::new(group.name);
@@ -99,7 +99,7 @@ impl<'a> GroupChange<'a> {
 
     /// A new number goes to the users who have it as primary group, and to the
     /// files in their homes.
-    fn gid(&mut self) -> Result<(), Box<Refusal>> {
+    fn gid(&mut self) -> Result<()> {
         let Some(gid) = self.request.gid else { return Ok(()) };
         let (context, name) = (self.context, self.name());
         let old = gid_of(context, &self.group, &self.what)?;
@@ -178,7 +178,7 @@ impl<'a> GroupChange<'a> {
         &self,
         add: (&'static str, &[UserName]),
         drop: (&'static str, &[UserName]),
-    ) -> Result<(), Box<Refusal>> {
+    ) -> Result<()> {
         match add.1.iter().find(|name| drop.1.contains(name)) {
             Some(name) => {
                 let (one, other, name) = (add.0, drop.0, name.clone().into());
@@ -188,7 +188,7 @@ impl<'a> GroupChange<'a> {
         }
     }
 
-    fn members(&mut self) -> Result<(), Box<Refusal>> {
+    fn members(&mut self) -> Result<()> {
         let request = self.request;
         let (context, group) = (self.context, self.group);
         self.both_ways(
@@ -225,7 +225,7 @@ impl<'a> GroupChange<'a> {
         Ok(())
     }
 
-    fn may_be_dropped(&mut self, name: &BStr, is_listed: bool) -> Result<(), Box<Refusal>> {
+    fn may_be_dropped(&mut self, name: &BStr, is_listed: bool) -> Result<()> {
         let (context, group) = (self.context, self.group);
         let Some((_, user)) = context.book.user(name) else { return Ok(()) };
         if user.gid().is_some() && user.gid() == group.gid() && !is_listed {
@@ -245,7 +245,7 @@ impl<'a> GroupChange<'a> {
         Ok(())
     }
 
-    fn admins(&mut self) -> Result<(), Box<Refusal>> {
+    fn admins(&mut self) -> Result<()> {
         let request = self.request;
         let (context, group) = (self.context, self.group);
         self.both_ways(

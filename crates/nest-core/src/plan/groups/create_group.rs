@@ -13,7 +13,7 @@ use crate::drafting::find::find_member;
 use crate::drafting::new_name::check_new_group_name;
 use crate::drafting::numbers::{NewNumber, why_chosen};
 use crate::drafting::primary::gather_next_sign_ins;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateGroup;
 use crate::table::File;
 use crate::value::UserName;
@@ -23,7 +23,7 @@ use crate::words::first_of;
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<Plan, Box<Refusal>> {
+pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<Plan> {
     let name = BStr::new(&request.name);
     let what = format!("the group {name} was not created");
     for file in [File::Passwd, File::Group] {
@@ -88,7 +88,7 @@ pub(crate) fn members<'r>(
     what: &str,
     again: &str,
     cautions: &mut Vec<Caution>,
-) -> Result<Vec<&'r BStr>, Box<Refusal>> {
+) -> Result<Vec<&'r BStr>> {
     let mut seen = HashSet::new();
     let mut found = Vec::new();
     if names.len() > 4 {
@@ -115,7 +115,7 @@ pub(crate) fn choose_gid(
     request: &CreateGroup,
     what: &str,
     subject: &mut Subject,
-) -> Result<u32, Box<Refusal>> {
+) -> Result<u32> {
     let (policy, name) = (builder.context.policy, request.name.as_ref());
     let kind = if request.service { AccountKind::Service } else { AccountKind::Person };
     let wanted = request.gid.map(|id| Wanted { id: id.0, share: request.share_id });

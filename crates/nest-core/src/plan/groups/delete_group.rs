@@ -13,7 +13,7 @@ use crate::drafting::find::{find_group, gid_of, not_a_file_name, require_file_na
 use crate::plan::groups::change_group::admins_of;
 use crate::plan::groups::rename_group::settings_naming;
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::Request;
 use crate::retired::{Kept, KeptLine, Listed};
 use crate::secret::told;
@@ -42,7 +42,7 @@ impl Request for DeleteGroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn delete_group(context: PlanContext<'_>, request: &DeleteGroup) -> Result<Plan, Box<Refusal>> {
+pub fn delete_group(context: PlanContext<'_>, request: &DeleteGroup) -> Result<Plan> {
     let all = list(&request.names);
     let mut builder = PlanBuilder::new(context, format!("delete group {all}"));
     let mut seen = HashSet::new();
@@ -52,11 +52,7 @@ pub fn delete_group(context: PlanContext<'_>, request: &DeleteGroup) -> Result<P
     Ok(builder.finish("list groups"))
 }
 
-fn delete_one(
-    builder: &mut PlanBuilder<'_>,
-    request: &DeleteGroup,
-    wanted: &BStr,
-) -> Result<(), Box<Refusal>> {
+fn delete_one(builder: &mut PlanBuilder<'_>, request: &DeleteGroup, wanted: &BStr) -> Result<()> {
     let context = builder.context;
     let what = match request.names.len() {
         1 => format!("the group {wanted} was not deleted"),
@@ -113,7 +109,7 @@ fn may_go(
     group: &Group<'_>,
     gid: Gid,
     what: &str,
-) -> Result<(), Box<Refusal>> {
+) -> Result<()> {
     let name = BStr::new(group.name);
     let refuse = |reason| Refusal::new(what, reason);
     let same = context.book.groups_by_gid(gid);

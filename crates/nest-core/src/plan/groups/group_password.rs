@@ -8,7 +8,7 @@ use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::drafting::find::find_group;
 use crate::policy::Policy;
-use crate::refusal::Refusal;
+use crate::refusal::Result;
 use crate::request::Request;
 use crate::value::{GroupName, Scheme};
 
@@ -31,7 +31,7 @@ impl Request for GroupPassword {
 ///
 /// # Errors
 /// The [`Refusal`].
-pub fn check_group_password(context: PlanContext<'_>, name: &BStr) -> Result<(), Box<Refusal>> {
+pub fn check_group_password(context: PlanContext<'_>, name: &BStr) -> Result<()> {
     find_group(context, name, &format!("the password of the group {name} was not changed"))
         .map(drop)
 }
@@ -40,10 +40,7 @@ pub fn check_group_password(context: PlanContext<'_>, name: &BStr) -> Result<(),
 ///
 /// # Errors
 /// The [`Refusal`].
-pub fn group_password(
-    context: PlanContext<'_>,
-    request: &GroupPassword,
-) -> Result<Plan, Box<Refusal>> {
+pub fn group_password(context: PlanContext<'_>, request: &GroupPassword) -> Result<Plan> {
     let name = BStr::new(&request.name);
     let what = format!("the password of the group {name} was not changed");
     let name = BStr::new(find_group(context, name, &what)?.name);

@@ -10,7 +10,7 @@ use crate::drafting::PlanBuilder;
 use crate::drafting::find::find_group;
 use crate::drafting::new_name::check_new_group_name;
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::table::{Column, File};
 use crate::value::GroupName;
@@ -36,7 +36,7 @@ impl Request for RenameGroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<Plan, Box<Refusal>> {
+pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<Plan> {
     let (wanted, new) = (BStr::new(&request.old), BStr::new(&request.new));
     let what = format!("the group {wanted} was not renamed");
     let group = find_group(context, wanted, &what)?;

@@ -10,7 +10,7 @@ use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::plan::history::find_kept::find_kept;
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::Request;
 use crate::retired::{Kept, Listed};
 use crate::table::{Column, File, GroupField, GshadowField, with_fields};
@@ -43,10 +43,7 @@ impl Request for RestoreGroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn restore_group(
-    context: PlanContext<'_>,
-    request: &RestoreGroup,
-) -> Result<Plan, Box<Refusal>> {
+pub fn restore_group(context: PlanContext<'_>, request: &RestoreGroup) -> Result<Plan> {
     let all = list(&request.names);
     let summary = format!("restore group {all}");
     let mut builder = PlanBuilder::new(context, summary);
@@ -128,7 +125,7 @@ pub(crate) fn lines_of_group(
     new: Restored<'_>,
     (what, command): (&str, &str),
     subject: &mut Subject,
-) -> Result<GroupBack, Box<Refusal>> {
+) -> Result<GroupBack> {
     let context = builder.context;
     let book = context.book;
     let refuse = |reason| Refusal::new(what, reason);
@@ -199,7 +196,7 @@ fn gid_of_restored(
     kept: &Kept,
     new: Restored<'_>,
     (what, command): (&str, &str),
-) -> Result<(u32, String), Box<Refusal>> {
+) -> Result<(u32, String)> {
     let context = builder.context;
     let refuse = |reason| Refusal::new(what, reason);
     let old = kept

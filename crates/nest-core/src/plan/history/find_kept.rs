@@ -3,7 +3,7 @@
 use bstr::{BStr, BString};
 
 use crate::context::PlanContext;
-use crate::refusal::{NotKept, Refusal};
+use crate::refusal::{NotKept, Refusal, Result};
 use crate::retired::RetiredAccount;
 use crate::value::{UserOrGroup, nearest, read_plain_id};
 
@@ -17,7 +17,7 @@ pub(crate) fn find_kept<'a>(
     thing: UserOrGroup,
     wanted: &BStr,
     what: &str,
-) -> Result<&'a RetiredAccount, Box<Refusal>> {
+) -> Result<&'a RetiredAccount> {
     let refuse = |reason| Refusal::new(what, reason);
     if context.change.is_none() {
         return Err(refuse(NotKept::NothingIsKept.into()));

@@ -7,7 +7,7 @@ use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::plan::history::find_kept::find_kept;
 use crate::policy::{Freed, Policy};
-use crate::refusal::{NotKept, Reason, Refusal};
+use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::Request;
 use crate::retired::{Became, BelongingKind, RetiredAccount};
 use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
@@ -41,7 +41,7 @@ impl Request for Purge {
 ///
 /// # Errors
 /// The [`Refusal`]: nothing of that name is kept.
-pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan, Box<Refusal>> {
+pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan> {
     let keep_days = context.policy.retired_keep_days;
     let (summary, chosen): (String, Vec<&RetiredAccount>) = match request {
         Purge::Due => {

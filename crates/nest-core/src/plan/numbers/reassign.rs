@@ -8,7 +8,7 @@ use crate::context::PlanContext;
 use crate::drafting::find::find_user;
 use crate::ownership::Reown;
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::Request;
 use crate::retired::Became;
 use crate::surroundings::Site;
@@ -43,7 +43,7 @@ impl Request for Reassign {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan, Box<Refusal>> {
+pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan> {
     let (from, to) = (BStr::new(&request.from), BStr::new(&request.to));
     let what = "no file was reassigned";
     let refuse = |reason| Refusal::new(what, reason);
@@ -185,7 +185,7 @@ fn deleted_uids(context: PlanContext<'_>, name: &BStr) -> Vec<Uid> {
 }
 
 /// A user's uid, or a number.
-fn number(context: PlanContext<'_>, who: &BStr, what: &str) -> Result<Uid, Box<Refusal>> {
+fn number(context: PlanContext<'_>, who: &BStr, what: &str) -> Result<Uid> {
     match read_plain_id(who) {
         Some(uid) if is_reserved(uid) => {
             let why = reserved_for(uid);

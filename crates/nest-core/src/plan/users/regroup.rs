@@ -15,7 +15,7 @@ use crate::drafting::find::{
 use crate::drafting::guard::{GuardedAction, Together};
 use crate::drafting::primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::table::Group;
 use crate::value::{Gid, GroupName, UserName};
@@ -54,7 +54,7 @@ impl Request for Regroup {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn regroup(context: PlanContext<'_>, request: &Regroup) -> Result<Plan, Box<Refusal>> {
+pub fn regroup(context: PlanContext<'_>, request: &Regroup) -> Result<Plan> {
     let all = list(&request.names);
     let what = match request.names.len() {
         1 => format!("the groups of {all} were not changed"),
@@ -101,8 +101,8 @@ impl<'a> Regrouping<'a> {
     }
 
     /// Finds the groups, each once, and sees that none is to come and to go.
-    fn groups(&mut self) -> Result<(), Box<Refusal>> {
-        let find = |wanted: &[GroupName]| -> Result<Vec<Group<'a>>, Box<Refusal>> {
+    fn groups(&mut self) -> Result<()> {
+        let find = |wanted: &[GroupName]| -> Result<Vec<Group<'a>>> {
             let mut found: Vec<Group<'a>> = Vec::new();
             for wanted in wanted {
                 let group = find_group(self.context, wanted.as_ref(), &self.what)?;
@@ -140,7 +140,7 @@ impl<'a> Regrouping<'a> {
         Ok(())
     }
 
-    fn regroup_user(&mut self, name: &'a BStr) -> Result<(), Box<Refusal>> {
+    fn regroup_user(&mut self, name: &'a BStr) -> Result<()> {
         let PlanContext { book, .. } = self.context;
         let mut subject = Subject::new(name.to_owned());
         let again = format!("regroup {name}{}", self.request.again);
@@ -184,11 +184,7 @@ impl<'a> Regrouping<'a> {
     }
 
     /// The gid of the primary group that the user will have.
-    fn primary_after(
-        &self,
-        found: Option<&FoundUser<'_>>,
-        what: &str,
-    ) -> Result<Option<u32>, Box<Refusal>> {
+    fn primary_after(&self, found: Option<&FoundUser<'_>>, what: &str) -> Result<Option<u32>> {
         match &self.request.primary {
             Some(wanted) => {
                 Ok(find_group(self.context, wanted.as_ref(), what)?.gid().map(|id| id.0))
@@ -223,7 +219,7 @@ impl<'a> Regrouping<'a> {
         primary: Option<u32>,
         what: &str,
         subject: &mut Subject,
-    ) -> Result<bool, Box<Refusal>> {
+    ) -> Result<bool> {
         let (mut left, mut never) = (Vec::new(), Vec::new());
         let admins = admin_group(self.context.book, self.context.policy);
         for group in self.leaves.clone() {

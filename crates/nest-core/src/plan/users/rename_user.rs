@@ -12,7 +12,7 @@ use crate::drafting::home::{Instead, move_home, named_after, obstacle};
 use crate::drafting::new_name::check_new_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::surroundings::{FileKind, Site};
 use crate::table::{Column, File, PasswdField};
@@ -44,7 +44,7 @@ impl Request for RenameUser {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn rename_user(context: PlanContext<'_>, request: &RenameUser) -> Result<Plan, Box<Refusal>> {
+pub fn rename_user(context: PlanContext<'_>, request: &RenameUser) -> Result<Plan> {
     let (old, new) = (BStr::new(&request.old), BStr::new(&request.new));
     let what = format!("{old} was not renamed");
     let found = find_user(context, old, &what)?;
@@ -86,7 +86,7 @@ impl<'a> Renaming<'a> {
         Refusal::new(self.what.as_str(), reason)
     }
 
-    fn rename(&mut self) -> Result<(), Box<Refusal>> {
+    fn rename(&mut self) -> Result<()> {
         let (old, new) = (self.old(), self.new_name());
         let again = format!("rename user {old} {new}");
         require_file_name((self.context, File::Passwd), old, &self.what)?;
@@ -130,7 +130,7 @@ impl<'a> Renaming<'a> {
         own.then_some(group.name)
     }
 
-    fn lines(&mut self, private: Option<&'a [u8]>) -> Result<(), Box<Refusal>> {
+    fn lines(&mut self, private: Option<&'a [u8]>) -> Result<()> {
         let (book, new) = (self.context.book, self.new_name());
         let mut files = vec![File::Passwd, File::Shadow, File::Subuid, File::Subgid];
         if private.is_some() {
@@ -158,7 +158,7 @@ impl<'a> Renaming<'a> {
     }
 
     /// The home goes along when it is named after the user.
-    fn home(&mut self, again: &str) -> Result<(), Box<Refusal>> {
+    fn home(&mut self, again: &str) -> Result<()> {
         let home = BString::from(self.found.user.home);
         let (parent, last) = home.rsplit_once_str("/").unwrap_or((b"", &home));
         if last != self.found.user.name {
@@ -194,7 +194,7 @@ impl<'a> Renaming<'a> {
     }
 
     /// The mail spool file and the crontab bear the name too.
-    fn belongings(&mut self) -> Result<(), Box<Refusal>> {
+    fn belongings(&mut self) -> Result<()> {
         let policy = self.context.policy;
         let (old, new) = (self.old(), self.new_name());
         let (from, to) = (named_after(policy, old), named_after(policy, new));

@@ -12,7 +12,7 @@ use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_user};
 use crate::drafting::guard::{GuardedAction, Together};
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::table::{File, PasswdField, ShadowField};
 use crate::value::{PasswordField, Scheme, UserName};
@@ -36,14 +36,11 @@ pub struct SetPassword {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn check_password_holders(
-    context: PlanContext<'_>,
-    names: &[UserName],
-) -> Result<(), Box<Refusal>> {
+pub fn check_password_holders(context: PlanContext<'_>, names: &[UserName]) -> Result<()> {
     names.iter().try_for_each(|name| holder(context, name).map(drop))
 }
 
-fn holder<'a>(context: PlanContext<'a>, name: &UserName) -> Result<FoundUser<'a>, Box<Refusal>> {
+fn holder<'a>(context: PlanContext<'a>, name: &UserName) -> Result<FoundUser<'a>> {
     let what = format!("the password of {name} was not changed");
     let found = find_user(context, name.as_ref(), &what)?;
     match context.book.shadow {
@@ -62,7 +59,7 @@ impl Request for SetPassword {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<Plan, Box<Refusal>> {
+pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<Plan> {
     let mut builder = PlanBuilder::new(context, format!("password user {}", list(&request.names)));
     let together = request.names.iter().collect();
     let mut seen = HashSet::new();
@@ -82,7 +79,7 @@ fn set_for_user(
     together: &Together,
     name: &UserName,
     hash: Option<BString>,
-) -> Result<(), Box<Refusal>> {
+) -> Result<()> {
     let context = builder.context;
     let found = holder(context, name)?;
     let mut subject = Subject::new(name.clone());

@@ -11,7 +11,7 @@ use crate::drafting::PlanBuilder;
 use crate::drafting::find::{FoundUser, find_user};
 use crate::drafting::guard::GuardedAction;
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::suspended::Suspended;
 use crate::table::{File, Line, Shadow, ShadowField};
@@ -52,7 +52,7 @@ impl Request for Suspend {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan, Box<Refusal>> {
+pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan> {
     let together = &request.names.iter().collect();
     each(context, "suspend", &request.names, &mut |builder, name, subject| {
         let what = format!("{name} was not suspended");
@@ -129,7 +129,7 @@ impl Request for Resume {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan, Box<Refusal>> {
+pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
     each(context, "resume", &request.names, &mut |builder, name, subject| {
         let what = format!("{name} was not resumed");
         let (found, line, shadow) = with_shadow(context, name, &what)?;
@@ -184,14 +184,14 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan, Box<Re
 }
 
 type PlanOne<'a, 'f> =
-    dyn FnMut(&mut PlanBuilder<'a>, &'f UserName, &mut Subject) -> Result<(), Box<Refusal>> + 'f;
+    dyn FnMut(&mut PlanBuilder<'a>, &'f UserName, &mut Subject) -> Result<()> + 'f;
 
 fn each<'a, 'f>(
     context: PlanContext<'a>,
     verb: &str,
     names: &'f [UserName],
     plan_one: &mut PlanOne<'a, 'f>,
-) -> Result<Plan, Box<Refusal>> {
+) -> Result<Plan> {
     let mut builder = PlanBuilder::new(context, format!("{verb} user {}", list(names)));
     let mut seen = HashSet::new();
     for name in names.iter().filter(|name| seen.insert(*name)) {
@@ -208,7 +208,7 @@ fn with_shadow<'a>(
     context: PlanContext<'a>,
     name: &UserName,
     what: &str,
-) -> Result<(FoundUser<'a>, Line<'a>, Shadow<'a>), Box<Refusal>> {
+) -> Result<(FoundUser<'a>, Line<'a>, Shadow<'a>)> {
     let found = find_user(context, name.as_ref(), what)?;
     match (found.shadow, &context.book.shadow) {
         (Some((line, shadow)), _) => Ok((found, line, shadow)),

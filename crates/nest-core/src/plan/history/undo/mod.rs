@@ -15,7 +15,7 @@ use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::policy::Policy;
 use crate::record::{ChangeRecord, RecordedEdit, Secret};
-use crate::refusal::{NotKept, Reason, Refusal};
+use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::Request;
 use crate::retired::{Kept, KeptFolder, KeptLine};
 use crate::secret::{has_lost_parts, hash_of, shown};
@@ -51,7 +51,7 @@ impl Request for Undo<'_> {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan, Box<Refusal>> {
+pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan> {
     let record = request.record;
     let builder = PlanBuilder::new(context, format!("undo {}", record.number));
     let mut undoing = Undoing { context, record, builder };
@@ -133,7 +133,7 @@ impl<'a> Undoing<'a> {
         }
     }
 
-    fn lines(&mut self) -> Result<(), Box<Refusal>> {
+    fn lines(&mut self) -> Result<()> {
         let mut edits: Vec<&RecordedEdit> = self.record.told.edits.iter().collect();
         // Lines that come back to one file are put back from the top down.
         edits.sort_by_key(|edit| (edit.file, edit.line));
@@ -156,7 +156,7 @@ impl<'a> Undoing<'a> {
     }
 
     /// The line as the change left it; a refusal when there is none.
-    fn find(&self, edit: &RecordedEdit, left: &BString) -> Result<Line<'a>, Box<Refusal>> {
+    fn find(&self, edit: &RecordedEdit, left: &BString) -> Result<Line<'a>> {
         let record = left.trim_ascii_start();
         let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
         let lines = self.context.book.lines(edit.file);
@@ -190,12 +190,7 @@ impl<'a> Undoing<'a> {
     }
 
     /// An altered line gets its old text, with the hash that stands in it now.
-    fn restore(
-        &mut self,
-        edit: &RecordedEdit,
-        line: Line<'a>,
-        before: &BString,
-    ) -> Result<(), Box<Refusal>> {
+    fn restore(&mut self, edit: &RecordedEdit, line: Line<'a>, before: &BString) -> Result<()> {
         let name = BString::from(line.name());
         if has_lost_parts(before) {
             return Err(self.refuse(Reason::PartNotKept { name }));
@@ -216,7 +211,7 @@ impl<'a> Undoing<'a> {
     }
 
     /// A line that went comes back, if nothing has taken its place.
-    fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<(), Box<Refusal>> {
+    fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<()> {
         if has_lost_parts(before) {
             let (file, line) = (edit.file, edit.line);
             self.builder.plan.cautions.push(Caution::LineNotKept { file, line });
@@ -281,11 +276,7 @@ impl<'a> Undoing<'a> {
     }
 
     /// A line that is kept whole.
-    fn kept_line(
-        &self,
-        edit: &RecordedEdit,
-        before: &BString,
-    ) -> Result<Option<Vec<u8>>, Box<Refusal>> {
+    fn kept_line(&self, edit: &RecordedEdit, before: &BString) -> Result<Option<Vec<u8>>> {
         let folders = self.record.told.steps.iter().filter_map(|step| {
             let Step::Keep { folder, .. } = &step.step else { return None };
             Some(folder)

@@ -6,7 +6,7 @@ use crate::change::Step;
 use crate::ownership::Reown;
 use crate::plan::history::undo::{Undoing, with_hash};
 use crate::record::RecordedStep;
-use crate::refusal::{NotKept, Refusal};
+use crate::refusal::{NotKept, Result};
 use crate::retired::{Kept, KeptFolder, set_aside_place};
 use crate::secret::hash_of;
 use crate::surroundings::Site;
@@ -15,7 +15,7 @@ use crate::value::{TreePath, Uid, join};
 use crate::words::counted;
 
 impl Undoing<'_> {
-    pub(crate) fn steps(&mut self) -> Result<(), Box<Refusal>> {
+    pub(crate) fn steps(&mut self) -> Result<()> {
         let steps: Vec<&RecordedStep> = self.record.told.steps.iter().rev().collect();
         for recorded in steps {
             match &recorded.step {
@@ -101,7 +101,7 @@ impl Undoing<'_> {
     }
 
     /// What was kept is back, and is kept no longer.
-    fn release(&mut self, folder: &KeptFolder) -> Result<(), Box<Refusal>> {
+    fn release(&mut self, folder: &KeptFolder) -> Result<()> {
         let all = self.context.world.kept();
         let all = all.map_err(|why| self.refuse(NotKept::KeptUnreadable(why).into()))?;
         if let Some(kept) = all.iter().find(|kept| kept.folder == *folder) {
@@ -136,12 +136,7 @@ impl Undoing<'_> {
 
     /// What was made goes if it is still as it was made; what has been used
     /// since is set aside.
-    fn unmake(
-        &mut self,
-        recorded: &RecordedStep,
-        path: TreePath,
-        uid: Uid,
-    ) -> Result<(), Box<Refusal>> {
+    fn unmake(&mut self, recorded: &RecordedStep, path: TreePath, uid: Uid) -> Result<()> {
         let found = self.context.world.inventory(path.as_ref(), recorded.left_as.as_ref());
         let found =
             found.map_err(|why| self.cannot(format!("{path} can't be looked at: {why}")))?;
@@ -164,7 +159,7 @@ impl Undoing<'_> {
         Ok(())
     }
 
-    fn move_back(&mut self, from: TreePath, to: TreePath) -> Result<(), Box<Refusal>> {
+    fn move_back(&mut self, from: TreePath, to: TreePath) -> Result<()> {
         match self.context.world.site(from.as_ref()) {
             Site::Taken(_) => {}
             Site::Free
@@ -179,7 +174,7 @@ impl Undoing<'_> {
         Ok(())
     }
 
-    fn expect_free(&self, path: &BString) -> Result<(), Box<Refusal>> {
+    fn expect_free(&self, path: &BString) -> Result<()> {
         match self.context.world.site(path.as_ref()) {
             Site::Taken(_) => Err(self.cannot(format!("something else is at {path} now"))),
             Site::Unknown(why) => Err(self.cannot(format!("{path} can't be looked at: {why}"))),
@@ -190,7 +185,7 @@ impl Undoing<'_> {
         }
     }
 
-    fn expect_owner(&self, path: &BString, uid: Uid) -> Result<(), Box<Refusal>> {
+    fn expect_owner(&self, path: &BString, uid: Uid) -> Result<()> {
         match self.context.world.facts(path.as_ref()) {
             Ok(Some(facts)) if facts.uid == uid => Ok(()),
             Ok(Some(facts)) => Err(self.cannot(format!("{path} belongs to {} now", facts.uid))),

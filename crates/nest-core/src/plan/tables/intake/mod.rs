@@ -23,7 +23,7 @@ use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{CreateUser, Request};
 use crate::roster::{Column, Fault, Roster, RosterRow, RowBuffer, RowRequest, Wrong};
 use crate::value::{GroupName, UserName};
@@ -88,7 +88,7 @@ impl Request for Intake {
 ///
 /// # Errors
 /// A [`Refusal`] with every fault of every row.
-pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn, Box<Refusal>> {
+pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn> {
     let shown: Vec<&str> =
         request.roster.sources.iter().map(|source| source.shown.as_str()).collect();
     let what = "nothing was taken in";

@@ -4,6 +4,7 @@ use crate::change::Caution;
 use crate::plan::tables::intake::*;
 use crate::policy::Policy;
 use crate::record::{Told, kept};
+use crate::refusal::Result;
 use crate::roster::{Form, RosterSource};
 use crate::table::File;
 use crate::test_support::World;
@@ -39,7 +40,7 @@ fn request(csv: &str) -> Intake {
     }
 }
 
-fn planned(request: &Intake, policy: &str) -> Result<TakenIn, Box<Refusal>> {
+fn planned(request: &Intake, policy: &str) -> Result<TakenIn> {
     let (book, world) = (the_book(), World::default());
     let policy = Policy::read("p.toml", policy).unwrap();
     let today = Day(20_781);

@@ -6,12 +6,12 @@ use crate::drafting::guard::{GuardedAction, Together};
 use crate::plan::users::change_user::{AgingRequest, UserChange};
 use crate::plan::users::suspend::is_out;
 use crate::policy::Days;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Result};
 use crate::table::{File, ShadowField};
 use crate::value::Expiry;
 
 impl UserChange<'_, '_> {
-    pub(crate) fn shadow(&mut self) -> Result<(), Box<Refusal>> {
+    pub(crate) fn shadow(&mut self) -> Result<()> {
         let AgingRequest { renew, hold, remind, late, must_change } = self.request.aging;
         if self.request.expires.is_none() && !self.request.aging.asks() && !must_change {
             return Ok(());
@@ -78,7 +78,7 @@ impl UserChange<'_, '_> {
         Ok(())
     }
 
-    fn expiry(&mut self, text: &str) -> Result<String, Box<Refusal>> {
+    fn expiry(&mut self, text: &str) -> Result<String> {
         let today = self.context.today;
         let expiry = Expiry::parse(text, today).map_err(|fault| self.refuse(fault.into()))?;
         let Expiry::On(day) = expiry else {

@@ -19,7 +19,7 @@ use crate::drafting::primary::{NewPrimary, change_primary, tell_sessions};
 use crate::plan::users::create_user::check_full_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::{Days, Policy};
-use crate::refusal::{HomeTrouble, Reason, Refusal};
+use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
 use crate::request::{GuardOverrides, KeyFile, Request, key_file};
 use crate::surroundings::{Program, Site};
 use crate::table::{File, PasswdField, SubIdField};
@@ -88,7 +88,7 @@ impl Request for ChangeUser {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn change_user(context: PlanContext<'_>, request: &ChangeUser) -> Result<Plan, Box<Refusal>> {
+pub fn change_user(context: PlanContext<'_>, request: &ChangeUser) -> Result<Plan> {
     let name = BStr::new(&request.name);
     let what = format!("{name} was not changed");
     let found = find_user(context, name, &what)?;
@@ -156,7 +156,7 @@ impl<'a> UserChange<'_, 'a> {
         true
     }
 
-    fn full_name(&mut self) -> Result<(), Box<Refusal>> {
+    fn full_name(&mut self) -> Result<()> {
         let Some(full_name) = &self.request.full_name else { return Ok(()) };
         check_full_name(full_name).map_err(|reason| self.refuse(reason))?;
         // The first part only: office and telephone stay.
@@ -170,7 +170,7 @@ impl<'a> UserChange<'_, 'a> {
         Ok(())
     }
 
-    fn shell(&mut self) -> Result<(), Box<Refusal>> {
+    fn shell(&mut self) -> Result<()> {
         let Some(shell) = &self.request.shell else { return Ok(()) };
         if let Some(fault) = path_fault(shell) {
             let reason = Reason::BadPath { what: "shell", path: shell.clone(), fault };
@@ -196,7 +196,7 @@ impl<'a> UserChange<'_, 'a> {
         Ok(())
     }
 
-    fn primary(&mut self) -> Result<(), Box<Refusal>> {
+    fn primary(&mut self) -> Result<()> {
         let Some(wanted) = &self.request.primary else { return Ok(()) };
         let group = find_group(self.context, wanted.as_ref(), &self.what)?;
         let gid = gid_of(self.context, &group, &self.what)?;
@@ -215,7 +215,7 @@ impl<'a> UserChange<'_, 'a> {
     }
 
     /// A new number goes with the files that carry the old one.
-    fn uid(&mut self) -> Result<(), Box<Refusal>> {
+    fn uid(&mut self) -> Result<()> {
         let Some(uid) = self.request.uid else { return Ok(()) };
         let (name, old) = (self.name(), self.found.uid);
         if uid == old {
@@ -277,7 +277,7 @@ impl<'a> UserChange<'_, 'a> {
         Ok(())
     }
 
-    fn not_while_busy(&self, again: &str) -> Result<(), Box<Refusal>> {
+    fn not_while_busy(&self, again: &str) -> Result<()> {
         let processes = self.context.world.processes(self.found.uid);
         if processes.is_empty() || self.request.overrides.busy {
             return Ok(());
@@ -287,7 +287,7 @@ impl<'a> UserChange<'_, 'a> {
             .or("do it all the same", format!("{again} --even-if-busy")))
     }
 
-    fn home(&mut self) -> Result<(), Box<Refusal>> {
+    fn home(&mut self) -> Result<()> {
         let Some(home) = &self.request.home else { return Ok(()) };
         let mut home = home.clone();
         if let Some(fault) = path_fault(&home) {
@@ -326,7 +326,7 @@ impl<'a> UserChange<'_, 'a> {
         Ok(())
     }
 
-    fn keys(&mut self) -> Result<(), Box<Refusal>> {
+    fn keys(&mut self) -> Result<()> {
         let Some(keys) = &self.request.keys else { return Ok(()) };
         let fault = |fault| Reason::BadKeys { path: keys.path.clone(), fault };
         let count = check_keys(&keys.text).map_err(|found| self.refuse(fault(found)))?;

@@ -3,13 +3,13 @@
 use crate::allot::IdUse;
 use crate::change::Label;
 use crate::plan::users::change_user::UserChange;
-use crate::refusal::Refusal;
+use crate::refusal::Result;
 use crate::table::{File, SubIdField};
 use crate::value::IdSpan;
 
 impl UserChange<'_, '_> {
     /// Fewer ids retire the rest; more come as a further range.
-    pub(crate) fn ranges(&mut self) -> Result<(), Box<Refusal>> {
+    pub(crate) fn ranges(&mut self) -> Result<()> {
         let Some(wanted) = self.request.ranges else { return Ok(()) };
         let book = self.context.book;
         let (name, uid) = (self.name(), Some(self.found.uid));
@@ -56,7 +56,7 @@ impl UserChange<'_, '_> {
         Ok(())
     }
 
-    fn free_range(&mut self, count: u32) -> Result<IdSpan, Box<Refusal>> {
+    fn free_range(&mut self, count: u32) -> Result<IdSpan> {
         let range = self.builder.allotter.choose_range(count);
         range.map_err(|fault| self.refuse(fault.reason(IdUse::Uid, 0)))
     }

@@ -8,7 +8,7 @@ use crate::drafting::PlanBuilder;
 use crate::plan::users::create_user::groups::Joins;
 use crate::plan::users::create_user::made::Made;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateUser;
 use crate::table::{File, lines_of};
 use crate::value::{Gid, IdSpan, Uid, count_keys};
@@ -93,7 +93,7 @@ pub(crate) fn makes_private_group(context: PlanContext<'_>, request: &CreateUser
 }
 
 /// Keeps what went wrong, and goes on without.
-pub(crate) fn keep<T>(wrong: &mut Vec<Refusal>, result: Result<T, Box<Refusal>>) -> Option<T> {
+pub(crate) fn keep<T>(wrong: &mut Vec<Refusal>, result: Result<T>) -> Option<T> {
     result.map_err(|refusal| wrong.push(*refusal)).ok()
 }
 

@@ -8,7 +8,7 @@ use crate::context::PlanContext;
 use crate::drafting::home::obstacle;
 use crate::ownership::Owner;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateUser;
 use crate::surroundings::{Program, Site, Surroundings};
 use crate::table::File;
@@ -21,7 +21,7 @@ impl<'a> Writer<'a> {
         name: &BStr,
         subject: &mut Subject,
         written: &mut AccountLines,
-    ) -> Result<&'r [u8], Box<Refusal>>
+    ) -> Result<&'r [u8]>
     where
         'a: 'r,
     {
@@ -67,7 +67,7 @@ impl<'a> Writer<'a> {
         hash: Option<&BString>,
         subject: &mut Subject,
         written: &mut AccountLines,
-    ) -> Result<(), Box<Refusal>> {
+    ) -> Result<()> {
         let PlanContext { book, today, .. } = self.context;
         let expiry = request.expires.as_ref().and_then(|text| Expiry::parse(text, today).ok());
         let expires = match expiry {

@@ -6,7 +6,7 @@ use hashbrown::HashMap;
 use crate::drafting::find::{find_admin_group, find_group, gid_of};
 use crate::plan::users::create_user::AccountBatch;
 use crate::plan::users::create_user::batch::keep;
-use crate::refusal::Refusal;
+use crate::refusal::{Refusal, Result};
 use crate::request::CreateUser;
 use crate::value::{Gid, members, with_members};
 
@@ -21,7 +21,7 @@ impl AccountBatch<'_> {
     ///
     /// # Errors
     /// The [`Refusal`], of `what`.
-    pub fn find_group(&self, wanted: &BStr, what: &str) -> Result<Target, Box<Refusal>> {
+    pub fn find_group(&self, wanted: &BStr, what: &str) -> Result<Target> {
         if let Some(gid) = self.made.get(wanted) {
             return Ok(Target { name: wanted.to_owned(), gid: Gid(gid) });
         }

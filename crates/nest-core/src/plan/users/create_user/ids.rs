@@ -8,7 +8,7 @@ use crate::context::PlanContext;
 use crate::drafting::numbers::{NewNumber, why_chosen};
 use crate::plan::users::create_user::AccountBatch;
 use crate::plan::users::create_user::batch::{Primary, Ranges, makes_private_group};
-use crate::refusal::Refusal;
+use crate::refusal::{Refusal, Result};
 use crate::request::CreateUser;
 use crate::table::File;
 use crate::value::{Gid, Uid};
@@ -20,7 +20,7 @@ impl AccountBatch<'_> {
         name: &BStr,
         subject: &mut Subject,
         cautions: &mut Vec<Caution>,
-    ) -> Result<u32, Box<Refusal>> {
+    ) -> Result<u32> {
         let policy = self.builder.context.policy;
         let kind = request.kind();
         let wanted = request.uid.map(|id| Wanted { id: id.0, share: request.share_id });
@@ -42,7 +42,7 @@ impl AccountBatch<'_> {
         name: &BStr,
         uid: Uid,
         subject: &mut Subject,
-    ) -> Result<Primary, Box<Refusal>> {
+    ) -> Result<Primary> {
         let policy = self.builder.context.policy;
         if !makes_private_group(self.builder.context, request) {
             let (wanted, why) = match &request.primary {
@@ -76,11 +76,7 @@ impl AccountBatch<'_> {
     }
 
     /// Chooses the subordinate ids.
-    pub(crate) fn choose_ranges(
-        &mut self,
-        request: &CreateUser,
-        name: &BStr,
-    ) -> Result<Ranges, Box<Refusal>> {
+    pub(crate) fn choose_ranges(&mut self, request: &CreateUser, name: &BStr) -> Result<Ranges> {
         let PlanContext { book, policy, .. } = self.builder.context;
         let asked = request.ranges;
         let count = match asked {

@@ -15,7 +15,7 @@ use hashbrown::HashSet;
 
 use crate::change::Plan;
 use crate::context::PlanContext;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateUser;
 use crate::table::File;
 use crate::value::{Expiry, check_keys};
@@ -25,7 +25,7 @@ use crate::words::list;
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn create_user(context: PlanContext<'_>, request: &CreateUser) -> Result<Plan, Box<Refusal>> {
+pub fn create_user(context: PlanContext<'_>, request: &CreateUser) -> Result<Plan> {
     let names = list(&request.names);
     let what = match request.names.len() {
         1 => format!("{names} was not created"),

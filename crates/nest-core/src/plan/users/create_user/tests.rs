@@ -3,6 +3,7 @@ use crate::change::Step;
 use crate::ownership::Owner;
 use crate::plan::users::create_user::*;
 use crate::policy::Policy;
+use crate::refusal::Result;
 use crate::retired_ids::{RetiredId, RetiredRange};
 use crate::surroundings::{Facts, FileKind, Site, SkeletonFault};
 use crate::test_support::World;
@@ -12,7 +13,7 @@ const PASSWD: &str =
     "root:x:0:0:root:/root:/bin/bash\ntavish:x:1000:1000::/home/tavish:/bin/bash\n";
 const GROUP: &str = "root:x:0:\npilots:x:210:tavish\ntavish:x:1000:\n";
 
-fn planned(request: &CreateUser, world: &World, policy: &str) -> Result<Plan, Box<Refusal>> {
+fn planned(request: &CreateUser, world: &World, policy: &str) -> Result<Plan> {
     let book = book(&[
         (File::Passwd, PASSWD),
         (File::Group, GROUP),

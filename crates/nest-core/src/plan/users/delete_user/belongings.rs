@@ -7,7 +7,7 @@ use crate::drafting::claim::{Claim, Judged, Purpose};
 use crate::drafting::find::find_user;
 use crate::drafting::home::named_after;
 use crate::plan::users::delete_user::{Deleting, FilesDisposition};
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Result};
 use crate::retired::{Became, Belonging, BelongingKind, PackedFile, set_aside_place};
 use crate::surroundings::{FileKind, Site, Survey};
 use crate::value::{TreePath, UserName, bytes_in_words, join};
@@ -21,7 +21,7 @@ struct FoundBelonging {
 }
 
 impl Deleting<'_, '_> {
-    pub(crate) fn belongings(&mut self) -> Result<(), Box<Refusal>> {
+    pub(crate) fn belongings(&mut self) -> Result<()> {
         let home = BString::from(self.found.user.home);
         let mut all = vec![(BelongingKind::Home, home)];
         all.extend(named_after(self.context.policy, self.found.user.name));
@@ -53,7 +53,7 @@ impl Deleting<'_, '_> {
         &mut self,
         what: BelongingKind,
         path: &BString,
-    ) -> Result<Option<FoundBelonging>, Box<Refusal>> {
+    ) -> Result<Option<FoundBelonging>> {
         let kind = if what == BelongingKind::Home { FileKind::Directory } else { FileKind::File };
         let purpose = match self.request.files {
             FilesDisposition::SetAside | FilesDisposition::Keep => Purpose::Move,
@@ -74,7 +74,7 @@ impl Deleting<'_, '_> {
         what: BelongingKind,
         path: &BString,
         fault: String,
-    ) -> Result<Option<FoundBelonging>, Box<Refusal>> {
+    ) -> Result<Option<FoundBelonging>> {
         if self.request.files == FilesDisposition::Keep {
             self.subject.decide(what, path.clone(), format!("stays: it {fault}"));
             let (files, bytes) = (0, 0);
@@ -89,7 +89,7 @@ impl Deleting<'_, '_> {
             .or("leave the files where they are", way))
     }
 
-    fn dispose(&mut self, found: FoundBelonging) -> Result<(), Box<Refusal>> {
+    fn dispose(&mut self, found: FoundBelonging) -> Result<()> {
         let FoundBelonging { what, path, survey } = found;
         self.subject.decide(what, path.clone(), in_words(what, &survey));
         let uncounted = survey.uncounted.iter().cloned();
@@ -120,7 +120,7 @@ impl Deleting<'_, '_> {
         Ok(())
     }
 
-    fn set_aside(&mut self, what: BelongingKind, path: &TreePath) -> Result<Became, Box<Refusal>> {
+    fn set_aside(&mut self, what: BelongingKind, path: &TreePath) -> Result<Became> {
         let (uid, change) = (self.found.uid, self.context.change);
         let place = set_aside_place(path, self.found.user.name, uid, change);
         let (hidden, _) = place.rsplit_once_str("/").unwrap_or((b"", &place));
@@ -139,7 +139,7 @@ impl Deleting<'_, '_> {
         Ok(Became::SetAside { place })
     }
 
-    fn archive(&mut self, what: BelongingKind, path: &TreePath) -> Result<Became, Box<Refusal>> {
+    fn archive(&mut self, what: BelongingKind, path: &TreePath) -> Result<Became> {
         let file = PackedFile::of(what);
         let folder = self.folder(self.context.change.unwrap_or(0))?;
         self.subject.decide(
@@ -151,12 +151,7 @@ impl Deleting<'_, '_> {
         Ok(Became::Archived { file })
     }
 
-    fn give(
-        &mut self,
-        what: BelongingKind,
-        path: &TreePath,
-        to: UserName,
-    ) -> Result<Became, Box<Refusal>> {
+    fn give(&mut self, what: BelongingKind, path: &TreePath, to: UserName) -> Result<Became> {
         let other = find_user(self.context, to.as_ref(), &self.what)?;
         let user: BString = to.clone().into();
         let cannot =

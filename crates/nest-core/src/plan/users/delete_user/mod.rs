@@ -18,7 +18,7 @@ use crate::drafting::guard::{GuardedAction, Together};
 use crate::plan::groups::delete_group::take_out;
 use crate::plan::users::suspend::note_of;
 use crate::policy::Policy;
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace};
 use crate::table::{File, Gshadow, Record};
@@ -63,7 +63,7 @@ impl Request for DeleteUser {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Plan, Box<Refusal>> {
+pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Plan> {
     let all = list(&request.names);
     let mut builder = PlanBuilder::new(context, format!("delete user {all}"));
     let together: Together = request.names.iter().collect();
@@ -131,7 +131,7 @@ impl<'a> Deleting<'_, 'a> {
         format!("delete user {}{files}", self.name())
     }
 
-    fn delete(mut self) -> Result<(), Box<Refusal>> {
+    fn delete(mut self) -> Result<()> {
         let (context, name) = (self.context, self.name());
         require_file_name((context, File::Passwd), name, &self.what)?;
         let again = self.again();
@@ -171,7 +171,7 @@ impl<'a> Deleting<'_, 'a> {
     }
 
     /// The folder that it is kept in.
-    fn folder(&self, change: u64) -> Result<KeptFolder, Box<Refusal>> {
+    fn folder(&self, change: u64) -> Result<KeptFolder> {
         let (context, name) = (self.context, self.name());
         let folder = self.kept.folder(change);
         folder.map_err(|_| not_a_file_name(&self.what, context, File::Passwd, name))

@@ -5,7 +5,7 @@ use bstr::{BString, ByteSlice};
 use crate::change::{Label, Step};
 use crate::drafting::home::{obstacle, record_home};
 use crate::plan::users::restore_user::{RestoredIds, Restoring};
-use crate::refusal::{Reason, Refusal};
+use crate::refusal::{Reason, Result};
 use crate::retired::{Became, BelongingKind};
 use crate::surroundings::Site;
 use crate::value::TreePath;
@@ -16,7 +16,7 @@ impl Restoring<'_, '_> {
         numbers: RestoredIds,
         home: &BString,
         new_home: &BString,
-    ) -> Result<(), Box<Refusal>> {
+    ) -> Result<()> {
         for belonging in &self.kept.belongings {
             let what = belonging.what;
             let to = match what {

@@ -2,6 +2,8 @@
 
 mod belongings;
 
+use std::collections::HashSet;
+
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::kind_of;
@@ -13,7 +15,7 @@ use crate::drafting::PlanBuilder;
 use crate::plan::groups::restore_group::{Back, Restored, lines_of_group, put_back};
 use crate::plan::history::find_kept::find_kept;
 use crate::policy::Policy;
-use crate::refusal::{NotKept, Reason, Refusal};
+use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::Request;
 use crate::retired::{Kept, KeptPlace, RetiredAccount};
 use crate::suspended::Suspended;
@@ -22,7 +24,6 @@ use crate::table::{
 };
 use crate::value::{Gid, Uid, UserName, UserOrGroup, check_name, read_id};
 use crate::words::list;
-use std::collections::HashSet;
 
 /// Users to be brought back, as one change.
 #[derive(Debug, Clone, Default)]
@@ -47,7 +48,7 @@ impl Request for RestoreUser {
 ///
 /// # Errors
 /// The first [`Refusal`].
-pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<Plan, Box<Refusal>> {
+pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<Plan> {
     let all = list(&request.names);
     let summary = format!("restore user {all}");
     let mut builder = PlanBuilder::new(context, summary);
@@ -136,7 +137,7 @@ impl Restoring<'_, '_> {
         }
     }
 
-    fn restore(mut self, lists: &mut Vec<ListBack>) -> Result<Vec<Back>, Box<Refusal>> {
+    fn restore(mut self, lists: &mut Vec<ListBack>) -> Result<Vec<Back>> {
         let day = self.found.time.split('T').next().unwrap_or_default();
         self.subject.decide("deleted", day, format!("by change {}", self.found.change));
         let passwd = self.kept.line_of(File::Passwd);
@@ -163,7 +164,7 @@ impl Restoring<'_, '_> {
         Ok(lines)
     }
 
-    fn name_is_free(&self) -> Result<(), Box<Refusal>> {
+    fn name_is_free(&self) -> Result<()> {
         let (context, book, name) = (self.context, self.context.book, BStr::new(self.name));
         if self.request.as_name.is_some() {
             let style = context.policy.names_style;
@@ -189,7 +190,7 @@ impl Restoring<'_, '_> {
         Ok(())
     }
 
-    fn choose_uid(&mut self) -> Result<u32, Box<Refusal>> {
+    fn choose_uid(&mut self) -> Result<u32> {
         let (context, old) = (self.context, self.kept.id);
         let user = context.book.user_by_uid(Uid(old)).map(|(_, user)| BString::from(user.name));
         let failed = |why| self.refuse(Reason::ServiceFailed(why));
@@ -227,7 +228,7 @@ impl Restoring<'_, '_> {
     }
 
     /// The user's own group, where it went too.
-    fn own_group(&mut self, uid: Uid) -> Result<Vec<Back>, Box<Refusal>> {
+    fn own_group(&mut self, uid: Uid) -> Result<Vec<Back>> {
         if self.kept.line_of(File::Group).is_none() {
             return Ok(Vec::new());
         }
@@ -242,7 +243,7 @@ impl Restoring<'_, '_> {
     }
 
     /// The gid of the primary group: the one it had, or the new one of its own.
-    fn primary(&self, own: &[Back], old: u32) -> Result<u32, Box<Refusal>> {
+    fn primary(&self, own: &[Back], old: u32) -> Result<u32> {
         let gid_in = |text: &[u8]| text.split_str(":").nth(2).and_then(read_id);
         let line = self.kept.line_of(File::Group);
         let was_own = line.is_some_and(|line| gid_in(&line.text) == Some(old));
