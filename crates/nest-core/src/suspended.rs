@@ -6,6 +6,7 @@ use crate::value::{Day, Uid, UserName};
 
 /// What a suspended account was like before.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
 pub struct Suspended {
     /// Its name.
     pub name: UserName,

@@ -2,7 +2,7 @@
 //! folder.
 
 use nest_core::suspended::Suspended;
-use nest_core::value::{Day, PlainName, Uid, UserName};
+use nest_core::value::PlainName;
 use serde::{Deserialize, Serialize};
 
 use crate::retired::{RetiredError, read_document};
@@ -18,22 +18,7 @@ const VERSION: u32 = 1;
 #[serde(deny_unknown_fields)]
 struct Notes {
     version: u32,
-    accounts: Vec<Note>,
-}
-
-#[derive(Debug, Serialize, Deserialize)]
-#[serde(deny_unknown_fields)]
-struct Note {
-    name: UserName,
-    uid: Uid,
-    /// The expiry it had, in days since 1970-01-01.
-    expires: Option<i64>,
-    /// Whether its password was locked already.
-    was_locked: bool,
-    /// Whether its password field was empty.
-    was_open: bool,
-    reason: String,
-    since: i64,
+    accounts: Vec<Suspended>,
 }
 
 /// Reads the notes. A state folder without the file has none.
@@ -42,20 +27,7 @@ struct Note {
 /// [`RetiredError`].
 pub fn read(tree: &Tree, state: &State) -> Result<Vec<Suspended>, RetiredError> {
     let notes: Option<Notes> = read_document(tree, state, &NAME, VERSION)?;
-    Ok(notes.map(understand).unwrap_or_default())
-}
-
-fn understand(notes: Notes) -> Vec<Suspended> {
-    let note = |note: Note| Suspended {
-        name: note.name,
-        uid: note.uid,
-        expires: note.expires.map(Day),
-        was_locked: note.was_locked,
-        was_open: note.was_open,
-        reason: note.reason,
-        since: Day(note.since),
-    };
-    notes.accounts.into_iter().map(note).collect()
+    Ok(notes.map(|notes| notes.accounts).unwrap_or_default())
 }
 
 /// The file that holds these notes: those of `notes`, with `more` and without
@@ -64,21 +36,14 @@ pub(crate) fn text(notes: &[Suspended], more: &[&Suspended], gone: &[&Suspended]
     let kept = notes
         .iter()
         .filter(|note| !gone.contains(note) && !more.iter().any(|more| more.uid == note.uid));
-    let accounts = kept.chain(more.iter().copied()).map(|note| Note {
-        name: note.name.clone(),
-        uid: note.uid,
-        expires: note.expires.map(|day| day.0),
-        was_locked: note.was_locked,
-        was_open: note.was_open,
-        reason: note.reason.clone(),
-        since: note.since.0,
-    });
-    let notes = Notes { version: VERSION, accounts: accounts.collect() };
-    to_text(&notes)
+    let accounts = kept.chain(more.iter().copied()).cloned();
+    to_text(&Notes { version: VERSION, accounts: accounts.collect() })
 }
 
 #[cfg(test)]
 mod tests {
+    use nest_core::value::{Day, Uid};
+
     use super::*;
 
     #[test]
@@ -92,7 +57,8 @@ mod tests {
             reason: "on leave".into(),
             since: Day(20_781),
         };
-        let parse = |text: &[u8]| crate::state::parse(text, VERSION).map(understand);
+        let parse =
+            |text: &[u8]| crate::state::parse(text, VERSION).map(|notes: Notes| notes.accounts);
         let one = text(&[], &[&note(Uid(1)), &note(Uid(2))], &[]);
         let read = parse(&one).unwrap();
         assert_eq!(read, [note(Uid(1)), note(Uid(2))]);

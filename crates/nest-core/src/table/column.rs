@@ -12,6 +12,10 @@ impl Column {
     /// The password or its hash, in every file but those of ranges.
     pub const PASSWORD: Column = Column(1);
 
+    pub(super) const fn at(index: u8) -> Self {
+        Column(index)
+    }
+
     /// How many columns stand before it.
     pub fn index(self) -> usize {
         usize::from(self.0)
@@ -24,93 +28,41 @@ impl Column {
     }
 }
 
-macro_rules! columns {
-    ($($(#[$doc:meta])* $name:ident { $($(#[$column_doc:meta])* $column:ident),* $(,)? })*) => {$(
-        $(#[$doc])*
-        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-        pub enum $name { $($(#[$column_doc])* $column),* }
-
-        impl $name {
-            /// How many columns the file has.
-            pub const COUNT: usize = [$($name::$column),*].len();
+/// Makes what a line of an account file is read as, and the columns of the file. White space
+/// before the record is not part of it.
+macro_rules! record {
+    (
+        $(#[$doc:meta])* $record:ident, $columns:ident {
+            $($(#[$field_doc:meta])* $field:ident $column:ident),* $(,)?
         }
+    ) => {
+        $(#[$doc])*
+        #[derive(Debug, Clone, Copy)]
+        pub struct $record<'a> { $($(#[$field_doc])* pub $field: &'a [u8]),* }
 
-        impl From<$name> for Column {
-            fn from(column: $name) -> Self {
-                Column(column as u8)
+        impl<'a> $crate::table::Record<'a> for $record<'a> {
+            #[inline]
+            fn read(line: &'a [u8]) -> Option<Self> {
+                let [$($field),*] = $crate::table::fields::split(line)?;
+                Some($record { $($field),* })
             }
         }
-    )*};
+
+        /// The columns of such a line.
+        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
+        pub enum $columns { $($(#[$field_doc])* $column),* }
+
+        impl $columns {
+            /// How many columns the file has.
+            pub const COUNT: usize = [$($columns::$column),*].len();
+        }
+
+        impl From<$columns> for $crate::table::Column {
+            fn from(column: $columns) -> Self {
+                $crate::table::Column::at(column as u8)
+            }
+        }
+    };
 }
 
-columns! {
-    /// The columns of `etc/passwd`, passwd(5).
-    PasswdField {
-        /// The login name.
-        Name,
-        /// `x` where the hash is in shadow.
-        Password,
-        /// The uid.
-        Uid,
-        /// The gid of the primary group.
-        Gid,
-        /// The full name and more.
-        Gecos,
-        /// The home directory.
-        Home,
-        /// The login shell.
-        Shell,
-    }
-    /// The columns of `etc/shadow`, shadow(5).
-    ShadowField {
-        /// The login name.
-        Name,
-        /// The hash.
-        Password,
-        /// The day of the last change.
-        Changed,
-        /// Days before it may be changed.
-        Hold,
-        /// Days until it must be changed.
-        Renew,
-        /// Days of reminding before that.
-        Remind,
-        /// Days of grace after that.
-        Late,
-        /// The day of expiry.
-        Expires,
-        /// Of no use yet.
-        Reserved,
-    }
-    /// The columns of `etc/group`, group(5).
-    GroupField {
-        /// The name.
-        Name,
-        /// `x` where the hash is in gshadow.
-        Password,
-        /// The gid.
-        Gid,
-        /// The members.
-        Members,
-    }
-    /// The columns of `etc/gshadow`.
-    GshadowField {
-        /// The name.
-        Name,
-        /// The hash.
-        Password,
-        /// Who administers the group.
-        Admins,
-        /// The members.
-        Members,
-    }
-    /// The columns of `etc/subuid` and `etc/subgid`.
-    SubIdField {
-        /// The user, by name or uid.
-        Owner,
-        /// The first id.
-        First,
-        /// How many there are.
-        Count,
-    }
-}
+pub(super) use record;

@@ -1,27 +1,19 @@
 //! Lines of `etc/group`, group(5).
 
-use super::Record;
-use super::fields::split;
+use super::column::record;
 use crate::value::{Gid, members, read_id};
 
-/// A group.
-#[derive(Debug, Clone, Copy)]
-pub struct Group<'a> {
-    /// The group's name.
-    pub name: &'a [u8],
-    /// `x` where the password is in gshadow.
-    pub password: &'a [u8],
-    /// The gid as written.
-    pub gid: &'a [u8],
-    /// The list of members as written.
-    pub members: &'a [u8],
-}
-
-impl<'a> Record<'a> for Group<'a> {
-    #[inline]
-    fn read(line: &'a [u8]) -> Option<Self> {
-        let [name, password, gid, members] = split(line)?;
-        Some(Group { name, password, gid, members })
+record! {
+    /// A group.
+    Group, GroupField {
+        /// The group's name.
+        name Name,
+        /// `x` where the password is in gshadow.
+        password Password,
+        /// The gid as written.
+        gid Gid,
+        /// The list of members as written.
+        members Members,
     }
 }
 

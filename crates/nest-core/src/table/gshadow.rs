@@ -1,27 +1,19 @@
 //! Lines of `etc/gshadow`, gshadow(5).
 
-use super::Record;
-use super::fields::split;
+use super::column::record;
 use crate::value::members;
 
-/// A group's password, administrators and members.
-#[derive(Debug, Clone, Copy)]
-pub struct Gshadow<'a> {
-    /// The group's name.
-    pub name: &'a [u8],
-    /// The hash, or a marker.
-    pub password: &'a [u8],
-    /// The list of group administrators as written.
-    pub admins: &'a [u8],
-    /// The list of members as written.
-    pub members: &'a [u8],
-}
-
-impl<'a> Record<'a> for Gshadow<'a> {
-    #[inline]
-    fn read(line: &'a [u8]) -> Option<Self> {
-        let [name, password, admins, members] = split(line)?;
-        Some(Gshadow { name, password, admins, members })
+record! {
+    /// A group's password, administrators and members.
+    Gshadow, GshadowField {
+        /// The group's name.
+        name Name,
+        /// The hash, or a marker.
+        password Password,
+        /// The list of group administrators as written.
+        admins Admins,
+        /// The list of members as written.
+        members Members,
     }
 }
 

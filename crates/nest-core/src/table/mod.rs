@@ -26,14 +26,14 @@ use std::marker::PhantomData;
 use serde::{Deserialize, Serialize};
 use strum::IntoStaticStr;
 
-pub use column::{Column, GroupField, GshadowField, PasswdField, ShadowField, SubIdField};
+pub use column::Column;
 pub(crate) use edit::lines_of;
 pub use edit::{Edit, Piece, Rewrite};
 pub use excerpt::Excerpter;
 pub(crate) use fields::each_byte;
 pub use fields::{SplitLine, each_line, each_row};
-pub use group::Group;
-pub use gshadow::Gshadow;
+pub use group::{Group, GroupField};
+pub use gshadow::{Gshadow, GshadowField};
 pub(crate) use held::{held_ids, moves_ids};
 pub use line::Line;
 pub(crate) use line::with_fields;
@@ -44,10 +44,10 @@ pub(crate) use names::{
 };
 pub use numbers::doubled_numbers;
 
-pub use passwd::Passwd;
-pub use shadow::{Aging, Shadow};
+pub use passwd::{Passwd, PasswdField};
+pub use shadow::{Aging, Shadow, ShadowField};
 pub use source::TextSource;
-pub use subid::SubId;
+pub use subid::{SubId, SubIdField};
 pub use transition::{Order, holding_both, order};
 
 /// One of the six account files.

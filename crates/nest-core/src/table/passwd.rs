@@ -1,33 +1,25 @@
 //! Lines of `etc/passwd`, passwd(5).
 
-use super::Record;
-use super::fields::split;
+use super::column::record;
 use crate::value::{Gid, Uid, read_id};
 
-/// A user.
-#[derive(Debug, Clone, Copy)]
-pub struct Passwd<'a> {
-    /// The login name.
-    pub name: &'a [u8],
-    /// `x` where the hash is in shadow.
-    pub password: &'a [u8],
-    /// The uid as written.
-    pub uid: &'a [u8],
-    /// The primary gid as written.
-    pub gid: &'a [u8],
-    /// The full name and up to four more parts, separated by commas.
-    pub gecos: &'a [u8],
-    /// The home directory.
-    pub home: &'a [u8],
-    /// The login shell; empty means `/bin/sh`.
-    pub shell: &'a [u8],
-}
-
-impl<'a> Record<'a> for Passwd<'a> {
-    #[inline]
-    fn read(line: &'a [u8]) -> Option<Self> {
-        let [name, password, uid, gid, gecos, home, shell] = split(line)?;
-        Some(Passwd { name, password, uid, gid, gecos, home, shell })
+record! {
+    /// A user.
+    Passwd, PasswdField {
+        /// The login name.
+        name Name,
+        /// `x` where the hash is in shadow.
+        password Password,
+        /// The uid as written.
+        uid Uid,
+        /// The primary gid as written.
+        gid Gid,
+        /// The full name and up to four more parts, separated by commas.
+        gecos Gecos,
+        /// The home directory.
+        home Home,
+        /// The login shell; empty means `/bin/sh`.
+        shell Shell,
     }
 }
 
@@ -61,6 +53,7 @@ impl<'a> Passwd<'a> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::table::Record;
 
     #[test]
     fn a_user_is_seven_fields() {

@@ -1,32 +1,31 @@
 //! Lines of `etc/shadow`, shadow(5). Days are counted from 1970-01-01.
 
-use super::Record;
-use super::fields::split;
-use crate::table::ShadowField;
+use super::column::record;
 use crate::value::{Day, PasswordField, read_signed};
 
-/// A user's password hash and its aging.
-#[derive(Debug, Clone, Copy)]
-pub struct Shadow<'a> {
-    /// The login name.
-    pub name: &'a [u8],
-    /// The hash, or a marker.
-    pub password: &'a [u8],
-    /// The day of the last change, as written; 0 means it must be changed at
-    /// the next sign-in.
-    pub changed: &'a [u8],
-    /// Days for which it can't be changed again.
-    pub hold: &'a [u8],
-    /// Days after which it must be changed.
-    pub renew: &'a [u8],
-    /// Days of reminder before that.
-    pub remind: &'a [u8],
-    /// Days of grace after that.
-    pub late: &'a [u8],
-    /// The first day on which the account no longer works.
-    pub expires: &'a [u8],
-    /// Kept for later use by the format.
-    pub reserved: &'a [u8],
+record! {
+    /// A user's password hash and its aging.
+    Shadow, ShadowField {
+        /// The login name.
+        name Name,
+        /// The hash, or a marker.
+        password Password,
+        /// The day of the last change, as written; 0 means it must be changed at
+        /// the next sign-in.
+        changed Changed,
+        /// Days for which it can't be changed again.
+        hold Hold,
+        /// Days after which it must be changed.
+        renew Renew,
+        /// Days of reminder before that.
+        remind Remind,
+        /// Days of grace after that.
+        late Late,
+        /// The first day on which the account no longer works.
+        expires Expires,
+        /// Kept for later use by the format.
+        reserved Reserved,
+    }
 }
 
 /// The numbers of a shadow line; `None` where a field sets no limit.
@@ -44,14 +43,6 @@ pub struct Aging {
     pub late: Option<i64>,
     /// The first day on which the account no longer works.
     pub expires: Option<Day>,
-}
-
-impl<'a> Record<'a> for Shadow<'a> {
-    #[inline]
-    fn read(line: &'a [u8]) -> Option<Self> {
-        let [name, password, changed, hold, renew, remind, late, expires, reserved] = split(line)?;
-        Some(Shadow { name, password, changed, hold, renew, remind, late, expires, reserved })
-    }
 }
 
 impl Shadow<'_> {
@@ -96,6 +87,7 @@ impl Shadow<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::table::Record;
 
     #[test]
     fn empty_and_very_large_fields_set_no_limit() {

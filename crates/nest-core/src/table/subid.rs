@@ -1,25 +1,17 @@
 //! Lines of `etc/subuid` and `etc/subgid`, subuid(5) and subgid(5).
 
-use super::Record;
-use super::fields::split;
+use super::column::record;
 use crate::value::{IdSpan, Uid, read_plain_id};
 
-/// A range of subordinate ids.
-#[derive(Debug, Clone, Copy)]
-pub struct SubId<'a> {
-    /// Whose it is: a user name, or a uid in digits.
-    pub owner: &'a [u8],
-    /// The first id as written.
-    pub first: &'a [u8],
-    /// How many ids, as written.
-    pub count: &'a [u8],
-}
-
-impl<'a> Record<'a> for SubId<'a> {
-    #[inline]
-    fn read(line: &'a [u8]) -> Option<Self> {
-        let [owner, first, count] = split(line)?;
-        Some(SubId { owner, first, count })
+record! {
+    /// A range of subordinate ids.
+    SubId, SubIdField {
+        /// Whose it is: a user name, or a uid in digits.
+        owner Owner,
+        /// The first id as written.
+        first First,
+        /// How many ids, as written.
+        count Count,
     }
 }
 
@@ -44,6 +36,7 @@ impl SubId<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::table::Record;
 
     #[test]
     fn owners_are_names_or_numbers() {

@@ -1,19 +1,18 @@
 //! User and group ids, as the C library reads them.
 
-use std::fmt;
-
+use derive_more::{Display, Into};
 use serde::{Deserialize, Serialize};
 
 /// The number of a user.
 #[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Display, Into, Serialize, Deserialize,
 )]
 #[serde(transparent)]
 pub struct Uid(pub u32);
 
 /// The number of a group.
 #[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Default, Serialize, Deserialize,
+    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Display, Into, Serialize, Deserialize,
 )]
 #[serde(transparent)]
 pub struct Gid(pub u32);
@@ -26,30 +25,6 @@ impl Uid {
 impl Gid {
     /// That of root's group.
     pub const ROOT: Gid = Gid(0);
-}
-
-impl From<Uid> for u32 {
-    fn from(uid: Uid) -> Self {
-        uid.0
-    }
-}
-
-impl From<Gid> for u32 {
-    fn from(gid: Gid) -> Self {
-        gid.0
-    }
-}
-
-impl fmt::Display for Uid {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
-
-impl fmt::Display for Gid {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
 }
 
 /// Reads an id the way the C library's account-file readers do: leading white

@@ -1,41 +1,21 @@
 //! Names of users and groups.
 
-use std::fmt;
-use std::ops::Deref;
-
 use bstr::{BStr, BString, ByteSlice};
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde::{Deserialize, Serialize};
 use strum::{Display, EnumString};
-
-use super::escaped::Escaped;
 
 /// Makes a type of words that name one kind of thing. In JSON they are escaped text.
 macro_rules! name_type {
-    (@from $name:ident: $($from:ty),*) => {
-        $(impl From<$from> for $name {
-            fn from(name: $from) -> Self {
-                $name(name.into())
-            }
-        })*
-    };
     ($(#[$doc:meta])* $name:ident) => {
         $(#[$doc])*
-        #[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Default)]
-        pub struct $name(BString);
-
-        name_type!(@from $name: BString, String, &str, &[u8], &BStr);
-
-        impl AsRef<[u8]> for $name {
-            fn as_ref(&self) -> &[u8] {
-                &self.0
-            }
-        }
-
-        impl AsRef<BStr> for $name {
-            fn as_ref(&self) -> &BStr {
-                self.0.as_ref()
-            }
-        }
+        #[derive(
+            Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Default, derive_more::Display,
+            derive_more::Deref, derive_more::Into, Serialize, Deserialize,
+        )]
+        #[derive(derive_more::From, derive_more::AsRef)]
+        #[from(BString, String, &str, &[u8], &BStr)]
+        #[as_ref([u8], BStr)]
+        pub struct $name(#[serde(with = "super::escaped::text")] BString);
 
         impl std::borrow::Borrow<BStr> for $name {
             fn borrow(&self) -> &BStr {
@@ -49,38 +29,6 @@ macro_rules! name_type {
         {
             fn eq(&self, other: &T) -> bool {
                 self.0 == *other
-            }
-        }
-
-        impl From<$name> for BString {
-            fn from(name: $name) -> Self {
-                name.0
-            }
-        }
-
-        impl Deref for $name {
-            type Target = BString;
-
-            fn deref(&self) -> &BString {
-                &self.0
-            }
-        }
-
-        impl fmt::Display for $name {
-            fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-                self.0.fmt(f)
-            }
-        }
-
-        impl Serialize for $name {
-            fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-                super::escaped::text::serialize(&self.0, serializer)
-            }
-        }
-
-        impl<'de> Deserialize<'de> for $name {
-            fn deserialize<D: Deserializer<'de>>(deserializer: D) -> Result<Self, D::Error> {
-                Ok($name(Escaped::deserialize(deserializer)?.0))
             }
         }
     };

@@ -1,11 +1,9 @@
 //! Paths in the tree.
 
-use std::fmt;
-use std::ops::Deref;
-
 use bstr::{BString, ByteSlice};
+use derive_more::{Deref, Display, Into};
 use serde::de::Error;
-use serde::{Deserialize, Deserializer, Serialize, Serializer};
+use serde::{Deserialize, Deserializer, Serialize};
 
 use super::escaped::Escaped;
 
@@ -24,8 +22,8 @@ use super::escaped::Escaped;
 ///     assert!(TreePath::new(path.as_bytes()).is_none(), "{path:?}");
 /// }
 /// ```
-#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
-pub struct TreePath(BString);
+#[derive(Debug, Clone, PartialEq, Eq, PartialOrd, Ord, Hash, Display, Deref, Into, Serialize)]
+pub struct TreePath(#[serde(with = "super::escaped::text")] BString);
 
 impl TreePath {
     /// The path in its plain form; `None` for what is none of the tree.
@@ -51,32 +49,6 @@ impl TreePath {
     /// The root of the tree.
     pub fn root() -> Self {
         TreePath("/".into())
-    }
-}
-
-impl Deref for TreePath {
-    type Target = BString;
-
-    fn deref(&self) -> &BString {
-        &self.0
-    }
-}
-
-impl fmt::Display for TreePath {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        self.0.fmt(f)
-    }
-}
-
-impl From<TreePath> for BString {
-    fn from(path: TreePath) -> Self {
-        path.0
-    }
-}
-
-impl Serialize for TreePath {
-    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
-        super::escaped::text::serialize(&self.0, serializer)
     }
 }
 
