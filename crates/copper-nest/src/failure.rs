@@ -138,8 +138,8 @@ impl From<Box<Refusal>> for Failure {
         let kind = (&refusal.reason).into();
         let status = if refusal.is_damage() { DAMAGED } else { REFUSED };
         let ways = std::mem::take(&mut refusal.ways);
-        let faults = match &mut refusal.reason {
-            Reason::Roster { faults, .. } => std::mem::take(faults),
+        let faults = match &refusal.reason {
+            Reason::Roster { faults, .. } => faults.clone(),
             _ => Vec::new(),
         };
         Failure { ways, faults, ..Failure::of(status, kind, *refusal) }

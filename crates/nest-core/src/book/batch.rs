@@ -5,7 +5,7 @@
 //! copied for it. Two texts may share one, so that who asks has to look whether a
 //! line is about what was meant.
 
-use std::hash::BuildHasher;
+use std::hash::{BuildHasher, Hash};
 
 use hashbrown::{DefaultHashBuilder, HashMap, HashSet};
 use rayon::prelude::*;
@@ -134,22 +134,15 @@ impl LookupSet {
 #[derive(Debug)]
 pub(super) struct BatchLookup {
     wanted: LookupSet,
-    /// The lines of each file.
-    named: [LinesByHash; 6],
-    listing: LinesByHash,
-    mentioning: LinesByHash,
-    homes: LinesByHash,
-    homes_below: LinesByHash,
-    users: LinesById,
-    primaries: LinesById,
-    groups: LinesById,
+    files: [FileMatches; 6],
+    /// The first range over a number.
     covered: HashMap<u32, (File, usize)>,
     /// The names that some file has.
     met: HashSet<u64, Ready>,
 }
 
 /// What one file held.
-#[derive(Default)]
+#[derive(Debug, Default)]
 struct FileMatches {
     named: LinesByHash,
     /// Of group and gshadow: by those that a list names.
@@ -173,47 +166,24 @@ impl BatchLookup {
         }
         let mut ids: Vec<u32> = wanted.ids.iter().copied().collect();
         ids.sort_unstable();
-        let search = |file: &File| -> (File, FileMatches) {
-            let found = lines(*file).map(|lines| search_file(lines, &wanted, &ids));
-            (*file, found.unwrap_or_default())
+        let search = |file: File| {
+            let found = lines(file).map(|lines| search_file(lines, &wanted, &ids));
+            found.unwrap_or_default()
         };
-        let found: Vec<(File, FileMatches)> = File::ALL.par_iter().map(search).collect();
-        let mut batch = BatchLookup {
-            wanted,
-            named: Default::default(),
-            listing: LinesByHash::default(),
-            mentioning: LinesByHash::default(),
-            homes: LinesByHash::default(),
-            homes_below: LinesByHash::default(),
-            users: LinesById::new(),
-            primaries: LinesById::new(),
-            groups: LinesById::new(),
-            covered: HashMap::new(),
-            met: HashSet::default(),
-        };
-        for (file, found) in found {
-            batch.met.extend(found.named.keys());
-            batch.named[file as usize] = found.named;
-            match file {
-                File::Passwd => {
-                    (batch.homes, batch.homes_below) = (found.homes, found.homes_below);
-                    (batch.users, batch.primaries) = (found.ids, found.primaries);
+        let mut files: [FileMatches; 6] = Default::default();
+        files.par_iter_mut().zip(File::ALL).for_each(|(found, file)| *found = search(file));
+        let mut met: HashSet<u64, Ready> = HashSet::default();
+        files.iter().for_each(|found| met.extend(found.named.keys()));
+        met.extend(files[File::Group as usize].listing.keys());
+        let mut covered = HashMap::new();
+        for file in [File::Subuid, File::Subgid] {
+            for (id, lines) in &files[file as usize].ids {
+                if let Some(first) = lines.first() {
+                    covered.entry(*id).or_insert((file, *first));
                 }
-                File::Group => {
-                    batch.met.extend(found.listing.keys());
-                    (batch.listing, batch.groups) = (found.listing, found.ids);
-                }
-                File::Gshadow => batch.mentioning = found.listing,
-                File::Subuid | File::Subgid => {
-                    for (id, lines) in found.ids {
-                        let first = lines.first().map(|at| (file, *at));
-                        first.map(|first| *batch.covered.entry(id).or_insert(first));
-                    }
-                }
-                File::Shadow => {}
             }
         }
-        batch
+        BatchLookup { wanted, files, covered, met }
     }
 
     /// Whether a name was wanted and is nowhere: in no file, and on no list.
@@ -223,52 +193,40 @@ impl BatchLookup {
 
     /// Lines among which are those of this name, if it was wanted.
     pub fn named(&self, file: File, name: &[u8]) -> Option<&[usize]> {
-        let hash = self.wanted.name(name)?;
-        Some(self.named[file as usize].get(&hash).map_or(&[], Vec::as_slice))
+        Some(found(&self.files[file as usize].named, self.wanted.name(name)?))
     }
 
     /// Lines of `group` among which are those that list this user, if it was wanted.
     pub fn listing(&self, name: &[u8]) -> Option<&[usize]> {
-        let hash = self.wanted.name(name)?;
-        Some(self.listing.get(&hash).map_or(&[], Vec::as_slice))
+        Some(found(&self.files[File::Group as usize].listing, self.wanted.name(name)?))
     }
 
     /// Lines of `gshadow` among which are those that name this user, likewise.
     pub fn mentioning(&self, name: &[u8]) -> Option<&[usize]> {
         let hash = self.wanted.name(name).filter(|_| self.wanted.lists)?;
-        Some(self.mentioning.get(&hash).map_or(&[], Vec::as_slice))
+        Some(found(&self.files[File::Gshadow as usize].listing, hash))
     }
 
     /// Lines of `passwd` among which are those with this home, if it was wanted.
     pub fn at_home(&self, home: &[u8]) -> Option<&[usize]> {
-        let hash = self.wanted.home(home)?;
-        Some(self.homes.get(&hash).map_or(&[], Vec::as_slice))
+        Some(found(&self.files[File::Passwd as usize].homes, self.wanted.home(home)?))
     }
 
     /// Lines of `passwd` among which are those whose home is this path or below it, likewise.
     pub fn homes_below(&self, path: &[u8]) -> Option<&[usize]> {
         let hash = self.wanted.home(path).filter(|_| self.wanted.with_belongings)?;
-        Some(self.homes_below.get(&hash).map_or(&[], Vec::as_slice))
+        Some(found(&self.files[File::Passwd as usize].homes_below, hash))
     }
 
-    /// The users of this uid, if it was wanted, in order.
-    pub fn users(&self, uid: Uid) -> Option<&[usize]> {
-        self.ids(&self.users, uid.0)
+    /// The lines of users or groups of this number, if it was wanted, in order.
+    pub fn of_id(&self, file: File, id: u32) -> Option<&[usize]> {
+        self.wanted.ids.contains(&id).then(|| found(&self.files[file as usize].ids, id))
     }
 
     /// The users whose primary group has this gid, likewise.
     pub fn primaries(&self, gid: Gid) -> Option<&[usize]> {
-        self.ids(&self.primaries, gid.0).filter(|_| self.wanted.with_belongings)
-    }
-
-    /// The groups of this gid, likewise.
-    pub fn groups(&self, gid: Gid) -> Option<&[usize]> {
-        self.ids(&self.groups, gid.0)
-    }
-
-    fn ids<'s>(&'s self, lines: &'s LinesById, id: u32) -> Option<&'s [usize]> {
-        let found = lines.get(&id).map_or(&[][..], Vec::as_slice);
-        self.wanted.ids.contains(&id).then_some(found)
+        let wanted = self.wanted.with_belongings && self.wanted.ids.contains(&gid.0);
+        wanted.then(|| found(&self.files[File::Passwd as usize].primaries, gid.0))
     }
 
     /// The first range that covers a number, if it was wanted: then the inner value says
@@ -276,6 +234,10 @@ impl BatchLookup {
     pub fn covering(&self, id: u32) -> Option<Option<(File, usize)>> {
         self.wanted.ids.contains(&id).then(|| self.covered.get(&id).copied())
     }
+}
+
+fn found<K: Eq + Hash, S: BuildHasher>(lines: &HashMap<K, Vec<usize>, S>, key: K) -> &[usize] {
+    lines.get(&key).map_or(&[], Vec::as_slice)
 }
 
 fn search_file(lines: &Lines, wanted: &LookupSet, ids: &[u32]) -> FileMatches {

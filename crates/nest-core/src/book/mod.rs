@@ -235,22 +235,32 @@ impl Book {
     /// The first user with this uid.
     pub fn user_by_uid(&self, uid: Uid) -> Option<(Line<'_>, Passwd<'_>)> {
         self.expect_loaded(File::Passwd, |lookups| lookups.has_uid(uid));
-        let is_it = |line: Line<'_>| {
-            line.is_record() && Passwd::read(line.record()).and_then(|user| user.uid()) == Some(uid)
+        let is_it = |user: &Passwd<'_>| user.uid() == Some(uid);
+        self.first_of_id(self.users.lines(), uid.0, is_it)
+    }
+
+    /// The first record of this number in passwd or group.
+    fn first_of_id<'b, R: Record<'b>>(
+        &'b self,
+        lines: &'b Lines,
+        id: u32,
+        is_it: impl Fn(&R) -> bool,
+    ) -> Option<(Line<'b>, R)> {
+        let read = |line: Line<'b>| {
+            let record = line.is_record().then(|| R::read(line.record())).flatten();
+            Some((line, record.filter(&is_it)?))
         };
-        if let Some(found) = self.batch().and_then(|batch| batch.users(uid)) {
-            return first(self.lines_at(File::Passwd, found).collect());
+        if let Some(found) = self.batch().and_then(|batch| batch.of_id(lines.file(), id)) {
+            return self.lines_at(lines.file(), found).find_map(read);
         }
         // Nearly always the number is written plainly, and a search finds it.
-        let lines = self.users.lines();
-        let plain = lines.holding(format!(":{uid}:").into_bytes()).find(|line| is_it(*line));
-        let other = || lines.iter().find(|line| is_it(*line)).filter(|_| !lines.is_excerpt());
-        first(plain.or_else(other).into_iter().collect())
+        let plain = lines.holding(format!(":{id}:").into_bytes()).find_map(read);
+        plain.or_else(|| lines.iter().filter(|_| !lines.is_excerpt()).find_map(read))
     }
 
     /// Every user with this uid, in file order.
     pub fn users_by_uid(&self, uid: Uid) -> Vec<(Line<'_>, Passwd<'_>)> {
-        self.users_found(self.batch().and_then(|batch| batch.users(uid)), |user| {
+        self.users_found(self.batch().and_then(|batch| batch.of_id(File::Passwd, uid.0)), |user| {
             user.uid() == Some(uid)
         })
     }
@@ -312,22 +322,13 @@ impl Book {
     /// The first group with this gid.
     pub fn group_by_gid(&self, gid: Gid) -> Option<(Line<'_>, Group<'_>)> {
         self.expect_loaded(File::Group, |lookups| lookups.has_gid(gid));
-        let is_it = |line: Line<'_>| {
-            line.is_record()
-                && Group::read(line.record()).and_then(|group| group.gid()) == Some(gid)
-        };
-        if let Some(found) = self.batch().and_then(|batch| batch.groups(gid)) {
-            return first(self.lines_at(File::Group, found).collect());
-        }
-        let lines = self.groups.lines();
-        let plain = lines.holding(format!(":{gid}:").into_bytes()).find(|line| is_it(*line));
-        let other = || lines.iter().find(|line| is_it(*line)).filter(|_| !lines.is_excerpt());
-        first(plain.or_else(other).into_iter().collect())
+        let is_it = |group: &Group<'_>| group.gid() == Some(gid);
+        self.first_of_id(self.groups.lines(), gid.0, is_it)
     }
 
     /// Every group with this gid, in file order.
     pub fn groups_by_gid(&self, gid: Gid) -> Vec<(Line<'_>, Group<'_>)> {
-        match self.batch().and_then(|batch| batch.groups(gid)) {
+        match self.batch().and_then(|batch| batch.of_id(File::Group, gid.0)) {
             Some(found) => {
                 let lines = self.lines_at(File::Group, found);
                 lines.filter_map(|line| Some((line, Group::read(line.record())?))).collect()
