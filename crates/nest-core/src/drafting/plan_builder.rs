@@ -4,7 +4,7 @@
 use super::group_lists::{GroupLists, PendingLists};
 use super::{LineEdits, retire};
 use crate::allot::Allotter;
-use crate::change::{Plan, Step, Subject};
+use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
 use crate::drafting::guard::{Admins, GuardedAction, guard};
@@ -29,6 +29,21 @@ pub(crate) struct PlanBuilder<'a> {
 }
 
 impl<'a> PlanBuilder<'a> {
+    /// Adds something that the administrator should know.
+    pub fn caution(&mut self, caution: Caution) {
+        self.plan.cautions.push(caution);
+    }
+
+    /// Adds a step.
+    pub fn step(&mut self, step: Step) {
+        self.plan.steps.push(step);
+    }
+
+    /// Adds what was decided about an account or a group.
+    pub fn tell(&mut self, subject: Subject) {
+        self.plan.subjects.push(subject);
+    }
+
     /// Gives what is at a path, where it carries the first of two numbers, the second.
     pub fn give_files(&mut self, path: &TreePath, uids: (Uid, Uid), gids: (Gid, Gid)) {
         if uids.0 != uids.1 {

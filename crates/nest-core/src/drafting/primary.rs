@@ -57,7 +57,7 @@ pub(crate) fn change_primary<'a>(
     if let Some(home) = home.clone().filter(|_| new.regroup_home) {
         let value = format!("get gid {gid}");
         subject.decide("old files", value, format!("those in {home} that carry gid {old}"));
-        builder.plan.steps.push(Step::regroup(vec![home], old, gid));
+        builder.step(Step::regroup(vec![home], old, gid));
     } else {
         let offer = match home {
             Some(home) => format!("in {home} too; --regroup-home gives them the new one"),

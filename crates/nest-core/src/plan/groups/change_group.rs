@@ -122,7 +122,7 @@ impl<'a> GroupChange<'a> {
         let other = others.iter().find(|(_, other)| other.name != name);
         if let Some((_, other)) = other {
             let other = other.name.into();
-            self.builder.plan.cautions.push(Caution::GidStays { gid: Gid(old.0), other });
+            self.builder.caution(Caution::GidStays { gid: Gid(old.0), other });
             return Ok(());
         }
         let mut homes: Vec<TreePath> = Vec::new();
@@ -139,7 +139,7 @@ impl<'a> GroupChange<'a> {
             users.push(user.name);
             // The home of a service may be the whole system.
             homes.extend(TreePath::new(user.home).filter(|home| *home != TreePath::root()));
-            self.builder.plan.cautions.push(Caution::NextSignIn { name: user.name.into() });
+            self.builder.caution(Caution::NextSignIn { name: user.name.into() });
         }
         if !users.is_empty() {
             let users = list(&users);
@@ -157,16 +157,12 @@ impl<'a> GroupChange<'a> {
             let shown: Vec<String> = homes.iter().map(ToString::to_string).collect();
             let why = format!("what carries gid {from} there gets {to}");
             self.subject.decide("files", shown.join(", "), why);
-            self.builder.plan.steps.push(Step::regroup(homes, from, to));
+            self.builder.step(Step::regroup(homes, from, to));
         }
         let (value, why) = match elsewhere {
             Ok(0) => ("none".to_owned(), format!("no other file carries gid {from}")),
             Ok(count) => {
-                self.builder.plan.cautions.push(Caution::FilesElsewhere {
-                    what: "gid",
-                    id: from.0,
-                    count,
-                });
+                self.builder.caution(Caution::FilesElsewhere { what: "gid", id: from.0, count });
                 (count.to_string(), format!("other files still carry gid {from}"))
             }
             Err(why) => ("not counted".to_owned(), why),

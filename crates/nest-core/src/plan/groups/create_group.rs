@@ -59,7 +59,7 @@ pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<P
         tell("admins", &admins, "", &mut subject);
     }
     for member in members {
-        builder.plan.cautions.push(Caution::NextSignIn { name: member.to_owned() });
+        builder.caution(Caution::NextSignIn { name: member.to_owned() });
     }
     gather_next_sign_ins(&mut builder.plan.cautions);
     Ok(builder.finish_with(

@@ -86,19 +86,19 @@ fn delete_one(builder: &mut PlanBuilder<'_>, request: &DeleteGroup, wanted: &BSt
                 .folder(change)
                 .map_err(|_| not_a_file_name(&what, context, File::Group, name))?;
             subject.decide("kept", format!("retired/{folder}"), "to be restored from");
-            builder.plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+            builder.step(Step::Keep { folder, kept: Box::new(kept) });
         }
-        None => builder.plan.cautions.push(Caution::NothingKept { name: name.into() }),
+        None => builder.caution(Caution::NothingKept { name: name.into() }),
     }
     let settings = settings_naming(context.policy, name);
     if !settings.is_empty() {
-        builder.plan.cautions.push(Caution::PolicyNames { name: name.into(), settings });
+        builder.caution(Caution::PolicyNames { name: name.into(), settings });
     }
     let places = context.world.mentions_of_group(name);
     if !places.is_empty() {
-        builder.plan.cautions.push(Caution::StillNamed { name: name.into(), places });
+        builder.caution(Caution::StillNamed { name: name.into(), places });
     }
-    builder.plan.subjects.push(subject);
+    builder.tell(subject);
     Ok(())
 }
 

@@ -57,7 +57,7 @@ pub fn group_password(context: PlanContext<'_>, request: &GroupPassword) -> Resu
     match &request.hash {
         Some(hash) => {
             builder.lists().set_password(name, hash);
-            builder.plan.cautions.push(Caution::GroupPassword { group: name.into() });
+            builder.caution(Caution::GroupPassword { group: name.into() });
         }
         None => _ = builder.lists().take_password(name),
     }

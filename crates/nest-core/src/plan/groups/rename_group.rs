@@ -66,11 +66,11 @@ pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<P
     }
     let settings = settings_naming(context.policy, old);
     if !settings.is_empty() {
-        builder.plan.cautions.push(Caution::PolicyNames { name: old.into(), settings });
+        builder.caution(Caution::PolicyNames { name: old.into(), settings });
     }
     let places = context.world.mentions_of_group(old);
     if !places.is_empty() {
-        builder.plan.cautions.push(Caution::Dangling { old: old.into(), new: new.into(), places });
+        builder.caution(Caution::Dangling { old: old.into(), new: new.into(), places });
     }
     Ok(builder.finish_with(subject, format!("show group {new}")))
 }

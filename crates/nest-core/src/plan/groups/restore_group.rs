@@ -75,12 +75,8 @@ pub fn restore_group(context: PlanContext<'_>, request: &RestoreGroup) -> Result
         subject.decisions.append(&mut rest.decisions);
         lines.extend(back.lines);
         let kept = Box::new(found.kept.clone());
-        builder.plan.steps.push(Step::Release {
-            folder: found.folder.clone(),
-            kept,
-            purged: false,
-        });
-        builder.plan.subjects.push(subject);
+        builder.step(Step::Release { folder: found.folder.clone(), kept, purged: false });
+        builder.tell(subject);
     }
     put_back(&mut builder, lines);
     let next = match builder.plan.subjects.as_slice() {
@@ -158,7 +154,7 @@ pub(crate) fn lines_of_group(
             continue;
         }
         if book.lines(line.file).is_none() {
-            builder.plan.cautions.push(Caution::NoGshadow);
+            builder.caution(Caution::NoGshadow);
             continue;
         }
         let mut text = with_fields(&line.text, &[(Column::NAME, name)]);

@@ -179,7 +179,7 @@ impl<'a> Regrouping<'a> {
             let uid = found.as_ref().map(|found| found.uid);
             tell_sessions(self.context, name, uid, &mut subject, &mut self.builder.plan.cautions);
         }
-        self.builder.plan.subjects.push(subject);
+        self.builder.tell(subject);
         Ok(())
     }
 

@@ -118,7 +118,7 @@ impl<'a> Renaming<'a> {
         let places = self.context.world.mentions_of_user(old);
         if !places.is_empty() {
             let (old, new) = (old.into(), new.into());
-            self.builder.plan.cautions.push(Caution::Dangling { old, new, places });
+            self.builder.caution(Caution::Dangling { old, new, places });
         }
         Ok(())
     }
@@ -189,7 +189,7 @@ impl<'a> Renaming<'a> {
         )?;
         self.builder.set_fields(File::Passwd, self.found.line, &[(PasswdField::Home, &new)]);
         self.subject.decide(Label::HOME, new, format!("moved from {home}"));
-        self.builder.plan.steps.push(step);
+        self.builder.step(step);
         Ok(())
     }
 
@@ -212,7 +212,7 @@ impl<'a> Renaming<'a> {
                 Site::Free => {
                     self.subject.decide(label, to.clone(), format!("moved from {from}"));
                     let to = TreePath::judged(&to);
-                    self.builder.plan.steps.push(Step::Move { from, to, aside: false });
+                    self.builder.step(Step::Move { from, to, aside: false });
                 }
                 site => return Err(self.refuse(Reason::StepStands(obstacle(&to, &site)))),
             }

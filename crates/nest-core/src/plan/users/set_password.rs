@@ -135,7 +135,7 @@ fn set_for_user(
             );
         }
         None => {
-            builder.plan.cautions.push(Caution::ShadowLineMade { name: name.clone().into() });
+            builder.caution(Caution::ShadowLineMade { name: name.clone().into() });
             let new = NewShadow::new(context.policy, context.today);
             let (policy, uid) = (context.policy, Some(found.uid));
             let line = new.line(policy, uid, name, &field, request.must_change);
@@ -147,6 +147,6 @@ fn set_for_user(
         builder.set_fields(File::Passwd, found.line, &[(PasswdField::Password, b"x")]);
         subject.decide("etc/passwd", "x", "its own password field is no longer used");
     }
-    builder.plan.subjects.push(subject);
+    builder.tell(subject);
     Ok(())
 }

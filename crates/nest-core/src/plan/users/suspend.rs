@@ -81,7 +81,7 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan> {
         }
         subject.decide("all else", "stays", "home, groups, ids, keys");
         if context.change.is_some() {
-            builder.plan.steps.push(Step::NoteSuspended(Suspended {
+            builder.step(Step::NoteSuspended(Suspended {
                 name: name.clone(),
                 uid: found.uid,
                 expires: shadow.aging().expires,
@@ -91,7 +91,7 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan> {
                 since: context.today,
             }));
         } else {
-            builder.plan.cautions.push(Caution::SuspendedUnnoted { name: name.clone().into() });
+            builder.caution(Caution::SuspendedUnnoted { name: name.clone().into() });
         }
         let processes = context.world.processes(found.uid);
         for process in processes.iter().take(MOST_LISTED) {
@@ -99,13 +99,10 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan> {
             subject.decide("runs", value, format!("since {}", process.since));
         }
         if !processes.is_empty() {
-            builder
-                .plan
-                .cautions
-                .push(Caution::StillRunning { name: name.clone().into(), processes });
+            builder.caution(Caution::StillRunning { name: name.clone().into(), processes });
         }
         for what in context.world.left_running(name.as_ref(), found.uid) {
-            builder.plan.cautions.push(Caution::GoesOn { name: name.clone().into(), what });
+            builder.caution(Caution::GoesOn { name: name.clone().into(), what });
         }
         builder.plan.next = vec![format!("resume user {name}")];
         Ok(())
@@ -141,7 +138,7 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
             };
             subject.decide("suspended", "no", why);
             if let Some(note) = note {
-                builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
+                builder.step(Step::ForgetSuspended(note.clone()));
             }
             return Ok(());
         }
@@ -166,17 +163,14 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
         match note {
             Some(note) => {
                 if note.was_open {
-                    builder.plan.cautions.push(Caution::WasOpen { name: name.clone().into() });
+                    builder.caution(Caution::WasOpen { name: name.clone().into() });
                 }
-                builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
+                builder.step(Step::ForgetSuspended(note.clone()));
             }
-            None => builder
-                .plan
-                .cautions
-                .push(Caution::EarlierStateUnknown { name: name.clone().into() }),
+            None => builder.caution(Caution::EarlierStateUnknown { name: name.clone().into() }),
         }
         if day.is_some_and(|day| day <= context.today) {
-            builder.plan.cautions.push(Caution::ExpiredMeanwhile { name: name.clone().into() });
+            builder.caution(Caution::ExpiredMeanwhile { name: name.clone().into() });
         }
         builder.plan.next = vec![format!("show user {name}")];
         Ok(())
@@ -197,7 +191,7 @@ fn each<'a, 'f>(
     for name in names.iter().filter(|name| seen.insert(*name)) {
         let mut subject = Subject::new(name.clone());
         plan_one(&mut builder, name, &mut subject)?;
-        builder.plan.subjects.push(subject);
+        builder.tell(subject);
     }
     let own = builder.plan.next.pop().filter(|_| names.len() == 1);
     builder.plan.next.clear();

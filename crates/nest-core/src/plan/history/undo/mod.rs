@@ -62,7 +62,7 @@ pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan> {
     let day = record.time.split('T').next().unwrap_or_default();
     let summary = record.told.summary.as_str();
     subject.decide("takes back", summary, format!("of {day}, by {by}"));
-    undoing.builder.plan.subjects.push(subject);
+    undoing.builder.tell(subject);
     if let Some(by) = request.undone_by {
         let number = record.number;
         return Err(undoing
@@ -73,7 +73,7 @@ pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan> {
     if request.lines_only {
         let left = record.told.steps.iter().filter(|step| !step.step.is_bookkeeping()).count();
         if left > 0 {
-            undoing.builder.plan.cautions.push(Caution::StepsLeft { count: left });
+            undoing.builder.caution(Caution::StepsLeft { count: left });
         }
     } else {
         undoing.steps()?;
@@ -112,7 +112,7 @@ fn note_people(builder: &mut PlanBuilder<'_>) {
     for (name, (is_user, what)) in names {
         let mut subject = Subject::new(name);
         subject.decide(if is_user { "account" } else { "group" }, what, "");
-        builder.plan.subjects.push(subject);
+        builder.tell(subject);
     }
 }
 
@@ -214,7 +214,7 @@ impl<'a> Undoing<'a> {
     fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<()> {
         if has_lost_parts(before) {
             let (file, line) = (edit.file, edit.line);
-            self.builder.plan.cautions.push(Caution::LineNotKept { file, line });
+            self.builder.caution(Caution::LineNotKept { file, line });
             return Ok(());
         }
         let record = before.trim_ascii_start();
@@ -243,7 +243,7 @@ impl<'a> Undoing<'a> {
             Secret::Lost => match self.kept_line(edit, before)? {
                 Some(line) => line,
                 None => {
-                    self.builder.plan.cautions.push(Caution::PasswordAnew { name: name.into() });
+                    self.builder.caution(Caution::PasswordAnew { name: name.into() });
                     with_hash(before, b"")
                 }
             },

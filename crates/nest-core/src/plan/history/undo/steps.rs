@@ -29,7 +29,7 @@ impl Undoing<'_> {
                 Step::GiveDirectory { path, from, to } => {
                     self.expect_owner(path, to.uid)?;
                     let (path, from, to) = (path.clone(), *to, *from);
-                    self.builder.plan.steps.push(Step::GiveDirectory { path, from, to });
+                    self.builder.step(Step::GiveDirectory { path, from, to });
                 }
                 Step::SetAccess { file, from, to } => {
                     let path = BString::from(format!("/{}", file.path()));
@@ -41,7 +41,7 @@ impl Undoing<'_> {
                         }
                     }
                     let (file, from, to) = (*file, *to, *from);
-                    self.builder.plan.steps.push(Step::SetAccess { file, from, to });
+                    self.builder.step(Step::SetAccess { file, from, to });
                 }
                 Step::Move { from, to, .. } => {
                     self.move_back(to.clone(), from.clone())?;
@@ -49,7 +49,7 @@ impl Undoing<'_> {
                 Step::Remove { path, again, .. } => {
                     self.expect_free(path)?;
                     self.decide("made again", path.clone(), "");
-                    self.builder.plan.steps.push((**again).clone());
+                    self.builder.step((**again).clone());
                 }
                 Step::Reown(reown) => {
                     let back = Reown {
@@ -65,13 +65,13 @@ impl Undoing<'_> {
                         value,
                         "the same files, those that have not changed hands since",
                     );
-                    self.builder.plan.steps.push(Step::Reown(back));
+                    self.builder.step(Step::Reown(back));
                 }
                 Step::NoteSuspended(note) => {
-                    self.builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
+                    self.builder.step(Step::ForgetSuspended(note.clone()));
                 }
                 Step::ForgetSuspended(note) => {
-                    self.builder.plan.steps.push(Step::NoteSuspended(note.clone()));
+                    self.builder.step(Step::NoteSuspended(note.clone()));
                 }
                 Step::Erase { path } => {
                     return Err(self.cannot(format!("{path} was erased, and is nowhere")));
@@ -81,12 +81,12 @@ impl Undoing<'_> {
                     self.decide("unpacks", path.clone(), "");
                     let (path, folder, file) = (path.clone(), folder.clone(), *file);
                     let (uid, gid) = (None, None);
-                    self.builder.plan.steps.push(Step::Unpack { path, folder, file, uid, gid });
+                    self.builder.step(Step::Unpack { path, folder, file, uid, gid });
                 }
                 Step::Unpack { path, folder, file, .. } => {
                     self.decide("packs again", path.clone(), "");
                     let (path, folder, file) = (path.clone(), folder.clone(), *file);
-                    self.builder.plan.steps.push(Step::Archive { path, folder, file });
+                    self.builder.step(Step::Archive { path, folder, file });
                 }
                 Step::Keep { folder, .. } => self.release(folder)?,
                 Step::Release { purged: true, folder, .. } => {
@@ -107,7 +107,7 @@ impl Undoing<'_> {
         if let Some(kept) = all.iter().find(|kept| kept.folder == *folder) {
             let kept = Box::new(kept.kept.clone());
             let folder = folder.clone();
-            self.builder.plan.steps.push(Step::Release { folder, kept, purged: false });
+            self.builder.step(Step::Release { folder, kept, purged: false });
         }
         Ok(())
     }
@@ -131,7 +131,7 @@ impl Undoing<'_> {
             }
         }
         let folder = folder.clone();
-        self.builder.plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+        self.builder.step(Step::Keep { folder, kept: Box::new(kept) });
     }
 
     /// What was made goes if it is still as it was made; what has been used
@@ -145,7 +145,7 @@ impl Undoing<'_> {
             (Some(now), Some(made)) if now == *made => {
                 self.decide("removes", path.clone(), "unused since it was made");
                 let again = Box::new(recorded.step.clone());
-                self.builder.plan.steps.push(Step::Remove { path, made: made.clone(), again });
+                self.builder.step(Step::Remove { path, made: made.clone(), again });
             }
             (Some(now), _) => {
                 let name = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
@@ -153,7 +153,7 @@ impl Undoing<'_> {
                 self.expect_free(&to)?;
                 let files = counted(now.files, "file", "files");
                 self.decide("sets aside", to.clone(), format!("used since it was made: {files}"));
-                self.builder.plan.steps.push(Step::Move { from: path, to, aside: true });
+                self.builder.step(Step::Move { from: path, to, aside: true });
             }
         }
         Ok(())
@@ -170,7 +170,7 @@ impl Undoing<'_> {
         }
         self.expect_free(&to)?;
         self.decide("moves back", to.clone(), format!("from {from}"));
-        self.builder.plan.steps.push(Step::Move { from, to, aside: false });
+        self.builder.step(Step::Move { from, to, aside: false });
         Ok(())
     }
 

@@ -36,7 +36,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         }
         self.counts.updated += 1;
         self.request.first_decision(row, &mut subject, "changed");
-        self.batch.builder.plan.subjects.push(subject);
+        self.batch.builder.tell(subject);
     }
 
     fn kind_stays(&mut self, row: &RosterRow, user: &CreateUser, found: &FoundUser<'_>) {

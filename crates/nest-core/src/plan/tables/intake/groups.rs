@@ -56,7 +56,7 @@ impl<'r> IntakePlanner<'_, 'r> {
                 self.batch.make_group(name, Gid(gid));
                 self.counts.groups.push(group.name.clone());
                 self.request.first_decision(row, &mut subject, "new group");
-                self.batch.builder.plan.subjects.push(subject);
+                self.batch.builder.tell(subject);
             }
         }
     }

@@ -244,7 +244,7 @@ impl<'a> UserChange<'_, 'a> {
         let users = self.context.book.users_by_uid(old).into_iter();
         if let Some((_, other)) = users.into_iter().find(|(_, user)| user.name != name) {
             let other = other.name.into();
-            self.builder.plan.cautions.push(Caution::FilesShared { uid: old, other });
+            self.builder.caution(Caution::FilesShared { uid: old, other });
             return Ok(());
         }
         require_file_name((self.context, File::Passwd), name, &self.what)?;
@@ -254,7 +254,7 @@ impl<'a> UserChange<'_, 'a> {
             [self.found.user.home, &mail].into_iter().filter_map(TreePath::new).collect();
         paths.retain(|path| *path != TreePath::root());
         let elsewhere = self.context.world.carriers_elsewhere(old.0, false, &paths);
-        self.builder.plan.steps.push(Step::reown(paths, old, uid));
+        self.builder.step(Step::reown(paths, old, uid));
         let home = BStr::new(self.found.user.home);
         self.subject.decide(
             "files",
@@ -264,11 +264,7 @@ impl<'a> UserChange<'_, 'a> {
         let (value, why) = match elsewhere {
             Ok(0) => ("none".to_owned(), format!("no file outside carries uid {old}")),
             Ok(count) => {
-                self.builder.plan.cautions.push(Caution::FilesElsewhere {
-                    what: "uid",
-                    id: old.0,
-                    count,
-                });
+                self.builder.caution(Caution::FilesElsewhere { what: "uid", id: old.0, count });
                 (count.to_string(), format!("files outside still carry uid {old}"))
             }
             Err(why) => ("not counted".to_owned(), why),
@@ -322,7 +318,7 @@ impl<'a> UserChange<'_, 'a> {
         let uid = self.request.uid.unwrap_or(self.found.uid);
         self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
         self.subject.decide(Label::HOME, home, format!("moved from {old}"));
-        self.builder.plan.steps.push(step);
+        self.builder.step(step);
         Ok(())
     }
 
@@ -346,7 +342,7 @@ impl<'a> UserChange<'_, 'a> {
         let value = counted(count, "key", "keys");
         self.subject.decide("ssh", value, format!("from {}, in {path}", keys.path));
         let below = TreePath::judged(&below);
-        self.builder.plan.steps.push(Step::MakeFile { below, file, owner });
+        self.builder.step(Step::MakeFile { below, file, owner });
         Ok(())
     }
 }

@@ -117,10 +117,10 @@ impl<'a> AccountBatch<'a> {
     /// Says which files the tree does without.
     pub fn note_missing_files(&mut self) {
         if self.builder.context.book.shadow.is_none() {
-            self.builder.plan.cautions.push(Caution::NoShadow);
+            self.builder.caution(Caution::NoShadow);
         }
         if self.builder.context.book.gshadow.is_none() {
-            self.builder.plan.cautions.push(Caution::NoGshadow);
+            self.builder.caution(Caution::NoGshadow);
         }
     }
 
@@ -185,7 +185,7 @@ impl<'a> AccountBatch<'a> {
                 false => format!("show user {name}"),
             },
         );
-        self.builder.plan.subjects.push(subject);
+        self.builder.tell(subject);
         Ok(())
     }
 

@@ -99,7 +99,7 @@ impl Deleting<'_, '_> {
             FilesDisposition::SetAside => self.set_aside(what, &path)?,
             FilesDisposition::Keep => {
                 let (path, uid) = (path.clone().into(), self.found.uid);
-                self.builder.plan.cautions.push(match self.context.change {
+                self.builder.caution(match self.context.change {
                     _ if self.uid_is_shared() => Caution::BelongingShared { path, uid },
                     Some(_) => Caution::BelongingStays { path, uid },
                     None => Caution::BelongingExposed { path, uid },
@@ -108,8 +108,8 @@ impl Deleting<'_, '_> {
             }
             FilesDisposition::Archive => self.archive(what, &path)?,
             FilesDisposition::Erase => {
-                self.builder.plan.steps.push(Step::Erase { path: path.clone() });
-                self.builder.plan.cautions.push(Caution::Erases { path: path.clone().into() });
+                self.builder.step(Step::Erase { path: path.clone() });
+                self.builder.caution(Caution::Erases { path: path.clone().into() });
                 Became::Erased
             }
             FilesDisposition::Give(to) => self.give(what, &path, to)?,
@@ -131,11 +131,7 @@ impl Deleting<'_, '_> {
         })?;
         let why = if what == BelongingKind::Home { "whole; only root can enter there" } else { "" };
         self.subject.decide("set aside", place.clone(), why);
-        self.builder.plan.steps.push(Step::Move {
-            from: path.clone(),
-            to: place.clone(),
-            aside: true,
-        });
+        self.builder.step(Step::Move { from: path.clone(), to: place.clone(), aside: true });
         Ok(Became::SetAside { place })
     }
 
@@ -147,7 +143,7 @@ impl Deleting<'_, '_> {
             format!("retired/{folder}/{file}"),
             "removed when the archive holds all of it",
         );
-        self.builder.plan.steps.push(Step::Archive { path: path.clone(), folder, file });
+        self.builder.step(Step::Archive { path: path.clone(), folder, file });
         Ok(Became::Archived { file })
     }
 
@@ -178,11 +174,7 @@ impl Deleting<'_, '_> {
         // Re-owned where it is: it moves with its new owner.
         let (uids, gids) = ((self.found.uid, other.uid), (self.found.gid, other.gid));
         self.builder.give_files(path, uids, gids);
-        self.builder.plan.steps.push(Step::Move {
-            from: path.clone(),
-            to: place.clone(),
-            aside: false,
-        });
+        self.builder.step(Step::Move { from: path.clone(), to: place.clone(), aside: false });
         self.subject.decide("given to", to.clone(), format!("as {place}"));
         Ok(Became::Given { place, to })
     }

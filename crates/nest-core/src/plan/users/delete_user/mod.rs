@@ -153,7 +153,7 @@ impl<'a> Deleting<'_, 'a> {
         self.suspension();
         let places = context.world.mentions_of_user(name);
         if !places.is_empty() {
-            self.builder.plan.cautions.push(Caution::StillNamed { name: name.into(), places });
+            self.builder.caution(Caution::StillNamed { name: name.into(), places });
         }
         match context.change {
             Some(change) => {
@@ -162,11 +162,11 @@ impl<'a> Deleting<'_, 'a> {
                 let why = format!("to be restored from, for {days} days");
                 self.subject.decide("kept", format!("retired/{folder}"), why);
                 let kept = Box::new(self.kept);
-                self.builder.plan.steps.push(Step::Keep { folder, kept });
+                self.builder.step(Step::Keep { folder, kept });
             }
-            None => self.builder.plan.cautions.push(Caution::NothingKept { name: name.into() }),
+            None => self.builder.caution(Caution::NothingKept { name: name.into() }),
         }
-        self.builder.plan.subjects.push(self.subject);
+        self.builder.tell(self.subject);
         Ok(())
     }
 
@@ -315,7 +315,7 @@ impl<'a> Deleting<'_, 'a> {
         if let Some(note) = note_of(self.context, &self.found) {
             self.subject.decide("suspended", "yes", "and will be again when it comes back");
             self.kept.suspended = Some(note.clone());
-            self.builder.plan.steps.push(Step::ForgetSuspended(note.clone()));
+            self.builder.step(Step::ForgetSuspended(note.clone()));
         }
     }
 

@@ -65,11 +65,11 @@ impl Restoring<'_, '_> {
                     self.reown(place, numbers);
                     self.subject.decide(what, to.clone(), format!("back from {place}"));
                     let (from, to) = (place.clone(), TreePath::judged(&to));
-                    self.builder.plan.steps.push(Step::Move { from, to, aside: false });
+                    self.builder.step(Step::Move { from, to, aside: false });
                 }
                 Became::Archived { file } => {
                     self.subject.decide(what, to.clone(), format!("unpacked from {file}"));
-                    self.builder.plan.steps.push(Step::Unpack {
+                    self.builder.step(Step::Unpack {
                         path: TreePath::judged(&to),
                         folder: self.found.folder.clone(),
                         file: *file,

@@ -159,8 +159,8 @@ impl Restoring<'_, '_> {
         self.belongings(numbers, &home, &new_home)?;
         self.suspension(Uid(uid));
         let (folder, kept) = (self.found.folder.clone(), Box::new(self.kept.clone()));
-        self.builder.plan.steps.push(Step::Release { folder, kept, purged: false });
-        self.builder.plan.subjects.push(self.subject);
+        self.builder.step(Step::Release { folder, kept, purged: false });
+        self.builder.tell(self.subject);
         Ok(lines)
     }
 
@@ -360,7 +360,7 @@ impl Restoring<'_, '_> {
             for (line, group) in self.context.book.groups_listing(self.name) {
                 let (name, group) = (self.name.clone().into(), group.name.into());
                 let line = lines.number(line.start);
-                self.builder.plan.cautions.push(Caution::ListedAlready { name, group, line });
+                self.builder.caution(Caution::ListedAlready { name, group, line });
             }
         }
         let mut back: Vec<&BStr> = Vec::new();
@@ -391,11 +391,8 @@ impl Restoring<'_, '_> {
         if let Some(note) = &self.kept.suspended {
             self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
             let note = Suspended { name: self.name.clone(), uid, ..note.clone() };
-            self.builder.plan.steps.push(Step::NoteSuspended(note));
-            self.builder
-                .plan
-                .cautions
-                .push(Caution::StillSuspended { name: self.name.clone().into() });
+            self.builder.step(Step::NoteSuspended(note));
+            self.builder.caution(Caution::StillSuspended { name: self.name.clone().into() });
         }
     }
 }
