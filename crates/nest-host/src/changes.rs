@@ -13,10 +13,11 @@ use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
 use crate::digest::digest_of_file;
-use crate::effect::Place;
 use crate::journal::Journal;
+use crate::place::Place;
+use crate::read::LARGE;
 use crate::state::{self, Fault, Folder, Fresh, PassedOver};
-use crate::store::{FileIdentity, LARGE, Loaded, Original};
+use crate::store::{FileIdentity, Loaded, Original};
 use crate::tree::Tree;
 use crate::untrusted::{open_entry, read_opened};
 

@@ -5,7 +5,7 @@ use std::os::fd::OwnedFd;
 
 use rustix::io::Errno;
 
-use crate::effect::Place;
+use crate::place::Place;
 use crate::untrusted::open_entry;
 
 /// The digest of a file; `None` when it is not there.
@@ -31,7 +31,7 @@ pub(crate) fn in_hexadecimal(hasher: &xxhash_rust::xxh3::Xxh3) -> String {
 /// The system's.
 pub fn digest_of_file(file: &OwnedFd) -> std::io::Result<String> {
     let mut hasher = xxhash_rust::xxh3::Xxh3::new();
-    let mut piece = vec![0; crate::store::PIECE];
+    let mut piece = vec![0; crate::read::PIECE];
     let mut at = 0;
     loop {
         match rustix::io::pread(file, &mut piece[..], at) {

@@ -5,10 +5,8 @@
 
 mod access;
 mod in_place;
-mod place;
 
 use std::ffi::{OsStr, OsString};
-use std::os::unix::ffi::OsStrExt;
 use std::sync::{Mutex, PoisonError};
 
 use access::set_access;
@@ -16,18 +14,16 @@ use in_place::{before_name, open_in_place, overwrite};
 use nest_core::ownership::Owner;
 use nest_core::value::escaped::Escaped;
 use nest_core::value::{PlainName, TreePath};
-use place::rename_to_nothing;
 use rustix::fs::{AtFlags, Mode, RenameFlags};
 use rustix::io::Errno;
 
 use crate::home::{StagingOptions, give_directory, remove_all};
 use crate::interrupt::Patience;
 use crate::journal::{Effect, Journal, Replaced};
+use crate::place::{GONE, NEW, Place, is_private, rename_to_nothing};
 use crate::state::Folder;
 use crate::tree::{Tree, path_of};
 use crate::{changes, inventory, kept, reown};
-
-pub use place::{BOTH, GONE, NEW, Place, beside, is_private};
 
 /// Where effects take place.
 pub struct EffectRunner<'a> {
@@ -662,14 +658,4 @@ fn kept_name(staged: &OsStr) -> OsString {
     let mut kept = staged.to_owned();
     kept.push(".old");
     kept
-}
-
-/// A name or a path, as bytes.
-pub(crate) fn escaped(path: impl AsRef<OsStr>) -> Escaped {
-    Escaped(path.as_ref().as_bytes().into())
-}
-
-/// A path that was reached from the root of the tree.
-pub(crate) fn tree_path(path: impl AsRef<OsStr>) -> TreePath {
-    TreePath::judged(path.as_ref().as_bytes())
 }

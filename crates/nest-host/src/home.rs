@@ -12,11 +12,11 @@ use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Uid};
 use rustix::io::Errno;
 
 use crate::copy::copy_contents;
-use crate::effect::{NEW, Place, beside, tree_path};
 use crate::interrupt::Patience;
-use crate::inventory::{DIRECTORY, open_met};
+use crate::inventory::open_met;
+use crate::place::{NEW, Place, beside, tree_path};
 use crate::stage::write_all;
-use crate::tree::{Tree, path_of};
+use crate::tree::{DIRECTORY, Tree, path_of};
 use crate::walk::{At, Ladder, Visitor, descend, descend_into};
 
 /// How things are made.

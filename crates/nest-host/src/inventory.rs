@@ -1,20 +1,15 @@
 //! What is in a file or directory, by handles, no link followed.
 
-use std::ffi::OsString;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::os::unix::ffi::OsStringExt;
 
 use nest_core::surroundings::Inventory;
-use rustix::fs::{Dir, FileType, Mode, OFlags, SeekFrom};
+use rustix::fs::{FileType, Mode, OFlags, SeekFrom};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
 
 use crate::interrupt::Patience;
 use crate::read::fill;
 use crate::walk::{At, Visitor, descend};
-
-pub(crate) const DIRECTORY: OFlags =
-    OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 
 /// Takes the inventory of an entry of a directory; `None` when it is not there.
 /// Contents are read only where numbers and sizes are those of `like`, or where
@@ -196,22 +191,6 @@ impl Iterator for DataParts<'_> {
         self.at = end.max(start + 1);
         (start < self.size && start < end).then(|| Ok((start, end - start)))
     }
-}
-
-/// The names in a directory, sorted; not `.` and `..`.
-///
-/// # Errors
-/// The system's.
-pub(crate) fn names(directory: &OwnedFd) -> Result<Vec<OsString>, Errno> {
-    let mut names = Vec::new();
-    for entry in Dir::read_from(directory)? {
-        let name = OsString::from_vec(entry?.file_name().to_bytes().to_vec());
-        if name != "." && name != ".." {
-            names.push(name);
-        }
-    }
-    names.sort_unstable();
-    Ok(names)
 }
 
 #[cfg(test)]

@@ -22,7 +22,7 @@ use rustix::fs::{AtFlags, StatxFlags};
 use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
-use crate::effect::{BOTH, NEW, beside};
+use crate::place::{BOTH, NEW, beside};
 use crate::state::{self, Fault, Folder};
 use crate::tree::{Tree, path_of};
 

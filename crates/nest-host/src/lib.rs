@@ -56,6 +56,7 @@ pub mod kept;
 pub mod lock;
 mod mentions;
 mod mounts;
+pub mod place;
 pub mod processes;
 mod read;
 pub mod recover;

@@ -8,7 +8,13 @@ use nest_core::table::{Excerpter, Lines, Text};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
 
-use crate::store::{LARGE, PIECE};
+/// Files from this size on are read into memory of their own, in parallel, and
+/// copied by the kernel when they are rewritten.
+pub(crate) const LARGE: u64 = 1 << 20;
+
+/// How much of a file is in memory at a time when only some lines are kept:
+/// small enough for the processor's cache.
+pub(crate) const PIECE: usize = 256 << 10;
 
 /// A text in large pages.
 pub(crate) struct Mapped {

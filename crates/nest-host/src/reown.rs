@@ -15,11 +15,10 @@ use nest_core::value::TreePath;
 use rustix::fs::{AtFlags, Gid, Mode, OFlags, Uid};
 use rustix::io::Errno;
 
-use crate::effect::Place;
 use crate::interrupt::Patience;
-use crate::inventory::DIRECTORY;
 use crate::mounts::mount_id;
-use crate::tree::Tree;
+use crate::place::Place;
+use crate::tree::{DIRECTORY, Tree};
 use crate::walk::{Ladder, Met, Status, Unseen, WalkScope, split_last, walk};
 
 /// The files that carry the number, and what has to be told about some of them.

@@ -8,8 +8,7 @@ use rustix::fs::OFlags;
 use rustix::io::Errno;
 
 use crate::interrupt::Patience;
-use crate::surroundings::kind_of;
-use crate::tree::{Tree, path_of};
+use crate::tree::{Tree, kind_of, path_of};
 use crate::walk::{At, Visitor, descend_into};
 
 /// Whether the directory can be copied as a home, and how many files it has.

@@ -8,7 +8,8 @@ use rustix::fs::{Gid, Mode, OFlags, Uid, XattrFlags};
 use rustix::io::Errno;
 
 use crate::digest::{digest_of_file, in_hexadecimal};
-use crate::store::{LARGE, Original, PIECE};
+use crate::read::{LARGE, PIECE};
+use crate::store::Original;
 use crate::tree::{Located, Tree};
 
 /// A new version of a file, beside the old one under a name of its own, flushed.

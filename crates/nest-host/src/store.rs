@@ -11,20 +11,12 @@ use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
 
 use crate::digest::{digest_of_file, in_hexadecimal};
-use crate::read::{read_excerpt, read_text};
+use crate::read::{LARGE, read_excerpt, read_text};
 use crate::tree::{Located, Tree};
 use crate::unread::Unread;
 
-/// Files from this size on are read into memory of their own, in parallel, and
-/// copied by the kernel when they are rewritten.
-pub(crate) const LARGE: u64 = 1 << 20;
-
 /// Line tables count bytes in 32 bits.
 const MOST: u64 = u32::MAX as u64;
-
-/// How much of a file is in memory at a time when only some lines are kept:
-/// small enough for the processor's cache.
-pub(crate) const PIECE: usize = 256 << 10;
 
 /// A file may be replaced while we read it; then it is read again, this often.
 const ATTEMPTS: usize = 5;

@@ -22,11 +22,11 @@ use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
 
-use crate::effect::{Place, is_private};
 use crate::mounts::Mounts;
+use crate::place::{Place, is_private};
 use crate::skeleton::{self, Count};
 use crate::state::{Notices, PassedOver, State};
-use crate::tree::{Tree, path_of};
+use crate::tree::{DIRECTORY, Tree, kind_of, path_of};
 use crate::untrusted::{self, CONFIGURATION, LastLink};
 use crate::walk::{Met, WalkScope, walk};
 use crate::{inventory, kept, mentions, processes, reown, survey};
@@ -132,17 +132,6 @@ impl<'t> World<'t> {
         let directory = self.tree.open_file(path_of(path), OFlags::RDONLY | OFlags::DIRECTORY);
         let counted = directory.and_then(|directory| skeleton::count(directory, most));
         counted.map_err(|error| error.to_string())
-    }
-}
-
-pub(crate) fn kind_of(stat: &Stat) -> FileKind {
-    match FileType::from_raw_mode(stat.st_mode) {
-        FileType::Directory => FileKind::Directory,
-        FileType::Symlink => FileKind::Link,
-        FileType::Fifo => FileKind::Fifo,
-        FileType::Socket => FileKind::Socket,
-        FileType::BlockDevice | FileType::CharacterDevice => FileKind::Device,
-        _ => FileKind::File,
     }
 }
 
@@ -338,12 +327,12 @@ impl Surroundings for World<'_> {
     }
 
     fn entries(&self, path: &BStr) -> Result<Vec<(BString, Facts)>, String> {
-        let opened = self.tree.open_file(path_of(path), inventory::DIRECTORY);
+        let opened = self.tree.open_file(path_of(path), DIRECTORY);
         let directory = match opened {
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return Ok(Vec::new()),
             opened => opened.map_err(|error| error.to_string())?,
         };
-        let names = inventory::names(&directory).map_err(|error| error.to_string())?;
+        let names = crate::tree::names(&directory).map_err(|error| error.to_string())?;
         let facts = |name: std::ffi::OsString| {
             let stat = rustix::fs::statat(&directory, &name, AtFlags::SYMLINK_NOFOLLOW).ok()?;
             Some((bytes(Path::new(&name)), facts_of(&stat)))

@@ -7,7 +7,8 @@ use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Component, Path, PathBuf};
 
-use rustix::fs::{AtFlags, FileType, Mode, OFlags, ResolveFlags, Stat};
+use nest_core::surroundings::FileKind;
+use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, ResolveFlags, Stat};
 use rustix::io::{Errno, Result};
 
 /// The kernel takes paths of fewer bytes than this, `PATH_MAX` in limits.h.
@@ -250,6 +251,38 @@ fn inside(path: &Path) -> &Path {
 /// A path of bytes.
 pub fn path_of(bytes: &[u8]) -> &Path {
     Path::new(OsStr::from_bytes(bytes))
+}
+
+/// How a directory is opened that has to be one itself.
+pub(crate) const DIRECTORY: OFlags =
+    OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
+
+/// What a file is.
+pub(crate) fn kind_of(stat: &Stat) -> FileKind {
+    match FileType::from_raw_mode(stat.st_mode) {
+        FileType::Directory => FileKind::Directory,
+        FileType::Symlink => FileKind::Link,
+        FileType::Fifo => FileKind::Fifo,
+        FileType::Socket => FileKind::Socket,
+        FileType::BlockDevice | FileType::CharacterDevice => FileKind::Device,
+        _ => FileKind::File,
+    }
+}
+
+/// The names in a directory, sorted; not `.` and `..`.
+///
+/// # Errors
+/// The system's.
+pub(crate) fn names(directory: &OwnedFd) -> Result<Vec<OsString>> {
+    let mut names = Vec::new();
+    for entry in Dir::read_from(directory)? {
+        let name = OsString::from_vec(entry?.file_name().to_bytes().to_vec());
+        if name != "." && name != ".." {
+            names.push(name);
+        }
+    }
+    names.sort_unstable();
+    Ok(names)
 }
 
 #[cfg(test)]

@@ -13,8 +13,7 @@ use nest_core::value::{bytes_in_words, is_component};
 use rustix::fs::{Mode, OFlags, ResolveFlags, Stat};
 use rustix::io::Errno;
 
-use crate::surroundings::kind_of;
-use crate::tree::Tree;
+use crate::tree::{Tree, kind_of};
 
 /// The most that is read of a file of configuration, or of keys: 4 MB.
 pub const CONFIGURATION: u64 = 4_000_000;

@@ -18,11 +18,10 @@ use rayon::Scope;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
 use rustix::io::Errno;
 
-use crate::effect::Place;
 use crate::interrupt::Patience;
-use crate::inventory::DIRECTORY;
 use crate::mounts::{Mounts, is_local, mount_id};
-use crate::tree::{Tree, path_of};
+use crate::place::Place;
+use crate::tree::{DIRECTORY, Tree, path_of};
 
 pub use descent::{At, Visitor, descend, descend_into};
 pub use ladder::Ladder;

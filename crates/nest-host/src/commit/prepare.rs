@@ -7,10 +7,10 @@ use nest_core::table::{File, Order, holding_both, order};
 use nest_core::value::{PlainName, TreePath, join};
 
 use super::{Change, CommitError, failed};
-use crate::effect::{BOTH, NEW, Place, escaped, is_private, tree_path};
 use crate::home::missing_directories;
 use crate::journal::{Effect, Renumbered, Replaced, list_name};
 use crate::mounts::{Mounts, mount_id};
+use crate::place::{BOTH, NEW, Place, escaped, is_private, tree_path};
 use crate::tree::path_of;
 use crate::{retired, suspended};
 
@@ -55,7 +55,7 @@ impl Change<'_> {
                 located.map_err(|error| failed(format!("looking at {}", file.path()), error))?;
             let effect = Effect::Replace {
                 what: Replaced::Account(file),
-                staged: escaped(crate::effect::beside(&located.name, ending)),
+                staged: escaped(crate::place::beside(&located.name, ending)),
                 path: escaped(&located.path),
                 before: None,
                 after: String::new(),

@@ -12,9 +12,9 @@ use nest_core::table::{File, Lines, holding_both};
 use nest_core::value::PlainName;
 
 use super::{Change, Circumstances, CommitError, failed};
-use crate::effect::{BOTH, NEW, Place};
 use crate::home::{StagingOptions, flush_all, stage_directory, stage_file};
 use crate::journal::{Effect, Replaced};
+use crate::place::{BOTH, NEW, Place};
 use crate::stage::{Staged, stage};
 use crate::state::Fresh;
 use crate::tree::Tree;

@@ -9,10 +9,11 @@ use rustix::fs::{AtFlags, FileType, Mode, OFlags};
 use rustix::io::Errno;
 use xxhash_rust::xxh3::Xxh3;
 
-use super::{DIRECTORY, make};
+use super::make;
 use crate::digest::{digest_of_file, in_hexadecimal};
 use crate::home::remove_all;
 use crate::interrupt::Patience;
+use crate::tree::DIRECTORY;
 use crate::untrusted::{self, open_component, open_own, read_opened};
 
 /// An opened state folder.
@@ -328,7 +329,7 @@ impl Folder {
 
     fn entries(&self, folders: bool) -> Result<Vec<PlainName>, Errno> {
         let mut names = Vec::new();
-        for name in crate::inventory::names(&self.descriptor)? {
+        for name in crate::tree::names(&self.descriptor)? {
             let here = AtFlags::SYMLINK_NOFOLLOW;
             let stat = match rustix::fs::statat(&self.descriptor, &name, here) {
                 Err(Errno::NOENT) => continue,

@@ -10,8 +10,8 @@ use nest_core::value::escaped::Escaped;
 use nest_core::value::{PlainName, TreePath};
 use serde::{Deserialize, Serialize};
 
-use super::{DIRECTORY, Fault, Folder, State, parse};
-use crate::tree::{Tree, path_of};
+use super::{Fault, Folder, State, parse};
+use crate::tree::{DIRECTORY, Tree, path_of};
 
 /// The mark, in `etc`.
 const NAME: PlainName = PlainName::fixed(".copper-nest-state");

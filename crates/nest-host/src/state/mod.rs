@@ -13,7 +13,7 @@ use nest_core::value::TreePath;
 use rustix::fs::{AtFlags, CWD, Mode, OFlags};
 use rustix::io::Errno;
 
-use crate::tree::Tree;
+use crate::tree::{DIRECTORY, Tree};
 use crate::untrusted::open_component;
 
 pub use document::{Fault, Notices, PassedOver, parse, to_text};
@@ -56,9 +56,6 @@ pub enum StateError {
     #[error("the state folder {path} can't be used")]
     Unusable { path: String, source: Errno },
 }
-
-const DIRECTORY: OFlags =
-    OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
 
 impl State {
     /// The path of the folder as it is to be shown; nothing where no state is

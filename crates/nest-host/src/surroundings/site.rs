@@ -7,8 +7,8 @@ use nest_core::surroundings::{FileKind, Site};
 use rustix::fs::{AtFlags, Mode, OFlags};
 use rustix::io::Errno;
 
-use super::{bytes, facts_of, kind_of};
-use crate::tree::{Tree, path_of};
+use super::{bytes, facts_of};
+use crate::tree::{Tree, kind_of, path_of};
 
 pub(super) fn judge_site(tree: &Tree, path: &BStr) -> Site {
     let unknown = |error: Errno| Site::Unknown(error.to_string());

@@ -11,8 +11,8 @@ use rustix::io::Errno;
 
 use super::ladder::Ladder;
 use crate::interrupt::Patience;
-use crate::inventory::{DIRECTORY, names};
 use crate::mounts::mount_id;
+use crate::tree::{DIRECTORY, names};
 
 /// An entry that was met.
 pub struct At<'a> {

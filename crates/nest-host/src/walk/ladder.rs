@@ -9,8 +9,8 @@ use std::os::unix::ffi::OsStrExt;
 use rustix::fs::{Mode, OFlags};
 use rustix::io::Errno;
 
-use crate::inventory::DIRECTORY;
 use crate::mounts::mount_id;
+use crate::tree::DIRECTORY;
 
 /// So many handles are open at most, besides that of the first directory.
 const OPEN: usize = 48;

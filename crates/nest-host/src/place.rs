@@ -2,8 +2,10 @@
 
 use std::ffi::{OsStr, OsString};
 use std::os::fd::OwnedFd;
+use std::os::unix::ffi::OsStrExt;
 
 use nest_core::value::TreePath;
+use nest_core::value::escaped::Escaped;
 use rustix::fs::{AtFlags, RenameFlags};
 use rustix::io::Errno;
 
@@ -39,7 +41,7 @@ impl Place {
         beside(&self.name, ending)
     }
 
-    pub(super) fn rename(&self, from: &OsStr, to: &OsStr) -> Result<(), Errno> {
+    pub(crate) fn rename(&self, from: &OsStr, to: &OsStr) -> Result<(), Errno> {
         rename_to_nothing(&self.directory, from, &self.directory, to)
     }
 
@@ -51,7 +53,7 @@ impl Place {
         }
     }
 
-    pub(super) fn unlink(&self, name: &OsStr) {
+    pub(crate) fn unlink(&self, name: &OsStr) {
         if let Err(error) = rustix::fs::unlinkat(&self.directory, name, AtFlags::empty())
             && error != Errno::NOENT
         {
@@ -103,7 +105,7 @@ pub fn beside(name: &OsStr, ending: &str) -> OsString {
 }
 
 /// Renames to a name that nothing has.
-pub(super) fn rename_to_nothing(
+pub(crate) fn rename_to_nothing(
     from_directory: &OwnedFd,
     from: &OsStr,
     to_directory: &OwnedFd,
@@ -121,4 +123,14 @@ pub(super) fn rename_to_nothing(
         }
         renamed => renamed,
     }
+}
+
+/// A name or a path, as bytes.
+pub(crate) fn escaped(path: impl AsRef<OsStr>) -> Escaped {
+    Escaped(path.as_ref().as_bytes().into())
+}
+
+/// A path that was reached from the root of the tree.
+pub(crate) fn tree_path(path: impl AsRef<OsStr>) -> TreePath {
+    TreePath::judged(path.as_ref().as_bytes())
 }
