@@ -1,11 +1,10 @@
-//! The map of imports in `ARCHITECTURE.md` is the one of the code, and no import runs back
-//! up. `UPDATE_DOCS=1 cargo test -p nest-core --test map` writes it anew.
+//! The maps of imports in `ARCHITECTURE.md` are those of the code, and no import runs back
+//! up. `UPDATE_DOCS=1 cargo test -p nest-core --test map` writes them anew.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs::{read_dir, read_to_string};
 use std::path::{Path, PathBuf};
 
-const BEGIN: &str = "<!-- the imports of nest-core -->\n\n";
 const END: &str = "\n<!-- the end of the imports -->";
 
 type Map = BTreeMap<String, BTreeSet<String>>;
@@ -57,12 +56,15 @@ fn imports(src: &Path) -> Map {
         let from = room(&modules);
         let to = map.entry(from.clone()).or_default();
         for path in code(&read_to_string(&file).unwrap()).split("crate::").skip(1) {
+            // One path, or several in braces.
             let end = path.find(|c: char| !(c.is_alphanumeric() || "_:".contains(c)));
-            let path = &path[..end.unwrap_or(path.len())];
-            let modules: Vec<&str> = path.split("::").collect();
-            let imported = room(&modules);
-            if imported != from && imported.starts_with(|c: char| c.is_lowercase()) {
-                to.insert(imported);
+            let several = path.strip_prefix('{').and_then(|all| Some(all.split_once('}')?.0));
+            for path in several.unwrap_or(&path[..end.unwrap_or(path.len())]).split(',') {
+                let modules: Vec<&str> = path.trim().split("::").collect();
+                let imported = room(&modules);
+                if imported != from && imported.starts_with(|c: char| c.is_lowercase()) {
+                    to.insert(imported);
+                }
             }
         }
     }
@@ -86,9 +88,16 @@ fn floors(map: &Map) -> Vec<&str> {
 }
 
 #[test]
-fn the_map_of_imports_is_current_and_no_import_runs_back_up() {
-    let package = Path::new(env!("CARGO_MANIFEST_DIR"));
-    let map = imports(&package.join("src"));
+fn the_maps_of_imports_are_current_and_no_import_runs_back_up() {
+    for package in ["nest-core", "nest-host"] {
+        hold_map(package);
+    }
+}
+
+fn hold_map(package: &str) {
+    let crates = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
+    let map = imports(&crates.join(package).join("src"));
+    let begin = format!("<!-- the imports of {package} -->\n\n");
     let mut drawn = String::new();
     for room in floors(&map) {
         let below: Vec<&str> = map[room].iter().map(String::as_str).collect();
@@ -96,12 +105,12 @@ fn the_map_of_imports_is_current_and_no_import_runs_back_up() {
         drawn.push_str(line.trim_end());
         drawn.push('\n');
     }
-    let path = package.join("../../ARCHITECTURE.md");
+    let path = crates.join("../ARCHITECTURE.md");
     let page = read_to_string(&path).unwrap();
-    let (before, rest) = page.split_once(BEGIN).expect("the page marks where the map begins");
+    let (before, rest) = page.split_once(&begin).expect("the page marks where the map begins");
     let (found, after) = rest.split_once(END).expect("the page marks where the map ends");
     if std::env::var_os("UPDATE_DOCS").is_some() {
-        return std::fs::write(path, [before, BEGIN, &drawn, END, after].concat()).unwrap();
+        return std::fs::write(path, [before, &begin, &drawn, END, after].concat()).unwrap();
     }
     assert_eq!(found, drawn, "UPDATE_DOCS=1 cargo test -p nest-core --test map");
 }
