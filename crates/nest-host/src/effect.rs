@@ -250,22 +250,16 @@ impl EffectRunner<'_> {
                 place.unlink(&kept_name(staged));
             }
             Effect::Make { path, made, .. } => {
-                if let Ok(place) = self.place(path) {
-                    erase(&place, &place.beside(NEW), Patience::Endless);
-                }
+                self.erase_new(path);
                 self.unmake(made);
             }
             Effect::Move { to, made, copied, .. } => {
-                if *copied && let Ok(place) = self.place(to) {
-                    erase(&place, &place.beside(NEW), Patience::Endless);
+                if *copied {
+                    self.erase_new(to);
                 }
                 self.unmake(made.as_slice());
             }
-            Effect::Unpack { path, .. } => {
-                if let Ok(place) = self.place(path) {
-                    erase(&place, &place.beside(NEW), Patience::Endless);
-                }
-            }
+            Effect::Unpack { path, .. } => self.erase_new(path),
             Effect::Keep { folder, .. } => {
                 if let Ok(Some(place)) = kept::Place::find(self.state, folder) {
                     place.discard();
@@ -447,52 +441,32 @@ impl EffectRunner<'_> {
         }
     }
 
-    /// Directories in which something was staged for the effect, by the path of what is in
-    /// them: what is in the state folder is flushed where it is staged.
-    pub fn staged_in<'e>(&self, effect: &'e Effect) -> Option<&'e [u8]> {
-        match effect {
-            Effect::Replace { what: Replaced::Account(_), path, .. } => Some(&path.0),
-            Effect::Make { path, .. }
-            | Effect::Unpack { path, .. }
-            | Effect::Move { to: path, copied: true, .. } => Some(path),
-            Effect::Replace { what: Replaced::State, .. } | Effect::Move { .. } => None,
-            Effect::Give { .. } | Effect::SetAccess { .. } | Effect::Reown { .. } => None,
-            Effect::Remove { .. } | Effect::Erase { .. } => None,
-            Effect::Keep { .. } | Effect::Release { .. } => None,
-        }
-    }
-
-    /// Directories that have to be flushed once the effect is visible, or was taken back,
-    /// by the path of what is in them.
-    pub fn touched<'e>(&self, effect: &'e Effect) -> Vec<&'e [u8]> {
+    /// Directories that have to be flushed at a moment, by the path of what is in them. What
+    /// is in the state folder is flushed where it is staged.
+    pub fn flushed_at<'e>(&self, effect: &'e Effect, moment: Moment) -> Vec<&'e [u8]> {
         let of = |path: &'e TreePath| &path[..];
         match effect {
-            Effect::Replace { what: Replaced::State, .. } => Vec::new(),
-            Effect::Make { path, made, .. } => made.iter().chain([path]).map(of).collect(),
-            Effect::Replace { path, .. } => vec![&path.0],
-            Effect::Erase { path, .. }
-            | Effect::Unpack { path, .. }
-            | Effect::Remove { path, .. } => vec![path],
-            Effect::Move { from, to, made, .. } => {
-                [from, to].into_iter().chain(made).map(of).collect()
+            Effect::Replace { what: Replaced::Account(_), path, .. } => vec![&path.0],
+            Effect::Make { path, made, .. } => match moment {
+                Moment::Staged => vec![path],
+                Moment::Visible => made.iter().chain([path]).map(of).collect(),
+                Moment::Cleared => Vec::new(),
+            },
+            Effect::Unpack { path, .. } if moment != Moment::Cleared => vec![path],
+            Effect::Move { from, to, made, copied, .. } => match moment {
+                Moment::Staged => copied.then(|| of(to)).into_iter().collect(),
+                Moment::Visible => [from, to].into_iter().chain(made).map(of).collect(),
+                Moment::Cleared => copied.then(|| of(from)).into_iter().collect(),
+            },
+            Effect::Remove { path, .. } | Effect::Erase { path, .. }
+                if moment != Moment::Staged =>
+            {
+                vec![path]
             }
+            Effect::Replace { what: Replaced::State, .. } | Effect::Unpack { .. } => Vec::new(),
+            Effect::Remove { .. } | Effect::Erase { .. } => Vec::new(),
             Effect::Give { .. } | Effect::SetAccess { .. } | Effect::Reown { .. } => Vec::new(),
             Effect::Keep { .. } | Effect::Release { .. } => Vec::new(),
-        }
-    }
-
-    /// Directories in which something was cleared away in the end, by the path of what
-    /// was in them.
-    pub fn cleared_in<'e>(&self, effect: &'e Effect) -> Option<&'e [u8]> {
-        match effect {
-            Effect::Replace { what: Replaced::Account(_), path, .. } => Some(&path.0),
-            Effect::Erase { path, .. }
-            | Effect::Remove { path, .. }
-            | Effect::Move { from: path, copied: true, .. } => Some(path),
-            Effect::Replace { what: Replaced::State, .. } | Effect::Move { .. } => None,
-            Effect::Make { .. } | Effect::Unpack { .. } => None,
-            Effect::Give { .. } | Effect::SetAccess { .. } | Effect::Reown { .. } => None,
-            Effect::Keep { .. } | Effect::Release { .. } => None,
         }
     }
 
@@ -527,6 +501,12 @@ impl EffectRunner<'_> {
             Ok(()) => Ok(rustix::fs::fsync(&place.directory)?),
             Err(Errno::EXIST) => is_private(self.tree, path).map(drop),
             Err(error) => Err(error.into()),
+        }
+    }
+
+    fn erase_new(&self, path: &TreePath) {
+        if let Ok(place) = self.place(path) {
+            erase(&place, &place.beside(NEW), Patience::Endless);
         }
     }
 
@@ -598,6 +578,17 @@ fn erase(place: &Place, name: &OsStr, patience: Patience) -> Option<String> {
     tracing::warn!(?name, %error, "could not be removed");
     let name = name.display();
     Some(format!("what is left of it could not be removed ({error}), and is called {name} there"))
+}
+
+/// Which directories are flushed.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Moment {
+    /// Those in which something waits.
+    Staged,
+    /// Those in which something became visible, or was taken back.
+    Visible,
+    /// Those in which something was cleared away.
+    Cleared,
 }
 
 /// How far an effect has come.

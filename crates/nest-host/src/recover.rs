@@ -16,9 +16,9 @@ use nest_core::secret::shown;
 use nest_core::table::File;
 
 use crate::changes::{self, LeftBehind};
-use crate::commit::{Dirs, flush, keep_record};
+use crate::commit::{flush, keep_record};
 use crate::digest::digest_of;
-use crate::effect::{EffectRunner, Standing};
+use crate::effect::{EffectRunner, Moment, Standing};
 use crate::journal::{Effect, FoundJournal, Journal, JournalEntry, JournalError, Replaced};
 use crate::lock::Lock;
 use crate::place::Place;
@@ -225,7 +225,7 @@ fn roll_back(
     if let Some(number) = entry.number {
         changes::discard(runner.state, number);
     }
-    flush(runner, &entry.effects, Dirs::Touched)
+    flush(runner, &entry.effects, Moment::Visible)
         .map_err(|error| failed(entry, "flushing a directory", error))
 }
 
@@ -282,7 +282,7 @@ fn finish(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<bool, Recov
         };
         published.map_err(|error| failed(entry, &effect.describe(), error))?;
     }
-    flush(runner, &entry.effects, Dirs::Touched)
+    flush(runner, &entry.effects, Moment::Visible)
         .map_err(|error| failed(entry, "flushing a directory", error))?;
     if let Some(record) = &entry.record {
         keep_record(runner, entry, record)
@@ -298,7 +298,7 @@ fn finish(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<bool, Recov
         let left = left.map_err(|error| failed(entry, &effect.describe(), error.into()))?;
         left.into_iter().for_each(|left| runner.note(left));
     }
-    flush(runner, &entry.effects, Dirs::Cleared)
+    flush(runner, &entry.effects, Moment::Cleared)
         .map_err(|error| failed(entry, "flushing a directory", error))?;
     Ok(true)
 }

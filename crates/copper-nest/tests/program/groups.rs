@@ -1,9 +1,8 @@
 //! Groups: making, filling, emptying, renumbering, deleting, restoring.
 
 use std::io::Write;
-use std::process::Stdio;
 
-use crate::harness::{GROUP, Run, TestTree, assert_same, is_root, passed_over};
+use crate::harness::{GROUP, TestTree, assert_same, is_root, passed_over};
 
 fn group_line(tree: &TestTree, file: &str, name: &str) -> String {
     let text = tree.read(file);
@@ -181,11 +180,7 @@ fn lines_and_files_that_gshadow_lacks_are_made_on_the_way() {
 #[test]
 fn a_password_of_a_group_is_set_and_taken_away() {
     let tree = TestTree::new();
-    let mut command = tree.command(&["password", "group", "slipway", "--from-stdin"]);
-    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-    let mut child = command.spawn().unwrap();
-    child.stdin.take().unwrap().write_all(b"kelp-Harbour.91 tern\n").unwrap();
-    let run = Run::from(child.wait_with_output().unwrap());
+    let run = tree.fed("password group slipway --from-stdin", b"kelp-Harbour.91 tern\n");
     assert_eq!(run.status, 0, "{}", run.stderr);
     run.says("to list members is nearly always better");
     assert!(group_line(&tree, "etc/gshadow", "slipway").starts_with("slipway:$y$j9T$"));
@@ -340,12 +335,8 @@ fn administrators_are_the_same_everywhere() {
 fn two_administrators_can_not_leave_at_once() {
     let tree = TestTree::new();
     tree.done("create user maren --admin --password none");
-    let mut command = tree.command(&["password", "user", "maren", "--hashed"]);
-    command.stdin(Stdio::piped()).stdout(Stdio::null());
-    let mut child = command.spawn().unwrap();
     let hash = crate::harness::SHADOW.lines().nth(4).unwrap().split(':').nth(1).unwrap();
-    child.stdin.take().unwrap().write_all(hash.as_bytes()).unwrap();
-    assert!(child.wait().unwrap().success());
+    assert_eq!(tree.fed("password user maren --hashed", hash.as_bytes()).status, 0);
     tree.done("regroup sunniva --no-admin -n");
     tree.refused("regroup sunniva maren --no-admin", 3, "no other account can sign in");
     tree.refused("suspend user maren sunniva", 3, "no other account can sign in");

@@ -203,6 +203,16 @@ impl TestTree {
         self.run_words(&words.split_whitespace().collect::<Vec<_>>())
     }
 
+    /// Runs the program with something on standard input.
+    pub fn fed(&self, words: &str, input: &[u8]) -> Run {
+        let mut command = self.command(&words.split(' ').collect::<Vec<_>>());
+        command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
+        let mut child = command.spawn().unwrap();
+        // It may refuse before it has read anything.
+        let _ = child.stdin.take().unwrap().write_all(input);
+        Run::from(child.wait_with_output().unwrap())
+    }
+
     pub fn run_words<S: AsRef<OsStr>>(&self, words: &[S]) -> Run {
         Run::of(&mut self.command(words))
     }

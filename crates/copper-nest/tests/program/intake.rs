@@ -133,15 +133,8 @@ fn what_is_no_table_is_refused() {
 #[test]
 fn standard_input_and_pipes_are_read_too() {
     let tree = TestTree::new();
-    let mut child = tree
-        .command(&["intake", "-", "--from", "csv", "--no-home"])
-        .stdin(Stdio::piped())
-        .stdout(Stdio::piped())
-        .stderr(Stdio::piped())
-        .spawn()
-        .unwrap();
-    child.stdin.take().unwrap().write_all(b"name\r\nmaren\r\n\r\nodile\r\n").unwrap();
-    let run = Run::from(child.wait_with_output().unwrap());
+    let table = b"name\r\nmaren\r\n\r\nodile\r\n";
+    let run = tree.fed("intake - --from csv --no-home", table);
     assert_eq!(run.status, 0, "{}", run.stderr);
     run.says("intake standard input").says("homes     0 new");
     assert!(tree.read("etc/passwd").contains("odile:x:1003:1003::/home/odile:/bin/bash"));

@@ -1,7 +1,6 @@
 //! Deleting users, bringing them back, letting them go.
 
 use std::os::unix::fs::{PermissionsExt, symlink};
-use std::process::Stdio;
 
 use crate::harness::{Run, SHADOW, TestTree, assert_same, is_root, passed_over};
 
@@ -31,12 +30,8 @@ fn with_maren() -> TestTree {
 }
 
 fn set_hash(tree: &TestTree, name: &str) {
-    use std::io::Write;
-    let mut command = tree.command(&["password", "user", name, "--hashed"]);
-    command.stdin(Stdio::piped()).stdout(Stdio::null());
-    let mut child = command.spawn().unwrap();
-    child.stdin.take().unwrap().write_all(HASH.as_bytes()).unwrap();
-    assert!(child.wait().unwrap().success());
+    let run = tree.fed(&format!("password user {name} --hashed"), HASH.as_bytes());
+    assert_eq!(run.status, 0, "{}", run.stderr);
 }
 
 fn owners_count(test: &str) -> bool {

@@ -1,25 +1,13 @@
 //! Passwords, changes of name and place, suspending.
 
-use std::io::Write;
-use std::process::Stdio;
-
 use crate::harness::{Run, TestTree, assert_same, has_program, is_root, passed_over};
+use std::process::Stdio;
 
 const GOOD: &str = "kelp-Harbour.91 tern";
 
-/// Runs the program with something on standard input.
-fn fed(tree: &TestTree, words: &str, input: &[u8]) -> Run {
-    let mut command = tree.command(&words.split(' ').collect::<Vec<_>>());
-    command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::piped());
-    let mut child = command.spawn().unwrap();
-    // It may refuse before it has read anything.
-    let _ = child.stdin.take().unwrap().write_all(input);
-    Run::from(child.wait_with_output().unwrap())
-}
-
 fn refused_fed(tree: &TestTree, words: &str, input: &[u8], says: &str) -> Run {
     let before = tree.snapshot();
-    let run = fed(tree, words, input);
+    let run = tree.fed(words, input);
     assert_eq!(run.status, 3, "{}{}", run.stdout, run.stderr);
     assert!(run.stderr.contains(says), "{}", run.stderr);
     assert_same(&before, &tree.snapshot());
@@ -53,14 +41,14 @@ pub fn crypt(password: &str, setting: &str) -> Option<String> {
 #[test]
 fn a_password_is_hashed_as_the_c_library_hashes_it() {
     let tree = TestTree::new();
-    let run = fed(&tree, "password user tavish --from-stdin", format!("{GOOD}\n").as_bytes());
+    let run = tree.fed("password user tavish --from-stdin", format!("{GOOD}\n").as_bytes());
     assert_eq!(run.status, 0, "{}", run.stderr);
     run.says("password   yescrypt").says("lock       undone");
     assert!(!run.stdout.contains("$y$"), "{}", run.stdout);
     let hash = field(&tree, "tavish");
     assert!(hash.starts_with("$y$j9T$"), "{hash}");
     tree.write("etc/copper-nest/policy.toml", "[passwords]\nscheme = \"sha512\"\n");
-    fed(&tree, "-q password user sunniva --from-stdin", GOOD.as_bytes());
+    tree.fed("-q password user sunniva --from-stdin", GOOD.as_bytes());
     let sha = field(&tree, "sunniva");
     assert!(sha.starts_with("$6$"), "{sha}");
     for hash in [hash, sha] {
@@ -75,7 +63,7 @@ fn a_hash_of_the_c_library_is_taken_and_understood() {
     let tree = TestTree::new();
     for setting in ["$y$j9T$Gullhaven1$", "$6$Gullhaven1$", "$5$Gullhaven1$"] {
         let Some(hash) = crypt(GOOD, setting) else { return };
-        let run = fed(&tree, "password user tavish --hashed", hash.as_bytes());
+        let run = tree.fed("password user tavish --hashed", hash.as_bytes());
         assert_eq!(run.status, 0, "{}", run.stderr);
         assert_eq!(field(&tree, "tavish"), hash);
         use yescrypt::PasswordVerifier;
@@ -119,10 +107,10 @@ fn passwords_that_can_not_be_are_refused() {
     ] {
         refused_fed(&tree, "password user tavish --from-stdin", input, says);
     }
-    assert_eq!(fed(&tree, "password user tavish --from-stdin", longest).status, 0);
-    let latin = fed(&tree, "password user tavish --from-stdin", b"kelp-\xc4\xd6-Harbour.91 tern");
+    assert_eq!(tree.fed("password user tavish --from-stdin", longest).status, 0);
+    let latin = tree.fed("password user tavish --from-stdin", b"kelp-\xc4\xd6-Harbour.91 tern");
     assert_eq!(latin.status, 0, "{}", latin.stderr);
-    let weak = fed(&tree, "password user tavish --from-stdin --accept-weak", b"short");
+    let weak = tree.fed("password user tavish --from-stdin --accept-weak", b"short");
     assert_eq!(weak.status, 0);
     assert!(weak.stderr.contains("is used all the same"), "{}", weak.stderr);
 }
@@ -237,7 +225,7 @@ fn generated_passwords_are_printed_once_and_work() {
 #[test]
 fn a_password_change_can_not_be_taken_back_and_says_why() {
     let tree = TestTree::new();
-    let run = fed(&tree, "password user sunniva --from-stdin", GOOD.as_bytes());
+    let run = tree.fed("password user sunniva --from-stdin", GOOD.as_bytes());
     run.says("done: change 1. It can't be taken back: a replaced hash is kept nowhere.");
     tree.refused(
         "undo --yes",
@@ -246,7 +234,7 @@ fn a_password_change_can_not_be_taken_back_and_says_why() {
     );
     // One that was set where none was can be: there is nothing to give back.
     tree.done("-q create user maren");
-    fed(&tree, "-q password user maren --from-stdin", GOOD.as_bytes());
+    tree.fed("-q password user maren --from-stdin", GOOD.as_bytes());
     tree.done("undo --yes");
     assert_eq!(field(&tree, "maren"), "!");
 }
@@ -254,7 +242,7 @@ fn a_password_change_can_not_be_taken_back_and_says_why() {
 #[test]
 fn an_account_made_with_a_password_comes_back_without_it() {
     let tree = TestTree::new();
-    let run = fed(&tree, "create user maren --password stdin", GOOD.as_bytes());
+    let run = tree.fed("create user maren --password stdin", GOOD.as_bytes());
     assert_eq!(run.status, 0, "{}", run.stderr);
     run.says("sign-in    by password");
     assert!(field(&tree, "maren").starts_with("$y$"));
@@ -346,7 +334,7 @@ fn guards_stand_before_what_takes_access_away() {
     }
     tree.refused("change user sunniva --expires +30d", 3, "no other account can sign in");
     // With a second one the first may go.
-    fed(&tree, "-q create user maren --admin --password stdin", GOOD.as_bytes());
+    tree.fed("-q create user maren --admin --password stdin", GOOD.as_bytes());
     tree.done("suspend user sunniva");
     tree.refused("suspend user maren", 3, "no other account can sign in as administrator");
     tree.done("suspend user tidegauge --service");
@@ -390,7 +378,7 @@ fn without_a_shadow_file_there_is_no_place_for_it() {
 fn a_password_goes_to_shadow_and_nowhere_else() {
     let tree = TestTree::new();
     tree.append("etc/passwd", "desk:$1$old$hashhashhashhashhashha:1005:1001::/:/bin/sh\n");
-    let run = fed(&tree, "password user desk --from-stdin", GOOD.as_bytes());
+    let run = tree.fed("password user desk --from-stdin", GOOD.as_bytes());
     run.says("desk had no line in etc/shadow; one is made");
     assert_eq!(tree.line("etc/passwd", 7), "desk:x:1005:1001::/:/bin/sh");
     assert!(field(&tree, "desk").starts_with("$y$"));

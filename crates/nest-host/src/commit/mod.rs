@@ -27,7 +27,7 @@ use nest_core::value::{Author, Day};
 use rustix::io::Errno;
 
 use crate::changes::{self, LeftBehind};
-use crate::effect::{EffectRunner, Published};
+use crate::effect::{EffectRunner, Moment, Published};
 use crate::journal::{self, Effect, Journal, JournalEntry, JournalError, Replaced, Rooted};
 use crate::lock::Lock;
 use crate::state::{Folder, Fresh, State, StateError};
@@ -303,7 +303,7 @@ impl Change<'_> {
             let flushed = changes::flush(self.runner.state);
             flushed.map_err(|error| failed("writing the record of the change", error))?;
         }
-        let flushed = flush(&self.runner, &self.entry.effects, Dirs::Staged);
+        let flushed = flush(&self.runner, &self.entry.effects, Moment::Staged);
         flushed.map_err(|error| failed("flushing a directory", error))?;
         let ready = self.runner.journal.mark_ready(&self.entry);
         ready.map_err(|error| failed("writing the journal", error))
@@ -362,7 +362,7 @@ impl Change<'_> {
         if let Some(number) = self.entry.number {
             changes::discard(self.runner.state, number);
         }
-        if let Err(error) = flush(&self.runner, &self.entry.effects, Dirs::Touched) {
+        if let Err(error) = flush(&self.runner, &self.entry.effects, Moment::Visible) {
             tracing::warn!(%error, "what was dropped could not be flushed");
         }
     }
@@ -379,7 +379,7 @@ impl Change<'_> {
             }
         }
         let all = self.entry.effects.len();
-        flush(&self.runner, &self.entry.effects, Dirs::Touched)
+        flush(&self.runner, &self.entry.effects, Moment::Visible)
             .map_err(|error| ("flushing a directory".to_owned(), error, all))
     }
 
@@ -400,7 +400,7 @@ impl Change<'_> {
         if !stands.is_empty() {
             return CommitError::NotPutBack { what, source, stands: stands.join(", ") };
         }
-        let flushed = flush(&self.runner, &self.entry.effects, Dirs::Touched);
+        let flushed = flush(&self.runner, &self.entry.effects, Moment::Visible);
         let unmarked = flushed.and_then(|()| self.runner.journal.unmark());
         if let Err(unmarked) = unmarked {
             let stands = format!("all is as it was, but the journal says otherwise ({unmarked})");
@@ -434,7 +434,7 @@ impl Change<'_> {
         for effect in &self.entry.effects {
             self.outcome.notes.extend(self.runner.finish(effect)?);
         }
-        if let Err(error) = flush(&self.runner, &self.entry.effects, Dirs::Cleared) {
+        if let Err(error) = flush(&self.runner, &self.entry.effects, Moment::Cleared) {
             tracing::warn!(%error, "what was cleared up could not be flushed");
         }
         Ok(())
@@ -468,30 +468,13 @@ pub(crate) fn keep_record(
     changes::publish(runner.state, record.number, whole)
 }
 
-/// Which directories are flushed.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(crate) enum Dirs {
-    /// Those in which something waits.
-    Staged,
-    /// Those in which something became visible, or was taken back.
-    Touched,
-    /// Those in which something was cleared away.
-    Cleared,
-}
-
 /// Flushes directories of the tree and of the state folder, each once.
 pub(crate) fn flush(
     runner: &EffectRunner<'_>,
     effects: &[Effect],
-    which: Dirs,
+    moment: Moment,
 ) -> std::io::Result<()> {
-    let of = |effect| -> Vec<&[u8]> {
-        match which {
-            Dirs::Staged => runner.staged_in(effect).into_iter().collect(),
-            Dirs::Touched => runner.touched(effect),
-            Dirs::Cleared => runner.cleared_in(effect).into_iter().collect(),
-        }
-    };
+    let of = |effect| runner.flushed_at(effect, moment);
     let mut parents: Vec<&std::path::Path> =
         effects.iter().flat_map(of).filter_map(|path| path_of(path).parent()).collect();
     parents.sort_unstable();
