@@ -101,16 +101,6 @@ impl Tally {
             }
         }
     }
-
-    /// Adds what another one counted.
-    pub fn merge(&mut self, other: Tally) {
-        for (directory, of) in other.matched {
-            let mine = self.matched.entry(directory).or_default();
-            for (ids, amount) in of {
-                *mine.entry(ids).or_default() += amount;
-            }
-        }
-    }
 }
 
 /// A uid or a gid.
@@ -319,10 +309,8 @@ mod tests {
         let mut tally = Tally::default();
         tally.add(b"/srv", 1005, 1004, 10);
         tally.add(b"/srv", 1005, 9, 1);
-        let mut other = Tally::default();
-        other.add(b"/srv/box", 5033, 5000, 3);
-        other.add(b"", 7000, 1004, 4);
-        tally.merge(other);
+        tally.add(b"/srv/box", 5033, 5000, 3);
+        tally.add(b"", 7000, 1004, 4);
         let report = report(context, &filter, &tally).unwrap();
         assert_eq!(report.total, Amount { files: 2, bytes: 11 });
         assert_eq!(report.directories, [("/srv".into(), report.total)]);

@@ -1,7 +1,5 @@
 //! Groups: making, filling, emptying, renumbering, deleting, restoring.
 
-use std::io::Write;
-
 use crate::harness::{GROUP, TestTree, assert_same, is_root, passed_over};
 
 fn group_line(tree: &TestTree, file: &str, name: &str) -> String {

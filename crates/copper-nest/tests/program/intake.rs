@@ -1,6 +1,5 @@
 //! `intake` and `export`.
 
-use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
 use std::process::Stdio;
 

@@ -26,11 +26,6 @@ impl SubId<'_> {
     pub fn owner_uid(&self) -> Option<Uid> {
         read_plain_id(self.owner).map(Uid)
     }
-
-    /// Whether the range belongs to the user of this name and uid.
-    pub fn is_owned_by(&self, name: &[u8], uid: Option<Uid>) -> bool {
-        self.owner == name || uid.is_some() && self.owner_uid() == uid
-    }
 }
 
 #[cfg(test)]
@@ -42,9 +37,8 @@ mod tests {
     fn owners_are_names_or_numbers() {
         let range = SubId::read(b"1004:200000:65536").unwrap();
         assert_eq!(range.span(), IdSpan::new(200_000, 265_535));
-        assert!(range.is_owned_by(b"maren", Some(Uid(1004))));
-        assert!(!range.is_owned_by(b"maren", None));
-        assert!(SubId::read(b"maren:1:1").unwrap().is_owned_by(b"maren", Some(Uid(9))));
+        assert_eq!(range.owner_uid(), Some(Uid(1004)));
+        assert_eq!(SubId::read(b"maren:1:1").unwrap().owner_uid(), None);
         assert_eq!(SubId::read(b"maren:4294967295:2").unwrap().span(), None);
         assert_eq!(SubId::read(b"maren:10:0").unwrap().span(), None);
     }

@@ -9,7 +9,6 @@ use std::os::unix::ffi::OsStrExt;
 use rustix::fs::{Mode, OFlags};
 use rustix::io::Errno;
 
-use crate::mounts::mount_id;
 use crate::tree::DIRECTORY;
 
 /// So many handles are open at most, besides that of the first directory.
@@ -22,8 +21,6 @@ const OPEN: usize = 48;
 pub struct Ladder {
     base: OwnedFd,
     rungs: VecDeque<Rung>,
-    /// The mount that must not be left, where that matters.
-    mount: Option<u64>,
 }
 
 #[derive(Debug)]
@@ -36,13 +33,7 @@ struct Rung {
 impl Ladder {
     /// Begins in a directory.
     pub fn new(base: OwnedFd) -> Self {
-        Ladder { base, rungs: VecDeque::new(), mount: None }
-    }
-
-    /// Begins in a directory, and never goes to another mount than its own.
-    pub fn on_one_mount(base: OwnedFd) -> Self {
-        let mount = mount_id(&base);
-        Ladder { base, rungs: VecDeque::new(), mount }
+        Ladder { base, rungs: VecDeque::new() }
     }
 
     /// The directory that was reached.
@@ -60,12 +51,9 @@ impl Ladder {
     /// Goes into a directory of the one that was reached. No link is followed.
     ///
     /// # Errors
-    /// The system's; `EXDEV` for another mount, where that must not be gone to.
+    /// The system's.
     pub fn down(&mut self, name: &OsStr) -> Result<(), Errno> {
         let handle = rustix::fs::openat(self.here(), name, DIRECTORY, Mode::empty())?;
-        if self.mount.is_some() && mount_id(&handle) != self.mount {
-            return Err(Errno::XDEV);
-        }
         self.down_to(name, handle)
     }
 
