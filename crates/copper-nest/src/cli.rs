@@ -11,7 +11,7 @@ use crate::commands::{
     regroup, rename_group, rename_user, repair, show_change, show_group, show_id, show_policy,
     show_rule, show_user, suspend_user, trace, undo,
 };
-use crate::failure::{Failure, USAGE};
+use crate::failure::{Failure, Result, USAGE};
 
 /// Looks after the local accounts of one machine: creates users, shows what the
 /// account files say about them, and checks those files for faults.
@@ -210,7 +210,7 @@ enum Resume {
 
 impl Cli {
     /// Runs the command; returns the exit status.
-    pub fn run(&mut self) -> Result<u8, Failure> {
+    pub fn run(&mut self) -> Result {
         self.global.settle();
         let (global, checks) = (&self.global, matches!(self.verb, Verb::Check(_)));
         for (only_one, message) in [
@@ -272,7 +272,7 @@ const MAY_BE_EMPTY: [&str; 1] = ["full_name"];
 
 /// Refuses an empty argument: in a script it comes of a variable that is not set, and an
 /// empty path would be the root of the tree.
-pub fn refuse_empty(command: &Command, given: &ArgMatches) -> Result<(), Failure> {
+pub fn refuse_empty(command: &Command, given: &ArgMatches) -> Result<()> {
     for arg in command.get_arguments() {
         let id = arg.get_id().as_str();
         let mut values = given.try_get_raw(id).ok().flatten().into_iter().flatten();

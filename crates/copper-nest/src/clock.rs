@@ -4,7 +4,7 @@ use jiff::tz::TimeZone;
 use jiff::{Timestamp, ZonedDateTime};
 use nest_core::value::Day;
 
-use crate::failure::{Failure, REFUSED};
+use crate::failure::{Failure, REFUSED, Result};
 
 /// This moment: of `SOURCE_DATE_EPOCH` where that is set, in UTC, so that an
 /// image built twice is the same twice
@@ -15,7 +15,7 @@ pub struct Now {
 
 impl Now {
     /// Looks at the clock.
-    pub fn read() -> Result<Self, Failure> {
+    pub fn read() -> Result<Self> {
         let refuse = |message: String| Err(Failure::new(REFUSED, "clock", message));
         let (moment, source) = match std::env::var("SOURCE_DATE_EPOCH") {
             Ok(text) => {

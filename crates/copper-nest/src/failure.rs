@@ -21,6 +21,9 @@ use serde_json::json;
 use crate::cli::Global;
 use crate::view::{faults, style, visible};
 
+/// What a command comes to: its exit status, unless it says otherwise.
+pub type Result<T = u8, E = Failure> = std::result::Result<T, E>;
+
 /// A command that did not do what it was asked.
 #[derive(Debug)]
 pub struct Failure {

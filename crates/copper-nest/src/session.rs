@@ -32,7 +32,7 @@ use rustix::fs::{Access, AtFlags};
 use crate::author::author;
 use crate::cli::Global;
 use crate::clock::Now;
-use crate::failure::{Failure, REFUSED, UNTOUCHED};
+use crate::failure::{Failure, REFUSED, Result, UNTOUCHED};
 use crate::view::{Bar, receipt, visible};
 
 /// Whether a change is asked about before it is made.
@@ -74,7 +74,7 @@ impl Drop for Session<'_> {
 
 impl<'g> Session<'g> {
     /// Opens the tree and reads its policy.
-    pub fn open(global: &'g Global) -> Result<Self, Failure> {
+    pub fn open(global: &'g Global) -> Result<Self> {
         let tree = Tree::open(&global.tree)?;
         let policy = read_policy(global, &tree)?;
         let state = match global.state.as_deref() {
@@ -93,24 +93,24 @@ impl<'g> Session<'g> {
     }
 
     /// Loads the account files.
-    pub fn load(&self) -> Result<Loaded, Failure> {
+    pub fn load(&self) -> Result<Loaded> {
         self.load_some(&Lookups::whole(), false)
     }
 
     /// Loads the account files to go through them once; see [`store::load_in_passing`].
-    pub fn load_in_passing(&self) -> Result<Loaded, Failure> {
+    pub fn load_in_passing(&self) -> Result<Loaded> {
         Ok(store::load_in_passing(&self.tree)?)
     }
 
     /// Loads the account files, but of large ones only what will be looked up; see
     /// [`store::load`].
-    pub fn load_some(&self, lookups: &Lookups, digests: bool) -> Result<Loaded, Failure> {
+    pub fn load_some(&self, lookups: &Lookups, digests: bool) -> Result<Loaded> {
         Ok(store::load(&self.tree, lookups, digests)?)
     }
 
     /// The world around the files. Where the retired numbers, or what suspended accounts
     /// were like, can't be read or understood, that is told, and goes on without them.
-    pub fn world_to_look_at(&self) -> Result<World<'_>, Failure> {
+    pub fn world_to_look_at(&self) -> Result<World<'_>> {
         let world = match retired::read(&self.tree, &self.state) {
             Ok(retired) => World::new(&self.tree, retired),
             Err(error) => {
@@ -148,14 +148,14 @@ impl<'g> Session<'g> {
     }
 
     /// The records of changes; what can't be understood is told, and left out.
-    pub fn records(&self, folder: &Folder) -> Result<Vec<ChangeRecord>, Failure> {
+    pub fn records(&self, folder: &Folder) -> Result<Vec<ChangeRecord>> {
         let records = changes::read_records(folder)?;
         self.notices.note(records.passed_over);
         Ok(records.all)
     }
 
     /// What is kept of deleted accounts; what can't be understood is told, and left out.
-    pub fn kept(&self) -> Result<Vec<RetiredAccount>, Failure> {
+    pub fn kept(&self) -> Result<Vec<RetiredAccount>> {
         let kept = nest_host::kept::read(&self.tree, &self.state)?;
         self.notices.note(kept.passed_over);
         Ok(kept.accounts)
@@ -180,7 +180,7 @@ impl<'g> Session<'g> {
         request: &impl Request,
         asks: Asks,
         planner: impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
-    ) -> Result<u8, Failure> {
+    ) -> Result {
         self.require_rights()?;
         if self.global.dry_run {
             self.tell_unfinished();
@@ -276,7 +276,7 @@ impl<'g> Session<'g> {
 
     /// Finishes or rolls back what a crash left, and says so. Returns whether
     /// there was anything.
-    pub fn recover(&self, lock: &Lock) -> Result<bool, Failure> {
+    pub fn recover(&self, lock: &Lock) -> Result<bool> {
         let recovered = recover::recover(lock, &self.tree, &self.state, Foreign::Refused)?;
         let Some(recovered) = recovered else { return Ok(false) };
         errln!("{}", recovered_in_words(&recovered));
@@ -324,7 +324,7 @@ impl<'g> Session<'g> {
     }
 
     /// The folder with the records of changes, for looking at.
-    pub fn changes_folder(&self) -> Result<Option<Folder>, Failure> {
+    pub fn changes_folder(&self) -> Result<Option<Folder>> {
         if self.state == State::Nowhere {
             let message = "with --state none no changes are kept, and none can be looked up";
             return Err(Failure::new(REFUSED, "no-state", message));
@@ -332,7 +332,7 @@ impl<'g> Session<'g> {
         Ok(self.state.open(&self.tree)?)
     }
 
-    fn next_number(&self, folder: Option<&Folder>) -> Result<Option<u64>, Failure> {
+    fn next_number(&self, folder: Option<&Folder>) -> Result<Option<u64>> {
         match self.state {
             State::Nowhere => Ok(None),
             _ => Ok(Some(changes::next_number(folder)?)),
@@ -341,7 +341,7 @@ impl<'g> Session<'g> {
 
     /// Shows a plan that takes something away, and asks; without a terminal,
     /// `--yes` has to be said.
-    fn ask(&self, asks: Asks, plan: &Plan) -> Result<(), Failure> {
+    fn ask(&self, asks: Asks, plan: &Plan) -> Result<()> {
         if asks == Asks::Nothing || self.global.yes {
             return Ok(());
         }
@@ -387,7 +387,7 @@ impl<'g> Session<'g> {
 
     /// Asks whether to go on with what was shown; without a terminal, `--yes` has to be
     /// said with the command.
-    pub fn confirm(&self, refused: &str, command: &str) -> Result<(), Failure> {
+    pub fn confirm(&self, refused: &str, command: &str) -> Result<()> {
         if self.global.yes {
             return Ok(());
         }
@@ -434,7 +434,7 @@ impl<'g> Session<'g> {
         &self,
         names: &[UserName],
         look: impl Fn(PlanContext<'_>) -> Result<T, Box<Refusal>>,
-    ) -> Result<T, Failure> {
+    ) -> Result<T> {
         let loaded = self.load_some(&Lookups::whole().names(names), false)?;
         let world = self.world_to_look_at()?;
         Ok(look(self.context(&loaded, &world))?)
@@ -444,7 +444,7 @@ impl<'g> Session<'g> {
         &self,
         loaded: &Loaded,
         planner: &impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
-    ) -> Result<(Plan, Option<u64>), Failure> {
+    ) -> Result<(Plan, Option<u64>)> {
         if let Some((file, why)) = loaded.book.unreadable.first_key_value() {
             let message = format!("{} can't be read: {why}", file.path());
             return Err(Failure::new(UNTOUCHED, "unreadable", message));
@@ -465,7 +465,7 @@ impl<'g> Session<'g> {
     }
 
     /// Takes the account-file lock.
-    pub fn lock(&self) -> Result<Lock, Failure> {
+    pub fn lock(&self) -> Result<Lock> {
         let wait = Duration::from_secs(self.global.wait);
         let quiet = self.global.quiet;
         Ok(Lock::acquire(&self.tree, wait, &mut |holder| {
@@ -476,7 +476,7 @@ impl<'g> Session<'g> {
     }
 
     /// Refuses at once where nothing could be written in the end.
-    pub fn require_rights(&self) -> Result<(), Failure> {
+    pub fn require_rights(&self) -> Result<()> {
         let etc = self.tree.locate("etc").and_then(|etc| {
             rustix::fs::accessat(&etc.directory, &etc.name, Access::WRITE_OK, AtFlags::EACCESS)
         });
@@ -505,7 +505,7 @@ fn is_closed(error: &recover::RecoverError) -> bool {
     error.kind() == std::io::ErrorKind::PermissionDenied
 }
 
-fn confirm() -> Result<(), Failure> {
+fn confirm() -> Result<()> {
     let prompt = dialoguer::Confirm::new().with_prompt("Do this?").default(false);
     match prompt.interact_opt() {
         Ok(Some(true)) => Ok(()),
@@ -530,7 +530,7 @@ fn as_typed(plan: &Plan) -> String {
     format!("copper-nest {}", shell_words::join(words))
 }
 
-fn read_policy(global: &Global, tree: &Tree) -> Result<Policy, Failure> {
+fn read_policy(global: &Global, tree: &Tree) -> Result<Policy> {
     let unreadable = |shown: &str, why: String| {
         Failure::new(REFUSED, "policy", format!("the policy {shown} can't be read: {why}"))
     };

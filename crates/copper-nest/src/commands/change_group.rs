@@ -4,10 +4,7 @@ use std::ffi::OsString;
 
 use nest_core::plan::groups::{ChangeGroup, change_group};
 
-use super::{GuardOverrideArgs, bytes, read_gid};
-use crate::cli::Global;
-use crate::failure::{Failure, USAGE};
-use crate::session::{Asks, Session};
+use super::{Asks, Failure, Global, GuardOverrideArgs, Result, Session, USAGE, bytes, read_gid};
 
 /// Change a group: its gid, its members, its administrators.
 ///
@@ -51,7 +48,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ChangeGroupArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let lists = self.lists();
         if self.gid.is_none() && lists.iter().all(|(_, names)| names.is_empty()) {
             let message = "nothing to change was named: --gid, --add-member, --drop-member, \

@@ -6,10 +6,10 @@ use std::path::PathBuf;
 use nest_core::plan::users::{AgingRequest, ChangeUser, change_user};
 use nest_core::policy::Days;
 
-use super::{GuardOverrideArgs, bytes, read_keys, read_ranges, read_uid};
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED};
-use crate::session::{Asks, Session};
+use super::{
+    Asks, Failure, Global, GuardOverrideArgs, REFUSED, Result, Session, bytes, read_keys,
+    read_ranges, read_uid,
+};
 
 /// Change an account: names, numbers, places, how long it lasts.
 ///
@@ -76,7 +76,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ChangeUserArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = ChangeUser {
             name: bytes(&self.name),
@@ -96,7 +96,7 @@ impl ChangeUserArgs {
         session.carry_out(&request, Asks::Nothing, |context| change_user(context, &request))
     }
 
-    fn aging(&self) -> Result<AgingRequest, Failure> {
+    fn aging(&self) -> Result<AgingRequest> {
         let days = |text: &Option<String>| text.as_deref().map(read_days).transpose();
         let or_never = |text: &Option<String>| match text.as_deref() {
             Some("never") => Ok(Some(Days::Never)),
@@ -112,7 +112,7 @@ impl ChangeUserArgs {
     }
 }
 
-fn read_days(text: &str) -> Result<u32, Failure> {
+fn read_days(text: &str) -> Result<u32> {
     text.parse().ok().filter(|days| *days <= 99_999).ok_or_else(|| {
         let message = format!("\"{text}\" is no number of days; write a number from 0 to 99999");
         Failure::new(REFUSED, "bad-number", message)

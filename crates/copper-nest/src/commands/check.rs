@@ -10,11 +10,8 @@ use nest_host::state::State;
 use rayon::prelude::*;
 use serde_json::json;
 
-use super::read_input;
 use super::show_rule::find;
-use crate::cli::{Format, Global};
-use crate::failure::{Failure, REFUSED, USAGE};
-use crate::session::Session;
+use super::{Failure, Format, Global, REFUSED, Result, Session, USAGE, read_input};
 use crate::view::{self, findings, sarif};
 
 /// Check the account files for duplicates, orphans and broken memberships.
@@ -79,8 +76,8 @@ struct Checked {
 
 impl Check {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
-        let rules = |names: &[String]| -> Result<Vec<&'static Rule>, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
+        let rules = |names: &[String]| -> Result<Vec<&'static Rule>> {
             names.iter().map(|name| find(name)).collect()
         };
         let selection = Selection {
@@ -104,13 +101,13 @@ impl Check {
             let message = format!("{option} is about one tree");
             return Err(Failure::new(USAGE, "usage", message));
         }
-        let checked: Vec<(&Global, Result<Checked, Failure>)> =
+        let checked: Vec<(&Global, Result<Checked>)> =
             trees.par_iter().map(|global| (global, self.one(global, &selection))).collect();
         Ok(self.show_several(global, checked))
     }
 
     /// The trees, each with the options that go for it.
-    fn trees(&self, global: &Global) -> Result<Vec<Global>, Failure> {
+    fn trees(&self, global: &Global) -> Result<Vec<Global>> {
         let mut trees = global.trees.clone();
         if let Some(file) = &self.trees_from {
             let text = read_input(file)?;
@@ -128,7 +125,7 @@ impl Check {
         Ok(trees.into_iter().map(|tree| Global { tree, ..global.clone() }).collect())
     }
 
-    fn one(&self, global: &Global, selection: &Selection) -> Result<Checked, Failure> {
+    fn one(&self, global: &Global, selection: &Selection) -> Result<Checked> {
         let session = Session::open(global)?;
         let mut loaded = session.load_in_passing()?;
         let world = session.world_to_look_at()?;
@@ -161,7 +158,7 @@ impl Check {
         session: &Session<'_>,
         selection: &Selection,
         report: &mut CheckReport,
-    ) -> Result<(String, Vec<Remembered>), Failure> {
+    ) -> Result<(String, Vec<Remembered>)> {
         let Some(last) = found::read(&session.tree, &session.state)? else {
             if self.remember {
                 return Ok((String::new(), Vec::new()));
@@ -230,7 +227,7 @@ impl Check {
     }
 
     /// Shows the trees one after the other; returns the highest status.
-    fn show_several(&self, global: &Global, all: Vec<(&Global, Result<Checked, Failure>)>) -> u8 {
+    fn show_several(&self, global: &Global, all: Vec<(&Global, Result<Checked>)>) -> u8 {
         let mut status = 0;
         let mut reports = Vec::new();
         for (of, checked) in &all {

@@ -2,9 +2,8 @@
 
 use clap_complete::env::{Bash, EnvCompleter, Fish, Zsh};
 
-use crate::cli::Global;
+use super::{Failure, Global, Result, UNTOUCHED};
 use crate::complete::VARIABLE;
-use crate::failure::{Failure, UNTOUCHED};
 
 /// Print what lets a shell complete commands, options and names.
 ///
@@ -32,7 +31,7 @@ enum Shell {
 
 impl Completions {
     /// Runs the command.
-    pub fn run(&self, _: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, _: &Global) -> Result {
         let shell: &dyn EnvCompleter = match self.shell {
             Shell::Bash => &Bash,
             Shell::Zsh => &Zsh,

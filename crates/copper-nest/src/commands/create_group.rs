@@ -5,10 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::groups::create_group;
 use nest_core::request::CreateGroup;
 
-use super::{again, bytes, read_gid};
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, Result, Session, again, bytes, read_gid};
 
 /// Create a group.
 ///
@@ -45,7 +42,7 @@ const EXAMPLES: &str = "Examples:
 
 impl CreateGroupArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = CreateGroup {
             name: bytes(&self.name),

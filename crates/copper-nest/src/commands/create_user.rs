@@ -13,10 +13,10 @@ use nest_core::value::UserName;
 use nest_core::words::list;
 
 use super::passwords::{self, PasswordSource};
-use super::{Names, bytes, read_keys, read_ranges, read_uid};
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED, USAGE};
-use crate::session::{Asks, Session};
+use super::{
+    Asks, Failure, Global, Names, REFUSED, Result, Session, USAGE, bytes, read_keys, read_ranges,
+    read_uid,
+};
 use crate::view::visible;
 
 /// Create users: account, private group, home, subordinate ids.
@@ -113,7 +113,7 @@ impl FirstPassword {
 
 impl CreateUserArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let mut request = self.request(&session)?;
         let mut generated = Vec::new();
@@ -142,7 +142,7 @@ impl CreateUserArgs {
     }
 
     /// The names that were given; without any, one that is made from the full name.
-    fn names(&self, session: &Session<'_>) -> Result<Vec<UserName>, Failure> {
+    fn names(&self, session: &Session<'_>) -> Result<Vec<UserName>> {
         match &self.full_name {
             Some(full_name) if self.names.is_empty() => {
                 Ok(vec![propose(session, &bytes(full_name))?.into()])
@@ -151,7 +151,7 @@ impl CreateUserArgs {
         }
     }
 
-    fn request(&self, session: &Session<'_>) -> Result<CreateUser, Failure> {
+    fn request(&self, session: &Session<'_>) -> Result<CreateUser> {
         let from_stdin = [&self.names.names_from, &self.ssh_key];
         if from_stdin.iter().all(|path| path.as_deref() == Some("-".as_ref())) {
             let message = "standard input can be the names or the keys, not both";
@@ -184,7 +184,7 @@ impl CreateUserArgs {
 
 /// Proposes a login name for a full name, and asks about it: the answer may be
 /// another name.
-fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString, Failure> {
+fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString> {
     let proposed = session.before_asking(&[], |context| {
         let PlanContext { book, policy, world, .. } = context;
         let free = |name: &BString| {

@@ -4,10 +4,7 @@ use std::ffi::OsString;
 
 use nest_core::plan::groups::{DeleteGroup, RestoreGroup, delete_group, restore_group};
 
-use super::{Names, bytes};
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, Names, Result, Session, bytes};
 
 /// Delete groups. What they were is kept, and restore brings them back.
 ///
@@ -32,7 +29,7 @@ const DELETE: &str = "Examples:
 
 impl DeleteGroupArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let names = self.names.read()?;
         let (service, count_files) = (self.service, self.count_files);
@@ -61,7 +58,7 @@ const RESTORE: &str = "Examples:
 
 impl RestoreGroupArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let names = self.names.read()?;
         let as_name = self.as_name.as_ref().map(bytes);

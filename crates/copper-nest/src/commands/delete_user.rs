@@ -7,10 +7,7 @@ use nest_core::plan::users::{
     DeleteUser, FilesDisposition, RestoreUser, delete_user, restore_user,
 };
 
-use super::{GuardOverrideArgs, Names, bytes};
-use crate::cli::Global;
-use crate::failure::{Failure, USAGE};
-use crate::session::{Asks, Session};
+use super::{Asks, Failure, Global, GuardOverrideArgs, Names, Result, Session, USAGE, bytes};
 
 /// Delete users. What they were is kept, and restore brings them back.
 ///
@@ -38,7 +35,7 @@ const DELETE: &str = "Examples:
 
 impl DeleteUserArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let files = read_disposition(&self.files)?;
         let asks = if files == FilesDisposition::Erase { Asks::Names } else { Asks::First };
@@ -48,7 +45,7 @@ impl DeleteUserArgs {
     }
 }
 
-fn read_disposition(text: &OsString) -> Result<FilesDisposition, Failure> {
+fn read_disposition(text: &OsString) -> Result<FilesDisposition> {
     let bytes: BString = bytes(text);
     match bytes.as_slice() {
         b"set-aside" => Ok(FilesDisposition::SetAside),
@@ -94,7 +91,7 @@ const RESTORE: &str = "Examples:
 
 impl RestoreUserArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = RestoreUser {
             names: self.names.read()?,

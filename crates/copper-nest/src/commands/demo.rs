@@ -7,8 +7,7 @@ use std::process::Command;
 
 use include_dir::{Dir, DirEntry, include_dir};
 
-use crate::cli::{Color, Global};
-use crate::failure::{Failure, REFUSED, UNTOUCHED};
+use super::{Color, Failure, Global, REFUSED, Result, UNTOUCHED};
 use crate::view::style;
 
 /// Walk through the commands on the made-up server of Gullhaven Ferries.
@@ -116,7 +115,7 @@ const DAY: &[(&str, &[&str])] = &[
 
 impl Demo {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let directory = self.make_directory().map_err(failed)?;
         let owned = lay_out(&directory).map_err(failed)?;
         let (heading, quiet) = (style::HEADING, style::QUIET);

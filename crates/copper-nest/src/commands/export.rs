@@ -14,11 +14,8 @@ use nest_core::roster::{
 };
 use nest_core::words::counted;
 
-use super::bytes;
 use super::intake::FormArg;
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED, UNTOUCHED, USAGE};
-use crate::session::Session;
+use super::{Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes};
 
 /// Write users as a table that intake takes back.
 ///
@@ -88,7 +85,7 @@ struct Into {
 
 impl ExportUsers {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let form = self.into.form(global)?;
         let loaded = session.load()?;
@@ -124,7 +121,7 @@ impl ExportUsers {
 
 impl ExportGroups {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let form = self.into.form(global)?;
         let loaded = session.load()?;
@@ -153,7 +150,7 @@ impl ExportGroups {
 }
 
 impl Into {
-    fn form(&self, global: &Global) -> Result<Form, Failure> {
+    fn form(&self, global: &Global) -> Result<Form> {
         let ending = self.to.as_deref().and_then(Path::extension).and_then(|end| end.to_str());
         let by_ending = ending.and_then(|end| end.to_ascii_lowercase().parse().ok());
         match (self.form.map(Form::from), by_ending) {
@@ -169,7 +166,7 @@ impl Into {
         }
     }
 
-    fn put(&self, global: &Global, written: &WrittenRoster, secret: bool) -> Result<u8, Failure> {
+    fn put(&self, global: &Global, written: &WrittenRoster, secret: bool) -> Result {
         for what in &written.left_out {
             errln!("left out: {what}");
         }

@@ -14,9 +14,7 @@ use nest_host::{interrupt, secrets};
 use rayon::prelude::*;
 use zeroize::Zeroizing;
 
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED, UNTOUCHED};
-use crate::session::Session;
+use super::{Failure, Global, REFUSED, Result, Session, UNTOUCHED};
 use crate::view::Bar;
 
 /// A name, its first password, and the hash of that.
@@ -31,7 +29,7 @@ pub struct FirstPasswords {
 
 impl FirstPasswords {
     /// Makes the file, empty; for a dry run only sees that it could be made.
-    pub fn prepare(path: &Path, dry_run: bool) -> Result<Self, Failure> {
+    pub fn prepare(path: &Path, dry_run: bool) -> Result<Self> {
         let shown = path.display();
         let refuse = |why: String| {
             Failure::new(REFUSED, "passwords-file", format!("{shown} {why}; nothing was changed"))
@@ -83,7 +81,7 @@ impl FirstPasswords {
         &self,
         session: &Session<'_>,
         names: &[BString],
-    ) -> Result<HashMap<BString, BString>, Failure> {
+    ) -> Result<HashMap<BString, BString>> {
         let failed = |why: String| {
             let message = format!("the first passwords: {why}; nothing was changed");
             Failure::new(UNTOUCHED, "passwords-file", message)

@@ -7,10 +7,7 @@ use nest_core::plan::tables::{Existing, Intake, intake};
 use nest_core::roster::{Form, Roster, RosterSource};
 
 use super::first_passwords::FirstPasswords;
-use super::{bytes, read_input};
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED, USAGE};
-use crate::session::{Asks, Session};
+use super::{Asks, Failure, Global, REFUSED, Result, Session, USAGE, bytes, read_input};
 
 /// Take in a table of users or groups: all of its rows as one change, or none.
 ///
@@ -92,7 +89,7 @@ enum ExistingArg {
 
 impl IntakeArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let mut request = self.request()?;
         // The record of a large table keeps the lines alone.
@@ -127,7 +124,7 @@ impl IntakeArgs {
         Ok(status)
     }
 
-    fn request(&self) -> Result<Intake, Failure> {
+    fn request(&self) -> Result<Intake> {
         if self.exact_groups && self.existing != ExistingArg::Update {
             let message = "--exact-groups is about accounts that exist; it needs --existing update";
             return Err(Failure::new(USAGE, "usage", message));
@@ -135,7 +132,7 @@ impl IntakeArgs {
         if self.files.iter().filter(|file| file.as_path() == Path::new("-")).count() > 1 {
             return Err(Failure::new(USAGE, "usage", "standard input can be read once only"));
         }
-        let sources: Result<Vec<RosterSource>, Failure> =
+        let sources: Result<Vec<RosterSource>> =
             self.files.iter().map(|file| self.source(file)).collect();
         Ok(Intake {
             roster: Roster::read(sources?),
@@ -181,7 +178,7 @@ impl IntakeArgs {
         again
     }
 
-    fn source(&self, file: &Path) -> Result<RosterSource, Failure> {
+    fn source(&self, file: &Path) -> Result<RosterSource> {
         let ending = file.extension().and_then(|ending| ending.to_str());
         let by_ending = ending.and_then(|ending| ending.to_ascii_lowercase().parse().ok());
         let form = self.from.map(Form::from).or(by_ending).ok_or_else(|| {

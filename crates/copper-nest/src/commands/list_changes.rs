@@ -7,9 +7,7 @@ use nest_core::record::undone;
 use nest_core::value::Day;
 use nest_host::changes::LeftBehind;
 
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED};
-use crate::session::Session;
+use super::{Failure, Global, REFUSED, Result, Session};
 use crate::view::{changes as view, print_json};
 
 /// List what was done, newest first.
@@ -33,7 +31,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ListChanges {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let since = self.since.as_ref().map(|text| Day::parse(text, session.today));

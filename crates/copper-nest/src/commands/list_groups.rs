@@ -7,10 +7,7 @@ use bstr::BStr;
 use clap::ValueEnum;
 use nest_core::group_account::{GroupIndex, GroupKind};
 
-use super::show_user;
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::Session;
+use super::{Global, Result, Session, show_user};
 use crate::view::{self, groups};
 
 /// List groups, with both kinds of member: listed ones, and users whose primary
@@ -51,7 +48,7 @@ enum GroupKindChoice {
 
 impl ListGroups {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;

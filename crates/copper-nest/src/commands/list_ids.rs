@@ -6,10 +6,7 @@ use bstr::BString;
 use nest_core::holdings::{ranges, spans};
 
 use super::show_id::no_answer;
-use super::{bytes, show_user};
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::Session;
+use super::{Global, Result, Session, bytes, show_user};
 use crate::view::{self, ids};
 
 /// List the numbers as a map: which span is for what, how full it is, and which
@@ -27,7 +24,7 @@ const IDS: &str = "Examples:
 
 impl ListIds {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
@@ -62,7 +59,7 @@ const RANGES: &str = "Examples:
 
 impl ListRanges {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;

@@ -1,8 +1,6 @@
 //! `list retired`.
 
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED};
-use crate::session::Session;
+use super::{Failure, Global, REFUSED, Result, Session};
 use crate::view::{self, retired};
 
 /// List deleted users and groups that are kept: until when, and where their homes
@@ -21,7 +19,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ListRetired {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         if session.state.shown().is_none() {

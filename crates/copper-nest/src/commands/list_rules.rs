@@ -5,8 +5,7 @@ use std::io::IsTerminal;
 use nest_core::check::RULES;
 use serde_json::json;
 
-use crate::cli::Global;
-use crate::failure::Failure;
+use super::{Global, Result};
 use crate::view::{self, style};
 
 /// List the rules of check.
@@ -20,7 +19,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ListRules {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         if global.json() {
             let rules: Vec<_> = RULES.iter().copied().map(super::show_rule::to_json).collect();
             view::print_json(&json!(rules));

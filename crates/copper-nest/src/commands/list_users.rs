@@ -9,10 +9,7 @@ use nest_core::account::{AccountIndex, AccountKind};
 use nest_core::sign_in::sign_in;
 use nest_core::table::File;
 
-use super::show_group;
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::Session;
+use super::{Global, Result, Session, show_group};
 use crate::view::{self, user, users};
 
 /// List users: people, unless told otherwise.
@@ -63,7 +60,7 @@ enum UserKindChoice {
 
 impl ListUsers {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;

@@ -5,8 +5,7 @@ use std::path::PathBuf;
 use clap::CommandFactory;
 use nest_core::words::counted;
 
-use crate::cli::{Cli, Global};
-use crate::failure::{Failure, UNTOUCHED};
+use super::{Cli, Failure, Global, Result, UNTOUCHED};
 
 /// Write a manual page for each command into a folder.
 #[derive(Debug, clap::Args)]
@@ -23,7 +22,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ManPages {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let failed = |error: std::io::Error| {
             let message = format!("{} can't be written: {error}", self.folder.display());
             Failure::new(UNTOUCHED, "output", message)

@@ -49,7 +49,9 @@ use bstr::BString;
 use nest_core::request::{GuardOverrides, KeyFile};
 use nest_core::value::{Gid, Uid};
 
-use crate::failure::{Failure, REFUSED, USAGE};
+use crate::cli::{Cli, Color, Format, Global};
+use crate::failure::{DAMAGED, Failure, REFUSED, Result, UNTOUCHED, USAGE};
+use crate::session::{Asks, Session, recovered_in_words};
 
 /// NAME… and `--names-from`.
 #[derive(Debug, clap::Args)]
@@ -70,14 +72,14 @@ impl Names {
     }
 
     /// The names, of the command line and of the file, each once.
-    pub fn read<T: From<BString>>(&self) -> Result<Vec<T>, Failure> {
+    pub fn read<T: From<BString>>(&self) -> Result<Vec<T>> {
         let mut seen = HashSet::new();
         let names = self.read_all::<BString>()?.into_iter();
         Ok(names.filter(|name| seen.insert(name.clone())).map(T::from).collect())
     }
 
     /// The names as they were given.
-    pub fn read_all<T: From<BString>>(&self) -> Result<Vec<T>, Failure> {
+    pub fn read_all<T: From<BString>>(&self) -> Result<Vec<T>> {
         use std::os::unix::ffi::OsStrExt;
         let mut names: Vec<BString> =
             self.names.iter().map(|name| name.as_bytes().into()).collect();
@@ -111,17 +113,17 @@ pub fn again(option: &str, list: &[OsString]) -> String {
 }
 
 /// A uid.
-pub fn read_uid(text: &str) -> Result<Uid, Failure> {
+pub fn read_uid(text: &str) -> Result<Uid> {
     read_id("uid", text).map(Uid)
 }
 
 /// A gid.
-pub fn read_gid(text: &str) -> Result<Gid, Failure> {
+pub fn read_gid(text: &str) -> Result<Gid> {
     read_id("gid", text).map(Gid)
 }
 
 /// A uid or gid, as `what` says.
-pub fn read_id(what: &str, text: &str) -> Result<u32, Failure> {
+pub fn read_id(what: &str, text: &str) -> Result<u32> {
     nest_core::value::read_plain_id(text.as_bytes()).ok_or_else(|| {
         let message = format!("\"{text}\" is no {what}; write a whole number from 0 to 4294967293");
         Failure::new(REFUSED, "bad-number", message)
@@ -129,7 +131,7 @@ pub fn read_id(what: &str, text: &str) -> Result<u32, Failure> {
 }
 
 /// A number of subordinate ids, or none.
-pub fn read_ranges(text: &str) -> Result<u32, Failure> {
+pub fn read_ranges(text: &str) -> Result<u32> {
     let fault = || format!("\"{text}\" is no number of ids; write a number, or none");
     match text {
         "none" => Ok(0),
@@ -138,7 +140,7 @@ pub fn read_ranges(text: &str) -> Result<u32, Failure> {
 }
 
 /// A file of public keys.
-pub fn read_keys(path: &Path) -> Result<KeyFile, Failure> {
+pub fn read_keys(path: &Path) -> Result<KeyFile> {
     Ok(KeyFile { path: path.display().to_string(), text: read_input(path)? })
 }
 
@@ -177,7 +179,7 @@ impl GuardOverrideArgs {
 }
 
 /// A file of the administrator's, or standard input for `-`.
-pub fn read_input(path: &Path) -> Result<Vec<u8>, Failure> {
+pub fn read_input(path: &Path) -> Result<Vec<u8>> {
     let read = if path == Path::new("-") {
         let mut text = Vec::new();
         std::io::stdin().read_to_end(&mut text).map(|_| text)

@@ -5,11 +5,8 @@ use std::ffi::OsString;
 use nest_core::plan::groups::{GroupPassword, check_group_password, group_password};
 use nest_core::value::GroupName;
 
-use super::bytes;
 use super::passwords::{self, PasswordSource, PasswordSourceArgs};
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, Result, Session, bytes};
 
 /// Set a group's password, or take it away.
 ///
@@ -33,7 +30,7 @@ const EXAMPLES: &str = "Examples:
 
 impl PasswordGroup {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.require_rights()?;
         let name: GroupName = bytes(&self.name);

@@ -4,10 +4,7 @@ use nest_core::plan::users::{SetPassword, check_password_holders, set_password};
 use nest_core::value::UserName;
 
 use super::passwords::{self, PasswordSource, PasswordSourceArgs};
-use super::{GuardOverrideArgs, Names};
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, GuardOverrideArgs, Names, Result, Session};
 
 /// Set passwords, or take them away.
 ///
@@ -33,7 +30,7 @@ const EXAMPLES: &str = "Examples:
 
 impl PasswordUser {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.require_rights()?;
         let names: Vec<UserName> = self.names.read_all()?;

@@ -8,8 +8,7 @@ use nest_core::value::{PasswordFault, check_hash, check_password, strength};
 use nest_host::secrets;
 use zeroize::Zeroizing;
 
-use crate::failure::{Failure, REFUSED, UNTOUCHED};
-use crate::session::Session;
+use super::{Failure, REFUSED, Result, Session, UNTOUCHED};
 use crate::{output, prompt};
 
 /// Where the passwords of some accounts come from.
@@ -73,7 +72,7 @@ pub fn gather(
     full_name: &str,
     accept_weak: bool,
     again: &str,
-) -> Result<(Vec<Option<BString>>, Generated), Failure> {
+) -> Result<(Vec<Option<BString>>, Generated)> {
     let global = session.global;
     if names.len() > 1 && matches!(source, PasswordSource::Stdin | PasswordSource::Hashed) {
         let message = "standard input holds one password, and several accounts were named: \
@@ -128,7 +127,7 @@ pub fn gather(
 ///
 /// # Errors
 /// The [`Failure`], where they could not be printed: nobody knows them then.
-pub fn tell(generated: &Generated, again: &str) -> Result<(), Failure> {
+pub fn tell(generated: &Generated, again: &str) -> Result<()> {
     if generated.is_empty() {
         return Ok(());
     }
@@ -158,7 +157,7 @@ fn unfit(what: &str, fault: PasswordFault) -> Failure {
 }
 
 /// One line of standard input, without its end.
-fn read_line() -> Result<Zeroizing<Vec<u8>>, Failure> {
+fn read_line() -> Result<Zeroizing<Vec<u8>>> {
     // Room for more than is allowed: growing would leave copies behind.
     let mut text = Zeroizing::new(Vec::with_capacity(4096));
     let read = std::io::stdin().take(4096).read_to_end(&mut text);
@@ -172,7 +171,7 @@ fn read_line() -> Result<Zeroizing<Vec<u8>>, Failure> {
     Ok(text)
 }
 
-fn ask_twice(name: &BString) -> Result<Zeroizing<Vec<u8>>, Failure> {
+fn ask_twice(name: &BString) -> Result<Zeroizing<Vec<u8>>> {
     let ask = |question: String| {
         prompt::ask(&question).map_err(|error| match error.kind() {
             ErrorKind::Interrupted => refused("interrupted; nothing was changed"),
@@ -204,7 +203,7 @@ fn judge(
     password: &[u8],
     accept_weak: bool,
     again: Option<&str>,
-) -> Result<(), Failure> {
+) -> Result<()> {
     check_password(password).map_err(|fault| unfit("the password", fault))?;
     let policy = &session.policy;
     let length = String::from_utf8_lossy(password).chars().count();

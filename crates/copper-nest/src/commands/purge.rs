@@ -3,10 +3,7 @@
 use nest_core::plan::history::{Purge, purge};
 use nest_core::value::UserOrGroup;
 
-use super::Names;
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, Names, Result, Session};
 
 /// Let go of deleted accounts for good: those past their days, or the named ones.
 ///
@@ -44,7 +41,7 @@ const GROUPS: &str = "Examples:
 
 impl PurgeArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = match &self.which {
             None => Purge::Due,

@@ -4,10 +4,7 @@ use std::ffi::OsString;
 
 use nest_core::plan::numbers::{Reassign, reassign};
 
-use super::bytes;
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, Result, Session, bytes};
 
 /// Give the files of one owner to another.
 ///
@@ -41,7 +38,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ReassignArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = Reassign {
             from: bytes(&self.from),

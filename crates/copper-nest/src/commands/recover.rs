@@ -3,9 +3,7 @@
 use nest_host::recover::{self, Foreign, Unfinished};
 use serde_json::json;
 
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Session, recovered_in_words};
+use super::{Global, Result, Session, recovered_in_words};
 use crate::view::{print_json, visible};
 
 /// Finish or roll back a change that a crash cut off.
@@ -25,7 +23,7 @@ const EXAMPLES: &str = "Examples:
 
 impl Recover {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.require_rights()?;
         let unfinished = recover::unfinished(&session.tree, &session.state)?;

@@ -4,10 +4,9 @@ use std::ffi::OsString;
 
 use nest_core::plan::users::{Regroup, regroup};
 
-use super::{GuardOverrideArgs, Names, again, bytes};
-use crate::cli::Global;
-use crate::failure::{Failure, USAGE};
-use crate::session::{Asks, Session};
+use super::{
+    Asks, Failure, Global, GuardOverrideArgs, Names, Result, Session, USAGE, again, bytes,
+};
 
 /// Change who is in which group: join, leave, or another primary group.
 ///
@@ -51,7 +50,7 @@ const EXAMPLES: &str = "Examples:
 
 impl RegroupArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let asked = !self.join.is_empty() || !self.leave.is_empty() || self.primary.is_some();
         if !asked && !self.admin && !self.no_admin {
             let message = "nothing to change was named: --join, --leave, --primary, --admin";

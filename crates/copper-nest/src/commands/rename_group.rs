@@ -4,10 +4,7 @@ use std::ffi::OsString;
 
 use nest_core::plan::groups::{RenameGroup, rename_group};
 
-use super::{GuardOverrideArgs, bytes};
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, GuardOverrideArgs, Result, Session, bytes};
 
 /// Rename a group, in both files.
 ///
@@ -32,7 +29,7 @@ const EXAMPLES: &str = "Examples:
 
 impl RenameGroupArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let (old, new, overrides) = (bytes(&self.old), bytes(&self.new), self.overrides.read());
         let request = RenameGroup { old, new, overrides };

@@ -4,10 +4,7 @@ use std::ffi::OsString;
 
 use nest_core::plan::users::{RenameUser, rename_user};
 
-use super::{GuardOverrideArgs, bytes};
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, GuardOverrideArgs, Result, Session, bytes};
 
 /// Rename a user, in every place that bears the name.
 ///
@@ -39,7 +36,7 @@ const EXAMPLES: &str = "Examples:
 
 impl RenameUserArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = RenameUser {
             old: bytes(&self.old),

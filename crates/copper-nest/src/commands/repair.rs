@@ -7,9 +7,7 @@ use nest_core::check::{CheckReport, Rule, Selection, repair};
 use nest_core::table::File;
 
 use super::show_rule::find;
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED, USAGE};
-use crate::session::{Asks, Session};
+use super::{Asks, Failure, Global, REFUSED, Result, Session, USAGE};
 use crate::view::{self, findings};
 
 /// Mend what has one right answer, and list what takes a decision.
@@ -39,8 +37,8 @@ const EXAMPLES: &str = "Examples:
 
 impl RepairArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
-        let rules = |names: &[String]| -> Result<Vec<&'static Rule>, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
+        let rules = |names: &[String]| -> Result<Vec<&'static Rule>> {
             names.iter().map(|name| find(name)).collect()
         };
         let only = rules(&self.only)?;
@@ -51,8 +49,7 @@ impl RepairArgs {
                 .or("see what there is to decide", format!("check --only {}", rule.name)));
         }
         let selection = Selection { only, skip: rules(&self.skip)?, files_only: false };
-        let take_out: Result<Vec<_>, Failure> =
-            self.take_out.iter().map(|place| line_of(place)).collect();
+        let take_out: Result<Vec<_>> = self.take_out.iter().map(|place| line_of(place)).collect();
         let request = nest_core::check::Repair { selection, take_out: take_out? };
         let session = Session::open(global)?;
         let left: RefCell<Option<CheckReport>> = RefCell::default();
@@ -91,7 +88,7 @@ fn tell_left(global: &Global, left: &CheckReport) {
 }
 
 /// `etc/passwd:17`, as check prints it.
-fn line_of(place: &str) -> Result<(File, usize), Failure> {
+fn line_of(place: &str) -> Result<(File, usize)> {
     let parsed = place.rsplit_once(':').and_then(|(file, line)| {
         let file = file.trim_start_matches('/');
         let file = File::ALL.into_iter().find(|known| known.path() == file)?;

@@ -3,9 +3,7 @@
 use nest_core::record::undone;
 use nest_host::changes;
 
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED};
-use crate::session::Session;
+use super::{Failure, Global, REFUSED, Result, Session};
 use crate::view::{changes as view, print_json};
 
 /// Show one change: who made it, when, and the receipt as it was.
@@ -23,7 +21,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ShowChange {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let folder = session

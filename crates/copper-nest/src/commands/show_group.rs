@@ -10,9 +10,7 @@ use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Group};
 use nest_core::value::{Gid, nearest, read_plain_id};
 
-use crate::cli::Global;
-use crate::failure::{DAMAGED, Failure, REFUSED};
-use crate::session::Session;
+use super::{DAMAGED, Failure, Global, REFUSED, Result, Session};
 use crate::view::{self, groups};
 
 /// Show one group: who is in it, listed or by primary group, and who runs it.
@@ -33,7 +31,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ShowGroup {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;

@@ -2,10 +2,7 @@
 
 use nest_core::holdings::holdings;
 
-use super::read_id;
-use crate::cli::Global;
-use crate::failure::{Failure, UNTOUCHED};
-use crate::session::Session;
+use super::{Failure, Global, Result, Session, UNTOUCHED, read_id};
 use crate::view::{self, ids};
 
 /// Show everything that holds or covers a number, as uid and as gid.
@@ -26,7 +23,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ShowId {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let id = read_id("id", &self.number)?;

@@ -3,9 +3,7 @@
 use nest_core::policy::{KEYS, SettingSource};
 use serde_json::json;
 
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::Session;
+use super::{Global, Result, Session};
 use crate::view::{self, style};
 
 /// Show every setting, its value, and where it comes from.
@@ -19,7 +17,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ShowPolicy {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let policy = &session.policy;
         if global.json() {

@@ -4,8 +4,7 @@ use nest_core::check::{Besides, Example, RULES, Rule, rule};
 use nest_core::value::nearest;
 use serde_json::json;
 
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED};
+use super::{Failure, Global, REFUSED, Result};
 use crate::view::{self, style};
 
 /// Show one rule of check: what it finds, why it matters, what to do.
@@ -23,7 +22,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ShowRule {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let rule = find(&self.name)?;
         if global.json() {
             view::print_json(&to_json(rule));
@@ -54,7 +53,7 @@ impl ShowRule {
 }
 
 /// A rule by name.
-pub fn find(name: &str) -> Result<&'static Rule, Failure> {
+pub fn find(name: &str) -> Result<&'static Rule> {
     rule(name).ok_or_else(|| {
         let near = nearest(name.as_bytes(), RULES.iter().map(|rule| rule.name.as_bytes()));
         let near = near.map(|near| format!("; the nearest is {near}")).unwrap_or_default();

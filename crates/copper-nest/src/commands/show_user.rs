@@ -12,9 +12,7 @@ use nest_core::table::{File, Passwd};
 use nest_core::value::{Uid, UserOrGroup, nearest, read_plain_id};
 use nest_host::store::Loaded;
 
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED};
-use crate::session::Session;
+use super::{Failure, Global, REFUSED, Result, Session};
 use crate::view::{self, user};
 
 /// Show one user: ids, groups, home, password, and whether it can sign in.
@@ -38,7 +36,7 @@ const EXAMPLES: &str = "Examples:
 
 impl ShowUser {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         session.tell_unfinished();
         let name = BStr::new(self.name.as_bytes());
@@ -75,7 +73,7 @@ impl ShowUser {
 }
 
 /// What is kept of each deleted user of a name or uid.
-fn show_retired(session: &Session<'_>, name: &BStr) -> Result<u8, Failure> {
+fn show_retired(session: &Session<'_>, name: &BStr) -> Result {
     let kept = session.kept()?;
     let of_user = || kept.iter().filter(|account| account.kept.thing == UserOrGroup::User);
     let uid = read_plain_id(name);
@@ -122,7 +120,7 @@ fn load_about(
     session: &Session<'_>,
     world: &dyn Surroundings,
     name: &BStr,
-) -> Result<Option<Loaded>, Failure> {
+) -> Result<Option<Loaded>> {
     let by_name = || match read_plain_id(name) {
         Some(uid) => Lookups::few().uid(Uid(uid)),
         None => Lookups::few().user(name),

@@ -4,10 +4,7 @@ use std::time::Duration;
 
 use nest_core::plan::users::{Resume, Suspend, resume, suspend};
 
-use super::{GuardOverrideArgs, Names};
-use crate::cli::Global;
-use crate::failure::Failure;
-use crate::session::{Asks, Session};
+use super::{Asks, Global, GuardOverrideArgs, Names, Result, Session};
 
 /// Keep accounts out for a while: no sign-in by any way, all else stays.
 ///
@@ -37,7 +34,7 @@ const PATIENCE: Duration = Duration::from_secs(5);
 
 impl SuspendUser {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = Suspend {
             names: self.names.read()?,
@@ -74,7 +71,7 @@ const RESUME: &str = "Examples:
 
 impl ResumeUser {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = Resume { names: self.names.read()? };
         session.carry_out(&request, Asks::Nothing, |context| resume(context, &request))

@@ -13,10 +13,9 @@ use nest_host::store::Loaded;
 use nest_host::surroundings::World;
 use nest_host::walk::{self, Met, Unseen, walk};
 
-use super::{bytes, read_id, show_user};
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED, UNTOUCHED, USAGE};
-use crate::session::Session;
+use super::{
+    Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes, read_id, show_user,
+};
 use crate::view;
 use crate::view::trace::{Mentions, ShownTrace};
 
@@ -95,7 +94,7 @@ struct Places {
 
 impl TraceArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let (IdKind::User { places, .. } | IdKind::Id { places, .. } | IdKind::Orphans { places }) =
             &self.what;
         if places.null && global.json() {
@@ -175,7 +174,7 @@ fn look(
     session: &Session<'_>,
     filter: &IdFilter,
     places: &Places,
-) -> Result<(MatchedFiles, Unseen), Failure> {
+) -> Result<(MatchedFiles, Unseen)> {
     let paths =
         places.paths.iter().map(|path| check_path(session, bytes::<BString>(path).as_ref()));
     let paths: Vec<TreePath> = paths.collect::<Result<_, _>>()?;
@@ -201,7 +200,7 @@ fn look(
 }
 
 /// The path, where there is such a place in the tree.
-fn check_path(session: &Session<'_>, path: &BStr) -> Result<TreePath, Failure> {
+fn check_path(session: &Session<'_>, path: &BStr) -> Result<TreePath> {
     use nest_core::surroundings::Site;
     let no = |fault: String| {
         let message = format!("{path} {fault}; paths are those in the tree");
@@ -229,7 +228,7 @@ fn find(
     loaded: &Loaded,
     world: &World<'_>,
     name: &BStr,
-) -> Result<(BString, Vec<Uid>, Vec<Gid>), Failure> {
+) -> Result<(BString, Vec<Uid>, Vec<Gid>)> {
     let book = &loaded.book;
     if let Some(user) = show_user::find(book, name) {
         let own = book.group(user.name).and_then(|(_, group)| group.gid());
@@ -277,7 +276,7 @@ fn mentions(loaded: &Loaded, world: &World<'_>, name: &BStr, uid: Option<Uid>) -
     }
 }
 
-fn print_null(files: &[BString]) -> Result<u8, Failure> {
+fn print_null(files: &[BString]) -> Result {
     let mut out = std::io::BufWriter::new(std::io::stdout().lock());
     for path in files {
         // A pipe that was closed early has had enough.

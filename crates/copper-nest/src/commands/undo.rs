@@ -4,9 +4,7 @@ use nest_core::plan::history::{Undo, undo};
 use nest_core::record::{newest_to_undo, undone};
 use nest_host::changes;
 
-use crate::cli::Global;
-use crate::failure::{Failure, REFUSED};
-use crate::session::{Asks, Session};
+use super::{Asks, Failure, Global, REFUSED, Result, Session};
 
 /// Take a change back.
 ///
@@ -32,7 +30,7 @@ const EXAMPLES: &str = "Examples:
 
 impl UndoArgs {
     /// Runs the command.
-    pub fn run(&self, global: &Global) -> Result<u8, Failure> {
+    pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let nothing = || Failure::new(REFUSED, "no-change", "there is no change to take back");
         let folder = session.changes_folder()?.ok_or_else(nothing)?;

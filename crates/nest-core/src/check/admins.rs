@@ -1,9 +1,6 @@
 //! Whether anybody can administer the machine: no-admin.
 
-use super::checker::{Checker, Pass};
-use super::rule::{Example, Family, PLAIN, Rule, Severity};
-use super::sign_in::new_password;
-use super::{Command, Remedy};
+use super::{Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severity, new_password};
 use crate::account::admin_group;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, GroupField, Passwd};

@@ -1,9 +1,6 @@
 //! What a pass over the files judges by, and what it finds.
 
-use super::lines::found;
-use super::prefilter::Prefilter;
-use super::rule::Rule;
-use super::{Finding, Mark, Related, Remedy, Selection, Skipped};
+use super::{Finding, Mark, Prefilter, Related, Remedy, Rule, Selection, Skipped, found};
 use crate::context::PlanContext;
 use crate::secret::shown;
 use crate::table::{File, Line, Lines};

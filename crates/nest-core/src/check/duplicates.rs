@@ -4,11 +4,11 @@
 use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
-use super::checker::{Checker, Pass};
-use super::remedy::{another_number, free_name};
 use super::repair::mends;
-use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Mark, Remedy};
+use super::{
+    Checker, Example, Family, Mark, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_number,
+    free_name,
+};
 use crate::account::means_no_home;
 use crate::table::{
     Column, File, Group, GroupField, Line, Lines, Passwd, PasswdField, Record, doubled_numbers,

@@ -3,9 +3,10 @@
 
 use bstr::BString;
 
-use super::checker::{Checker, Pass};
-use super::rule::{Besides, Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{CheckReport, Command, Finding, Remedy, Selection, rule};
+use super::{
+    Besides, CheckReport, Checker, Command, Example, Family, Finding, Mend, PLAIN, Pass, Remedy,
+    Rule, Selection, Severity, rule,
+};
 use crate::context::PlanContext;
 use crate::ownership::{Access, Owner};
 use crate::policy::Accept;

@@ -3,9 +3,9 @@
 
 use bstr::BStr;
 
-use super::checker::{Checker, Pass};
-use super::rule::{Besides, Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Remedy};
+use super::{
+    Besides, Checker, Command, Example, Family, Mend, PLAIN, Pass, Remedy, Rule, Severity,
+};
 use crate::account::{NO_HOME, means_no_home};
 use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd, PasswdField};

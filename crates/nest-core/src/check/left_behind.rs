@@ -4,10 +4,10 @@ use std::collections::HashSet;
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::checker::{Checker, Pass};
-use super::remedy::another_number;
-use super::rule::{Besides, Example, Family, PLAIN, Rule, Severity};
-use super::{Command, Mark, Remedy};
+use super::{
+    Besides, Checker, Command, Example, Family, Mark, PLAIN, Pass, Remedy, Rule, Severity,
+    another_number,
+};
 use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind};
 use crate::table::{File, Group, GroupField, Passwd, PasswdField, Record};

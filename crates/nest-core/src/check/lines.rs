@@ -3,11 +3,11 @@
 
 use bstr::{BString, ByteSlice};
 
-use super::checker::{Checker, Pass};
-use super::remedy::free_name;
 use super::repair::mends;
-use super::rule::{ALL, Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Finding, Mark, Remedy};
+use super::{
+    ALL, Checker, Command, Example, Family, Finding, Mark, Mend, PLAIN, Pass, Remedy, Rule,
+    Severity, free_name,
+};
 use crate::context::PlanContext;
 use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
 use crate::table::{

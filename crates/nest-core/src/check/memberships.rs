@@ -6,13 +6,11 @@ use std::collections::BTreeSet;
 use bstr::{BStr, ByteSlice};
 use rayon::prelude::*;
 
-use super::checker::{Checker, Pass};
-use super::orphans::elsewhere;
-use super::prefilter::Prefilter;
-use super::remedy::free_name;
 use super::repair::mends;
-use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Mark, Remedy};
+use super::{
+    Checker, Command, Example, Family, Mark, Mend, PLAIN, Pass, Prefilter, Remedy, Rule, Severity,
+    elsewhere, free_name,
+};
 use crate::context::PlanContext;
 use crate::secret::{is_kept, told};
 use crate::table::{File, Group, GroupField, Gshadow, GshadowField, PasswdField, Record};

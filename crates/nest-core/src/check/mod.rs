@@ -29,8 +29,15 @@ pub use rule::{Besides, Example, Family, RULES, Rule, Severity, rule};
 use rayon::prelude::*;
 
 use self::checker::{Checker, Pass};
+use self::duplicates::is_last_part;
+use self::lines::{another_name, found};
+use self::member_scan::MemberScan;
+use self::orphans::elsewhere;
 use self::prefilter::Prefilter;
-use self::rule::FAMILIES;
+use self::remedy::{another_number, free_name};
+use self::rule::{ALL, FAMILIES, Mend, PLAIN};
+use self::sign_in::new_password;
+use self::spans::Spans;
 use crate::context::PlanContext;
 use crate::policy::{Accept, Policy, PolicyFault};
 

@@ -4,11 +4,11 @@
 use bstr::BStr;
 use rayon::prelude::*;
 
-use super::checker::{Checker, Pass};
-use super::lines::{another_name, found};
 use super::repair::mends;
-use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Finding, Remedy};
+use super::{
+    Checker, Example, Family, Finding, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_name,
+    found,
+};
 use crate::context::PlanContext;
 use crate::secret::is_kept;
 use crate::surroundings::Origin;

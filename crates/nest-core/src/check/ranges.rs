@@ -3,10 +3,8 @@
 use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
-use super::checker::{Checker, Pass};
 use super::repair::mends;
-use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Mark, Remedy};
+use super::{Checker, Command, Example, Family, Mark, Mend, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::context::PlanContext;
 use crate::table::{File, Line, SubId, SubIdField, SubIds, Table};
 use crate::value::{IdSet, IdSpan};

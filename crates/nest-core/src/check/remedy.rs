@@ -4,8 +4,7 @@ use bstr::{BStr, BString};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 
-use super::Finding;
-use super::rule::{Mend, Rule};
+use super::{Finding, Mend, Rule};
 use crate::account::AccountKind;
 use crate::allot::{Allotter, IdUse};
 use crate::context::PlanContext;

@@ -7,11 +7,10 @@ use std::sync::LazyLock;
 
 use strum::{Display, EnumString, IntoStaticStr};
 
-use super::checker::Pass;
 use super::repair::LineMend;
 use super::{
-    admins, duplicates, files, homes, left_behind, lines, memberships, orphans, ranges, shells,
-    sign_in,
+    Pass, admins, duplicates, files, homes, left_behind, lines, memberships, orphans, ranges,
+    shells, sign_in,
 };
 use crate::surroundings::FileKind;
 use crate::table::File;

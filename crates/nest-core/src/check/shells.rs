@@ -2,9 +2,7 @@
 
 use bstr::{BStr, BString};
 
-use super::Remedy;
-use super::checker::{Checker, Pass};
-use super::rule::{Besides, Example, Family, PLAIN, Rule, Severity};
+use super::{Besides, Checker, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program};

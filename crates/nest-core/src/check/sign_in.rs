@@ -3,11 +3,11 @@
 
 use bstr::BStr;
 
-use super::checker::{Checker, Pass};
-use super::remedy::{another_number, free_name};
 use super::repair::mends;
-use super::rule::{Example, Family, Mend, PLAIN, Rule, Severity};
-use super::{Command, Remedy};
+use super::{
+    Checker, Command, Example, Family, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_number,
+    free_name,
+};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::secret::hash_of;

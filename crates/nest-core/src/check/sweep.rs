@@ -3,9 +3,7 @@
 
 use wide::u8x16;
 
-use super::duplicates::is_last_part;
-use super::member_scan::MemberScan;
-use super::spans::Spans;
+use super::{MemberScan, Spans, is_last_part};
 use crate::context::PlanContext;
 use crate::table::{
     File, InOrderMatcher, Line, MatchedLines, NameHasher, NameKey, Passwd, Record, SplitLine,

@@ -1,18 +1,30 @@
 //! What planners put a plan together with: finding accounts, editing lines and lists,
 //! guards, claims on directories, and numbers that are retired.
 
-pub(crate) mod claim;
+mod claim;
 mod edited_list;
-pub(crate) mod find;
-pub(crate) mod group_lists;
-pub(crate) mod guard;
-pub(crate) mod home;
+mod find;
+mod group_lists;
+mod guard;
+mod home;
 mod line_edits;
-pub(crate) mod new_name;
-pub(crate) mod numbers;
+mod new_name;
+mod numbers;
 mod plan_builder;
-pub(crate) mod primary;
-pub(crate) mod retire;
+mod primary;
+mod retire;
 
+pub(crate) use claim::{Claim, Judged, Purpose};
+pub(crate) use find::{
+    FoundUser, find_admin_group, find_group, find_member, find_user, gid_of, not_a_file_name,
+    private_group, require_file_name,
+};
+pub(crate) use guard::{GuardedAction, Together};
+pub(crate) use home::{
+    Instead, in_others, move_home, named_after, obstacle, plan_home, record_home,
+};
 pub(crate) use line_edits::{LineEdits, LineRef};
+pub(crate) use new_name::{check_new_group_name, check_new_name};
+pub(crate) use numbers::{NewNumber, why_chosen};
 pub(crate) use plan_builder::PlanBuilder;
+pub(crate) use primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};

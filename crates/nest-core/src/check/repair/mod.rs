@@ -15,7 +15,7 @@ use super::{CheckReport, Finding, Selection, check};
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::home::plan_home;
+use crate::drafting::plan_home;
 use crate::ownership::{Access, Owner};
 use crate::policy::Policy;
 use crate::refusal::{LineTrouble, Refusal, Result};

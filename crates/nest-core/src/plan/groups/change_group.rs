@@ -7,11 +7,10 @@ use crate::allot::{IdUse, Wanted};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
-use crate::drafting::find::{find_group, find_user, gid_of};
-use crate::drafting::guard::GuardedAction;
-use crate::drafting::numbers::NewNumber;
-use crate::drafting::primary::{gather_next_sign_ins, tell_sessions};
+use crate::drafting::{
+    GuardedAction, NewNumber, PlanBuilder, find_group, find_user, gather_next_sign_ins, gid_of,
+    tell_sessions,
+};
 use crate::plan::groups::create_group::members;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};

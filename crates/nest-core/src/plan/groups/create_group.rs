@@ -8,11 +8,9 @@ use crate::account::AccountKind;
 use crate::allot::{IdUse, Wanted};
 use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
-use crate::drafting::find::find_member;
-use crate::drafting::new_name::check_new_group_name;
-use crate::drafting::numbers::{NewNumber, why_chosen};
-use crate::drafting::primary::gather_next_sign_ins;
+use crate::drafting::{
+    NewNumber, PlanBuilder, check_new_group_name, find_member, gather_next_sign_ins, why_chosen,
+};
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateGroup;
 use crate::table::File;

@@ -5,7 +5,7 @@ use bstr::{BStr, BString};
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::find::find_user;
+use crate::drafting::find_user;
 use crate::ownership::Reown;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};

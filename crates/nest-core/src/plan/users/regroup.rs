@@ -8,12 +8,10 @@ use crate::account::admin_group;
 use crate::book::Lookups;
 use crate::change::{Label, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
-use crate::drafting::find::{
-    FoundUser, find_admin_group, find_group, find_member, find_user, gid_of,
+use crate::drafting::{
+    FoundUser, GuardedAction, NewPrimary, PlanBuilder, Together, change_primary, find_admin_group,
+    find_group, find_member, find_user, gather_next_sign_ins, gid_of, tell_sessions,
 };
-use crate::drafting::guard::{GuardedAction, Together};
-use crate::drafting::primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};

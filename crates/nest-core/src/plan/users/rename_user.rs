@@ -5,11 +5,10 @@ use bstr::{BStr, BString, ByteSlice};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
-use crate::drafting::claim::{Claim, Judged, Purpose};
-use crate::drafting::find::{FoundUser, find_user, private_group, require_file_name};
-use crate::drafting::home::{Instead, move_home, named_after, obstacle};
-use crate::drafting::new_name::check_new_name;
+use crate::drafting::{
+    Claim, FoundUser, Instead, Judged, PlanBuilder, Purpose, check_new_name, find_user, move_home,
+    named_after, obstacle, private_group, require_file_name,
+};
 use crate::plan::users::suspend::carry_note;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};

@@ -4,9 +4,7 @@ use bstr::{BStr, BString};
 
 use crate::account::{AccountKind, admin_group, kind_of};
 use crate::change::{Label, Subject};
-use crate::drafting::find::{FoundUser, find_admin_group};
-use crate::drafting::guard::GuardedAction;
-use crate::drafting::primary::{NewPrimary, change_primary};
+use crate::drafting::{FoundUser, GuardedAction, NewPrimary, change_primary, find_admin_group};
 use crate::plan::tables::intake::IntakePlanner;
 use crate::plan::users::{ChangeUser, change_into};
 use crate::request::{CreateUser, GuardOverrides};

@@ -20,7 +20,7 @@ use self::rows::Rows;
 use crate::book::Lookups;
 use crate::change::{Decision, Label, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::find::FoundUser;
+use crate::drafting::FoundUser;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
@@ -333,7 +333,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
 
     /// A user of the files whose lines can be edited.
     fn found(&mut self, row: &RosterRow, name: &BStr) -> Option<FoundUser<'a>> {
-        match crate::drafting::find::find_user(self.context, name, "") {
+        match crate::drafting::find_user(self.context, name, "") {
             Ok(found) => Some(found),
             Err(refusal) => {
                 self.refused(row, &refusal);

@@ -2,7 +2,7 @@
 
 use bstr::BStr;
 
-use crate::drafting::guard::{GuardedAction, Together};
+use crate::drafting::{GuardedAction, Together};
 use crate::plan::users::change_user::{AgingRequest, UserChange};
 use crate::plan::users::suspend::is_out;
 use crate::policy::Days;

@@ -11,11 +11,10 @@ use crate::allot::{IdUse, Wanted};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
-use crate::drafting::find::{FoundUser, find_group, find_user, gid_of, require_file_name};
-use crate::drafting::home::{Instead, in_others, move_home, record_home};
-use crate::drafting::numbers::NewNumber;
-use crate::drafting::primary::{NewPrimary, change_primary, tell_sessions};
+use crate::drafting::{
+    FoundUser, Instead, NewNumber, NewPrimary, PlanBuilder, change_primary, find_group, find_user,
+    gid_of, in_others, move_home, record_home, require_file_name, tell_sessions,
+};
 use crate::plan::users::create_user::check_full_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::{Days, Policy};

@@ -5,7 +5,7 @@ use bstr::{BStr, BString, ByteSlice};
 use crate::account::AccountKind;
 use crate::change::{Caution, NewFile, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::home::obstacle;
+use crate::drafting::obstacle;
 use crate::ownership::Owner;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
 use crate::refusal::{Reason, Refusal, Result};

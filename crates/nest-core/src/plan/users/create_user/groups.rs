@@ -3,7 +3,7 @@
 use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashMap;
 
-use crate::drafting::find::{find_admin_group, find_group, gid_of};
+use crate::drafting::{find_admin_group, find_group, gid_of};
 use crate::plan::users::create_user::AccountBatch;
 use crate::plan::users::create_user::batch::keep;
 use crate::refusal::{Refusal, Result};

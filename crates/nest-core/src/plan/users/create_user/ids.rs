@@ -5,7 +5,7 @@ use bstr::BStr;
 use crate::allot::{IdUse, NotAllotted, Wanted};
 use crate::change::{Caution, Label, Subject};
 use crate::context::PlanContext;
-use crate::drafting::numbers::{NewNumber, why_chosen};
+use crate::drafting::{NewNumber, why_chosen};
 use crate::plan::users::create_user::AccountBatch;
 use crate::plan::users::create_user::batch::{Primary, Ranges, makes_private_group};
 use crate::refusal::{Refusal, Result};

@@ -3,9 +3,7 @@
 use bstr::{BString, ByteSlice};
 
 use crate::change::{Caution, Label, Step};
-use crate::drafting::claim::{Claim, Judged, Purpose};
-use crate::drafting::find::find_user;
-use crate::drafting::home::named_after;
+use crate::drafting::{Claim, Judged, Purpose, find_user, named_after};
 use crate::plan::users::delete_user::{Deleting, FilesDisposition};
 use crate::refusal::{Reason, Result};
 use crate::retired::{Became, Belonging, BelongingKind, PackedFile, set_aside_place};

@@ -10,11 +10,10 @@ use crate::account::{AccountKind, kind_of};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
-use crate::drafting::find::{
-    FoundUser, find_user, not_a_file_name, private_group, require_file_name,
+use crate::drafting::{
+    FoundUser, GuardedAction, PlanBuilder, Together, find_user, not_a_file_name, private_group,
+    require_file_name,
 };
-use crate::drafting::guard::{GuardedAction, Together};
 use crate::plan::groups::delete_group::take_out;
 use crate::plan::users::suspend::note_of;
 use crate::policy::Policy;

@@ -3,7 +3,7 @@
 use bstr::{BString, ByteSlice};
 
 use crate::change::{Label, Step};
-use crate::drafting::home::{obstacle, record_home};
+use crate::drafting::{obstacle, record_home};
 use crate::plan::users::restore_user::{RestoredIds, Restoring};
 use crate::refusal::{Reason, Result};
 use crate::retired::{Became, BelongingKind};
