@@ -74,7 +74,7 @@ impl LeftBehind {
     /// an old one would blame other hands for what this program did.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the file or its directory can't be written; then there is none.
     pub fn write(&self, state: &Folder) -> std::io::Result<()> {
         let left = LeftBehind { version: VERSION, ..self.clone() };
         let text = serde_json::to_vec(&left).map_err(std::io::Error::from)?;
@@ -85,7 +85,7 @@ impl LeftBehind {
     /// What other hands did to the files since they were left.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where a file that was not loaded whole can't be read.
     pub fn drift(&self, loaded: &Loaded) -> std::io::Result<Vec<Drift>> {
         let mut drifts = Vec::new();
         for (file, left) in &self.files {
@@ -179,7 +179,7 @@ pub(crate) fn left(digest: String, size: u64) -> Left {
 /// The number the next change will have.
 ///
 /// # Errors
-/// [`ChangesError`].
+/// [`ChangesError`] where the folder of the records can't be listed.
 pub fn next_number(state: Option<&Folder>) -> Result<u64, ChangesError> {
     let Some(state) = state else { return Ok(1) };
     let newest = numbers(state)?.into_iter().max().unwrap_or(0);
@@ -243,7 +243,7 @@ pub fn read_records(state: &Folder) -> Result<Records, ChangesError> {
 /// One record.
 ///
 /// # Errors
-/// [`ChangesError`].
+/// [`ChangesError`] where there is no such record, or it can't be read or understood.
 pub fn read(state: &Folder, number: u64) -> Result<ChangeRecord, ChangesError> {
     let name = record_name(number);
     let missing = || {
@@ -301,7 +301,7 @@ pub(crate) fn around_edits(record: &ChangeRecord) -> (Vec<u8>, Vec<u8>) {
 /// happens.
 ///
 /// # Errors
-/// The system's.
+/// The system's, above all for want of room: then no record waits.
 pub(crate) fn stage(state: &Folder, record: &ChangeRecord) -> std::io::Result<()> {
     state.inner(&FOLDER)?.write_beside(&record_name(record.number), &to_text(record))?;
     Ok(())
@@ -310,7 +310,7 @@ pub(crate) fn stage(state: &Folder, record: &ChangeRecord) -> std::io::Result<()
 /// Begins a record beside its name, to be written bit by bit.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where no file can be made there.
 pub(crate) fn begin(state: &Folder, number: u64) -> std::io::Result<Fresh> {
     state.inner(&FOLDER)?.begin(&record_name(number))
 }
@@ -326,7 +326,7 @@ pub(crate) fn discard(state: &Folder, number: u64) {
 /// The digests of the record that waits beside its name, and of the one that has it.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where one of them is there and can't be read.
 pub(crate) fn digests(state: &Folder, number: u64) -> std::io::Result<[Option<String>; 2]> {
     let Some(folder) = state.inner_if_there(&FOLDER)? else { return Ok([None, None]) };
     let name = record_name(number);
@@ -337,7 +337,7 @@ pub(crate) fn digests(state: &Folder, number: u64) -> std::io::Result<[Option<St
 /// everything that is written anew where nothing waits.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where it can't be renamed, or its list not be written anew.
 pub(crate) fn publish(
     state: &Folder,
     number: u64,
@@ -356,7 +356,7 @@ pub(crate) fn publish(
 /// Flushes the folder of the records.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where the disk won't take it.
 pub(crate) fn flush(state: &Folder) -> std::io::Result<()> {
     match state.inner_if_there(&FOLDER)? {
         Some(folder) => Ok(folder.flush()?),
@@ -367,7 +367,7 @@ pub(crate) fn flush(state: &Folder) -> std::io::Result<()> {
 /// Takes the list of files that a change gave another number over from the journal.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where the list can't be moved; in the journal it stays.
 pub(crate) fn take_list(
     state: &Folder,
     number: u64,
@@ -385,7 +385,7 @@ fn list_name(number: u64, list: &PlainName) -> std::io::Result<PlainName> {
 /// The list of files that was taken over from the journal; `None` where it was not yet.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where the list is there and can't be read.
 pub(crate) fn list(
     state: &Folder,
     number: u64,

@@ -214,7 +214,7 @@ fn copy_attributes(from: impl AsFd, to: &OwnedFd) -> Result<(), Errno> {
 /// and signatures of its inode, are left out.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where they can't be listed or read.
 pub(crate) fn attributes_of(file: impl AsFd) -> Result<BTreeMap<Vec<u8>, Vec<u8>>, Errno> {
     let mut attributes = BTreeMap::new();
     let mut names = vec![0; 1024];

@@ -28,7 +28,7 @@ pub(crate) fn in_hexadecimal(hasher: &xxhash_rust::xxh3::Xxh3) -> String {
 /// The digest of an opened file, see [`nest_core::drift::digest`].
 ///
 /// # Errors
-/// The system's.
+/// The system's, where the file can't be read to its end.
 pub fn digest_of_file(file: &OwnedFd) -> std::io::Result<String> {
     let mut hasher = xxhash_rust::xxh3::Xxh3::new();
     let mut piece = vec![0; crate::read::PIECE];

@@ -70,7 +70,7 @@ impl EffectRunner<'_> {
     /// can't be made visible, because the tree is another one by now, is told.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the place can't be reached, is taken, or is not what it was.
     pub fn publish(&self, effect: &Effect) -> std::io::Result<Published> {
         match self.publish_strictly(effect) {
             Err(error)
@@ -149,7 +149,7 @@ impl EffectRunner<'_> {
     /// Takes an effect back that has become visible.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the place can't be reached, or is taken by something else by now.
     pub fn withdraw(&self, effect: &Effect) -> std::io::Result<()> {
         match effect {
             Effect::Replace { what: Replaced::State, path, before, .. } => {
@@ -227,7 +227,7 @@ impl EffectRunner<'_> {
     /// Keeps the list of files that get another number. Returns its digest.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the journal takes no file more.
     pub fn keep_list(&self, name: &PlainName, list: &[u8]) -> std::io::Result<String> {
         if let Some(second) = second(name) {
             self.journal.keep(&second, list)?;
@@ -319,7 +319,7 @@ impl EffectRunner<'_> {
     /// compared with what was staged.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the place is there and can't be looked at.
     pub fn standing(&self, effect: &Effect) -> std::io::Result<Standing> {
         let lost = |path: &dyn std::fmt::Display, why: &str| {
             Ok(Standing::Lost(format!("what was to become {path} {why}")))

@@ -48,7 +48,7 @@ impl EarlierFindings {
 /// Reads what was remembered; `None` where nothing was.
 ///
 /// # Errors
-/// [`RetiredError`].
+/// [`RetiredError`] where it can't be read or understood.
 pub fn read(tree: &Tree, state: &State) -> Result<Option<EarlierFindings>, RetiredError> {
     read_document(tree, state, &NAME, VERSION)
 }
@@ -56,7 +56,7 @@ pub fn read(tree: &Tree, state: &State) -> Result<Option<EarlierFindings>, Retir
 /// Remembers what was found, in the place of what was before.
 ///
 /// # Errors
-/// [`RetiredError`].
+/// [`RetiredError`] where it can't be written; what was remembered stays.
 pub fn write(tree: &Tree, state: &State, found: &EarlierFindings) -> Result<(), RetiredError> {
     let folder = state.open_or_make(tree)?;
     let text = String::from_utf8(to_text(found)).expect("BUG: JSON is not UTF-8");

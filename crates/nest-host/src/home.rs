@@ -36,7 +36,7 @@ pub struct StagingOptions<'a> {
 /// by one when much was made.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where a path can't be opened or a disk won't take it.
 pub fn flush_all<'p>(tree: &Tree, paths: impl Iterator<Item = &'p [u8]>) -> std::io::Result<()> {
     let mut flushed = Vec::new();
     let mut parents: Vec<&Path> = paths.filter_map(|path| path_of(path).parent()).collect();
@@ -152,7 +152,7 @@ pub fn stage_directory(
 /// outermost first, as paths in the tree.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where the directory can't be reached, or something else stands on the way.
 pub fn missing_directories(tree: &Tree, below: &[u8], file: &[u8]) -> Result<Vec<TreePath>, Errno> {
     if !is_relative_path(file) {
         return Err(Errno::INVAL);

@@ -283,7 +283,7 @@ impl Journal {
     /// The journal in a state folder, made where it is not there.
     ///
     /// # Errors
-    /// [`JournalError`].
+    /// [`JournalError::Unusable`] where the folder can't be made or opened.
     pub fn make(state: &Folder) -> Result<Self, JournalError> {
         let folder = state.inner(&FOLDER).map_err(|error| unusable(state.shown(&FOLDER), error))?;
         Ok(Journal { folder })
@@ -292,7 +292,7 @@ impl Journal {
     /// What stands in the journal of a state folder: an unfinished change.
     ///
     /// # Errors
-    /// [`JournalError`].
+    /// [`JournalError`] where a journal is there and can't be read or understood.
     pub fn find(state: &Folder, tree: &Tree) -> Result<Option<FoundJournal>, JournalError> {
         let inner = state.inner_if_there(&FOLDER);
         let Some(folder) = inner.map_err(|error| unusable(state.shown(&FOLDER), error))? else {
@@ -324,7 +324,7 @@ impl Journal {
     /// Writes down what will be staged, flushed.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where it can't be written: then nothing was begun.
     pub fn begin(&self, entry: &JournalEntry) -> std::io::Result<()> {
         self.write(&BEGUN, entry)
     }
@@ -340,7 +340,7 @@ impl Journal {
     /// Takes the mark away again: what had become visible was put back.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the directory can't be flushed: then the mark may come back.
     pub fn unmark(&self) -> std::io::Result<()> {
         self.folder.remove(&READY);
         Ok(self.folder.flush()?)
@@ -387,7 +387,7 @@ impl Journal {
     /// Keeps a file in the journal, flushed. Returns its digest.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where it can't be written.
     pub fn keep(&self, name: &PlainName, contents: &[u8]) -> std::io::Result<String> {
         let digest = self.folder.write_beside(name, contents)?;
         self.folder.publish(name)?;
@@ -409,7 +409,7 @@ impl Journal {
     /// A file that was kept.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where it is there and can't be read.
     pub fn kept(&self, name: &PlainName) -> std::io::Result<Option<Vec<u8>>> {
         self.folder.read(name)
     }

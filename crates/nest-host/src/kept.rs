@@ -97,7 +97,7 @@ impl Place {
     /// Opens where a folder is, or will be: the folders above are made.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where a folder above can't be made or opened.
     pub fn make(state: &Folder, folder: &KeptFolder) -> Result<Self, Errno> {
         let parent = state.inner(&RETIRED)?.inner(&folder_of(folder.thing))?;
         Ok(Place { parent, name: folder.name.clone() })
@@ -106,7 +106,7 @@ impl Place {
     /// Opens where a folder is; `None` where nothing is kept at all.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where a folder above is there and can't be opened.
     pub fn find(state: &Folder, folder: &KeptFolder) -> Result<Option<Self>, Errno> {
         let Some(retired) = state.inner_if_there(&RETIRED)? else { return Ok(None) };
         let parent = retired.inner_if_there(&folder_of(folder.thing))?;
@@ -117,7 +117,7 @@ impl Place {
     /// left of one is removed by [`Place::discard`].
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where it can't be made.
     pub fn fresh(&self) -> Result<Folder, Errno> {
         self.parent.inner_beside(&self.name, NEW)
     }
@@ -125,7 +125,7 @@ impl Place {
     /// The folder itself.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where it is there and can't be opened.
     pub fn open(&self) -> Result<Option<Folder>, Errno> {
         self.parent.inner_if_there(&self.name)
     }
@@ -134,7 +134,7 @@ impl Place {
     /// digest, or a packed file not the one that is named there. `None` for nothing.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where a file in it can't be read.
     pub fn fault_of_fresh(&self, digest: Option<&str>) -> std::io::Result<Option<String>> {
         fault_in(self.parent.beside_if_there(&self.name, NEW)?, digest)
     }
@@ -142,7 +142,7 @@ impl Place {
     /// The same of the folder that has its name already.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where a file in it can't be read.
     pub fn fault(&self, digest: Option<&str>) -> std::io::Result<Option<String>> {
         fault_in(self.open()?, digest)
     }
@@ -150,7 +150,7 @@ impl Place {
     /// Gives the fresh folder its name.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where another folder has the name already.
     pub fn publish(&self) -> Result<(), Errno> {
         self.parent.rename_from_beside(&self.name, NEW)
     }
@@ -158,7 +158,7 @@ impl Place {
     /// Takes its name away again.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the fresh name is taken.
     pub fn withdraw(&self) -> Result<(), Errno> {
         self.parent.rename_to_beside(&self.name, NEW)
     }
@@ -166,7 +166,7 @@ impl Place {
     /// Hides the folder, to be removed in the end.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where it is not there, or what is hidden beside it is in the way.
     pub fn hide(&self) -> Result<(), Errno> {
         self.parent.rename_to_beside(&self.name, GONE)
     }
@@ -174,7 +174,7 @@ impl Place {
     /// Takes that back.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where nothing is hidden, or the name is taken again.
     pub fn unhide(&self) -> Result<(), Errno> {
         self.parent.rename_from_beside(&self.name, GONE)
     }
@@ -198,7 +198,7 @@ impl Place {
     /// Flushes the directory it is in.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the disk won't take it.
     pub fn flush(&self) -> Result<(), Errno> {
         self.parent.flush()
     }

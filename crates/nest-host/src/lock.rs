@@ -46,7 +46,7 @@ impl Lock {
     /// than a moment, `waiting` is told once who holds it.
     ///
     /// # Errors
-    /// [`LockError`].
+    /// [`LockError`] where somebody else keeps it, or its file can't be opened.
     pub fn acquire(
         tree: &Tree,
         wait: Duration,

@@ -100,7 +100,7 @@ pub enum RecoverError {
 /// The unfinished change, if one stands.
 ///
 /// # Errors
-/// [`RecoverError`].
+/// [`RecoverError`] where a journal is there and can't be read or understood.
 pub fn unfinished(tree: &Tree, state: &State) -> Result<Option<Unfinished>, RecoverError> {
     Ok(find(tree, state)?.map(|(_, found)| Unfinished {
         what: found.entry.in_words(),

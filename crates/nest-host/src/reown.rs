@@ -20,6 +20,7 @@ use crate::mounts::mount_id;
 use crate::place::Place;
 use crate::tree::{DIRECTORY, Tree};
 use crate::walk::{Ladder, Met, Status, Unseen, WalkScope, split_last, walk};
+use nest_core::words::{agree, counted};
 
 /// The files that carry the number, and what has to be told about some of them.
 #[derive(Debug, Default)]
@@ -99,8 +100,7 @@ fn poisoned<T>(poisoned: std::sync::PoisonError<T>) -> T {
 }
 
 fn notes(reown: &Reown, carried: Carried, unseen: &Unseen) -> Vec<String> {
-    let files =
-        |count: u64| if count == 1 { "1 file".to_owned() } else { format!("{count} files") };
+    let files = |count: u64| counted(count, "file", "files");
     let mut notes = Vec::new();
     if carried.linked > 0 && !reown.hard_links {
         notes.push(format!(
@@ -147,10 +147,9 @@ impl Given {
     pub fn told(&self, reown: &Reown) -> Option<String> {
         let first = self.first.as_ref()?;
         let what = if reown.group { "gid" } else { "uid" };
-        Some(match self.refused {
-            1 => format!("1 file could not be given {what} {}: {first}", reown.to),
-            more => format!("{more} files could not be given {what} {}: {first}, …", reown.to),
-        })
+        let (files, more) =
+            (counted(self.refused, "file", "files"), agree(&self.refused, "", ", …"));
+        Some(format!("{files} could not be given {what} {}: {first}{more}", reown.to))
     }
 }
 

@@ -79,7 +79,7 @@ impl RetiredError {
 /// Reads a document of the state folder; `None` where it is not there.
 ///
 /// # Errors
-/// [`RetiredError`].
+/// [`RetiredError`] where it is there and can't be read, or not be understood.
 pub(crate) fn read_document<T: serde::de::DeserializeOwned>(
     tree: &Tree,
     state: &State,

@@ -93,7 +93,7 @@ impl Original {
     /// The digest of the file as it was read, see [`nest_core::drift::digest`].
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the file can't be read to its end.
     pub fn digest(&self) -> std::io::Result<String> {
         match &self.hashed {
             Some(hashed) => Ok(in_hexadecimal(hashed)),

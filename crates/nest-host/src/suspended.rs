@@ -24,7 +24,7 @@ struct Notes {
 /// Reads the notes. A state folder without the file has none.
 ///
 /// # Errors
-/// [`RetiredError`].
+/// [`RetiredError`] where the file is there and can't be read or understood.
 pub fn read(tree: &Tree, state: &State) -> Result<Vec<Suspended>, RetiredError> {
     let notes: Option<Notes> = read_document(tree, state, &NAME, VERSION)?;
     Ok(notes.map(|notes| notes.accounts).unwrap_or_default())

@@ -94,7 +94,7 @@ impl Tree {
     /// Opens a path, links followed inside the tree.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's; `ENOENT` where it is not there, `EXDEV` where it would leave the tree.
     pub fn open_file(&self, path: impl AsRef<Path>, flags: OFlags) -> Result<OwnedFd> {
         let path = path.as_ref();
         let flags = flags | OFlags::CLOEXEC;
@@ -272,7 +272,7 @@ pub(crate) fn kind_of(stat: &Stat) -> FileKind {
 /// The names in a directory, sorted; not `.` and `..`.
 ///
 /// # Errors
-/// The system's.
+/// The system's, where it can't be read.
 pub(crate) fn names(directory: &OwnedFd) -> Result<Vec<OsString>> {
     let mut names = Vec::new();
     for entry in Dir::read_from(directory)? {

@@ -72,7 +72,7 @@ pub enum LastLink {
 /// Reads a file of the tree, of at most so many bytes.
 ///
 /// # Errors
-/// [`Unreadable`].
+/// [`Unreadable`] where it is no file, is longer, or can't be read.
 pub fn read(
     tree: &Tree,
     path: impl AsRef<Path>,
@@ -89,7 +89,7 @@ pub fn read(
 /// Reads a file of the tree where only root could have turned the last link.
 ///
 /// # Errors
-/// [`Unreadable`].
+/// [`Unreadable`] where it is no file, is too long, or can't be read.
 pub fn read_configuration(tree: &Tree, path: impl AsRef<Path>) -> Result<Vec<u8>, Unreadable> {
     read(tree, path, LastLink::Followed, CONFIGURATION)
 }
@@ -98,7 +98,7 @@ pub fn read_configuration(tree: &Tree, path: impl AsRef<Path>) -> Result<Vec<u8>
 /// followed. Returns its status too.
 ///
 /// # Errors
-/// [`Unreadable`].
+/// [`Unreadable`] where it is no file, or can't be opened.
 pub fn open_entry(directory: impl AsFd, name: &OsStr) -> Result<(OwnedFd, Stat), Unreadable> {
     let directory = directory.as_fd();
     let open = |flags: OFlags| {
@@ -116,7 +116,7 @@ pub fn open_entry(directory: impl AsFd, name: &OsStr) -> Result<(OwnedFd, Stat),
 /// beneath it, on the same mount.
 ///
 /// # Errors
-/// [`Unreadable`].
+/// [`Unreadable`] where it is no file, or can't be opened.
 pub fn open_own(directory: impl AsFd, name: &OsStr) -> Result<(OwnedFd, Stat), Unreadable> {
     let directory = directory.as_fd();
     let open = |flags: OFlags| open_component(directory, name, flags, Mode::empty());
@@ -180,7 +180,7 @@ fn open_regular(
 /// Reads an opened file whole, of at most so many bytes.
 ///
 /// # Errors
-/// [`Unreadable`].
+/// [`Unreadable`] where it is longer, or can't be read to its end.
 pub fn read_opened((file, stat): (OwnedFd, Stat), most: u64) -> Result<Vec<u8>, Unreadable> {
     if stat.st_size.cast_unsigned() > most {
         return Err(Unreadable::TooLong(most));

@@ -10,6 +10,7 @@ use zeroize::Zeroizing;
 
 use super::{Failure, REFUSED, Result, Session, UNTOUCHED};
 use crate::{output, prompt};
+use nest_core::words::counted;
 
 /// Where the passwords of some accounts come from.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -212,11 +213,8 @@ fn judge(
     known.extend(full_name.split_whitespace());
     let verdict = strength(password, &known);
     let fault = if length < policy.passwords_min_length as usize {
-        let characters = if length == 1 { "character" } else { "characters" };
-        format!(
-            "it has {length} {characters}, and the policy wants {}",
-            policy.passwords_min_length
-        )
+        let characters = counted(length as u64, "character", "characters");
+        format!("it has {characters}, and the policy wants {}", policy.passwords_min_length)
     } else if u32::from(verdict.score) < policy.passwords_min_score {
         verdict.verdict.clone()
     } else {

@@ -4,7 +4,7 @@ use std::collections::HashMap;
 use std::fmt::Write;
 
 use nest_core::check::{CheckReport, Finding, Severity};
-use nest_core::words::counted;
+use nest_core::words::{agree, counted};
 use rayon::prelude::*;
 use serde_json::{Value, json};
 
@@ -170,8 +170,11 @@ pub fn summary(report: &CheckReport, files: usize) -> String {
     let files = counted(files, "file", "files");
     let accepted = match report.accepted {
         0 => String::new(),
-        1 => " 1 finding is left out, as the policy accepts it.".to_owned(),
-        count => format!(" {count} findings are left out, as the policy accepts them."),
+        count => format!(
+            " {} left out, as the policy accepts {}.",
+            counted(count, "finding is", "findings are"),
+            agree(&count, "it", "them")
+        ),
     };
     let text = format!("{found} in {files}.{accepted}");
     // A file that can't be read keeps many rules from being judged: it is told once.

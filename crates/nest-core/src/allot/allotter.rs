@@ -136,7 +136,7 @@ impl<'a> Allotter<'a> {
     /// can be had. What was chosen is given to nobody else by this plan.
     ///
     /// # Errors
-    /// [`NotAllotted`].
+    /// [`NotAllotted`] where the wanted number can't be had, or no number is left.
     pub fn choose(
         &mut self,
         of: IdUse,
@@ -161,7 +161,7 @@ impl<'a> Allotter<'a> {
     /// Whether the uid was `chosen` here says that it is free of everything else.
     ///
     /// # Errors
-    /// [`NotAllotted`].
+    /// [`NotAllotted`] where no gid is left, or the name services give no answer.
     pub fn choose_gid_like(
         &mut self,
         uid: u32,
@@ -189,7 +189,7 @@ impl<'a> Allotter<'a> {
     /// Chooses subordinate ids: so many, in one range.
     ///
     /// # Errors
-    /// [`NotAllotted`].
+    /// [`NotAllotted`] where no span is left that is long enough.
     pub fn choose_range(&mut self, count: u32) -> Result<IdSpan, NotAllotted> {
         let found = self.next_range(count).map_err(NotAllotted::ServiceFailed)?;
         let (span, setting) = (self.policy.ranges_span, || self.policy.origin("ranges.span"));

@@ -36,7 +36,8 @@ const NEXT: [&str; 4] = ["{first}{l}", "{f}{last}", "{first}{last}", "{last}{f}"
 /// a number. Letters beyond ASCII are written as the nearest ones within.
 ///
 /// # Errors
-/// [`NoLogin`].
+/// [`NoLogin`] where no letter of the name can stand in a login name, or every proposal is
+/// taken.
 pub fn propose_login(
     policy: &Policy,
     full_name: &BStr,

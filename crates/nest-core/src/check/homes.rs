@@ -10,6 +10,7 @@ use crate::account::{NO_HOME, means_no_home};
 use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd, PasswdField};
 use crate::value::Uid;
+use crate::words::counted;
 
 pub(super) const PASSES: &[Pass] =
     &[(&[&MISSING_HOME, &HOME_OWNER, &HOME_NOT_ABSOLUTE, &HOME_OPEN_TO_OTHERS], homes)];
@@ -114,7 +115,7 @@ fn homes(checker: &mut Checker<'_>) {
         let facts = match context.world.facts(home) {
             Ok(facts) => facts,
             Err(why) => {
-                unseen.get_or_insert((0, format!("{home}: {why}"))).0 += 1;
+                unseen.get_or_insert((0_u64, format!("{home}: {why}"))).0 += 1;
                 continue;
             }
         };
@@ -144,7 +145,8 @@ fn homes(checker: &mut Checker<'_>) {
         checker.find(rule, (lines, line), PasswdField::Home, message, remedy);
     }
     if let Some((count, first)) = unseen {
-        let why = format!("{count} homes could not be looked at, first {first}");
+        let why =
+            format!("{} could not be looked at, first {first}", counted(count, "home", "homes"));
         for rule in [&MISSING_HOME, &HOME_OWNER, &HOME_OPEN_TO_OTHERS] {
             if checker.wanted(rule).is_some() {
                 checker.skip(rule, why.as_str());

@@ -8,6 +8,7 @@ use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program};
 use crate::table::{File, Line, Passwd, PasswdField};
 use crate::value::{PasswordField, Uid};
+use crate::words::counted;
 
 pub(super) const PASSES: &[Pass] =
     &[(&[&SERVICE_SHELL], services), (&[&UNLISTED_SHELL], unlisted), (&[&MISSING_SHELL], missing)];
@@ -162,8 +163,13 @@ fn missing(checker: &mut Checker<'_>) {
         checker.find(&MISSING_SHELL, at, PasswdField::Shell, message, remedy);
     }
     if let Some((count, first)) = unknown {
-        checker
-            .skip(&MISSING_SHELL, format!("{count} shells could not be looked at, first {first}"));
+        checker.skip(
+            &MISSING_SHELL,
+            format!(
+                "{} could not be looked at, first {first}",
+                counted(count as u64, "shell", "shells")
+            ),
+        );
     }
 }
 

@@ -121,9 +121,8 @@ pub(crate) fn plan_home(
     })?;
     let mode = context.policy.people_home_permissions.0;
     let why = match &skeleton {
-        Some((path, Skeleton { files: 1, .. })) => format!("1 file from {path}, mode {mode:04o}"),
         Some((path, Skeleton { files, .. })) => {
-            format!("{files} files from {path}, mode {mode:04o}")
+            format!("{} from {path}, mode {mode:04o}", counted(*files, "file", "files"))
         }
         None => format!("empty, mode {mode:04o}"),
     };

@@ -51,7 +51,7 @@ pub enum PasswordFault {
 /// Judges a password, as far as the C library goes.
 ///
 /// # Errors
-/// [`PasswordFault`].
+/// [`PasswordFault`] where the C library would cut or refuse the password.
 pub fn check_password(password: &[u8]) -> Result<(), PasswordFault> {
     if password.is_empty() {
         return Err(PasswordFault::Empty);
@@ -70,7 +70,7 @@ pub fn check_password(password: &[u8]) -> Result<(), PasswordFault> {
 /// Makes the hash of a password, with a salt from outside.
 ///
 /// # Errors
-/// [`PasswordFault`].
+/// [`PasswordFault`] where the password can't be hashed by that scheme.
 pub fn hash_password(
     scheme: NewScheme,
     password: &[u8],
@@ -99,7 +99,7 @@ const ITOA64: &[u8; 64] = b"./0123456789ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmn
 /// Judges a ready hash by its form; returns its scheme.
 ///
 /// # Errors
-/// [`PasswordFault`].
+/// [`PasswordFault`] where the text has no form of a hash that the C library can check.
 pub fn check_hash(hash: &[u8]) -> Result<Scheme, PasswordFault> {
     if hash.is_empty() {
         return Err(PasswordFault::Empty);

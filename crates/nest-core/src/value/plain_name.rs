@@ -41,7 +41,7 @@ impl PlainName {
     /// A name that comes from elsewhere.
     ///
     /// # Errors
-    /// [`NotPlain`].
+    /// [`NotPlain`] for what is empty, too long, a dot, or holds a slash or a byte 0.
     pub fn parse(name: impl Into<String>) -> Result<Self, NotPlain> {
         let name = name.into();
         match is_component(name.as_bytes()) {

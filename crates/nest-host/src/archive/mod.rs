@@ -27,6 +27,7 @@ use crate::interrupt::Patience;
 use crate::inventory::{DataParts, open_met};
 use crate::state::Folder;
 use crate::walk::{At, Visitor, descend};
+use nest_core::words::counted;
 
 pub use unpack::unpack;
 
@@ -54,12 +55,13 @@ pub struct Packed {
 impl Packed {
     /// What was packed, as a sentence.
     pub fn told(&self, path: &BStr) -> String {
-        let files =
-            if self.files == 1 { "1 file".to_owned() } else { format!("{} files", self.files) };
+        let files = counted(self.files, "file", "files");
         let sockets = match self.sockets {
             0 => String::new(),
-            1 => "; 1 socket in it was left out".to_owned(),
-            count => format!("; {count} sockets in it were left out"),
+            count => {
+                let sockets = counted(count, "socket in it was", "sockets in it were");
+                format!("; {sockets} left out")
+            }
         };
         format!(
             "{path} ({files}, {}) was packed into {}, and the archive compared with it{sockets}",

@@ -38,7 +38,7 @@ impl EffectRunner<'_> {
     /// then begins with the new text, of this digest, and goes on with the old one.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the file or the journal can't be read, or the file not be written.
     pub fn mend_torn(&self, path: &Escaped, after: &str) -> std::io::Result<bool> {
         let place = self.place(&path.0)?;
         let (Ok(before_name), Ok(after_name)) = (before_name(&place.name), after_name(&place.name))

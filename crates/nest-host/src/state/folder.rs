@@ -40,7 +40,7 @@ impl Folder {
     /// A folder in it, made where it is not there.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where it can't be made, or something else has the name.
     pub fn inner(&self, name: &PlainName) -> Result<Folder, Errno> {
         self.inner_as(name.as_ref())
     }
@@ -58,7 +58,7 @@ impl Folder {
     /// A folder in it; `None` where it is not there.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where something else has the name, or it can't be opened.
     pub fn inner_if_there(&self, name: &PlainName) -> Result<Option<Folder>, Errno> {
         self.inner_as_if_there(name.as_ref())
     }
@@ -128,7 +128,7 @@ impl Folder {
     /// is never seen half. The directory itself is not flushed.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's: then the file is as it was.
     pub fn write(&self, name: &PlainName, text: &[u8]) -> std::io::Result<()> {
         self.write_beside(name, text)?;
         self.publish(name).inspect_err(|_| self.remove_beside(name))?;
@@ -152,7 +152,7 @@ impl Folder {
     /// Begins a file under the name it has until [`Folder::publish`].
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the file can't be made.
     pub fn begin(&self, name: &PlainName) -> std::io::Result<Fresh> {
         Ok(Fresh { file: self.create_as(beside(name).as_ref())?, hasher: Xxh3::new() })
     }
@@ -169,7 +169,7 @@ impl Folder {
     /// the old one; without an old one the name is only given.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's; `EINVAL` or `ENOSYS` where the file system can't exchange.
     pub fn exchange(&self, name: &PlainName, existed: bool) -> Result<(), Errno> {
         match existed {
             false => self.publish(name),
@@ -184,7 +184,7 @@ impl Folder {
     /// Takes back what [`Folder::exchange`] did.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where one of the two is not there.
     pub fn exchange_back(&self, name: &PlainName, existed: bool) -> Result<(), Errno> {
         let folder = &self.descriptor;
         match existed {
@@ -196,7 +196,7 @@ impl Folder {
     /// Moves a file to another folder, under another name.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's; `ENOENT` where it is not there.
     pub(crate) fn move_file(
         &self,
         name: &PlainName,
@@ -209,7 +209,7 @@ impl Folder {
     /// Flushes the directory.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the disk won't take it.
     pub fn flush(&self) -> Result<(), Errno> {
         rustix::fs::fsync(&self.descriptor)
     }
@@ -236,7 +236,7 @@ impl Folder {
     /// A new file in it, for its owner alone.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where it can't be made.
     pub(crate) fn create(&self, name: &PlainName) -> std::io::Result<std::fs::File> {
         self.create_as(name.as_ref())
     }
@@ -268,7 +268,7 @@ impl Folder {
     /// Removes what waits beside a name with everything in it, if it is there.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where something in it can't be removed.
     pub(crate) fn erase_beside(&self, name: &PlainName, ending: &str) -> Result<(), Errno> {
         remove_all(&self.descriptor, name.beside(ending).as_ref(), Patience::Endless)
     }
@@ -276,7 +276,7 @@ impl Folder {
     /// The folder that waits beside a name; `None` where it is not there.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where something else has the name, or it can't be opened.
     pub(crate) fn beside_if_there(
         &self,
         name: &PlainName,
@@ -288,7 +288,7 @@ impl Folder {
     /// Gives a name to what waits beside it; what has the name already keeps it.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's; `ENOENT` where nothing waits.
     pub(crate) fn rename_from_beside(&self, name: &PlainName, ending: &str) -> Result<(), Errno> {
         self.rename_once(name.beside(ending).as_ref(), name.as_ref())
     }
@@ -296,7 +296,7 @@ impl Folder {
     /// Puts something beside its name; what is there already stays.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's; `ENOENT` where it is not there.
     pub(crate) fn rename_to_beside(&self, name: &PlainName, ending: &str) -> Result<(), Errno> {
         self.rename_once(name.as_ref(), name.beside(ending).as_ref())
     }
@@ -314,7 +314,7 @@ impl Folder {
     /// The names of the folders in it; of what has no plain name, nothing.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the folder can't be listed.
     pub(crate) fn folders(&self) -> Result<Vec<PlainName>, Errno> {
         self.entries(true)
     }
@@ -322,7 +322,7 @@ impl Folder {
     /// The names of the files in it; of what has no plain name, nothing.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the folder can't be listed.
     pub fn names(&self) -> Result<Vec<PlainName>, Errno> {
         self.entries(false)
     }
@@ -367,7 +367,7 @@ impl Fresh {
     /// Flushes what was written so far to the disk, but not what tells where it is.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, above all for want of room.
     pub fn flush_data(&self) -> std::io::Result<()> {
         self.file.sync_data()
     }

@@ -44,7 +44,7 @@ impl State {
     /// `made` for it.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where `etc` or the mark can't be written.
     pub fn leave_mark(&self, tree: &Tree, made: &[TreePath]) -> std::io::Result<()> {
         let state = self.outside().map(|path| Escaped(path.as_os_str().as_bytes().into()));
         if state.is_none() && made.is_empty() {
@@ -59,7 +59,7 @@ impl State {
     /// Takes the mark away, flushed, unless it is about another state folder.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the mark is there and can't be taken away.
     pub fn take_mark(&self, tree: &Tree) -> std::io::Result<()> {
         if !matches!(self.marked_elsewhere(tree), Ok(None)) {
             return Ok(());

@@ -72,7 +72,8 @@ impl State {
     /// state is kept.
     ///
     /// # Errors
-    /// [`StateError`].
+    /// [`StateError`] where it is no directory, can't be opened, or is open to others than
+    /// root.
     pub fn open(&self, tree: &Tree) -> Result<Option<Folder>, StateError> {
         let Some(shown) = self.shown() else { return Ok(None) };
         let opened = match self {
@@ -86,7 +87,7 @@ impl State {
     /// folder is one in `etc` that goes with the journal in it.
     ///
     /// # Errors
-    /// [`StateError`].
+    /// [`StateError`] where it can't be made or opened, or is open to others than root.
     pub fn open_or_make(&self, tree: &Tree) -> Result<Folder, StateError> {
         if let Some(folder) = self.open(tree)? {
             return Ok(folder);
@@ -151,7 +152,7 @@ impl State {
 /// The journal of a change that was carried out without a state folder.
 ///
 /// # Errors
-/// [`StateError`].
+/// [`StateError`] where it is there and can't be opened.
 pub fn left_without_state(tree: &Tree) -> Result<Option<Folder>, StateError> {
     folder(tree.open_file(WITHOUT_STATE, DIRECTORY), WITHOUT_STATE.to_owned())
 }

@@ -35,19 +35,19 @@ pub trait Visitor {
     /// Something that is no directory.
     ///
     /// # Errors
-    /// The visitor's.
+    /// What the visitor wants the way to end with.
     fn file(&mut self, at: &At<'_>) -> Result<(), Self::Error>;
 
     /// A directory, before what is in it. Returns whether to go in.
     ///
     /// # Errors
-    /// The visitor's.
+    /// What the visitor wants the way to end with.
     fn enter(&mut self, at: &At<'_>, inside: BorrowedFd<'_>) -> Result<bool, Self::Error>;
 
     /// A directory, after everything that is in it.
     ///
     /// # Errors
-    /// The visitor's.
+    /// What the visitor wants the way to end with.
     fn leave(&mut self, at: &At<'_>, inside: BorrowedFd<'_>) -> Result<(), Self::Error> {
         let _ = (at, inside);
         Ok(())

@@ -51,7 +51,7 @@ impl Ladder {
     /// Goes into a directory of the one that was reached. No link is followed.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's; `ENOTDIR` for what is no directory, a link included.
     pub fn down(&mut self, name: &OsStr) -> Result<(), Errno> {
         let handle = rustix::fs::openat(self.here(), name, DIRECTORY, Mode::empty())?;
         self.down_to(name, handle)
@@ -60,7 +60,7 @@ impl Ladder {
     /// Goes into a directory that was opened already.
     ///
     /// # Errors
-    /// The system's.
+    /// The system's, where the handle can't be looked at.
     pub fn down_to(&mut self, name: &OsStr, handle: OwnedFd) -> Result<(), Errno> {
         let stat = rustix::fs::fstat(&handle)?;
         let identity = (stat.st_dev, stat.st_ino);

@@ -9,6 +9,7 @@ use crate::policy::Days;
 use crate::refusal::{Reason, Result};
 use crate::table::{File, ShadowField};
 use crate::value::Expiry;
+use crate::words::counted;
 
 impl UserChange<'_, '_> {
     pub(crate) fn shadow(&mut self) -> Result<()> {
@@ -43,8 +44,10 @@ impl UserChange<'_, '_> {
             Days::After(days) => days.to_string(),
             Days::Never => String::new(),
         };
-        let named = |days: &str, none: &str| {
-            if days.is_empty() { none.to_owned() } else { format!("{days} days") }
+        let named = |days: &str, none: &str| match days.parse::<u64>() {
+            _ if days.is_empty() => none.to_owned(),
+            Ok(days) => counted(days, "day", "days"),
+            Err(_) => format!("{days} days"),
         };
         let old = |field: &[u8]| format!("was {}", named(&BStr::new(field).to_string(), "not set"));
         if must_change {
@@ -53,7 +56,7 @@ impl UserChange<'_, '_> {
         }
         if let Some(hold) = hold {
             fields.push((ShadowField::Hold, hold.to_string()));
-            self.subject.decide("hold", format!("{hold} days"), old(shadow.hold));
+            self.subject.decide("hold", counted(hold, "day", "days"), old(shadow.hold));
         }
         if let Some(renew) = renew {
             let text = written(renew);
@@ -62,7 +65,7 @@ impl UserChange<'_, '_> {
         }
         if let Some(remind) = remind {
             fields.push((ShadowField::Remind, remind.to_string()));
-            self.subject.decide("remind", format!("{remind} days"), old(shadow.remind));
+            self.subject.decide("remind", counted(remind, "day", "days"), old(shadow.remind));
         }
         if let Some(late) = late {
             let text = written(late);
