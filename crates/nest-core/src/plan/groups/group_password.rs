@@ -29,7 +29,7 @@ impl Request for GroupPassword {
 /// Looks whether the group is there, before anybody is asked for a password.
 ///
 /// # Errors
-/// The [`Refusal`] where there is no such group, or no place for its password.
+/// A [`crate::refusal::Refusal`] where there is no such group, or no place for its password.
 pub fn check_group_password(context: PlanContext<'_>, name: &BStr) -> Result<()> {
     find_group(context, name, &format!("the password of the group {name} was not changed"))
         .map(drop)
@@ -38,7 +38,7 @@ pub fn check_group_password(context: PlanContext<'_>, name: &BStr) -> Result<()>
 /// Plans the setting of a group's password.
 ///
 /// # Errors
-/// The [`Refusal`] where there is no such group, or its line can't be edited.
+/// A [`crate::refusal::Refusal`] where there is no such group, or its line can't be edited.
 pub fn group_password(context: PlanContext<'_>, request: &GroupPassword) -> Result<Plan> {
     let name = BStr::new(&request.name);
     let what = format!("the password of the group {name} was not changed");
