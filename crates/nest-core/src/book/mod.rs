@@ -5,6 +5,7 @@ mod lookups;
 
 use std::collections::{BTreeMap, HashMap};
 use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use bstr::{BStr, BString};
 
@@ -17,6 +18,10 @@ use crate::value::{Gid, IdSpan, IdSpans, Uid, members, nearest};
 
 pub use self::batch::LookupSet;
 pub use self::lookups::{Extent, Lookups};
+
+/// Up to here names that were not declared are searched for one by one: an index of all
+/// names takes as long as some twenty searches.
+const FEW_MISSES: usize = 8;
 
 /// The texts of the six files; `None` where the tree has no such file.
 #[derive(Default)]
@@ -68,6 +73,8 @@ pub struct Book {
     names: OnceLock<NameIndex>,
     batch: OnceLock<BatchLookup>,
     ranges: [OnceLock<RangeIndex>; 2],
+    /// How often a name was looked up that was not among those that were looked up at once.
+    missed: AtomicUsize,
     /// What was loaded of files that are held only in part.
     lookups: Lookups,
     gshadow_lookups: Option<Lookups>,
@@ -91,6 +98,7 @@ impl Book {
             names: OnceLock::new(),
             batch: OnceLock::new(),
             ranges: Default::default(),
+            missed: AtomicUsize::new(0),
             // Whoever makes a book of whole texts may ask it anything.
             lookups: Lookups::whole(),
             gshadow_lookups: None,
@@ -203,7 +211,7 @@ impl Book {
             return self.lines_at(file, found).filter(|line| line.name() == name).collect();
         }
         let indexed = !matches!(file, File::Subuid | File::Subgid);
-        match self.names.get().is_some() || self.lookups.are_many() {
+        match self.names.get().is_some() || self.lookups.are_many() && self.misses_many() {
             true if indexed => {
                 let names = self.names();
                 let Some(first) = names.find(file, name) else { return Vec::new() };
@@ -212,6 +220,11 @@ impl Book {
             }
             _ => lines.named(name).collect(),
         }
+    }
+
+    /// Whether so many names that no request declared were looked up that an index pays.
+    fn misses_many(&self) -> bool {
+        self.missed.fetch_add(1, Ordering::Relaxed) >= FEW_MISSES
     }
 
     /// The user whose name is nearest, for somebody who slipped; nothing where not all
