@@ -174,6 +174,7 @@ pub fn commit(
             made: made.clone(),
         },
         step_of: Vec::new(),
+        many_kept: false,
         made: vec![None; plan.steps.len()],
         digests: BTreeMap::new(),
         sizes: BTreeMap::new(),
@@ -238,6 +239,8 @@ struct Change<'a> {
     entry: JournalEntry,
     /// Which step each effect carries out; none for files that are replaced.
     step_of: Vec<Option<usize>>,
+    /// Whether so many accounts are kept that they are flushed together.
+    many_kept: bool,
     /// What each step made.
     made: Vec<Option<Inventory>>,
     /// The digests of what was packed, by folder and file.
@@ -492,10 +495,15 @@ pub(crate) fn flush(
     {
         runner.state.flush()?;
     }
-    for effect in effects {
-        if let Effect::Keep { folder, .. } | Effect::Release { folder } = effect
-            && let Some(place) = kept::Place::find(runner.state, folder)?
-        {
+    // What is kept of users is in one directory, and what is kept of groups.
+    let kept = effects.iter().filter_map(|effect| {
+        let (Effect::Keep { folder, .. } | Effect::Release { folder }) = effect else {
+            return None;
+        };
+        Some((folder.thing, folder))
+    });
+    for folder in kept.collect::<BTreeMap<_, _>>().into_values() {
+        if let Some(place) = kept::Place::find(runner.state, folder)? {
             place.flush()?;
         }
     }

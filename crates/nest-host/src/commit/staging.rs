@@ -20,8 +20,9 @@ use crate::state::Fresh;
 use crate::tree::Tree;
 use crate::{archive, changes, inventory, kept, reown, retired, suspended};
 
-/// Of more homes than this it is quicker to flush all that the file system holds.
-const MANY_HOMES: usize = 16;
+/// Of more homes than this, or more accounts that are kept, it is quicker to flush all that
+/// the file system holds.
+const MANY: usize = 16;
 
 impl Change<'_> {
     /// Everything new is made beside its place, and flushed.
@@ -38,6 +39,7 @@ impl Change<'_> {
         let steps = std::mem::take(&mut self.step_of).into_iter();
         let of_steps = steps.zip(effects.iter_mut()).filter_map(|(at, effect)| Some((at?, effect)));
         let (packing, others): (Vec<_>, Vec<_>) = of_steps.partition(|(_, effect)| packs(effect));
+        self.many_kept = self.keeps_many();
         let many = if self.flushes_at_once() { self.homes().count() as u64 } else { 0 };
         for (at, effect) in packing.into_iter().chain(others) {
             let step = &self.plan.steps[at];
@@ -47,6 +49,10 @@ impl Change<'_> {
             }
         }
         self.flush_homes()?;
+        if self.many_kept {
+            let flushed = self.runner.state.flush_file_system();
+            flushed.map_err(|error| failed("flushing what is kept", error))?;
+        }
         self.stage_state(effects)?;
         self.stage_files(effects)
     }
@@ -61,7 +67,13 @@ impl Change<'_> {
 
     /// Whether so many homes are made that the file system is flushed as a whole.
     fn flushes_at_once(&self) -> bool {
-        self.homes().nth(MANY_HOMES).is_some()
+        self.homes().nth(MANY).is_some()
+    }
+
+    /// Whether so many accounts are kept that they are flushed together.
+    fn keeps_many(&self) -> bool {
+        let keeps = self.plan.steps.iter().filter(|step| matches!(step, Step::Keep { .. }));
+        keeps.count() > MANY
     }
 
     fn flush_homes(&self) -> Result<(), CommitError> {
@@ -72,7 +84,7 @@ impl Change<'_> {
     }
 
     fn stage_step(&mut self, at: usize, step: &Step, effect: &mut Effect) -> std::io::Result<()> {
-        let tree = self.runner.tree;
+        let (tree, many_kept) = (self.runner.tree, self.many_kept);
         // Mail may lie on another file system than the homes that are flushed at once.
         let alone = !matches!(step, Step::MakeDirectory { .. });
         let mut options = StagingOptions {
@@ -143,9 +155,13 @@ impl Change<'_> {
                 }
                 let fresh = place.fresh()?;
                 *digest = Some(nest_core::drift::digest(&text));
-                fresh.write(&kept::ACCOUNT, &text)?;
-                fresh.flush()?;
-                place.flush()?;
+                if many_kept {
+                    fresh.write_unflushed(&kept::ACCOUNT, &text)?;
+                } else {
+                    fresh.write(&kept::ACCOUNT, &text)?;
+                    fresh.flush()?;
+                    place.flush()?;
+                }
             }
             (_, Effect::Reown { reown, list, digest }) => {
                 let carriers = match reown.of_change {

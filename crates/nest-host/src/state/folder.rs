@@ -135,6 +135,25 @@ impl Folder {
         Ok(())
     }
 
+    /// The same, but for the flushing: of a file that nobody sees before it is flushed
+    /// together with others.
+    ///
+    /// # Errors
+    /// The system's. Nothing is left behind then.
+    pub fn write_unflushed(&self, name: &PlainName, text: &[u8]) -> std::io::Result<()> {
+        let written = self.begin(name)?.write_all(text);
+        let written = written.and_then(|()| Ok(self.publish(name)?));
+        written.inspect_err(|_| self.remove_beside(name))
+    }
+
+    /// Flushes the file system that it is on, with all that waits there.
+    ///
+    /// # Errors
+    /// The system's, where the disk won't take it.
+    pub fn flush_file_system(&self) -> Result<(), Errno> {
+        rustix::fs::syncfs(&self.descriptor)
+    }
+
     /// Writes a file under the name it has until [`Folder::publish`]. Returns its
     /// digest.
     ///
