@@ -373,6 +373,16 @@ mod several {
         cut(with_a_crew(), "delete user maren --files give:odalys --yes");
     }
 
+    /// More than are flushed one by one.
+    #[test]
+    fn go_in_crowds() {
+        let tree = TestTree::new();
+        let names: Vec<String> = (10..30).map(|at| format!("deck{at}")).collect();
+        let names = names.join(" ");
+        tree.done(&format!("create user {names} --no-home"));
+        cut(tree, &format!("delete user {names} --files keep --yes"));
+    }
+
     #[test]
     fn come_back() {
         for files in ["set-aside", "archive"] {
