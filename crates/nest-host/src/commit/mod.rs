@@ -4,7 +4,7 @@
 //! staged beside what it replaces and flushed; the journal is marked ready, which
 //! is the moment the change happens; only then is anything renamed into place. A
 //! failure before that moment drops what was staged; a failure after it puts the
-//! originals back; a crash is finished or rolled back by [`crate::recover`].
+//! originals back; a crash is finished or rolled back by the module `recover`.
 
 #![deny(clippy::wildcard_enum_match_arm)]
 
@@ -174,7 +174,7 @@ pub fn commit(
             made: made.clone(),
         },
         step_of: Vec::new(),
-        many_kept: false,
+        many_kept: staging::keeps_many(plan),
         made: vec![None; plan.steps.len()],
         digests: BTreeMap::new(),
         sizes: BTreeMap::new(),

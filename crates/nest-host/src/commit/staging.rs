@@ -5,7 +5,7 @@ use std::io::Write;
 use std::sync::Arc;
 use std::thread::ScopedJoinHandle;
 
-use nest_core::change::Step;
+use nest_core::change::{Plan, Step};
 use nest_core::record::write_edits;
 use nest_core::surroundings::Inventory;
 use nest_core::table::{File, Lines, holding_both};
@@ -24,6 +24,11 @@ use crate::{archive, changes, inventory, kept, reown, retired, suspended};
 /// the file system holds.
 const MANY: usize = 16;
 
+/// Whether so many accounts are kept that they are flushed together.
+pub(super) fn keeps_many(plan: &Plan) -> bool {
+    plan.steps.iter().filter(|step| matches!(step, Step::Keep { .. })).count() > MANY
+}
+
 impl Change<'_> {
     /// Everything new is made beside its place, and flushed.
     pub(super) fn stage(&mut self) -> Result<(), CommitError> {
@@ -39,7 +44,6 @@ impl Change<'_> {
         let steps = std::mem::take(&mut self.step_of).into_iter();
         let of_steps = steps.zip(effects.iter_mut()).filter_map(|(at, effect)| Some((at?, effect)));
         let (packing, others): (Vec<_>, Vec<_>) = of_steps.partition(|(_, effect)| packs(effect));
-        self.many_kept = self.keeps_many();
         let many = if self.flushes_at_once() { self.homes().count() as u64 } else { 0 };
         for (at, effect) in packing.into_iter().chain(others) {
             let step = &self.plan.steps[at];
@@ -68,12 +72,6 @@ impl Change<'_> {
     /// Whether so many homes are made that the file system is flushed as a whole.
     fn flushes_at_once(&self) -> bool {
         self.homes().nth(MANY).is_some()
-    }
-
-    /// Whether so many accounts are kept that they are flushed together.
-    fn keeps_many(&self) -> bool {
-        let keeps = self.plan.steps.iter().filter(|step| matches!(step, Step::Keep { .. }));
-        keeps.count() > MANY
     }
 
     fn flush_homes(&self) -> Result<(), CommitError> {
