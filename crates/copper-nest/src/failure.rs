@@ -4,7 +4,7 @@
 use std::path::PathBuf;
 
 use nest_core::policy::PolicyFault;
-use nest_core::refusal::{Reason, Refusal, Way};
+use nest_core::refusal::{Reason, Refusal, Way, WayIs};
 use nest_core::roster::Fault;
 use nest_core::words::in_full;
 use nest_host::changes::ChangesError;
@@ -85,7 +85,7 @@ impl Failure {
 
     /// Adds a way round that is a command.
     pub fn or(mut self, label: &str, command: impl Into<String>) -> Self {
-        self.ways.push(Way { label: label.into(), text: command.into(), is_command: true });
+        self.ways.push(Way { label: label.into(), text: command.into(), is: WayIs::Command });
         self
     }
 
@@ -133,7 +133,10 @@ impl Failure {
 }
 
 fn way_text(way: &Way, global: &Global) -> String {
-    if way.is_command { global.command(&way.text) } else { way.text.clone() }
+    match way.is {
+        WayIs::Command => global.command(&way.text),
+        WayIs::Option | WayIs::Words => way.text.clone(),
+    }
 }
 
 impl From<Box<Refusal>> for Failure {
@@ -239,7 +242,7 @@ impl From<RecoverError> for Failure {
 
 /// What is told beside a refusal, and is no command.
 fn told(label: impl Into<String>, text: impl Into<String>) -> Way {
-    Way { label: label.into(), text: text.into(), is_command: false }
+    Way { label: label.into(), text: text.into(), is: WayIs::Words }
 }
 
 /// A file as it is and as it was or would be.

@@ -7,11 +7,12 @@ use std::time::Duration;
 
 use nest_core::book::Lookups;
 use nest_core::change::Plan;
+use nest_core::consequences;
 use nest_core::context::PlanContext;
 use nest_core::policy::Policy;
 use nest_core::record::{ChangeRecord, Told};
-use nest_core::refusal::{Refusal, Way};
-use nest_core::request::Request;
+use nest_core::refusal::{Refusal, Way, WayIs};
+use nest_core::request::{GuardOverrides, Request};
 use nest_core::retired::RetiredAccount;
 use nest_core::value::{Day, UserName};
 use nest_core::words::in_full;
@@ -187,13 +188,13 @@ impl<'g> Session<'g> {
         } else if recover::unfinished(&self.tree, &self.state)?.is_some() {
             self.recover(&self.lock()?)?;
         }
-        let lookups = request.lookups(&self.policy);
+        let (lookups, overrides) = (request.lookups(&self.policy), request.overrides());
         let mut loaded = self.load_some(&lookups, true)?;
-        let mut planned = self.plan(&loaded, &planner);
+        let mut planned = self.plan(&loaded, overrides, &planner);
         if planned.is_err() && !lookups.is_whole() {
             // A refusal is worth the whole truth: the nearest names, say.
             loaded = self.load()?;
-            planned = self.plan(&loaded, &planner);
+            planned = self.plan(&loaded, overrides, &planner);
         }
         let (mut plan, mut number) = planned?;
         if plan.nothing {
@@ -214,7 +215,7 @@ impl<'g> Session<'g> {
                 break (lock, folder);
             }
             loaded = self.load_some(&lookups, true)?;
-            let (again, new_number) = self.plan(&loaded, &planner)?;
+            let (again, new_number) = self.plan(&loaded, overrides, &planner)?;
             let same = again == plan;
             (plan, number) = (again, new_number);
             if same || asks == Asks::Nothing {
@@ -355,16 +356,17 @@ impl<'g> Session<'g> {
                 plan.summary
             );
             let mut failure = Failure::new(REFUSED, "needs-yes", message);
+            // As it was typed: no option of it may get lost.
             for (label, option) in
                 [("see what it would do", "--dry-run"), ("or do it without asking", "--yes")]
             {
-                // As it was typed: no option of it may get lost.
                 failure.ways.push(Way {
-                    label: label.to_owned(),
-                    text: format!("{} {option}", as_typed(plan)),
-                    is_command: false,
+                    label: label.into(),
+                    text: option.into(),
+                    is: WayIs::Option,
                 });
             }
+            spell_out(&mut failure.ways, plan.undoes);
             return Err(failure);
         }
         receipt::show(self.global, &Told::of(plan), receipt::Stage::Asked);
@@ -443,6 +445,7 @@ impl<'g> Session<'g> {
     fn plan(
         &self,
         loaded: &Loaded,
+        overrides: GuardOverrides,
         planner: &impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
     ) -> Result<(Plan, Option<u64>)> {
         if let Some((file, why)) = loaded.book.unreadable.first_key_value() {
@@ -453,6 +456,12 @@ impl<'g> Session<'g> {
         let change = self.next_number(self.state.open(&self.tree)?.as_ref())?;
         let context = PlanContext { change, ..self.context(loaded, &world) };
         let plan = planner(context)?;
+        let undoes = plan.undoes;
+        let judged = consequences::judge(context, plan, overrides).map_err(|mut refusal| {
+            spell_out(&mut refusal.ways, undoes);
+            refusal
+        });
+        let plan = judged?;
         // Numbers must not be given without knowing which are retired, and what is known of
         // suspended accounts must not be lost.
         if plan.needs_numbers() && context.world.retired_is_known().is_err() {
@@ -517,17 +526,21 @@ fn confirm() -> Result<()> {
     }
 }
 
-/// The command line, to be pasted; an undo says which change it is about.
-fn as_typed(plan: &Plan) -> String {
+/// Says in full which command is given again with an option. An undo names its change: the
+/// newest may be another one by then.
+fn spell_out(ways: &mut [Way], undoes: Option<u64>) {
     let mut words: Vec<String> =
         std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     let undo = words.iter().position(|word| word == "undo");
-    if let (Some(number), Some(at)) = (plan.undoes, undo)
+    if let (Some(number), Some(at)) = (undoes, undo)
         && words.get(at + 1).is_none_or(|next| next.parse::<u64>().is_err())
     {
         words.insert(at + 1, number.to_string());
     }
-    format!("copper-nest {}", shell_words::join(words))
+    for way in ways.iter_mut().filter(|way| way.is == WayIs::Option) {
+        way.text = format!("copper-nest {} {}", shell_words::join(&words), way.text);
+        way.is = WayIs::Words;
+    }
 }
 
 fn read_policy(global: &Global, tree: &Tree) -> Result<Policy> {

@@ -38,6 +38,7 @@ pub mod allot;
 pub mod book;
 pub mod change;
 pub mod check;
+pub mod consequences;
 pub mod context;
 pub(crate) mod drafting;
 pub mod drift;

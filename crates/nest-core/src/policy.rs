@@ -99,6 +99,7 @@ pub struct Policy {
     pub passwords_remind_days: u32,
     pub passwords_late_days: Days,
     pub admins_groups: Vec<String>,
+    pub admins_like_root: Vec<String>,
     pub retired_keep_days: u32,
     pub changes_keep_days: u32,
     pub mail_spool: String,
@@ -145,6 +146,9 @@ impl Default for Policy {
             passwords_remind_days: 7,
             passwords_late_days: Days::Never,
             admins_groups: words(&["sudo", "wheel"]),
+            admins_like_root: words(&[
+                "root", "disk", "shadow", "docker", "lxd", "incus", "libvirt",
+            ]),
             retired_keep_days: 180,
             changes_keep_days: 400,
             mail_spool: "/var/mail/{name}".into(),
@@ -234,6 +238,16 @@ impl Policy {
     /// Whether an account with this uid is one of the people.
     pub fn is_person(&self, id: impl Into<u32>) -> bool {
         self.people_ids.contains(id.into())
+    }
+
+    /// Whether the members of a group of this name administer the machine.
+    pub fn makes_admins(&self, group: &[u8]) -> bool {
+        self.admins_groups.iter().any(|name| name.as_bytes() == group)
+    }
+
+    /// Whether the members of a group of this name can do what root can.
+    pub fn is_like_root(&self, group: &[u8]) -> bool {
+        self.admins_like_root.iter().any(|name| name.as_bytes() == group)
     }
 
     /// The home that the policy gives to `name`.

@@ -13,7 +13,7 @@ use std::collections::BTreeMap;
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
-use crate::change::{Decision, Step, Subject};
+use crate::change::{AccessChange, Decision, Step, Subject};
 use crate::drift::Drift;
 use crate::secret::{hash_of, shown};
 use crate::surroundings::Inventory;
@@ -66,6 +66,9 @@ pub struct Told {
     pub edits: Vec<RecordedEdit>,
     /// What happened on the tree.
     pub steps: Vec<RecordedStep>,
+    /// Who gained and who lost access, account by account.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub access: Vec<AccessChange>,
     /// What the administrator was to know.
     pub cautions: Vec<String>,
     /// Likely next commands.

@@ -13,6 +13,10 @@ use crate::value::{Gid, GroupName, IdSpan, Uid, UserName, join};
 pub trait Request {
     /// What will be looked up.
     fn lookups(&self, policy: &Policy) -> Lookups;
+    /// The guards that are waved through.
+    fn overrides(&self) -> GuardOverrides {
+        GuardOverrides::default()
+    }
 }
 
 /// One or more users to be made. What is `None` is left to the policy.
@@ -109,15 +113,15 @@ pub struct CreateGroup {
 /// Which guards the administrator has waved through.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub struct GuardOverrides {
-    /// `--overrides-me`
+    /// `--even-me`
     pub me: bool,
-    /// `--overrides-root`
+    /// `--even-root`
     pub root: bool,
-    /// `--overrides-last-admin`
+    /// `--even-last-admin`
     pub last_admin: bool,
-    /// `--service`
+    /// `--even-service`
     pub service: bool,
-    /// `--overrides-if-busy`
+    /// `--even-if-busy`
     pub busy: bool,
 }
 

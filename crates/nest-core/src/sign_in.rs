@@ -148,6 +148,19 @@ pub fn sign_in(
     today: Day,
     world: &dyn Surroundings,
 ) -> SignIn {
+    let keys = world.keys(user.home.into(), user.uid().unwrap_or(Uid(u32::MAX)));
+    sign_in_with_keys(user, shadow, has_shadow_file, today, world, keys)
+}
+
+/// The same, where it is known already which keys there are, or will be.
+pub(crate) fn sign_in_with_keys(
+    user: &Passwd<'_>,
+    shadow: Option<&Shadow<'_>>,
+    has_shadow_file: bool,
+    today: Day,
+    world: &dyn Surroundings,
+    keys: Keys,
+) -> SignIn {
     let mut answer = SignIn {
         both: Vec::new(),
         password: Vec::new(),
@@ -179,7 +192,7 @@ pub fn sign_in(
             PasswordField::Set(_) => {}
         },
     }
-    match world.keys(user.home.into(), user.uid().unwrap_or(Uid(u32::MAX))) {
+    match keys {
         Keys::Count(0) => answer.key.push(Obstacle::NoKey(user.home.into())),
         Keys::Count(count) => answer.keys = count,
         Keys::Ignored(why) => answer.key.push(Obstacle::KeysIgnored(why)),

@@ -4,7 +4,8 @@ use std::ffi::OsString;
 
 use nest_core::plan::groups::{ChangeGroup, change_group};
 
-use super::{Asks, Failure, Global, GuardOverrideArgs, Result, Session, USAGE, bytes, read_gid};
+use super::even::{BUSY, LAST_ADMIN, ME, SERVICE};
+use super::{Asks, Even, Failure, Global, Result, Session, USAGE, bytes, read_gid};
 
 /// Change a group: its gid, its members, its administrators.
 ///
@@ -39,7 +40,7 @@ pub struct ChangeGroupArgs {
     #[arg(long)]
     unlisted: bool,
     #[command(flatten)]
-    overrides: GuardOverrideArgs,
+    even: Even<{ ME | LAST_ADMIN | SERVICE | BUSY }>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -73,7 +74,7 @@ impl ChangeGroupArgs {
             add_admins: names(&self.add_group_admin),
             drop_admins: names(&self.drop_group_admin),
             unlisted: self.unlisted,
-            overrides: self.overrides.read(),
+            overrides: self.even.read(),
             again,
         };
         session.carry_out(&request, Asks::Nothing, |context| change_group(context, &request))

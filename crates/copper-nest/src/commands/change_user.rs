@@ -6,9 +6,9 @@ use std::path::PathBuf;
 use nest_core::plan::users::{AgingRequest, ChangeUser, change_user};
 use nest_core::policy::Days;
 
+use super::even::ALL;
 use super::{
-    Asks, Failure, Global, GuardOverrideArgs, REFUSED, Result, Session, bytes, read_keys,
-    read_ranges, read_uid,
+    Asks, Even, Failure, Global, REFUSED, Result, Session, bytes, read_keys, read_ranges, read_uid,
 };
 
 /// Change an account: names, numbers, places, how long it lasts.
@@ -67,7 +67,7 @@ pub struct ChangeUserArgs {
     #[arg(long, value_name = "FILE|-")]
     ssh_key: Option<PathBuf>,
     #[command(flatten)]
-    overrides: GuardOverrideArgs,
+    even: Even<ALL>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -91,7 +91,7 @@ impl ChangeUserArgs {
             ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
             aging: self.aging()?,
             keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
-            overrides: self.overrides.read(),
+            overrides: self.even.read(),
         };
         session.carry_out(&request, Asks::Nothing, |context| change_user(context, &request))
     }

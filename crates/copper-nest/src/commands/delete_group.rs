@@ -4,7 +4,8 @@ use std::ffi::OsString;
 
 use nest_core::plan::groups::{DeleteGroup, RestoreGroup, delete_group, restore_group};
 
-use super::{Asks, Global, Names, Result, Session, bytes};
+use super::even::{LAST_ADMIN, ME, SERVICE};
+use super::{Asks, Even, Global, Names, Result, Session, bytes};
 
 /// Delete groups. What they were is kept, and restore brings them back.
 ///
@@ -15,12 +16,11 @@ use super::{Asks, Global, Names, Result, Session, bytes};
 pub struct DeleteGroupArgs {
     #[command(flatten)]
     names: Names,
-    /// Even if its gid is one of the services'.
-    #[arg(long)]
-    service: bool,
     /// Tell how many files carry the gid.
     #[arg(long)]
     count_files: bool,
+    #[command(flatten)]
+    even: Even<{ ME | LAST_ADMIN | SERVICE }>,
 }
 
 const DELETE: &str = "Examples:
@@ -32,8 +32,8 @@ impl DeleteGroupArgs {
     pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let names = self.names.read()?;
-        let (service, count_files) = (self.service, self.count_files);
-        let request = DeleteGroup { names, service, count_files };
+        let (count_files, overrides) = (self.count_files, self.even.read());
+        let request = DeleteGroup { names, count_files, overrides };
         session.carry_out(&request, Asks::First, |context| delete_group(context, &request))
     }
 }

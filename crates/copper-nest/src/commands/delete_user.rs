@@ -7,7 +7,8 @@ use nest_core::plan::users::{
     DeleteUser, FilesDisposition, RestoreUser, delete_user, restore_user,
 };
 
-use super::{Asks, Failure, Global, GuardOverrideArgs, Names, Result, Session, USAGE, bytes};
+use super::even::ALL;
+use super::{Asks, Even, Failure, Global, Names, Result, Session, USAGE, bytes};
 
 /// Delete users. What they were is kept, and restore brings them back.
 ///
@@ -26,7 +27,7 @@ pub struct DeleteUserArgs {
     #[arg(long, value_name = "FATE", default_value = "set-aside")]
     files: OsString,
     #[command(flatten)]
-    overrides: GuardOverrideArgs,
+    even: Even<ALL>,
 }
 
 const DELETE: &str = "Examples:
@@ -39,8 +40,7 @@ impl DeleteUserArgs {
         let session = Session::open(global)?;
         let files = read_disposition(&self.files)?;
         let asks = if files == FilesDisposition::Erase { Asks::Names } else { Asks::First };
-        let request =
-            DeleteUser { names: self.names.read()?, files, overrides: self.overrides.read() };
+        let request = DeleteUser { names: self.names.read()?, files, overrides: self.even.read() };
         session.carry_out(&request, asks, |context| delete_user(context, &request))
     }
 }

@@ -81,7 +81,7 @@ const DAY: &[(&str, &[&str])] = &[
         &["suspend", "user", "brannoc", "--reason", "on leave until May"],
     ),
     ("Back already, just as before.", &["resume", "user", "brannoc"]),
-    ("The last administrator can't be kept out by mistake.", &["suspend", "user", "sunniva"]),
+    ("What a service needs can't be taken away by mistake.", &["suspend", "user", "tidegauge"]),
     ("It was Odalys after all: take that back.", &["undo", "5", "--yes"]),
     ("A new department: the divers.", &["create", "group", "divers", "--member", "maren"]),
     (

@@ -6,8 +6,9 @@ use std::path::{Path, PathBuf};
 use nest_core::plan::tables::{Existing, Intake, intake};
 use nest_core::roster::{Form, Roster, RosterSource};
 
+use super::even::ALL;
 use super::first_passwords::FirstPasswords;
-use super::{Asks, Failure, Global, REFUSED, Result, Session, USAGE, bytes, read_input};
+use super::{Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE, bytes, read_input};
 
 /// Take in a table of users or groups: all of its rows as one change, or none.
 ///
@@ -48,6 +49,8 @@ pub struct IntakeArgs {
     /// What the homes are copies of; none for empty ones.
     #[arg(long, value_name = "DIR|none", conflicts_with = "no_home")]
     skeleton: Option<OsString>,
+    #[command(flatten)]
+    even: Even<ALL>,
 }
 
 /// Of more rows only the totals are told, unless more is asked for.
@@ -147,6 +150,7 @@ impl IntakeArgs {
             adopt_home: self.adopt_home,
             skeleton: self.skeleton.as_ref().map(bytes),
             first_passwords: self.passwords_to.is_some(),
+            overrides: self.even.read(),
             again: self.again(),
             ..Intake::default()
         })

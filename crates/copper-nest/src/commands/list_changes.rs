@@ -23,11 +23,15 @@ pub struct ListChanges {
     /// Only those that had to do with this user or group.
     #[arg(long, value_name = "NAME")]
     about: Option<OsString>,
+    /// Only those by which somebody gained or lost access, and who did.
+    #[arg(long)]
+    access: bool,
 }
 
 const EXAMPLES: &str = "Examples:
   copper-nest list changes
-  copper-nest list changes --since 2026-11-01 --about maren";
+  copper-nest list changes --since 2026-11-01 --about maren
+  copper-nest list changes --access";
 
 impl ListChanges {
     /// Runs the command.
@@ -51,10 +55,15 @@ impl ListChanges {
         let wanted = records.iter().rev().filter(|record| {
             let day = record.time.get(..10).and_then(|day| Day::parse(day, session.today).ok());
             let young = since.is_none_or(|since| day.is_some_and(|day| day >= since));
-            young && self.about.as_ref().is_none_or(|name| record.is_about(name.as_bytes()))
+            let wanted = young && (!self.access || !record.told.access.is_empty());
+            wanted && self.about.as_ref().is_none_or(|name| record.is_about(name.as_bytes()))
         });
-        let shown =
-            view::ShownChanges { records: wanted.collect(), undone: &undone, since: &drift };
+        let shown = view::ShownChanges {
+            records: wanted.collect(),
+            undone: &undone,
+            since: &drift,
+            access: self.access,
+        };
         if global.json() {
             print_json(&view::to_json(global, &shown));
         } else if !global.quiet {

@@ -10,6 +10,7 @@ pub mod create_user;
 pub mod delete_group;
 pub mod delete_user;
 pub mod demo;
+pub mod even;
 pub mod export;
 pub mod first_passwords;
 pub mod intake;
@@ -46,12 +47,14 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use bstr::BString;
-use nest_core::request::{GuardOverrides, KeyFile};
+use nest_core::request::KeyFile;
 use nest_core::value::{Gid, Uid};
 
 use crate::cli::{Cli, Color, Format, Global};
 use crate::failure::{DAMAGED, Failure, REFUSED, Result, UNTOUCHED, USAGE};
 use crate::session::{Asks, Session, recovered_in_words};
+
+use self::even::Even;
 
 /// NAME… and `--names-from`.
 #[derive(Debug, clap::Args)]
@@ -142,40 +145,6 @@ pub fn read_ranges(text: &str) -> Result<u32> {
 /// A file of public keys.
 pub fn read_keys(path: &Path) -> Result<KeyFile> {
     Ok(KeyFile { path: path.display().to_string(), text: read_input(path)? })
-}
-
-/// The guards that an administrator can wave through.
-#[derive(Debug, clap::Args)]
-#[group(skip)]
-pub struct GuardOverrideArgs {
-    /// Even if it is your own account.
-    #[arg(long)]
-    even_me: bool,
-    /// Even if it is root.
-    #[arg(long)]
-    even_root: bool,
-    /// Even if nobody else could administer the machine.
-    #[arg(long)]
-    even_last_admin: bool,
-    /// Even if it is a service.
-    #[arg(long)]
-    service: bool,
-    /// Even if processes run under it.
-    #[arg(long)]
-    even_if_busy: bool,
-}
-
-impl GuardOverrideArgs {
-    /// As the planners take them.
-    pub fn read(&self) -> GuardOverrides {
-        GuardOverrides {
-            me: self.even_me,
-            root: self.even_root,
-            last_admin: self.even_last_admin,
-            service: self.service,
-            busy: self.even_if_busy,
-        }
-    }
 }
 
 /// A file of the administrator's, or standard input for `-`.

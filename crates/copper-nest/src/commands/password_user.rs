@@ -3,8 +3,9 @@
 use nest_core::plan::users::{SetPassword, check_password_holders, set_password};
 use nest_core::value::UserName;
 
+use super::even::{LAST_ADMIN, ME, ROOT, SERVICE};
 use super::passwords::{self, PasswordSource, PasswordSourceArgs};
-use super::{Asks, Global, GuardOverrideArgs, Names, Result, Session};
+use super::{Asks, Even, Global, Names, Result, Session};
 
 /// Set passwords, or take them away.
 ///
@@ -21,7 +22,7 @@ pub struct PasswordUser {
     #[arg(long)]
     must_change: bool,
     #[command(flatten)]
-    overrides: GuardOverrideArgs,
+    even: Even<{ ROOT | ME | LAST_ADMIN | SERVICE }>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -50,7 +51,7 @@ impl PasswordUser {
             &again,
         )?;
         let must_change = self.must_change && source != PasswordSource::None;
-        let request = SetPassword { names, hashes, must_change, overrides: self.overrides.read() };
+        let request = SetPassword { names, hashes, must_change, overrides: self.even.read() };
         let status = session
             .carry_out(&request, Asks::Nothing, |context| set_password(context, &request))?;
         if !global.dry_run {

@@ -4,9 +4,8 @@ use std::ffi::OsString;
 
 use nest_core::plan::users::{Regroup, regroup};
 
-use super::{
-    Asks, Failure, Global, GuardOverrideArgs, Names, Result, Session, USAGE, again, bytes,
-};
+use super::even::{LAST_ADMIN, ME, SERVICE};
+use super::{Asks, Even, Failure, Global, Names, Result, Session, USAGE, again, bytes};
 
 /// Change who is in which group: join, leave, or another primary group.
 ///
@@ -41,7 +40,7 @@ pub struct RegroupArgs {
     #[arg(long)]
     unlisted: bool,
     #[command(flatten)]
-    overrides: GuardOverrideArgs,
+    even: Even<{ ME | LAST_ADMIN | SERVICE }>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -69,7 +68,7 @@ impl RegroupArgs {
             },
             regroup_home: self.regroup_home,
             unlisted: self.unlisted,
-            overrides: self.overrides.read(),
+            overrides: self.even.read(),
             again: self.again(),
         };
         session.carry_out(&request, Asks::Nothing, |context| regroup(context, &request))

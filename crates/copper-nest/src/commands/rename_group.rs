@@ -4,7 +4,8 @@ use std::ffi::OsString;
 
 use nest_core::plan::groups::{RenameGroup, rename_group};
 
-use super::{Asks, Global, GuardOverrideArgs, Result, Session, bytes};
+use super::even::{LAST_ADMIN, ME, SERVICE};
+use super::{Asks, Even, Global, Result, Session, bytes};
 
 /// Rename a group, in both files.
 ///
@@ -20,7 +21,7 @@ pub struct RenameGroupArgs {
     #[arg(value_name = "NEW")]
     new: OsString,
     #[command(flatten)]
-    overrides: GuardOverrideArgs,
+    even: Even<{ ME | LAST_ADMIN | SERVICE }>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -31,7 +32,7 @@ impl RenameGroupArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
-        let (old, new, overrides) = (bytes(&self.old), bytes(&self.new), self.overrides.read());
+        let (old, new, overrides) = (bytes(&self.old), bytes(&self.new), self.even.read());
         let request = RenameGroup { old, new, overrides };
         session.carry_out(&request, Asks::Nothing, |context| rename_group(context, &request))
     }

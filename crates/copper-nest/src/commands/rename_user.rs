@@ -4,7 +4,8 @@ use std::ffi::OsString;
 
 use nest_core::plan::users::{RenameUser, rename_user};
 
-use super::{Asks, Global, GuardOverrideArgs, Result, Session, bytes};
+use super::even::{BUSY, ME, ROOT, SERVICE};
+use super::{Asks, Even, Global, Result, Session, bytes};
 
 /// Rename a user, in every place that bears the name.
 ///
@@ -27,7 +28,7 @@ pub struct RenameUserArgs {
     #[arg(long)]
     keep_group: bool,
     #[command(flatten)]
-    overrides: GuardOverrideArgs,
+    even: Even<{ ROOT | ME | SERVICE | BUSY }>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -43,7 +44,7 @@ impl RenameUserArgs {
             new: bytes(&self.new),
             keep_home: self.keep_home,
             keep_group: self.keep_group,
-            overrides: self.overrides.read(),
+            overrides: self.even.read(),
         };
         session.carry_out(&request, Asks::Nothing, |context| rename_user(context, &request))
     }

@@ -6,8 +6,9 @@ use clap::builder::NonEmptyStringValueParser;
 use nest_core::check::{CheckReport, Rule, Selection, repair};
 use nest_core::table::File;
 
+use super::even::ALL;
 use super::show_rule::find;
-use super::{Asks, Failure, Global, REFUSED, Result, Session, USAGE};
+use super::{Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE};
 use crate::view::{self, findings};
 
 /// Mend what has one right answer, and list what takes a decision.
@@ -28,6 +29,8 @@ pub struct RepairArgs {
     /// Take this line out, and do nothing else; more than one may be given.
     #[arg(long, value_name = "FILE:LINE", value_parser = NonEmptyStringValueParser::new())]
     take_out: Vec<String>,
+    #[command(flatten)]
+    even: Even<ALL>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -50,7 +53,8 @@ impl RepairArgs {
         }
         let selection = Selection { only, skip: rules(&self.skip)?, files_only: false };
         let take_out: Result<Vec<_>> = self.take_out.iter().map(|place| line_of(place)).collect();
-        let request = nest_core::check::Repair { selection, take_out: take_out? };
+        let (take_out, overrides) = (take_out?, self.even.read());
+        let request = nest_core::check::Repair { selection, take_out, overrides };
         let session = Session::open(global)?;
         let left: RefCell<Option<CheckReport>> = RefCell::default();
         let status = session.carry_out(&request, Asks::First, |context| {

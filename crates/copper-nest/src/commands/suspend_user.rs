@@ -4,7 +4,8 @@ use std::time::Duration;
 
 use nest_core::plan::users::{Resume, Suspend, resume, suspend};
 
-use super::{Asks, Global, GuardOverrideArgs, Names, Result, Session};
+use super::even::{LAST_ADMIN, ME, ROOT, SERVICE};
+use super::{Asks, Even, Global, Names, Result, Session};
 
 /// Keep accounts out for a while: no sign-in by any way, all else stays.
 ///
@@ -22,7 +23,7 @@ pub struct SuspendUser {
     #[arg(long)]
     end_processes: bool,
     #[command(flatten)]
-    overrides: GuardOverrideArgs,
+    even: Even<{ ROOT | ME | LAST_ADMIN | SERVICE }>,
 }
 
 const SUSPEND: &str = "Examples:
@@ -39,7 +40,7 @@ impl SuspendUser {
         let request = Suspend {
             names: self.names.read()?,
             reason: self.reason.clone(),
-            overrides: self.overrides.read(),
+            overrides: self.even.read(),
         };
         let status =
             session.carry_out(&request, Asks::Nothing, |context| suspend(context, &request))?;

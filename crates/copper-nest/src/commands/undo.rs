@@ -4,7 +4,8 @@ use nest_core::plan::history::{Undo, undo};
 use nest_core::record::{newest_to_undo, undone};
 use nest_host::changes;
 
-use super::{Asks, Failure, Global, REFUSED, Result, Session};
+use super::even::ALL;
+use super::{Asks, Even, Failure, Global, REFUSED, Result, Session};
 
 /// Take a change back.
 ///
@@ -22,6 +23,8 @@ pub struct UndoArgs {
     /// Take back the lines of the account files only, not what was done to homes.
     #[arg(long)]
     lines_only: bool,
+    #[command(flatten)]
+    even: Even<ALL>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -43,7 +46,8 @@ impl UndoArgs {
         };
         let record = named.map_or_else(|| changes::read(&folder, number), Ok)?;
         let undone_by = undone(&records).get(&number).copied();
-        let request = Undo { record: &record, undone_by, lines_only: self.lines_only };
+        let (lines_only, overrides) = (self.lines_only, self.even.read());
+        let request = Undo { record: &record, undone_by, lines_only, overrides };
         session.carry_out(&request, Asks::First, |context| undo(context, request))
     }
 }

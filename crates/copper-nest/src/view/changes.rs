@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use nest_core::change::access_lines;
 use nest_core::drift::Drift;
 use nest_core::record::ChangeRecord;
 use nest_core::value::Author;
@@ -20,12 +21,14 @@ pub struct ShownChanges<'a> {
     pub undone: &'a BTreeMap<u64, u64>,
     /// What other hands did since the newest change.
     pub since: &'a [Drift],
+    /// Whether it is about who gained and who lost access.
+    pub access: bool,
 }
 
 /// Prints a list of changes: a table on a terminal, else one a line with tabs
 /// between the fields.
 pub fn print(global: &Global, shown: &ShownChanges<'_>) {
-    let rows = rows(shown);
+    let rows = if shown.access { access_rows(shown) } else { rows(shown) };
     if !for_a_person(global) {
         rows.iter().for_each(|row| outln!("{}", row.join("\t")));
         return;
@@ -34,7 +37,10 @@ pub fn print(global: &Global, shown: &ShownChanges<'_>) {
         outln!("no changes");
         return;
     }
-    let titles = ["change", "when", "by", "what", ""];
+    let titles = match shown.access {
+        true => ["change", "when", "by", "account", "access"],
+        false => ["change", "when", "by", "what", ""],
+    };
     outln!("{}", table(titles, rows.into_iter()));
     outln!();
     let (quiet, count) = (style::QUIET, shown.records.len());
@@ -64,6 +70,25 @@ fn rows(shown: &ShownChanges<'_>) -> Vec<[String; 5]> {
         rows.extend(record.other_hands.iter().map(drift));
     }
     rows
+}
+
+/// One row for each account that gained or lost access.
+fn access_rows(shown: &ShownChanges<'_>) -> Vec<[String; 5]> {
+    let rows = shown.records.iter().flat_map(|record| {
+        access_lines(&record.told.access).into_iter().map(|(name, what)| {
+            [
+                record.number.to_string(),
+                for_people(&record.time),
+                by(&record.by),
+                visible(name),
+                match shown.undone.get(&record.number) {
+                    Some(by) => format!("{} (undone by {by})", visible(what.as_bytes())),
+                    None => visible(what.as_bytes()),
+                },
+            ]
+        })
+    });
+    rows.collect()
 }
 
 /// The change in a few words; of an undo, also what it takes back.

@@ -1,6 +1,6 @@
 //! The receipt: a plan, shown.
 
-use nest_core::change::{Decision, Label, Subject};
+use nest_core::change::{AccessChange, Decision, Label, Subject, access_lines};
 use nest_core::record::{RecordedEdit, Told};
 use nest_core::words::counted;
 use nest_host::commit::Outcome;
@@ -82,9 +82,17 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
     outln!("next: {}", global.command(next));
 }
 
-/// The decisions and the lines.
+/// The decisions, who gains and who loses access, and the lines.
 pub fn body(global: &Global, told: &Told) {
     decisions(&told.totals);
+    if !told.totals.is_empty() || told.subjects.len() >= MANY && global.verbose == 0 {
+        if !told.totals.is_empty() && !told.access.is_empty() {
+            outln!();
+        }
+        if access(global, told) && told.totals.is_empty() {
+            outln!();
+        }
+    }
     if told.totals.is_empty() && told.subjects.len() >= MANY && global.verbose == 0 {
         outline(told);
         return;
@@ -105,7 +113,33 @@ pub fn body(global: &Global, told: &Told) {
             outln!();
         }
     }
+    if told.totals.is_empty() && access(global, told) {
+        outln!();
+    }
     lines(&told.edits);
+}
+
+/// So many accounts that gain or lose access are shown, unless more is asked for.
+const MOST_ACCESS: usize = 20;
+
+/// Who gains and who loses access, one line an account. Returns whether there was anything.
+fn access(global: &Global, told: &Told) -> bool {
+    let lines = access_lines(&told.access);
+    if lines.is_empty() {
+        return false;
+    }
+    let heading = style::HEADING;
+    outln!("  {heading}access{heading:#}");
+    let most = if global.verbose > 0 { lines.len() } else { MOST_ACCESS };
+    let shown = || lines.iter().take(most);
+    let names = shown().map(|(name, _)| width(&visible(name))).max().unwrap_or(0);
+    for (name, what) in shown() {
+        outln!("    {:names$}   {}", visible(name), visible(what.as_bytes()));
+    }
+    if lines.len() > most {
+        outln!("    and {} more, which --verbose shows", lines.len() - most);
+    }
+    true
 }
 
 /// One line an account, when there are many.
@@ -292,6 +326,7 @@ pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serd
         "summary": told.summary,
         "edits": edits,
         "steps": steps,
+        "access": told.access.iter().map(access_to_json).collect::<Vec<_>>(),
         "cautions": cautions,
         "next": next,
     });
@@ -299,4 +334,16 @@ pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serd
         document["totals"] = totals.into();
     }
     document
+}
+
+/// What an account gains or loses, for machines.
+fn access_to_json(change: &AccessChange) -> serde_json::Value {
+    let group = Some(visible(&change.group)).filter(|group| !group.is_empty());
+    json!({
+        "name": visible(&change.name),
+        "kind": <&str>::from(change.kind),
+        "gains": change.gains,
+        "group": group,
+        "text": visible(change.to_string().as_bytes()),
+    })
 }

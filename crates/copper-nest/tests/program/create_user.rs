@@ -60,6 +60,9 @@ create user maren
   ranges      2001141760-2001207295
   sign-in     not yet: no password is set
 
+  access
+    maren   joins pilots
+
   etc/passwd:7     adds   maren:x:1002:1002:Maren Solvik:/home/maren:/bin/bash
   etc/shadow:7     adds   maren:!:20781:0::7:::
   etc/group:8      was    pilots:x:210:tavish

@@ -56,10 +56,13 @@ fn groups_that_can_not_be_are_refused() {
         ("rename group pilots pilots", "that is its name already"),
         ("rename group sudo wheel", "it is an administrators' group, and sunniva administers"),
         ("delete group tavish --yes", "it is the primary group of tavish"),
-        ("delete group sudo --yes --service", "it is an administrators' group"),
+        ("delete group sudo --yes --even-service", "it is an administrators' group"),
         ("delete group pilots --yes", "is one of the services'"),
-        ("delete group slipway pilot --yes --service", "no group was deleted, because of pilot"),
-        ("delete group slipway --service", "there is no terminal to ask at"),
+        (
+            "delete group slipway pilot --yes --even-service",
+            "no group was deleted, because of pilot",
+        ),
+        ("delete group slipway --even-service", "there is no terminal to ask at"),
         ("restore group pilots", "no deleted group pilots is kept"),
         ("restore group pilots --state none", "nothing is kept to restore from"),
         ("password group pilot --none", "there is no group pilot"),
@@ -73,7 +76,7 @@ fn groups_that_can_not_be_are_refused() {
     tree.refused("change group pilots", 2, "nothing to change was named");
     tree.append("etc/group", "pilots:x:300:\n");
     tree.refused("regroup sunniva --join pilots", 5, "etc/group:13 says pilots again");
-    tree.refused("delete group pilots --yes --service", 5, "etc/group:13 says pilots again");
+    tree.refused("delete group pilots --yes --even-service", 5, "etc/group:13 says pilots again");
 }
 
 #[test]
@@ -206,7 +209,7 @@ fn a_deleted_group_comes_back_whole() {
     tree.write("etc/gshadow", gshadow);
     let before = tree.snapshot();
     tree.done("create user maren");
-    let run = tree.done("delete group pilots --service --yes --count-files");
+    let run = tree.done("delete group pilots --even-service --yes --count-files");
     run.says("gid 210").says("carry gid 210").says("drops  pilots:(hash):tavish:tavish");
     let changes = ["1", "2"].map(|n| tree.read(&format!("var/lib/copper-nest/changes/{n}.json")));
     assert!(changes.iter().all(|record| !record.contains("$y$")));
@@ -220,12 +223,12 @@ fn a_deleted_group_comes_back_whole() {
     assert_same(&before, &tree.snapshot());
     assert!(!tree.exists("var/lib/copper-nest/retired"));
     // Undoing the deletion gives back the same, the hash included; and again.
-    tree.done("delete group pilots --service --yes");
+    tree.done("delete group pilots --even-service --yes");
     tree.done("undo --yes");
     assert_same(&before, &tree.snapshot());
-    tree.done("delete group pilots --service --yes");
+    tree.done("delete group pilots --even-service --yes");
     tree.done("restore group pilots");
-    tree.done("undo --yes");
+    tree.done("undo --yes --even-service");
     assert_eq!(group_line(&tree, "etc/group", "pilots"), "");
     tree.done("restore group 210");
     assert_same(&before, &tree.snapshot());
@@ -234,12 +237,12 @@ fn a_deleted_group_comes_back_whole() {
 #[test]
 fn what_changed_meanwhile_is_told_when_a_group_comes_back() {
     let tree = TestTree::new();
-    tree.done("delete group slipway --service --yes");
+    tree.done("delete group slipway --even-service --yes");
     tree.done("create group slipway");
     tree.refused("restore group slipway", 3, "already has a group of that name");
     tree.done("restore group slipway --as ways");
     assert_eq!(group_line(&tree, "etc/group", "ways"), "ways:x:211:");
-    tree.done("delete group pilots --service --yes");
+    tree.done("delete group pilots --even-service --yes");
     tree.append("etc/group", "divers:x:210:\n");
     tree.refused("restore group pilots", 3, "gid 210 is the group divers's");
     let run = tree.done("restore group pilots --new-id");
@@ -250,7 +253,7 @@ fn what_changed_meanwhile_is_told_when_a_group_comes_back() {
 #[test]
 fn a_member_that_went_is_left_out() {
     let tree = TestTree::new();
-    tree.done("delete group pilots --service --yes");
+    tree.done("delete group pilots --even-service --yes");
     let others: Vec<&str> = crate::harness::PASSWD.lines().take(5).collect();
     tree.write("etc/passwd", format!("{}\n", others.join("\n")));
     let run = tree.done("restore group pilots");
@@ -264,11 +267,11 @@ fn a_gid_that_two_groups_share_goes_with_neither() {
     let tree = TestTree::new();
     tree.append("etc/group", "stagecrew:x:210:sunniva\n");
     tree.append("etc/passwd", "perrin:x:1005:210::/home/perrin:/bin/sh\n");
-    let run = tree.done("change group stagecrew --gid 1600");
+    let run = tree.done("change group stagecrew --gid 1600 --even-service");
     run.says("gid 210 stays pilots's");
     assert!(tree.line("etc/passwd", 7).contains(":1005:210:"));
     tree.done("undo --yes");
-    tree.done("delete group stagecrew --service --yes");
+    tree.done("delete group stagecrew --even-service --yes");
     tree.done("restore group stagecrew").says("as before, shared with pilots");
     tree.done("create group divers --gid 210 --share-id").says("gid 210 is pilots's too");
     let shown = tree.done("show group pilots");
@@ -296,7 +299,7 @@ fn renaming_names_the_places_that_still_name_it() {
     tree.write("etc/systemd/system/tides.service", "[Service]\nGroup=pilots\nUser=pilots\n");
     tree.write("etc/udev/rules.d/90-sonar.rules", "KERNEL==\"sonar\", GROUP=\"pilots\"\n");
     tree.write("etc/copper-nest/policy.toml", "[people]\ngroups = [\"pilots\"]\n");
-    let run = tree.done("rename group pilots navigators");
+    let run = tree.done("rename group pilots navigators --even-service");
     for place in [
         "etc/sudoers:2",
         "etc/ssh/sshd_config:2",

@@ -62,7 +62,7 @@ fn accounts_that_come_back_together_get_numbers_of_their_own() {
     tree.done("create user gauge --service");
     let uid = |name: &str| tree.json(&format!("show user {name}"))["uid"].as_u64().unwrap();
     let taken = ["maren", "odile", "gauge"].map(uid);
-    tree.done("delete user maren odile gauge --service --yes");
+    tree.done("delete user maren odile gauge --even-service --yes");
     for (at, uid) in taken.iter().enumerate() {
         tree.append("etc/passwd", format!("other{at}:x:{uid}:100::/nonexistent:/bin/sh\n"));
         tree.append("etc/group", format!("other{at}:x:{uid}:\n"));

@@ -645,8 +645,8 @@ fn a_restoring_killed_anywhere() {
 #[test]
 fn groups_coming_and_going_killed_anywhere() {
     let tree = with_maren();
-    tree.done("delete group slipway --service --yes");
-    for words in ["delete group pilots --service --yes", "restore group slipway"] {
+    tree.done("delete group slipway --even-service --yes");
+    for words in ["delete group pilots --even-service --yes", "restore group slipway"] {
         let Some(mut scene) = Scene::new(copy(&tree), words) else { return };
         scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
         assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);

@@ -95,7 +95,7 @@ fn what_is_set_aside_is_roots_alone() {
 fn guards_and_wrong_names_stop_it() {
     let tree = with_maren();
     for (words, says) in [
-        ("delete user root --yes", "it has uid 0: it is root"),
+        ("delete user root --yes", "no other account has uid 0: it is root"),
         ("delete user sunniva --yes", "no other account can sign in as administrator"),
         ("delete user tidegauge --yes", "it is a service (uid 999)"),
         ("delete user marn --yes", "there is no user marn; the nearest is maren"),
@@ -116,7 +116,7 @@ fn guards_and_wrong_names_stop_it() {
     tree.refused("delete user maren --yes --files burn", 2, "is none of set-aside, keep");
     let names = (0..19).map(|_| "maren").collect::<Vec<_>>().join(" ");
     tree.refused(&format!("delete user {names} nobody1 --yes"), 3, "because of nobody1");
-    tree.done("delete user tidegauge --service --yes").says("gid 999");
+    tree.done("delete user tidegauge --even-service --yes").says("gid 999");
     tree.done("purge").says("past its days   nothing");
 }
 
@@ -244,7 +244,7 @@ fn a_restored_account_finds_its_way_among_changes() {
     let tree = with_maren();
     let gone = tree.done("delete user maren --yes");
     gone.says("set aside");
-    tree.done("delete group slipway --service --yes");
+    tree.done("delete group slipway --even-service --yes");
     tree.done("regroup tavish --leave pilots");
     tree.done("create user brannoc");
     let run = tree.done("restore user maren");
@@ -316,7 +316,7 @@ fn what_is_past_its_days_is_purged_when_asked_and_never_before() {
     let tree = with_maren();
     tree.done("delete user maren --yes");
     tree.done("delete user odile --files archive --yes");
-    tree.done("delete group slipway --service --yes");
+    tree.done("delete group slipway --even-service --yes");
     let later = |words: &str| {
         let mut command = tree.command(&words.split(' ').collect::<Vec<_>>());
         // A day more than half a year.
@@ -448,7 +448,7 @@ fn names_come_from_a_file_too_and_groups_are_purged() {
     let run = tree.done(&format!("delete user maren --names-from {leavers} --yes"));
     assert!(run.stdout.starts_with("delete user maren, odile\n"), "{}", run.stdout);
     assert_eq!(tree.done("list retired").stdout.lines().count(), 2);
-    tree.done("delete group slipway --service --yes");
+    tree.done("delete group slipway --even-service --yes");
     tree.refused("purge group slipwa --yes", 3, "the nearest is slipway");
     tree.done("purge group slipway --yes").says("can't be restored any more");
     tree.refused("restore group slipway", 3, "no deleted group slipway is kept");

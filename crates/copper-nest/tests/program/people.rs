@@ -276,7 +276,8 @@ fn suspending_and_resuming_give_back_exactly_what_was() {
     assert!(!tree.read("var/lib/copper-nest/suspended.json").contains("tavish"));
     tree.done("resume user tavish").says("the password was locked by hand, and stays so");
     tree.done("resume user sunniva").says("never suspended");
-    tree.done("undo --yes");
+    tree.refused("undo --yes", 3, "undo 2 --yes --even-last-admin");
+    tree.done("undo --yes --even-last-admin");
     tree.done("undo 3 --yes");
     assert_same(&before, &tree.snapshot());
 }
@@ -292,8 +293,8 @@ fn a_suspended_account_is_renamed_and_renumbered_and_still_comes_back() {
         .says("uid 70000 lies outside the people 1000-59999");
     tree.done("resume user torben");
     assert_eq!(tree.line("etc/shadow", 6), line.replace("tavish:", "torben:"));
-    tree.done("undo --yes");
-    tree.done("undo 3 --yes");
+    tree.done("undo --yes --even-service");
+    tree.done("undo 3 --yes --even-service");
     tree.done("undo 2 --yes");
     tree.done("resume user tavish");
     assert_eq!(tree.line("etc/shadow", 6), line);
@@ -329,22 +330,24 @@ fn guards_stand_before_what_takes_access_away() {
         let refused =
             tree.refused(&words("sunniva"), 3, "no other account can sign in as administrator");
         assert!(refused.stderr.contains("--even-last-admin"), "{}", refused.stderr);
-        tree.refused(&words("root"), 3, "it has uid 0: it is root");
-        tree.refused(&words("tidegauge"), 3, "it is a service (uid 999)");
     }
+    tree.refused("suspend user root", 3, "no other account has uid 0: it is root");
+    tree.refused("suspend user tidegauge", 3, "it is a service (uid 999)");
+    // Neither can sign in by password as it is: nothing is lost.
+    tree.done("password user root tidegauge --none");
     tree.refused("change user sunniva --expires +30d", 3, "no other account can sign in");
     // With a second one the first may go.
     tree.fed("-q create user maren --admin --password stdin", GOOD.as_bytes());
     tree.done("suspend user sunniva");
     tree.refused("suspend user maren", 3, "no other account can sign in as administrator");
-    tree.done("suspend user tidegauge --service");
+    tree.done("suspend user tidegauge --even-service");
     tree.refused("suspend user nobodyhere", 3, "there is no user nobodyhere");
 }
 
 #[test]
 fn one_of_several_that_is_refused_stops_all() {
     let tree = TestTree::new();
-    tree.refused("suspend user tavish tidegauge", 3, "tidegauge was not suspended");
+    tree.refused("suspend user tavish tidegauge", 3, "tidegauge would be out of use");
     tree.refused("password user tavish nosuch --none", 3, "there is no user nosuch");
     refused_fed(
         &tree,

@@ -51,7 +51,7 @@ pub struct Account<'b> {
     /// Person or service.
     pub kind: AccountKind,
     /// Whether the user administers the machine: uid 0, or a member, listed or
-    /// by primary group, of the administrators' group.
+    /// by primary group, of one of the administrators' groups.
     pub admin: bool,
 }
 
@@ -59,7 +59,7 @@ pub struct Account<'b> {
 pub struct AccountIndex<'b> {
     book: &'b Book,
     policy: &'b Policy,
-    admins: Option<Group<'b>>,
+    admins: Vec<Group<'b>>,
     primaries: HashMap<u32, &'b [u8]>,
     memberships: HashMap<&'b [u8], Vec<Group<'b>>>,
     uid_ranges: HashMap<&'b [u8], Vec<IdSpan>>,
@@ -86,7 +86,7 @@ impl<'b> AccountIndex<'b> {
         AccountIndex {
             book,
             policy,
-            admins: admin_group(book, policy),
+            admins: admin_groups(book, policy),
             primaries,
             memberships: book.memberships(),
             uid_ranges: ranges(File::Subuid),
@@ -108,9 +108,8 @@ impl<'b> AccountIndex<'b> {
                 groups: self.memberships.get(user.name).cloned().unwrap_or_default(),
                 uid_ranges: of(&self.uid_ranges),
                 gid_ranges: of(&self.gid_ranges),
-                admins: self.admins,
             };
-            Account::of(self.book, self.policy, user, parts)
+            Account::of(self.book, self.policy, user, parts, &self.admins)
         })
     }
 }
@@ -121,7 +120,6 @@ struct Parts<'b> {
     groups: Vec<Group<'b>>,
     uid_ranges: Vec<IdSpan>,
     gid_ranges: Vec<IdSpan>,
-    admins: Option<Group<'b>>,
 }
 
 impl<'b> Account<'b> {
@@ -137,17 +135,22 @@ impl<'b> Account<'b> {
             groups: book.groups_listing(user.name).into_iter().map(|(_, group)| group).collect(),
             uid_ranges: spans(File::Subuid),
             gid_ranges: spans(File::Subgid),
-            admins: admin_group(book, policy),
         };
-        Self::of(book, policy, user, parts)
+        Self::of(book, policy, user, parts, &admin_groups(book, policy))
     }
 
-    fn of(book: &'b Book, policy: &Policy, user: Passwd<'b>, parts: Parts<'b>) -> Self {
-        let admin = user.uid() == Some(Uid::ROOT)
-            || parts.admins.is_some_and(|admins| {
-                parts.groups.iter().any(|group| group.name == admins.name)
-                    || user.gid() == admins.gid()
-            });
+    fn of(
+        book: &'b Book,
+        policy: &Policy,
+        user: Passwd<'b>,
+        parts: Parts<'b>,
+        admins: &[Group<'b>],
+    ) -> Self {
+        let is_one = |group: &Group<'_>| admins.iter().any(|admins| admins.is_same(group));
+        let by_primary =
+            || admins.iter().any(|admins| admins.gid().is_some_and(|gid| user.gid() == Some(gid)));
+        let admin =
+            user.uid() == Some(Uid::ROOT) || parts.groups.iter().any(is_one) || by_primary();
         Account {
             kind: kind_of(policy, user.uid()),
             shadow: book.shadow(user.name).map(|(_, shadow)| shadow),
@@ -192,10 +195,16 @@ pub fn kind_of(policy: &Policy, id: Option<impl Into<u32>>) -> AccountKind {
     }
 }
 
-/// The administrators' group: the first of the policy's that exists.
+/// The administrators' groups: those of the policy's that exist. Whoever becomes
+/// administrator joins the first.
+pub fn admin_groups<'b>(book: &'b Book, policy: &Policy) -> Vec<Group<'b>> {
+    let names = policy.admins_groups.iter();
+    names.filter_map(|name| book.group(name.as_bytes())).map(|(_, group)| group).collect()
+}
+
+/// The administrators' group that is joined.
 pub fn admin_group<'b>(book: &'b Book, policy: &Policy) -> Option<Group<'b>> {
-    let mut names = policy.admins_groups.iter();
-    names.find_map(|name| book.group(name.as_bytes())).map(|(_, group)| group)
+    admin_groups(book, policy).into_iter().next()
 }
 
 /// A line of an account file about one user, as it is shown.

@@ -3,7 +3,7 @@
 mod batch;
 mod lookups;
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -348,6 +348,23 @@ impl Book {
             }
             None => self.groups.records().filter(|(_, group)| group.gid() == Some(gid)).collect(),
         }
+    }
+
+    /// Every group of these gids, in file order. Of a file that is held only in part, those
+    /// that are held.
+    pub fn groups_of_gids(&self, gids: &BTreeSet<u32>) -> Vec<(Line<'_>, Group<'_>)> {
+        let is_one = |group: &Group<'_>| group.gid().is_some_and(|gid| gids.contains(&gid.0));
+        if gids.len() > FEW_MISSES {
+            return self.groups.records().filter(|(_, group)| is_one(group)).collect();
+        }
+        // However the number is written, it ends like this.
+        let lines = self.groups.lines();
+        let found = gids.iter().flat_map(|gid| lines.holding(format!("{gid}:").into_bytes()));
+        let mut found: Vec<Line<'_>> = found.filter(Line::is_record).collect();
+        found.sort_unstable_by_key(|line| line.start);
+        found.dedup_by_key(|line| line.start);
+        let read = found.into_iter().filter_map(|line| Some((line, Group::read(line.record())?)));
+        read.filter(|(_, group)| is_one(group)).collect()
     }
 
     /// The first well-formed gshadow line of this name.

@@ -3,11 +3,13 @@
 
 #![deny(clippy::wildcard_enum_match_arm)]
 
+mod access;
 mod caution;
 mod decision;
 mod plan;
 pub(crate) mod step;
 
+pub use access::{AccessChange, AccessKind, access_lines};
 pub use caution::Caution;
 pub use decision::{Decision, Label, Subject};
 pub use plan::Plan;

@@ -1,6 +1,6 @@
 //! What a request will do.
 
-use super::{Caution, Decision, Step, Subject};
+use super::{AccessChange, Caution, Decision, Step, Subject};
 use crate::table::{Edit, moves_ids};
 
 /// Everything a change will do, and why.
@@ -16,6 +16,8 @@ pub struct Plan {
     pub edits: Vec<Edit>,
     /// What happens on the tree besides.
     pub steps: Vec<Step>,
+    /// Who gains and who loses access by it, account by account.
+    pub access: Vec<AccessChange>,
     /// What the administrator should know.
     pub cautions: Vec<Caution>,
     /// Likely next commands, without the program's name and global options.

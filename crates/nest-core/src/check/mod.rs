@@ -119,6 +119,7 @@ fn check_prefiltered(
     report.findings.sort_by(|a, b| (&a.place, a.file, a.line).cmp(&(&b.place, b.file, b.line)));
     remedy::unblock(&mut report.findings);
     remedy::number(context, &mut report.findings);
+    remedy::wave_services_through(context, &mut report.findings);
     report
 }
 

@@ -5,10 +5,11 @@ use hashbrown::HashMap;
 use rayon::prelude::*;
 
 use super::{Finding, Mend, Rule};
-use crate::account::AccountKind;
+use crate::account::{AccountKind, kind_of};
 use crate::allot::{Allotter, IdUse};
 use crate::context::PlanContext;
 use crate::table::File;
+use crate::value::Uid;
 
 /// A way to mend a finding.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -170,6 +171,39 @@ pub(super) fn number(context: PlanContext<'_>, findings: &mut [Finding]) {
             remedy.when = "no number is free: widen people.ids in the policy first".to_owned();
         }
     }
+}
+
+/// Lets commands pass that a guard would stand before, since they are about a service.
+pub(super) fn wave_services_through(context: PlanContext<'_>, findings: &mut [Finding]) {
+    let PlanContext { book, policy, .. } = context;
+    let is_service = |thing: &[u8], name: &[u8]| match thing {
+        b"group" => book
+            .group(name)
+            .is_some_and(|(_, group)| kind_of(policy, group.gid()) == AccountKind::Service),
+        _ => book.user(name).and_then(|(_, user)| user.uid()).is_some_and(|uid| {
+            uid != Uid::ROOT && kind_of(policy, Some(uid)) == AccountKind::Service
+        }),
+    };
+    findings.par_iter_mut().for_each(|finding| {
+        let commands = finding.remedies.iter_mut().flat_map(|remedy| &mut remedy.commands);
+        for command in commands {
+            let Command::Own(words) = command else { continue };
+            let plain: Vec<&[u8]> =
+                words.iter().map(|word| &word[..]).filter(|word| *word != b"--").collect();
+            let moves = |option: &&[u8]| matches!(*option, b"--uid" | b"--gid" | b"--home");
+            let guarded = match plain.as_slice() {
+                [b"rename" | b"delete", thing, name, ..] => is_service(thing, name),
+                [b"change", thing, name, rest @ ..] => {
+                    rest.iter().any(moves) && is_service(thing, name)
+                }
+                _ => false,
+            };
+            if guarded {
+                let end = words.iter().position(|word| word == "--").unwrap_or(words.len());
+                words.insert(end, "--even-service".into());
+            }
+        }
+    });
 }
 
 /// A name that nobody has in any of the account files, made from one that somebody

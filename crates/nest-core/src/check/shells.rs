@@ -99,7 +99,7 @@ fn services(checker: &mut Checker<'_>) {
         let (name, shell) = (BStr::new(user.name), BStr::new(user.effective_shell()));
         let message = format!("{name} is a service, and can sign in {way}: its shell is {shell}.");
         let nobody = policy.services_shell.as_bytes();
-        let change: [&[u8]; 6] = [b"change", b"user", name, b"--shell", nobody, b"--service"];
+        let change: [&[u8]; 6] = [b"change", b"user", name, b"--shell", nobody, b"--even-service"];
         let remedy = Remedy::of_command(change);
         checker.find(
             &SERVICE_SHELL,

@@ -257,7 +257,8 @@ fn service_passwords(checker: &mut Checker<'_>) {
             }
             let name = BStr::new(user.name);
             let message = format!("{name} is a service, and can sign in by password.");
-            let remedy = Remedy::of_command([b"password", b"user", name, b"--none", b"--service"]);
+            let remedy =
+                Remedy::of_command([b"password", b"user", name, b"--none", b"--even-service"]);
             checker.find(
                 &SERVICE_PASSWORD,
                 (table.lines(), line),

@@ -1,11 +1,10 @@
 //! What planners put a plan together with: finding accounts, editing lines and lists,
-//! guards, claims on directories, and numbers that are retired.
+//! claims on directories, and numbers that are retired.
 
 mod claim;
 mod edited_list;
 mod find;
 mod group_lists;
-mod guard;
 mod home;
 mod line_edits;
 mod new_name;
@@ -19,7 +18,6 @@ pub(crate) use find::{
     FoundUser, find_admin_group, find_group, find_member, find_user, gid_of, not_a_file_name,
     private_group, require_file_name,
 };
-pub(crate) use guard::{GuardedAction, Together};
 pub(crate) use home::{
     Instead, in_others, move_home, named_after, obstacle, plan_home, record_home,
 };

@@ -6,10 +6,6 @@ use super::{LineEdits, retire};
 use crate::allot::Allotter;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::find::FoundUser;
-use crate::drafting::guard::{Admins, GuardedAction, guard};
-use crate::refusal::Result;
-use crate::request::GuardOverrides;
 use crate::table::{Column, File, Line, with_fields};
 use crate::value::{Gid, TreePath, Uid};
 
@@ -22,8 +18,6 @@ pub(crate) struct PlanBuilder<'a> {
     /// The numbers that there are, and those that this plan has given.
     pub allotter: Allotter<'a>,
     pending: PendingLists<'a>,
-    /// Who administers the machine; gathered when a guard first asks.
-    admins: Option<Option<Admins<'a>>>,
     /// The plan, but for its edits and the numbers that they retire.
     pub plan: Plan,
 }
@@ -61,7 +55,6 @@ impl<'a> PlanBuilder<'a> {
             context,
             edits: LineEdits::new(book),
             pending: PendingLists::default(),
-            admins: None,
             allotter: Allotter::new(book, policy, world),
             plan: Plan { summary: summary.into(), ..Plan::default() },
         }
@@ -75,21 +68,6 @@ impl<'a> PlanBuilder<'a> {
             pending: &mut self.pending,
             cautions: &mut self.plan.cautions,
         }
-    }
-
-    /// Stands before what takes access away from an account.
-    ///
-    /// # Errors
-    /// The [`Refusal`], which names the way round.
-    pub fn guard(
-        &mut self,
-        found: &FoundUser<'_>,
-        overrides: GuardOverrides,
-        action: GuardedAction<'_>,
-    ) -> Result<()> {
-        let context = self.context;
-        let admins = self.admins.get_or_insert_with(|| Admins::of(context)).as_ref();
-        guard(context, admins, found, overrides, action)
     }
 
     /// Puts values into fields of a line, over what it has become so far. Returns whether it

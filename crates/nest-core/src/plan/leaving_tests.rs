@@ -3,7 +3,9 @@
 use bstr::BString;
 use proptest::prelude::*;
 
-use super::people_tests::{Planned, edited, line, on, recorded, says, texts, undoing, world};
+use super::people_tests::{
+    Planned, edited, judged, line, on, recorded, says, texts, undoing, world,
+};
 use crate::change::{Caution, Plan, Step};
 use crate::context::PlanContext;
 use crate::plan::groups::{
@@ -28,21 +30,17 @@ fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(PlanContext
     let names = names.iter().map(|name| UserName::from(*name)).collect();
     let mut request = Regroup { names, ..Regroup::default() };
     set(&mut request);
-    move |context| regroup(context, &request)
+    judged(request, regroup)
 }
 
 fn deleting(names: &[&str], files: FilesDisposition) -> impl Fn(PlanContext<'_>) -> Planned {
     let names = names.iter().map(|name| UserName::from(*name)).collect();
-    let request = DeleteUser {
-        names,
-        files,
-        overrides: GuardOverrides { last_admin: true, ..GuardOverrides::default() },
-    };
+    let request = DeleteUser { names, files, ..DeleteUser::default() };
     move |context| delete_user(context, &request)
 }
 
 fn ungrouping(name: &str) -> impl Fn(PlanContext<'_>) -> Planned {
-    let request = DeleteGroup { names: vec![name.into()], service: true, count_files: false };
+    let request = DeleteGroup { names: vec![name.into()], ..DeleteGroup::default() };
     move |context| delete_group(context, &request)
 }
 
@@ -133,7 +131,7 @@ fn the_last_administrators_can_not_leave_together() {
         drop_members: vec!["tavish".into(), "sunniva".into()],
         ..ChangeGroup::default()
     };
-    assert!(on(&texts, &world(), |context| change_group(context, &drop)).is_err());
+    assert!(on(&texts, &world(), judged(drop, change_group)).is_err());
 }
 
 #[test]
@@ -151,8 +149,10 @@ fn a_new_gid_goes_to_users_and_homes_but_not_to_the_whole_system() {
     let mut busy = world();
     let process = Process { pid: 7, command: "vi".into(), since: "today".into() };
     busy.processes.push((Uid(1006), process));
-    let refused = on(&texts, &busy, |context| change_group(context, &request)).unwrap_err();
-    assert!(refused.to_string().contains("the primary group of perrin"), "{refused}");
+    let overrides = GuardOverrides { service: true, ..GuardOverrides::default() };
+    let request = ChangeGroup { overrides, ..request };
+    let refused = says(on(&texts, &busy, judged(request, change_group)));
+    assert!(refused.contains("the files of perrin would get another group, and 1"), "{refused}");
 }
 
 #[test]

@@ -6,6 +6,7 @@ use proptest::prelude::*;
 
 use crate::book::{Book, Texts};
 use crate::change::{Plan, Step};
+use crate::consequences::judge;
 use crate::context::PlanContext;
 use crate::plan::history::{Undo, undo};
 use crate::plan::users::{
@@ -15,7 +16,7 @@ use crate::policy::Policy;
 use crate::record::tests::record;
 use crate::record::{ChangeRecord, Told};
 use crate::refusal::Result;
-use crate::request::{CreateUser, GuardOverrides};
+use crate::request::{CreateUser, GuardOverrides, Request};
 use crate::surroundings::{Facts, FileKind, Inventory, Process, Site};
 use crate::suspended::Suspended;
 use crate::table::{Edit, File};
@@ -104,18 +105,26 @@ pub(super) fn says(planned: Planned) -> String {
     planned.unwrap_err().to_string()
 }
 
+/// Plans a request, and judges the plan.
+pub(super) fn judged<R: Request>(
+    request: R,
+    planner: impl Fn(PlanContext<'_>, &R) -> Planned,
+) -> impl Fn(PlanContext<'_>) -> Planned {
+    move |context| judge(context, planner(context, &request)?, request.overrides())
+}
+
 fn change(request: ChangeUser) -> impl Fn(PlanContext<'_>) -> Planned {
-    move |context| change_user(context, &ChangeUser { name: "tavish".into(), ..request.clone() })
+    judged(ChangeUser { name: "tavish".into(), ..request }, change_user)
 }
 
 fn rename(old: &str, new: &str) -> impl Fn(PlanContext<'_>) -> Planned {
     let request = RenameUser { old: old.into(), new: new.into(), ..RenameUser::default() };
-    move |context| rename_user(context, &request)
+    judged(request, rename_user)
 }
 
 fn suspending(name: &str, overrides: GuardOverrides) -> impl Fn(PlanContext<'_>) -> Planned {
     let request = Suspend { names: vec![name.into()], reason: None, overrides };
-    move |context| suspend(context, &request)
+    judged(request, suspend)
 }
 
 #[test]
@@ -171,7 +180,7 @@ fn a_busy_account_keeps_its_number_its_name_and_its_place() {
     ] {
         let refusal = refused.unwrap_err();
         assert!(refusal.to_string().contains("1 process runs under it\n     4711  since"));
-        assert!(refusal.ways[0].text.ends_with("--even-if-busy"));
+        assert_eq!(refusal.ways[0].text, "--even-if-busy");
     }
     let overrides = GuardOverrides { busy: true, ..GuardOverrides::default() };
     assert!(on(&texts(), &world, change(ChangeUser { overrides, ..uid })).is_ok());
@@ -186,7 +195,7 @@ fn every_guard_can_be_waved_through_and_only_by_its_own_word() {
     let none = GuardOverrides::default();
     let all = GuardOverrides { me: true, root: true, last_admin: true, service: true, busy: true };
     for (name, reason, open) in [
-        ("root", "it has uid 0: it is root", GuardOverrides { root: true, ..none }),
+        ("root", "no other account has uid 0: it is root", GuardOverrides { root: true, ..none }),
         ("tavish", "it is your own account", GuardOverrides { me: true, ..none }),
         ("sunniva", "no other account can sign in", GuardOverrides { last_admin: true, ..none }),
     ] {
@@ -272,7 +281,17 @@ pub(super) fn recorded(plan: &Plan, made: Option<Inventory>) -> ChangeRecord {
 }
 
 pub(super) fn undoing(record: &ChangeRecord) -> impl Fn(PlanContext<'_>) -> Planned {
-    move |context| undo(context, Undo { record, undone_by: None, lines_only: false })
+    move |context| {
+        undo(
+            context,
+            Undo {
+                record,
+                undone_by: None,
+                lines_only: false,
+                overrides: GuardOverrides::default(),
+            },
+        )
+    }
 }
 
 #[test]

@@ -102,7 +102,8 @@ pub const KEYS: &[PolicyKey] = keys! {
     "passwords.hold_days" passwords_hold_days "Days for which a password can't be changed again.";
     "passwords.remind_days" passwords_remind_days "Days of reminder before it must be changed.";
     "passwords.late_days" passwords_late_days "Days of grace after that, or \"never\" for no end.";
-    "admins.groups" admins_groups "The administrators' group: the first of these that exists.";
+    "admins.groups" admins_groups "Groups whose members administer the machine; --admin joins the first that exists.";
+    "admins.like_root" admins_like_root "Other groups whose members can do what root can.";
     "retired.keep_days" retired_keep_days "Days for which a deleted account is kept.";
     "changes.keep_days" changes_keep_days "Days for which the record of a change is kept.";
     "mail.spool" mail_spool "Where a user's mail arrives.", path_of_name;

@@ -30,11 +30,21 @@ pub struct Refusal {
 pub struct Way {
     /// What it does, in a few words.
     pub label: String,
-    /// The command, without the program's name and global options; or, when
-    /// `is_command` is false, what to look at or edit instead.
+    /// The command, without the program's name and global options; or what `is` says.
     pub text: String,
-    /// Whether `text` is a command.
-    pub is_command: bool,
+    /// What the text is.
+    pub is: WayIs,
+}
+
+/// What the text of a way round is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum WayIs {
+    /// A command.
+    Command,
+    /// An option, to be given with the same command again.
+    Option,
+    /// What to look at or edit, in words.
+    Words,
 }
 
 impl Refusal {
@@ -46,7 +56,17 @@ impl Refusal {
     /// Adds a way round that is a command.
     #[must_use]
     pub fn or(self: Box<Self>, label: impl Into<String>, command: impl Into<String>) -> Box<Self> {
-        self.with(label.into(), command.into(), true)
+        self.with(label.into(), command.into(), WayIs::Command)
+    }
+
+    /// Adds a way round that is the same command with an option.
+    #[must_use]
+    pub fn or_again(
+        self: Box<Self>,
+        label: impl Into<String>,
+        option: impl Into<String>,
+    ) -> Box<Self> {
+        self.with(label.into(), option.into(), WayIs::Option)
     }
 
     /// Adds a way round that is no command.
@@ -56,11 +76,11 @@ impl Refusal {
         label: impl Into<String>,
         text: impl Into<String>,
     ) -> Box<Self> {
-        self.with(label.into(), text.into(), false)
+        self.with(label.into(), text.into(), WayIs::Words)
     }
 
-    fn with(mut self: Box<Self>, label: String, text: String, is_command: bool) -> Box<Self> {
-        self.ways.push(Way { label, text, is_command });
+    fn with(mut self: Box<Self>, label: String, text: String, is: WayIs) -> Box<Self> {
+        self.ways.push(Way { label, text, is });
         self
     }
 
@@ -83,8 +103,8 @@ mod tests {
             .or_else("second", "the policy");
         assert!(refusal.is_damage());
         assert_eq!(
-            refusal.ways.iter().map(|way| way.is_command).collect::<Vec<_>>(),
-            [true, false]
+            refusal.ways.iter().map(|way| way.is).collect::<Vec<_>>(),
+            [WayIs::Command, WayIs::Words]
         );
         assert!(!Refusal::new("x", Reason::NameTwice).is_damage());
         let kind: &'static str = (&Reason::NameTwice).into();

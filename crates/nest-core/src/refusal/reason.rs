@@ -110,8 +110,10 @@ pub enum Reason {
     #[error("a group of that name, with gid {gid}, is made as well; name it as the primary group")]
     GroupInPlan { gid: BString },
     /// A group of a service.
-    #[error("its gid {gid} is one of the services', and what runs with it may stop working")]
-    IsServiceGroup { gid: Gid },
+    #[error(
+        "{loss}; its gid {gid} is one of the services', and what runs with it may stop working"
+    )]
+    IsServiceGroup { loss: String, gid: Gid },
     /// A leftover record of that name in another file.
     #[error("{}:{line} already has a line for that name, left over from an earlier account", .file.path())]
     Leftover { file: File, line: usize },
@@ -175,21 +177,21 @@ pub enum Reason {
     /// Keys that are none.
     #[error("{path} {fault}")]
     BadKeys { path: String, fault: KeyFault },
-    /// The account is root.
-    #[error("it has uid 0: it is root")]
-    IsRoot,
-    /// The account is the administrator's own.
-    #[error("it is your own account")]
-    IsMe,
-    /// The account is a service.
-    #[error("it is a service (uid {uid}), and what runs under it would stop working")]
-    IsService { uid: Uid },
-    /// Nobody else can administer the machine.
-    #[error("no other account can sign in as administrator")]
-    LastAdmin,
-    /// Processes run under the account.
-    #[error("{} under it{}", counted(processes.len(), "process runs", "processes run"), list_processes(.processes))]
-    Busy { processes: Vec<Process> },
+    /// Root would lose something.
+    #[error("{loss}, and no other account has uid 0: it is root")]
+    IsRoot { loss: String },
+    /// The administrator's own account would.
+    #[error("{loss}, and it is your own account")]
+    IsMe { loss: String },
+    /// A service would.
+    #[error("{loss}; it is a service (uid {uid}), and what runs under it would stop working")]
+    IsService { loss: String, uid: Uid },
+    /// Nobody could administer the machine.
+    #[error("{loss}, and no other account can sign in as administrator")]
+    LastAdmin { loss: String },
+    /// Processes run under an account that would become another one.
+    #[error("{loss}, and {} under it{}", counted(processes.len(), "process runs", "processes run"), list_processes(.processes))]
+    Busy { loss: String, processes: Vec<Process> },
     /// Nothing to rename.
     #[error("that is its name already")]
     SameName,

@@ -23,6 +23,12 @@ impl<'a> Group<'a> {
         read_id(self.gid).map(Gid)
     }
 
+    /// Whether it is the same group under another name, or of another line: programs tell
+    /// groups apart by either.
+    pub fn is_same(&self, other: &Group<'_>) -> bool {
+        self.name == other.name || self.gid().is_some_and(|gid| other.gid() == Some(gid))
+    }
+
     /// The names in the list of members.
     pub fn members(&self) -> impl Iterator<Item = &'a [u8]> + use<'a> {
         members(self.members)

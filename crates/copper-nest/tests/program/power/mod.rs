@@ -404,7 +404,7 @@ mod several {
         tree.done("create user maren odalys perrin");
         cut(tree, "undo --yes");
         let tree = with_a_crew();
-        tree.done("delete group slipway --service --yes");
+        tree.done("delete group slipway --even-service --yes");
         cut(tree, "restore group slipway");
     }
 }

@@ -5,7 +5,7 @@ pub(super) mod mends;
 
 use std::collections::{BTreeMap, HashSet};
 
-use bstr::BString;
+use bstr::{BStr, BString};
 
 use self::edits::RepairEdits;
 use self::mends::Mending;
@@ -14,13 +14,14 @@ use super::rule::{Mend, RULES, Rule};
 use super::{CheckReport, Finding, Selection, check};
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
+use crate::consequences::Consequences;
 use crate::context::PlanContext;
 use crate::drafting::plan_home;
 use crate::ownership::{Access, Owner};
 use crate::policy::Policy;
 use crate::refusal::{LineTrouble, Refusal, Result};
-use crate::request::{CreateUser, Request};
-use crate::secret::{has_lost_parts, hash_of, is_kept};
+use crate::request::{CreateUser, GuardOverrides, Request};
+use crate::secret::{has_lost_parts, hash_of, is_kept, shown};
 use crate::table::{Edit, File};
 use crate::words::counted;
 
@@ -34,6 +35,8 @@ pub struct Repair {
     pub selection: Selection,
     /// These lines, counted from 1, are taken out, and nothing else is done.
     pub take_out: Vec<(File, usize)>,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
 }
 
 /// What a repair does, and what it leaves.
@@ -67,6 +70,10 @@ impl Request for Repair {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole()
     }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
+    }
 }
 
 /// Plans the mending of everything that is safe to mend.
@@ -74,23 +81,70 @@ impl Request for Repair {
 /// # Errors
 /// The [`Refusal`]: a line is to be taken out that is in order.
 pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired> {
-    let mut repairing = Repairing {
-        context,
-        edits: RepairEdits::new(context.book),
-        done: BTreeMap::new(),
-        plan: Plan { summary: "repair".to_owned(), mends: true, ..Plan::default() },
-    };
-    if request.take_out.is_empty() {
+    let mut left_alone = HashSet::new();
+    loop {
+        let mut repairing = Repairing {
+            context,
+            edits: RepairEdits::new(context.book),
+            done: BTreeMap::new(),
+            mended: Vec::new(),
+            left_alone: &left_alone,
+            plan: Plan { summary: "repair".to_owned(), mends: true, ..Plan::default() },
+        };
+        if !request.take_out.is_empty() {
+            repairing.take_out(&request.take_out)?;
+            return Ok(repairing.finish(&request.selection));
+        }
         repairing.rounds(&request.selection);
         repairing.steps(&request.selection)?;
-    } else {
-        repairing.take_out(&request.take_out)?;
+        let mended = std::mem::take(&mut repairing.mended);
+        let repaired = repairing.finish(&request.selection);
+        let moved = moved_access(context, &repaired.plan);
+        if moved.is_empty() || mended.is_empty() {
+            return Ok(repaired);
+        }
+        left_alone.extend(accused(&repaired.plan, &moved, mended));
     }
-    Ok(repairing.finish(&request.selection))
+}
+
+/// What a repair is about to mend: the rule, the file, and the line as it was, without its
+/// hash.
+type MendedLine = (&'static str, File, BString);
+
+/// Who would gain or lose access by mends, and the groups it is about. That an open password
+/// is locked is no loss.
+fn moved_access(context: PlanContext<'_>, plan: &Plan) -> HashSet<BString> {
+    let consequences = Consequences::of(context, plan);
+    let moved = consequences.but_for_open_passwords();
+    moved.flat_map(|change| [change.name.clone(), change.group.clone()]).collect()
+}
+
+/// The mends of lines that name one of these; all of them where none does.
+fn accused(plan: &Plan, moved: &HashSet<BString>, mended: Vec<MendedLine>) -> Vec<MendedLine> {
+    let names = |line: &BString| {
+        let mut words = line.split(|byte| matches!(byte, b':' | b',')).map(<[u8]>::trim_ascii);
+        words.any(|word| moved.contains(BStr::new(word)))
+    };
+    let edits = plan.edits.iter().filter(|edit| {
+        edit.before.as_ref().is_some_and(names) || edit.after.as_ref().is_some_and(names)
+    });
+    let lines: HashSet<(File, BString)> = edits
+        .filter_map(|edit| Some((edit.file, shown(edit.file, edit.before.as_ref()?))))
+        .collect();
+    let is_accused =
+        |(_, file, line): &MendedLine| lines.contains(&(*file, line.clone())) || names(line);
+    match mended.iter().any(is_accused) {
+        true => mended.into_iter().filter(|one| is_accused(one)).collect(),
+        false => mended,
+    }
 }
 
 struct Repairing<'a> {
     context: PlanContext<'a>,
+    /// The lines that were mended.
+    mended: Vec<MendedLine>,
+    /// Lines whose mends would give or take access: they are left to the administrator.
+    left_alone: &'a HashSet<MendedLine>,
     edits: RepairEdits<'a>,
     /// What is done, file by file: rule, what was wrong, and the mend.
     done: BTreeMap<BString, Vec<(&'static str, String, String)>>,
@@ -123,9 +177,14 @@ impl Repairing<'_> {
             let mut mended = false;
             for (rule, mend) in only.iter().filter_map(|rule| Some((rule, rule.line_mend()?))) {
                 for finding in report.findings.iter().filter(|finding| finding.rule == *rule) {
+                    let line = (rule.name, finding.file, finding.text.clone());
+                    if self.left_alone.contains(&line) {
+                        continue;
+                    }
                     let mut mending = Mending { context, edits: &mut self.edits, finding };
                     if let Some(what) = mend(&mut mending) {
                         mended = true;
+                        self.mended.push(line);
                         self.note(finding, what);
                     }
                 }

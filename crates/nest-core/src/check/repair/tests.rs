@@ -15,7 +15,7 @@ fn repaired(files: &[(File, &str)], world: &World, only: &[&str]) -> Repaired {
     let (book, policy) = (book(files), Policy::default());
     let only = only.iter().map(|name| rule(name).unwrap()).collect();
     let selection = Selection { only, ..Selection::default() };
-    repair(context(&book, &policy, world), &Repair { selection, take_out: Vec::new() }).unwrap()
+    repair(context(&book, &policy, world), &Repair { selection, ..Repair::default() }).unwrap()
 }
 
 /// What becomes of lines: `file:line before -> after`.

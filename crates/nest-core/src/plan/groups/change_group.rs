@@ -2,14 +2,13 @@
 
 use bstr::BStr;
 
-use crate::account::{admin_group, kind_of};
+use crate::account::kind_of;
 use crate::allot::{IdUse, Wanted};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
-    GuardedAction, NewNumber, PlanBuilder, find_group, find_user, gather_next_sign_ins, gid_of,
-    tell_sessions,
+    NewNumber, PlanBuilder, find_group, gather_next_sign_ins, gid_of, tell_sessions,
 };
 use crate::plan::groups::create_group::members;
 use crate::policy::Policy;
@@ -47,6 +46,10 @@ pub struct ChangeGroup {
 impl Request for ChangeGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole().names(&self.add_members).names(&self.drop_members)
+    }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
     }
 }
 
@@ -127,13 +130,6 @@ impl<'a> GroupChange<'a> {
         let mut homes: Vec<TreePath> = Vec::new();
         let mut users: Vec<&[u8]> = Vec::new();
         for (line, user) in context.book.users_by_gid(Gid(old.0)) {
-            let processes = user.uid().map(|uid| context.world.processes(uid)).unwrap_or_default();
-            if !processes.is_empty() && !self.request.overrides.busy {
-                let user = BStr::new(user.name);
-                let what = format!("{}, the primary group of {user}", self.what);
-                return Err(Refusal::new(what, Reason::Busy { processes })
-                    .or("do it all the same", format!("{} --even-if-busy", self.again())));
-            }
             self.builder.set_fields(File::Passwd, line, &[(PasswdField::Gid, text.as_bytes())]);
             users.push(user.name);
             // The home of a service may be the whole system.
@@ -228,14 +224,6 @@ impl<'a> GroupChange<'a> {
             let way = format!("regroup {name} --primary GROUP --leave {group}");
             let reason = Reason::PrimaryOf { group, user };
             return Err(self.refuse(reason).or("give another one first", way));
-        }
-        let admins = admin_group(context.book, context.policy);
-        if is_listed && admins.is_some_and(|admins| admins.name == group.name) {
-            let (what, again) = (self.what.as_str(), self.again());
-            let found = find_user(context, name, what)?;
-            let together = &self.request.drop_members.iter().collect();
-            let action = GuardedAction { what, again: &again, busy: false, together };
-            self.builder.guard(&found, self.request.overrides, action)?;
         }
         Ok(())
     }

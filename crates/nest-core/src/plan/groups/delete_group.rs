@@ -4,7 +4,6 @@ use std::collections::HashSet;
 
 use bstr::{BStr, BString};
 
-use crate::account::{AccountKind, kind_of};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
@@ -13,7 +12,7 @@ use crate::plan::groups::change_group::admins_of;
 use crate::plan::groups::rename_group::settings_naming;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
-use crate::request::Request;
+use crate::request::{GuardOverrides, Request};
 use crate::retired::{Kept, KeptLine, Listed};
 use crate::secret::told;
 use crate::table::{File, Group};
@@ -25,15 +24,19 @@ use crate::words::list;
 pub struct DeleteGroup {
     /// The groups, by name or gid.
     pub names: Vec<GroupName>,
-    /// Even if it is a service's.
-    pub service: bool,
     /// How many files carry the gid is to be told.
     pub count_files: bool,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
 }
 
 impl Request for DeleteGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole().names(&self.names).with_belongings()
+    }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
     }
 }
 
@@ -60,7 +63,7 @@ fn delete_one(builder: &mut PlanBuilder<'_>, request: &DeleteGroup, wanted: &BSt
     let group = find_group(context, wanted, &what)?;
     let gid = gid_of(context, &group, &what)?;
     let name = BStr::new(group.name);
-    may_go(context, request, &group, Gid(gid.0), &what)?;
+    may_go(context, &group, Gid(gid.0), &what)?;
     let mut subject = Subject::new(name.to_owned());
     subject.decide(Label::GID, gid.to_string(), "");
     let members: Vec<&[u8]> = group.members().collect();
@@ -102,13 +105,7 @@ fn delete_one(builder: &mut PlanBuilder<'_>, request: &DeleteGroup, wanted: &BSt
 }
 
 /// What stands in the way of a group's going.
-fn may_go(
-    context: PlanContext<'_>,
-    request: &DeleteGroup,
-    group: &Group<'_>,
-    gid: Gid,
-    what: &str,
-) -> Result<()> {
+fn may_go(context: PlanContext<'_>, group: &Group<'_>, gid: Gid, what: &str) -> Result<()> {
     let name = BStr::new(group.name);
     let refuse = |reason| Refusal::new(what, reason);
     let same = context.book.groups_by_gid(gid);
@@ -130,10 +127,6 @@ fn may_go(
         let drop: Vec<String> = members.iter().map(ToString::to_string).collect();
         let way = format!("change group {name} --drop-member {}", drop.join(","));
         return Err(refuse(Reason::AdminGroup { members }).or("take them out first", way));
-    }
-    if kind_of(context.policy, Some(gid)) == AccountKind::Service && !request.service {
-        return Err(refuse(Reason::IsServiceGroup { gid })
-            .or("do it all the same", format!("delete group {name} --service")));
     }
     Ok(())
 }

@@ -28,6 +28,10 @@ impl Request for RenameGroup {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole()
     }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
+    }
 }
 
 /// Plans the renaming of a group.

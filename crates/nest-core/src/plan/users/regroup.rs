@@ -4,13 +4,12 @@ use std::collections::HashSet;
 
 use bstr::BStr;
 
-use crate::account::admin_group;
 use crate::book::Lookups;
 use crate::change::{Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
-    FoundUser, GuardedAction, NewPrimary, PlanBuilder, Together, change_primary, find_admin_group,
-    find_group, find_member, find_user, gather_next_sign_ins, gid_of, tell_sessions,
+    FoundUser, NewPrimary, PlanBuilder, change_primary, find_admin_group, find_group, find_member,
+    find_user, gather_next_sign_ins, gid_of, tell_sessions,
 };
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
@@ -46,6 +45,10 @@ impl Request for Regroup {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole().names(&self.names)
     }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
+    }
 }
 
 /// Plans the change of memberships: all of them, or none.
@@ -65,7 +68,6 @@ pub fn regroup(context: PlanContext<'_>, request: &Regroup) -> Result<Plan> {
         joins: Vec::new(),
         leaves: Vec::new(),
         builder: PlanBuilder::new(context, format!("regroup {all}")),
-        together: request.names.iter().collect(),
     };
     planner.groups()?;
     let mut seen = HashSet::new();
@@ -90,7 +92,6 @@ struct Regrouping<'a> {
     joins: Vec<Group<'a>>,
     leaves: Vec<Group<'a>>,
     builder: PlanBuilder<'a>,
-    together: Together,
 }
 
 impl<'a> Regrouping<'a> {
@@ -219,7 +220,6 @@ impl<'a> Regrouping<'a> {
         subject: &mut Subject,
     ) -> Result<bool> {
         let (mut left, mut never) = (Vec::new(), Vec::new());
-        let admins = admin_group(self.context.book, self.context.policy);
         for group in self.leaves.clone() {
             let listed = group.members().any(|member| member == name);
             let gid = group.gid();
@@ -230,15 +230,6 @@ impl<'a> Regrouping<'a> {
                 return Err(Refusal::new(what, reason).or("give another one first", way));
             }
             let was_primary = found.is_some_and(|found| gid == Some(found.gid));
-            if admins.is_some_and(|admins| admins.name == group.name)
-                && (listed || was_primary)
-                && let Some(found) = found
-            {
-                let again = format!("regroup {name}{}", self.request.again);
-                let together = &self.together;
-                let action = GuardedAction { what, again: &again, busy: false, together };
-                self.builder.guard(found, self.request.overrides, action)?;
-            }
             let gone = self.builder.lists().leave(group.name, name);
             if gone {
                 left.push(group.name);

@@ -15,7 +15,7 @@ use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::surroundings::{FileKind, Site};
 use crate::table::{Column, File, PasswdField};
-use crate::value::{TreePath, Uid, UserName, join};
+use crate::value::{TreePath, UserName, join};
 use crate::words::list;
 
 /// A user to be renamed.
@@ -36,6 +36,10 @@ pub struct RenameUser {
 impl Request for RenameUser {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole()
+    }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
     }
 }
 
@@ -89,20 +93,10 @@ impl<'a> Renaming<'a> {
         let (old, new) = (self.old(), self.new_name());
         let again = format!("rename user {old} {new}");
         require_file_name((self.context, File::Passwd), old, &self.what)?;
-        if self.found.uid == Uid::ROOT && !self.request.overrides.root {
-            let refusal = self.refuse(Reason::IsRoot);
-            return Err(refusal.or("do it all the same", format!("{again} --even-root")));
-        }
         let private = self.private_group();
         let group_way = || format!("{again} --keep-group");
         let cautions = check_new_name(self.context, new, private.is_some(), &self.what, group_way)?;
         self.builder.plan.cautions.extend(cautions);
-        let processes = self.context.world.processes(self.found.uid);
-        if !processes.is_empty() && !self.request.overrides.busy {
-            return Err(self
-                .refuse(Reason::Busy { processes })
-                .or("do it all the same", format!("{again} --even-if-busy")));
-        }
         self.subject.decide("name", new, format!("was {old}"));
         self.subject.decide(
             Label::UID,

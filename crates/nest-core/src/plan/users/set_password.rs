@@ -8,7 +8,7 @@ use crate::account::NewShadow;
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::{FoundUser, GuardedAction, PlanBuilder, Together, find_user};
+use crate::drafting::{FoundUser, PlanBuilder, find_user};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
@@ -51,6 +51,10 @@ impl Request for SetPassword {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole().names(&self.names)
     }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
+    }
 }
 
 /// Plans the setting of passwords: all of them, or none.
@@ -59,14 +63,13 @@ impl Request for SetPassword {
 /// The first [`Refusal`].
 pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<Plan> {
     let mut builder = PlanBuilder::new(context, format!("password user {}", list(&request.names)));
-    let together = request.names.iter().collect();
     let mut seen = HashSet::new();
     for (at, name) in request.names.iter().enumerate() {
         if !seen.insert(name) {
             return Err(Refusal::new("no password was changed", Reason::NameTwice));
         }
         let hash = request.hashes.get(at).cloned().flatten();
-        set_for_user(&mut builder, request, &together, name, hash)?;
+        set_for_user(&mut builder, request, name, hash)?;
     }
     Ok(builder.finish(format!("show user {}", request.names[0])))
 }
@@ -74,7 +77,6 @@ pub fn set_password(context: PlanContext<'_>, request: &SetPassword) -> Result<P
 fn set_for_user(
     builder: &mut PlanBuilder<'_>,
     request: &SetPassword,
-    together: &Together,
     name: &UserName,
     hash: Option<BString>,
 ) -> Result<()> {
@@ -84,10 +86,6 @@ fn set_for_user(
     let old = found.shadow.map(|(_, shadow)| shadow.field());
     let field: Vec<u8> = match &hash {
         None => {
-            let what = format!("the password of {name} was not changed");
-            let again = format!("password user {name} --none");
-            let action = GuardedAction { what: &what, again: &again, busy: false, together };
-            builder.guard(&found, request.overrides, action)?;
             subject.decide("password", "none", "nobody can sign in with one");
             b"!".to_vec()
         }

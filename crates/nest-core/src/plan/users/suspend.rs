@@ -7,7 +7,7 @@ use bstr::BStr;
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::{FoundUser, GuardedAction, PlanBuilder, find_user};
+use crate::drafting::{FoundUser, PlanBuilder, find_user};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
@@ -44,6 +44,10 @@ impl Request for Suspend {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole().names(&self.names)
     }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
+    }
 }
 
 /// Plans the suspending of accounts: all of them, or none.
@@ -51,7 +55,6 @@ impl Request for Suspend {
 /// # Errors
 /// The first [`Refusal`].
 pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan> {
-    let together = &request.names.iter().collect();
     each(context, "suspend", &request.names, &mut |builder, name, subject| {
         let what = format!("{name} was not suspended");
         let (found, line, shadow) = with_shadow(context, name, &what)?;
@@ -60,9 +63,6 @@ pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan> {
             subject.decide("suspended", "already", since.unwrap_or_default());
             return Ok(());
         }
-        let again = format!("suspend user {name}");
-        let action = GuardedAction { what: &what, again: &again, busy: false, together };
-        builder.guard(&found, request.overrides, action)?;
         let field = match shadow.field() {
             PasswordField::Set(_) => [b"!", shadow.password].concat(),
             PasswordField::Open => b"!".to_vec(),

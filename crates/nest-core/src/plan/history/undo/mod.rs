@@ -16,7 +16,7 @@ use crate::drafting::PlanBuilder;
 use crate::policy::Policy;
 use crate::record::{ChangeRecord, RecordedEdit, Secret};
 use crate::refusal::{NotKept, Reason, Refusal, Result};
-use crate::request::Request;
+use crate::request::{GuardOverrides, Request};
 use crate::retired::{Kept, KeptFolder, KeptLine};
 use crate::secret::{has_lost_parts, hash_of, shown};
 use crate::table::{File, Line, Passwd, Record};
@@ -31,6 +31,8 @@ pub struct Undo<'a> {
     pub undone_by: Option<u64>,
     /// Only the lines of the account files, not what was done on the tree.
     pub lines_only: bool,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
 }
 
 impl Request for Undo<'_> {
@@ -43,6 +45,10 @@ impl Request for Undo<'_> {
         names.sort_unstable();
         names.dedup();
         Lookups::whole().names(&names).with_belongings()
+    }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
     }
 }
 

@@ -2,13 +2,13 @@
 
 use bstr::{BStr, BString};
 
-use crate::account::{AccountKind, admin_group, kind_of};
+use crate::account::{AccountKind, kind_of};
 use crate::change::{Label, Subject};
-use crate::drafting::{FoundUser, GuardedAction, NewPrimary, change_primary, find_admin_group};
+use crate::drafting::{FoundUser, NewPrimary, change_primary, find_admin_group};
 use crate::plan::tables::intake::IntakePlanner;
 use crate::plan::users::{ChangeUser, change_into};
-use crate::request::{CreateUser, GuardOverrides};
-use crate::roster::{Column, RosterRow, RowRequest, Wrong};
+use crate::request::CreateUser;
+use crate::roster::{Column, RosterRow, Wrong};
 use crate::surroundings::Keys;
 use crate::table::{File, ShadowField};
 use crate::value::{Expiry, Gid, GroupName, PasswordField, Scheme, UserName};
@@ -193,79 +193,20 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
                 .filter(|group| !wanted.contains(group) && !of_all(group))
                 .map(GroupName::from)
                 .collect();
-            self.leave_groups(row, found, &gone, subject);
+            self.leave_groups(found, &gone, subject);
             return !joins.is_empty() || !gone.is_empty();
         }
         !joins.is_empty()
     }
 
-    fn leave_groups(
-        &mut self,
-        row: &RosterRow,
-        found: &FoundUser<'a>,
-        gone: &[GroupName],
-        subject: &mut Subject,
-    ) {
+    fn leave_groups(&mut self, found: &FoundUser<'a>, gone: &[GroupName], subject: &mut Subject) {
         let name = UserName::from(found.user.name);
         for group in gone {
-            if self.may_leave(row, Column::Join, found, group) {
-                self.leaving.entry(group.clone()).or_default().push(name.clone());
-            }
+            self.leaving.entry(group.clone()).or_default().push(name.clone());
         }
         if !gone.is_empty() {
             subject.decide("leaves", list(gone), "no row asks for it");
         }
-    }
-
-    /// Stands before whoever would leave the administrators, by a row of the user or
-    /// of the group; notes the fault.
-    pub(crate) fn may_leave(
-        &mut self,
-        row: &RosterRow,
-        column: Column,
-        found: &FoundUser<'a>,
-        group: &GroupName,
-    ) -> bool {
-        let admins = admin_group(self.context.book, self.context.policy);
-        if admins.is_none_or(|admins| **group != admins.name) {
-            return true;
-        }
-        let again = format!("regroup {} --leave {group}", BStr::new(found.user.name));
-        let together = &self.leaving_admins(group).iter().collect();
-        let action = GuardedAction { what: "", again: &again, busy: false, together };
-        let Err(refusal) = self.batch.builder.guard(found, GuardOverrides::default(), action)
-        else {
-            return true;
-        };
-        let way = refusal.ways.last().map(|way| way.text.clone()).unwrap_or_default();
-        let (name, what) = (BStr::new(found.user.name), &refusal.reason);
-        let wrong = Wrong::new(
-            format!("{name} would leave {group}: {what}"),
-            match column {
-                Column::Member => format!("{name} as well; or first {way}"),
-                _ => format!("{group} as well; or first {way}"),
-            },
-        );
-        self.fault(row, column, wrong);
-        false
-    }
-
-    /// The users whom rows, their own or the group's, take out of the administrators.
-    fn leaving_admins(&self, admins: &GroupName) -> Vec<UserName> {
-        let rows = &self.request.roster.rows;
-        let own = rows.iter().zip(&*self.names).filter(|(row, _)| {
-            row.given.contains(Column::Join)
-                && self
-                    .request
-                    .user(row)
-                    .is_some_and(|user| !user.admin && !user.join.contains(admins))
-        });
-        let own = own.filter_map(|(_, name)| Some(name.clone()?.into_owned().into()));
-        let of_group = rows.iter().filter_map(|row| match &row.what {
-            RowRequest::Group(group) if group.name == *admins => Some(group),
-            _ => None,
-        });
-        own.chain(of_group.flat_map(|group| self.unasked_members(group))).collect()
     }
 
     /// A first password is set where none is, and keys where none are; what the

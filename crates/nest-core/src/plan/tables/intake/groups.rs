@@ -104,14 +104,7 @@ impl<'r> IntakePlanner<'_, 'r> {
         }
         if exists && self.request.exact_groups && row.given.contains(Column::Member) {
             for name in self.unasked_members(group) {
-                // Whom the files do not know administers nothing.
-                let user = self.context.book.user(&name).is_some();
-                let user = user.then(|| self.found(row, name.as_ref())).flatten();
-                let may =
-                    user.is_none_or(|user| self.may_leave(row, Column::Member, &user, &group.name));
-                if may {
-                    self.leaving.entry(group.name.clone()).or_default().push(name);
-                }
+                self.leaving.entry(group.name.clone()).or_default().push(name);
             }
         }
     }

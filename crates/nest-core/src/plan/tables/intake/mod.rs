@@ -24,7 +24,7 @@ use crate::drafting::FoundUser;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
-use crate::request::{CreateUser, Request};
+use crate::request::{CreateUser, GuardOverrides, Request};
 use crate::roster::{Column, Fault, Roster, RosterRow, RowBuffer, RowRequest, Wrong};
 use crate::value::{GroupName, UserName};
 
@@ -53,6 +53,8 @@ pub struct Intake {
     pub detailed: bool,
     /// The hashes of those passwords, by name; none while they are not made yet.
     pub hashes: std::collections::HashMap<BString, BString>,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
 }
 
 /// What becomes of rows whose name exists.
@@ -81,6 +83,10 @@ impl Request for Intake {
     /// the policy.
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole()
+    }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
     }
 }
 

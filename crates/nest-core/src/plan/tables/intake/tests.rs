@@ -1,6 +1,7 @@
 use crate::book::Book;
 use crate::book::tests::book;
 use crate::change::Caution;
+use crate::consequences::judge;
 use crate::plan::tables::intake::*;
 use crate::policy::Policy;
 use crate::record::{Told, kept};
@@ -44,10 +45,10 @@ fn planned(request: &Intake, policy: &str) -> Result<TakenIn> {
     let (book, world) = (the_book(), World::default());
     let policy = Policy::read("p.toml", policy).unwrap();
     let today = Day(20_781);
-    intake(
-        PlanContext { book: &book, policy: &policy, world: &world, today, change: Some(7) },
-        request,
-    )
+    let context =
+        PlanContext { book: &book, policy: &policy, world: &world, today, change: Some(7) };
+    let TakenIn { plan, newcomers } = intake(context, request)?;
+    Ok(TakenIn { plan: judge(context, plan, request.overrides)?, newcomers })
 }
 
 /// The lines of a file that the plan adds or alters.
@@ -245,9 +246,11 @@ fn rows_that_exist_are_kept_or_brought_to_their_rows() {
     assert_eq!(plan.subjects.len(), 1);
     // Exactly: sunniva would leave the administrators, and is the last of them.
     request.exact_groups = true;
-    let told = faults(&request, "");
-    assert_eq!(told.len(), 1, "{told:?}");
-    assert!(told[0].starts_with("3:22 join: sunniva would leave sudo: "), "{told:?}");
+    let told = planned(&request, "").unwrap_err().to_string();
+    assert!(
+        told.starts_with("nothing was changed, because of row 2 of crew.csv: sunniva"),
+        "{told}"
+    );
 }
 
 #[test]
@@ -455,10 +458,9 @@ fn of_two_people_with_one_name_neither_is_guessed() {
 fn a_row_of_the_administrators_group_is_guarded_too() {
     let update =
         |csv: &str| Intake { existing: Existing::Update, exact_groups: true, ..request(csv) };
-    let told = faults(&update("name,member\nsudo,tavish\n"), "");
-    assert_eq!(told.len(), 1, "{told:?}");
-    assert!(told[0].starts_with("2:6 member: sunniva would leave sudo: "), "{told:?}");
-    assert!(told[0].contains("--even-last-admin"), "{told:?}");
+    let told = planned(&update("name,member\nsudo,tavish\n"), "").unwrap_err();
+    assert!(told.to_string().contains("sunniva would no longer be administrator"), "{told}");
+    assert_eq!(told.ways[1].text, "--even-last-admin");
     let kept = planned(&update("name,member\nsudo,sunniva;tavish\n"), "").unwrap().plan;
     assert_eq!(lines(&kept, File::Group), ["sudo:x:27:sunniva,tavish"]);
     // A row of somebody's own asks for it as well.

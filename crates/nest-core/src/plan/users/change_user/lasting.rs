@@ -2,7 +2,6 @@
 
 use bstr::BStr;
 
-use crate::drafting::{GuardedAction, Together};
 use crate::plan::users::change_user::{AgingRequest, UserChange};
 use crate::plan::users::suspend::is_out;
 use crate::policy::Days;
@@ -93,10 +92,6 @@ impl UserChange<'_, '_> {
                 .refuse(Reason::ExpiryPast(day))
                 .or("to keep somebody out now", format!("suspend user {}", self.name())));
         }
-        let again = format!("change user {} --expires {text}", self.name());
-        let together = &Together::default();
-        let action = GuardedAction { what: &self.what, again: &again, busy: false, together };
-        self.builder.guard(&self.found, self.request.overrides, action)?;
         self.subject.decide(
             "expires",
             day.to_string(),

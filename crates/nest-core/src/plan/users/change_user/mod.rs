@@ -81,6 +81,10 @@ impl Request for ChangeUser {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole().names(std::slice::from_ref(&self.name))
     }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
+    }
 }
 
 /// Plans the change of an account.
@@ -228,7 +232,6 @@ impl<'a> UserChange<'_, 'a> {
         let PlanBuilder { allotter, plan, .. } = &mut *self.builder;
         new.choose(policy, allotter, &mut plan.cautions)
             .map_err(|fault| new.refusal(fault, &self.what, &format!("change user {name}")))?;
-        self.not_while_busy(&format!("change user {name} --uid {uid}"))?;
         carry_note(self.context, &self.found, &mut self.builder.plan, name, uid);
         let text = uid.to_string();
         self.set(PasswdField::Uid, "uid", self.found.user.uid, text.as_bytes());
@@ -272,16 +275,6 @@ impl<'a> UserChange<'_, 'a> {
         Ok(())
     }
 
-    fn not_while_busy(&self, again: &str) -> Result<()> {
-        let processes = self.context.world.processes(self.found.uid);
-        if processes.is_empty() || self.request.overrides.busy {
-            return Ok(());
-        }
-        Err(self
-            .refuse(Reason::Busy { processes })
-            .or("do it all the same", format!("{again} --even-if-busy")))
-    }
-
     fn home(&mut self) -> Result<()> {
         let Some(home) = &self.request.home else { return Ok(()) };
         let mut home = home.clone();
@@ -305,7 +298,6 @@ impl<'a> UserChange<'_, 'a> {
             return Ok(());
         }
         let again = format!("change user {} --home {home}", self.name());
-        self.not_while_busy(&again)?;
         let step = move_home(
             self.context,
             &self.found,

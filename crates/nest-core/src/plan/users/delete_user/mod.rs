@@ -11,8 +11,7 @@ use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
-    FoundUser, GuardedAction, PlanBuilder, Together, find_user, not_a_file_name, private_group,
-    require_file_name,
+    FoundUser, PlanBuilder, find_user, not_a_file_name, private_group, require_file_name,
 };
 use crate::plan::groups::delete_group::take_out;
 use crate::plan::users::suspend::note_of;
@@ -56,6 +55,10 @@ impl Request for DeleteUser {
     fn lookups(&self, _: &Policy) -> Lookups {
         Lookups::whole().names(&self.names).with_belongings()
     }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
+    }
 }
 
 /// Plans the deleting of users: all of them, or none.
@@ -65,7 +68,6 @@ impl Request for DeleteUser {
 pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Plan> {
     let all = list(&request.names);
     let mut builder = PlanBuilder::new(context, format!("delete user {all}"));
-    let together: Together = request.names.iter().collect();
     let mut seen = HashSet::new();
     for name in request.names.iter().filter(|name| seen.insert(*name)) {
         let what = match request.names.len() {
@@ -88,8 +90,8 @@ pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Pla
             suspended: None,
             belongings: Vec::new(),
         };
-        let (builder, together) = (&mut builder, &together);
-        let deleting = Deleting { context, request, found, what, builder, together, subject, kept };
+        let builder = &mut builder;
+        let deleting = Deleting { context, request, found, what, builder, subject, kept };
         deleting.delete()?;
     }
     Ok(builder.finish(match context.change {
@@ -104,7 +106,6 @@ struct Deleting<'p, 'a> {
     found: FoundUser<'a>,
     what: String,
     builder: &'p mut PlanBuilder<'a>,
-    together: &'p Together,
     subject: Subject,
     kept: Kept,
 }
@@ -118,25 +119,9 @@ impl<'a> Deleting<'_, 'a> {
         Refusal::new(self.what.as_str(), reason)
     }
 
-    /// The command as it was given.
-    fn again(&self) -> String {
-        let files = match &self.request.files {
-            FilesDisposition::SetAside => String::new(),
-            FilesDisposition::Keep => " --files keep".to_owned(),
-            FilesDisposition::Archive => " --files archive".to_owned(),
-            FilesDisposition::Erase => " --files erase".to_owned(),
-            FilesDisposition::Give(user) => format!(" --files give:{user}"),
-        };
-        format!("delete user {}{files}", self.name())
-    }
-
     fn delete(mut self) -> Result<()> {
         let (context, name) = (self.context, self.name());
         require_file_name((context, File::Passwd), name, &self.what)?;
-        let again = self.again();
-        let action =
-            GuardedAction { what: &self.what, again: &again, busy: true, together: self.together };
-        self.builder.guard(&self.found, self.request.overrides, action)?;
         let stays = matches!(self.request.files, FilesDisposition::Keep | FilesDisposition::Erase);
         if context.change.is_none() && !stays {
             return Err(self
