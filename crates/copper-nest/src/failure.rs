@@ -19,6 +19,7 @@ use nest_host::tree::TreeError;
 use serde_json::json;
 
 use crate::cli::Global;
+use crate::session::spell_out;
 use crate::view::{faults, style, visible};
 
 /// What a command comes to: its exit status, unless it says otherwise.
@@ -143,7 +144,8 @@ impl From<Box<Refusal>> for Failure {
     fn from(mut refusal: Box<Refusal>) -> Self {
         let kind = (&refusal.reason).into();
         let status = if refusal.is_damage() { DAMAGED } else { REFUSED };
-        let ways = std::mem::take(&mut refusal.ways);
+        let mut ways = std::mem::take(&mut refusal.ways);
+        spell_out(&mut ways, None);
         let faults = match &refusal.reason {
             Reason::Roster { faults, .. } => faults.clone(),
             _ => Vec::new(),

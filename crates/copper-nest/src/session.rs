@@ -457,11 +457,10 @@ impl<'g> Session<'g> {
         let context = PlanContext { change, ..self.context(loaded, &world) };
         let plan = planner(context)?;
         let undoes = plan.undoes;
-        let judged = consequences::judge(context, plan, overrides).map_err(|mut refusal| {
+        let plan = consequences::judge(context, plan, overrides).map_err(|mut refusal| {
             spell_out(&mut refusal.ways, undoes);
             refusal
-        });
-        let plan = judged?;
+        })?;
         // Numbers must not be given without knowing which are retired, and what is known of
         // suspended accounts must not be lost.
         if plan.needs_numbers() && context.world.retired_is_known().is_err() {
@@ -528,7 +527,7 @@ fn confirm() -> Result<()> {
 
 /// Says in full which command is given again with an option. An undo names its change: the
 /// newest may be another one by then.
-fn spell_out(ways: &mut [Way], undoes: Option<u64>) {
+pub fn spell_out(ways: &mut [Way], undoes: Option<u64>) {
     let mut words: Vec<String> =
         std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
     let undo = words.iter().position(|word| word == "undo");

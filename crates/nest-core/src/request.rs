@@ -106,8 +106,6 @@ pub struct CreateGroup {
     pub admins: Vec<UserName>,
     /// Names that the files do not know may be a directory's.
     pub unlisted: bool,
-    /// The options as they were given, for the ways round.
-    pub again: String,
 }
 
 /// Which guards the administrator has waved through.

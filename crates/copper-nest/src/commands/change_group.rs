@@ -50,18 +50,12 @@ const EXAMPLES: &str = "Examples:
 impl ChangeGroupArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let lists = self.lists();
-        if self.gid.is_none() && lists.iter().all(|(_, names)| names.is_empty()) {
+        let lists =
+            [&self.add_member, &self.drop_member, &self.add_group_admin, &self.drop_group_admin];
+        if self.gid.is_none() && lists.iter().all(|names| names.is_empty()) {
             let message = "nothing to change was named: --gid, --add-member, --drop-member, \
                            --add-group-admin, --drop-group-admin";
             return Err(Failure::new(USAGE, "usage", message).or("see how", "change group --help"));
-        }
-        let mut again = String::new();
-        if let Some(gid) = &self.gid {
-            again += &format!(" --gid {gid}");
-        }
-        for (option, names) in lists {
-            again += &super::again(option, names);
         }
         let session = Session::open(global)?;
         let names = |names: &[OsString]| names.iter().map(bytes).collect();
@@ -75,17 +69,7 @@ impl ChangeGroupArgs {
             drop_admins: names(&self.drop_group_admin),
             unlisted: self.unlisted,
             overrides: self.even.read(),
-            again,
         };
         session.carry_out(&request, Asks::Nothing, |context| change_group(context, &request))
-    }
-
-    fn lists(&self) -> [(&'static str, &[OsString]); 4] {
-        [
-            ("--add-member", &self.add_member),
-            ("--drop-member", &self.drop_member),
-            ("--add-group-admin", &self.add_group_admin),
-            ("--drop-group-admin", &self.drop_group_admin),
-        ]
     }
 }

@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::groups::create_group;
 use nest_core::request::CreateGroup;
 
-use super::{Asks, Global, Result, Session, again, bytes, read_gid};
+use super::{Asks, Global, Result, Session, bytes, read_gid};
 
 /// Create a group.
 ///
@@ -52,16 +52,7 @@ impl CreateGroupArgs {
             members: self.member.iter().map(bytes).collect(),
             admins: self.group_admin.iter().map(bytes).collect(),
             unlisted: self.unlisted,
-            again: self.again(),
         };
         session.carry_out(&request, Asks::Nothing, |context| create_group(context, &request))
-    }
-
-    /// The options, as they can be given again.
-    fn again(&self) -> String {
-        let gid = self.gid.as_ref().map(|gid| format!(" --gid {gid}")).unwrap_or_default();
-        let service = if self.service { " --service" } else { "" };
-        let members = again("--member", &self.member);
-        format!("{gid}{service}{members}{}", again("--group-admin", &self.group_admin))
     }
 }

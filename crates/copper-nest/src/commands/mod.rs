@@ -106,15 +106,6 @@ pub fn bytes<T: From<BString>>(text: &OsString) -> T {
     BString::from(text.as_bytes()).into()
 }
 
-/// An option with a list, as it can be given again; nothing for an empty list.
-pub fn again(option: &str, list: &[OsString]) -> String {
-    if list.is_empty() {
-        return String::new();
-    }
-    let list: Vec<_> = list.iter().map(|word| word.to_string_lossy()).collect();
-    format!(" {option} {}", shell_words::quote(&list.join(",")))
-}
-
 /// A uid.
 pub fn read_uid(text: &str) -> Result<Uid> {
     read_id("uid", text).map(Uid)

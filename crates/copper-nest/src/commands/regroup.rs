@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::users::{Regroup, regroup};
 
 use super::even::{LAST_ADMIN, ME, SERVICE};
-use super::{Asks, Even, Failure, Global, Names, Result, Session, USAGE, again, bytes};
+use super::{Asks, Even, Failure, Global, Names, Result, Session, USAGE, bytes};
 
 /// Change who is in which group: join, leave, or another primary group.
 ///
@@ -69,24 +69,7 @@ impl RegroupArgs {
             regroup_home: self.regroup_home,
             unlisted: self.unlisted,
             overrides: self.even.read(),
-            again: self.again(),
         };
         session.carry_out(&request, Asks::Nothing, |context| regroup(context, &request))
-    }
-
-    /// The options, as they can be given again.
-    fn again(&self) -> String {
-        let mut again = again("--join", &self.join) + &again("--leave", &self.leave);
-        again += &super::again("--primary", self.primary.as_slice());
-        for (given, option) in [
-            (self.regroup_home, " --regroup-home"),
-            (self.admin, " --admin"),
-            (self.no_admin, " --no-admin"),
-        ] {
-            if given {
-                again += option;
-            }
-        }
-        again
     }
 }

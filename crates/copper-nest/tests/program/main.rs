@@ -11,6 +11,7 @@ mod demo;
 mod disk_full;
 mod docs;
 mod groups;
+mod guards;
 mod harness;
 mod ids;
 mod intake;

@@ -4,8 +4,8 @@ mod batch;
 mod lookups;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
-use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use bstr::{BStr, BString};
 
@@ -22,6 +22,9 @@ pub use self::lookups::{Extent, Lookups};
 /// Up to here names that were not declared are searched for one by one: an index of all
 /// names takes as long as some twenty searches.
 const FEW_MISSES: usize = 8;
+
+/// So many searches are remembered.
+const MOST_KNOWN: usize = 64;
 
 /// The texts of the six files; `None` where the tree has no such file.
 #[derive(Default)]
@@ -75,6 +78,8 @@ pub struct Book {
     ranges: [OnceLock<RangeIndex>; 2],
     /// How often a name was looked up that was not among those that were looked up at once.
     missed: AtomicUsize,
+    /// The names that were searched for, and where their lines begin.
+    known: Mutex<Vec<(File, BString, Vec<usize>)>>,
     /// What was loaded of files that are held only in part.
     lookups: Lookups,
     gshadow_lookups: Option<Lookups>,
@@ -99,6 +104,7 @@ impl Book {
             batch: OnceLock::new(),
             ranges: Default::default(),
             missed: AtomicUsize::new(0),
+            known: Mutex::default(),
             // Whoever makes a book of whole texts may ask it anything.
             lookups: Lookups::whole(),
             gshadow_lookups: None,
@@ -218,8 +224,23 @@ impl Book {
                 let again = names.again(file, first).map(|again| lines.at(again));
                 std::iter::once(lines.at(first)).chain(again).collect()
             }
-            _ => lines.named(name).collect(),
+            _ => self.searched(file, lines, name),
         }
+    }
+
+    /// The same by a search of the text. Whoever judges a plan asks for the names that its
+    /// planner asked for: the text is searched once.
+    fn searched<'b>(&'b self, file: File, lines: &'b Lines, name: &[u8]) -> Vec<Line<'b>> {
+        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some((.., starts)) = known.iter().find(|(of, other, _)| *of == file && other == name)
+        {
+            return starts.iter().map(|start| lines.around(*start)).collect();
+        }
+        let found: Vec<Line<'b>> = lines.named(name).collect();
+        if known.len() < MOST_KNOWN {
+            known.push((file, name.into(), found.iter().map(|line| line.start).collect()));
+        }
+        found
     }
 
     /// Whether so many names that no request declared were looked up that an index pays.

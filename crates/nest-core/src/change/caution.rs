@@ -206,6 +206,25 @@ pub enum Caution {
     /// A password that does not come back.
     #[error("the password of {name} is kept nowhere and has to be set anew")]
     PasswordAnew { name: BString },
+    /// Somebody leaves a group, and is in it all the same.
+    #[error("{name} leaves {group} and stays in it all the same, {by}")]
+    StaysIn { name: BString, group: BString, by: String },
+    /// Somebody leaves a group, and administers it.
+    #[error("{name} leaves {group} and still administers it: whoever does can come back in")]
+    StillGroupAdmin { name: BString, group: BString },
+    /// Somebody leaves a group of administrators, and is one.
+    #[error("{name} is administrator all the same, {by}")]
+    StillAdmin { name: BString, by: String },
+    /// A group goes, and its number does not.
+    #[error(
+        "{group} goes, and {other} has gid {gid} too: whoever is in {other} keeps what files grant to it"
+    )]
+    GidStillGiven { group: BString, gid: Gid, other: BString },
+    /// A group of one's own that nobody is in any more.
+    #[error(
+        "the group {group}, which was {name}'s own, is nobody's now; to be rid of it: delete group {group}"
+    )]
+    GroupEmpty { name: BString, group: BString },
     /// Lines go, and the hashes on them are gone for good.
     #[error("{} with a hash on it that is kept nowhere: undo brings the line back, and not the hash", counted(*.count, "line goes", "lines go, each"))]
     HashesGo { count: usize },

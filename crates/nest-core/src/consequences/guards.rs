@@ -53,6 +53,28 @@ pub(super) fn stand_before(
 /// What stands before a plan: the account or group that is concerned, and why.
 type Guard<'g, 'a> = fn(&Guards<'g, 'a>) -> Option<(&'a BStr, Reason)>;
 
+/// The path that a step takes something away from.
+fn moved_away(step: &Step) -> Option<&[u8]> {
+    match step {
+        Step::Move { from: path, .. }
+        | Step::Archive { path, .. }
+        | Step::Erase { path }
+        | Step::Remove { path, .. } => Some(path.as_slice()),
+        Step::MakeDirectory { .. }
+        | Step::MakeFile { .. }
+        | Step::GiveDirectory { .. }
+        | Step::SetAccess { .. }
+        | Step::Reown(_)
+        | Step::Unpack { .. }
+        | Step::Keep { .. }
+        | Step::Release { .. }
+        | Step::RetireIds(_)
+        | Step::ReviveIds(_)
+        | Step::NoteSuspended(_)
+        | Step::ForgetSuspended(_) => None,
+    }
+}
+
 /// The row of a table that is about an account.
 fn row_of(plan: &Plan, name: &BStr) -> Option<String> {
     let subject = plan.subjects.iter().find(|subject| subject.name == name)?;
@@ -95,7 +117,7 @@ impl<'a> Affected<'a> {
         let (before, after) = self.both()?;
         let name = self.old_name();
         if before.can_sign_in() && !after.can_sign_in() {
-            let is = &after.sign_in;
+            let is = after.sign_in();
             let why = is.both.first().or(is.password.first()).or(is.key.first());
             let why = why.map(|obstacle| format!(" ({obstacle})")).unwrap_or_default();
             return Some(format!("{name} could no longer sign in{why}"));
@@ -109,7 +131,7 @@ impl<'a> Affected<'a> {
     /// The day on which it would end, where it had no end or a later one.
     pub(super) fn end_set(&self) -> Option<Day> {
         let (before, after) = self.both()?;
-        after.ends.filter(|end| before.ends.is_none_or(|known| known > *end))
+        after.ends().filter(|end| before.ends().is_none_or(|known| known > *end))
     }
 
     /// That it would administer the machine no longer: a clause about it.
@@ -204,12 +226,15 @@ impl<'a> Guards<'_, 'a> {
                     !edited.contains(&line.start) && other.gid() == group.gid()
                 })
         };
+        // A group that goes with its user is judged with it.
+        let names: HashSet<&[u8]> =
+            self.accounts().map(|account| account.old_name().as_bytes()).collect();
         self.consequences.groups.iter().find_map(|change| {
             let before = change.before?;
             let gid = before.gid()?;
             let policy = self.context.policy;
-            let is_own = self.accounts().any(|account| account.old_name() == before.name);
-            if kind_of(policy, Some(gid)) != AccountKind::Service || is_own || stays(&before) {
+            let is_own = || names.contains(before.name);
+            if kind_of(policy, Some(gid)) != AccountKind::Service || is_own() || stays(&before) {
                 return None;
             }
             let name = BStr::new(before.name);
@@ -282,33 +307,15 @@ impl<'a> Guards<'_, 'a> {
     /// Something runs under an account that would be another one, or find its files
     /// elsewhere.
     fn busy(&self) -> Option<(&'a BStr, Reason)> {
-        let moved = |path: &[u8]| {
-            self.plan.steps.iter().any(|step| match step {
-                Step::Move { from, .. } => from.as_slice() == path,
-                Step::Archive { path: other, .. }
-                | Step::Erase { path: other }
-                | Step::Remove { path: other, .. } => other.as_slice() == path,
-                Step::MakeDirectory { .. }
-                | Step::MakeFile { .. }
-                | Step::GiveDirectory { .. }
-                | Step::SetAccess { .. }
-                | Step::Reown(_)
-                | Step::Unpack { .. }
-                | Step::Keep { .. }
-                | Step::Release { .. }
-                | Step::RetireIds(_)
-                | Step::ReviveIds(_)
-                | Step::NoteSuspended(_)
-                | Step::ForgetSuspended(_) => false,
-            })
-        };
+        let moved: HashSet<&[u8]> = self.plan.steps.iter().filter_map(moved_away).collect();
         let regrouped =
             self.plan.steps.iter().any(|step| matches!(step, Step::Reown(reown) if reown.group));
         self.accounts().find_map(|account| {
             let user = account.before.as_ref()?.user;
             let uid = user.uid()?;
             let name = account.old_name();
-            let home = || moved(user.home).then(|| format!("the home of {name} would be moved"));
+            let home =
+                || moved.contains(user.home).then(|| format!("the home of {name} would be moved"));
             let number = || {
                 let new = account.after.as_ref()?.user;
                 (regrouped && new.gid() != user.gid())

@@ -89,6 +89,11 @@ impl<'a> Homes<'a> {
         self.files.keys().filter_map(|home| book.user_at_home(home)).collect()
     }
 
+    /// Whether steps do something to what is at a home.
+    pub fn change(&self, home: &[u8]) -> bool {
+        self.homes.contains_key(home) || self.files.contains_key(home)
+    }
+
     /// Whether a new account with this home can't have a key: the home is made, without one.
     pub fn is_made_without_keys(&self, home: &[u8]) -> bool {
         let keys = match self.homes.get(home) {

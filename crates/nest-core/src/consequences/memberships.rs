@@ -3,18 +3,43 @@
 
 use std::collections::BTreeSet;
 
+use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
-use crate::book::Book;
+use crate::context::PlanContext;
 use crate::table::{Edit, File, Group, Record};
 use crate::value::Gid;
 
 /// The groups of some gids, at one moment.
 #[derive(Default)]
 pub(super) struct Groups<'a> {
-    by_gid: HashMap<u32, Vec<Group<'a>>>,
-    /// Whom the groups of a gid list.
-    listed: HashMap<u32, HashSet<&'a [u8]>>,
+    by_gid: HashMap<u32, Vec<ListedGroup<'a>>>,
+    /// Those that make administrators.
+    admins: Vec<u32>,
+}
+
+/// A group, and whom it lists.
+pub(super) struct ListedGroup<'a> {
+    pub group: Group<'a>,
+    /// The names on a long list.
+    members: Option<HashSet<&'a [u8]>>,
+}
+
+/// A list that is shorter than this, in bytes, is gone through for each name.
+const SHORT: usize = 256;
+
+impl<'a> ListedGroup<'a> {
+    pub fn of(group: Group<'a>) -> Self {
+        let members = (group.members.len() > SHORT).then(|| group.members().collect());
+        ListedGroup { group, members }
+    }
+
+    pub fn lists(&self, name: &[u8]) -> bool {
+        match &self.members {
+            Some(members) => members.contains(name),
+            None => self.group.members().any(|member| member == name),
+        }
+    }
 }
 
 /// A group line before and after.
@@ -50,65 +75,70 @@ pub(super) fn group_changes(edits: &[Edit]) -> Vec<GroupChange<'_>> {
 }
 
 impl<'a> Groups<'a> {
-    /// The groups of these gids before and after.
-    pub fn before_and_after(
-        book: &'a Book,
+    /// Adds the groups of these gids, as they are before and after.
+    pub fn add_all(
+        context: PlanContext<'a>,
         edits: &'a [Edit],
         changes: &[GroupChange<'a>],
         gids: &BTreeSet<u32>,
-    ) -> (Self, Self) {
-        let (mut before, mut after) = (Groups::default(), Groups::default());
+        (before, after): (&mut Self, &mut Self),
+    ) {
         if gids.is_empty() {
-            return (before, after);
+            return;
         }
         let edited = edits.iter().filter(|edit| edit.file == File::Group && edit.before.is_some());
         let edited: HashSet<usize> = edited.map(|edit| edit.range.start).collect();
-        for (line, group) in book.groups_of_gids(gids) {
-            before.add(group);
+        for (line, group) in context.book.groups_of_gids(gids) {
+            before.add(context, group);
             if !edited.contains(&line.start) {
-                after.add(group);
+                after.add(context, group);
             }
         }
         let come = changes.iter().filter_map(|change| change.after);
         come.filter(|group| group.gid().is_some_and(|gid| gids.contains(&gid.0)))
-            .for_each(|group| after.add(group));
-        (before, after)
+            .for_each(|group| after.add(context, group));
     }
 
-    fn add(&mut self, group: Group<'a>) {
+    fn add(&mut self, context: PlanContext<'_>, group: Group<'a>) {
         let Some(Gid(gid)) = group.gid() else { return };
-        self.by_gid.entry(gid).or_default().push(group);
-        self.listed.entry(gid).or_default().extend(group.members());
+        if context.policy.makes_admins(group.name) {
+            self.admins.push(gid);
+        }
+        self.by_gid.entry(gid).or_default().push(ListedGroup::of(group));
     }
 
     /// The groups of a gid.
-    pub fn of(&self, gid: u32) -> &[Group<'a>] {
+    pub fn of(&self, gid: u32) -> &[ListedGroup<'a>] {
         self.by_gid.get(&gid).map_or(&[], Vec::as_slice)
     }
 
-    /// All gids.
-    pub fn gids(&self) -> impl Iterator<Item = u32> {
-        self.by_gid.keys().copied()
+    /// Whether one of them makes administrators.
+    pub fn has_admins(&self) -> bool {
+        !self.admins.is_empty()
+    }
+
+    /// The gid of administrators that an account has.
+    pub fn admin_gid(&self, name: &[u8], primary: Option<Gid>) -> Option<u32> {
+        self.admins.iter().copied().find(|gid| self.gives(*gid, name, primary))
     }
 
     /// Whether an account with this primary group has a gid.
     pub fn gives(&self, gid: u32, name: &[u8], primary: Option<Gid>) -> bool {
-        primary == Some(Gid(gid)) || self.listed.get(&gid).is_some_and(|all| all.contains(name))
+        primary == Some(Gid(gid)) || self.of(gid).iter().any(|group| group.lists(name))
     }
 
-    /// By what an account has the gid of a group that does not list it, in words; nothing
-    /// where the group does.
-    pub fn by_what(&self, group: &Group<'_>, name: &[u8], primary: Option<Gid>) -> String {
-        if group.members().any(|member| member == name) {
+    /// By what an account is in a group that does not list it, in words; nothing where the
+    /// group does.
+    pub fn by_what(&self, group: &ListedGroup<'_>, name: &[u8], primary: Option<Gid>) -> String {
+        let gid = group.group.gid();
+        if group.lists(name) {
             return String::new();
         }
-        if primary.is_some() && primary == group.gid() {
+        if primary.is_some() && primary == gid {
             return "as its primary group".to_owned();
         }
-        let mut others = group.gid().map_or(&[][..], |gid| self.of(gid.0)).iter();
-        let other = others.find(|other| other.members().any(|member| member == name));
-        let other =
-            other.map_or_else(String::new, |other| String::from_utf8_lossy(other.name).into());
-        format!("by the gid that {other} has too")
+        let mut others = gid.map_or(&[][..], |gid| self.of(gid.0)).iter();
+        let other = others.find(|other| other.lists(name)).map(|other| BStr::new(other.group.name));
+        other.map(|other| format!("by the gid that {other} has too")).unwrap_or_default()
     }
 }

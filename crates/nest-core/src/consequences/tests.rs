@@ -233,3 +233,47 @@ fn no_way_round_a_guard_is_left() {
     mine.live = false;
     assert!(consequences(&shell, &mine, change_user).is_ok());
 }
+
+#[test]
+fn what_is_left_by_half_is_said() {
+    let world = World::default();
+    let said = |texts: Vec<(File, String)>, request: &Regroup| -> Vec<String> {
+        let texts: Vec<(File, &str)> =
+            texts.iter().map(|(file, text)| (*file, &text[..])).collect();
+        let (book, policy) = (book(&texts), Policy::default());
+        let (world, today) = (&world, Day(20781));
+        let context = PlanContext { book: &book, policy: &policy, world, today, change: Some(8) };
+        let plan = judge(context, regroup(context, request).unwrap(), request.overrides()).unwrap();
+        let all = plan.cautions.iter().map(ToString::to_string);
+        all.filter(|caution| !caution.starts_with("takes effect")).collect()
+    };
+    let leaves = regrouping("tavish", |request| request.leave = vec!["pilots".into()]);
+    let mut texts = files();
+    texts[2].1 = texts[2].1.replace("crew:x:1210:", "crew:x:1210:tavish");
+    assert_eq!(
+        said(texts, &leaves),
+        ["tavish leaves pilots and stays in it all the same, by the gid that crew has too"]
+    );
+    let mut texts = files();
+    texts[0].1 = texts[0].1.replace(":1001:1001:", ":1001:1210:");
+    assert_eq!(
+        said(texts, &leaves),
+        ["tavish leaves pilots and stays in it all the same, as its primary group"]
+    );
+    let mut texts = files();
+    texts.push((File::Gshadow, "pilots:!:tavish:tavish\n".into()));
+    assert_eq!(
+        said(texts, &leaves),
+        ["tavish leaves pilots and still administers it: whoever does can come back in"]
+    );
+    let mut texts = files();
+    texts[2].1 = texts[2].1.replace("wheel:x:28:", "wheel:x:28:sunniva");
+    let leaves = regrouping("sunniva", |request| request.leave = vec!["sudo".into()]);
+    assert_eq!(said(texts, &leaves), ["sunniva is administrator all the same, by the group wheel"]);
+    let primary = regrouping("tavish", |request| request.primary = Some("crew".into()));
+    assert_eq!(
+        said(files(), &primary),
+        ["the group tavish, which was tavish's own, is nobody's now; to be rid of it: delete \
+             group tavish"]
+    );
+}

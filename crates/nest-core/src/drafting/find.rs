@@ -149,8 +149,7 @@ pub(crate) fn find_group<'a>(
 }
 
 /// A member that a request names: an account of the files, or one that only a
-/// directory knows. Returns what has to be told about it. `again` is the command
-/// as it was given.
+/// directory knows. Returns what has to be told about it.
 ///
 /// # Errors
 /// The [`Refusal`], of `what`: nobody has that name.
@@ -159,7 +158,6 @@ pub(crate) fn find_member(
     name: &BStr,
     unlisted: bool,
     what: &str,
-    again: &str,
 ) -> Result<Option<Caution>> {
     let refuse = |reason| Refusal::new(what, reason);
     if context.book.user(name).is_some() {
@@ -179,7 +177,7 @@ pub(crate) fn find_member(
     match (unlisted, context.world.origin()) {
         (false, _) => {
             let label = "or, where a directory knows that name";
-            Err(refusal.or(label, format!("{again} --unlisted")))
+            Err(refusal.or_again(label, "--unlisted"))
         }
         (true, Origin::Others(sources)) => {
             Ok(Some(Caution::Unlisted { name: name.into(), sources }))

@@ -232,10 +232,10 @@ pub(crate) fn in_others(context: PlanContext<'_>, home: &BString, uid: Uid) -> O
 
 /// What to run where a home can't be moved.
 pub(crate) enum Instead {
-    /// This, which leaves the home where it is.
-    KeepHome(String),
-    /// This with the option that moves no file.
-    RecordOnly(String),
+    /// The same, and the home stays where it is.
+    KeepHome,
+    /// The same, and no file is moved.
+    RecordOnly,
 }
 
 /// The step that takes a home with everything in it to another place.
@@ -252,10 +252,8 @@ pub(crate) fn move_home(
 ) -> Result<Step> {
     let refuse = |reason| Refusal::new(what, reason);
     let only_record = |refusal: Box<Refusal>| match &instead {
-        Instead::KeepHome(command) => refusal.or("leave the home where it is", command.as_str()),
-        Instead::RecordOnly(command) => {
-            refusal.or("only change the record", format!("{command} --record-only"))
-        }
+        Instead::KeepHome => refusal.or_again("leave the home where it is", "--keep-home"),
+        Instead::RecordOnly => refusal.or_again("only change the record", "--record-only"),
     };
     let not_movable =
         |fault: String| only_record(refuse(HomeTrouble::HomeNotMovable(fault).into()));

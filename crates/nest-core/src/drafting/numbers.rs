@@ -71,12 +71,12 @@ impl NewNumber<'_> {
             IdUse::Uid => refusal.or("let the policy choose one", again),
             IdUse::Gid => refusal,
         };
-        let id = wanted.map_or(0, |wanted| wanted.id);
         match fault {
-            NotAllotted::Taken(Holder::User(_)) => other(refusal)
-                .or("or share it all the same", format!("{again} --{option} {id} --share-id")),
+            NotAllotted::Taken(Holder::User(_)) => {
+                other(refusal).or_again("or share it all the same", "--share-id")
+            }
             NotAllotted::Taken(Holder::Group(_)) => {
-                refusal.or("share it all the same", format!("{again} --{option} {id} --share-id"))
+                refusal.or_again("share it all the same", "--share-id")
             }
             NotAllotted::Taken(Holder::Retired(_) | Holder::Range { .. }) => other(refusal),
             NotAllotted::SpanFull { .. } => {

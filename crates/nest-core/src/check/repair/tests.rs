@@ -177,3 +177,103 @@ fn what_takes_a_decision_is_not_mended() {
     assert!(is_mended("ghost-member") && is_mended("loose-mode") && is_mended("missing-home"));
     assert!(!is_mended("duplicate-uid"));
 }
+
+#[test]
+fn a_mend_that_would_give_or_take_access_is_left_to_the_administrator() {
+    let shadow = "root:*:1::::::\nmaren:$6$saltsalt$abcdefgh:20000::::::\n";
+    // With the space she is no member, and without it she would administer the machine.
+    let group = "root:x:0:\nsudo:x:27:maren \nmaren:x:1004:\ncrew:x:7:maren \n disk:x:6:\n";
+    let files = [(File::Passwd, PASSWD), (File::Group, group), (File::Shadow, shadow)];
+    let done = repaired(&files, &World::default(), &["stray-space"]);
+    assert_eq!(told(&done.plan), ["etc/group:5  disk:x:6: -> disk:x:6:"]);
+    let left: Vec<usize> = done.left.findings.iter().map(|finding| finding.line).collect();
+    assert_eq!(left, [2, 4]);
+    // A shell that is none because of what ends its line.
+    let passwd = PASSWD.replace("maren:/bin/sh\n", "maren:/bin/sh\r\n");
+    let files = [(File::Passwd, &passwd[..]), (File::Group, "root:x:0:\n"), (File::Shadow, shadow)];
+    let world = World { missing_programs: vec!["/bin/sh\r".into()], ..World::default() };
+    assert_eq!(told(&repaired(&files, &world, &["stray-space"]).plan), [""; 0]);
+    // Where it makes no difference to anybody it is mended.
+    let locked = shadow.replace("$6$", "!$6$");
+    let files =
+        [(File::Passwd, &passwd[..]), (File::Group, "root:x:0:\n"), (File::Shadow, &locked)];
+    assert_eq!(told(&repaired(&files, &world, &["stray-space"]).plan).len(), 1);
+    // That an open password is locked is no loss.
+    let open = shadow.replace("$6$saltsalt$abcdefgh", "");
+    let files = [(File::Passwd, PASSWD), (File::Group, "root:x:0:\n"), (File::Shadow, &open)];
+    assert_eq!(
+        told(&repaired(&files, &World::default(), &["open-password"]).plan),
+        ["etc/shadow:2 maren::20000:::::: -> maren:!:20000::::::"]
+    );
+}
+
+/// What somebody may do, told from the texts alone, as the C library reads them: the first
+/// line of the name counts, and who has which gid.
+fn rights(book: &Book) -> std::collections::BTreeMap<String, String> {
+    use std::collections::{BTreeMap, BTreeSet};
+    let lines = |file| book.lines(file).map_or(&b""[..], |lines| lines.text());
+    let fields = |file| -> Vec<Vec<String>> {
+        let text = String::from_utf8_lossy(lines(file)).into_owned();
+        let records = text.split('\n').map(|line| line.trim_start().to_owned());
+        let records = records.filter(|line| !line.is_empty() && !line.starts_with(['#', '+', '-']));
+        records.map(|line| line.split(':').map(str::to_owned).collect()).collect()
+    };
+    let number = |text: &str| text.trim_start().trim_start_matches('+').parse::<u32>().ok();
+    let mut rights = BTreeMap::new();
+    for user in fields(File::Passwd).iter().filter(|user| user.len() == 7 && !user[0].is_empty()) {
+        let (Some(uid), Some(gid)) = (number(&user[2]), number(&user[3])) else { continue };
+        let mut gids = BTreeSet::from([gid]);
+        for group in fields(File::Group).iter().filter(|group| group.len() == 4) {
+            if group[3].split(',').any(|member| member.trim_start() == user[0]) {
+                gids.extend(number(&group[2]));
+            }
+        }
+        let shadow = fields(File::Shadow);
+        let shadow = shadow.iter().find(|line| line.len() == 9 && line[0] == user[0]);
+        let field =
+            if user[1] == "x" { shadow.map(|line| line[1].clone()) } else { Some(user[1].clone()) };
+        let opens = field.filter(|field| field.starts_with('$'));
+        rights.entry(user[0].clone()).or_insert(format!("{uid} {gids:?} {opens:?}"));
+    }
+    rights
+}
+
+proptest::proptest! {
+    /// Whatever was done to the files by hand, repair gives nobody anything and takes nothing
+    /// away.
+    #[test]
+    fn repair_moves_no_rights(
+        strokes in proptest::collection::vec((0usize..3, 0usize..200, "[ \t\r,:0x+a\n]|maren|tavish|duplicate"), 0..6),
+    ) {
+        let mut texts = [
+            "root:x:0:0::/root:/bin/sh\nmaren:x:1004:1004::/home/maren:/bin/sh\ntavish:x:1005:1005::/home/tavish:/bin/sh\n".to_owned(),
+            "root:x:0:\nsudo:x:27:maren,tavish\ndisk:x:6:\nmaren:x:1004:\ntavish:x:1005:\ncrew:x:210:tavish\n".to_owned(),
+            "root:*:1::::::\nmaren:$6$saltsalt$abcdefgh:20000::::::\ntavish:!:1::::::\n".to_owned(),
+        ];
+        for (which, at, stroke) in strokes {
+            let text = &mut texts[which];
+            let at = at % (text.len() + 1);
+            if stroke == "duplicate" {
+                let line = text[at..].lines().next().unwrap_or("").to_owned();
+                text.insert_str(at, &format!("{line}\n"));
+            } else {
+                text.insert_str(at, &stroke);
+            }
+        }
+        let files =
+            [(File::Passwd, &texts[0][..]), (File::Group, &texts[1]), (File::Shadow, &texts[2])];
+        let before = book(&files);
+        let done = repaired(&files, &World::default(), &[]);
+        let after: Vec<(File, String)> = files
+            .iter()
+            .map(|(file, text)| {
+                let edits: Vec<_> = done.plan.edits.iter().filter(|edit| edit.file == *file).collect();
+                let new = before.lines(*file).unwrap().rewrite(&edits).bytes(text.as_bytes());
+                (*file, String::from_utf8(new).unwrap())
+            })
+            .collect();
+        let after: Vec<(File, &str)> =
+            after.iter().map(|(file, text)| (*file, &text[..])).collect();
+        proptest::prop_assert_eq!(rights(&before), rights(&book(&after)), "{:?}", told(&done.plan));
+    }
+}

@@ -39,8 +39,6 @@ pub struct ChangeGroup {
     pub unlisted: bool,
     /// Guards waved through.
     pub overrides: GuardOverrides,
-    /// The options as they were given, for the ways round.
-    pub again: String,
 }
 
 impl Request for ChangeGroup {
@@ -93,10 +91,6 @@ impl<'a> GroupChange<'a> {
 
     fn refuse(&self, reason: Reason) -> Box<Refusal> {
         Refusal::new(self.what.as_str(), reason)
-    }
-
-    fn again(&self) -> String {
-        format!("change group {}{}", self.name(), self.request.again)
     }
 
     /// A new number goes to the users who have it as primary group, and to the
@@ -186,10 +180,9 @@ impl<'a> GroupChange<'a> {
             ("--add-member", &request.add_members),
             ("--drop-member", &request.drop_members),
         )?;
-        let (again, unlisted) = (self.again(), request.unlisted);
+        let unlisted = request.unlisted;
         let cautions = &mut self.builder.plan.cautions;
-        let adding =
-            members(context, &request.add_members, unlisted, &self.what, &again, cautions)?;
+        let adding = members(context, &request.add_members, unlisted, &self.what, cautions)?;
         let (mut added, mut already, mut dropped, mut never) =
             (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         for name in adding {
@@ -235,9 +228,9 @@ impl<'a> GroupChange<'a> {
             ("--add-group-admin", &request.add_admins),
             ("--drop-group-admin", &request.drop_admins),
         )?;
-        let (again, unlisted) = (self.again(), request.unlisted);
+        let unlisted = request.unlisted;
         let cautions = &mut self.builder.plan.cautions;
-        let adding = members(context, &request.add_admins, unlisted, &self.what, &again, cautions)?;
+        let adding = members(context, &request.add_admins, unlisted, &self.what, cautions)?;
         let (mut added, mut already, mut dropped, mut never) =
             (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         let now = context.book.gshadow(group.name).map(|(_, gshadow)| gshadow.admins);

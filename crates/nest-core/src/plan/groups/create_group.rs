@@ -33,11 +33,9 @@ pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<P
     builder.plan.cautions = check_new_group_name(context, name, &what)?;
     let mut subject = Subject::new(name.to_owned());
     let gid = choose_gid(&mut builder, request, &what, &mut subject)?;
-    let again = format!("create group {name}{}", request.again);
     let cautions = &mut builder.plan.cautions;
-    let members = members(context, &request.members, request.unlisted, &what, &again, cautions)?;
-    let admins =
-        self::members(context, &request.admins, request.unlisted, &what, &again, cautions)?;
+    let members = members(context, &request.members, request.unlisted, &what, cautions)?;
+    let admins = self::members(context, &request.admins, request.unlisted, &what, cautions)?;
     // A file that is not there is needed for administrators only.
     let has_gshadow = context.book.gshadow.is_some();
     let password: &[u8] = if has_gshadow || !admins.is_empty() { b"x" } else { b"!" };
@@ -84,7 +82,6 @@ pub(crate) fn members<'r>(
     names: &'r [UserName],
     unlisted: bool,
     what: &str,
-    again: &str,
     cautions: &mut Vec<Caution>,
 ) -> Result<Vec<&'r BStr>> {
     let mut seen = HashSet::new();
@@ -98,7 +95,7 @@ pub(crate) fn members<'r>(
             continue;
         }
         let name = BStr::new(name);
-        cautions.extend(find_member(context, name, unlisted, what, again)?);
+        cautions.extend(find_member(context, name, unlisted, what)?);
         found.push(name);
     }
     Ok(found)

@@ -50,10 +50,9 @@ pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<P
     let admins = admin_group(context.book, context.policy).is_some_and(|admins| admins.name == old);
     let members: Vec<BString> = group.members().map(BString::from).collect();
     if admins && !members.is_empty() && !request.overrides.last_admin {
-        let again = format!("rename group {old} {new} --even-last-admin");
         return Err(Refusal::new(what, Reason::AdminGroup { members })
             .or_else("first let the policy and sudoers name", format!("{new} as well"))
-            .or("then do it all the same", again));
+            .or_again("then do it all the same", "--even-last-admin"));
     }
     let mut builder = PlanBuilder::new(context, format!("rename group {old} {new}"));
     builder.plan.cautions = cautions;

@@ -37,8 +37,6 @@ pub struct Regroup {
     pub unlisted: bool,
     /// Guards waved through.
     pub overrides: GuardOverrides,
-    /// The options as they were given, for the ways round.
-    pub again: String,
 }
 
 impl Request for Regroup {
@@ -142,7 +140,6 @@ impl<'a> Regrouping<'a> {
     fn regroup_user(&mut self, name: &'a BStr) -> Result<()> {
         let PlanContext { book, .. } = self.context;
         let mut subject = Subject::new(name.to_owned());
-        let again = format!("regroup {name}{}", self.request.again);
         let mut refusal_what = self.what.clone();
         if self.request.names.len() > 1 {
             refusal_what += &format!(", because of {name}");
@@ -151,7 +148,7 @@ impl<'a> Regrouping<'a> {
         let found = match outside {
             true => {
                 let unlisted = self.request.unlisted;
-                let caution = find_member(self.context, name, unlisted, &refusal_what, &again)?;
+                let caution = find_member(self.context, name, unlisted, &refusal_what)?;
                 self.builder.plan.cautions.extend(caution);
                 None
             }

@@ -105,7 +105,7 @@ impl<'a> Renaming<'a> {
         );
         self.lines(private)?;
         self.lists();
-        self.home(&again)?;
+        self.home()?;
         self.belongings()?;
         carry_note(self.context, &self.found, &mut self.builder.plan, new, self.found.uid);
         let places = self.context.world.mentions_of_user(old);
@@ -151,7 +151,7 @@ impl<'a> Renaming<'a> {
     }
 
     /// The home goes along when it is named after the user.
-    fn home(&mut self, again: &str) -> Result<()> {
+    fn home(&mut self) -> Result<()> {
         let home = BString::from(self.found.user.home);
         let (parent, last) = home.rsplit_once_str("/").unwrap_or((b"", &home));
         if last != self.found.user.name {
@@ -172,14 +172,8 @@ impl<'a> Renaming<'a> {
         }
         let parent: BString = if parent.is_empty() { "/".into() } else { parent.into() };
         let new = join(&parent, self.new_name());
-        let step = move_home(
-            self.context,
-            &self.found,
-            &home,
-            &new,
-            &self.what,
-            Instead::KeepHome(format!("{again} --keep-home")),
-        )?;
+        let step =
+            move_home(self.context, &self.found, &home, &new, &self.what, Instead::KeepHome)?;
         self.builder.set_fields(File::Passwd, self.found.line, &[(PasswdField::Home, &new)]);
         self.subject.decide(Label::HOME, new, format!("moved from {home}"));
         self.builder.step(step);

@@ -139,7 +139,7 @@ impl<'r> IntakePlanner<'_, 'r> {
         if self.rows.get(&self.names, name.as_bstr()).is_some() {
             return true;
         }
-        match find_member(self.context, name.as_ref(), group.unlisted, "", "") {
+        match find_member(self.context, name.as_ref(), group.unlisted, "") {
             Ok(caution) => {
                 self.batch.builder.plan.cautions.extend(caution);
                 true

@@ -297,15 +297,8 @@ impl<'a> UserChange<'_, 'a> {
             );
             return Ok(());
         }
-        let again = format!("change user {} --home {home}", self.name());
-        let step = move_home(
-            self.context,
-            &self.found,
-            &old,
-            &home,
-            &self.what,
-            Instead::RecordOnly(again),
-        )?;
+        let step =
+            move_home(self.context, &self.found, &old, &home, &self.what, Instead::RecordOnly)?;
         let uid = self.request.uid.unwrap_or(self.found.uid);
         self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
         self.subject.decide(Label::HOME, home, format!("moved from {old}"));

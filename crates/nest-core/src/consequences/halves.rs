@@ -1,0 +1,120 @@
+//! What is left by half: a group that somebody leaves and stays in, a right that is taken away
+//! and stands elsewhere all the same.
+
+use bstr::{BStr, BString};
+use hashbrown::HashMap;
+
+use super::{Affected, Consequences, GroupChange, Memberships, by_line};
+use crate::change::{Caution, Plan};
+use crate::context::PlanContext;
+use crate::table::{File, Gshadow, Record};
+use crate::value::{Gid, members};
+
+/// Of more groups than these whose administrators are asked for nobody wants to know.
+const MOST_GROUPS: usize = 8;
+
+/// What is to be said of it.
+pub(super) fn cautions(
+    context: PlanContext<'_>,
+    plan: &Plan,
+    consequences: &Consequences<'_>,
+    memberships: &Memberships<'_>,
+) -> Vec<Caution> {
+    let accounts = consequences.accounts.iter();
+    let by_name: HashMap<&[u8], &Affected<'_>> = accounts
+        .filter(|account| account.before.is_some() && account.after.is_some())
+        .map(|account| (account.name(), account))
+        .collect();
+    let mut cautions = Vec::new();
+    for change in &consequences.groups {
+        let GroupChange { before: Some(before), after } = change else { continue };
+        let Some(after) = after else {
+            let others = before.gid().map_or(&[][..], |gid| memberships.after.of(gid.0));
+            if let (Some(gid), Some(other)) = (before.gid(), others.first()) {
+                let (group, other) = (before.name.into(), other.group.name.into());
+                cautions.push(Caution::GidStillGiven { group, gid, other });
+            }
+            continue;
+        };
+        let asks = consequences.groups.len() <= MOST_GROUPS;
+        let admins = asks.then(|| admins_after(context, plan, after.name)).unwrap_or_default();
+        for name in before.members().filter(|name| !after.members().any(|other| other == *name)) {
+            let Some(account) = by_name.get(name) else { continue };
+            let Some(person) = &account.after else { continue };
+            let (gid, primary) =
+                (after.gid().filter(|gid| before.gid() == Some(*gid)), person.user.gid());
+            let (name, group) = (BString::from(name), BString::from(after.name));
+            let gives = |Gid(gid): Gid| memberships.after.gives(gid, &name, primary);
+            if gid.is_some_and(gives) {
+                let listed = gid.map_or(&[][..], |Gid(gid)| memberships.after.of(gid));
+                let listed = listed.iter().find(|listed| listed.group.name == after.name);
+                let by = listed.map(|listed| memberships.after.by_what(listed, &name, primary));
+                cautions.push(Caution::StaysIn { name, group, by: by.unwrap_or_default() });
+            } else if admins.contains(&name) {
+                cautions.push(Caution::StillGroupAdmin { name, group });
+            }
+        }
+    }
+    for account in by_name.values() {
+        administers_all_the_same(context, account, consequences, memberships, &mut cautions);
+        own_group_is_empty(context, account, memberships, &mut cautions);
+    }
+    cautions.sort_by_cached_key(ToString::to_string);
+    cautions
+}
+
+/// Who administers a group after a plan.
+fn admins_after(context: PlanContext<'_>, plan: &Plan, group: &[u8]) -> Vec<BString> {
+    let edits = plan.edits.iter().filter(|edit| edit.file == File::Gshadow);
+    let mut come = edits.flat_map(|edit| edit.lines_after().map(|(_, line)| line));
+    let edited = come.find(|line| super::overlay::name_on(line) == group).and_then(Gshadow::read);
+    let line = edited.or_else(|| context.book.gshadow(group).map(|(_, line)| line));
+    let admins = line.map(|line| members(line.admins).map(BString::from).collect());
+    admins.unwrap_or_default()
+}
+
+/// Somebody leaves one group of administrators and is in another, or is named in sudoers.
+fn administers_all_the_same(
+    context: PlanContext<'_>,
+    account: &Affected<'_>,
+    consequences: &Consequences<'_>,
+    memberships: &Memberships<'_>,
+    cautions: &mut Vec<Caution>,
+) {
+    let name = BStr::new(account.name());
+    let leaves = consequences.access.iter().any(|change| {
+        change.name == name && !change.gains && context.policy.makes_admins(&change.group)
+    });
+    if !leaves {
+        return;
+    }
+    if let (true, Some(person)) = (account.is_admin, &account.after) {
+        let group = memberships.after.admin_group_of(context, person).unwrap_or_default();
+        let by = by_line(context, group.as_ref());
+        cautions.push(Caution::StillAdmin { name: name.into(), by });
+    }
+    let mut places = context.world.mentions(name);
+    places.retain(|place| place.file.starts_with("etc/sudoers"));
+    if !places.is_empty() {
+        cautions.push(Caution::StillNamed { name: name.into(), places });
+    }
+}
+
+/// Somebody gets another primary group, and the own one is nobody's then.
+fn own_group_is_empty(
+    context: PlanContext<'_>,
+    account: &Affected<'_>,
+    memberships: &Memberships<'_>,
+    cautions: &mut Vec<Caution>,
+) {
+    let (Some(before), Some(after)) = (&account.before, &account.after) else { return };
+    let Some(gid) = before.user.gid().filter(|gid| after.user.gid() != Some(*gid)) else { return };
+    let own =
+        memberships.after.of(gid.0).iter().find(|listed| listed.group.name == before.user.name);
+    let Some(own) = own.filter(|own| own.group.members().next().is_none()) else { return };
+    if context.book.users_by_gid(gid).iter().any(|(_, user)| user.name != before.user.name) {
+        return;
+    }
+    let group = BString::from(own.group.name);
+    cautions.push(Caution::GroupEmpty { name: account.name().into(), group });
+}
