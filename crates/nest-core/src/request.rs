@@ -65,6 +65,15 @@ pub struct CreateUser {
 }
 
 impl CreateUser {
+    /// The shell that it gets.
+    pub(crate) fn shell<'r>(&'r self, policy: &'r Policy) -> &'r [u8] {
+        match &self.shell {
+            Some(shell) => shell,
+            None if self.service => policy.services_shell.as_bytes(),
+            None => policy.people_shell.as_bytes(),
+        }
+    }
+
     /// Whose span its numbers come from.
     pub(crate) fn kind(&self) -> AccountKind {
         if self.service { AccountKind::Service } else { AccountKind::Person }

@@ -5,6 +5,7 @@
 
 use bstr::BString;
 
+use crate::book::ShadowFile;
 use crate::context::PlanContext;
 use crate::surroundings::{Keys, Program, Surroundings};
 use crate::table::{Passwd, Shadow};
@@ -43,12 +44,15 @@ pub enum Obstacle {
     /// A shell that can't be started.
     #[error("the shell {0} can't be executed")]
     ShellNotExecutable(BString),
-    /// `etc/nologin`.
-    #[error("etc/nologin keeps everybody but root out")]
-    Nologin,
+    /// A file that says so.
+    #[error("{0} keeps everybody but root out")]
+    Nologin(&'static str),
     /// No key.
     #[error("{0}/.ssh holds none")]
     NoKey(BString),
+    /// No home.
+    #[error("the home {0} is missing")]
+    NoHome(BString),
     /// Keys the SSH server ignores.
     #[error("{0}")]
     KeysIgnored(String),
@@ -77,8 +81,8 @@ impl Obstacle {
             Obstacle::TooOld(_) => "password too old",
             Obstacle::NoLoginShell(_) => "no login shell",
             Obstacle::ShellMissing(_) | Obstacle::ShellNotExecutable(_) => "shell missing",
-            Obstacle::Nologin => "etc/nologin",
-            Obstacle::NoKey(_) | Obstacle::KeysIgnored(_) => "no key",
+            Obstacle::Nologin(path) => path,
+            Obstacle::NoKey(_) | Obstacle::NoHome(_) | Obstacle::KeysIgnored(_) => "no key",
             Obstacle::Unknown(_) => "not known",
         }
     }
@@ -114,12 +118,25 @@ impl SignIn {
 
     /// Whether it can't be told if a key lets it in.
     pub fn key_is_unknown(&self) -> bool {
+        self.is_unknown(&self.key)
+    }
+
+    /// Whether it can't be told if a password lets it in, as shadow is closed to whoever
+    /// looks: then nor can it whether the account is over.
+    pub fn password_is_unknown(&self) -> bool {
+        self.is_unknown(&self.password)
+    }
+
+    fn is_unknown(&self, obstacles: &[Obstacle]) -> bool {
         let unknown = |obstacle: &Obstacle| matches!(obstacle, Obstacle::Unknown(_));
-        self.both.is_empty() && !self.key.is_empty() && self.key.iter().all(unknown)
+        self.both.is_empty() && !obstacles.is_empty() && obstacles.iter().all(unknown)
     }
 
     /// `yes`, or the first reason why not in a word or two, for a table.
     pub fn in_short(&self) -> String {
+        if self.password_is_unknown() {
+            return "not known".to_owned();
+        }
         if self.by_password() || self.by_key() {
             return match self.must_change && self.by_password() {
                 true => "yes, new password".into(),
@@ -144,19 +161,19 @@ impl SignIn {
 pub fn sign_in(
     user: &Passwd<'_>,
     shadow: Option<&Shadow<'_>>,
-    has_shadow_file: bool,
+    shadow_file: ShadowFile,
     today: Day,
     world: &dyn Surroundings,
 ) -> SignIn {
-    let keys = world.keys(user.home.into(), user.uid().unwrap_or(Uid(u32::MAX)));
-    sign_in_with_keys(user, shadow, has_shadow_file, today, world, keys)
+    let keys = world.keys(user.home.into(), user.uid().unwrap_or(Uid(u32::MAX)), today);
+    sign_in_with_keys(user, shadow, shadow_file, today, world, keys)
 }
 
 /// The same, where it is known already which keys there are, or will be.
 pub(crate) fn sign_in_with_keys(
     user: &Passwd<'_>,
     shadow: Option<&Shadow<'_>>,
-    has_shadow_file: bool,
+    shadow_file: ShadowFile,
     today: Day,
     world: &dyn Surroundings,
     keys: Keys,
@@ -173,13 +190,16 @@ pub(crate) fn sign_in_with_keys(
         judge_aging(shadow, today, &mut answer);
     }
     judge_shell(user, world, &mut answer.both);
-    if user.uid() != Some(Uid::ROOT) && world.nologin() {
-        answer.both.push(Obstacle::Nologin);
+    if let Some(path) = world.nologin().filter(|_| user.uid() != Some(Uid::ROOT)) {
+        answer.both.push(Obstacle::Nologin(path));
     }
     let field = match (user.is_shadowed(), shadow) {
         (true, Some(shadow)) => Ok(shadow.password),
-        (true, None) if has_shadow_file => Err(Obstacle::NoShadowLine),
-        (true, None) => Err(Obstacle::NoShadowFile),
+        (true, None) => Err(match shadow_file {
+            ShadowFile::Read => Obstacle::NoShadowLine,
+            ShadowFile::Missing => Obstacle::NoShadowFile,
+            ShadowFile::Unreadable => Obstacle::Unknown("etc/shadow can't be read".to_owned()),
+        }),
         (false, _) => Ok(user.password),
     };
     match field {
@@ -195,6 +215,7 @@ pub(crate) fn sign_in_with_keys(
     match keys {
         Keys::Count(0) => answer.key.push(Obstacle::NoKey(user.home.into())),
         Keys::Count(count) => answer.keys = count,
+        Keys::NoHome => answer.key.push(Obstacle::NoHome(user.home.into())),
         Keys::Ignored(why) => answer.key.push(Obstacle::KeysIgnored(why)),
         Keys::Unknown(why) => answer.key.push(Obstacle::Unknown(why)),
     }
@@ -205,7 +226,7 @@ pub(crate) fn sign_in_with_keys(
 pub(crate) fn can_sign_in(context: PlanContext<'_>, user: &Passwd<'_>) -> bool {
     let PlanContext { book, today, world, .. } = context;
     let shadow = book.shadow(user.name).map(|(_, shadow)| shadow);
-    let answer = sign_in(user, shadow.as_ref(), book.shadow.is_some(), today, world);
+    let answer = sign_in(user, shadow.as_ref(), book.shadow_file(), today, world);
     answer.by_password() || answer.by_key()
 }
 
@@ -219,10 +240,11 @@ fn judge_aging(shadow: &Shadow<'_>, today: Day, answer: &mut SignIn) {
     if let Some(expires) = aging.expires.filter(|expires| *expires <= today) {
         answer.both.push(Obstacle::Expired(expires));
     }
-    match aging.changed {
-        Some(0) => answer.must_change = true,
+    // Where the day of the last change is left out, it counts as the day before the first.
+    match aging.changed.unwrap_or(-1) {
+        0 => answer.must_change = true,
         // A change in the future: aging is passed over.
-        Some(changed) if changed <= today.0 => {
+        changed if changed <= today.0 => {
             let Some(renew) = aging.renew else { return };
             let due = changed.saturating_add(renew);
             let last = aging.late.map(|late| due.saturating_add(late));
@@ -236,10 +258,15 @@ fn judge_aging(shadow: &Shadow<'_>, today: Day, answer: &mut SignIn) {
     }
 }
 
+/// Whether a shell is one of those that turn everybody away.
+pub(crate) fn turns_away(shell: &[u8]) -> bool {
+    let last = shell.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
+    matches!(last, b"nologin" | b"false")
+}
+
 fn judge_shell(user: &Passwd<'_>, world: &dyn Surroundings, both: &mut Vec<Obstacle>) {
     let shell: BString = user.effective_shell().into();
-    let last = shell.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
-    if matches!(last, b"nologin" | b"false") {
+    if turns_away(&shell) {
         both.push(Obstacle::NoLoginShell(shell));
         return;
     }
@@ -262,7 +289,7 @@ mod tests {
         let passwd = format!("maren:x:1004:1004::/home/maren:{shell}");
         let user = Passwd::read(passwd.as_bytes()).unwrap();
         let shadow = shadow.map(|line| Shadow::read(line.as_bytes()).unwrap());
-        sign_in(&user, shadow.as_ref(), true, Day(20781), world)
+        sign_in(&user, shadow.as_ref(), ShadowFile::Read, Day(20781), world)
     }
 
     fn reasons(shadow: &str) -> Vec<String> {
@@ -290,6 +317,7 @@ mod tests {
         let world = World::default();
         let must = |line: &str| judge("/bin/sh", Some(line), &world).must_change;
         assert!(must("maren:x:0::::::") && must("maren:x:20700:0:50:7:::"));
+        assert!(must("maren:x::0:50:7:::") && !must("maren:x::0::7:::"));
         assert!(!must("maren:x:20731:0:50:7:::") && !must("maren:x:20800:0:1:7:::"));
     }
 
@@ -310,6 +338,6 @@ mod tests {
         world.keys = 0;
         assert_eq!(judge("", None, &world).key[0].to_string(), "/home/maren/.ssh holds none");
         world.nologin = true;
-        assert_eq!(judge("", None, &world).both, [Obstacle::Nologin]);
+        assert_eq!(judge("", None, &world).both, [Obstacle::Nologin("etc/nologin")]);
     }
 }

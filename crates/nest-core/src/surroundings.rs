@@ -204,9 +204,11 @@ pub enum Origin {
 /// The keys that a user may sign in with.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Keys {
-    /// So many, in the file named.
+    /// So many that are usable.
     Count(usize),
-    /// The file exists, but the SSH server would not trust it: why.
+    /// The home is not there.
+    NoHome,
+    /// There are some, but the SSH server would not go by them: why.
     Ignored(String),
     /// It could not be looked at.
     Unknown(String),
@@ -238,10 +240,10 @@ pub trait Surroundings: Sync {
     fn program(&self, path: &BStr) -> Program;
     /// The shells that `etc/shells` lists; `None` when there is no such file.
     fn shells(&self) -> Option<Vec<BString>>;
-    /// Whether `etc/nologin` keeps everybody but root out.
-    fn nologin(&self) -> bool;
+    /// The file, in `etc` or `run`, that keeps everybody but root out.
+    fn nologin(&self) -> Option<&'static str>;
     /// The keys in the home of a user.
-    fn keys(&self, home: &BStr, uid: Uid) -> Keys;
+    fn keys(&self, home: &BStr, uid: Uid, today: Day) -> Keys;
     /// Whether there are name services that may know users and groups. Never off the
     /// live system.
     fn has_services(&self) -> bool;

@@ -9,7 +9,7 @@ use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
-use crate::value::{Gid, TreePath, Uid};
+use crate::value::{Day, Gid, TreePath, Uid};
 
 /// A world in which nothing stands in the way unless a field says so.
 #[derive(Default)]
@@ -74,10 +74,10 @@ impl Surroundings for World {
     fn shells(&self) -> Option<Vec<BString>> {
         self.shells.clone()
     }
-    fn nologin(&self) -> bool {
-        self.nologin
+    fn nologin(&self) -> Option<&'static str> {
+        self.nologin.then_some("etc/nologin")
     }
-    fn keys(&self, _: &BStr, _: Uid) -> Keys {
+    fn keys(&self, _: &BStr, _: Uid, _: Day) -> Keys {
         Keys::Count(self.keys)
     }
     fn has_services(&self) -> bool {

@@ -1,5 +1,6 @@
 //! What planners and rules may ask about the world, answered from a real tree.
 
+mod keys;
 mod seen;
 mod site;
 mod sources;
@@ -17,7 +18,7 @@ use nest_core::surroundings::{
     SkeletonFault, Surroundings, Survey,
 };
 use nest_core::suspended::Suspended;
-use nest_core::value::{Gid, TreePath, Uid, count_keys};
+use nest_core::value::{Day, Gid, TreePath, Uid};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
@@ -27,7 +28,7 @@ use crate::place::{Place, is_private};
 use crate::skeleton::{self, Count};
 use crate::state::{Notices, PassedOver, State};
 use crate::tree::{DIRECTORY, Tree, kind_of, path_of};
-use crate::untrusted::{self, CONFIGURATION, LastLink};
+use crate::untrusted;
 use crate::walk::{Met, WalkScope, walk};
 use crate::{inventory, kept, mentions, processes, reown, survey};
 
@@ -198,37 +199,12 @@ impl Surroundings for World<'_> {
         })
     }
 
-    fn nologin(&self) -> bool {
-        self.tree.stat("etc/nologin").is_ok()
+    fn nologin(&self) -> Option<&'static str> {
+        ["run/nologin", "etc/nologin"].into_iter().find(|path| self.tree.stat(*path).is_ok())
     }
 
-    fn keys(&self, home: &BStr, uid: Uid) -> Keys {
-        let file = [home, b"/.ssh/authorized_keys".as_slice()].concat();
-        let path = BStr::new(&file);
-        // Its owner could turn a link to anything.
-        let text = untrusted::read(self.tree, path_of(path), LastLink::Refused, CONFIGURATION);
-        let text = match text {
-            Ok(text) => text,
-            Err(missing) if missing.is_missing() => return Keys::Count(0),
-            Err(unreadable) => return Keys::Unknown(format!("{path} {unreadable}")),
-        };
-        // The SSH server passes keys over that others could have put there.
-        for place in [home.to_vec(), [home, b"/.ssh".as_slice()].concat(), file.clone()] {
-            let Ok(stat) = self.tree.stat(path_of(&place)) else { continue };
-            let place = BStr::new(&place);
-            if stat.st_mode & 0o022 != 0 {
-                return Keys::Ignored(format!(
-                    "{place} can be written by others, and the SSH server then ignores the keys"
-                ));
-            }
-            if self.owners_are_real().is_ok() && stat.st_uid != uid.0 && stat.st_uid != 0 {
-                return Keys::Ignored(format!(
-                    "{place} belongs to uid {}, and the SSH server then ignores the keys",
-                    stat.st_uid
-                ));
-            }
-        }
-        Keys::Count(count_keys(&text))
+    fn keys(&self, home: &BStr, uid: Uid, today: Day) -> Keys {
+        keys::keys(self.tree, home, uid, self.owners_are_real().is_ok(), today)
     }
 
     fn has_services(&self) -> bool {

@@ -15,6 +15,7 @@ use nest_core::roster::{
 use nest_core::words::counted;
 
 use super::intake::FormArg;
+use super::require_shadow;
 use super::{Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes};
 
 /// Write users as a table that intake takes back.
@@ -90,8 +91,10 @@ impl ExportUsers {
         let form = self.into.form(global)?;
         let loaded = session.load()?;
         let (book, policy) = (&loaded.book, &session.policy);
+        require_shadow(book, "nothing was exported")?;
         if self.with_hashes && book.shadow.is_none() {
-            let message = "etc/shadow can't be read, and without it there are no hashes to export";
+            let message =
+                "this tree has no etc/shadow, and without it there are no hashes to export";
             return Err(Failure::new(REFUSED, "no-shadow", message));
         }
         let names: Vec<BString> = self.names.iter().map(bytes).collect();

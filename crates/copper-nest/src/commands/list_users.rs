@@ -9,6 +9,7 @@ use nest_core::account::{AccountIndex, AccountKind};
 use nest_core::sign_in::sign_in;
 use nest_core::table::File;
 
+use super::require_shadow;
 use super::{Global, Result, Session, show_group};
 use crate::view::{self, user, users};
 
@@ -65,6 +66,14 @@ impl ListUsers {
         session.tell_unfinished();
         let loaded = session.load()?;
         let (book, policy) = (&loaded.book, &session.policy);
+        let asked = [
+            (self.sign_in.is_some(), "--sign-in"),
+            (self.expiring.is_some(), "--expiring"),
+            (self.suspended, "--suspended"),
+        ];
+        if let Some((_, option)) = asked.iter().find(|(asked, _)| *asked) {
+            require_shadow(book, &format!("{option} can't be answered"))?;
+        }
         let wanted = self.group.as_ref().map(|group| {
             let name = BStr::new(group.as_bytes());
             let world = session.world_to_look_at()?;
@@ -98,7 +107,7 @@ impl ListUsers {
             if !soon || self.suspended && !account.is_suspended() {
                 return None;
             }
-            let (shadow, has_file) = (account.shadow.as_ref(), account.has_shadow_file);
+            let (shadow, has_file) = (account.shadow.as_ref(), account.shadow_file);
             let answer = sign_in(&account.user, shadow, has_file, session.today, &world);
             let can = answer.by_password() || answer.by_key();
             let wanted = self.sign_in.is_none_or(|wanted| can == (wanted == YesOrNo::Yes));

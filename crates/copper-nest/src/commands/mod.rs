@@ -47,7 +47,9 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use bstr::BString;
+use nest_core::book::Book;
 use nest_core::request::KeyFile;
+use nest_core::table::File;
 use nest_core::value::{Gid, Uid};
 
 use crate::cli::{Cli, Color, Format, Global};
@@ -150,4 +152,15 @@ pub fn read_input(path: &Path) -> Result<Vec<u8>> {
         let message = format!("{} can't be read: {error}", path.display());
         Failure::new(crate::failure::REFUSED, "input", message)
     })
+}
+
+/// Refuses what hangs on `etc/shadow`, where that is closed to whoever asks.
+pub fn require_shadow(book: &Book, refused: &str) -> Result<()> {
+    match book.unreadable.get(&File::Shadow) {
+        None => Ok(()),
+        Some(why) => {
+            let message = format!("{refused}: etc/shadow can't be read ({why})");
+            Err(Failure::new(REFUSED, "no-shadow", message))
+        }
+    }
 }

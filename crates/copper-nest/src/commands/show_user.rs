@@ -51,8 +51,7 @@ impl ShowUser {
         let user = find(&loaded.book, name).ok_or_else(|| no_user(&loaded.book, &world, name))?;
         let account = Account::gather(&loaded.book, &session.policy, user);
         let shadow = account.shadow.as_ref();
-        let sign_in =
-            sign_in(&account.user, shadow, account.has_shadow_file, session.today, &world);
+        let sign_in = sign_in(&account.user, shadow, account.shadow_file, session.today, &world);
         let shown = user::ShownUser {
             account: &account,
             sign_in: &sign_in,

@@ -178,15 +178,22 @@ impl ShownUser<'_> {
             all.extend(answer.password.iter().cloned());
             return format!("no: {}", join(&all));
         }
-        let password = match (self.shadow_unreadable, answer.by_password()) {
-            (Some(_), _) => "not known".to_owned(),
-            (None, false) => format!("no, {}", join(&answer.password)),
-            (None, true) if answer.open => "yes, and none is asked for".to_owned(),
-            (None, true) if answer.must_change => "yes, and it must be changed then".to_owned(),
-            (None, true) => "yes".to_owned(),
+        let password = match answer.by_password() {
+            _ if answer.password_is_unknown() => join(&answer.password),
+            false => format!("no, {}", join(&answer.password)),
+            true if answer.open => "yes, and none is asked for".to_owned(),
+            true if answer.must_change => "yes, and it must be changed then".to_owned(),
+            true => "yes".to_owned(),
         };
+        let keys = counted(answer.keys, "key", "keys");
         let key = match answer.by_key() {
-            true => format!("yes, {}", counted(answer.keys, "key", "keys")),
+            true if answer.password_is_unknown() => {
+                format!("not known, {keys}, if the account is not over")
+            }
+            true if answer.must_change => {
+                format!("yes, {keys}, and a new password is asked for; not without a terminal")
+            }
+            true => format!("yes, {keys}"),
             false if answer.key_is_unknown() => join(&answer.key),
             false => format!("no, {}", join(&answer.key)),
         };
@@ -246,6 +253,7 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
     let user = &account.user;
     let text = |bytes: &[u8]| bytes.to_str_lossy().into_owned();
     let aging = account.aging();
+    let known = !shown.sign_in.password_is_unknown();
     let password = match shown.shadow_unreadable {
         Some(_) => Value::Null,
         None => json!({
@@ -281,9 +289,9 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
         "suspended": account.is_suspended(),
         "ranges": {"uid": range(&account.uid_ranges), "gid": range(&account.gid_ranges)},
         "sign_in": {
-            "password": shown.sign_in.by_password(),
-            "must_change": shown.sign_in.must_change,
-            "keys": (!shown.sign_in.key_is_unknown()).then(|| shown.sign_in.by_key()),
+            "password": known.then(|| shown.sign_in.by_password()),
+            "must_change": known.then_some(shown.sign_in.must_change),
+            "keys": (known && !shown.sign_in.key_is_unknown()).then(|| shown.sign_in.by_key()),
             "reasons": shown.sign_in.reasons(),
         },
     })

@@ -114,11 +114,15 @@ fn the_sign_in_line_agrees_with_pam() {
         (day - 50, "49", "0"),
         (day + 9, "5", "1"),
         (day - 50, "99999", "1"),
+        (i64::MAX, "30", ""),
+        (i64::MAX, "30", "10"),
     ];
     let shells = ["/bin/sh", "/usr/sbin/nologin", "/bin/missing", ""];
     let mut users: Vec<(String, &str)> = Vec::new();
     let add = |password: &str, expiry: &str, aging: (i64, &str, &str), shell: &str, at: usize| {
         let (changed, renew, late) = aging;
+        // A field that is left empty.
+        let changed = if changed == i64::MAX { String::new() } else { changed.to_string() };
         tree.append("etc/passwd", format!("crew{at}:x:{}:100::/:{shell}\n", 3000 + at));
         tree.append(
             "etc/shadow",

@@ -1,6 +1,6 @@
 //! `show user`: every field, every line, and whether the account can sign in.
 
-use crate::harness::{KEY, TestTree, is_root};
+use crate::harness::{KEY, NOW, Run, TestTree, is_root, passed_over};
 
 #[test]
 fn a_user_is_shown_with_everything_the_files_say() {
@@ -194,8 +194,37 @@ fn keys_count_where_the_ssh_server_would_trust_them() {
     tree.write("home/sunniva/.ssh/authorized_keys", format!("{KEY}# old\n{KEY}nonsense\n"));
     tree.chmod("home/sunniva/.ssh", 0o700);
     tree.chmod("home/sunniva/.ssh/authorized_keys", 0o600);
+    if is_root() {
+        // As whom the server reads them.
+        let line = tree.done("show user sunniva").value("sign-in");
+        assert!(line.contains("/home/sunniva/.ssh is closed to uid 1000"), "{line}");
+        tree.chown("home/sunniva/.ssh", 1000, 1000);
+        tree.chown("home/sunniva/.ssh/authorized_keys", 1000, 1000);
+    }
     let line = tree.done("show user sunniva").value("sign-in");
     assert_eq!(line, "by password: yes. By key: yes, 2 keys");
+    tree.write("home/sunniva/.ssh/authorized_keys2", format!("command=\"echo a b\" {KEY}"));
+    if is_root() {
+        tree.chown("home/sunniva/.ssh/authorized_keys2", 1000, 1000);
+    }
+    let line = tree.done("show user sunniva").value("sign-in");
+    assert_eq!(line, "by password: yes. By key: yes, 3 keys");
+    tree.remove("home/sunniva/.ssh/authorized_keys2");
+    let old = format!("expiry-time=\"20261101\" {KEY}");
+    let text = tree.read("home/sunniva/.ssh/authorized_keys");
+    tree.write("home/sunniva/.ssh/authorized_keys", old);
+    let line = tree.done("show user sunniva").value("sign-in");
+    assert!(
+        line.ends_with("By key: no, each key in /home/sunniva/.ssh/authorized_keys has expired")
+    );
+    tree.write("home/sunniva/.ssh/authorized_keys", text);
+    tree.write("run/nologin", "");
+    let line = tree.done("show user sunniva").value("sign-in");
+    assert_eq!(line, "no: run/nologin keeps everybody but root out");
+    tree.remove("run/nologin");
+    tree.done("change user sunniva --must-change");
+    let line = tree.done("show user sunniva").value("sign-in");
+    assert!(line.ends_with("2 keys, and a new password is asked for; not without a terminal"));
     tree.chmod("home/sunniva", 0o770);
     let line = tree.done("show user sunniva").value("sign-in");
     assert!(line.ends_with("By key: no, /home/sunniva can be written by others, and the SSH server then ignores the keys"), "{line}");
@@ -222,7 +251,7 @@ fn what_is_wrong_with_an_account_is_said_in_place() {
     assert_eq!(run.value("ranges"), "none");
     assert_eq!(
         run.value("sign-in"),
-        "by password: no, etc/shadow has no line for it that can be read. By key: no, /home/perrin/.ssh holds none"
+        "by password: no, etc/shadow has no line for it that can be read. By key: no, the home /home/perrin is missing"
     );
     assert_eq!(tree.json("show user perrin")["full_name"], "Perrin Ash");
     tree.append("etc/subuid", "1005:3000000000:10\n");
@@ -273,4 +302,42 @@ fn a_large_file_is_read_only_as_far_as_needed_and_says_the_same() {
     assert!(large.read("etc/shadow").ends_with("here\nmaren:!:20781:0::7:::\n"));
     assert_eq!(large.line("etc/gshadow", 8), "pilots:!:tavish:tavish,maren");
     assert_eq!(large.line("etc/shadow", 5), small.line("etc/shadow", 5));
+}
+
+#[test]
+fn what_shadow_says_is_not_known_to_whom_it_is_closed() {
+    let test = "what_shadow_says_is_not_known";
+    if !is_root() {
+        return passed_over(test, "root, to become somebody else");
+    }
+    let tree = TestTree::new();
+    tree.chmod("..", 0o755);
+    tree.chmod("home/sunniva", 0o755);
+    // The program's own folder may be root's alone.
+    let program = tree.path("../nest");
+    std::fs::copy(env!("CARGO_BIN_EXE_copper-nest"), &program).unwrap();
+    let run = |words: &str| {
+        let mut command = std::process::Command::new("setpriv");
+        command.args(["--reuid", "4711", "--regid", "4711", "--clear-groups"]).arg(&program);
+        command.arg("--tree").arg(tree.root()).args(words.split(' '));
+        Run::of(command.env("SOURCE_DATE_EPOCH", NOW))
+    };
+    let shown = run("show user sunniva");
+    let line = shown.value("sign-in");
+    assert_eq!(
+        line,
+        "by password: not known, etc/shadow can't be read. By key: no, /home/sunniva/.ssh holds none"
+    );
+    let sign_in = &run("show user sunniva --format json").json()["sign_in"];
+    assert!(sign_in["password"].is_null() && sign_in["must_change"].is_null(), "{sign_in}");
+    assert!(run("list users").stdout.lines().all(|line| line.contains("\tnot known\t")));
+    for words in ["list users --sign-in yes", "list users --expiring 30", "export users"] {
+        let refused = run(words);
+        assert_eq!(refused.status, 3, "{words}: {}", refused.stdout);
+        assert!(
+            refused.stderr.contains("etc/shadow can't be read (Permission denied)"),
+            "{}",
+            refused.stderr
+        );
+    }
 }

@@ -388,7 +388,7 @@ fn directories_of_the_system_are_nobodys_home() {
         let run = tree.refused(words, 3, &format!("{moving}{says}"));
         let way = format!("{words} --record-only");
         assert!(run.stderr.contains(&way), "{}", run.stderr);
-        tree.done(&format!("{way} --dry-run"));
+        tree.done(&format!("{way} --even-service --dry-run"));
     }
     for (home, says) in [
         ("/etc", "it is a directory of the system"),
@@ -410,6 +410,6 @@ fn directories_of_the_system_are_nobodys_home() {
     tree.write("etc/shadow", tree.read("etc/shadow").replace("post:", "mail:"));
     let run = tree.refused("rename user mail letters --keep-group", 3, moving);
     assert!(run.stderr.contains("--keep-home"), "{}", run.stderr);
-    tree.done("rename user mail letters --keep-group --keep-home");
+    tree.done("rename user mail letters --keep-group --keep-home --even-service");
     assert_eq!(tree.read("var/mail/sunniva"), "From tavish\n");
 }

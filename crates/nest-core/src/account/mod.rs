@@ -8,7 +8,7 @@ use std::collections::HashMap;
 
 use bstr::BString;
 
-use crate::book::Book;
+use crate::book::{Book, ShadowFile};
 use crate::policy::Policy;
 use crate::table::{Aging, File, Group, Line, Passwd, Shadow, Table};
 use crate::value::{Day, IdSpan, PasswordField, Uid};
@@ -38,8 +38,8 @@ pub struct Account<'b> {
     pub user: Passwd<'b>,
     /// The first well-formed shadow record.
     pub shadow: Option<Shadow<'b>>,
-    /// Whether the tree has a shadow file.
-    pub has_shadow_file: bool,
+    /// Whether what the shadow file says is known.
+    pub shadow_file: ShadowFile,
     /// The name of the primary group, if a group has that gid.
     pub primary: Option<&'b [u8]>,
     /// The groups that list the user, in file order, with their gids.
@@ -154,7 +154,7 @@ impl<'b> Account<'b> {
         Account {
             kind: kind_of(policy, user.uid()),
             shadow: book.shadow(user.name).map(|(_, shadow)| shadow),
-            has_shadow_file: book.shadow.is_some(),
+            shadow_file: book.shadow_file(),
             primary: parts.primary,
             groups: parts.groups,
             uid_ranges: parts.uid_ranges,

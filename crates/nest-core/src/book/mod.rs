@@ -55,6 +55,17 @@ impl Texts {
     }
 }
 
+/// Whether what `etc/shadow` says is known.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum ShadowFile {
+    /// It was read.
+    Read,
+    /// There is none.
+    Missing,
+    /// It is closed to whoever looks.
+    Unreadable,
+}
+
 /// The account files of one tree. A file that is not there is `None`; without
 /// `passwd` and `group` there is no book.
 #[derive(Debug)]
@@ -120,6 +131,15 @@ impl Book {
             File::Gshadow => self.gshadow.as_ref().map(Table::lines),
             File::Subuid => self.subuid.as_ref().map(Table::lines),
             File::Subgid => self.subgid.as_ref().map(Table::lines),
+        }
+    }
+
+    /// Whether what `etc/shadow` says is known.
+    pub fn shadow_file(&self) -> ShadowFile {
+        match self.shadow {
+            Some(_) => ShadowFile::Read,
+            None if self.unreadable.contains_key(&File::Shadow) => ShadowFile::Unreadable,
+            None => ShadowFile::Missing,
         }
     }
 

@@ -91,8 +91,8 @@ fn services(checker: &mut Checker<'_>) {
             Some(PasswordField::Set(_)) => "by a password",
             Some(PasswordField::Open) => "without a password",
             _ if checker.selection.files_only => continue,
-            _ => match context.world.keys(user.home.into(), uid) {
-                Keys::Count(0) | Keys::Ignored(_) | Keys::Unknown(_) => continue,
+            _ => match context.world.keys(user.home.into(), uid, context.today) {
+                Keys::Count(0) | Keys::NoHome | Keys::Ignored(_) | Keys::Unknown(_) => continue,
                 Keys::Count(_) => "by key",
             },
         };

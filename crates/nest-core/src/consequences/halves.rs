@@ -4,7 +4,7 @@
 use bstr::{BStr, BString};
 use hashbrown::HashMap;
 
-use super::{Affected, Consequences, GroupChange, Memberships, by_line};
+use super::{Affected, Consequences, GroupChange, ListedGroup, Memberships, by_line};
 use crate::change::{Caution, Plan};
 use crate::context::PlanContext;
 use crate::table::{File, Gshadow, Record};
@@ -12,6 +12,9 @@ use crate::value::{Gid, members};
 
 /// Of more groups than these whose administrators are asked for nobody wants to know.
 const MOST_GROUPS: usize = 8;
+
+/// Of more accounts than these nobody wants to know whose own group is empty.
+const MOST_ACCOUNTS: usize = 8;
 
 /// What is to be said of it.
 pub(super) fn cautions(
@@ -37,8 +40,9 @@ pub(super) fn cautions(
             continue;
         };
         let asks = consequences.groups.len() <= MOST_GROUPS;
-        let admins = asks.then(|| admins_after(context, plan, after.name)).unwrap_or_default();
-        for name in before.members().filter(|name| !after.members().any(|other| other == *name)) {
+        let admins = if asks { admins_after(context, plan, after.name) } else { Vec::new() };
+        let stay = ListedGroup::of(*after);
+        for name in before.members().filter(|name| !stay.lists(name)) {
             let Some(account) = by_name.get(name) else { continue };
             let Some(person) = &account.after else { continue };
             let (gid, primary) =
@@ -55,9 +59,17 @@ pub(super) fn cautions(
             }
         }
     }
-    for account in by_name.values() {
-        administers_all_the_same(context, account, consequences, memberships, &mut cautions);
-        own_group_is_empty(context, account, memberships, &mut cautions);
+    let leaves = consequences
+        .access
+        .iter()
+        .filter(|change| !change.gains && context.policy.makes_admins(&change.group));
+    for account in leaves.filter_map(|change| by_name.get(change.name.as_slice())) {
+        administers_all_the_same(context, account, memberships, &mut cautions);
+    }
+    if by_name.len() <= MOST_ACCOUNTS {
+        for account in by_name.values() {
+            own_group_is_empty(context, account, memberships, &mut cautions);
+        }
     }
     cautions.sort_by_cached_key(ToString::to_string);
     cautions
@@ -77,17 +89,10 @@ fn admins_after(context: PlanContext<'_>, plan: &Plan, group: &[u8]) -> Vec<BStr
 fn administers_all_the_same(
     context: PlanContext<'_>,
     account: &Affected<'_>,
-    consequences: &Consequences<'_>,
     memberships: &Memberships<'_>,
     cautions: &mut Vec<Caution>,
 ) {
     let name = BStr::new(account.name());
-    let leaves = consequences.access.iter().any(|change| {
-        change.name == name && !change.gains && context.policy.makes_admins(&change.group)
-    });
-    if !leaves {
-        return;
-    }
     if let (true, Some(person)) = (account.is_admin, &account.after) {
         let group = memberships.after.admin_group_of(context, person).unwrap_or_default();
         let by = by_line(context, group.as_ref());

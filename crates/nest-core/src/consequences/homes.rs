@@ -8,7 +8,7 @@ use crate::book::Book;
 use crate::change::{NewFile, Step};
 use crate::context::PlanContext;
 use crate::surroundings::Keys;
-use crate::value::{TreePath, Uid, count_keys};
+use crate::value::{TreePath, Uid, usable_keys};
 
 /// Where the SSH server looks for keys, below a home.
 const KEYS: &[u8] = b".ssh/authorized_keys";
@@ -44,7 +44,8 @@ impl<'a> Homes<'a> {
             let (path, becomes) = match step {
                 Step::MakeDirectory { path, files, skeleton, .. } => {
                     if let Some(skeleton) = skeleton {
-                        let keys = || context.world.keys(skeleton.as_bstr(), Uid::ROOT);
+                        let keys =
+                            || context.world.keys(skeleton.as_bstr(), Uid::ROOT, context.today);
                         skeletons.entry(skeleton).or_insert_with(keys);
                     }
                     (path, Becomes::Made(files, skeleton.as_ref()))
@@ -107,7 +108,7 @@ impl<'a> Homes<'a> {
     /// The keys in a home that is made.
     fn made(&self, files: &[NewFile], skeleton: Option<&TreePath>) -> Keys {
         if let Some(file) = files.iter().find(|file| file.path == KEYS) {
-            return Keys::Count(count_keys(&file.contents));
+            return Keys::Count(usable_keys(&file.contents, self.context.today).usable);
         }
         let copied = skeleton.and_then(|skeleton| self.skeletons.get(skeleton));
         copied.cloned().unwrap_or(Keys::Count(0))
@@ -117,13 +118,15 @@ impl<'a> Homes<'a> {
     pub fn keys(&self, home: &BStr, uid: Uid) -> Keys {
         let world = self.context.world;
         match self.files.get(home.as_bytes()) {
-            Some(Some(file)) => return Keys::Count(count_keys(&file.contents)),
+            Some(Some(file)) => {
+                return Keys::Count(usable_keys(&file.contents, self.context.today).usable);
+            }
             Some(None) => return Keys::Count(0),
             None => {}
         }
         match self.homes.get(home.as_bytes()) {
-            None => world.keys(home, uid),
-            Some(Becomes::From(from)) => world.keys(from.as_bstr(), uid),
+            None => world.keys(home, uid, self.context.today),
+            Some(Becomes::From(from)) => world.keys(from.as_bstr(), uid, self.context.today),
             Some(Becomes::Gone) => Keys::Count(0),
             Some(Becomes::Unpacked) => Keys::Unknown("it is in an archive until then".to_owned()),
             Some(Becomes::Made(files, skeleton)) => self.made(files, *skeleton),

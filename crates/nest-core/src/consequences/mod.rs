@@ -96,15 +96,15 @@ impl Person<'_> {
 
     fn judged(&self, keys: Keys) -> SignIn {
         let PlanContext { book, today, world, .. } = self.context;
-        let (shadow, has_shadow) = (self.shadow.as_ref(), book.shadow.is_some());
-        sign_in_with_keys(&self.user, shadow, has_shadow, today, world, keys)
+        let (shadow, file) = (self.shadow.as_ref(), book.shadow_file());
+        sign_in_with_keys(&self.user, shadow, file, today, world, keys)
     }
 
     fn sign_in(&self) -> &SignIn {
         let PlanContext { book, today, world, .. } = self.context;
         self.sign_in.get_or_init(|| {
             let shadow = book.shadow(self.user.name).map(|(_, shadow)| shadow);
-            sign_in(&self.user, shadow.as_ref(), book.shadow.is_some(), today, world)
+            sign_in(&self.user, shadow.as_ref(), book.shadow_file(), today, world)
         })
     }
 
@@ -361,7 +361,7 @@ impl<'a> Judging<'_, 'a> {
         let home = |person: &Person<'a>| person.user.home;
         let keys = |person: &Person<'a>| match could && out {
             true => unseen(),
-            false => self.context.world.keys(home(person).into(), person.uid()),
+            false => self.context.world.keys(home(person).into(), person.uid(), self.context.today),
         };
         let known = before.map(keys);
         if let Some(person) = after {

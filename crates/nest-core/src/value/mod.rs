@@ -38,7 +38,7 @@ pub use password_hash::{
 };
 pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path};
 pub use size::bytes_in_words;
-pub use ssh_key::{KeyFault, check_keys, count_keys};
+pub use ssh_key::{KeyCount, KeyFault, check_keys, usable_keys};
 pub use strength::{Strength, strength};
 pub use tree_path::{TreePath, join, parent_of, path_fault, tidy};
 pub use user_or_group::UserOrGroup;

@@ -1,7 +1,9 @@
 //! Public keys for signing in, one a line, as the SSH server's
 //! `authorized_keys` files hold them.
 
-use ssh_key::authorized_keys::Entry;
+use ssh_key::PublicKey;
+
+use super::Day;
 
 /// Why a file of keys is refused. Lines are counted from 1.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
@@ -21,7 +23,58 @@ pub enum KeyFault {
 }
 
 fn is_key(line: &[u8]) -> bool {
-    std::str::from_utf8(line).is_ok_and(|line| line.parse::<Entry>().is_ok())
+    split(line).is_some()
+}
+
+/// The options before a key; nothing where the line holds no key. They end at the first space
+/// that no quotes are around.
+fn split(line: &[u8]) -> Option<&str> {
+    let line = std::str::from_utf8(line).ok()?;
+    if line.parse::<PublicKey>().is_ok() {
+        return Some("");
+    }
+    let (mut quoted, mut escaped) = (false, false);
+    let end = line.find(|c: char| {
+        let (was_quoted, was_escaped) = (quoted, escaped);
+        quoted ^= c == '"' && !was_escaped;
+        escaped = c == '\\' && was_quoted && !was_escaped;
+        matches!(c, ' ' | '\t') && !was_quoted
+    })?;
+    line[end..].trim_start().parse::<PublicKey>().is_ok().then_some(&line[..end])
+}
+
+/// Whether the options of a key say that it has expired: `expiry-time="YYYYMMDD[HHMM[SS]]"`.
+/// One that can't be read lets nobody in.
+fn has_expired(options: &str, today: Day) -> bool {
+    let lower = options.to_ascii_lowercase();
+    let Some(at) = lower.find("expiry-time=") else { return false };
+    let time = lower[at + "expiry-time=".len()..].trim_start_matches('"');
+    let digits = time.bytes().take_while(u8::is_ascii_digit).count();
+    let time = &time[..digits];
+    let day = time.get(..8).map(|day| format!("{}-{}-{}", &day[..4], &day[4..6], &day[6..]));
+    let Some(Ok(day)) = day.map(|day| Day::parse(&day, today)) else { return true };
+    day < today || day == today && digits == 8
+}
+
+/// How many keys of a file let somebody in.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+pub struct KeyCount {
+    /// That do.
+    pub usable: usize,
+    /// Whose time is over.
+    pub expired: usize,
+}
+
+/// Counts the keys of a file; lines that are none are passed over, as the SSH server does.
+pub fn usable_keys(text: &[u8], today: Day) -> KeyCount {
+    let mut count = KeyCount::default();
+    for options in lines(text).filter_map(|(_, line)| split(line)) {
+        match has_expired(options, today) {
+            true => count.expired += 1,
+            false => count.usable += 1,
+        }
+    }
+    count
 }
 
 fn lines(text: &[u8]) -> impl Iterator<Item = (usize, &[u8])> {
@@ -51,12 +104,6 @@ pub fn check_keys(text: &[u8]) -> Result<usize, KeyFault> {
     if count == 0 { Err(KeyFault::Empty) } else { Ok(count) }
 }
 
-/// How many lines of `text` are keys; the others are passed over, as the SSH
-/// server does.
-pub fn count_keys(text: &[u8]) -> usize {
-    lines(text).filter(|(_, line)| is_key(line)).count()
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -67,7 +114,30 @@ mod tests {
     fn keys_comments_and_options_are_taken() {
         let text = format!("# office\n\n{KEY}\r\nrestrict,command=\"tide\" {KEY}");
         assert_eq!(check_keys(text.as_bytes()), Ok(2));
-        assert_eq!(count_keys(format!("{text}\nnonsense\n").as_bytes()), 2);
+        let count = usable_keys(format!("{text}\nnonsense\n").as_bytes(), Day(20781));
+        assert_eq!(count.usable, 2);
+    }
+
+    #[test]
+    fn options_may_hold_spaces_in_quotes_and_say_when_a_key_ends() {
+        let today = Day::parse("2026-11-24", Day(0)).unwrap();
+        for (options, usable) in [
+            (r#"command="tide --now \"a b\"",restrict"#, true),
+            (r#"expiry-time="20261123""#, false),
+            (r#"expiry-time="20261124""#, false),
+            (r#"expiry-time="202611242359",restrict"#, true),
+            (r#"from="10.0.0.*",Expiry-Time="20270101Z""#, true),
+            (r#"expiry-time="soon""#, false),
+        ] {
+            let count = usable_keys(format!("{options} {KEY}").as_bytes(), today);
+            assert_eq!(
+                (count.usable, count.expired),
+                (usable.into(), (!usable).into()),
+                "{options}"
+            );
+        }
+        let none = usable_keys(format!("command=\"open {KEY}\nno key\n").as_bytes(), today);
+        assert_eq!(none, KeyCount::default());
     }
 
     #[test]

@@ -209,6 +209,12 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         }
     }
 
+    fn has_no_keys(&self, found: &FoundUser<'_>) -> bool {
+        let context = self.context;
+        let keys = context.world.keys(found.user.home.into(), found.uid, context.today);
+        matches!(keys, Keys::Count(0) | Keys::NoHome)
+    }
+
     /// A first password is set where none is, and keys where none are; what the
     /// account has by now is its own.
     fn secrets(
@@ -230,9 +236,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             let scheme = Scheme::of(hash).map_or("set", Scheme::name);
             subject.decide("password", scheme, "there was none");
         }
-        if user.keys.is_some()
-            && self.context.world.keys(found.user.home.into(), found.uid) == Keys::Count(0)
-        {
+        if user.keys.is_some() && self.has_no_keys(found) {
             let request = ChangeUser { keys: user.keys.clone(), ..ChangeUser::default() };
             let refusals = change_into(&mut self.batch.builder, &request, found, subject);
             refusals.iter().for_each(|refusal| self.refused(row, refusal));

@@ -10,8 +10,9 @@ use crate::plan::users::create_user::made::Made;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateUser;
+use crate::sign_in::turns_away;
 use crate::table::{File, lines_of};
-use crate::value::{Gid, IdSpan, Uid, count_keys};
+use crate::value::{Gid, IdSpan, Uid, usable_keys};
 use crate::words::list;
 
 /// Accounts in the making: everything that those of one plan share.
@@ -166,8 +167,11 @@ impl<'a> AccountBatch<'a> {
             }
         }
         self.add_cautions_and_steps(written);
-        let keys = request.keys.as_ref().map(|keys| count_keys(&keys.text));
+        let PlanContext { policy, today, .. } = self.builder.context;
+        let keys = request.keys.as_ref().map(|keys| usable_keys(&keys.text, today).usable);
         let sign_in = match keys {
+            _ if turns_away(request.shell(policy)) => "nobody gets in: the shell lets nobody in",
+            Some(0) if hash.is_none() => "not yet: each key has expired, and no password is set",
             Some(_) if hash.is_some() => "by password and by key",
             None if hash.is_some() && request.must_change => {
                 "by password, which must be changed then"

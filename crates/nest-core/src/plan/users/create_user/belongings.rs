@@ -27,11 +27,7 @@ impl<'a> Writer<'a> {
     {
         let PlanContext { policy, world, .. } = self.context;
         let setting = if request.service { "services.shell" } else { "people.shell" };
-        let shell: &'r [u8] = match &request.shell {
-            Some(shell) => shell,
-            None if request.service => policy.services_shell.as_bytes(),
-            None => policy.people_shell.as_bytes(),
-        };
+        let shell = request.shell(policy);
         let known = written.shells.get(BStr::new(shell)).copied().unwrap_or_else(|| {
             let look = match path_fault(shell) {
                 Some(fault) => Shell::Unfit(fault),
