@@ -7,14 +7,15 @@ use nest_core::value::{Day, Uid};
 /// kernel's own clock does.
 const TICKS: u64 = 100;
 
-/// The processes that run under a uid, as their real or effective one; not this
-/// one.
+/// The processes that run under a uid, as their real or effective one: not this one, and not
+/// the manager of the user's own services, which stays for seconds after the last sign-out.
 pub fn of_uid(uid: Uid) -> Vec<Process> {
     let Ok(entries) = std::fs::read_dir("/proc") else { return Vec::new() };
     let booted = booted();
     let mut processes: Vec<Process> = entries
         .filter_map(|entry| entry.ok()?.file_name().to_str()?.parse::<u32>().ok())
         .filter(|pid| *pid != std::process::id() && uids(*pid).contains(&uid))
+        .filter(|pid| !is_manager(&cgroups(*pid), uid))
         .filter_map(|pid| describe(pid, booted))
         .collect();
     processes.sort_by_key(|process| process.pid);
@@ -63,6 +64,18 @@ pub fn end(uid: Uid, patience: std::time::Duration) -> Vec<Process> {
     of_uid(uid)
 }
 
+/// The control groups of a process, cgroups(7).
+fn cgroups(pid: u32) -> String {
+    std::fs::read_to_string(format!("/proc/{pid}/cgroup")).unwrap_or_default()
+}
+
+/// Whether a process of these control groups is a user's manager itself, and not one of the
+/// services that it runs, systemd.special(7).
+fn is_manager(cgroups: &str, uid: Uid) -> bool {
+    let manager = format!("/user@{uid}.service/init.scope");
+    cgroups.lines().any(|line| line.ends_with(&manager))
+}
+
 /// The real and the effective uid.
 fn uids(pid: u32) -> Vec<Uid> {
     let status = std::fs::read_to_string(format!("/proc/{pid}/status")).unwrap_or_default();
@@ -103,6 +116,18 @@ fn moment(seconds: u64) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_users_manager_is_told_from_what_it_runs() {
+        let of = |rest: &str| format!("0::/user.slice/user-1004.slice/{rest}\n");
+        let is = |rest: &str| is_manager(&of(rest), Uid(1004));
+        assert!(is("user@1004.service/init.scope"));
+        for works in ["session-3.scope", "user@1004.service/app.slice/tides.service"] {
+            assert!(!is(works), "{works}");
+        }
+        assert!(!is_manager(&of("user@1004.service/init.scope"), Uid(100)));
+        assert!(!is_manager("", Uid(1004)));
+    }
 
     #[test]
     fn a_process_is_found_by_its_uid() {

@@ -8,7 +8,8 @@ use nest_core::policy::Days;
 
 use super::even::ALL;
 use super::{
-    Asks, Even, Failure, Global, REFUSED, Result, Session, bytes, read_keys, read_ranges, read_uid,
+    Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE, bytes, read_keys, read_ranges,
+    read_uid,
 };
 
 /// Change an account: names, numbers, places, how long it lasts.
@@ -77,6 +78,12 @@ const EXAMPLES: &str = "Examples:
 impl ChangeUserArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        if !self.asks() {
+            let message = "nothing to change was named: --full-name, --uid, --primary, --home, \
+                           --shell, --expires, --ranges, --must-change, --ssh-key, or one of \
+                           the days of the password";
+            return Err(Failure::new(USAGE, "usage", message).or("see how", "change user --help"));
+        }
         let session = Session::open(global)?;
         let request = ChangeUser {
             name: bytes(&self.name),
@@ -94,6 +101,24 @@ impl ChangeUserArgs {
             overrides: self.even.read(),
         };
         session.carry_out(&request, Asks::Nothing, |context| change_user(context, &request))
+    }
+
+    /// Whether something is to be changed.
+    fn asks(&self) -> bool {
+        let words = [&self.full_name, &self.primary, &self.home, &self.shell];
+        let texts = [
+            &self.uid,
+            &self.expires,
+            &self.ranges,
+            &self.password_renew,
+            &self.password_hold,
+            &self.password_remind,
+            &self.password_late,
+        ];
+        words.iter().any(|word| word.is_some())
+            || texts.iter().any(|text| text.is_some())
+            || self.must_change
+            || self.ssh_key.is_some()
     }
 
     fn aging(&self) -> Result<AgingRequest> {

@@ -9,8 +9,8 @@ use super::{Asks, Even, Failure, Global, REFUSED, Result, Session};
 
 /// Take a change back.
 ///
-/// It goes line by line: a line that has changed since stops it, and both are
-/// shown; other later changes in the same files stay. A home that was made and
+/// It goes by field and by member: what has been changed in a line besides stays, and
+/// where it is the same field that has changed, it stops and shows both. A home that was made and
 /// has been used since is set aside, not removed. Without a number it is the
 /// newest change that is neither undone nor itself an undo, so that saying it
 /// again goes further back. Undoing an undo does the change again.

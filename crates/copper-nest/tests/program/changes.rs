@@ -120,18 +120,38 @@ fn a_planted_set_aside_stops_the_undo() {
 #[test]
 fn a_line_that_has_changed_stops_the_undo_and_both_are_shown() {
     let tree = TestTree::new();
-    tree.done("create user maren --join pilots");
-    tree.done("create user perrin --join pilots");
-    let refused = tree.refused("undo 1 --yes", 3, "etc/group:8 has changed since");
-    assert!(
-        refused.stderr.contains("it was left as   pilots:x:210:tavish,maren\n"),
-        "{}",
-        refused.stderr
-    );
-    assert!(refused.stderr.contains("and is now       pilots:x:210:tavish,maren,perrin"));
-    let passwd = tree.read("etc/passwd").replace("1003:1003::", "1003:1003:Perrin Ash:");
+    tree.done("change user tavish --shell /bin/sh");
+    tree.done("create user perrin");
+    tree.done("change user tavish --shell /usr/sbin/nologin");
+    let refused = tree.refused("undo 1 --yes", 3, "etc/passwd:6 has changed since");
+    let line = "tavish:x:1001:1001:Tavish Rowe:/home/tavish:";
+    for says in ["it was left as   LINE/bin/sh\n", "and is now       LINE/usr/sbin/nologin"] {
+        let says = says.replace("LINE", line);
+        assert!(refused.stderr.contains(&says), "{}", refused.stderr);
+    }
+    let passwd = tree.read("etc/passwd").replace("1002:1002::", "1002:1002:Perrin Ash:");
     tree.write("etc/passwd", passwd);
-    tree.refused("undo 2 --yes", 3, "etc/passwd:8 has changed since");
+    tree.refused("undo 2 --yes", 3, "etc/passwd:7 has changed since");
+}
+
+#[test]
+fn what_others_changed_in_the_same_line_stays() {
+    let tree = TestTree::new();
+    tree.done("regroup sunniva --join pilots");
+    tree.done("create user maren --join pilots");
+    tree.done("regroup tavish --leave pilots");
+    tree.done("undo 1 --yes").says("line 8 of etc/group has changed since, and keeps what else");
+    assert_eq!(tree.line("etc/group", 8), "pilots:x:210:maren");
+    assert_eq!(tree.line("etc/gshadow", 8), "pilots:!:tavish:maren");
+    // And is taken back in its turn.
+    tree.done("undo 4 --yes");
+    assert_eq!(tree.line("etc/group", 8), "pilots:x:210:sunniva,maren");
+    tree.done("undo 2 --yes");
+    assert_eq!(tree.line("etc/group", 8), "pilots:x:210:sunniva");
+    tree.done("change user tavish --full-name Tav");
+    tree.done("change user tavish --shell /bin/sh");
+    tree.done("undo 7 --yes").says("line 6 of etc/passwd has changed since");
+    assert!(tree.line("etc/passwd", 6).ends_with(":Tavish Rowe:/home/tavish:/bin/sh"));
 }
 
 #[test]

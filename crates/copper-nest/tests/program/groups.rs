@@ -74,6 +74,7 @@ fn groups_that_can_not_be_are_refused() {
     }
     tree.refused("regroup sunniva", 2, "nothing to change was named");
     tree.refused("change group pilots", 2, "nothing to change was named");
+    tree.refused("change user sunniva", 2, "nothing to change was named");
     tree.append("etc/group", "pilots:x:300:\n");
     tree.refused("regroup sunniva --join pilots", 5, "etc/group:13 says pilots again");
     tree.refused("delete group pilots --yes --even-service", 5, "etc/group:13 says pilots again");

@@ -138,6 +138,7 @@ fn repair_takes_nothing_away_that_undo_could_not_give_back() {
             if let Some((_, place)) = remedy.split_once("repair --take-out ") {
                 let run = tree.done(&format!("repair --dry-run --take-out {place}"));
                 run.says("drops");
+                let place = place.split(' ').next().unwrap();
                 let (path, number) = place.split_once(':').unwrap();
                 let at = number.parse::<usize>().unwrap() - 1;
                 let line = tree.read(path).lines().nth(at).map(str::to_owned);

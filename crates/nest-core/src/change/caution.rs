@@ -240,6 +240,12 @@ pub enum Caution {
         .file.path()
     )]
     LineNotKept { file: File, line: usize },
+    /// A line that has changed since.
+    #[error(
+        "line {line} of {} has changed since, and keeps what else was changed there",
+        .file.path()
+    )]
+    LineMerged { file: File, line: usize },
     /// What was done on the tree and is not taken back.
     #[error("{} on the tree {} as done: only the lines are taken back", counted(*.count, "step", "steps"), agree(.count, "stays", "stay"))]
     StepsLeft { count: usize },

@@ -1,6 +1,6 @@
 //! What mends a finding: commands to be pasted.
 
-use bstr::{BStr, BString};
+use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 
@@ -184,6 +184,15 @@ pub(super) fn wave_services_through(context: PlanContext<'_>, findings: &mut [Fi
             uid != Uid::ROOT && kind_of(policy, Some(uid)) == AccountKind::Service
         }),
     };
+    // The account or the group whose line a place is.
+    let named = |place: &[u8]| {
+        let (file, line) = place.rsplit_once_str(":")?;
+        let files: [(File, &[u8]); 2] = [(File::Passwd, b"user"), (File::Group, b"group")];
+        let (file, thing) = files.into_iter().find(|(known, _)| known.path().as_bytes() == file)?;
+        let line = line.to_str().ok()?.parse::<usize>().ok()?.checked_sub(1)?;
+        let lines = book.lines(file).filter(|lines| line < lines.len())?;
+        Some((thing, lines.get(line).name()))
+    };
     findings.par_iter_mut().for_each(|finding| {
         let commands = finding.remedies.iter_mut().flat_map(|remedy| &mut remedy.commands);
         for command in commands {
@@ -195,6 +204,9 @@ pub(super) fn wave_services_through(context: PlanContext<'_>, findings: &mut [Fi
                 [b"rename" | b"delete", thing, name, ..] => is_service(thing, name),
                 [b"change", thing, name, rest @ ..] => {
                     rest.iter().any(moves) && is_service(thing, name)
+                }
+                [b"repair", b"--take-out", place] => {
+                    named(place).is_some_and(|(thing, name)| is_service(thing, name))
                 }
                 _ => false,
             };

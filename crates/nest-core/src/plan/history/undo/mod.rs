@@ -2,6 +2,7 @@
 
 #![deny(clippy::wildcard_enum_match_arm)]
 
+mod fields;
 mod steps;
 
 use std::collections::BTreeMap;
@@ -122,6 +123,11 @@ fn note_people(builder: &mut PlanBuilder<'_>) {
     }
 }
 
+/// The name on a recorded line.
+fn name_on(line: &BString) -> &[u8] {
+    Line { bytes: line, start: 0 }.name()
+}
+
 struct Undoing<'a> {
     context: PlanContext<'a>,
     record: &'a ChangeRecord,
@@ -148,13 +154,14 @@ impl<'a> Undoing<'a> {
                 (Some(before), None) => self.put_back(edit, before)?,
                 // Only the end of the file was altered, which does no harm.
                 (Some(before), Some(after)) if before == after && edit.secret != Secret::Lost => {}
-                (before, Some(after)) => {
-                    let line = self.find(edit, after)?;
-                    match before {
-                        None => self.builder.edits.remove(edit.file, line),
-                        Some(before) => self.restore(edit, line, before)?,
+                (before, Some(after)) => match (self.find(edit, after), before) {
+                    (Ok(line), None) => self.builder.edits.remove(edit.file, line),
+                    (Ok(line), Some(before)) => self.restore(edit, line, before)?,
+                    (Err(refusal), None) => return Err(refusal),
+                    (Err(refusal), Some(before)) => {
+                        self.merge(edit, before, after).ok_or(refusal)?;
                     }
-                }
+                },
                 (None, None) => {}
             }
         }
@@ -163,8 +170,7 @@ impl<'a> Undoing<'a> {
 
     /// The line as the change left it; a refusal when there is none.
     fn find(&self, edit: &RecordedEdit, left: &BString) -> Result<Line<'a>> {
-        let record = left.trim_ascii_start();
-        let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
+        let name = name_on(left);
         let lines = self.context.book.lines(edit.file);
         let named = self.context.book.named(edit.file, name);
         let same = |line: &&Line<'a>| shown(edit.file, line.bytes) == *left;
@@ -193,6 +199,21 @@ impl<'a> Undoing<'a> {
             left: left.clone(),
             now,
         })))
+    }
+
+    /// A line that has changed since gets back what the change altered, field by field and
+    /// member by member; nothing where it is just that which has changed.
+    fn merge(&mut self, edit: &RecordedEdit, before: &BString, after: &BString) -> Option<()> {
+        let book = self.context.book;
+        let line = *book.named(edit.file, name_on(after)).first()?;
+        let now = shown(edit.file, line.bytes);
+        let merged = fields::taken_back(edit.file, line.bytes, &now, before, after)?;
+        let number = book.lines(edit.file).map_or(0, |lines| lines.number(line.start));
+        self.builder.caution(Caution::LineMerged { file: edit.file, line: number });
+        if merged != line.bytes {
+            self.builder.edits.alter(edit.file, line, merged);
+        }
+        Some(())
     }
 
     /// An altered line gets its old text, with the hash that stands in it now.
