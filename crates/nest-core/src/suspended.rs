@@ -23,3 +23,11 @@ pub struct Suspended {
     /// Since when.
     pub since: Day,
 }
+
+impl Suspended {
+    /// Whether it is about the account of this name and uid: of either alone another may be
+    /// called or numbered so by now.
+    pub fn is_of(&self, name: &[u8], uid: Option<Uid>) -> bool {
+        self.name == *name && Some(self.uid) == uid
+    }
+}

@@ -7,6 +7,7 @@ use bstr::BStr;
 use clap::ValueEnum;
 use nest_core::account::{AccountIndex, AccountKind};
 use nest_core::sign_in::sign_in;
+use nest_core::surroundings::Surroundings;
 use nest_core::table::File;
 
 use super::require_shadow;
@@ -121,14 +122,18 @@ impl ListUsers {
                     home: user::look_at_home(book, &world, &listed.account),
                     shadow_unreadable: book.unreadable.get(&File::Shadow),
                     today: session.today,
-                    suspended: None,
+                    suspended: user::note_of(&listed.account, world.suspended()),
                 })
             };
             view::print_json(&listed.map(document).collect());
             return Ok(0);
         }
         let listed: Vec<_> = listed.collect();
-        users::print(global, &listed, book.users.records().count());
+        let of = book.users.records().count();
+        match self.suspended {
+            true => users::print_suspended(global, &listed, world.suspended(), of),
+            false => users::print(global, &listed, of),
+        }
         Ok(0)
     }
 }

@@ -58,7 +58,7 @@ impl ShowUser {
             home: user::look_at_home(&loaded.book, &world, &account),
             shadow_unreadable: loaded.book.unreadable.get(&File::Shadow),
             today: session.today,
-            suspended: world.suspended().iter().find(|note| Some(note.uid) == account.user.uid()),
+            suspended: user::note_of(&account, world.suspended()),
         };
         if global.json() {
             view::print_json(&user::to_json(&shown));

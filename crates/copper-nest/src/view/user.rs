@@ -158,8 +158,12 @@ impl ShownUser<'_> {
             None => "does not expire".into(),
             Some(_) if self.account.is_suspended() => match self.suspended {
                 None => "suspended".to_owned(),
-                Some(note) if note.reason.is_empty() => format!("suspended since {}", note.since),
-                Some(note) => format!("suspended since {}: {}", note.since, note.reason),
+                Some(note) => {
+                    let why = if note.reason.is_empty() { "" } else { ": " };
+                    let then = note.expires.map(|day| format!("; resumed, it expires on {day}"));
+                    let then = then.unwrap_or_default();
+                    format!("suspended since {}{why}{}{then}", note.since, note.reason)
+                }
             },
             Some(day) if day <= self.today => format!("expired on {day}"),
             Some(day) => format!("expires on {day}, the first day on which it no longer works"),
@@ -199,6 +203,11 @@ impl ShownUser<'_> {
         };
         format!("by password: {password}. By key: {key}")
     }
+}
+
+/// What was noted when an account was suspended.
+pub fn note_of<'n>(account: &Account<'_>, notes: &'n [Suspended]) -> Option<&'n Suspended> {
+    notes.iter().find(|note| note.is_of(account.user.name, account.user.uid()))
 }
 
 fn spans(spans: &[IdSpan]) -> String {
@@ -287,6 +296,11 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
         "password": password,
         "expires": aging.and_then(|aging| aging.expires).map(|day| day.to_string()),
         "suspended": account.is_suspended(),
+        "suspension": shown.suspended.filter(|_| account.is_suspended()).map(|note| json!({
+            "since": note.since.to_string(),
+            "reason": note.reason,
+            "expires": note.expires.map(|day| day.to_string()),
+        })),
         "ranges": {"uid": range(&account.uid_ranges), "gid": range(&account.gid_ranges)},
         "sign_in": {
             "password": known.then(|| shown.sign_in.by_password()),

@@ -2,9 +2,11 @@
 
 use nest_core::account::Account;
 use nest_core::sign_in::SignIn;
+use nest_core::suspended::Suspended;
 use nest_core::value::Day;
 use nest_core::words::counted;
 
+use super::user::note_of;
 use super::{for_a_person, style, table, visible};
 use crate::cli::Global;
 
@@ -34,6 +36,34 @@ pub fn print(global: &Global, listed: &[Listed<'_>], of: usize) {
     let table = table(titles, listed.iter().map(for_people));
     if !listed.is_empty() {
         outln!("{table}");
+        outln!();
+    }
+    let quiet = style::QUIET;
+    outln!("{quiet}{} of {of}{quiet:#}", counted(listed.len(), "user", "users"));
+}
+
+/// Prints those who are suspended: since when, what expiry returns, and why.
+pub fn print_suspended(global: &Global, listed: &[Listed<'_>], notes: &[Suspended], of: usize) {
+    let row = |one: &Listed<'_>| {
+        let user = &one.account.user;
+        let note = note_of(&one.account, notes);
+        let expires = note.and_then(|note| note.expires).map(|day| day.to_string());
+        [
+            visible(user.name),
+            visible(user.uid),
+            visible(user.full_name()),
+            note.map_or_else(|| "not known".to_owned(), |note| note.since.to_string()),
+            expires.unwrap_or_default(),
+            note.map(|note| visible(note.reason.as_bytes())).unwrap_or_default(),
+        ]
+    };
+    if !for_a_person(global) {
+        listed.iter().for_each(|one| outln!("{}", row(one).join("\t")));
+        return;
+    }
+    if !listed.is_empty() {
+        let titles = ["name", "uid", "full name", "suspended since", "expires when resumed", "why"];
+        outln!("{}", table(titles, listed.iter().map(row)));
         outln!();
     }
     let quiet = style::QUIET;

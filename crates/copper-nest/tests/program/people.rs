@@ -632,3 +632,42 @@ fn a_shadow_line_ages_as_the_policy_says_whoever_makes_it() {
     tree.done("repair --yes");
     assert!(tree.read("etc/shadow").contains(&format!("maren:{hash}:20781:1:365:7:::\n")));
 }
+
+#[test]
+fn whatever_other_hands_did_meanwhile_resuming_gives_back_what_is_remembered() {
+    let tree = TestTree::new();
+    let line = tree.line("etc/shadow", 5);
+    let set = |line: &str| {
+        let rest = tree.read("etc/shadow");
+        let rest: String = rest
+            .lines()
+            .map(|old| format!("{}\n", if old.starts_with("sunniva:") { line } else { old }))
+            .collect();
+        tree.write("etc/shadow", rest);
+    };
+    tree.done("change user sunniva --expires 2027-03-31 --even-last-admin");
+    let before = tree.line("etc/shadow", 5);
+    tree.done("suspend user sunniva --reason leave --even-last-admin");
+    let listed = tree.done("list users --suspended").stdout;
+    assert_eq!(listed, "sunniva\t1000\tSunniva Hale\t2026-11-24\t2027-03-31\tleave\n");
+    let note = &tree.json("show user sunniva")["suspension"];
+    assert_eq!((&note["since"], &note["expires"]), (&"2026-11-24".into(), &"2027-03-31".into()));
+    tree.done("show user sunniva").says("leave; resumed, it expires on 2027-03-31");
+    // The password is unlocked by hand, and the expiry of suspending is still there.
+    set(&before.replace(":20908:", ":1:"));
+    tree.done("resume user sunniva")
+        .says("expires on 2027-03-31   as before")
+        .says("as other hands");
+    assert_eq!(tree.line("etc/shadow", 5), before);
+    // The expiry is taken out by hand, and the password is still locked.
+    tree.done("suspend user sunniva --even-last-admin");
+    set(&line.replace("$y$", "!$y$"));
+    tree.done("resume user sunniva").says("as other hands have set it");
+    assert_eq!(tree.line("etc/shadow", 5), line);
+    assert!(!tree.read("var/lib/copper-nest/suspended.json").contains("sunniva"));
+    // What keeps somebody out all the same is said.
+    tree.done("suspend user sunniva --even-last-admin");
+    tree.remove("bin/bash");
+    tree.done("resume user sunniva")
+        .says("sunniva can't sign in all the same: the shell /bin/bash");
+}

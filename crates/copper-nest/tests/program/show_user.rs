@@ -106,6 +106,7 @@ fn machines_get_stable_keys() {
         "password",
         "expires",
         "suspended",
+        "suspension",
         "ranges",
         "sign_in",
     ];

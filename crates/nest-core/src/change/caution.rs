@@ -185,6 +185,9 @@ pub enum Caution {
     /// What goes on for somebody who is kept out.
     #[error("{what} of {name} go on by themselves")]
     GoesOn { name: BString, what: String },
+    /// Somebody is resumed, and can't sign in all the same.
+    #[error("{name} can't sign in all the same: {why}")]
+    StillOut { name: BString, why: String },
     /// A password field that was empty.
     #[error(
         "the password field of {name} was empty, so that no password was asked; it comes back locked"

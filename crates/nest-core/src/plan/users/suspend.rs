@@ -2,8 +2,6 @@
 
 use std::collections::HashSet;
 
-use bstr::BStr;
-
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
@@ -11,8 +9,9 @@ use crate::drafting::{FoundUser, PlanBuilder, find_user};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
+use crate::sign_in::sign_in;
 use crate::suspended::Suspended;
-use crate::table::{File, Line, Shadow, ShadowField};
+use crate::table::{File, Line, Record, Shadow, ShadowField};
 use crate::value::{Day, PasswordField, Uid, UserName};
 use crate::words::list;
 
@@ -129,7 +128,11 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
         let what = format!("{name} was not resumed");
         let (found, line, shadow) = with_shadow(context, name, &what)?;
         let note = note_of(context, &found);
-        if !is_out(&shadow) {
+        let locked_before = note.is_some_and(|note| note.was_locked);
+        let locked = matches!(shadow.field(), PasswordField::Locked(_)) && !locked_before;
+        let ended = shadow.aging().expires == Some(LONG_AGO);
+        // Other hands may have taken half of it back.
+        if !is_out(&shadow) && (note.is_none() || !locked && !ended) {
             let why = match shadow.field() {
                 PasswordField::Locked(_) => "the password was locked by hand, and stays so",
                 _ => "it was never suspended, or is resumed already",
@@ -140,24 +143,31 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
             }
             return Ok(());
         }
-        let unlocked = shadow.password.strip_prefix(b"!").filter(|hash| !hash.is_empty());
-        let locked_before = note.is_some_and(|note| note.was_locked);
-        let field = unlocked.filter(|_| !locked_before).unwrap_or(shadow.password);
-        let expires = note.and_then(|note| note.expires).map(|day| day.0.to_string());
-        let expires = expires.unwrap_or_default();
+        let field = match shadow.password.strip_prefix(b"!").filter(|hash| !hash.is_empty()) {
+            Some(hash) if locked => hash,
+            _ => shadow.password,
+        };
+        let day = if ended { note.and_then(|note| note.expires) } else { shadow.aging().expires };
+        let expires = day.map(|day| day.0.to_string()).unwrap_or_default();
         let fields: [(ShadowField, &[u8]); 2] =
             [(ShadowField::Password, field), (ShadowField::Expires, expires.as_bytes())];
         builder.set_fields(File::Shadow, line, &fields);
-        let day = note.and_then(|note| note.expires);
         let until = day.map_or("does not expire".to_owned(), |day| format!("expires on {day}"));
-        subject.decide("account", until, "as before it was suspended");
-        let password = match (locked_before, field) {
-            (true, _) => ("locked", "as it was before"),
-            (false, b"!") => ("none is set", ""),
-            (false, b"*") => ("never", "as it was before"),
+        let meanwhile = "as other hands have set it meanwhile";
+        subject.decide(
+            "account",
+            until,
+            if ended { "as before it was suspended" } else { meanwhile },
+        );
+        let password = match (shadow.field(), field) {
+            (PasswordField::Set(_), _) => ("set", meanwhile),
+            (_, b"!") => ("none is set", ""),
+            (_, b"*") => ("never", "as it was before"),
+            _ if locked_before => ("locked", "as it was before"),
             _ => ("set", "as it was before"),
         };
         subject.decide("password", password.0, password.1);
+        still_out(builder, &found, line);
         match note {
             Some(note) => {
                 if note.was_open {
@@ -173,6 +183,21 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
         builder.plan.next = vec![format!("show user {name}")];
         Ok(())
     })
+}
+
+/// Says what keeps a resumed account out all the same.
+fn still_out(builder: &mut PlanBuilder<'_>, found: &FoundUser<'_>, line: Line<'_>) {
+    let PlanContext { book, world, today, .. } = builder.context;
+    let now = builder.edits.current(File::Shadow, line);
+    let shadow = Shadow::read(now.trim_ascii_start());
+    let sign_in = sign_in(&found.user, shadow.as_ref(), book.shadow_file(), today, world);
+    let obstacles = sign_in.both.iter().chain(&sign_in.password);
+    if let Some(why) = obstacles.map(ToString::to_string).next()
+        && !sign_in.by_password()
+        && !sign_in.by_key()
+    {
+        builder.caution(Caution::StillOut { name: found.user.name.into(), why });
+    }
 }
 
 type PlanOne<'a, 'f> =
@@ -231,7 +256,6 @@ pub(crate) fn note_of<'a>(
     context: PlanContext<'a>,
     found: &FoundUser<'_>,
 ) -> Option<&'a Suspended> {
-    let name = BStr::new(found.user.name);
     let mut notes = context.world.suspended().iter();
-    notes.find(|note| note.uid == found.uid || note.name == name)
+    notes.find(|note| note.is_of(found.user.name, Some(found.uid)))
 }
