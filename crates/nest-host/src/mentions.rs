@@ -3,12 +3,12 @@
 use std::collections::HashMap;
 
 use bstr::{BStr, BString, ByteSlice};
-use nest_core::surroundings::Mention;
-use rustix::fs::{Dir, OFlags};
+use nest_core::surroundings::{FileKind, Mention};
+use rustix::fs::{Dir, FileType, OFlags};
 
 use crate::state::{Notices, PassedOver};
 use crate::tree::Tree;
-use crate::untrusted::read_configuration;
+use crate::untrusted::{Unreadable, read_configuration};
 
 /// Files that grant something by name.
 const GRANTING: [&str; 4] =
@@ -105,8 +105,11 @@ fn read(tree: &Tree, file: &str, notices: &Notices) -> Option<Vec<u8>> {
     match read_configuration(tree, file) {
         Ok(text) => Some(text),
         Err(unreadable) => {
-            // Without root much of it is closed to everybody.
-            if !unreadable.is_missing() && rustix::process::geteuid().is_root() {
+            // Without root much of it is closed to everybody; and a service that is masked is
+            // a link to a device.
+            let masked = UNITS.iter().any(|units| file.starts_with(units))
+                && matches!(unreadable, Unreadable::NotAFile(FileKind::Device));
+            if !unreadable.is_missing() && !masked && rustix::process::geteuid().is_root() {
                 notices.note([PassedOver::new(file, &unreadable)]);
             }
             None
@@ -132,6 +135,7 @@ pub(crate) fn files_in(tree: &Tree, directory: &str) -> Vec<String> {
     let Ok(entries) = opened.and_then(Dir::new) else { return Vec::new() };
     let mut files: Vec<String> = entries
         .filter_map(Result::ok)
+        .filter(|entry| entry.file_type() != FileType::Directory)
         .map(|entry| entry.file_name().to_string_lossy().into_owned())
         .filter(|file| !file.starts_with('.'))
         .map(|file| format!("{directory}/{file}"))

@@ -82,8 +82,7 @@ impl std::fmt::Display for AccessChange {
             (AccessKind::LikeRoot, false) => write!(f, "leaves {group}, which amounts to root")?,
             (AccessKind::Group, true) => write!(f, "joins {group}")?,
             (AccessKind::Group, false) => write!(f, "leaves {group}")?,
-            (AccessKind::Leftover, true) => return write!(f, "takes over {why}"),
-            (AccessKind::Leftover, false) => return write!(f, "leaves {why} behind"),
+            (AccessKind::Leftover, _) => return write!(f, "takes over {why}"),
         }
         match (why.as_str(), gains) {
             ("", _) => Ok(()),

@@ -2,15 +2,17 @@
 //! from. Only the accounts are judged that it touches, from the account files before and
 //! after its edits, and from the tree before and after its steps.
 //!
-//! - [`overlay`]: the lines of some accounts as the edits leave them
-//! - [`homes`]: which keys there will be
-//! - [`memberships`]: who is in which group, before and after
-//! - [`guards`]: what must not happen unasked
-//! - [`halves`]: what is left by half
+//! - `overlay`: the lines of some accounts as the edits leave them
+//! - `homes`: which keys there will be
+//! - `memberships`: who is in which group, before and after
+//! - `guards`: what must not happen unasked
+//! - `halves`: what is left by half
+//! - `leftovers`: what a new holder of a name or a number takes over
 
 mod guards;
 mod halves;
 mod homes;
+mod leftovers;
 mod memberships;
 mod overlay;
 
@@ -178,6 +180,7 @@ impl<'a> Consequences<'a> {
             }
             memberships.tell(context, account, &members, &mut access);
         }
+        leftovers::tell(context, plan, &mut access);
         // Where accounts come from files alone, nobody else is anybody.
         if context.world.origin() != Origin::FilesAlone {
             memberships.tell_strangers(&accounts, &members, &mut access);
@@ -355,22 +358,27 @@ impl<'a> Judging<'_, 'a> {
     fn judge(&self, before: Option<&Person<'a>>, after: Option<&Person<'a>>) {
         // Which keys there are does not matter where a password let in, and where nothing
         // lets in any more.
-        let unseen = || Keys::Unknown("not looked at".to_owned());
-        let could = before.is_some_and(|person| person.judged(unseen()).by_password());
-        let out = after.is_none_or(|person| !person.judged(unseen()).both.is_empty());
+        let unseen = |person: &Person<'a>| person.judged(Keys::Unknown("not looked at".to_owned()));
+        let (was, is) = (before.map(unseen), after.map(unseen));
+        let could = was.as_ref().is_some_and(SignIn::by_password);
+        if could && is.as_ref().is_none_or(|is| !is.both.is_empty()) {
+            for (person, sign_in) in [(before, was), (after, is)] {
+                if let (Some(person), Some(sign_in)) = (person, sign_in) {
+                    person.sign_in.get_or_init(|| sign_in);
+                }
+            }
+            return;
+        }
+        let PlanContext { world, today, .. } = self.context;
         let home = |person: &Person<'a>| person.user.home;
-        let keys = |person: &Person<'a>| match could && out {
-            true => unseen(),
-            false => self.context.world.keys(home(person).into(), person.uid(), self.context.today),
-        };
-        let known = before.map(keys);
+        let known = before.map(|person| world.keys(home(person).into(), person.uid(), today));
         if let Some(person) = after {
             let stays = before.is_some_and(|before| {
                 home(before) == home(person) && !self.homes.change(home(person))
             });
             let owner = before.unwrap_or(person).uid();
             person.judge(match &known {
-                Some(known) if stays || could && out => known.clone(),
+                Some(known) if stays => known.clone(),
                 _ => self.homes.keys(home(person).into(), owner),
             });
         }

@@ -277,3 +277,36 @@ fn what_is_left_by_half_is_said() {
              group tavish"]
     );
 }
+
+#[test]
+fn what_an_earlier_holder_left_behind_is_told() {
+    let mut world = World::default();
+    let facts = crate::surroundings::Facts {
+        kind: crate::surroundings::FileKind::File,
+        uid: Uid(1500),
+        gid: Gid(8),
+        mode: 0o600,
+    };
+    world.facts.insert("/var/mail/maren".into(), Ok(facts));
+    let mut texts = files();
+    texts.push((File::Subuid, "sunniva:5000:10\n1500:2000:10\n".into()));
+    let texts: Vec<(File, &str)> = texts.iter().map(|(file, text)| (*file, &text[..])).collect();
+    let (book, policy) = (book(&texts), Policy::default());
+    let (world, today) = (&world, Day(20781));
+    let context = PlanContext { book: &book, policy: &policy, world, today, change: Some(8) };
+    let access = |plan: Plan| -> Vec<String> {
+        let plan = judge(context, plan, GuardOverrides::default()).unwrap();
+        plan.access.iter().map(ToString::to_string).collect()
+    };
+    let names = vec!["maren".into()];
+    let request = CreateUser { names, uid: Some(Uid(1500)), ..CreateUser::default() };
+    assert_eq!(
+        access(create_user(context, &request).unwrap()),
+        ["takes over the mail /var/mail/maren", "takes over the ids 2000-2009, etc/subuid:2"]
+    );
+    let number = change("tavish", |request| request.uid = Some(Uid(1500)));
+    assert_eq!(
+        access(change_user(context, &number).unwrap()),
+        ["takes over the ids 2000-2009, etc/subuid:2"]
+    );
+}

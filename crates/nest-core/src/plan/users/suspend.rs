@@ -167,7 +167,6 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
             _ => ("set", "as it was before"),
         };
         subject.decide("password", password.0, password.1);
-        still_out(builder, &found, line);
         match note {
             Some(note) => {
                 if note.was_open {
@@ -177,8 +176,9 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
             }
             None => builder.caution(Caution::EarlierStateUnknown { name: name.clone().into() }),
         }
-        if day.is_some_and(|day| day <= context.today) {
-            builder.caution(Caution::ExpiredMeanwhile { name: name.clone().into() });
+        match day.is_some_and(|day| day <= context.today) {
+            true => builder.caution(Caution::ExpiredMeanwhile { name: name.clone().into() }),
+            false => still_out(builder, &found, line),
         }
         builder.plan.next = vec![format!("show user {name}")];
         Ok(())
