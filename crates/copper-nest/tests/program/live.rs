@@ -1,6 +1,8 @@
 //! The running system: a mount namespace in which the tree stands for `/etc`,
 //! `/home` and `/var`, so that the program takes it for the machine's own.
 
+use std::sync::{Mutex, PoisonError};
+
 use crate::commit::in_namespace;
 use crate::harness::{Run, TestTree, passed_over};
 
@@ -33,8 +35,12 @@ fn your_own_account_is_guarded() {
     assert!(record.contains("\"uid\": 1001,\n    \"name\": \"tavish\""), "{record}");
 }
 
+/// Who starts something as uid 1001 holds this: another test may end it.
+static AT_WORK: Mutex<()> = Mutex::new(());
+
 #[test]
 fn who_is_at_work_is_named_and_can_be_ended() {
+    let _alone = AT_WORK.lock().unwrap_or_else(PoisonError::into_inner);
     let tree = TestTree::new();
     let script = "
         setpriv --reuid 1001 --clear-groups sleep 300 &
@@ -135,6 +141,7 @@ fn a_name_that_only_the_name_services_know_joins_a_group() {
 /// gets that the user makes.
 #[test]
 fn the_system_sees_each_change_of_groups() {
+    let _alone = AT_WORK.lock().unwrap_or_else(PoisonError::into_inner);
     let tree = TestTree::new();
     let look = r#"
 import grp, os, pwd, sys
