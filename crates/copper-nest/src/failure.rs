@@ -19,7 +19,6 @@ use nest_host::tree::TreeError;
 use serde_json::json;
 
 use crate::cli::Global;
-use crate::session::spell_out;
 use crate::view::{faults, style, visible};
 
 /// What a command comes to: its exit status, unless it says otherwise.
@@ -130,6 +129,23 @@ impl Failure {
         if let Some(state) = &self.other_state {
             errln!("  recover it first    {}", global.command_in_state(state, "recover"));
         }
+    }
+}
+
+/// Says in full which command is given again with an option. An undo names its change: the
+/// newest may be another one by then.
+pub fn spell_out(ways: &mut [Way], undoes: Option<u64>) {
+    let mut words: Vec<String> =
+        std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
+    let undo = words.iter().position(|word| word == "undo");
+    if let (Some(number), Some(at)) = (undoes, undo)
+        && words.get(at + 1).is_none_or(|next| next.parse::<u64>().is_err())
+    {
+        words.insert(at + 1, number.to_string());
+    }
+    for way in ways.iter_mut().filter(|way| way.is == WayIs::Option) {
+        way.text = format!("copper-nest {} {}", shell_words::join(&words), way.text);
+        way.is = WayIs::Words;
     }
 }
 

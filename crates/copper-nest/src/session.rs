@@ -33,7 +33,7 @@ use rustix::fs::{Access, AtFlags};
 use crate::author::author;
 use crate::cli::Global;
 use crate::clock::Now;
-use crate::failure::{Failure, REFUSED, Result, UNTOUCHED};
+use crate::failure::{Failure, REFUSED, Result, UNTOUCHED, spell_out};
 use crate::view::{Bar, receipt, visible};
 
 /// Whether a change is asked about before it is made.
@@ -522,23 +522,6 @@ fn confirm() -> Result<()> {
             let message = format!("no answer ({error}); nothing was changed");
             Err(Failure::new(REFUSED, "declined", message))
         }
-    }
-}
-
-/// Says in full which command is given again with an option. An undo names its change: the
-/// newest may be another one by then.
-pub fn spell_out(ways: &mut [Way], undoes: Option<u64>) {
-    let mut words: Vec<String> =
-        std::env::args_os().skip(1).map(|word| word.to_string_lossy().into_owned()).collect();
-    let undo = words.iter().position(|word| word == "undo");
-    if let (Some(number), Some(at)) = (undoes, undo)
-        && words.get(at + 1).is_none_or(|next| next.parse::<u64>().is_err())
-    {
-        words.insert(at + 1, number.to_string());
-    }
-    for way in ways.iter_mut().filter(|way| way.is == WayIs::Option) {
-        way.text = format!("copper-nest {} {}", shell_words::join(&words), way.text);
-        way.is = WayIs::Words;
     }
 }
 

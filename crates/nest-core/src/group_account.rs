@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use bstr::ByteSlice;
 
-use crate::account::{AccountKind, ShownLine, admin_group, kind_of};
+use crate::account::{AccountKind, ShownLine, admin_groups, kind_of};
 use crate::book::Book;
 use crate::policy::Policy;
 use crate::secret::{shown, told};
@@ -48,7 +48,7 @@ pub struct GroupAccount<'b> {
 pub struct GroupIndex<'b> {
     book: &'b Book,
     policy: &'b Policy,
-    admins: Option<&'b [u8]>,
+    admins: Vec<Group<'b>>,
     /// The users that have each gid as their primary group's.
     primaries: HashMap<u32, Vec<&'b [u8]>>,
     /// The groups that have each gid.
@@ -71,7 +71,7 @@ impl<'b> GroupIndex<'b> {
             }
         }
         book.names();
-        let admins = admin_group(book, policy).map(|group| group.name);
+        let admins = admin_groups(book, policy);
         GroupIndex { book, policy, admins, primaries, holders }
     }
 
@@ -110,7 +110,7 @@ impl<'b> GroupIndex<'b> {
                 .map(|admin| told(File::Gshadow, admin).as_bytes())
                 .collect(),
             has_password: (!unreadable).then(|| !PasswordField::is_harmless(field)),
-            makes_admins: self.admins == Some(group.name),
+            makes_admins: self.admins.iter().any(|admins| admins.is_same(&group)),
             same_gid: of(&self.holders).into_iter().filter(|name| *name != group.name).collect(),
         }
     }
@@ -168,5 +168,17 @@ mod tests {
         let lines = lines_about_group(&book, pilots, 9);
         assert_eq!(lines.len(), 4);
         assert_eq!(lines[3].text, "pilots:(hash):tavish:maren");
+    }
+
+    #[test]
+    fn every_administrators_group_makes_administrators() {
+        let book = book(&[
+            (File::Passwd, "maren:x:1004:1004:::\n"),
+            (File::Group, "sudo:x:27:\nwheel:x:28:maren\nberth:x:28:\ncrew:x:29:\n"),
+        ]);
+        let policy = Policy::default();
+        let index = GroupIndex::new(&book, &policy);
+        let makes: Vec<bool> = index.groups().map(|group| group.makes_admins).collect();
+        assert_eq!(makes, [true, true, true, false]);
     }
 }

@@ -150,6 +150,15 @@ impl SignIn {
         first.map_or("no", Obstacle::in_short).to_owned()
     }
 
+    /// The first thing that keeps out an account that nothing lets in.
+    ///
+    /// # Panics
+    /// Where something lets it in.
+    pub(crate) fn first_obstacle(&self) -> &Obstacle {
+        let first = self.both.first().or(self.password.first()).or(self.key.first());
+        first.expect("BUG: nothing keeps an account out that can't sign in")
+    }
+
     /// Each reason once, in words.
     pub fn reasons(&self) -> Vec<String> {
         let all = self.both.iter().chain(&self.password).chain(&self.key);

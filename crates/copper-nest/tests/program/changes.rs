@@ -155,6 +155,16 @@ fn what_others_changed_in_the_same_line_stays() {
 }
 
 #[test]
+fn a_password_does_not_come_back_by_its_day_alone() {
+    let tree = TestTree::new();
+    tree.fed("password user sunniva --from-stdin", b"kelp-Harbour.91 tern");
+    tree.done("change user sunniva --password-renew 90");
+    let before = tree.line("etc/shadow", 5);
+    tree.refused("undo 1 --yes", 3, "etc/shadow:5 has changed since");
+    assert_eq!(tree.line("etc/shadow", 5), before);
+}
+
+#[test]
 fn unrelated_later_changes_stay() {
     let tree = TestTree::new();
     tree.done("create user maren");

@@ -2,6 +2,7 @@
 
 mod batch;
 mod lookups;
+mod range_index;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -10,11 +11,12 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 use bstr::{BStr, BString};
 
 use self::batch::BatchLookup;
+use self::range_index::RangeIndex;
 use crate::table::{
     File, Files, Group, Groups, Gshadow, Gshadows, Line, Lines, Lookup, NameIndex, Passwd, Record,
     Shadow, Shadows, SubId, SubIds, Table, TableKind, Text, Users,
 };
-use crate::value::{Gid, IdSpan, IdSpans, Uid, members, nearest};
+use crate::value::{Gid, IdSpans, Uid, members, nearest};
 
 pub use self::batch::LookupSet;
 pub use self::lookups::{Extent, Lookups};
@@ -22,6 +24,9 @@ pub use self::lookups::{Extent, Lookups};
 /// Up to here names that were not declared are searched for one by one: an index of all
 /// names takes as long as some twenty searches.
 const FEW_MISSES: usize = 8;
+
+/// A name that was searched for in a file, and where its lines begin.
+type KnownName = (File, BString, Vec<usize>);
 
 /// So many searches are remembered.
 const MOST_KNOWN: usize = 64;
@@ -90,7 +95,7 @@ pub struct Book {
     /// How often a name was looked up that was not among those that were looked up at once.
     missed: AtomicUsize,
     /// The names that were searched for, and where their lines begin.
-    known: Mutex<Vec<(File, BString, Vec<usize>)>>,
+    known: Mutex<Vec<KnownName>>,
     /// What was loaded of files that are held only in part.
     lookups: Lookups,
     gshadow_lookups: Option<Lookups>,
@@ -251,12 +256,14 @@ impl Book {
     /// The same by a search of the text. Whoever judges a plan asks for the names that its
     /// planner asked for: the text is searched once.
     fn searched<'b>(&'b self, file: File, lines: &'b Lines, name: &[u8]) -> Vec<Line<'b>> {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
-        if let Some((.., starts)) = known.iter().find(|(of, other, _)| *of == file && other == name)
-        {
+        let known = || self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let is_it = |(of, other, _): &&KnownName| *of == file && other == name;
+        if let Some((.., starts)) = known().iter().find(is_it) {
             return starts.iter().map(|start| lines.around(*start)).collect();
         }
+        // Others may search meanwhile.
         let found: Vec<Line<'b>> = lines.named(name).collect();
+        let mut known = known();
         if known.len() < MOST_KNOWN {
             known.push((file, name.into(), found.iter().map(|line| line.start).collect()));
         }
@@ -524,36 +531,6 @@ impl Book {
         found
             .filter_map(|start| Some(SubId::read(table.lines().around(start).record())?.owner))
             .collect()
-    }
-}
-
-/// The ranges of a file by their first id.
-#[derive(Debug)]
-struct RangeIndex {
-    /// Each with where its line begins, and the highest id of it and all before it.
-    ranges: Vec<(IdSpan, usize, u32)>,
-}
-
-impl RangeIndex {
-    fn of(table: &Table<SubIds>) -> Self {
-        let spans =
-            table.records().filter_map(|(line, range)| Some((range.span()?, line.start, 0)));
-        let mut ranges: Vec<_> = spans.collect();
-        ranges.sort_unstable();
-        let mut highest = 0;
-        for (span, _, reach) in &mut ranges {
-            highest = highest.max(span.last());
-            *reach = highest;
-        }
-        RangeIndex { ranges }
-    }
-
-    /// Where the lines begin whose ranges have ids of a span.
-    fn overlapping(&self, span: IdSpan) -> impl Iterator<Item = usize> {
-        let from = self.ranges.partition_point(|(_, _, reach)| *reach < span.first());
-        let near =
-            self.ranges[from..].iter().take_while(move |(other, ..)| other.first() <= span.last());
-        near.filter(move |(other, ..)| other.overlaps(span)).map(|(_, start, _)| *start)
     }
 }
 

@@ -53,6 +53,9 @@ pub struct Subject {
     /// What becomes of the row of a table that it is about, in a word or two.
     #[serde(skip)]
     pub row: &'static str,
+    /// Where that row stands: `row 2 of crew.csv`.
+    #[serde(skip)]
+    pub place: String,
     /// Nobody wants to know: nothing is noted.
     #[serde(skip)]
     silent: bool,
@@ -88,7 +91,13 @@ impl Decision {
 impl Subject {
     /// Nothing decided yet.
     pub(crate) fn new(name: impl Into<BString>) -> Self {
-        Subject { name: name.into(), decisions: Vec::new(), row: "", silent: false }
+        Subject {
+            name: name.into(),
+            decisions: Vec::new(),
+            row: "",
+            place: String::new(),
+            silent: false,
+        }
     }
 
     /// One of which nobody wants to know what was decided.

@@ -1,7 +1,7 @@
 //! Whether anybody can administer the machine: no-admin.
 
 use super::{Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severity, new_password};
-use crate::account::admin_group;
+use crate::account::admin_groups;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, GroupField, Passwd};
 use crate::value::Uid;
@@ -55,11 +55,11 @@ fn no_admin(checker: &mut Checker<'_>) {
     if odd.any(|(_, user)| user.uid() == Some(Uid::ROOT) && can(&user)) {
         return;
     }
-    let group = admin_group(book, policy);
+    let groups = admin_groups(book, policy);
     let in_group = |group: &Group<'_>, user: &Passwd<'_>| {
         user.gid() == group.gid() || group.members().any(|member| member == user.name)
     };
-    if let Some(group) = &group {
+    for group in &groups {
         let listed = group.members().filter_map(|name| book.user(name).map(|(_, user)| user));
         let primary = book.users.records().map(|(_, user)| user);
         let any = group.gid().is_some_and(|gid| prefilter.primary.contains(gid.0));
@@ -69,7 +69,7 @@ fn no_admin(checker: &mut Checker<'_>) {
         }
     }
     let message = "nobody who can sign in may administer this machine, and neither can root.";
-    let Some(group) = group else {
+    let Some(group) = groups.first() else {
         let remedy = Remedy::by_hand(format!(
             "make one of the groups {}, which the policy names, and put somebody in it",
             policy.admins_groups.join(", ")
@@ -78,7 +78,7 @@ fn no_admin(checker: &mut Checker<'_>) {
         return;
     };
     let people = || book.users.records().map(|(_, user)| user).filter(is_person);
-    let remedy = match (people().find(can), people().find(|user| in_group(&group, user))) {
+    let remedy = match (people().find(can), people().find(|user| in_group(group, user))) {
         (Some(user), _) => Remedy::of_command([b"regroup", user.name, b"--join", group.name]),
         (None, Some(admin)) => new_password(admin.name),
         (None, None) => match people().next() {

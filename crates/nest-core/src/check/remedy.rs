@@ -173,6 +173,9 @@ pub(super) fn number(context: PlanContext<'_>, findings: &mut [Finding]) {
     }
 }
 
+/// Verbs that can take something from a service.
+const MOVING: [&[u8]; 4] = [b"rename", b"delete", b"change", b"repair"];
+
 /// Lets commands pass that a guard would stand before, since they are about a service.
 pub(super) fn wave_services_through(context: PlanContext<'_>, findings: &mut [Finding]) {
     let PlanContext { book, policy, .. } = context;
@@ -197,6 +200,11 @@ pub(super) fn wave_services_through(context: PlanContext<'_>, findings: &mut [Fi
         let commands = finding.remedies.iter_mut().flat_map(|remedy| &mut remedy.commands);
         for command in commands {
             let Command::Own(words) = command else { continue };
+            // There may be very many, and most of them move nobody.
+            let verb = words.first().map(|verb| &verb[..]);
+            if !verb.is_some_and(|verb| MOVING.contains(&verb)) {
+                continue;
+            }
             let plain: Vec<&[u8]> =
                 words.iter().map(|word| &word[..]).filter(|word| *word != b"--").collect();
             let moves = |option: &&[u8]| matches!(*option, b"--uid" | b"--gid" | b"--home");

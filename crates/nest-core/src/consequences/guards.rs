@@ -1,17 +1,17 @@
 //! What must not happen unasked: rules over consequences, the same before every request.
 
 use bstr::{BStr, ByteSlice};
+use hashbrown::HashSet;
 
 use super::{Affected, Consequences, Person};
 use crate::account::{AccountKind, admin_groups, kind_of};
-use crate::change::{Label, Plan, Step};
+use crate::change::{Plan, Step};
 use crate::context::PlanContext;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::GuardOverrides;
 use crate::sign_in::can_sign_in;
 use crate::table::{File, Group, Passwd, Record};
 use crate::value::{Day, Gid, Uid};
-use hashbrown::HashSet;
 
 /// Stands before a plan.
 ///
@@ -37,9 +37,10 @@ pub(super) fn stand_before(
     else {
         return Ok(());
     };
-    let what = match row_of(plan, name) {
-        Some(row) => format!("nothing was changed, because of row {row}"),
-        None => "nothing was changed".to_owned(),
+    let place = plan.subjects.iter().find(|subject| subject.name == name);
+    let what = match place.map(|subject| subject.place.as_str()) {
+        None | Some("") => "nothing was changed".to_owned(),
+        Some(row) => format!("nothing was changed, because of {row}"),
     };
     let refusal = match reason {
         Reason::LastAdmin { .. } => Refusal::new(what, reason)
@@ -73,14 +74,6 @@ fn moved_away(step: &Step) -> Option<&[u8]> {
         | Step::NoteSuspended(_)
         | Step::ForgetSuspended(_) => None,
     }
-}
-
-/// The row of a table that is about an account.
-fn row_of(plan: &Plan, name: &BStr) -> Option<String> {
-    let subject = plan.subjects.iter().find(|subject| subject.name == name)?;
-    let row = subject.decisions.iter().find(|decision| decision.label == Label::ROW)?;
-    let table = row.why.split(',').next().unwrap_or(&row.why);
-    Some(format!("{} {table}", row.value))
 }
 
 struct Guards<'g, 'a> {
@@ -117,10 +110,8 @@ impl<'a> Affected<'a> {
         let (before, after) = self.both()?;
         let name = self.old_name();
         if before.can_sign_in() && !after.can_sign_in() {
-            let is = after.sign_in();
-            let why = is.both.first().or(is.password.first()).or(is.key.first());
-            let why = why.map(|obstacle| format!(" ({obstacle})")).unwrap_or_default();
-            return Some(format!("{name} could no longer sign in{why}"));
+            let why = after.sign_in().first_obstacle();
+            return Some(format!("{name} could no longer sign in ({why})"));
         }
         match after.over().filter(|_| before.over().is_none()) {
             Some(over) => Some(format!("{name} would be out of use ({over})")),
@@ -226,9 +217,10 @@ impl<'a> Guards<'_, 'a> {
                     !edited.contains(&line.start) && other.gid() == group.gid()
                 })
         };
-        // A group that goes with its user is judged with it.
+        // A group that goes with its user, or is renamed with it, is judged with it.
+        let displaced = self.accounts().filter(|account| account.displaced().is_some());
         let names: HashSet<&[u8]> =
-            self.accounts().map(|account| account.old_name().as_bytes()).collect();
+            displaced.map(|account| account.old_name().as_bytes()).collect();
         self.consequences.groups.iter().find_map(|change| {
             let before = change.before?;
             let gid = before.gid()?;

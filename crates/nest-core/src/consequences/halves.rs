@@ -4,10 +4,11 @@
 use bstr::{BStr, BString};
 use hashbrown::HashMap;
 
-use super::{Affected, Consequences, GroupChange, ListedGroup, Memberships, by_line};
+use super::memberships::{GroupChange, ListedGroup, Memberships, by_line};
+use super::{Affected, Consequences};
 use crate::change::{Caution, Plan};
 use crate::context::PlanContext;
-use crate::table::{File, Gshadow, Record};
+use crate::table::{File, Gshadow, Record, name_on};
 use crate::value::{Gid, members};
 
 /// Of more groups than these whose administrators are asked for nobody wants to know.
@@ -50,10 +51,8 @@ pub(super) fn cautions(
             let (name, group) = (BString::from(name), BString::from(after.name));
             let gives = |Gid(gid): Gid| memberships.after.gives(gid, &name, primary);
             if gid.is_some_and(gives) {
-                let listed = gid.map_or(&[][..], |Gid(gid)| memberships.after.of(gid));
-                let listed = listed.iter().find(|listed| listed.group.name == after.name);
-                let by = listed.map(|listed| memberships.after.by_what(listed, &name, primary));
-                cautions.push(Caution::StaysIn { name, group, by: by.unwrap_or_default() });
+                let by = memberships.after.by_what(&stay, &name, primary);
+                cautions.push(Caution::StaysIn { name, group, by });
             } else if admins.contains(&name) {
                 cautions.push(Caution::StillGroupAdmin { name, group });
             }
@@ -79,10 +78,9 @@ pub(super) fn cautions(
 fn admins_after(context: PlanContext<'_>, plan: &Plan, group: &[u8]) -> Vec<BString> {
     let edits = plan.edits.iter().filter(|edit| edit.file == File::Gshadow);
     let mut come = edits.flat_map(|edit| edit.lines_after().map(|(_, line)| line));
-    let edited = come.find(|line| super::overlay::name_on(line) == group).and_then(Gshadow::read);
+    let edited = come.find(|line| name_on(line) == group).and_then(Gshadow::read);
     let line = edited.or_else(|| context.book.gshadow(group).map(|(_, line)| line));
-    let admins = line.map(|line| members(line.admins).map(BString::from).collect());
-    admins.unwrap_or_default()
+    line.iter().flat_map(|line| members(line.admins)).map(BString::from).collect()
 }
 
 /// Somebody leaves one group of administrators and is in another, or is named in sudoers.
@@ -93,8 +91,9 @@ fn administers_all_the_same(
     cautions: &mut Vec<Caution>,
 ) {
     let name = BStr::new(account.name());
-    if let (true, Some(person)) = (account.is_admin, &account.after) {
-        let group = memberships.after.admin_group_of(context, person).unwrap_or_default();
+    let group = account.after.as_ref();
+    if let Some(group) = group.and_then(|person| memberships.after.admin_group_of(context, person))
+    {
         let by = by_line(context, group.as_ref());
         cautions.push(Caution::StillAdmin { name: name.into(), by });
     }

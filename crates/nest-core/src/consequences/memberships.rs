@@ -3,10 +3,15 @@
 
 use std::collections::BTreeSet;
 
-use bstr::BStr;
+use bstr::{BStr, BString};
 use hashbrown::{HashMap, HashSet};
 
+use super::touched::Members;
+use super::{Affected, Person};
+use crate::account::admin_groups;
+use crate::change::{AccessChange, AccessKind, Plan};
 use crate::context::PlanContext;
+use crate::surroundings::list_mentions;
 use crate::table::{Edit, File, Group, Record};
 use crate::value::Gid;
 
@@ -139,6 +144,169 @@ impl<'a> Groups<'a> {
         }
         let mut others = gid.map_or(&[][..], |gid| self.of(gid.0)).iter();
         let other = others.find(|other| other.lists(name)).map(|other| BStr::new(other.group.name));
-        other.map(|other| format!("by the gid that {other} has too")).unwrap_or_default()
+        let other = other.expect("BUG: an account is in a group by nothing");
+        format!("by the gid that {other} has too")
+    }
+}
+
+/// Of so many groups that go it is asked whether others have their gids.
+const FEW_GROUPS: usize = 64;
+
+/// The groups that are at stake, before and after.
+pub(super) struct Memberships<'a> {
+    pub before: Groups<'a>,
+    pub after: Groups<'a>,
+}
+
+impl<'a> Memberships<'a> {
+    pub fn new(
+        context: PlanContext<'a>,
+        plan: &'a Plan,
+        groups: &[GroupChange<'a>],
+        members: &Members<'_>,
+        accounts: &[Affected<'a>],
+    ) -> Self {
+        let mut gids: BTreeSet<u32> = members.values().flatten().copied().collect();
+        // Another group may have the gid of one that goes.
+        let names: HashSet<&[u8]> = accounts.iter().map(Affected::name).collect();
+        let own = |group: &Group<'_>| names.contains(group.name);
+        let gone = groups.iter().filter(|change| change.after.is_none());
+        let gone = gone.filter_map(|change| change.before).take(FEW_GROUPS);
+        gids.extend(gone.filter(|group| !own(group)).filter_map(|group| Some(group.gid()?.0)));
+        let (mut before, mut after) = (Groups::default(), Groups::default());
+        let mut add = |gids: &BTreeSet<u32>| {
+            Groups::add_all(context, &plan.edits, groups, gids, (&mut before, &mut after));
+            before.has_admins() || after.has_admins()
+        };
+        let at_stake = add(&gids);
+        // Whether somebody administers the machine all the same is only asked where it
+        // matters.
+        let loses = |account: &Affected<'_>| {
+            let can =
+                |person: &Option<Person<'_>>| person.as_ref().is_some_and(Person::can_sign_in);
+            account.itself
+                && can(&account.before)
+                && (!can(&account.after) || account.end_set().is_some())
+        };
+        if at_stake || accounts.iter().any(loses) {
+            let of_admins = admin_groups(context.book, context.policy);
+            let others = of_admins.iter().filter_map(Group::gid).map(u32::from);
+            add(&others.filter(|gid| !gids.contains(gid)).collect());
+        }
+        Memberships { before, after }
+    }
+
+    /// Tells which groups an account is in afterwards, and which no longer.
+    pub fn tell(
+        &self,
+        context: PlanContext<'_>,
+        account: &Affected<'a>,
+        members: &Members<'a>,
+        access: &mut Vec<AccessChange>,
+    ) {
+        let policy = context.policy;
+        let name = account.name();
+        let (before, after) = (account.before.as_ref(), account.after.as_ref());
+        if account.was_admin != account.is_admin {
+            let groups = if account.is_admin { &self.after } else { &self.before };
+            let person = if account.is_admin { after } else { before };
+            let group = person.and_then(|person| groups.admin_group_of(context, person));
+            let group = group.expect("BUG: an administrator is in no group of administrators");
+            let why = match account.is_admin {
+                true => by_line(context, group.as_ref()),
+                false => String::new(),
+            };
+            let (kind, gains) = (AccessKind::Administrator, account.is_admin);
+            access.push(AccessChange { name: name.into(), kind, gains, group, why });
+        }
+        let names = before.map(|person| person.user.name).into_iter().chain([name]);
+        let gids: BTreeSet<u32> =
+            names.filter_map(|name| members.get(name)).flatten().copied().collect();
+        let sides = [(&self.before, before), (&self.after, after)];
+        let [was, is] = sides.map(|(groups, person)| {
+            let given = gids.iter().filter(|gid| {
+                person
+                    .is_some_and(|person| groups.gives(**gid, person.user.name, person.user.gid()))
+            });
+            given.flat_map(|gid| groups.of(*gid)).collect::<Vec<&ListedGroup<'a>>>()
+        });
+        let is_told = |group: &Group<'_>| {
+            account.was_admin != account.is_admin && policy.makes_admins(group.name)
+        };
+        let is_special =
+            |group: &Group<'_>| policy.is_like_root(group.name) || policy.makes_admins(group.name);
+        // A group that is called otherwise, or has another gid, is the same one; but for what
+        // its name gives.
+        let is_same = |one: &Group<'_>, other: &Group<'_>| match is_special(one) {
+            true => other.name == one.name,
+            false => other.is_same(one),
+        };
+        for (ours, others, gains) in [(&is, &was, true), (&was, &is, false)] {
+            for listed in ours {
+                let group = &listed.group;
+                if is_told(group) || others.iter().any(|other| is_same(group, &other.group)) {
+                    continue;
+                }
+                let by_what = |person: &Person<'_>| {
+                    self.after.by_what(listed, person.user.name, person.user.gid())
+                };
+                let kind = match policy.is_like_root(group.name) {
+                    true => AccessKind::LikeRoot,
+                    false => AccessKind::Group,
+                };
+                let why = after.filter(|_| gains).map(by_what).unwrap_or_default();
+                let (name, group) = (name.into(), group.name.into());
+                access.push(AccessChange { name, kind, gains, group, why });
+            }
+        }
+    }
+
+    /// Tells of members that the account files do not know: a directory's users.
+    pub fn tell_strangers(
+        &self,
+        accounts: &[Affected<'a>],
+        members: &Members<'a>,
+        access: &mut Vec<AccessChange>,
+    ) {
+        let people = accounts.iter().flat_map(|account| [&account.before, &account.after]);
+        let known: HashSet<&[u8]> = people.flatten().map(|person| person.user.name).collect();
+        for (name, gids) in members.iter().filter(|(name, _)| !known.contains(*name)) {
+            for gid in gids {
+                let [was, is] =
+                    [&self.before, &self.after].map(|groups| groups.gives(*gid, name, None));
+                let groups = if is { &self.after } else { &self.before };
+                if was == is {
+                    continue;
+                }
+                for listed in groups.of(*gid).iter().filter(|listed| listed.lists(name)) {
+                    let (name, group) = ((*name).into(), listed.group.name.into());
+                    let (kind, why) = (AccessKind::Group, String::new());
+                    access.push(AccessChange { name, kind, gains: is, group, why });
+                }
+            }
+        }
+    }
+}
+
+impl Groups<'_> {
+    /// The administrators' group that an account is in.
+    pub fn admin_group_of(&self, context: PlanContext<'_>, person: &Person<'_>) -> Option<BString> {
+        let gid = self.admin_gid(person.user.name, person.user.gid())?;
+        let mut names = self.of(gid).iter().map(|listed| listed.group.name);
+        names.find(|name| context.policy.makes_admins(name)).map(BString::from)
+    }
+
+    pub fn is_admin(&self, person: Option<&Person<'_>>) -> bool {
+        person.is_some_and(|person| self.admin_gid(person.user.name, person.user.gid()).is_some())
+    }
+}
+
+/// The lines that give a group's members the right to administer, in words.
+pub(super) fn by_line(context: PlanContext<'_>, group: &BStr) -> String {
+    let mut places = context.world.mentions_of_group(group);
+    places.retain(|place| place.file.starts_with("etc/sudoers"));
+    match places.is_empty() {
+        true => format!("by the group {group}"),
+        false => format!("by {} %{group}", list_mentions(&places)),
     }
 }

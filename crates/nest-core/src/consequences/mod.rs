@@ -4,6 +4,7 @@
 //!
 //! - `overlay`: the lines of some accounts as the edits leave them
 //! - `homes`: which keys there will be
+//! - `touched`: whom a plan touches
 //! - `memberships`: who is in which group, before and after
 //! - `guards`: what must not happen unasked
 //! - `halves`: what is left by half
@@ -15,29 +16,29 @@ mod homes;
 mod leftovers;
 mod memberships;
 mod overlay;
+mod touched;
 
 #[cfg(test)]
 mod tests;
 
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 
-use bstr::{BStr, BString};
+use bstr::BString;
 use hashbrown::HashSet;
 
 use self::homes::Homes;
-use self::memberships::{GroupChange, Groups, ListedGroup, group_changes};
-use self::overlay::{Overlay, name_on};
-use crate::account::admin_groups;
+use self::memberships::{GroupChange, Memberships, group_changes};
+use self::overlay::Overlay;
+use self::touched::{Members, Touched, listed_otherwise, regrouped, touched};
 use crate::change::{AccessChange, AccessKind, Caution, Plan};
 use crate::context::PlanContext;
 use crate::refusal::Result;
 use crate::request::GuardOverrides;
 use crate::sign_in::{Obstacle, SignIn, sign_in, sign_in_with_keys};
-use crate::surroundings::{Keys, Origin, list_mentions};
-use crate::table::{File, Group, Passwd, Record, Shadow};
-use crate::value::{Day, Gid, PasswordField, Uid};
+use crate::surroundings::{Keys, Origin};
+use crate::table::{Passwd, Shadow};
+use crate::value::{Day, Uid};
 
 /// Judges what a plan does to access, stands before what must not happen unasked, and tells
 /// the rest in the plan.
@@ -192,122 +193,6 @@ impl<'a> Consequences<'a> {
     }
 }
 
-/// Who is in other groups afterwards, and which gids it is about.
-type Members<'a> = BTreeMap<&'a [u8], BTreeSet<u32>>;
-
-/// Whom a plan touches.
-struct Touched<'a> {
-    /// Whose lines or keys change, by the names before and after.
-    lines: BTreeMap<&'a [u8], Option<&'a [u8]>>,
-    /// Who comes.
-    come: BTreeSet<&'a [u8]>,
-    /// Of whom only the groups change.
-    members: Vec<&'a [u8]>,
-}
-
-/// Whom a plan touches. Left out are new accounts of whom there is nothing to tell: without
-/// a password or a key, and in no group but their own.
-fn touched<'a>(
-    context: PlanContext<'a>,
-    plan: &'a Plan,
-    homes: &Homes<'_>,
-    groups: &[GroupChange<'a>],
-    members: &Members<'a>,
-) -> Touched<'a> {
-    let made = groups.iter().filter(|change| change.before.is_none());
-    let made: HashSet<(&[u8], Option<Gid>)> =
-        made.filter_map(|change| change.after).map(|group| (group.name, group.gid())).collect();
-    let has_password = |line: &[u8]| {
-        let field = Shadow::read(line).map(|shadow| shadow.field());
-        matches!(field, Some(PasswordField::Set(_) | PasswordField::Open))
-    };
-    let edits = || plan.edits.iter();
-    let shadow = edits().filter(|edit| edit.file == File::Shadow);
-    let with_password: HashSet<&[u8]> = shadow
-        .flat_map(|edit| edit.lines_after().map(|(_, line)| line))
-        .filter(|line| has_password(line))
-        .map(name_on)
-        .collect();
-    let is_plain = |line: &[u8]| {
-        Passwd::read(line).is_some_and(|user| {
-            user.is_shadowed()
-                && user.uid() != Some(Uid::ROOT)
-                && made.contains(&(user.name, user.gid()))
-                && homes.is_made_without_keys(user.home)
-                && !with_password.contains(user.name)
-                && !members.contains_key(user.name)
-        })
-    };
-    let (mut lines, mut come) = (BTreeMap::new(), BTreeSet::new());
-    for edit in edits().filter(|edit| edit.file == File::Passwd) {
-        let before = edit.before.as_ref().map(|line| name_on(line));
-        let mut after = edit.lines_after().map(|(_, line)| line);
-        if let Some(before) = before {
-            let after = after.next().map(name_on);
-            let known = lines.entry(before).or_insert(None);
-            *known = after.or(*known);
-        }
-        come.extend(after.filter(|line| !is_plain(line)).map(name_on));
-    }
-    for edit in edits().filter(|edit| edit.file == File::Shadow && edit.before.is_some()) {
-        let name = edit.before.as_ref().map_or(&b""[..], |line| name_on(line));
-        lines.entry(name).or_insert(Some(name));
-    }
-    // What comes without having been there is a line anew, of an account that stays.
-    for (before, after) in &mut lines {
-        if come.remove(before) {
-            *after = after.or(Some(before));
-        }
-    }
-    for name in homes.owners(context.book) {
-        lines.entry(name).or_insert(Some(name));
-    }
-    let renamed: HashSet<&[u8]> = lines.values().flatten().copied().collect();
-    let is_known = |name: &&&[u8]| {
-        come.contains(**name) || lines.contains_key(**name) || renamed.contains(**name)
-    };
-    let members = members.keys().filter(|name| !is_known(name)).copied().collect();
-    Touched { lines, come, members }
-}
-
-/// Adds those who have another primary group. One that comes or goes with its user is nobody
-/// else's.
-fn regrouped<'a>(groups: &[GroupChange<'a>], accounts: &[Affected<'a>], members: &mut Members<'a>) {
-    let own = groups.iter().filter(|change| change.before.is_none() || change.after.is_none());
-    let own: HashSet<(&[u8], Option<Gid>)> = own
-        .filter_map(|change| change.before.or(change.after))
-        .map(|group| (group.name, group.gid()))
-        .collect();
-    for account in accounts.iter().filter(|account| account.itself) {
-        let [before, after] = [&account.before, &account.after]
-            .map(|person| person.as_ref().map(|person| (person.user.name, person.user.gid())));
-        if before.map(|(_, gid)| gid) != after.map(|(_, gid)| gid) {
-            let gids = [before, after].into_iter().flatten().filter(|of| !own.contains(of));
-            let gids: Vec<u32> = gids.filter_map(|(_, gid)| Some(gid?.0)).collect();
-            if !gids.is_empty() {
-                members.entry(account.name()).or_default().extend(gids);
-            }
-        }
-    }
-}
-
-/// Who is listed otherwise afterwards, and in the groups of which gids.
-fn listed_otherwise<'a>(groups: &[GroupChange<'a>], members: &mut Members<'a>) {
-    for GroupChange { before, after } in groups {
-        let gid = |group: &Option<Group<'_>>| group.and_then(|group| group.gid());
-        let same = gid(before) == gid(after) && before.map(|of| of.name) == after.map(|of| of.name);
-        let [was, is] = [before, after].map(|group| group.map(ListedGroup::of));
-        for (ours, others) in [(&was, &is), (&is, &was)] {
-            let Some(ours) = ours else { continue };
-            let Some(Gid(gid)) = ours.group.gid() else { continue };
-            let stays = |name: &[u8]| same && others.as_ref().is_some_and(|all| all.lists(name));
-            for name in ours.group.members().filter(|name| !stays(name)) {
-                members.entry(name).or_default().insert(gid);
-            }
-        }
-    }
-}
-
 /// What it takes to judge one account.
 struct Judging<'j, 'a> {
     context: PlanContext<'a>,
@@ -405,14 +290,17 @@ fn tell_sign_in(account: &Affected<'_>, access: &mut Vec<AccessChange>) {
         None => {}
         Some(after) => {
             let (was, is) = (before.map(Person::sign_in), after.sign_in());
-            let first = |all: &[Obstacle]| all.first().map(ToString::to_string);
+            let first = |all: &[Obstacle]| {
+                let obstacle = all.first().expect("BUG: nothing keeps out who can't sign in");
+                obstacle.to_string()
+            };
             let password = was.is_some_and(SignIn::by_password);
             let key = was.is_some_and(SignIn::by_key);
             match (could, after.can_sign_in()) {
                 (true, false) => {
                     let only = if password { &is.password } else { &is.key };
-                    let why = first(&is.both).or_else(|| first(only)).unwrap_or_default();
-                    tell(AccessKind::SignIn, false, why);
+                    let why = if is.both.is_empty() { only } else { &is.both };
+                    tell(AccessKind::SignIn, false, first(why));
                 }
                 (false, true) => {
                     let again = if before.is_some() { "again " } else { "" };
@@ -430,11 +318,9 @@ fn tell_sign_in(account: &Affected<'_>, access: &mut Vec<AccessChange>) {
                         (AccessKind::Key, key, is.by_key(), &is.key),
                     ] {
                         match (had, has) {
-                            (true, false) => {
-                                tell(kind, false, first(obstacles).unwrap_or_default())
-                            }
+                            (true, false) => tell(kind, false, first(obstacles)),
                             (false, true) => tell(kind, true, String::new()),
-                            _ => {}
+                            (true, true) | (false, false) => {}
                         }
                     }
                 }
@@ -445,168 +331,6 @@ fn tell_sign_in(account: &Affected<'_>, access: &mut Vec<AccessChange>) {
     match [before, after].map(|person| person.is_some_and(Person::is_root)) {
         [true, false] => tell(AccessKind::Root, false, String::new()),
         [false, true] => tell(AccessKind::Root, true, String::new()),
-        _ => {}
-    }
-}
-
-/// Of so many groups that go it is asked whether others have their gids.
-const FEW_GROUPS: usize = 64;
-
-/// The groups that are at stake, before and after.
-struct Memberships<'a> {
-    before: Groups<'a>,
-    after: Groups<'a>,
-}
-
-impl<'a> Memberships<'a> {
-    fn new(
-        context: PlanContext<'a>,
-        plan: &'a Plan,
-        groups: &[GroupChange<'a>],
-        members: &Members<'_>,
-        accounts: &[Affected<'a>],
-    ) -> Self {
-        let mut gids: BTreeSet<u32> = members.values().flatten().copied().collect();
-        // Another group may have the gid of one that goes.
-        let names: HashSet<&[u8]> = accounts.iter().map(Affected::name).collect();
-        let own = |group: &Group<'_>| names.contains(group.name);
-        let gone = groups.iter().filter(|change| change.after.is_none());
-        let gone = gone.filter_map(|change| change.before).take(FEW_GROUPS);
-        gids.extend(gone.filter(|group| !own(group)).filter_map(|group| Some(group.gid()?.0)));
-        let (mut before, mut after) = (Groups::default(), Groups::default());
-        let mut add = |gids: &BTreeSet<u32>| {
-            Groups::add_all(context, &plan.edits, groups, gids, (&mut before, &mut after));
-            before.has_admins() || after.has_admins()
-        };
-        let at_stake = add(&gids);
-        // Whether somebody administers the machine all the same is only asked where it
-        // matters.
-        let loses = |account: &Affected<'_>| {
-            let can =
-                |person: &Option<Person<'_>>| person.as_ref().is_some_and(Person::can_sign_in);
-            account.itself
-                && can(&account.before)
-                && (!can(&account.after) || account.end_set().is_some())
-        };
-        if at_stake || accounts.iter().any(loses) {
-            let of_admins = admin_groups(context.book, context.policy);
-            let others = of_admins.iter().filter_map(Group::gid).map(u32::from);
-            add(&others.filter(|gid| !gids.contains(gid)).collect());
-        }
-        Memberships { before, after }
-    }
-
-    /// Tells which groups an account is in afterwards, and which no longer.
-    fn tell(
-        &self,
-        context: PlanContext<'_>,
-        account: &Affected<'a>,
-        members: &Members<'a>,
-        access: &mut Vec<AccessChange>,
-    ) {
-        let policy = context.policy;
-        let name = account.name();
-        let (before, after) = (account.before.as_ref(), account.after.as_ref());
-        if account.was_admin != account.is_admin {
-            let groups = if account.is_admin { &self.after } else { &self.before };
-            let person = if account.is_admin { after } else { before };
-            let group = person.and_then(|person| groups.admin_group_of(context, person));
-            let group = group.unwrap_or_default();
-            let why = match account.is_admin {
-                true => by_line(context, group.as_ref()),
-                false => String::new(),
-            };
-            let (kind, gains) = (AccessKind::Administrator, account.is_admin);
-            access.push(AccessChange { name: name.into(), kind, gains, group, why });
-        }
-        let names = before.map(|person| person.user.name).into_iter().chain([name]);
-        let gids: BTreeSet<u32> =
-            names.filter_map(|name| members.get(name)).flatten().copied().collect();
-        let sides = [(&self.before, before), (&self.after, after)];
-        let [was, is] = sides.map(|(groups, person)| {
-            let given = gids.iter().filter(|gid| {
-                person
-                    .is_some_and(|person| groups.gives(**gid, person.user.name, person.user.gid()))
-            });
-            given.flat_map(|gid| groups.of(*gid)).collect::<Vec<&ListedGroup<'a>>>()
-        });
-        let is_told = |group: &Group<'_>| {
-            account.was_admin != account.is_admin && policy.makes_admins(group.name)
-        };
-        let is_special =
-            |group: &Group<'_>| policy.is_like_root(group.name) || policy.makes_admins(group.name);
-        // A group that is called otherwise, or has another gid, is the same one; but for what
-        // its name gives.
-        let is_same = |one: &Group<'_>, other: &Group<'_>| match is_special(one) {
-            true => other.name == one.name,
-            false => other.is_same(one),
-        };
-        for (ours, others, gains) in [(&is, &was, true), (&was, &is, false)] {
-            for listed in ours {
-                let group = &listed.group;
-                if is_told(group) || others.iter().any(|other| is_same(group, &other.group)) {
-                    continue;
-                }
-                let by_what = |person: &Person<'_>| {
-                    self.after.by_what(listed, person.user.name, person.user.gid())
-                };
-                let kind = match policy.is_like_root(group.name) {
-                    true => AccessKind::LikeRoot,
-                    false => AccessKind::Group,
-                };
-                let why = after.filter(|_| gains).map(by_what).unwrap_or_default();
-                let (name, group) = (name.into(), group.name.into());
-                access.push(AccessChange { name, kind, gains, group, why });
-            }
-        }
-    }
-
-    /// Tells of members that the account files do not know: a directory's users.
-    fn tell_strangers(
-        &self,
-        accounts: &[Affected<'a>],
-        members: &Members<'a>,
-        access: &mut Vec<AccessChange>,
-    ) {
-        let people = accounts.iter().flat_map(|account| [&account.before, &account.after]);
-        let known: HashSet<&[u8]> = people.flatten().map(|person| person.user.name).collect();
-        for (name, gids) in members.iter().filter(|(name, _)| !known.contains(*name)) {
-            for gid in gids {
-                let [was, is] =
-                    [&self.before, &self.after].map(|groups| groups.gives(*gid, name, None));
-                let groups = if is { &self.after } else { &self.before };
-                if was == is {
-                    continue;
-                }
-                for listed in groups.of(*gid).iter().filter(|listed| listed.lists(name)) {
-                    let (name, group) = ((*name).into(), listed.group.name.into());
-                    let (kind, why) = (AccessKind::Group, String::new());
-                    access.push(AccessChange { name, kind, gains: is, group, why });
-                }
-            }
-        }
-    }
-}
-
-impl Groups<'_> {
-    /// The administrators' group that an account is in.
-    fn admin_group_of(&self, context: PlanContext<'_>, person: &Person<'_>) -> Option<BString> {
-        let gid = self.admin_gid(person.user.name, person.user.gid())?;
-        let mut names = self.of(gid).iter().map(|listed| listed.group.name);
-        names.find(|name| context.policy.makes_admins(name)).map(BString::from)
-    }
-
-    fn is_admin(&self, person: Option<&Person<'_>>) -> bool {
-        person.is_some_and(|person| self.admin_gid(person.user.name, person.user.gid()).is_some())
-    }
-}
-
-/// The lines that give a group's members the right to administer, in words.
-fn by_line(context: PlanContext<'_>, group: &BStr) -> String {
-    let mut places = context.world.mentions_of_group(group);
-    places.retain(|place| place.file.starts_with("etc/sudoers"));
-    match places.is_empty() {
-        true => format!("by the group {group}"),
-        false => format!("by {} %{group}", list_mentions(&places)),
+        [true, true] | [false, false] => {}
     }
 }

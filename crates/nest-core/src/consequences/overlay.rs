@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use hashbrown::HashMap;
 
 use crate::book::Book;
-use crate::table::{Edit, File, Line, Record, Shadow};
+use crate::table::{Edit, File, Line, Record, Shadow, name_on};
 
 /// A book, and what edits make of some of its lines.
 pub(super) struct Overlay<'a> {
@@ -18,11 +18,6 @@ pub(super) struct Overlay<'a> {
 
 /// A line, and where it stands.
 type PlacedLine<'a> = (usize, &'a [u8]);
-
-/// The name on a line.
-pub(super) fn name_on(line: &[u8]) -> &[u8] {
-    Line { bytes: line, start: 0 }.name()
-}
 
 impl<'a> Overlay<'a> {
     /// What edits of `passwd` and `shadow` make of the accounts that are `wanted`.

@@ -10,8 +10,9 @@ use crate::policy::Policy;
 use crate::refusal::Refusal;
 use crate::request::{CreateUser, Request};
 use crate::surroundings::Mention;
+use crate::table::File;
 use crate::test_support::World;
-use crate::value::Day;
+use crate::value::{Day, Gid};
 
 const HASH: &str = "$6$saltsalt$abcdefghijklmnop";
 
@@ -223,6 +224,11 @@ fn no_way_round_a_guard_is_left() {
     let gauge = change("gauge", |request| request.uid = Some(Uid(901)));
     let (what, way) = refused(consequences(&gauge, &world, change_user));
     assert!(what.contains("gauge would get uid 901; it is a service (uid 900)"), "{what}");
+    assert_eq!(way, "--even-service");
+    // Though the service itself stays as it is.
+    let own = RenameGroup { old: "gauge".into(), new: "tide".into(), ..RenameGroup::default() };
+    let (what, way) = refused(consequences(&own, &world, rename_group));
+    assert!(what.contains("the group gauge would be called tide; its gid 900"), "{what}");
     assert_eq!(way, "--even-service");
     let mut mine = World { live: true, me: Some(Uid(1001)), ..World::default() };
     let shell = change("tavish", |request| request.shell = Some("/bin/false".into()));

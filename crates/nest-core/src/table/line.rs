@@ -55,6 +55,11 @@ impl<'a> Line<'a> {
     }
 }
 
+/// The name on a line of its own.
+pub(crate) fn name_on(line: &[u8]) -> &[u8] {
+    Line { bytes: line, start: 0 }.name()
+}
+
 /// A line with some fields replaced; white space before the record stays.
 pub(crate) fn with_fields<C: Into<Column> + Copy>(line: &[u8], fields: &[(C, &[u8])]) -> Vec<u8> {
     let mut parts: Vec<&[u8]> = line.split_str(":").collect();

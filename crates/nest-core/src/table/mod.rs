@@ -36,7 +36,7 @@ pub use group::{Group, GroupField};
 pub use gshadow::{Gshadow, GshadowField};
 pub(crate) use held::{held_ids, moves_ids};
 pub use line::Line;
-pub(crate) use line::with_fields;
+pub(crate) use line::{name_on, with_fields};
 pub use lines::{Lines, Text};
 pub(crate) use names::{
     BatchedLookups, Files, Hash, InOrderMatcher, Lookup, MatchedLines, NameEntry, NameHasher,

@@ -116,7 +116,8 @@ type MendedLine = (&'static str, File, BString);
 fn moved_access(context: PlanContext<'_>, plan: &Plan) -> HashSet<BString> {
     let consequences = Consequences::of(context, plan);
     let moved = consequences.but_for_open_passwords();
-    moved.flat_map(|change| [change.name.clone(), change.group.clone()]).collect()
+    let names = moved.flat_map(|change| [change.name.clone(), change.group.clone()]);
+    names.filter(|name| !name.is_empty()).collect()
 }
 
 /// The mends of lines that name one of these; all of them where none does.

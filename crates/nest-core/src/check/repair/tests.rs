@@ -188,6 +188,13 @@ fn a_mend_that_would_give_or_take_access_is_left_to_the_administrator() {
     assert_eq!(told(&done.plan), ["etc/group:5  disk:x:6: -> disk:x:6:"]);
     let left: Vec<usize> = done.left.findings.iter().map(|finding| finding.line).collect();
     assert_eq!(left, [2, 4]);
+    // What is about nobody of them is mended all the same, empty fields and all.
+    let passwd = PASSWD.replace("maren:/bin/sh\n", "maren:/bin/sh\r\n");
+    let group = "root:x:0:\nmaren:x:1004:\n wharf:x:7:\n";
+    let files = [(File::Passwd, &passwd[..]), (File::Group, group), (File::Shadow, shadow)];
+    let world = World { missing_programs: vec!["/bin/sh\r".into()], ..World::default() };
+    let done = repaired(&files, &world, &["stray-space"]);
+    assert_eq!(told(&done.plan), ["etc/group:3  wharf:x:7: -> wharf:x:7:"]);
     // A shell that is none because of what ends its line.
     let passwd = PASSWD.replace("maren:/bin/sh\n", "maren:/bin/sh\r\n");
     let files = [(File::Passwd, &passwd[..]), (File::Group, "root:x:0:\n"), (File::Shadow, shadow)];

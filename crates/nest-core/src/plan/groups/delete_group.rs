@@ -122,8 +122,7 @@ fn may_go(context: PlanContext<'_>, group: &Group<'_>, gid: Gid, what: &str) -> 
             .or("give another one first", format!("regroup {all} --primary GROUP")));
     }
     let members: Vec<BString> = group.members().map(BString::from).collect();
-    let makes_admins = context.policy.admins_groups.iter().any(|admin| admin.as_bytes() == name);
-    if makes_admins && !members.is_empty() {
+    if context.policy.makes_admins(name) && !members.is_empty() {
         let drop: Vec<String> = members.iter().map(ToString::to_string).collect();
         let way = format!("change group {name} --drop-member {}", drop.join(","));
         return Err(refuse(Reason::AdminGroup { members }).or("take them out first", way));

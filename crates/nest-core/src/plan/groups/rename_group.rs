@@ -2,7 +2,6 @@
 
 use bstr::{BStr, BString};
 
-use crate::account::admin_group;
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
@@ -47,7 +46,7 @@ pub fn rename_group(context: PlanContext<'_>, request: &RenameGroup) -> Result<P
         return Err(Refusal::new(what, Reason::SameName));
     }
     let cautions = check_new_group_name(context, new, &what)?;
-    let admins = admin_group(context.book, context.policy).is_some_and(|admins| admins.name == old);
+    let admins = context.policy.makes_admins(old);
     let members: Vec<BString> = group.members().map(BString::from).collect();
     if admins && !members.is_empty() && !request.overrides.last_admin {
         return Err(Refusal::new(what, Reason::AdminGroup { members })

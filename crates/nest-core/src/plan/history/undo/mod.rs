@@ -20,7 +20,7 @@ use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::retired::{Kept, KeptFolder, KeptLine};
 use crate::secret::{has_lost_parts, hash_of, shown};
-use crate::table::{File, Line, Passwd, Record};
+use crate::table::{File, Line, Passwd, Record, name_on};
 use crate::value::Uid;
 
 /// A change to be taken back.
@@ -40,7 +40,7 @@ impl Request for Undo<'_> {
     /// The names on all lines of the change.
     fn lookups(&self, _: &Policy) -> Lookups {
         let edits = self.record.told.edits.iter();
-        let name = |line: &BString| BString::from(Line { bytes: line, start: 0 }.name());
+        let name = |line: &BString| BString::from(name_on(line));
         let mut names: Vec<BString> =
             edits.flat_map(|edit| edit.before.iter().chain(&edit.after)).map(name).collect();
         names.sort_unstable();
@@ -98,10 +98,7 @@ pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan> {
 fn note_people(builder: &mut PlanBuilder<'_>) {
     let mut names: BTreeMap<BString, (bool, &'static str)> = BTreeMap::new();
     for edit in builder.edits.iter() {
-        let name = |line: &BString| -> BString {
-            let line = line.trim_ascii_start();
-            line[..line.find_byte(b':').unwrap_or(line.len())].into()
-        };
+        let name = |line: &BString| BString::from(name_on(line));
         let (before, after) = (edit.before.as_ref().map(name), edit.after.as_ref().map(name));
         if before == after || !matches!(edit.file, File::Passwd | File::Group) {
             continue;
@@ -121,11 +118,6 @@ fn note_people(builder: &mut PlanBuilder<'_>) {
         subject.decide(if is_user { "account" } else { "group" }, what, "");
         builder.tell(subject);
     }
-}
-
-/// The name on a recorded line.
-fn name_on(line: &BString) -> &[u8] {
-    Line { bytes: line, start: 0 }.name()
 }
 
 struct Undoing<'a> {
@@ -204,6 +196,10 @@ impl<'a> Undoing<'a> {
     /// A line that has changed since gets back what the change altered, field by field and
     /// member by member; nothing where it is just that which has changed.
     fn merge(&mut self, edit: &RecordedEdit, before: &BString, after: &BString) -> Option<()> {
+        // A hash that came or was replaced looks like the one that was there before.
+        if !matches!(edit.secret, Secret::None | Secret::Kept) {
+            return None;
+        }
         let book = self.context.book;
         let line = *book.named(edit.file, name_on(after)).first()?;
         let now = shown(edit.file, line.bytes);
@@ -245,7 +241,7 @@ impl<'a> Undoing<'a> {
             return Ok(());
         }
         let record = before.trim_ascii_start();
-        let name = &record[..record.find_byte(b':').unwrap_or(record.len())];
+        let name = name_on(record);
         let book = self.context.book;
         if let Some(line) = book.named(edit.file, name).first()
             && !matches!(edit.file, File::Subuid | File::Subgid)

@@ -382,6 +382,7 @@ impl Intake {
         let decision = Decision::new(Label::ROW, row.number.to_string(), why);
         subject.decisions.insert(0, decision);
         subject.row = what;
+        subject.place = format!("row {} of {file}", row.number);
     }
 }
 

@@ -1,0 +1,134 @@
+//! Whom a plan touches: by lines of their own, by their keys, or by the groups that they are
+//! in.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use hashbrown::HashSet;
+
+use super::Affected;
+use super::homes::Homes;
+use super::memberships::{GroupChange, ListedGroup};
+use crate::change::Plan;
+use crate::context::PlanContext;
+use crate::table::{File, Group, Passwd, Record, Shadow, name_on};
+use crate::value::{Gid, PasswordField, Uid};
+
+/// Who is in other groups afterwards, and which gids it is about.
+pub(super) type Members<'a> = BTreeMap<&'a [u8], BTreeSet<u32>>;
+
+/// Whom a plan touches.
+pub(super) struct Touched<'a> {
+    /// Whose lines or keys change, by the names before and after.
+    pub lines: BTreeMap<&'a [u8], Option<&'a [u8]>>,
+    /// Who comes.
+    pub come: BTreeSet<&'a [u8]>,
+    /// Of whom only the groups change.
+    pub members: Vec<&'a [u8]>,
+}
+
+/// Whom a plan touches. Left out are new accounts of whom there is nothing to tell: without
+/// a password or a key, and in no group but their own.
+pub(super) fn touched<'a>(
+    context: PlanContext<'a>,
+    plan: &'a Plan,
+    homes: &Homes<'_>,
+    groups: &[GroupChange<'a>],
+    members: &Members<'a>,
+) -> Touched<'a> {
+    let made = groups.iter().filter(|change| change.before.is_none());
+    let made: HashSet<(&[u8], Option<Gid>)> =
+        made.filter_map(|change| change.after).map(|group| (group.name, group.gid())).collect();
+    let has_password = |line: &[u8]| {
+        let field = Shadow::read(line).map(|shadow| shadow.field());
+        matches!(field, Some(PasswordField::Set(_) | PasswordField::Open))
+    };
+    let edits = || plan.edits.iter();
+    let shadow = edits().filter(|edit| edit.file == File::Shadow);
+    let with_password: HashSet<&[u8]> = shadow
+        .flat_map(|edit| edit.lines_after().map(|(_, line)| line))
+        .filter(|line| has_password(line))
+        .map(name_on)
+        .collect();
+    let is_plain = |line: &[u8]| {
+        Passwd::read(line).is_some_and(|user| {
+            user.is_shadowed()
+                && user.uid() != Some(Uid::ROOT)
+                && made.contains(&(user.name, user.gid()))
+                && homes.is_made_without_keys(user.home)
+                && !with_password.contains(user.name)
+                && !members.contains_key(user.name)
+        })
+    };
+    let (mut lines, mut come) = (BTreeMap::new(), BTreeSet::new());
+    for edit in edits().filter(|edit| edit.file == File::Passwd) {
+        let before = edit.before.as_ref().map(|line| name_on(line));
+        let mut after = edit.lines_after().map(|(_, line)| line);
+        if let Some(before) = before {
+            let after = after.next().map(name_on);
+            let known = lines.entry(before).or_insert(None);
+            *known = after.or(*known);
+        }
+        come.extend(after.filter(|line| !is_plain(line)).map(name_on));
+    }
+    for edit in edits().filter(|edit| edit.file == File::Shadow && edit.before.is_some()) {
+        let name = edit.before.as_ref().map_or(&b""[..], |line| name_on(line));
+        lines.entry(name).or_insert(Some(name));
+    }
+    // What comes without having been there is a line anew, of an account that stays.
+    for (before, after) in &mut lines {
+        if come.remove(before) {
+            *after = after.or(Some(before));
+        }
+    }
+    for name in homes.owners(context.book) {
+        lines.entry(name).or_insert(Some(name));
+    }
+    let renamed: HashSet<&[u8]> = lines.values().flatten().copied().collect();
+    let is_known = |name: &&&[u8]| {
+        come.contains(**name) || lines.contains_key(**name) || renamed.contains(**name)
+    };
+    let members = members.keys().filter(|name| !is_known(name)).copied().collect();
+    Touched { lines, come, members }
+}
+
+/// Adds those who have another primary group. One that comes or goes with its user is nobody
+/// else's.
+pub(super) fn regrouped<'a>(
+    groups: &[GroupChange<'a>],
+    accounts: &[Affected<'a>],
+    members: &mut Members<'a>,
+) {
+    let own = groups.iter().filter(|change| change.before.is_none() || change.after.is_none());
+    let own: HashSet<(&[u8], Option<Gid>)> = own
+        .filter_map(|change| change.before.or(change.after))
+        .map(|group| (group.name, group.gid()))
+        .collect();
+    for account in accounts.iter().filter(|account| account.itself) {
+        let [before, after] = [&account.before, &account.after]
+            .map(|person| person.as_ref().map(|person| (person.user.name, person.user.gid())));
+        if before.map(|(_, gid)| gid) != after.map(|(_, gid)| gid) {
+            let gids = [before, after].into_iter().flatten().filter(|of| !own.contains(of));
+            let gids: Vec<u32> = gids.filter_map(|(_, gid)| Some(gid?.0)).collect();
+            if !gids.is_empty() {
+                members.entry(account.name()).or_default().extend(gids);
+            }
+        }
+    }
+}
+
+/// Who is listed otherwise afterwards, and in the groups of which gids.
+pub(super) fn listed_otherwise<'a>(groups: &[GroupChange<'a>], members: &mut Members<'a>) {
+    for GroupChange { before, after } in groups {
+        let gid = |group: &Option<Group<'_>>| group.and_then(|group| group.gid());
+        let same = gid(before) == gid(after) && before.map(|of| of.name) == after.map(|of| of.name);
+        let [was, is] = [before, after].map(|group| group.map(ListedGroup::of));
+        for (ours, others) in [(&was, &is), (&is, &was)] {
+            let Some(ours) = ours else { continue };
+            let Some(Gid(gid)) = ours.group.gid() else { continue };
+            let stays = |name: &[u8]| same && others.as_ref().is_some_and(|all| all.lists(name));
+            for name in ours.group.members().filter(|name| !stays(name)) {
+                members.entry(name).or_default().insert(gid);
+            }
+        }
+    }
+}
