@@ -1,8 +1,11 @@
 //! The receipt: a plan, shown.
 
+use std::collections::HashMap;
+
+use bstr::BString;
 use nest_core::change::{AccessChange, Decision, Label, Subject, access_lines};
 use nest_core::record::{RecordedEdit, Told};
-use nest_core::words::counted;
+use nest_core::words::{counted, first_of};
 use nest_host::commit::Outcome;
 use serde_json::json;
 
@@ -119,7 +122,8 @@ pub fn body(global: &Global, told: &Told) {
     lines(&told.edits);
 }
 
-/// So many accounts that gain or lose access are shown, unless more is asked for.
+/// Of more accounts than these those are told together that gain or lose the same, unless
+/// each is asked for; so many lines are shown.
 const MOST_ACCESS: usize = 20;
 
 /// Who gains and who loses access, one line an account. Returns whether there was anything.
@@ -130,16 +134,39 @@ fn access(global: &Global, told: &Told) -> bool {
     }
     let heading = style::HEADING;
     outln!("  {heading}access{heading:#}");
-    let most = if global.verbose > 0 { lines.len() } else { MOST_ACCESS };
+    let all = lines.len();
+    let lines: Vec<(String, String)> = match all > MOST_ACCESS && global.verbose == 0 {
+        true => alike(&lines),
+        false => lines.into_iter().map(|(name, what)| (visible(name), what)).collect(),
+    };
+    let most = if global.verbose > 0 { all } else { MOST_ACCESS };
     let shown = || lines.iter().take(most);
-    let names = shown().map(|(name, _)| width(&visible(name))).max().unwrap_or(0);
+    let names = shown().map(|(name, _)| width(name)).max().unwrap_or(0);
     for (name, what) in shown() {
-        outln!("    {:names$}   {}", visible(name), visible(what.as_bytes()));
+        outln!("    {name:names$}   {}", visible(what.as_bytes()));
     }
     if lines.len() > most {
         outln!("    and {} more, which --verbose shows", lines.len() - most);
     }
     true
+}
+
+/// One line for all who gain or lose the same, in the order of the first of each.
+fn alike(lines: &[(&BString, String)]) -> Vec<(String, String)> {
+    let mut places: HashMap<&str, usize> = HashMap::new();
+    let mut groups: Vec<(Vec<&BString>, &str)> = Vec::new();
+    for (name, what) in lines {
+        let at = *places.entry(what).or_insert(groups.len());
+        match groups.get_mut(at) {
+            Some((names, _)) => names.push(name),
+            None => groups.push((vec![name], what)),
+        }
+    }
+    let told = groups.into_iter().map(|(names, what)| {
+        let each = if names.len() > 1 { "each " } else { "" };
+        (visible(&first_of(&names, 1)), format!("{each}{what}"))
+    });
+    told.collect()
 }
 
 /// One line an account, when there are many.

@@ -21,15 +21,18 @@ fn live(test: &str, tree: &TestTree, script: &str) -> Option<Run> {
 #[test]
 fn your_own_account_is_guarded() {
     let tree = TestTree::new();
+    // One that can sign in by its password, so that there is something to lose.
+    tree.write("etc/shadow", tree.read("etc/shadow").replace("tavish:!$6$", "tavish:$6$"));
     let script = "
         export SUDO_UID=1001
         $NEST suspend user tavish && exit 9
+        $NEST password user tavish --none && exit 9
         $NEST change user tavish --expires +9d && exit 9
         $NEST delete user tavish --yes && exit 9
         $NEST suspend user tavish --even-me";
     let Some(run) = live("your_own_account_is_guarded", &tree, script) else { return };
     assert_eq!(run.status, 0, "{}", run.stderr);
-    assert_eq!(run.stderr.matches("it is your own account").count(), 3, "{}", run.stderr);
+    assert_eq!(run.stderr.matches("it is your own account").count(), 4, "{}", run.stderr);
     run.says("done: change 1.");
     let record = std::fs::read_to_string(tree.root().join("../state/changes/1.json")).unwrap();
     assert!(record.contains("\"uid\": 1001,\n    \"name\": \"tavish\""), "{record}");

@@ -335,6 +335,9 @@ fn guards_stand_before_what_takes_access_away() {
     tree.refused("suspend user tidegauge", 3, "it is a service (uid 999)");
     // Neither can sign in by password as it is: nothing is lost.
     tree.done("password user root tidegauge --none");
+    tree.fed("-q password user root --from-stdin", GOOD.as_bytes());
+    tree.refused("password user root --none", 3, "no other account has uid 0: it is root");
+    tree.done("password user root --none --even-root");
     tree.refused("change user sunniva --expires +30d", 3, "no other account can sign in");
     // With a second one the first may go.
     tree.fed("-q create user maren --admin --password stdin", GOOD.as_bytes());
