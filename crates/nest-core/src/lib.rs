@@ -55,6 +55,7 @@ pub mod retired_ids;
 pub mod roster;
 pub mod secret;
 pub mod sign_in;
+pub mod ssh;
 pub mod surroundings;
 pub mod suspended;
 pub mod table;

@@ -7,6 +7,7 @@ use serde::{Deserialize, Serialize};
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
+use crate::ssh::SshServer;
 use crate::suspended::Suspended;
 use crate::value::{Day, Gid, TreePath, Uid};
 use crate::words::{agree, counted, list};
@@ -204,14 +205,47 @@ pub enum Origin {
 /// The keys that a user may sign in with.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Keys {
-    /// So many that are usable.
-    Count(usize),
+    /// So many.
+    Count {
+        /// That let somebody in.
+        usable: usize,
+        /// That do so for one command only.
+        forced: usize,
+    },
     /// The home is not there.
     NoHome,
     /// There are some, but the SSH server would not go by them: why.
     Ignored(String),
     /// It could not be looked at.
     Unknown(String),
+}
+
+impl Keys {
+    /// None at all.
+    pub const NONE: Keys = Keys::Count { usable: 0, forced: 0 };
+
+    /// Those of two files: keys in one help, whatever is wrong with the other.
+    #[must_use]
+    pub fn and(self, other: Keys) -> Keys {
+        match (self, other) {
+            (Keys::Count { usable, forced }, Keys::Count { usable: more, forced: also }) => {
+                Keys::Count { usable: usable + more, forced: forced + also }
+            }
+            (Keys::NONE, other) | (other, Keys::NONE) => other,
+            (known @ Keys::Count { .. }, _) | (_, known @ Keys::Count { .. }) => known,
+            (first, _) => first,
+        }
+    }
+}
+
+/// A file of keys, and the way to it.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeyFile {
+    /// Each directory from the root on, and the file. Empty where there is no file.
+    pub way: Vec<(BString, Facts)>,
+    /// What it says; nothing where there is none. Why it can't be read, in words that follow
+    /// its path.
+    pub text: Result<Option<Vec<u8>>, String>,
 }
 
 /// The world around the account files.
@@ -242,8 +276,10 @@ pub trait Surroundings: Sync {
     fn shells(&self) -> Option<Vec<BString>>;
     /// The file, in `etc` or `run`, that keeps everybody but root out.
     fn nologin(&self) -> Option<&'static str>;
-    /// The keys in the home of a user.
-    fn keys(&self, home: &BStr, uid: Uid, today: Day) -> Keys;
+    /// The SSH server, as it is configured.
+    fn ssh(&self) -> &SshServer;
+    /// A file of keys.
+    fn key_file(&self, path: &BStr) -> KeyFile;
     /// Whether there are name services that may know users and groups. Never off the
     /// live system.
     fn has_services(&self) -> bool;

@@ -7,9 +7,13 @@ use bstr::{BStr, BString};
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
+use crate::ssh::SshServer;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
-use crate::value::{Day, Gid, TreePath, Uid};
+use crate::value::{Gid, TreePath, Uid};
+
+/// A line with a key.
+const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour\n";
 
 /// A world in which nothing stands in the way unless a field says so.
 #[derive(Default)]
@@ -23,6 +27,7 @@ pub(crate) struct World {
     pub nologin: bool,
     pub unowned: bool,
     pub keys: usize,
+    pub ssh: SshServer,
     pub service_ids: Vec<u32>,
     pub service_names: Vec<BString>,
     pub service_down: bool,
@@ -77,8 +82,12 @@ impl Surroundings for World {
     fn nologin(&self) -> Option<&'static str> {
         self.nologin.then_some("etc/nologin")
     }
-    fn keys(&self, _: &BStr, _: Uid, _: Day) -> Keys {
-        Keys::Count(self.keys)
+    fn ssh(&self) -> &SshServer {
+        &self.ssh
+    }
+    fn key_file(&self, path: &BStr) -> KeyFile {
+        let keys = path.ends_with(b"/authorized_keys").then(|| KEY.repeat(self.keys).into_bytes());
+        KeyFile { way: Vec::new(), text: Ok(keys.filter(|keys| !keys.is_empty())) }
     }
     fn has_services(&self) -> bool {
         true

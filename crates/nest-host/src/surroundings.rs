@@ -1,9 +1,9 @@
 //! What planners and rules may ask about the world, answered from a real tree.
 
-mod keys;
 mod seen;
 mod site;
 mod sources;
+mod ssh;
 
 use std::path::Path;
 use std::sync::OnceLock;
@@ -13,12 +13,13 @@ use bstr::{BStr, BString, ByteSlice};
 use nest_core::ownership::Reown;
 use nest_core::retired::RetiredAccount;
 use nest_core::retired_ids::RetiredIds;
+use nest_core::ssh::SshServer;
 use nest_core::surroundings::{
-    Carried, Facts, FileKind, Inventory, Keys, Mention, Origin, Process, Program, Site, Skeleton,
-    SkeletonFault, Surroundings, Survey,
+    Carried, Facts, FileKind, Inventory, KeyFile, Mention, Origin, Process, Program, Site,
+    Skeleton, SkeletonFault, Surroundings, Survey,
 };
 use nest_core::suspended::Suspended;
-use nest_core::value::{Day, Gid, TreePath, Uid};
+use nest_core::value::{Gid, TreePath, Uid};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
@@ -46,6 +47,7 @@ pub struct World<'t> {
     state: Option<&'t State>,
     kept: OnceLock<Result<Vec<RetiredAccount>, String>>,
     mounts: OnceLock<Mounts>,
+    ssh: OnceLock<SshServer>,
     /// Where it is told what was passed over.
     notices: Option<&'t Notices>,
     /// The same where nobody wants to know.
@@ -66,6 +68,7 @@ impl<'t> World<'t> {
             state: None,
             kept: OnceLock::new(),
             mounts: OnceLock::new(),
+            ssh: OnceLock::new(),
             notices: None,
             own_notices: Notices::default(),
             seen: Seen::default(),
@@ -203,8 +206,12 @@ impl Surroundings for World<'_> {
         ["run/nologin", "etc/nologin"].into_iter().find(|path| self.tree.stat(*path).is_ok())
     }
 
-    fn keys(&self, home: &BStr, uid: Uid, today: Day) -> Keys {
-        keys::keys(self.tree, home, uid, self.owners_are_real().is_ok(), today)
+    fn ssh(&self) -> &SshServer {
+        self.ssh.get_or_init(|| SshServer::read(&ssh::Files(self.tree)))
+    }
+
+    fn key_file(&self, path: &BStr) -> KeyFile {
+        ssh::key_file(self.tree, path)
     }
 
     fn has_services(&self) -> bool {

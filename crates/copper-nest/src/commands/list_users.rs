@@ -6,7 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::BStr;
 use clap::ValueEnum;
 use nest_core::account::{AccountIndex, AccountKind};
-use nest_core::sign_in::sign_in;
+use nest_core::sign_in::sign_in_of;
 use nest_core::surroundings::Surroundings;
 use nest_core::table::File;
 
@@ -101,6 +101,7 @@ impl ListUsers {
             kind_fits && member && (!self.admin || account.admin)
         });
         let world = session.world_to_look_at()?;
+        let context = session.context(&loaded, &world);
         let until = self.expiring.map(|days| session.today.0 + i64::from(days));
         let listed = accounts.filter_map(|account| {
             let expires = account.aging().and_then(|aging| aging.expires);
@@ -108,9 +109,8 @@ impl ListUsers {
             if !soon || self.suspended && !account.is_suspended() {
                 return None;
             }
-            let (shadow, has_file) = (account.shadow.as_ref(), account.shadow_file);
-            let answer = sign_in(&account.user, shadow, has_file, session.today, &world);
-            let can = answer.by_password() || answer.by_key();
+            let answer = sign_in_of(context, &account);
+            let can = answer.is_possible();
             let wanted = self.sign_in.is_none_or(|wanted| can == (wanted == YesOrNo::Yes));
             wanted.then_some(users::Listed { account, sign_in: answer })
         });

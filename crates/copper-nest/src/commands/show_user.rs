@@ -6,7 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::{BStr, ByteSlice};
 use nest_core::account::Account;
 use nest_core::book::{Book, Lookups};
-use nest_core::sign_in::sign_in;
+use nest_core::sign_in::sign_in_of;
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Passwd};
 use nest_core::value::{Uid, UserOrGroup, nearest, read_plain_id};
@@ -50,8 +50,7 @@ impl ShowUser {
         };
         let user = find(&loaded.book, name).ok_or_else(|| no_user(&loaded.book, &world, name))?;
         let account = Account::gather(&loaded.book, &session.policy, user);
-        let shadow = account.shadow.as_ref();
-        let sign_in = sign_in(&account.user, shadow, account.shadow_file, session.today, &world);
+        let sign_in = sign_in_of(session.context(&loaded, &world), &account);
         let shown = user::ShownUser {
             account: &account,
             sign_in: &sign_in,
@@ -131,8 +130,11 @@ fn load_about(
     }
     let Some(user) = find(&found.book, name) else { return Ok(None) };
     let (Some(uid), Some(gid)) = (user.uid(), user.gid()) else { return Ok(None) };
-    let owner = world.facts(BStr::new(user.home)).ok().flatten().map_or(uid, |facts| facts.uid);
-    let lookups = by_name().user(user.name).uid(uid).uid(owner).gid(gid);
+    let home = world.facts(BStr::new(user.home)).ok().flatten();
+    let (owner, group) = home.map_or((uid, gid), |facts| (facts.uid, facts.gid));
+    let lookups = by_name().user(user.name).uid(uid).uid(owner).gid(gid).gid(group);
+    // Whoever else is in the group of the home is found by its number, too.
+    let lookups = lookups.uid(Uid(gid.0)).uid(Uid(group.0));
     let admins = session.policy.admins_groups.iter().map(|group| group.as_bytes());
     let lookups = admins.fold(lookups, Lookups::group);
     let but_gshadow = File::ALL.into_iter().filter(|file| *file != File::Gshadow);

@@ -182,26 +182,47 @@ impl ShownUser<'_> {
             all.extend(answer.password.iter().cloned());
             return format!("no: {}", join(&all));
         }
-        let password = match answer.by_password() {
-            _ if answer.password_is_unknown() => join(&answer.password),
-            false => format!("no, {}", join(&answer.password)),
+        let lets = |in_by: bool, obstacles: &[Obstacle]| match in_by {
+            false => format!("no, {}", join(obstacles)),
             true if answer.open => "yes, and none is asked for".to_owned(),
             true if answer.must_change => "yes, and it must be changed then".to_owned(),
             true => "yes".to_owned(),
         };
-        let keys = counted(answer.keys, "key", "keys");
+        let against = [answer.password.clone(), answer.console.clone()].concat();
+        let password = match answer.password_is_unknown() {
+            true => join(&answer.password),
+            false => lets(answer.by_password(), &against),
+        };
+        let over_ssh = match (answer.by_password(), answer.by_password_over_ssh()) {
+            (true, false) if answer.ssh_is_unknown() => {
+                format!(", but over SSH {}", join(&answer.ssh_password))
+            }
+            (true, false) => format!(", but not over SSH, {}", join(&answer.ssh_password)),
+            (false, true) => format!(", but over SSH {}", lets(true, &[])),
+            (true, true) | (false, false) => String::new(),
+        };
+        let keys = match (answer.keys, answer.forced) {
+            (keys, 0) => counted(keys, "key", "keys"),
+            (1, _) => "1 key, for one command only".to_owned(),
+            (keys, forced) if keys == forced => format!("{keys} keys, each for one command only"),
+            (keys, forced) => format!("{keys} keys, {forced} of them for one command only"),
+        };
         let key = match answer.by_key() {
             true if answer.password_is_unknown() => {
                 format!("not known, {keys}, if the account is not over")
             }
-            true if answer.must_change => {
+            true if answer.key_asks_for_new_password() => {
                 format!("yes, {keys}, and a new password is asked for; not without a terminal")
             }
             true => format!("yes, {keys}"),
             false if answer.key_is_unknown() => join(&answer.key),
             false => format!("no, {}", join(&answer.key)),
         };
-        format!("by password: {password}. By key: {key}")
+        let differ = match answer.may_differ.as_slice() {
+            [] => String::new(),
+            lines => format!(". It may differ by {}", visible(list(lines).to_string().as_bytes())),
+        };
+        format!("by password: {password}{over_ssh}. By key: {key}{differ}")
     }
 }
 
@@ -305,7 +326,11 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
         "sign_in": {
             "password": known.then(|| shown.sign_in.by_password()),
             "must_change": known.then_some(shown.sign_in.must_change),
+            "must_change_by_key": known.then(|| shown.sign_in.key_asks_for_new_password()),
+            "password_over_ssh": (known && !shown.sign_in.ssh_is_unknown())
+                .then(|| shown.sign_in.by_password_over_ssh()),
             "keys": (known && !shown.sign_in.key_is_unknown()).then(|| shown.sign_in.by_key()),
+            "may_differ_by": shown.sign_in.may_differ,
             "reasons": shown.sign_in.reasons(),
         },
     })

@@ -29,6 +29,8 @@ mod readers;
 mod repair;
 mod secrets;
 mod show_user;
+mod ssh;
+mod sshd;
 mod system;
 mod trace;
 mod untrusted;

@@ -4,14 +4,14 @@ mod new_shadow;
 
 pub(crate) use new_shadow::NewShadow;
 
-use std::collections::HashMap;
+use std::collections::{BTreeSet, HashMap};
 
 use bstr::BString;
 
-use crate::book::{Book, ShadowFile};
+use crate::book::Book;
 use crate::policy::Policy;
 use crate::table::{Aging, File, Group, Line, Passwd, Shadow, Table};
-use crate::value::{Day, IdSpan, PasswordField, Uid};
+use crate::value::{Day, Gid, IdSpan, PasswordField, Uid};
 
 /// The home field of accounts without a home: a path that never exists.
 pub const NO_HOME: &str = "/nonexistent";
@@ -38,12 +38,12 @@ pub struct Account<'b> {
     pub user: Passwd<'b>,
     /// The first well-formed shadow record.
     pub shadow: Option<Shadow<'b>>,
-    /// Whether what the shadow file says is known.
-    pub shadow_file: ShadowFile,
     /// The name of the primary group, if a group has that gid.
     pub primary: Option<&'b [u8]>,
     /// The groups that list the user, in file order, with their gids.
     pub groups: Vec<Group<'b>>,
+    /// The names that their gids have: those of the first group with each.
+    gid_names: Vec<&'b [u8]>,
     /// Subordinate uids.
     pub uid_ranges: Vec<IdSpan>,
     /// Subordinate gids.
@@ -103,9 +103,15 @@ impl<'b> AccountIndex<'b> {
                 let by_name = ranges.get(user.name);
                 by_name.into_iter().chain(by_number).flatten().copied().collect()
             };
+            let groups = self.memberships.get(user.name).cloned().unwrap_or_default();
+            let first = |group: &Group<'b>| {
+                let name = group.gid().and_then(|gid| self.primaries.get(&gid.0).copied());
+                name.unwrap_or(group.name)
+            };
             let parts = Parts {
                 primary: user.gid().and_then(|gid| self.primaries.get(&gid.0).copied()),
-                groups: self.memberships.get(user.name).cloned().unwrap_or_default(),
+                gid_names: groups.iter().map(first).collect(),
+                groups,
                 uid_ranges: of(&self.uid_ranges),
                 gid_ranges: of(&self.gid_ranges),
             };
@@ -118,6 +124,7 @@ impl<'b> AccountIndex<'b> {
 struct Parts<'b> {
     primary: Option<&'b [u8]>,
     groups: Vec<Group<'b>>,
+    gid_names: Vec<&'b [u8]>,
     uid_ranges: Vec<IdSpan>,
     gid_ranges: Vec<IdSpan>,
 }
@@ -130,9 +137,18 @@ impl<'b> Account<'b> {
             lines.into_iter().filter_map(|(_, range)| range.span()).collect()
         };
         let primary = user.gid().and_then(|gid| book.group_by_gid(gid));
+        let groups = book.groups_listing(user.name).into_iter().map(|(_, group)| group);
+        let groups: Vec<Group<'b>> = groups.collect();
+        let gids: BTreeSet<u32> = groups.iter().filter_map(Group::gid).map(u32::from).collect();
+        let held = book.groups_of_gids(&gids);
+        let first = |group: &Group<'b>| {
+            let mut same = held.iter().filter(|(_, other)| other.gid() == group.gid());
+            same.next().map_or(group.name, |(_, first)| first.name)
+        };
         let parts = Parts {
             primary: primary.map(|(_, group)| group.name),
-            groups: book.groups_listing(user.name).into_iter().map(|(_, group)| group).collect(),
+            gid_names: groups.iter().map(first).collect(),
+            groups,
             uid_ranges: spans(File::Subuid),
             gid_ranges: spans(File::Subgid),
         };
@@ -154,14 +170,22 @@ impl<'b> Account<'b> {
         Account {
             kind: kind_of(policy, user.uid()),
             shadow: book.shadow(user.name).map(|(_, shadow)| shadow),
-            shadow_file: book.shadow_file(),
             primary: parts.primary,
             groups: parts.groups,
+            gid_names: parts.gid_names,
             uid_ranges: parts.uid_ranges,
             gid_ranges: parts.gid_ranges,
             admin,
             user,
         }
+    }
+
+    /// The gids that it has, each with its name.
+    pub(crate) fn gids(&self) -> Vec<(Gid, &'b [u8])> {
+        let primary = self.user.gid().zip(self.primary);
+        let listed = self.groups.iter().zip(&self.gid_names);
+        let listed = listed.filter_map(|(group, name)| Some((group.gid()?, *name)));
+        primary.into_iter().chain(listed).collect()
     }
 
     /// Whether the account is suspended: no password lets it in, and it expired

@@ -415,6 +415,25 @@ impl Book {
         read.filter(|(_, group)| is_one(group)).collect()
     }
 
+    /// Whether nobody but the account of a uid is in the group of a gid, and it is: by primary
+    /// group, or listed as the owner of a file. Of files that are held only in part, as far as
+    /// they are held.
+    pub fn is_private_group(&self, gid: Gid, uid: Uid, owner: Uid) -> bool {
+        let groups = self.groups_of_gids(&[gid.0].into());
+        let Some((_, group)) = groups.first() else { return false };
+        let primaries = self.users_by_gid(gid);
+        if primaries.iter().any(|(_, user)| user.uid() != Some(uid)) {
+            return false;
+        }
+        let owners = || self.users_by_uid(owner);
+        let mut members = group.members();
+        match (members.next(), members.next()) {
+            (None, _) => !primaries.is_empty(),
+            (Some(member), None) => owners().iter().any(|(_, user)| user.name == member),
+            (Some(_), Some(_)) => false,
+        }
+    }
+
     /// The first well-formed gshadow line of this name.
     pub fn gshadow<'b>(&'b self, name: &[u8]) -> Option<(Line<'b>, Gshadow<'b>)> {
         first(self.named(File::Gshadow, name))

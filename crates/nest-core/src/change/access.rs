@@ -29,6 +29,8 @@ pub enum AccessKind {
     Password,
     /// Signing in by key, where a password does or did too.
     Key,
+    /// Signing in over SSH, where a password does or did at the machine itself.
+    Ssh,
     /// Uid 0.
     Root,
     /// Administering the machine.
@@ -74,6 +76,8 @@ impl std::fmt::Display for AccessChange {
             (AccessKind::Password, false) => write!(f, "can no longer sign in by password")?,
             (AccessKind::Key, true) => write!(f, "can sign in by key too")?,
             (AccessKind::Key, false) => write!(f, "can no longer sign in by key")?,
+            (AccessKind::Ssh, true) => write!(f, "can sign in over SSH too")?,
+            (AccessKind::Ssh, false) => write!(f, "can no longer sign in over SSH")?,
             (AccessKind::Root, true) => write!(f, "gets uid 0, and with it all that root may do")?,
             (AccessKind::Root, false) => write!(f, "no longer has uid 0")?,
             (AccessKind::Administrator, true) => write!(f, "becomes administrator")?,

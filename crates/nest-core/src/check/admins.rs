@@ -2,7 +2,7 @@
 
 use super::{Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severity, new_password};
 use crate::account::admin_groups;
-use crate::sign_in::can_sign_in;
+use crate::sign_in::can_work;
 use crate::table::{File, Group, GroupField, Passwd};
 use crate::value::Uid;
 
@@ -50,7 +50,7 @@ fn no_admin(checker: &mut Checker<'_>) {
     {
         return;
     }
-    let can = |user: &Passwd<'_>| can_sign_in(context, user);
+    let can = |user: &Passwd<'_>| can_work(context, *user);
     let mut odd = prefilter.records::<Passwd<'_>>(book, File::Passwd);
     if odd.any(|(_, user)| user.uid() == Some(Uid::ROOT) && can(&user)) {
         return;

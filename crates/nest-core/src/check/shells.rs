@@ -5,7 +5,8 @@ use bstr::{BStr, BString};
 use super::{Besides, Checker, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
-use crate::surroundings::{Keys, Program};
+use crate::sign_in::sign_in_by_book;
+use crate::surroundings::Program;
 use crate::table::{File, Line, Passwd, PasswdField};
 use crate::value::{PasswordField, Uid};
 use crate::words::counted;
@@ -91,10 +92,8 @@ fn services(checker: &mut Checker<'_>) {
             Some(PasswordField::Set(_)) => "by a password",
             Some(PasswordField::Open) => "without a password",
             _ if checker.selection.files_only => continue,
-            _ => match context.world.keys(user.home.into(), uid, context.today) {
-                Keys::Count(0) | Keys::NoHome | Keys::Ignored(_) | Keys::Unknown(_) => continue,
-                Keys::Count(_) => "by key",
-            },
+            _ if sign_in_by_book(context, user).by_key() => "by key",
+            _ => continue,
         };
         let (name, shell) = (BStr::new(user.name), BStr::new(user.effective_shell()));
         let message = format!("{name} is a service, and can sign in {way}: its shell is {shell}.");

@@ -9,7 +9,7 @@ use crate::change::{Plan, Step};
 use crate::context::PlanContext;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::GuardOverrides;
-use crate::sign_in::can_sign_in;
+use crate::sign_in::can_work;
 use crate::table::{File, Group, Passwd, Record};
 use crate::value::{Day, Gid, Uid};
 
@@ -136,14 +136,13 @@ impl<'a> Affected<'a> {
 
     /// Whether it could administer the machine before.
     fn administered(&self) -> bool {
-        let can =
-            |person: &Person<'_>| (self.was_admin || person.is_root()) && person.can_sign_in();
+        let can = |person: &Person<'_>| (self.was_admin || person.is_root()) && person.can_work();
         self.before.as_ref().is_some_and(can)
     }
 
     /// Whether it can afterwards, and for good.
     fn administers(&self) -> bool {
-        let can = |person: &Person<'_>| (self.is_admin || person.is_root()) && person.can_sign_in();
+        let can = |person: &Person<'_>| (self.is_admin || person.is_root()) && person.can_work();
         self.after.as_ref().is_some_and(can) && self.end_set().is_none()
     }
 }
@@ -252,8 +251,10 @@ impl<'a> Guards<'_, 'a> {
         if one_stays || self.others_administer() {
             return None;
         }
-        let loss = loses.displaced().or_else(|| loses.shut_out()).or_else(|| loses.demoted())?;
-        Some((loses.old_name(), Reason::LastAdmin { loss }))
+        let only_forced =
+            || format!("{} could run no more than the command of a key", loses.old_name());
+        let loss = loses.displaced().or_else(|| loses.shut_out()).or_else(|| loses.demoted());
+        Some((loses.old_name(), Reason::LastAdmin { loss: loss.unwrap_or_else(only_forced) }))
     }
 
     /// Whether an account that the plan does not touch can administer the machine.
@@ -261,8 +262,7 @@ impl<'a> Guards<'_, 'a> {
         let PlanContext { book, policy, .. } = self.context;
         let touched: HashSet<&[u8]> =
             self.accounts().map(|account| account.old_name().as_bytes()).collect();
-        let can =
-            |user: Passwd<'_>| !touched.contains(user.name) && can_sign_in(self.context, &user);
+        let can = |user: Passwd<'_>| !touched.contains(user.name) && can_work(self.context, user);
         let gone = |group: &Group<'_>| {
             let change = |change: &&super::GroupChange<'_>| {
                 change.before.is_some_and(|before| before.name == group.name)

@@ -7,6 +7,8 @@ use crate::account::means_no_home;
 use crate::book::Book;
 use crate::change::{NewFile, Step};
 use crate::context::PlanContext;
+use crate::sign_in::{KeyPlace, Question, key_places};
+use crate::ssh::Rules;
 use crate::surroundings::Keys;
 use crate::value::{TreePath, Uid, usable_keys};
 
@@ -19,7 +21,7 @@ pub(super) struct Homes<'a> {
     homes: HashMap<&'a [u8], Becomes<'a>>,
     /// Files that are put into a home or taken out of it, by the home.
     files: HashMap<&'a [u8], Option<&'a NewFile>>,
-    /// The keys that a copy of a skeleton has.
+    /// Whether a copy of a skeleton has keys.
     skeletons: HashMap<&'a TreePath, Keys>,
 }
 
@@ -44,9 +46,9 @@ impl<'a> Homes<'a> {
             let (path, becomes) = match step {
                 Step::MakeDirectory { path, files, skeleton, .. } => {
                     if let Some(skeleton) = skeleton {
-                        let keys =
-                            || context.world.keys(skeleton.as_bstr(), Uid::ROOT, context.today);
-                        skeletons.entry(skeleton).or_insert_with(keys);
+                        skeletons
+                            .entry(skeleton)
+                            .or_insert_with(|| keys_of_skeleton(context, skeleton));
                     }
                     (path, Becomes::Made(files, skeleton.as_ref()))
                 }
@@ -99,37 +101,67 @@ impl<'a> Homes<'a> {
     pub fn is_made_without_keys(&self, home: &[u8]) -> bool {
         let keys = match self.homes.get(home) {
             Some(Becomes::Made(files, skeleton)) => self.made(files, *skeleton),
-            None if means_no_home(home) => Keys::Count(0),
+            None if means_no_home(home) => Keys::NONE,
             _ => return false,
         };
-        keys == Keys::Count(0) && !self.files.contains_key(home)
+        keys == Keys::NONE && !self.files.contains_key(home)
+    }
+
+    /// The keys in a file that is written.
+    fn written(&self, file: &NewFile) -> Keys {
+        let count = usable_keys(&file.contents, self.context.today);
+        Keys::Count { usable: count.usable, forced: count.forced }
     }
 
     /// The keys in a home that is made.
     fn made(&self, files: &[NewFile], skeleton: Option<&TreePath>) -> Keys {
         if let Some(file) = files.iter().find(|file| file.path == KEYS) {
-            return Keys::Count(usable_keys(&file.contents, self.context.today).usable);
+            return self.written(file);
         }
         let copied = skeleton.and_then(|skeleton| self.skeletons.get(skeleton));
-        copied.cloned().unwrap_or(Keys::Count(0))
+        copied.cloned().unwrap_or(Keys::NONE)
     }
 
     /// The keys that an account will have; `uid` is the number that its files carry now.
-    pub fn keys(&self, home: &BStr, uid: Uid) -> Keys {
-        let world = self.context.world;
-        match self.files.get(home.as_bytes()) {
-            Some(Some(file)) => {
-                return Keys::Count(usable_keys(&file.contents, self.context.today).usable);
-            }
-            Some(None) => return Keys::Count(0),
-            None => {}
+    pub fn keys(&self, question: &Question<'_, '_>, rules: &Rules, uid: Uid) -> Keys {
+        let home = BStr::new(question.user.home);
+        let places = key_places(rules, question.user.name, question.user.uid());
+        let files = places.iter().map(|place| match place {
+            KeyPlace::At(_) => question.keys_at(place, home, uid, rules),
+            KeyPlace::InHome(file) => match self.in_home(home, file) {
+                Ok(keys) => keys,
+                Err(from) => question.keys_at(place, from, uid, rules),
+            },
+        });
+        files.fold(Keys::NONE, Keys::and)
+    }
+
+    /// The keys in a file of a home, or else where the home is now.
+    fn in_home<'h>(&'h self, home: &'h BStr, file: &[u8]) -> Result<Keys, &'h BStr> {
+        let is_ours = file == KEYS;
+        if is_ours && let Some(file) = self.files.get(home.as_bytes()) {
+            return Ok(file.map_or(Keys::NONE, |file| self.written(file)));
         }
         match self.homes.get(home.as_bytes()) {
-            None => world.keys(home, uid, self.context.today),
-            Some(Becomes::From(from)) => world.keys(from.as_bstr(), uid, self.context.today),
-            Some(Becomes::Gone) => Keys::Count(0),
-            Some(Becomes::Unpacked) => Keys::Unknown("it is in an archive until then".to_owned()),
-            Some(Becomes::Made(files, skeleton)) => self.made(files, *skeleton),
+            None => Err(home),
+            Some(Becomes::From(from)) => Err(from.as_bstr()),
+            Some(Becomes::Unpacked) => {
+                Ok(Keys::Unknown("it is in an archive until then".to_owned()))
+            }
+            Some(Becomes::Made(files, skeleton)) if is_ours => Ok(self.made(files, *skeleton)),
+            Some(Becomes::Made(..) | Becomes::Gone) => Ok(Keys::NONE),
         }
+    }
+}
+
+/// The keys that a copy of a skeleton has: whose they are in it does not matter.
+fn keys_of_skeleton(context: PlanContext<'_>, skeleton: &TreePath) -> Keys {
+    let path = [skeleton.as_slice(), b"/", KEYS].concat();
+    match context.world.key_file(path.as_bstr()).text {
+        Ok(text) => {
+            let count = usable_keys(&text.unwrap_or_default(), context.today);
+            Keys::Count { usable: count.usable, forced: count.forced }
+        }
+        Err(why) => Keys::Unknown(format!("{} {why}", path.as_bstr())),
     }
 }

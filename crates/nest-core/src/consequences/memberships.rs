@@ -1,7 +1,7 @@
 //! Who is in which group before a plan and after it: listed, by primary group, or by another
 //! group of the same gid.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bstr::{BStr, BString};
 use hashbrown::{HashMap, HashSet};
@@ -12,7 +12,7 @@ use crate::account::admin_groups;
 use crate::change::{AccessChange, AccessKind, Plan};
 use crate::context::PlanContext;
 use crate::surroundings::list_mentions;
-use crate::table::{Edit, File, Group, Record};
+use crate::table::{Edit, File, Group, Passwd, Record};
 use crate::value::Gid;
 
 /// The groups of some gids, at one moment.
@@ -149,6 +149,48 @@ impl<'a> Groups<'a> {
     }
 }
 
+/// The groups as a plan leaves them, for asking who is in which.
+pub(super) struct GroupsAfter<'a> {
+    /// Those that go or alter.
+    gone: HashSet<(&'a [u8], Option<Gid>)>,
+    /// The gids that those that come or are altered give, by the names on their lists.
+    by_member: HashMap<&'a [u8], Vec<Gid>>,
+    /// Their names, by gid.
+    names: HashMap<Gid, &'a [u8]>,
+}
+
+impl<'a> GroupsAfter<'a> {
+    pub fn new(changes: &[GroupChange<'a>]) -> Self {
+        let gone = changes.iter().filter_map(|change| change.before);
+        let gone = gone.map(|group| (group.name, group.gid())).collect();
+        let (mut by_member, mut names) = (HashMap::<_, Vec<Gid>>::new(), HashMap::new());
+        for group in changes.iter().filter_map(|change| change.after) {
+            let Some(gid) = group.gid() else { continue };
+            names.entry(gid).or_insert(group.name);
+            group.members().for_each(|name| by_member.entry(name).or_default().push(gid));
+        }
+        GroupsAfter { gone, by_member, names }
+    }
+
+    /// The gids of an account, each with its name.
+    pub fn gids_of(&self, context: PlanContext<'a>, user: &Passwd<'_>) -> Vec<(Gid, &'a [u8])> {
+        let book = context.book;
+        let stays = |group: &Group<'a>| !self.gone.contains(&(group.name, group.gid()));
+        let listed = book.groups_listing(user.name).into_iter().map(|(_, group)| group);
+        let listed = listed.filter(stays).filter_map(|group| group.gid());
+        let come = self.by_member.get(user.name).into_iter().flatten().copied();
+        let gids: BTreeSet<u32> = listed.chain(come).chain(user.gid()).map(u32::from).collect();
+        let held = book.groups_of_gids(&gids).into_iter().map(|(_, group)| group).filter(stays);
+        let held = held.filter_map(|group| Some((group.gid()?, group.name)));
+        let come = gids.iter().filter_map(|gid| self.names.get_key_value(&Gid(*gid)));
+        let mut named = BTreeMap::new();
+        for (gid, name) in held.chain(come.map(|(gid, name)| (*gid, *name))) {
+            named.entry(gid).or_insert(name);
+        }
+        named.into_iter().collect()
+    }
+}
+
 /// Of so many groups that go it is asked whether others have their gids.
 const FEW_GROUPS: usize = 64;
 
@@ -182,8 +224,7 @@ impl<'a> Memberships<'a> {
         // Whether somebody administers the machine all the same is only asked where it
         // matters.
         let loses = |account: &Affected<'_>| {
-            let can =
-                |person: &Option<Person<'_>>| person.as_ref().is_some_and(Person::can_sign_in);
+            let can = |person: &Option<Person<'_>>| person.as_ref().is_some_and(Person::can_work);
             account.itself
                 && can(&account.before)
                 && (!can(&account.after) || account.end_set().is_some())

@@ -28,17 +28,18 @@ use bstr::BString;
 use hashbrown::HashSet;
 
 use self::homes::Homes;
-use self::memberships::{GroupChange, Memberships, group_changes};
+use self::memberships::{GroupChange, GroupsAfter, Memberships, group_changes};
 use self::overlay::Overlay;
-use self::touched::{Members, Touched, listed_otherwise, regrouped, touched};
+use self::touched::{Members, Touched, listed_otherwise, regrouped, renamed_for, touched};
 use crate::change::{AccessChange, AccessKind, Caution, Plan};
 use crate::context::PlanContext;
 use crate::refusal::Result;
 use crate::request::GuardOverrides;
-use crate::sign_in::{Obstacle, SignIn, sign_in, sign_in_with_keys};
+use crate::sign_in::{Obstacle, Question, SignIn, gids_of, sign_in_by_book};
+use crate::ssh::Rules;
 use crate::surroundings::{Keys, Origin};
 use crate::table::{Passwd, Shadow};
-use crate::value::{Day, Uid};
+use crate::value::{Day, Gid, Uid};
 
 /// Judges what a plan does to access, stands before what must not happen unasked, and tells
 /// the rest in the plan.
@@ -49,9 +50,11 @@ pub fn judge(context: PlanContext<'_>, mut plan: Plan, overrides: GuardOverrides
     if plan.nothing {
         return Ok(plan);
     }
-    let consequences = Consequences::of(context, &plan);
-    guards::stand_before(context, &plan, &consequences, overrides)?;
-    let Consequences { access, halves, .. } = consequences;
+    let (access, halves) = {
+        let consequences = Consequences::of(context, &plan);
+        guards::stand_before(context, &plan, &consequences, overrides)?;
+        (consequences.access, consequences.halves)
+    };
     plan.access = access;
     plan.cautions.extend(halves);
     Ok(plan)
@@ -87,32 +90,40 @@ struct Person<'a> {
     user: Passwd<'a>,
     /// Nothing where only the groups of the account change.
     shadow: Option<Shadow<'a>>,
+    /// The groups as they are afterwards; nothing before that.
+    regrouped: Option<Rc<GroupsAfter<'a>>>,
     /// Of an account of which only the groups change judged when it is asked for.
     sign_in: Rc<OnceCell<SignIn>>,
 }
 
-impl Person<'_> {
-    /// Judges the sign-in, with the keys that there are.
-    fn judge(&self, keys: Keys) {
-        self.sign_in.get_or_init(|| self.judged(keys));
+impl<'a> Person<'a> {
+    fn groups(&self) -> Vec<(Gid, &'a [u8])> {
+        match &self.regrouped {
+            None => gids_of(self.context, &self.user, self.user.name),
+            Some(after) => after.gids_of(self.context, &self.user),
+        }
     }
 
-    fn judged(&self, keys: Keys) -> SignIn {
-        let PlanContext { book, today, world, .. } = self.context;
-        let (shadow, file) = (self.shadow.as_ref(), book.shadow_file());
-        sign_in_with_keys(&self.user, shadow, file, today, world, keys)
+    /// Asks whether it can sign in, with the keys that are found.
+    fn judged(&self, keys: impl FnOnce(&Question<'_, '_>, &Rules) -> Keys) -> SignIn {
+        let groups = || self.groups();
+        let (context, user, shadow) = (self.context, self.user, self.shadow);
+        let question = Question { context, user, shadow, groups: &groups };
+        let rules = question.rules();
+        question.judge(&rules, keys(&question, &rules))
     }
 
     fn sign_in(&self) -> &SignIn {
-        let PlanContext { book, today, world, .. } = self.context;
-        self.sign_in.get_or_init(|| {
-            let shadow = book.shadow(self.user.name).map(|(_, shadow)| shadow);
-            sign_in(&self.user, shadow.as_ref(), book.shadow_file(), today, world)
-        })
+        self.sign_in.get_or_init(|| sign_in_by_book(self.context, self.user))
     }
 
     fn can_sign_in(&self) -> bool {
-        self.sign_in().by_password() || self.sign_in().by_key()
+        self.sign_in().is_possible()
+    }
+
+    /// Whether more than a fixed command can be done under it.
+    fn can_work(&self) -> bool {
+        self.sign_in().is_free()
     }
 
     /// The uid; one that nobody has where the field is unreadable.
@@ -166,8 +177,9 @@ impl<'a> Consequences<'a> {
         let groups = group_changes(&plan.edits);
         let mut members = Members::new();
         listed_otherwise(&groups, &mut members);
+        renamed_for(context, &groups, &mut members);
         let touched = touched(context, plan, &homes, &groups, &members);
-        let mut accounts = Judging::accounts(context, plan, &homes, touched);
+        let mut accounts = Judging::accounts(context, plan, &homes, touched, (&groups, &members));
         regrouped(&groups, &accounts, &mut members);
         let memberships = Memberships::new(context, plan, &groups, &members, &accounts);
         for account in &mut accounts {
@@ -198,6 +210,8 @@ struct Judging<'j, 'a> {
     context: PlanContext<'a>,
     homes: &'j Homes<'a>,
     overlay: &'j Overlay<'a>,
+    members: &'j Members<'a>,
+    groups: Rc<GroupsAfter<'a>>,
 }
 
 impl<'a> Judging<'_, 'a> {
@@ -207,15 +221,21 @@ impl<'a> Judging<'_, 'a> {
         plan: &'a Plan,
         homes: &Homes<'a>,
         touched: Touched<'a>,
+        (groups, members): (&[GroupChange<'a>], &Members<'a>),
     ) -> Vec<Affected<'a>> {
-        let Touched { lines, come, members } = touched;
+        let Touched { mut lines, come, members: mut regrouped } = touched;
+        // Where the SSH server lets in by groups, whoever changes them may be let in or not.
+        if context.world.ssh().asks_for_groups() {
+            lines.extend(regrouped.drain(..).map(|name| (name, Some(name))));
+        }
         let wanted: HashSet<&[u8]> = lines.values().flatten().chain(&come).copied().collect();
         let overlay = Overlay::new(context.book, &plan.edits, |name| wanted.contains(name));
-        let judging = Judging { context, homes, overlay: &overlay };
+        let groups = Rc::new(GroupsAfter::new(groups));
+        let judging = Judging { context, homes, overlay: &overlay, members, groups };
         let of_lines = lines.iter().map(|(before, after)| judging.account(Some(before), *after));
         of_lines
             .chain(come.iter().map(|name| judging.account(None, Some(name))))
-            .chain(members.into_iter().filter_map(|name| judging.member(name)))
+            .chain(regrouped.into_iter().filter_map(|name| judging.member(name)))
             .filter(|account| account.before.is_some() || account.after.is_some())
             .collect()
     }
@@ -234,7 +254,10 @@ impl<'a> Judging<'_, 'a> {
         let before = before.and_then(|name| book.user(name));
         let before = before.map(|(_, user)| self.person(user, of_book(user.name)));
         let after = after.and_then(|name| self.overlay.user::<Passwd<'a>>(name));
-        let after = after.map(|user| self.person(user, self.overlay.shadow(user.name)));
+        let after = after.map(|user| {
+            let groups = Some(Rc::clone(&self.groups));
+            Person { regrouped: groups, ..self.person(user, self.overlay.shadow(user.name)) }
+        });
         self.judge(before.as_ref(), after.as_ref());
         Affected { before, after, itself: true, was_admin: false, is_admin: false }
     }
@@ -243,7 +266,8 @@ impl<'a> Judging<'_, 'a> {
     fn judge(&self, before: Option<&Person<'a>>, after: Option<&Person<'a>>) {
         // Which keys there are does not matter where a password let in, and where nothing
         // lets in any more.
-        let unseen = |person: &Person<'a>| person.judged(Keys::Unknown("not looked at".to_owned()));
+        let unseen =
+            |person: &Person<'a>| person.judged(|_, _| Keys::Unknown("not looked at".to_owned()));
         let (was, is) = (before.map(unseen), after.map(unseen));
         let could = was.as_ref().is_some_and(SignIn::by_password);
         if could && is.as_ref().is_none_or(|is| !is.both.is_empty()) {
@@ -254,27 +278,45 @@ impl<'a> Judging<'_, 'a> {
             }
             return;
         }
-        let PlanContext { world, today, .. } = self.context;
-        let home = |person: &Person<'a>| person.user.home;
-        let known = before.map(|person| world.keys(home(person).into(), person.uid(), today));
-        if let Some(person) = after {
-            let stays = before.is_some_and(|before| {
-                home(before) == home(person) && !self.homes.change(home(person))
-            });
-            let owner = before.unwrap_or(person).uid();
-            person.judge(match &known {
-                Some(known) if stays => known.clone(),
-                _ => self.homes.keys(home(person).into(), owner),
+        // Where nothing that keys are found by changes, they are looked for once.
+        let by_what = |person: &Person<'a>| (person.user.home, person.user.name, person.uid());
+        let stays = before.zip(after).is_some_and(|(before, after)| {
+            by_what(before) == by_what(after) && !self.homes.change(before.user.home)
+        });
+        let same = stays
+            && before.map(|person| person.user.gid()) == after.map(|person| person.user.gid())
+            && !after.is_some_and(|person| self.members.contains_key(person.user.name));
+        let mut known = None;
+        if let Some(person) = before {
+            person.sign_in.get_or_init(|| {
+                person.judged(|question, rules| {
+                    known = Some(question.keys(rules));
+                    known.clone().expect("BUG: it was set a line ago")
+                })
             });
         }
-        if let (Some(person), Some(known)) = (before, known) {
-            person.judge(known);
+        if let Some(person) = after {
+            let owner = before.unwrap_or(person).uid();
+            person.sign_in.get_or_init(|| {
+                person.judged(|question, rules| match known {
+                    // Nor do its groups change, by which they are read.
+                    Some(known) if same => known,
+                    _ if stays => question.keys(rules),
+                    _ => self.homes.keys(question, rules, owner),
+                })
+            });
         }
     }
 
     fn person(&self, user: Passwd<'a>, shadow: Option<Shadow<'a>>) -> Person<'a> {
-        Person { context: self.context, user, shadow, sign_in: Rc::default() }
+        let context = self.context;
+        Person { context, user, shadow, regrouped: None, sign_in: Rc::default() }
     }
+}
+
+/// What stands in the way, in words.
+fn words(obstacle: Option<&Obstacle>) -> String {
+    obstacle.map(Obstacle::to_string).unwrap_or_default()
 }
 
 /// Who can no longer sign in, and who can again.
@@ -290,17 +332,14 @@ fn tell_sign_in(account: &Affected<'_>, access: &mut Vec<AccessChange>) {
         None => {}
         Some(after) => {
             let (was, is) = (before.map(Person::sign_in), after.sign_in());
-            let first = |all: &[Obstacle]| {
-                let obstacle = all.first().expect("BUG: nothing keeps out who can't sign in");
-                obstacle.to_string()
-            };
-            let password = was.is_some_and(SignIn::by_password);
-            let key = was.is_some_and(SignIn::by_key);
+            let had = |by: fn(&SignIn) -> bool| was.is_some_and(by);
+            let password = had(SignIn::by_password);
             match (could, after.can_sign_in()) {
                 (true, false) => {
-                    let only = if password { &is.password } else { &is.key };
-                    let why = if is.both.is_empty() { only } else { &is.both };
-                    tell(AccessKind::SignIn, false, first(why));
+                    let by_password = is.against_password().next().filter(|_| password);
+                    let why = by_password.or_else(|| is.against_key().next());
+                    let why = why.unwrap_or_else(|| is.first_obstacle());
+                    tell(AccessKind::SignIn, false, why.to_string());
                 }
                 (false, true) => {
                     let again = if before.is_some() { "again " } else { "" };
@@ -308,20 +347,28 @@ fn tell_sign_in(account: &Affected<'_>, access: &mut Vec<AccessChange>) {
                         (true, true) => "by password and by key",
                         (true, false) if is.open => "without a password",
                         (true, false) => "by password",
-                        _ => "by key",
+                        (false, true) => "by key",
+                        (false, false) => "by password over SSH",
                     };
                     tell(AccessKind::SignIn, true, format!("{again}{by}"));
                 }
                 (true, true) => {
-                    for (kind, had, has, obstacles) in [
-                        (AccessKind::Password, password, is.by_password(), &is.password),
-                        (AccessKind::Key, key, is.by_key(), &is.key),
-                    ] {
-                        match (had, has) {
-                            (true, false) => tell(kind, false, first(obstacles)),
-                            (false, true) => tell(kind, true, String::new()),
-                            (true, true) | (false, false) => {}
-                        }
+                    let mut way = |kind, had, has, why: Option<&Obstacle>| match (had, has) {
+                        (true, false) => tell(kind, false, words(why)),
+                        (false, true) => tell(kind, true, String::new()),
+                        (true, true) | (false, false) => {}
+                    };
+                    let why = is.against_password().next();
+                    way(AccessKind::Password, password, is.by_password(), why);
+                    let (was_over, is_over) =
+                        (had(SignIn::is_possible_over_ssh), is.is_possible_over_ssh());
+                    // Where the machine lets in, what is lost over SSH altogether is told once.
+                    if was_over != is_over && is.by_password() && password {
+                        let why = is.against_ssh_password().next().or(is.against_key().next());
+                        way(AccessKind::Ssh, was_over, is_over, why);
+                    } else {
+                        let why = is.against_key().next();
+                        way(AccessKind::Key, had(SignIn::by_key), is.by_key(), why);
                     }
                 }
                 (false, false) => {}

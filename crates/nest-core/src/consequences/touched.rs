@@ -132,3 +132,24 @@ pub(super) fn listed_otherwise<'a>(groups: &[GroupChange<'a>], members: &mut Mem
         }
     }
 }
+
+/// Adds whose primary group is called otherwise afterwards, where that gives or takes something.
+pub(super) fn renamed_for<'a>(
+    context: PlanContext<'a>,
+    groups: &[GroupChange<'a>],
+    members: &mut Members<'a>,
+) {
+    let PlanContext { book, policy, world, .. } = context;
+    for change in groups {
+        let (Some(before), Some(after)) = (change.before, change.after) else { continue };
+        let gives =
+            |group: &Group<'_>| policy.is_like_root(group.name) || policy.makes_admins(group.name);
+        let matters = || gives(&before) || gives(&after) || world.ssh().asks_for_groups();
+        let Some(gid) = before.gid().filter(|_| before.name != after.name && matters()) else {
+            continue;
+        };
+        for (_, user) in book.users_by_gid(gid) {
+            members.entry(user.name).or_default().insert(gid.0);
+        }
+    }
+}

@@ -43,6 +43,18 @@ fn split(line: &[u8]) -> Option<&str> {
     line[end..].trim_start().parse::<PublicKey>().is_ok().then_some(&line[..end])
 }
 
+/// Whether the options of a key bind it to one command.
+fn is_forced(options: &str) -> bool {
+    let (mut quoted, mut escaped) = (false, false);
+    let mut names = options.split(|c: char| {
+        let (was_quoted, was_escaped) = (quoted, escaped);
+        quoted ^= c == '"' && !was_escaped;
+        escaped = c == '\\' && was_quoted && !was_escaped;
+        c == ',' && !was_quoted
+    });
+    names.any(|option| option.get(..8).is_some_and(|name| name.eq_ignore_ascii_case("command=")))
+}
+
 /// Whether the options of a key say that it has expired: `expiry-time="YYYYMMDD[HHMM[SS]]"`.
 /// One that can't be read lets nobody in.
 fn has_expired(options: &str, today: Day) -> bool {
@@ -61,6 +73,8 @@ fn has_expired(options: &str, today: Day) -> bool {
 pub struct KeyCount {
     /// That do.
     pub usable: usize,
+    /// Those of them that do so for one command only.
+    pub forced: usize,
     /// Whose time is over.
     pub expired: usize,
 }
@@ -71,7 +85,10 @@ pub fn usable_keys(text: &[u8], today: Day) -> KeyCount {
     for options in lines(text).filter_map(|(_, line)| split(line)) {
         match has_expired(options, today) {
             true => count.expired += 1,
-            false => count.usable += 1,
+            false => {
+                count.usable += 1;
+                count.forced += usize::from(is_forced(options));
+            }
         }
     }
     count
@@ -115,7 +132,7 @@ mod tests {
         let text = format!("# office\n\n{KEY}\r\nrestrict,command=\"tide\" {KEY}");
         assert_eq!(check_keys(text.as_bytes()), Ok(2));
         let count = usable_keys(format!("{text}\nnonsense\n").as_bytes(), Day(20781));
-        assert_eq!(count.usable, 2);
+        assert_eq!((count.usable, count.forced), (2, 1));
     }
 
     #[test]
@@ -127,6 +144,7 @@ mod tests {
             (r#"expiry-time="20261124""#, false),
             (r#"expiry-time="202611242359",restrict"#, true),
             (r#"from="10.0.0.*",Expiry-Time="20270101Z""#, true),
+            (r#"environment="A=\"x\",command=\"y\"",Command="tide""#, true),
             (r#"expiry-time="soon""#, false),
         ] {
             let count = usable_keys(format!("{options} {KEY}").as_bytes(), today);

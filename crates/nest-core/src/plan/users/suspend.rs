@@ -187,14 +187,12 @@ pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
 
 /// Says what keeps a resumed account out all the same.
 fn still_out(builder: &mut PlanBuilder<'_>, found: &FoundUser<'_>, line: Line<'_>) {
-    let PlanContext { book, world, today, .. } = builder.context;
     let now = builder.edits.current(File::Shadow, line);
     let shadow = Shadow::read(now.trim_ascii_start());
-    let sign_in = sign_in(&found.user, shadow.as_ref(), book.shadow_file(), today, world);
+    let sign_in = sign_in(builder.context, found.user, shadow);
     let obstacles = sign_in.both.iter().chain(&sign_in.password);
     if let Some(why) = obstacles.map(ToString::to_string).next()
-        && !sign_in.by_password()
-        && !sign_in.by_key()
+        && !sign_in.is_possible()
     {
         builder.caution(Caution::StillOut { name: found.user.name.into(), why });
     }

@@ -9,6 +9,7 @@ use crate::plan::tables::intake::IntakePlanner;
 use crate::plan::users::{ChangeUser, change_into};
 use crate::request::CreateUser;
 use crate::roster::{Column, RosterRow, Wrong};
+use crate::sign_in::keys_of;
 use crate::surroundings::Keys;
 use crate::table::{File, ShadowField};
 use crate::value::{Expiry, Gid, GroupName, PasswordField, Scheme, UserName};
@@ -210,9 +211,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
     }
 
     fn has_no_keys(&self, found: &FoundUser<'_>) -> bool {
-        let context = self.context;
-        let keys = context.world.keys(found.user.home.into(), found.uid, context.today);
-        matches!(keys, Keys::Count(0) | Keys::NoHome)
+        matches!(keys_of(self.context, found.user), Keys::NONE | Keys::NoHome)
     }
 
     /// A first password is set where none is, and keys where none are; what the

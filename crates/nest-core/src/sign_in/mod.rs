@@ -1,0 +1,558 @@
+//! Can this account sign in, and if not, why not?
+//!
+//! The order and meaning of the aging fields are those of shadow(5), as the
+//! system's authentication modules apply them.
+
+mod keys;
+
+use std::cell::OnceCell;
+use std::collections::{BTreeMap, BTreeSet};
+
+use bstr::{BStr, BString, ByteSlice};
+
+use self::keys::{KeyOwner, judge_file};
+pub(crate) use self::keys::{KeyPlace, key_places};
+use crate::account::Account;
+use crate::book::ShadowFile;
+use crate::context::PlanContext;
+use crate::ssh::{Refused, Rules, Visitor};
+use crate::surroundings::{Keys, Program, Surroundings};
+use crate::table::{Passwd, Shadow};
+use crate::value::{Day, Gid, PasswordField, Uid};
+
+/// Something that keeps an account out.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+pub enum Obstacle {
+    /// `!`.
+    #[error("no password is set")]
+    NoPassword,
+    /// `!` before a hash.
+    #[error("the password is locked")]
+    Locked,
+    /// A field that nothing matches.
+    #[error("the password field ({0}) matches no password")]
+    NoMatch(BString),
+    /// No shadow line.
+    #[error("etc/shadow has no line for it that can be read")]
+    NoShadowLine,
+    /// `x`, but no shadow file.
+    #[error("the password is in etc/shadow, and there is no such file")]
+    NoShadowFile,
+    /// Expired.
+    #[error("{}", expired(*.0))]
+    Expired(Day),
+    /// Too old, with the days of grace over.
+    #[error("the password is too old: it had to be changed by {0}")]
+    TooOld(Day),
+    /// A shell that turns everybody away.
+    #[error("the shell {0} lets nobody in")]
+    NoLoginShell(BString),
+    /// A shell that is not there.
+    #[error("the shell {0} does not exist")]
+    ShellMissing(BString),
+    /// A shell that can't be started.
+    #[error("the shell {0} can't be executed")]
+    ShellNotExecutable(BString),
+    /// A file that says so.
+    #[error("{0} keeps everybody but root out")]
+    Nologin(&'static str),
+    /// No key.
+    #[error("{0} holds none")]
+    NoKey(BString),
+    /// The SSH server says no: the line by which it does.
+    #[error("{0}")]
+    Ssh(String),
+    /// A `!` where the SSH server looks at the password field itself.
+    #[error("the password is locked, and without UsePAM the SSH server then takes no key")]
+    LockedForKeys,
+    /// No home.
+    #[error("the home {0} is missing")]
+    NoHome(BString),
+    /// Keys the SSH server ignores.
+    #[error("{0}")]
+    KeysIgnored(String),
+    /// Could not be looked at.
+    #[error("not known, {0}")]
+    Unknown(String),
+}
+
+/// Suspending writes day 1, which is no day anybody would choose.
+fn expired(day: Day) -> String {
+    match day {
+        Day(1) => "the account is suspended".to_owned(),
+        day => format!("the account expired on {day}"),
+    }
+}
+
+impl Obstacle {
+    /// The obstacle in a word or two.
+    pub fn in_short(&self) -> &'static str {
+        match self {
+            Obstacle::NoPassword | Obstacle::NoMatch(_) => "no password",
+            Obstacle::Locked => "locked",
+            Obstacle::NoShadowLine | Obstacle::NoShadowFile => "no shadow line",
+            Obstacle::Expired(Day(1)) => "suspended",
+            Obstacle::Expired(_) => "expired",
+            Obstacle::TooOld(_) => "password too old",
+            Obstacle::NoLoginShell(_) => "no login shell",
+            Obstacle::ShellMissing(_) | Obstacle::ShellNotExecutable(_) => "shell missing",
+            Obstacle::Nologin(path) => path,
+            Obstacle::NoKey(_) | Obstacle::NoHome(_) | Obstacle::KeysIgnored(_) => "no key",
+            Obstacle::Ssh(_) => "not over SSH",
+            Obstacle::LockedForKeys => "locked",
+            Obstacle::Unknown(_) => "not known",
+        }
+    }
+}
+
+/// The answer, by password and by key.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct SignIn {
+    /// What stands in the way of both.
+    pub both: Vec<Obstacle>,
+    /// What stands in the way of a password only.
+    pub password: Vec<Obstacle>,
+    /// What stands in the way of a password at the machine, where it would do over SSH.
+    pub console: Vec<Obstacle>,
+    /// What stands in the way of a password over SSH, where it would do at the machine.
+    pub ssh_password: Vec<Obstacle>,
+    /// What stands in the way of a key only.
+    pub key: Vec<Obstacle>,
+    /// The password must be changed at the next sign-in.
+    pub must_change: bool,
+    /// The password field is empty: no password is asked.
+    pub open: bool,
+    /// How many keys there are.
+    pub keys: usize,
+    /// How many of them are for one command only.
+    pub forced: usize,
+    /// Whether the SSH server asks the system's authentication modules.
+    pub pam: bool,
+    /// Lines of its configuration by which it may be otherwise, as the connection may be.
+    pub may_differ: Vec<String>,
+}
+
+impl SignIn {
+    /// Whether a password (or, with an open field, none) lets the account in at the machine.
+    pub fn by_password(&self) -> bool {
+        self.both.is_empty() && self.password.is_empty() && self.console.is_empty()
+    }
+
+    /// Whether a key lets it in.
+    pub fn by_key(&self) -> bool {
+        self.both.is_empty() && self.key.is_empty()
+    }
+
+    /// Whether something lets it in.
+    pub fn is_possible(&self) -> bool {
+        self.by_password() || self.is_possible_over_ssh()
+    }
+
+    /// Whether it lets in for more than a fixed command.
+    pub(crate) fn is_free(&self) -> bool {
+        let only_forced = self.by_key() && self.forced == self.keys;
+        self.is_possible() && (!only_forced || self.by_password() || self.by_password_over_ssh())
+    }
+
+    /// Whether a password lets the account in over SSH; so far as that is known.
+    pub fn by_password_over_ssh(&self) -> bool {
+        self.both.is_empty() && self.password.is_empty() && self.ssh_password.is_empty()
+    }
+
+    /// Whether something lets it in over SSH.
+    pub fn is_possible_over_ssh(&self) -> bool {
+        self.by_password_over_ssh() || self.by_key()
+    }
+
+    /// Whether the new password that must be set is asked for by a key too.
+    pub fn key_asks_for_new_password(&self) -> bool {
+        self.must_change && self.pam
+    }
+
+    /// Whether it can't be told if a key lets it in.
+    pub fn key_is_unknown(&self) -> bool {
+        self.is_unknown(&self.key)
+    }
+
+    /// Whether it can't be told if a password lets it in, as shadow is closed to whoever
+    /// looks: then nor can it whether the account is over.
+    pub fn password_is_unknown(&self) -> bool {
+        self.is_unknown(&self.password)
+    }
+
+    /// Whether it can't be told if a password lets it in over SSH.
+    pub fn ssh_is_unknown(&self) -> bool {
+        self.password.is_empty() && self.is_unknown(&self.ssh_password)
+    }
+
+    fn is_unknown(&self, obstacles: &[Obstacle]) -> bool {
+        let unknown = |obstacle: &Obstacle| matches!(obstacle, Obstacle::Unknown(_));
+        self.both.is_empty() && !obstacles.is_empty() && obstacles.iter().all(unknown)
+    }
+
+    /// `yes`, or the first reason why not in a word or two, for a table.
+    pub fn in_short(&self) -> String {
+        if self.password_is_unknown() {
+            return "not known".to_owned();
+        }
+        if self.is_possible() {
+            return match self.must_change && self.by_password() {
+                true => "yes, new password".into(),
+                false => "yes".into(),
+            };
+        }
+        if self.key_is_unknown() {
+            return "key not known".to_owned();
+        }
+        self.against_password().next().map_or("no", Obstacle::in_short).to_owned()
+    }
+
+    /// The first thing that keeps out an account that nothing lets in.
+    ///
+    /// # Panics
+    /// Where something lets it in.
+    pub(crate) fn first_obstacle(&self) -> &Obstacle {
+        let first = self.against_password().chain(self.against_key()).next();
+        first.expect("BUG: nothing keeps an account out that can't sign in")
+    }
+
+    /// What stands in the way of a password at the machine.
+    pub fn against_password(&self) -> impl Iterator<Item = &Obstacle> {
+        self.both.iter().chain(&self.password).chain(&self.console)
+    }
+
+    /// What stands in the way of a password over SSH.
+    pub(crate) fn against_ssh_password(&self) -> impl Iterator<Item = &Obstacle> {
+        self.both.iter().chain(&self.password).chain(&self.ssh_password)
+    }
+
+    /// What stands in the way of a key.
+    pub(crate) fn against_key(&self) -> impl Iterator<Item = &Obstacle> {
+        self.both.iter().chain(&self.key)
+    }
+
+    /// Each reason once, in words.
+    pub fn reasons(&self) -> Vec<String> {
+        let all = [&self.both, &self.password, &self.console, &self.ssh_password, &self.key];
+        let all = all.into_iter().flatten();
+        let mut reasons: Vec<String> = Vec::new();
+        for reason in all.map(Obstacle::to_string) {
+            if !reasons.contains(&reason) {
+                reasons.push(reason);
+            }
+        }
+        reasons
+    }
+}
+
+/// Judges an account whose groups are known.
+pub fn sign_in_of(context: PlanContext<'_>, account: &Account<'_>) -> SignIn {
+    let (user, shadow) = (account.user, account.shadow);
+    Question { context, user, shadow, groups: &|| account.gids() }.answer()
+}
+
+/// Judges an account by its lines; the groups are those of the book.
+pub(crate) fn sign_in<'a>(
+    context: PlanContext<'a>,
+    user: Passwd<'a>,
+    shadow: Option<Shadow<'a>>,
+) -> SignIn {
+    let groups = || gids_of(context, &user, user.name);
+    Question { context, user, shadow, groups: &groups }.answer()
+}
+
+/// Whether something lets an account in for more than a fixed command.
+pub(crate) fn can_work<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> bool {
+    sign_in_by_book(context, user).is_free()
+}
+
+/// Judges an account by the lines that the book has.
+pub(crate) fn sign_in_by_book<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> SignIn {
+    let shadow = context.book.shadow(user.name).map(|(_, shadow)| shadow);
+    sign_in(context, user, shadow)
+}
+
+/// The keys of an account that the SSH server would go by.
+pub(crate) fn keys_of<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Keys {
+    let groups = || gids_of(context, &user, user.name);
+    let question = Question { context, user, shadow: None, groups: &groups };
+    question.keys(&question.rules())
+}
+
+/// The gids of an account, each with the name that it has: that of the first group with it.
+pub(crate) fn gids_of<'a>(
+    context: PlanContext<'a>,
+    user: &Passwd<'_>,
+    name: &[u8],
+) -> Vec<(Gid, &'a [u8])> {
+    let book = context.book;
+    let listed = book.groups_listing(name).into_iter().filter_map(|(_, group)| group.gid());
+    let gids: BTreeSet<u32> = listed.chain(user.gid()).map(u32::from).collect();
+    let mut named = BTreeMap::new();
+    for (_, group) in book.groups_of_gids(&gids) {
+        if let Some(gid) = group.gid() {
+            named.entry(gid).or_insert(group.name);
+        }
+    }
+    named.into_iter().collect()
+}
+
+/// What is asked: whether an account can sign in.
+pub(crate) struct Question<'q, 'a> {
+    pub context: PlanContext<'a>,
+    pub user: Passwd<'a>,
+    pub shadow: Option<Shadow<'a>>,
+    /// The gids that it has, with their names: asked for where they matter.
+    pub groups: &'q dyn Fn() -> Vec<(Gid, &'a [u8])>,
+}
+
+impl Question<'_, '_> {
+    /// What the SSH server says to the account.
+    pub fn rules(&self) -> Rules {
+        let find_groups =
+            || (self.groups)().into_iter().map(|(_, name)| BString::from(name)).collect();
+        let (name, uid) = (self.user.name, self.user.uid());
+        let visitor = Visitor { name, uid, find_groups: &find_groups, groups: OnceCell::new() };
+        self.context.world.ssh().rules(&visitor)
+    }
+
+    /// The keys that it has now.
+    pub fn keys(&self, rules: &Rules) -> Keys {
+        let uid = self.user.uid().unwrap_or(Uid(u32::MAX));
+        let home = BStr::new(self.user.home);
+        let places = key_places(rules, self.user.name, self.user.uid());
+        let files = places.iter().map(|place| self.keys_at(place, home, uid, rules));
+        let all = files.fold(Keys::NONE, Keys::and);
+        let missing = || matches!(self.context.world.facts(home), Ok(None));
+        match all == Keys::NONE && missing() {
+            true => Keys::NoHome,
+            false => all,
+        }
+    }
+
+    /// The keys at one place, for a home that stands at `home` and files that carry `uid`.
+    pub fn keys_at(&self, place: &KeyPlace, home: &BStr, uid: Uid, rules: &Rules) -> Keys {
+        let PlanContext { book, world, today, .. } = self.context;
+        let path = place.path(home);
+        let owner = KeyOwner {
+            uid,
+            home,
+            is_in: &|gid| (self.groups)().iter().any(|(of, _)| *of == gid),
+            is_private: &|gid, owner| {
+                world.ssh().trusts_private_groups() && book.is_private_group(gid, uid, owner)
+            },
+            owners_are_real: world.owners_are_real().is_ok(),
+        };
+        judge_file(path.as_bstr(), &world.key_file(path.as_bstr()), rules, &owner, today)
+    }
+
+    fn answer(&self) -> SignIn {
+        let rules = self.rules();
+        self.judge(&rules, self.keys(&rules))
+    }
+
+    /// The answer where it is known which keys there are, or will be.
+    pub fn judge(&self, rules: &Rules, keys: Keys) -> SignIn {
+        let PlanContext { book, today, world, .. } = self.context;
+        let user = &self.user;
+        let mut answer = SignIn { pam: rules.pam, ..SignIn::default() };
+        answer.may_differ.clone_from(&rules.may_differ);
+        if let Some(shadow) = &self.shadow {
+            judge_aging(shadow, today, rules, &mut answer);
+        }
+        judge_shell(user, world, &mut answer.both);
+        if let Some(path) = world.nologin().filter(|_| user.uid() != Some(Uid::ROOT)) {
+            // Without those modules the SSH server knows of one of the files.
+            let both = rules.pam || path == "etc/nologin";
+            let obstacles = if both { &mut answer.both } else { &mut answer.console };
+            obstacles.push(Obstacle::Nologin(path));
+        }
+        let field = match (user.is_shadowed(), &self.shadow) {
+            (true, Some(shadow)) => Ok(shadow.password),
+            (true, None) => Err(match book.shadow_file() {
+                ShadowFile::Read => Obstacle::NoShadowLine,
+                ShadowFile::Missing => Obstacle::NoShadowFile,
+                ShadowFile::Unreadable => Obstacle::Unknown("etc/shadow can't be read".to_owned()),
+            }),
+            (false, _) => Ok(user.password),
+        };
+        match field {
+            Err(obstacle) => answer.password.push(obstacle),
+            Ok(field) => {
+                if !rules.pam && field.starts_with(b"!") {
+                    answer.key.push(Obstacle::LockedForKeys);
+                }
+                match PasswordField::read(field) {
+                    PasswordField::None => answer.password.push(Obstacle::NoPassword),
+                    PasswordField::Locked(_) => answer.password.push(Obstacle::Locked),
+                    PasswordField::Never => answer.password.push(Obstacle::NoMatch(marker(field))),
+                    PasswordField::Open => answer.open = true,
+                    PasswordField::Set(_) => {}
+                }
+            }
+        }
+        judge_ssh(rules, &mut answer);
+        match keys {
+            Keys::NONE => answer.key.push(Obstacle::NoKey(no_key(rules, user))),
+            Keys::Count { usable, forced } => (answer.keys, answer.forced) = (usable, forced),
+            Keys::NoHome => answer.key.push(Obstacle::NoHome(user.home.into())),
+            Keys::Ignored(why) => answer.key.push(Obstacle::KeysIgnored(why)),
+            Keys::Unknown(why) => answer.key.push(Obstacle::Unknown(why)),
+        }
+        answer
+    }
+}
+
+/// Where there is no key, in words.
+fn no_key(rules: &Rules, user: &Passwd<'_>) -> BString {
+    if rules.files == Rules::default().files {
+        return [user.home, b"/.ssh"].concat().into();
+    }
+    let places = key_places(rules, user.name, user.uid());
+    let paths: Vec<BString> = places.iter().map(|place| place.path(user.home.into())).collect();
+    match paths.as_slice() {
+        [] => "AuthorizedKeysFile none".into(),
+        paths => bstr::join(" or ", paths).into(),
+    }
+}
+
+/// What the SSH server has against an account.
+fn judge_ssh(rules: &Rules, answer: &mut SignIn) {
+    if let Some(refused) = &rules.refuses {
+        let obstacle = match refused {
+            Refused::Says(why) => Obstacle::Ssh(why.clone()),
+            Refused::Unknown(why) => Obstacle::Unknown(why.clone()),
+        };
+        answer.key.push(obstacle.clone());
+        answer.ssh_password.push(obstacle);
+    }
+    answer.key.extend(rules.key.clone().map(Obstacle::Ssh));
+    let empty = rules.empty_password.as_ref().filter(|_| answer.open);
+    let password = rules.password.iter().chain(empty).cloned();
+    answer.ssh_password.extend(password.map(Obstacle::Ssh));
+}
+
+/// The field if it is a plain marker; else it might be a hash.
+fn marker(field: &[u8]) -> BString {
+    if PasswordField::is_harmless(field) { field.into() } else { crate::secret::HIDDEN.into() }
+}
+
+fn judge_aging(shadow: &Shadow<'_>, today: Day, rules: &Rules, answer: &mut SignIn) {
+    let aging = shadow.aging();
+    if let Some(expires) = aging.expires.filter(|expires| *expires <= today) {
+        answer.both.push(Obstacle::Expired(expires));
+    }
+    // Where the day of the last change is left out, it counts as the day before the first.
+    match aging.changed.unwrap_or(-1) {
+        0 => answer.must_change = true,
+        // A change in the future: aging is passed over.
+        changed if changed <= today.0 => {
+            let Some(renew) = aging.renew else { return };
+            let due = changed.saturating_add(renew);
+            let last = aging.late.map(|late| due.saturating_add(late));
+            if let Some(last) = last.filter(|last| *last < today.0) {
+                // Without the system's modules the SSH server has no notion of grace.
+                let obstacles = if rules.pam { &mut answer.both } else { &mut answer.console };
+                obstacles.push(Obstacle::TooOld(Day(last)));
+                answer.must_change = !rules.pam;
+            } else {
+                answer.must_change = due < today.0;
+            }
+        }
+        _ => {}
+    }
+}
+
+/// Whether a shell is one of those that turn everybody away.
+pub(crate) fn turns_away(shell: &[u8]) -> bool {
+    let last = shell.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
+    matches!(last, b"nologin" | b"false")
+}
+
+fn judge_shell(user: &Passwd<'_>, world: &dyn Surroundings, both: &mut Vec<Obstacle>) {
+    let shell: BString = user.effective_shell().into();
+    if turns_away(&shell) {
+        both.push(Obstacle::NoLoginShell(shell));
+        return;
+    }
+    match world.program(shell.as_ref()) {
+        Program::Fine | Program::Unknown => {}
+        Program::Missing => both.push(Obstacle::ShellMissing(shell)),
+        Program::NotExecutable => both.push(Obstacle::ShellNotExecutable(shell)),
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::book::tests::book;
+    use crate::policy::Policy;
+    use crate::surroundings::{Facts, FileKind};
+    use crate::table::File;
+    use crate::test_support::World;
+
+    const HASH: &str = "$6$saltsalt$abcdefghijklmnop";
+
+    fn judge(shell: &str, shadow: Option<&str>, world: &World) -> SignIn {
+        let passwd = format!("maren:x:1004:1004::/home/maren:{shell}\n");
+        let shadow = shadow.map(|line| format!("{line}\n")).unwrap_or_default();
+        let group = "maren:x:1004:\nhatch:x:1005:maren\npilots:x:210:\n";
+        let texts = [(File::Passwd, &passwd[..]), (File::Group, group), (File::Shadow, &shadow)];
+        let (book, policy) = (book(&texts), Policy::default());
+        let context =
+            PlanContext { book: &book, policy: &policy, world, today: Day(20781), change: None };
+        sign_in_by_book(context, book.user(b"maren").unwrap().1)
+    }
+
+    fn reasons(shadow: &str) -> Vec<String> {
+        let world = World { keys: 1, ..World::default() };
+        judge("/bin/sh", Some(&shadow.replace("H", HASH)), &world).reasons()
+    }
+
+    #[test]
+    fn each_field_that_keeps_an_account_out_is_a_reason() {
+        assert_eq!(reasons("maren:H:20000::::::"), [""; 0]);
+        assert_eq!(reasons("maren:!:20000::::::"), ["no password is set"]);
+        assert_eq!(reasons("maren:!H:20000::::::"), ["the password is locked"]);
+        assert_eq!(reasons("maren:*:20000::::::"), ["the password field (*) matches no password"]);
+        assert_eq!(reasons("maren:H:20000:::::20781:"), ["the account expired on 2026-11-24"]);
+        assert_eq!(reasons("maren:H:20000:::::20782:"), [""; 0]);
+        assert_eq!(
+            reasons("maren:H:20700:0:50:7:30::"),
+            ["the password is too old: it had to be changed by 2026-11-23"]
+        );
+        assert_eq!(reasons("maren:H:20700:0:50:7:31::"), [""; 0]);
+    }
+
+    #[test]
+    fn an_old_password_must_be_changed_and_a_future_one_need_not() {
+        let world = World::default();
+        let must = |line: &str| judge("/bin/sh", Some(line), &world).must_change;
+        assert!(must("maren:x:0::::::") && must("maren:x:20700:0:50:7:::"));
+        assert!(must("maren:x::0:50:7:::") && !must("maren:x::0::7:::"));
+        assert!(!must("maren:x:20731:0:50:7:::") && !must("maren:x:20800:0:1:7:::"));
+    }
+
+    #[test]
+    fn shells_keys_and_the_machine_count_too() {
+        let mut world = World { keys: 2, ..World::default() };
+        let fine = judge("", Some("maren::20000::::::"), &world);
+        assert!(fine.by_password() && fine.by_key() && fine.open);
+        let closed = judge("/usr/sbin/nologin", Some("maren:!:1::::::"), &world);
+        assert!(!closed.by_key());
+        assert_eq!(closed.both[0].to_string(), "the shell /usr/sbin/nologin lets nobody in");
+        world.missing_programs.push("/bin/fish".into());
+        assert_eq!(
+            judge("/bin/fish", None, &world).reasons()[0],
+            "the shell /bin/fish does not exist"
+        );
+        assert_eq!(judge("", None, &world).password, [Obstacle::NoShadowLine]);
+        world.keys = 0;
+        assert_eq!(judge("", None, &world).key[0].to_string(), "the home /home/maren is missing");
+        let (kind, uid, gid) = (FileKind::Directory, Uid(1004), Gid(1004));
+        world.facts.insert("/home/maren".into(), Ok(Facts { kind, uid, gid, mode: 0o755 }));
+        assert_eq!(judge("", None, &world).key[0].to_string(), "/home/maren/.ssh holds none");
+        world.nologin = true;
+        assert_eq!(judge("", None, &world).both, [Obstacle::Nologin("etc/nologin")]);
+    }
+}
