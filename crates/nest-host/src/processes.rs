@@ -35,6 +35,25 @@ pub fn leaders_of_uid(uid: Uid) -> Vec<Process> {
     of_uid(uid).into_iter().filter(leads).collect()
 }
 
+/// Who became root for this: the uid of the nearest process above this one that is not root's.
+/// Nothing where all of them are, as after a sign-in as root or in a container.
+pub fn behind_root() -> Option<Uid> {
+    let mut pid = std::process::id();
+    // No chain is endless, whatever is read meanwhile.
+    for _ in 0..1000 {
+        let status = std::fs::read_to_string(format!("/proc/{pid}/status")).ok()?;
+        let field = |name: &str| {
+            let line = status.lines().find_map(|line| line.strip_prefix(name))?;
+            line.split_whitespace().next()?.parse::<u32>().ok()
+        };
+        match field("Uid:")? {
+            0 => pid = field("PPid:").filter(|parent| *parent > 0)?,
+            uid => return Some(Uid(uid)),
+        }
+    }
+    None
+}
+
 /// Ends the processes of a uid: asks them to stop, waits, then makes them.
 /// Returns those that are still there.
 pub fn end(uid: Uid, patience: std::time::Duration) -> Vec<Process> {

@@ -38,6 +38,28 @@ fn your_own_account_is_guarded() {
     assert!(record.contains("\"uid\": 1001,\n    \"name\": \"tavish\""), "{record}");
 }
 
+#[test]
+fn your_own_account_is_known_by_who_became_root() {
+    let tree = TestTree::new();
+    tree.write("etc/shadow", tree.read("etc/shadow").replace("tavish:!$6$", "tavish:$6$"));
+    tree.chmod("..", 0o755);
+    // A program that makes root of whoever starts it, and says nothing of that.
+    let script = "
+        [ \"$(cat /proc/self/loginuid 2>/dev/null || echo 4294967295)\" = 4294967295 ] || exit 77
+        unset SUDO_UID
+        cp $(command -v setpriv) $TREE/../becomes-root; chmod 4755 $TREE/../becomes-root
+        setpriv --reuid 1001 --clear-groups sh -c \"$TREE/../becomes-root --reuid 0 $NEST suspend user tavish; echo \\$? >&2\"
+        $NEST suspend user tavish";
+    let Some(run) = live("your_own_account_is_known", &tree, script) else { return };
+    if run.status == 77 {
+        return passed_over("your_own_account_is_known", "a session without a login of its own");
+    }
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    assert!(run.stderr.contains("it is your own account"), "{}", run.stderr);
+    // Who signed in as root, or is root in a container, has no other account.
+    run.says("done: change 1.");
+}
+
 /// Who starts something as uid 1001 holds this: another test may end it.
 static AT_WORK: Mutex<()> = Mutex::new(());
 
