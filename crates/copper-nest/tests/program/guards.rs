@@ -2,9 +2,8 @@
 //! refused, nothing is changed, and the way round that is named works when it is pasted.
 
 use std::collections::BTreeSet;
-use std::process::Command;
 
-use crate::harness::{NOW, TestTree, is_root, passed_over};
+use crate::harness::{TestTree, is_root, passed_over, paste};
 
 /// What is done first, then what is refused, and what waves it through.
 type Row = (&'static [&'static str], &'static str, &'static str);
@@ -188,17 +187,6 @@ fn scene(first: &[&str], words: &str, folder: &std::path::Path) -> (TestTree, St
     (tree, words)
 }
 
-/// Runs a command line as it was printed.
-fn paste(command: &str) -> (bool, String) {
-    let program = env!("CARGO_BIN_EXE_copper-nest");
-    let words = command.strip_prefix("copper-nest ").unwrap();
-    let mut shell = Command::new("sh");
-    let run = shell.args(["-c", &format!("{program} {words}")]).env("SOURCE_DATE_EPOCH", NOW);
-    let run = run.output().unwrap();
-    let said = [run.stdout, run.stderr].concat();
-    (run.status.success(), String::from_utf8_lossy(&said).into_owned())
-}
-
 #[test]
 fn no_command_passes_a_guard_and_every_way_round_works() {
     if !is_root() {
@@ -214,17 +202,14 @@ fn no_command_passes_a_guard_and_every_way_round_works() {
             failed.push(format!("{words}: {}\n{}{}", run.status, run.stdout, run.stderr));
             continue;
         }
-        let way = run.stderr.lines().find_map(|line| {
-            let at = line.find("copper-nest ")?;
-            line.ends_with(option).then(|| line[at..].to_owned())
-        });
+        let way = run.ways().into_iter().find(|way| way.ends_with(option));
         let Some(way) = way else {
             failed.push(format!("{words}: no way round\n{}", run.stderr));
             continue;
         };
-        let (went_well, said) = paste(&way);
-        if !went_well {
-            failed.push(format!("{way}\n{said}"));
+        let pasted = paste(&way);
+        if pasted.status != 0 {
+            failed.push(format!("{way}\n{}{}", pasted.stdout, pasted.stderr));
         }
     }
     assert!(failed.is_empty(), "{} of them:\n{}", failed.len(), failed.join("\n"));

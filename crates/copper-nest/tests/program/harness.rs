@@ -247,7 +247,37 @@ impl TestTree {
         assert!(run.stderr.contains(says), "{words:?} says\n{}and not\n{says}", run.stderr);
         assert_eq!(run.stdout, "", "{words:?}");
         assert_same(&before, &self.snapshot());
+        self.every_way_round_leads_on(&run);
         run
+    }
+
+    /// Pastes each way round that a refusal offers, on a copy of the tree: it runs, or is
+    /// refused for another reason. What has a word to be filled in is passed over.
+    fn every_way_round_leads_on(&self, refused: &Run) {
+        let here = self.root().display().to_string();
+        let first = |text: &str| text.lines().next().unwrap_or_default().to_owned();
+        for way in refused.ways() {
+            // What is not of this tree is not to be tried.
+            let elsewhere = ["--state", "--passwords-to"];
+            let is_ours =
+                way.contains(&here) && !elsewhere.iter().any(|option| way.contains(option));
+            let to_fill_in = |word: &str| {
+                word.len() > 1 && word.bytes().all(|byte| byte.is_ascii_uppercase() || byte == b'-')
+            };
+            if !is_ours || way.split(' ').any(to_fill_in) {
+                continue;
+            }
+            let copy = self.copy();
+            let there = copy.root().display().to_string();
+            let run = paste(&way.replace(&here, &there));
+            let said = run.stderr.replace(&there, &here);
+            // Of a table with several faults each way takes care of its own.
+            let led_on = run.status == 0
+                || first(&said) != first(&refused.stderr)
+                || said.contains("things are wrong") && said != refused.stderr;
+            let ran = !matches!(run.status, 2 | 101 | 127);
+            assert!(led_on && ran, "{way}\n{}: {}{}", run.status, run.stdout, run.stderr);
+        }
     }
 
     /// Everything in the tree but the state folder and the lock file, which every
@@ -308,7 +338,32 @@ pub fn program() -> Command {
     command
 }
 
+/// Runs a command line as it was printed, in a shell, with every question answered yes.
+pub fn paste(command: &str) -> Run {
+    static FOLDER: std::sync::OnceLock<PathBuf> = std::sync::OnceLock::new();
+    let folder = FOLDER.get_or_init(|| {
+        let folder = Path::new(env!("CARGO_TARGET_TMPDIR")).join("pasted");
+        fs::create_dir_all(&folder).unwrap();
+        let script = folder.join("copper-nest");
+        let text = format!("#!/bin/sh\nexec {} --yes \"$@\"\n", env!("CARGO_BIN_EXE_copper-nest"));
+        fs::write(&script, text).unwrap();
+        fs::set_permissions(&script, PermissionsExt::from_mode(0o755)).unwrap();
+        folder
+    });
+    let path = format!("{}:{}", folder.display(), std::env::var("PATH").unwrap());
+    let mut shell = Command::new("bash");
+    shell.args(["-c", command]).env("PATH", path).env("SOURCE_DATE_EPOCH", NOW);
+    Run::of(shell.stdin(Stdio::null()))
+}
+
 impl Run {
+    /// The commands that a refusal offers.
+    pub fn ways(&self) -> Vec<String> {
+        let lines = self.stderr.lines().filter(|line| line.starts_with("  "));
+        let ways = lines.filter_map(|line| Some(line.trim_start().split_once("    ")?.1.trim()));
+        ways.map(str::to_owned).collect()
+    }
+
     pub fn of(command: &mut Command) -> Self {
         Self::from(command.output().unwrap())
     }

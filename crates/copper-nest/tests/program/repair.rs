@@ -1,13 +1,11 @@
 //! `repair`, and the remedies that `check` prints.
 
 use std::collections::BTreeSet;
-use std::os::unix::fs::PermissionsExt;
-use std::process::Command;
 
 use nest_core::check::RULES;
 use serde_json::Value;
 
-use crate::harness::{NOW, TestTree, assert_same, is_root, passed_over};
+use crate::harness::{TestTree, assert_same, is_root, passed_over, paste};
 
 const WEAK: &str = "$1$Gullhave$0123456789abcdefghijkl";
 const STRONG: &str = "$6$Gullhaven$0123456789abcdef";
@@ -91,23 +89,6 @@ fn kind(finding: &Value) -> (String, String, String) {
     (of(finding, "rule"), of(finding, "file"), of(finding, "subject"))
 }
 
-/// Runs a command as it was printed, in a shell, with every question answered yes.
-fn paste(command: &str, folder: &std::path::Path) -> (bool, String) {
-    let program = folder.join("copper-nest");
-    let script = format!("#!/bin/sh\nexec {} --yes \"$@\"\n", env!("CARGO_BIN_EXE_copper-nest"));
-    std::fs::write(&program, script).unwrap();
-    std::fs::set_permissions(&program, PermissionsExt::from_mode(0o755)).unwrap();
-    let path = format!("{}:{}", folder.display(), std::env::var("PATH").unwrap());
-    let run = Command::new("bash")
-        .args(["-c", command])
-        .env("PATH", path)
-        .env("SOURCE_DATE_EPOCH", NOW)
-        .output()
-        .unwrap();
-    let said = [run.stdout, run.stderr].concat();
-    (run.status.success(), String::from_utf8_lossy(&said).into_owned())
-}
-
 #[test]
 fn every_remedy_that_check_prints_mends_what_it_is_for() {
     if !is_root() {
@@ -124,14 +105,14 @@ fn every_remedy_that_check_prints_mends_what_it_is_for() {
                 let fresh = tree.copy();
                 let here = fresh.root().display().to_string();
                 let command = command.replace(&tree.root().display().to_string(), &here);
-                let folder = tempfile::tempdir().unwrap();
-                let (went_well, said) = paste(&command, folder.path());
+                let pasted = paste(&command);
+                let said = [pasted.stdout, pasted.stderr].concat();
                 let count =
                     |all: &[Value]| all.iter().filter(|one| kind(one) == kind(finding)).count();
                 // Further ways may only look; the first one mends.
                 let mended = at > 0 || count(&findings(&fresh)) < count(&before);
                 let asks = at > 0 && said.contains("no terminal to ask for a password");
-                if !(went_well || asks) || !mended {
+                if !(pasted.status == 0 || asks) || !mended {
                     failed.push(format!("{:?}\n  {command}\n  {said}", kind(finding)));
                 }
             }

@@ -62,12 +62,13 @@ impl NewNumber<'_> {
     }
 
     /// The refusal of `what`, `maren was not created`, with the ways round; `again` is the
-    /// command without a number.
+    /// command without a number, or with one that is free.
     pub fn refusal(self, fault: NotAllotted, what: &str, again: &str) -> Box<Refusal> {
         let NewNumber { of, kind, wanted, .. } = self;
         let option = of.word();
         let refusal = Refusal::new(what, fault.reason(of, wanted.map_or(0, |wanted| wanted.id)));
         let other = |refusal: Box<Refusal>| match of {
+            IdUse::Uid if again.contains("--uid") => refusal.or("take one that is free", again),
             IdUse::Uid => refusal.or("let the policy choose one", again),
             IdUse::Gid => refusal,
         };

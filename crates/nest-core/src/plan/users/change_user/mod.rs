@@ -230,8 +230,14 @@ impl<'a> UserChange<'_, 'a> {
         let kind = kind_of(policy, Some(old));
         let new = NewNumber { of: IdUse::Uid, kind, wanted, name };
         let PlanBuilder { allotter, plan, .. } = &mut *self.builder;
-        new.choose(policy, allotter, &mut plan.cautions)
-            .map_err(|fault| new.refusal(fault, &self.what, &format!("change user {name}")))?;
+        new.choose(policy, allotter, &mut plan.cautions).map_err(|fault| {
+            let free = allotter.choose(IdUse::Uid, kind, None);
+            let again = match free {
+                Ok(free) => format!("change user {name} --uid {}", free.id),
+                Err(_) => "list ids".to_owned(),
+            };
+            new.refusal(fault, &self.what, &again)
+        })?;
         carry_note(self.context, &self.found, &mut self.builder.plan, name, uid);
         let text = uid.to_string();
         self.set(PasswdField::Uid, "uid", self.found.user.uid, text.as_bytes());
