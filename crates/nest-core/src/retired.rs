@@ -7,6 +7,7 @@ use std::collections::BTreeMap;
 use bstr::{BString, ByteSlice};
 use serde::{Deserialize, Serialize};
 
+use crate::book::Book;
 use crate::secret::shown;
 use crate::suspended::Suspended;
 use crate::table::File;
@@ -151,6 +152,16 @@ pub enum Became {
     },
 }
 
+impl Became {
+    /// Whether it is out of the way, and can come back.
+    pub fn can_come_back(&self) -> bool {
+        match self {
+            Became::SetAside { .. } | Became::Archived { .. } => true,
+            Became::Stays | Became::Erased | Became::Given { .. } => false,
+        }
+    }
+}
+
 /// A deleted account or group, as it is kept.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -271,6 +282,42 @@ impl PackedFile {
 pub const VERSION: u32 = 1;
 
 impl Kept {
+    /// An account or group of which nothing is kept yet.
+    pub(crate) fn new(thing: UserOrGroup, name: BString, id: u32) -> Self {
+        Kept {
+            thing,
+            name,
+            id,
+            shared_uid: false,
+            shared_gid: false,
+            lines: Vec::new(),
+            places: Vec::new(),
+            listed: Vec::new(),
+            overlapped: Vec::new(),
+            suspended: None,
+            belongings: Vec::new(),
+        }
+    }
+
+    /// Whether something of it is out of the way, and can come back.
+    pub fn can_come_back(&self) -> bool {
+        self.belongings.iter().any(|belonging| belonging.became.can_come_back())
+    }
+
+    /// Whether the account is there again, under its name and its number.
+    pub fn is_live(&self, book: &Book) -> bool {
+        match self.thing {
+            UserOrGroup::User => {
+                let user = book.user(&self.name).and_then(|(_, user)| user.uid());
+                user == Some(Uid(self.id))
+            }
+            UserOrGroup::Group => {
+                let group = book.group(&self.name).and_then(|(_, group)| group.gid());
+                group == Some(Gid(self.id))
+            }
+        }
+    }
+
     /// The folder it is kept in, below `retired`: `user/maren.1004.14`.
     ///
     /// # Errors

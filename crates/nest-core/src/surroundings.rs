@@ -1,6 +1,8 @@
 //! What a planner or a rule may ask about the world. The host answers from a
 //! real tree; tests answer by hand.
 
+use std::collections::BTreeSet;
+
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
@@ -9,7 +11,7 @@ use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::ssh::SshServer;
 use crate::suspended::Suspended;
-use crate::value::{Day, Gid, TreePath, Uid};
+use crate::value::{Day, Gid, IdSpans, TreePath, Uid};
 use crate::words::{agree, counted, list};
 
 /// What kind of thing stands at a path.
@@ -345,6 +347,17 @@ pub trait Surroundings: Sync {
     /// # Errors
     /// Why they were not counted.
     fn carriers_elsewhere(&self, id: u32, group: bool, but: &[TreePath]) -> Result<usize, String>;
+    /// Which of some numbers files outside some paths carry, as uids and as gids, on the local
+    /// file systems of the tree.
+    ///
+    /// # Errors
+    /// Why that can't be told.
+    fn carried(
+        &self,
+        uids: &IdSpans,
+        gids: &IdSpans,
+        but: &[TreePath],
+    ) -> Result<(BTreeSet<u32>, BTreeSet<u32>), String>;
     /// Counts the files that a re-owning is about, and says what it does not see.
     ///
     /// # Errors

@@ -1,6 +1,6 @@
 //! Surroundings that a test fills in by hand.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bstr::{BStr, BString};
 
@@ -10,7 +10,7 @@ use crate::retired_ids::RetiredIds;
 use crate::ssh::SshServer;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
-use crate::value::{Gid, TreePath, Uid};
+use crate::value::{Gid, IdSpans, TreePath, Uid};
 
 /// A line with a key.
 const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour\n";
@@ -37,6 +37,7 @@ pub(crate) struct World {
     pub surveys: BTreeMap<BString, Survey>,
     pub planted: Vec<BString>,
     pub carried: Carried,
+    pub carried_ids: BTreeSet<u32>,
     pub entries: BTreeMap<BString, Vec<(BString, Facts)>>,
     pub mentions: Vec<Mention>,
     pub inventories: BTreeMap<BString, Inventory>,
@@ -131,6 +132,14 @@ impl Surroundings for World {
     }
     fn carriers_elsewhere(&self, _: u32, _: bool, _: &[TreePath]) -> Result<usize, String> {
         Ok(0)
+    }
+    fn carried(
+        &self,
+        _: &IdSpans,
+        _: &IdSpans,
+        _: &[TreePath],
+    ) -> Result<(BTreeSet<u32>, BTreeSet<u32>), String> {
+        Ok((self.carried_ids.clone(), self.carried_ids.clone()))
     }
     fn carriers(&self, _: &Reown) -> Result<(Carried, Vec<String>), String> {
         Ok((self.carried, Vec::new()))

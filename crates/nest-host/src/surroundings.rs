@@ -5,9 +5,10 @@ mod site;
 mod sources;
 mod ssh;
 
+use std::collections::BTreeSet;
 use std::path::Path;
-use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, OnceLock, PoisonError};
 
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::ownership::Reown;
@@ -19,7 +20,7 @@ use nest_core::surroundings::{
     Skeleton, SkeletonFault, Surroundings, Survey,
 };
 use nest_core::suspended::Suspended;
-use nest_core::value::{Gid, TreePath, Uid};
+use nest_core::value::{Gid, IdSpan, IdSpans, TreePath, Uid};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
@@ -352,6 +353,30 @@ impl Surroundings for World<'_> {
         walk(self.tree, WalkScope { but, ..WalkScope::default() }, &tell)
             .map_err(|(path, error)| format!("{path}: {error}"))?;
         Ok(count.into_inner())
+    }
+
+    fn carried(
+        &self,
+        uids: &IdSpans,
+        gids: &IdSpans,
+        but: &[TreePath],
+    ) -> Result<(BTreeSet<u32>, BTreeSet<u32>), String> {
+        let found: [Mutex<BTreeSet<u32>>; 2] = Default::default();
+        let tell = |met: &Met<'_>| {
+            for (group, asked) in [(false, uids), (true, gids)] {
+                let id = met.status.number(group);
+                if asked.overlaps(IdSpan::single(id)) {
+                    let mut found =
+                        found[usize::from(group)].lock().unwrap_or_else(PoisonError::into_inner);
+                    found.insert(id);
+                }
+            }
+        };
+        walk(self.tree, WalkScope { but, ..WalkScope::default() }, &tell)
+            .map_err(|(path, error)| format!("{path}: {error}"))?;
+        let [uids, gids] =
+            found.map(|found| found.into_inner().unwrap_or_else(PoisonError::into_inner));
+        Ok((uids, gids))
     }
 
     fn carriers(&self, reown: &Reown) -> Result<(Carried, Vec<String>), String> {

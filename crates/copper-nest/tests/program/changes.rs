@@ -57,16 +57,16 @@ fn changes_are_listed_newest_first_and_by_name() {
 }
 
 #[test]
-fn undoing_an_account_leaves_no_trace_but_retired_numbers() {
+fn undoing_an_account_leaves_no_trace() {
     let tree = TestTree::new();
     let before = tree.snapshot();
     tree.done("create user maren --join pilots,slipway");
     let run = tree.done("undo --yes");
     run.says("removes      /home/maren");
-    run.says("retired   uid 1002, gid 1002 and ids 2001141760-2001207295");
+    run.says("free again   uid 1002, gid 1002 and ids 2001141760-2001207295");
     crate::harness::assert_same(&before, &tree.snapshot());
     tree.done("create user perrin");
-    assert_eq!(tree.line("etc/passwd", 7), "perrin:x:1003:1003::/home/perrin:/bin/bash");
+    assert_eq!(tree.line("etc/passwd", 7), "perrin:x:1002:1002::/home/perrin:/bin/bash");
 }
 
 #[test]
@@ -81,9 +81,13 @@ fn undoing_again_goes_further_back_and_an_undo_can_be_undone() {
     crate::harness::assert_same(&before, &tree.snapshot());
     tree.refused("undo --yes", 3, "there is no change to take back");
     tree.refused("undo 2 --yes", 3, "change 3 has taken it back already");
-    tree.done("undo 4 --yes").says("back in use   uid 1002, gid 1002");
+    tree.done("undo 4 --yes").says("made again   /home/maren");
     tree.done("undo 3 --yes");
     crate::harness::assert_same(&both, &tree.snapshot());
+    // Numbers that were used are retired, and in use again when their account is.
+    tree.write("home/maren/notes", "low water\n");
+    tree.done("undo 5 --yes").says("retired   uid 1002, gid 1002");
+    tree.done("undo 7 --yes").says("back in use   uid 1002, gid 1002");
     let ids = tree.read(&format!("{STATE}/ids.json"));
     assert!(!ids.contains("1002") && !ids.contains("maren"), "{ids}");
 }

@@ -466,7 +466,7 @@ fn homes_are_taken_over_or_only_recorded() {
     tree.done("undo --yes");
     tree.done(&format!("intake {file} --no-home"));
     assert!(
-        tree.read("etc/passwd").contains("odile:x:1007:1007::/nonexistent:"),
+        tree.read("etc/passwd").contains("odile:x:1006:1006::/nonexistent:"),
         "{}",
         tree.read("etc/passwd")
     );

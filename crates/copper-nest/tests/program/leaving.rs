@@ -484,3 +484,89 @@ fn what_is_offered_in_place_of_a_question_is_what_was_asked() {
         assert!(run.stderr.contains(&wanted), "no {wanted} in {}", run.stderr);
     }
 }
+
+#[test]
+fn a_creation_that_nobody_used_gives_its_numbers_back() {
+    let tree = TestTree::new();
+    let before = tree.snapshot();
+    tree.done("create user maren odile");
+    let run = tree.done("undo --yes");
+    run.says("free again");
+    assert_same(&before, &tree.snapshot());
+    assert!(tree.done("create user maren").value("uid").starts_with("1002 "));
+    // A file elsewhere carries the number: it stays where it was used.
+    if owners_count("that files carry numbers") {
+        tree.write("srv/tide", "high\n");
+        tree.chown("srv/tide", 1002, 0);
+        let run = tree.done("undo --yes");
+        run.says("retired      uid 1002").says("free again   gid 1002");
+        assert!(tree.done("create user maren").value("uid").starts_with("1003 "));
+    }
+    // What had been retired before is retired again.
+    let tree = TestTree::new();
+    tree.done("create user maren");
+    tree.done("delete user maren --yes --files erase");
+    tree.done("restore user maren");
+    let run = tree.done("undo --yes");
+    assert!(!run.stdout.contains("free again"), "{}", run.stdout);
+    assert!(tree.done("create user odile").value("uid").starts_with("1003 "));
+}
+
+#[test]
+fn what_an_undo_sets_aside_is_kept_like_what_a_deletion_does() {
+    let with_letter = || {
+        let tree = TestTree::new();
+        std::fs::create_dir_all(tree.path("srv/boats")).unwrap();
+        tree.done("create user maren --join pilots --home /srv/boats/m1");
+        tree.write("srv/boats/m1/letter", "dear\n");
+        tree
+    };
+    let tree = with_letter();
+    // Whoever has a password by now is no account that was just made.
+    set_hash(&tree, "maren");
+    let run = tree.refused("undo 1 --yes", 3, "etc/shadow:7 has changed since");
+    assert!(run.stderr.contains("delete user maren"), "{}", run.stderr);
+    let tree = with_letter();
+    let run = tree.done("undo 1 --yes");
+    run.says("used since it was made").says("retired/user/maren.1002.2");
+    let kept = tree.json("list retired");
+    assert_eq!(kept[0]["name"], "maren");
+    tree.done("restore user maren").says("back from /srv/boats/.set-aside/maren.1002.2");
+    assert_eq!(tree.read("srv/boats/m1/letter"), "dear\n");
+    assert!(tree.read("etc/group").contains("pilots:x:210:tavish,maren"));
+    // Taken back, it is kept once more; purged, it is gone.
+    tree.done("undo 3 --yes");
+    assert_eq!(tree.json("list retired").as_array().unwrap().len(), 1);
+    tree.done("purge user maren --yes");
+    assert!(!tree.exists("srv/boats/m1") && !tree.read("etc/passwd").contains("maren"));
+    assert_eq!(std::fs::read_dir(tree.path("srv/boats/.set-aside")).unwrap().count(), 0);
+}
+
+#[test]
+fn what_is_live_is_not_purged_though_only_its_lines_came_back() {
+    for files in ["set-aside", "archive"] {
+        let tree = with_maren();
+        let before = tree.snapshot_without(".set-aside");
+        tree.done(&format!("delete user maren --files {files} --yes"));
+        tree.done("undo --yes --lines-only").says("is not purged while maren is there");
+        let run = tree.refused("purge user maren --yes", 3, "the user maren is there again");
+        assert!(run.stderr.contains("restore user maren"), "{}", run.stderr);
+        let mut later = tree.command(&["purge", "--yes"]);
+        later.env("SOURCE_DATE_EPOCH", "1895500000");
+        let run = Run::of(&mut later);
+        assert_eq!(run.status, 0, "{}", run.stderr);
+        run.says("it is there again");
+        tree.done("restore user maren");
+        assert_same(&before, &tree.snapshot_without(".set-aside"));
+        assert_eq!(tree.json("list retired"), serde_json::json!([]));
+    }
+    // Of what was left where it is nothing stays behind.
+    let tree = with_maren();
+    let before = tree.snapshot();
+    tree.done("delete user maren --files keep --yes");
+    tree.done("undo --yes --lines-only");
+    assert_same(&before, &tree.snapshot());
+    assert_eq!(tree.json("list retired"), serde_json::json!([]));
+    tree.done("undo 6 --yes --lines-only");
+    assert_eq!(tree.json("list retired")[0]["name"], "maren");
+}

@@ -572,7 +572,7 @@ fn renamings_that_can_not_be() {
     assert_eq!(tree.line("etc/passwd", 6), "torben:x:1001:1001:Tavish Rowe:/home/tavish:/bin/bash");
     assert_eq!(tree.line("etc/group", 11), "tavish:x:1001:");
     tree.done("create user maren");
-    tree.done("undo --yes");
+    tree.done("delete user maren --yes --files erase");
     tree.done("rename user sunniva maren --keep-home").says("an earlier account was called maren");
 }
 

@@ -252,6 +252,11 @@ pub enum Caution {
     /// What was done on the tree and is not taken back.
     #[error("{} on the tree {} as done: only the lines are taken back", counted(*.count, "step", "steps"), agree(.count, "stays", "stay"))]
     StepsLeft { count: usize },
+    /// What was set aside of an account that is back.
+    #[error(
+        "what was set aside or packed of {name} stays so, and is not purged while {name} is there; to bring it back: restore user {name}"
+    )]
+    StaysSetAside { name: BString },
     /// A mail spool file that is there.
     #[error("{path} exists already and stays as it is: look whose mail it holds")]
     MailExists { path: BString },

@@ -9,12 +9,42 @@ use hashbrown::HashMap;
 use hashbrown::hash_map::Entry;
 
 use super::edited_list::EditedList;
+use crate::book::Book;
 use crate::change::Caution;
 use crate::context::PlanContext;
 use crate::drafting::LineEdits;
 use crate::retired::{KeptPlace, with_member_back};
-use crate::table::{Column, File, Group, GroupField, GshadowField, Line, Record, with_fields};
-use crate::value::{PasswordField, replace_member, with_member, without_member};
+use crate::table::{
+    Column, File, Group, GroupField, Gshadow, GshadowField, Line, Record, with_fields,
+};
+use crate::value::{PasswordField, members, replace_member, with_member, without_member};
+
+/// The lists of members and administrators that name a user; those of its own group are left
+/// out where that goes too.
+pub(crate) fn places_naming(book: &Book, name: &BStr, own_goes: bool) -> Vec<KeptPlace> {
+    let stays = |group: &[u8]| !(own_goes && group == name);
+    let mut places = Vec::new();
+    for (_, group) in book.groups_listing(name) {
+        if stays(group.name) {
+            let (file, admins) = (File::Group, false);
+            let (list, gid) = (group.members.into(), group.gid());
+            places.push(KeptPlace { file, admins, group: group.name.into(), gid, list });
+        }
+    }
+    for line in book.gshadow_mentioning(name) {
+        let Some(now) = Gshadow::read(line.record()).filter(|now| stays(now.name)) else {
+            continue;
+        };
+        let gid = book.group(now.name).and_then(|(_, group)| group.gid());
+        for (admins, list) in [(false, now.members), (true, now.admins)] {
+            if members(list).any(|member| member == name) {
+                let (file, group, list) = (File::Gshadow, now.name.into(), list.into());
+                places.push(KeptPlace { file, admins, group, gid, list });
+            }
+        }
+    }
+    places
+}
 
 /// What becomes of a list, and whether it was tidied for that; nothing where it
 /// stays.

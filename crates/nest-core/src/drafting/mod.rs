@@ -18,6 +18,7 @@ pub(crate) use find::{
     FoundUser, find_admin_group, find_group, find_member, find_user, gid_of, not_a_file_name,
     private_group, require_file_name,
 };
+pub(crate) use group_lists::places_naming;
 pub(crate) use home::{
     Instead, in_others, move_home, named_after, obstacle, plan_home, record_home,
 };

@@ -20,6 +20,8 @@ pub(crate) struct PlanBuilder<'a> {
     pending: PendingLists<'a>,
     /// The plan, but for its edits and the numbers that they retire.
     pub plan: Plan,
+    /// Whether numbers that go and that nobody used are free again.
+    pub frees_unused: bool,
 }
 
 impl<'a> PlanBuilder<'a> {
@@ -57,6 +59,7 @@ impl<'a> PlanBuilder<'a> {
             pending: PendingLists::default(),
             allotter: Allotter::new(book, policy, world),
             plan: Plan { summary: summary.into(), ..Plan::default() },
+            frees_unused: false,
         }
     }
 
@@ -91,10 +94,10 @@ impl<'a> PlanBuilder<'a> {
     /// the likely next command.
     pub fn finish(mut self, next: impl Into<String>) -> Plan {
         self.lists().flush();
-        let PlanBuilder { context, edits, mut plan, .. } = self;
+        let PlanBuilder { context, edits, mut plan, frees_unused, .. } = self;
         plan.edits = edits.finish();
         plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
-        retire::settle_numbers(context, &mut plan);
+        retire::settle_numbers(context, &mut plan, frees_unused);
         plan.next.push(next.into());
         plan
     }

@@ -1,7 +1,7 @@
 //! Numbers that lose their holder by a change are retired, and those whose
 //! holder comes back are taken into use again.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
 use bstr::BString;
 
@@ -9,7 +9,7 @@ use crate::change::{Plan, Step};
 use crate::context::PlanContext;
 use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
 use crate::table::{Edit, File, held_ids};
-use crate::value::{IdSpan, IdSpans};
+use crate::value::{IdSpan, IdSpans, TreePath, Uid};
 
 /// Ids with whose they are or were.
 type Named = Vec<(IdSpan, BString)>;
@@ -85,8 +85,9 @@ fn without(ids: Named, others: &IdSpans) -> Named {
 }
 
 /// Adds the steps that retire numbers and take them into use again, and tells them among
-/// the decisions of the account or group they were, where the plan speaks of it.
-pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan) {
+/// the decisions of the account or group they were, where the plan speaks of it. Where the
+/// plan takes something back, numbers that nobody used are free again.
+pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan, frees_unused: bool) {
     let known = context.world.retired();
     // What only comes takes nothing from anybody.
     let only_adds = plan.edits.iter().all(|edit| edit.before.is_none());
@@ -98,11 +99,15 @@ pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan) {
     let ranges = Moved::between(context, &plan.edits, &[File::Subuid, File::Subgid]);
     let single = |(span, name): (IdSpan, BString)| RetiredId { id: span.first(), name };
     let range = |(span, name)| RetiredRange { span, name };
-    let gone = RetiredIds {
+    let mut gone = RetiredIds {
         users: users.gone.into_iter().map(single).collect(),
         groups: groups.gone.into_iter().map(single).collect(),
         ranges: ranges.gone.into_iter().map(range).collect(),
     };
+    if frees_unused && !gone.is_empty() {
+        let free = take_unused(context, plan, &mut gone);
+        tell(plan, &free, "free again", "no file carries them, and nothing runs under them");
+    }
     let is_back = |ids: &[RetiredId], back: &IdSpans| -> Vec<RetiredId> {
         ids.iter().filter(|id| back.overlaps(IdSpan::single(id.id))).cloned().collect()
     };
@@ -123,6 +128,41 @@ pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan) {
     if !back.is_empty() {
         plan.steps.push(Step::ReviveIds(back));
     }
+}
+
+/// Takes those out of some numbers that nobody used: that no file carries, besides what the
+/// plan removes as it was made, that nothing runs under, and of whom nothing is kept.
+fn take_unused(context: PlanContext<'_>, plan: &Plan, gone: &mut RetiredIds) -> RetiredIds {
+    let removed = plan.steps.iter().filter_map(|step| match step {
+        Step::Remove { path, .. } => Some(path.clone()),
+        _ => None,
+    });
+    let removed: Vec<TreePath> = removed.collect();
+    let ranges = || gone.ranges.iter().map(|range| range.span);
+    let single = |id: &RetiredId| IdSpan::single(id.id);
+    let uids: IdSpans = gone.users.iter().map(single).chain(ranges()).collect();
+    let gids: IdSpans = gone.groups.iter().map(single).chain(ranges()).collect();
+    let Ok((uids, gids)) = context.world.carried(&uids, &gids, &removed) else {
+        return RetiredIds::default();
+    };
+    let keeps = plan.steps.iter().filter_map(|step| match step {
+        Step::Keep { kept, .. } => Some(&kept.name),
+        _ => None,
+    });
+    let keeps: HashSet<&BString> = keeps.collect();
+    let runs = |id: &RetiredId| !context.world.processes(Uid(id.id)).is_empty();
+    let in_span =
+        |ids: &BTreeSet<u32>, span: IdSpan| ids.range(span.first()..=span.last()).next().is_some();
+    let mut free = RetiredIds::default();
+    let used = |id: &RetiredId| keeps.contains(&id.name) || uids.contains(&id.id) || runs(id);
+    free.users = gone.users.extract_if(.., |id| !used(id)).collect();
+    let used = |id: &RetiredId| keeps.contains(&id.name) || gids.contains(&id.id);
+    free.groups = gone.groups.extract_if(.., |id| !used(id)).collect();
+    let used = |range: &RetiredRange| {
+        keeps.contains(&range.name) || in_span(&uids, range.span) || in_span(&gids, range.span)
+    };
+    free.ranges = gone.ranges.extract_if(.., |range| !used(range)).collect();
+    free
 }
 
 /// Tells numbers among the decisions of the account or group they were, or of

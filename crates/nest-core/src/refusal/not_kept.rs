@@ -23,4 +23,7 @@ pub enum NotKept {
     /// Several of that name are kept.
     #[error("{count} of the name {name} were deleted and are kept")]
     SeveralKept { name: BString, count: usize },
+    /// What is kept belongs to an account that is there.
+    #[error("the {thing} {name} is there again, and what is kept is its own")]
+    LiveAgain { thing: UserOrGroup, name: BString },
 }

@@ -154,17 +154,6 @@ pub(crate) fn take_out(builder: &mut PlanBuilder<'_>, name: &BStr, gid: Gid) -> 
         let uid = book.user(name).and_then(|(_, user)| user.uid());
         listed.push(Listed { name: name.into(), uid });
     }
-    Kept {
-        thing: UserOrGroup::Group,
-        name: name.into(),
-        id: gid.0,
-        shared_uid: false,
-        shared_gid,
-        lines,
-        places: Vec::new(),
-        listed,
-        overlapped: Vec::new(),
-        suspended: None,
-        belongings: Vec::new(),
-    }
+    let kept = Kept::new(UserOrGroup::Group, name.into(), gid.0);
+    Kept { shared_gid, lines, listed, ..kept }
 }

@@ -73,6 +73,20 @@ pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan> {
     let mut revived = RetiredIds::default();
     let named = matches!(request, Purge::Named(..));
     for account in chosen {
+        // What is live is not let go of, and nor is what was set aside of it.
+        if account.kept.is_live(context.book) && account.kept.can_come_back() {
+            let name = &account.kept.name;
+            if named {
+                let refused = format!("{name} was not purged");
+                let reason = NotKept::LiveAgain { thing: account.kept.thing, name: name.clone() };
+                return Err(Refusal::new(refused, reason.into())
+                    .or("bring back what is set aside of it", format!("restore user {name}")));
+            }
+            let mut subject = Subject::new(name.clone());
+            subject.decide("stays", format!("retired/{}", account.folder), "it is there again");
+            plan.subjects.push(subject);
+            continue;
+        }
         match set_aside_fault(context, account) {
             // Of many the others go all the same.
             Some(Stands { what, path, fault, .. }) if !named => {
@@ -169,7 +183,9 @@ fn purge_account(
     }
     subject.decide("forgets", format!("{} {}", kept.thing, kept.id), "lines, hash, memberships");
     let ids = ids_of(account);
-    if context.policy.ids_freed == Freed::AfterRetention {
+    if account.kept.is_live(context.book) {
+        subject.decide("numbers", "in use", "it is there again");
+    } else if context.policy.ids_freed == Freed::AfterRetention {
         subject.decide("numbers", "free", "the policy lets them be given out again");
         let known = context.world.retired();
         let is_known =

@@ -4,6 +4,7 @@
 
 mod fields;
 mod steps;
+mod used;
 
 use std::collections::BTreeMap;
 
@@ -15,13 +16,13 @@ use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::policy::Policy;
-use crate::record::{ChangeRecord, RecordedEdit, Secret};
+use crate::record::{ChangeRecord, RecordedEdit, RecordedStep, Secret};
 use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::retired::{Kept, KeptFolder, KeptLine};
 use crate::secret::{has_lost_parts, hash_of, shown};
 use crate::table::{File, Line, Passwd, Record, name_on};
-use crate::value::Uid;
+use crate::value::{Uid, UserOrGroup};
 
 /// A change to be taken back.
 #[derive(Debug, Clone, Copy)]
@@ -78,12 +79,16 @@ pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan> {
     }
     undoing.lines()?;
     if request.lines_only {
+        undoing.notes()?;
         let left = record.told.steps.iter().filter(|step| !step.step.is_bookkeeping()).count();
         if left > 0 {
             undoing.builder.caution(Caution::StepsLeft { count: left });
         }
     } else {
         undoing.steps()?;
+        // Numbers that had been somebody's before are so again.
+        let took_back = |step: &RecordedStep| matches!(step.step, Step::ReviveIds(_));
+        undoing.builder.frees_unused = !record.told.steps.iter().any(took_back);
     }
     let mut builder = undoing.builder;
     note_people(&mut builder);
@@ -149,7 +154,7 @@ impl<'a> Undoing<'a> {
                 (before, Some(after)) => match (self.find(edit, after), before) {
                     (Ok(line), None) => self.builder.edits.remove(edit.file, line),
                     (Ok(line), Some(before)) => self.restore(edit, line, before)?,
-                    (Err(refusal), None) => return Err(refusal),
+                    (Err(refusal), None) => return Err(self.or_delete(edit.file, after, refusal)),
                     (Err(refusal), Some(before)) => {
                         self.merge(edit, before, after).ok_or(refusal)?;
                     }
@@ -327,6 +332,25 @@ impl<'a> Undoing<'a> {
             }
             None => refusal,
         }
+    }
+
+    /// What was made and has changed since can still be deleted.
+    fn or_delete(&self, file: File, line: &BString, refusal: Box<Refusal>) -> Box<Refusal> {
+        let (name, book) = (name_on(line), self.context.book);
+        let made = |file: File| {
+            let mut edits = self.record.told.edits.iter();
+            edits.any(|edit| {
+                let after = edit.after.as_ref().filter(|_| edit.before.is_none());
+                edit.file == file && after.is_some_and(|after| name_on(after) == name)
+            })
+        };
+        // A user's own group goes with it.
+        let thing = match (made(File::Passwd), file.is_of_groups() && made(File::Group)) {
+            (true, _) if book.user(name).is_some() => UserOrGroup::User,
+            (_, true) if book.group(name).is_some() => UserOrGroup::Group,
+            _ => return refusal,
+        };
+        refusal.or("delete it as it is by now", format!("delete {thing} {}", name.as_bstr()))
     }
 
     fn cannot(&self, why: String) -> Box<Refusal> {

@@ -1,9 +1,10 @@
 //! Taking back what a change did on the tree.
 
-use bstr::BString;
+use bstr::{BString, ByteSlice};
 
 use crate::change::Step;
 use crate::ownership::Reown;
+use crate::plan::history::undo::used::Going;
 use crate::plan::history::undo::{Undoing, with_hash};
 use crate::record::RecordedStep;
 use crate::refusal::{NotKept, Result};
@@ -16,15 +17,16 @@ use crate::words::counted;
 
 impl Undoing<'_> {
     pub(crate) fn steps(&mut self) -> Result<()> {
+        let going = self.going();
         let steps: Vec<&RecordedStep> = self.record.told.steps.iter().rev().collect();
         for recorded in steps {
             match &recorded.step {
                 Step::MakeDirectory { path, owner, .. } => {
-                    self.unmake(recorded, path.clone(), owner.uid)?;
+                    self.unmake(recorded, path.clone(), owner.uid, &going)?;
                 }
                 Step::MakeFile { below, file, owner } => {
                     let path = TreePath::judged(&join(below, &file.path));
-                    self.unmake(recorded, path, owner.uid)?;
+                    self.unmake(recorded, path, owner.uid, &going)?;
                 }
                 Step::GiveDirectory { path, from, to } => {
                     self.expect_owner(path, to.uid)?;
@@ -101,7 +103,7 @@ impl Undoing<'_> {
     }
 
     /// What was kept is back, and is kept no longer.
-    fn release(&mut self, folder: &KeptFolder) -> Result<()> {
+    pub(super) fn release(&mut self, folder: &KeptFolder) -> Result<()> {
         let all = self.context.world.kept();
         let all = all.map_err(|why| self.refuse(NotKept::KeptUnreadable(why).into()))?;
         if let Some(kept) = all.iter().find(|kept| kept.folder == *folder) {
@@ -113,7 +115,7 @@ impl Undoing<'_> {
     }
 
     /// What had come back is kept again, with the hashes that it has now.
-    fn keep_again(&mut self, folder: &KeptFolder, kept: &Kept) {
+    pub(super) fn keep_again(&mut self, folder: &KeptFolder, kept: &Kept) {
         let mut kept = kept.clone();
         let mut going: Vec<(File, BString)> = Vec::new();
         for edit in &self.record.told.edits {
@@ -136,7 +138,13 @@ impl Undoing<'_> {
 
     /// What was made goes if it is still as it was made; what has been used
     /// since is set aside.
-    fn unmake(&mut self, recorded: &RecordedStep, path: TreePath, uid: Uid) -> Result<()> {
+    fn unmake(
+        &mut self,
+        recorded: &RecordedStep,
+        path: TreePath,
+        uid: Uid,
+        going: &Going,
+    ) -> Result<()> {
         let found = self.context.world.inventory(path.as_ref(), recorded.left_as.as_ref());
         let found =
             found.map_err(|why| self.cannot(format!("{path} can't be looked at: {why}")))?;
@@ -148,12 +156,18 @@ impl Undoing<'_> {
                 self.builder.step(Step::Remove { path, made: made.clone(), again });
             }
             (Some(now), _) => {
-                let name = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
+                let last = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
+                let account = going.get(path.as_bstr());
+                let (name, uid) = account.map_or((last, uid), |(name, uid)| (&name[..], *uid));
                 let to = set_aside_place(&path, name, uid, self.context.change);
                 self.expect_free(&to)?;
                 let files = counted(now.files, "file", "files");
                 self.decide("sets aside", to.clone(), format!("used since it was made: {files}"));
-                self.builder.step(Step::Move { from: path, to, aside: true });
+                let (from, place) = (path.clone(), to.clone());
+                self.builder.step(Step::Move { from, to, aside: true });
+                if let Some(account) = account {
+                    self.keep_used(account, &path, &place, &now);
+                }
             }
         }
         Ok(())

@@ -11,7 +11,8 @@ use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
-    FoundUser, PlanBuilder, find_user, not_a_file_name, private_group, require_file_name,
+    FoundUser, PlanBuilder, find_user, not_a_file_name, places_naming, private_group,
+    require_file_name,
 };
 use crate::plan::groups::delete_group::take_out;
 use crate::plan::users::suspend::note_of;
@@ -19,9 +20,9 @@ use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
 use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace};
-use crate::table::{File, Gshadow, Record};
+use crate::table::File;
 use crate::value::escaped::Escaped;
-use crate::value::{UserName, UserOrGroup, members};
+use crate::value::{UserName, UserOrGroup};
 use crate::words::list;
 
 /// What becomes of a deleted user's home, mail and crontab.
@@ -77,19 +78,7 @@ pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Pla
         let name = BStr::new(name);
         let found = find_user(context, name, &what)?;
         let subject = Subject::new(name.to_owned());
-        let kept = Kept {
-            thing: UserOrGroup::User,
-            name: name.to_owned(),
-            id: found.uid.0,
-            shared_uid: false,
-            shared_gid: false,
-            lines: Vec::new(),
-            places: Vec::new(),
-            listed: Vec::new(),
-            overlapped: Vec::new(),
-            suspended: None,
-            belongings: Vec::new(),
-        };
+        let kept = Kept::new(UserOrGroup::User, name.to_owned(), found.uid.0);
         let builder = &mut builder;
         let deleting = Deleting { context, request, found, what, builder, subject, kept };
         deleting.delete()?;
@@ -167,38 +156,14 @@ impl<'a> Deleting<'_, 'a> {
 
     /// Leaves every list of members and of administrators, and remembers each.
     fn lists(&mut self) {
-        let (_context, book, name) = (self.context, self.context.book, self.name());
-        let (mut listing, mut administered) = (Vec::new(), Vec::new());
-        for (_, group) in book.groups_listing(name) {
-            if group.name == name && self.own_group_goes() {
-                continue;
-            }
-            listing.push(group.name);
-            self.kept.places.push(KeptPlace {
-                file: File::Group,
-                admins: false,
-                group: group.name.into(),
-                gid: group.gid(),
-                list: group.members.into(),
-            });
-        }
-        for line in book.gshadow_mentioning(name) {
-            let Some(now) = Gshadow::read(line.record()) else { continue };
-            if now.name == name && self.own_group_goes() {
-                continue;
-            }
-            let gid = book.group(now.name).and_then(|(_, group)| group.gid());
-            for (admins, list) in [(false, now.members), (true, now.admins)] {
-                if members(list).any(|member| member == name) {
-                    let (file, group) = (File::Gshadow, now.name.into());
-                    let list = list.into();
-                    self.kept.places.push(KeptPlace { file, admins, group, gid, list });
-                }
-            }
-            if members(now.admins).any(|member| member == name) {
-                administered.push(now.name);
-            }
-        }
+        let name = self.name();
+        self.kept.places = places_naming(self.context.book, name, self.own_group_goes());
+        let of = |is_it: fn(&KeptPlace) -> bool| {
+            let places = self.kept.places.iter().filter(|place| is_it(place));
+            places.map(|place| place.group.clone()).collect::<Vec<_>>()
+        };
+        let listing = of(|place| place.file == File::Group);
+        let administered = of(|place| place.admins);
         let mut lists = self.builder.lists();
         for place in &self.kept.places {
             lists.leave(&place.group, name);

@@ -37,10 +37,13 @@ impl Restoring<'_, '_> {
                 let path = to.clone();
                 let taken = format!("{} of {owner}", facts.kind);
                 let way = format!("{} --as NAME", self.command);
-                return Err(self
+                let refusal = self
                     .refuse(Reason::BelongingTaken { what, path, taken })
-                    .or_else("move that away first", format!("mv {to} {to}.before"))
-                    .or("or restore under another name", way));
+                    .or_else("move that away first", format!("mv {to} {to}.before"));
+                return Err(match self.is_there() {
+                    true => refusal,
+                    false => refusal.or("or restore under another name", way),
+                });
             }
             let site = self.context.world.site(to.as_ref());
             if moves && site != Site::Free {

@@ -147,6 +147,9 @@ impl Restoring<'_, '_> {
             return Err(self.refuse(NotKept::KeptUnreadable(fault).into()));
         };
         let (home, old_gid) = (BString::from(passwd.home), passwd.gid().unwrap_or(Gid::ROOT));
+        if self.is_there() {
+            return self.only_belongings(&home);
+        }
         self.name_is_free()?;
         let uid = self.choose_uid()?;
         let mut lines = self.own_group(Uid(uid))?;
@@ -162,6 +165,27 @@ impl Restoring<'_, '_> {
         self.builder.step(Step::Release { folder, kept, purged: false });
         self.builder.tell(self.subject);
         Ok(lines)
+    }
+
+    /// Whether the account is there again, and only what was set aside of it is not.
+    pub(crate) fn is_there(&self) -> bool {
+        let plainly = self.request.as_name.is_none() && !self.request.new_id;
+        plainly && self.kept.is_live(self.context.book) && self.kept.can_come_back()
+    }
+
+    /// Brings back what was set aside of an account that is there.
+    fn only_belongings(mut self, home: &BString) -> Result<Vec<Back>> {
+        self.subject.decide("account", "is there", "only what was set aside comes back");
+        let user = self.context.book.user(self.name).map(|(_, user)| user);
+        let now = user.map_or_else(|| home.clone(), |user| user.home.into());
+        let gid = user.and_then(|user| user.gid()).unwrap_or(Gid::ROOT);
+        let uid = Uid(self.kept.id);
+        let numbers = RestoredIds { old_uid: uid, uid, old_gid: gid, gid };
+        self.belongings(numbers, home, &now)?;
+        let (folder, kept) = (self.found.folder.clone(), Box::new(self.kept.clone()));
+        self.builder.step(Step::Release { folder, kept, purged: false });
+        self.builder.tell(self.subject);
+        Ok(Vec::new())
     }
 
     fn name_is_free(&self) -> Result<()> {
