@@ -4,7 +4,7 @@ use bstr::{BStr, ByteSlice};
 use nest_core::account::{Account, AccountKind, ShownLine};
 use nest_core::book::Book;
 use nest_core::secret::{HIDDEN, told_list};
-use nest_core::sign_in::{Obstacle, SignIn};
+use nest_core::sign_in::SignIn;
 use nest_core::surroundings::{Facts, FileKind, Surroundings};
 use nest_core::suspended::Suspended;
 use nest_core::table::File;
@@ -169,61 +169,6 @@ impl ShownUser<'_> {
             Some(day) => format!("expires on {day}, the first day on which it no longer works"),
         }
     }
-
-    fn sign_in(&self) -> String {
-        let answer = self.sign_in;
-        let join = |obstacles: &[Obstacle]| {
-            let words: Vec<String> = obstacles.iter().map(ToString::to_string).collect();
-            visible(words.join(", ").as_bytes())
-        };
-        if !answer.both.is_empty() {
-            let mut all = answer.both.clone();
-            // Why there is no key does not matter where a key would not help.
-            all.extend(answer.password.iter().cloned());
-            return format!("no: {}", join(&all));
-        }
-        let lets = |in_by: bool, obstacles: &[Obstacle]| match in_by {
-            false => format!("no, {}", join(obstacles)),
-            true if answer.open => "yes, and none is asked for".to_owned(),
-            true if answer.must_change => "yes, and it must be changed then".to_owned(),
-            true => "yes".to_owned(),
-        };
-        let against = [answer.password.clone(), answer.console.clone()].concat();
-        let password = match answer.password_is_unknown() {
-            true => join(&answer.password),
-            false => lets(answer.by_password(), &against),
-        };
-        let over_ssh = match (answer.by_password(), answer.by_password_over_ssh()) {
-            (true, false) if answer.ssh_is_unknown() => {
-                format!(", but over SSH {}", join(&answer.ssh_password))
-            }
-            (true, false) => format!(", but not over SSH, {}", join(&answer.ssh_password)),
-            (false, true) => format!(", but over SSH {}", lets(true, &[])),
-            (true, true) | (false, false) => String::new(),
-        };
-        let keys = match (answer.keys, answer.forced) {
-            (keys, 0) => counted(keys, "key", "keys"),
-            (1, _) => "1 key, for one command only".to_owned(),
-            (keys, forced) if keys == forced => format!("{keys} keys, each for one command only"),
-            (keys, forced) => format!("{keys} keys, {forced} of them for one command only"),
-        };
-        let key = match answer.by_key() {
-            true if answer.password_is_unknown() => {
-                format!("not known, {keys}, if the account is not over")
-            }
-            true if answer.key_asks_for_new_password() => {
-                format!("yes, {keys}, and a new password is asked for; not without a terminal")
-            }
-            true => format!("yes, {keys}"),
-            false if answer.key_is_unknown() => join(&answer.key),
-            false => format!("no, {}", join(&answer.key)),
-        };
-        let differ = match answer.may_differ.as_slice() {
-            [] => String::new(),
-            lines => format!(". It may differ by {}", visible(list(lines).to_string().as_bytes())),
-        };
-        format!("by password: {password}{over_ssh}. By key: {key}{differ}")
-    }
 }
 
 /// What was noted when an account was suspended.
@@ -262,7 +207,7 @@ pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     row("ranges", shown.ranges());
     row("password", shown.password());
     row("account", shown.expiry());
-    row("sign-in", shown.sign_in());
+    row("sign-in", visible(shown.sign_in.sentence().as_bytes()));
     outln!();
     print_lines(lines);
 }

@@ -58,7 +58,7 @@ create user maren
   home        /home/maren   3 files from /etc/skel, mode 0700
   shell       /bin/bash     people.shell, built in
   ranges      2001141760-2001207295
-  sign-in     not yet: no password is set
+  sign-in     by password: no, no password is set. By key: no, /home/maren/.ssh holds none
 
   access
     maren   joins pilots
@@ -222,7 +222,7 @@ fn keys_are_put_where_the_ssh_server_looks() {
     let keys = tree.path("keys").display().to_string();
     let run = tree.done(&format!("create user maren --ssh-key {keys}"));
     assert_eq!(run.value("ssh"), format!("1 key from {keys}, in /home/maren/.ssh/authorized_keys"));
-    run.says("by key; not by password: none is set");
+    run.says("by password: no, no password is set. By key: yes, 1 key");
     assert_eq!(tree.read("home/maren/.ssh/authorized_keys"), format!("# the office\n{KEY}"));
     assert_eq!(tree.mode("home/maren/.ssh"), 0o700);
     assert_eq!(tree.mode("home/maren/.ssh/authorized_keys"), 0o600);

@@ -185,7 +185,7 @@ fn the_sign_in_line_gives_each_reason() {
     let run = tree.done("show user tidegauge");
     assert_eq!(
         run.value("sign-in"),
-        "no: the shell /usr/sbin/nologin lets nobody in, no password is set"
+        "nobody gets in: the shell /usr/sbin/nologin lets nobody in, no password is set"
     );
 }
 

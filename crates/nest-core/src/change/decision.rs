@@ -24,6 +24,7 @@ impl Label {
     pub const PRIMARY: Label = Label(Cow::Borrowed("primary"));
     pub const JOINS: Label = Label(Cow::Borrowed("joins"));
     pub const RANGES: Label = Label(Cow::Borrowed("ranges"));
+    pub const SIGN_IN: Label = Label(Cow::Borrowed("sign-in"));
 
     pub fn as_str(&self) -> &str {
         &self.0
@@ -86,6 +87,10 @@ impl Decision {
         let (label, value, why) = (label.into(), value.into(), why.into());
         Decision { label, value, why, unchanged: false }
     }
+
+    fn asks_for_sign_in(&self) -> bool {
+        self.label == Label::SIGN_IN && self.value.is_empty()
+    }
 }
 
 impl Subject {
@@ -122,6 +127,24 @@ impl Subject {
         if !self.silent {
             let decision = Decision::new(label, value, "as it was");
             self.decisions.push(Decision { unchanged: true, ..decision });
+        }
+    }
+
+    /// Notes that it is to be told whether the account can sign in, once that is judged.
+    pub(crate) fn ask_for_sign_in(&mut self) {
+        self.decide(Label::SIGN_IN, "", "");
+    }
+
+    /// Whether it is to be told if the account can sign in.
+    pub(crate) fn asks_for_sign_in(&self) -> bool {
+        self.decisions.iter().any(Decision::asks_for_sign_in)
+    }
+
+    /// Tells whether the account can sign in, where that was asked for.
+    pub(crate) fn tell_sign_in(&mut self, sentence: &str) {
+        let mut decisions = self.decisions.iter_mut();
+        if let Some(decision) = decisions.find(|decision| decision.asks_for_sign_in()) {
+            decision.value = sentence.into();
         }
     }
 

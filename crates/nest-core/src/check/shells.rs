@@ -5,7 +5,7 @@ use bstr::{BStr, BString};
 use super::{Besides, Checker, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
-use crate::sign_in::sign_in_by_book;
+use crate::sign_in::{sign_in_by_book, turns_away};
 use crate::surroundings::Program;
 use crate::table::{File, Line, Passwd, PasswdField};
 use crate::value::{PasswordField, Uid};
@@ -67,11 +67,6 @@ static MISSING_SHELL: Rule = Rule {
 /// Where programs are, in a tree that has any.
 const PROGRAMS: [&str; 2] = ["/bin", "/usr/bin"];
 
-/// Whether a shell is there to let nobody in.
-fn keeps_out(shell: &[u8]) -> bool {
-    matches!(shell.rsplit(|&byte| byte == b'/').next(), Some(b"nologin" | b"false"))
-}
-
 /// Many services come with a shell of their own, which does no harm as long as
 /// nobody can get to it.
 fn services(checker: &mut Checker<'_>) {
@@ -80,7 +75,7 @@ fn services(checker: &mut Checker<'_>) {
     for (line, user) in prefilter.records::<Passwd<'_>>(book, File::Passwd) {
         let Some(uid) = user.uid().filter(|uid| *uid != Uid::ROOT) else { continue };
         let service = kind_of(policy, Some(uid)) == AccountKind::Service;
-        if !service || keeps_out(user.effective_shell()) {
+        if !service || turns_away(user.effective_shell()) {
             continue;
         }
         let field = match user.is_shadowed() {
@@ -115,7 +110,7 @@ fn people<'b>(context: PlanContext<'b>) -> impl Iterator<Item = (Line<'b>, Passw
     context.book.users.records().filter(move |(_, user)| {
         let judged =
             user.uid().is_some_and(|uid| uid == Uid::ROOT || context.policy.is_person(uid));
-        judged && !keeps_out(user.effective_shell())
+        judged && !turns_away(user.effective_shell())
     })
 }
 

@@ -133,7 +133,13 @@ impl<'a> Homes<'a> {
                 Err(from) => question.keys_at(place, from, uid, rules),
             },
         });
-        files.fold(Keys::NONE, Keys::and)
+        let all = files.fold(Keys::NONE, Keys::and);
+        let is_gone = || match self.homes.get(home.as_bytes()) {
+            Some(Becomes::Gone) => true,
+            Some(_) => false,
+            None => matches!(self.context.world.facts(home), Ok(None)),
+        };
+        if all == Keys::NONE && is_gone() { Keys::NoHome } else { all }
     }
 
     /// The keys in a file of a home, or else where the home is now.

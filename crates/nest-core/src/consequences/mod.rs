@@ -25,12 +25,12 @@ use std::cell::OnceCell;
 use std::rc::Rc;
 
 use bstr::BString;
-use hashbrown::HashSet;
+use hashbrown::{HashMap, HashSet};
 
 use self::homes::Homes;
 use self::memberships::{GroupChange, GroupsAfter, Memberships, group_changes};
 use self::overlay::Overlay;
-use self::touched::{Members, Touched, listed_otherwise, regrouped, renamed_for, touched};
+use self::touched::{Members, Touched, listed_otherwise, regrouped, renamed_for, told_of, touched};
 use crate::change::{AccessChange, AccessKind, Caution, Plan};
 use crate::context::PlanContext;
 use crate::refusal::Result;
@@ -50,12 +50,18 @@ pub fn judge(context: PlanContext<'_>, mut plan: Plan, overrides: GuardOverrides
     if plan.nothing {
         return Ok(plan);
     }
-    let (access, halves) = {
+    let (access, halves, sign_ins) = {
         let consequences = Consequences::of(context, &plan);
         guards::stand_before(context, &plan, &consequences, overrides)?;
-        (consequences.access, consequences.halves)
+        let sign_ins = consequences.sign_ins(&plan);
+        (consequences.access, consequences.halves, sign_ins)
     };
     plan.access = access;
+    for subject in &mut plan.subjects {
+        if let Some(sentence) = sign_ins.get(&subject.name) {
+            subject.tell_sign_in(sentence);
+        }
+    }
     plan.cautions.extend(halves);
     Ok(plan)
 }
@@ -169,6 +175,14 @@ impl<'a> Consequences<'a> {
                 && open.contains(change.name.as_slice())
         };
         self.access.iter().filter(move |change| !locks(change))
+    }
+
+    /// Whether accounts can sign in afterwards, where that is to be told.
+    fn sign_ins(&self, plan: &Plan) -> HashMap<BString, String> {
+        let asked = told_of(plan);
+        let after = self.accounts.iter().filter_map(|account| account.after.as_ref());
+        let asked = after.filter(|person| asked.contains(person.user.name));
+        asked.map(|person| (person.user.name.into(), person.sign_in().sentence())).collect()
     }
 
     /// Judges a plan.

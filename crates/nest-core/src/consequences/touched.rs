@@ -26,6 +26,12 @@ pub(super) struct Touched<'a> {
     pub members: Vec<&'a [u8]>,
 }
 
+/// The accounts of which it is to be told whether they can sign in.
+pub(super) fn told_of(plan: &Plan) -> HashSet<&[u8]> {
+    let subjects = plan.subjects.iter().filter(|subject| subject.asks_for_sign_in());
+    subjects.map(|subject| subject.name.as_slice()).collect()
+}
+
 /// Whom a plan touches. Left out are new accounts of whom there is nothing to tell: without
 /// a password or a key, and in no group but their own.
 pub(super) fn touched<'a>(
@@ -49,9 +55,11 @@ pub(super) fn touched<'a>(
         .filter(|line| has_password(line))
         .map(name_on)
         .collect();
+    let told = told_of(plan);
     let is_plain = |line: &[u8]| {
         Passwd::read(line).is_some_and(|user| {
             user.is_shadowed()
+                && !told.contains(user.name)
                 && user.uid() != Some(Uid::ROOT)
                 && made.contains(&(user.name, user.gid()))
                 && homes.is_made_without_keys(user.home)

@@ -4,6 +4,7 @@
 //! system's authentication modules apply them.
 
 mod keys;
+mod words;
 
 use std::cell::OnceCell;
 use std::collections::{BTreeMap, BTreeSet};

@@ -10,9 +10,8 @@ use crate::plan::users::create_user::made::Made;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateUser;
-use crate::sign_in::turns_away;
 use crate::table::{File, lines_of};
-use crate::value::{Gid, IdSpan, Uid, usable_keys};
+use crate::value::{Gid, IdSpan, Uid};
 use crate::words::list;
 
 /// Accounts in the making: everything that those of one plan share.
@@ -167,22 +166,8 @@ impl<'a> AccountBatch<'a> {
             }
         }
         self.add_cautions_and_steps(written);
-        let PlanContext { policy, today, .. } = self.builder.context;
-        let keys = request.keys.as_ref().map(|keys| usable_keys(&keys.text, today).usable);
-        let sign_in = match keys {
-            _ if turns_away(request.shell(policy)) => "nobody gets in: the shell lets nobody in",
-            Some(0) if hash.is_none() => "not yet: each key has expired, and no password is set",
-            Some(_) if hash.is_some() => "by password and by key",
-            None if hash.is_some() && request.must_change => {
-                "by password, which must be changed then"
-            }
-            None if hash.is_some() => "by password",
-            Some(1) => "by key; not by password: none is set",
-            Some(_) => "by any of the keys; not by password: none is set",
-            None => "not yet: no password is set",
-        };
-        subject.decide("sign-in", sign_in, "");
-        let needs_one = hash.is_none() && !request.service && keys.is_none();
+        subject.ask_for_sign_in();
+        let needs_one = hash.is_none() && !request.service && request.keys.is_none();
         self.builder.plan.next.push(
             match needs_one && self.builder.context.book.shadow.is_some() {
                 true => format!("password user {name}"),

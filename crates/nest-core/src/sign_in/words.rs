@@ -1,0 +1,64 @@
+//! The answer in a sentence.
+
+use super::{Obstacle, SignIn};
+use crate::words::{counted, list};
+
+impl SignIn {
+    /// Whether the account can sign in, and if not, why not: by password and by key.
+    pub fn sentence(&self) -> String {
+        let join = |obstacles: &[Obstacle]| {
+            let words: Vec<String> = obstacles.iter().map(ToString::to_string).collect();
+            words.join(", ")
+        };
+        if !self.both.is_empty() {
+            let mut all = self.both.clone();
+            // Why there is no key does not matter where a key would not help.
+            all.extend(self.password.iter().cloned());
+            // A shell like that is there so that nobody does.
+            let closed = all.iter().any(|why| matches!(why, Obstacle::NoLoginShell(_)));
+            let no = if closed { "nobody gets in" } else { "no" };
+            return format!("{no}: {}", join(&all));
+        }
+        let lets = |in_by: bool, obstacles: &[Obstacle]| match in_by {
+            false => format!("no, {}", join(obstacles)),
+            true if self.open => "yes, and none is asked for".to_owned(),
+            true if self.must_change => "yes, and it must be changed then".to_owned(),
+            true => "yes".to_owned(),
+        };
+        let against = [self.password.clone(), self.console.clone()].concat();
+        let password = match self.password_is_unknown() {
+            true => join(&self.password),
+            false => lets(self.by_password(), &against),
+        };
+        let over_ssh = match (self.by_password(), self.by_password_over_ssh()) {
+            (true, false) if self.ssh_is_unknown() => {
+                format!(", but over SSH {}", join(&self.ssh_password))
+            }
+            (true, false) => format!(", but not over SSH, {}", join(&self.ssh_password)),
+            (false, true) => format!(", but over SSH {}", lets(true, &[])),
+            (true, true) | (false, false) => String::new(),
+        };
+        let keys = match (self.keys, self.forced) {
+            (keys, 0) => counted(keys, "key", "keys"),
+            (1, _) => "1 key, for one command only".to_owned(),
+            (keys, forced) if keys == forced => format!("{keys} keys, each for one command only"),
+            (keys, forced) => format!("{keys} keys, {forced} of them for one command only"),
+        };
+        let key = match self.by_key() {
+            true if self.password_is_unknown() => {
+                format!("not known, {keys}, if the account is not over")
+            }
+            true if self.key_asks_for_new_password() => {
+                format!("yes, {keys}, and a new password is asked for; not without a terminal")
+            }
+            true => format!("yes, {keys}"),
+            false if self.key_is_unknown() => join(&self.key),
+            false => format!("no, {}", join(&self.key)),
+        };
+        let differ = match self.may_differ.as_slice() {
+            [] => String::new(),
+            lines => format!(". It may differ by {}", list(lines)),
+        };
+        format!("by password: {password}{over_ssh}. By key: {key}{differ}")
+    }
+}
