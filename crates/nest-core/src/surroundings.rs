@@ -370,6 +370,11 @@ pub trait Surroundings: Sync {
     /// The processes of a uid that lead a session: what was started at a sign-in,
     /// or by the system.
     fn sessions(&self, uid: Uid) -> Vec<Process>;
+    /// Whether it is known what sudoers says.
+    ///
+    /// # Errors
+    /// Why not: a file, and why it can't be read.
+    fn sudoers_is_known(&self) -> Result<(), String>;
     /// Lines of configuration, sudoers to udev rules, that name a group.
     fn mentions_of_group(&self, name: &BStr) -> Vec<Mention>;
     /// The deleted accounts and groups that are kept, the oldest first.

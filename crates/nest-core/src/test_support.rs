@@ -40,6 +40,7 @@ pub(crate) struct World {
     pub carried_ids: BTreeSet<u32>,
     pub entries: BTreeMap<BString, Vec<(BString, Facts)>>,
     pub mentions: Vec<Mention>,
+    pub sudoers_fault: Option<String>,
     pub inventories: BTreeMap<BString, Inventory>,
     pub unfinished: Option<String>,
     pub mounted: Vec<BString>,
@@ -153,6 +154,9 @@ impl Surroundings for World {
     }
     fn sessions(&self, uid: Uid) -> Vec<Process> {
         self.processes(uid)
+    }
+    fn sudoers_is_known(&self) -> Result<(), String> {
+        self.sudoers_fault.clone().map_or(Ok(()), Err)
     }
     fn mentions_of_group(&self, _: &BStr) -> Vec<Mention> {
         self.mentions.clone()

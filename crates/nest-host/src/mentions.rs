@@ -5,6 +5,7 @@ use std::collections::HashMap;
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::{FileKind, Mention};
 use rustix::fs::{Dir, FileType, OFlags};
+use rustix::io::Errno;
 
 use crate::state::{Notices, PassedOver};
 use crate::tree::Tree;
@@ -35,6 +36,26 @@ pub(crate) fn granted(tree: &Tree, notices: &Notices) -> HashMap<BString, Vec<Me
         }
     }
     granted
+}
+
+/// Whether each file of sudoers can be read.
+///
+/// # Errors
+/// The first that can't, and why not.
+pub(crate) fn sudoers_is_known(tree: &Tree) -> Result<(), String> {
+    const BELOW: &str = "etc/sudoers.d";
+    match tree.open_file(BELOW, OFlags::RDONLY | OFlags::DIRECTORY) {
+        Ok(_) | Err(Errno::NOENT) => {}
+        Err(error) => return Err(format!("{BELOW} can't be looked through: {error}")),
+    }
+    for file in std::iter::once("etc/sudoers".to_owned()).chain(files_in(tree, BELOW)) {
+        match read_configuration(tree, &file) {
+            Ok(_) => {}
+            Err(unreadable) if unreadable.is_missing() => {}
+            Err(unreadable) => return Err(format!("{file} {unreadable}")),
+        }
+    }
+    Ok(())
 }
 
 /// Lines that would dangle if the name went: grants, mail aliases, the users that

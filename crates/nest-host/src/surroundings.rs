@@ -396,6 +396,10 @@ impl Surroundings for World<'_> {
         if self.tree.is_live() { processes::leaders_of_uid(Uid(uid.0)) } else { Vec::new() }
     }
 
+    fn sudoers_is_known(&self) -> Result<(), String> {
+        mentions::sudoers_is_known(self.tree)
+    }
+
     fn mentions_of_group(&self, name: &BStr) -> Vec<Mention> {
         mentions::of_group(self.tree, name, self.notices())
     }

@@ -237,3 +237,59 @@ fn every_command_that_changes_something_has_its_row() {
         assert_eq!(why.is_empty(), !rows.is_empty(), "{page}");
     }
 }
+
+/// A tree in which tavish has a password too.
+fn both_have_passwords() -> TestTree {
+    let tree = TestTree::new();
+    tree.write("etc/shadow", tree.read("etc/shadow").replace("tavish:!$6$", "tavish:$6$"));
+    tree
+}
+
+#[test]
+fn groups_of_administrators_are_what_they_are_on_odd_trees_too() {
+    const LAST: &str = "no other account can sign in as administrator";
+    // Twice, by another number: both lines make administrators.
+    let tree = both_have_passwords();
+    tree.append("etc/group", "sudo:x:270:tavish\n");
+    tree.done("suspend user sunniva");
+    tree.refused("suspend user tavish", 3, LAST);
+    // Without members, as somebody's primary group.
+    let tree = both_have_passwords();
+    tree.write("etc/group", tree.read("etc/group").replace("sudo:x:27:sunniva", "sudo:x:27:"));
+    tree.write(
+        "etc/passwd",
+        tree.read("etc/passwd").replace("tavish:x:1001:1001", "tavish:x:1001:27"),
+    );
+    tree.done("suspend user sunniva");
+    tree.refused("regroup tavish --primary pilots --leave sudo", 3, LAST);
+    // Only in gshadow there is none.
+    let tree = both_have_passwords();
+    let group = tree.read("etc/group").replace("sudo:x:27:sunniva\n", "");
+    tree.write("etc/group", group);
+    tree.done("delete user sunniva --yes");
+    tree.refused("regroup tavish --admin", 3, "none of the administrators' groups exists");
+}
+
+#[test]
+fn what_both_takes_and_gives_is_judged_by_its_end() {
+    let folder = tempfile::tempdir().unwrap();
+    let table = folder.path().join("crew.csv");
+    let text = "name,join\nsunniva,pilots\ntavish,sudo\n";
+    std::fs::write(&table, text).unwrap();
+    let words = format!("intake {} --existing update --exact-groups --yes", table.display());
+    // Whoever takes over can't sign in.
+    let run = TestTree::new().refused(&words, 3, "sunniva would no longer be administrator");
+    assert!(run.stderr.contains("row 1 of"), "{}", run.stderr);
+    let tree = both_have_passwords();
+    tree.done(&words).says("tavish    becomes administrator");
+}
+
+#[test]
+fn what_sudoers_says_is_not_known_where_it_can_not_be_read() {
+    let tree = both_have_passwords();
+    std::fs::create_dir_all(tree.path("etc/sudoers")).unwrap();
+    let run = tree.done("regroup tavish --admin");
+    run.says("by which line is not known: etc/sudoers is a directory");
+    let run = tree.done("regroup tavish --no-admin");
+    run.says("whether sudoers gives tavish something all the same is not known: etc/sudoers is a");
+}

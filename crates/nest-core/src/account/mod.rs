@@ -10,7 +10,7 @@ use bstr::BString;
 
 use crate::book::Book;
 use crate::policy::Policy;
-use crate::table::{Aging, File, Group, Line, Passwd, Shadow, Table};
+use crate::table::{Aging, File, Group, Line, Passwd, Record, Shadow, Table};
 use crate::value::{Day, Gid, IdSpan, PasswordField, Uid};
 
 /// The home field of accounts without a home: a path that never exists.
@@ -219,11 +219,12 @@ pub fn kind_of(policy: &Policy, id: Option<impl Into<u32>>) -> AccountKind {
     }
 }
 
-/// The administrators' groups: those of the policy's that exist. Whoever becomes
-/// administrator joins the first.
+/// The administrators' groups: those of the policy's that exist, each line of one that stands
+/// there twice. Whoever becomes administrator joins the first.
 pub fn admin_groups<'b>(book: &'b Book, policy: &Policy) -> Vec<Group<'b>> {
-    let names = policy.admins_groups.iter();
-    names.filter_map(|name| book.group(name.as_bytes())).map(|(_, group)| group).collect()
+    let lines =
+        policy.admins_groups.iter().flat_map(|name| book.named(File::Group, name.as_bytes()));
+    lines.filter_map(|line| Group::read(line.record())).collect()
 }
 
 /// The administrators' group that is joined.

@@ -257,6 +257,9 @@ pub enum Caution {
         "what was set aside or packed of {name} stays so, and is not purged while {name} is there; to bring it back: restore user {name}"
     )]
     StaysSetAside { name: BString },
+    /// It can't be told what sudoers says.
+    #[error("whether sudoers gives {name} something all the same is not known: {why}")]
+    SudoersUnread { name: BString, why: String },
     /// A mail spool file that is there.
     #[error("{path} exists already and stays as it is: look whose mail it holds")]
     MailExists { path: BString },

@@ -102,6 +102,9 @@ fn administers_all_the_same(
     if !places.is_empty() {
         cautions.push(Caution::StillNamed { name: name.into(), places });
     }
+    if let Err(why) = context.world.sudoers_is_known() {
+        cautions.push(Caution::SudoersUnread { name: name.into(), why });
+    }
 }
 
 /// Somebody gets another primary group, and the own one is nobody's then.

@@ -346,8 +346,11 @@ impl Groups<'_> {
 pub(super) fn by_line(context: PlanContext<'_>, group: &BStr) -> String {
     let mut places = context.world.mentions_of_group(group);
     places.retain(|place| place.file.starts_with("etc/sudoers"));
-    match places.is_empty() {
-        true => format!("by the group {group}"),
-        false => format!("by {} %{group}", list_mentions(&places)),
+    if !places.is_empty() {
+        return format!("by {} %{group}", list_mentions(&places));
+    }
+    match context.world.sudoers_is_known() {
+        Ok(()) => format!("by the group {group}"),
+        Err(why) => format!("by the group {group}; by which line is not known: {why}"),
     }
 }
