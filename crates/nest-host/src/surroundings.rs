@@ -173,10 +173,10 @@ impl Surroundings for World<'_> {
     fn owners_are_real(&self) -> Result<(), String> {
         // One file of another owner is a fault; all of them are somebody's copy.
         let of_root = |path: &&str| self.tree.stat(*path).is_ok_and(|stat| stat.st_uid == 0);
-        if self.tree.is_live() || ["etc", "etc/passwd", "etc/group"].iter().any(of_root) {
-            Ok(())
-        } else {
-            Err("needs root: this tree was unpacked by somebody else".into())
+        let real = || self.tree.is_live() || ["etc", "etc/passwd", "etc/group"].iter().any(of_root);
+        match self.seen.owners_are_real(real) {
+            true => Ok(()),
+            false => Err("needs root: this tree was unpacked by somebody else".into()),
         }
     }
 
@@ -204,7 +204,9 @@ impl Surroundings for World<'_> {
     }
 
     fn nologin(&self) -> Option<&'static str> {
-        ["run/nologin", "etc/nologin"].into_iter().find(|path| self.tree.stat(*path).is_ok())
+        self.seen.nologin(|| {
+            ["run/nologin", "etc/nologin"].into_iter().find(|path| self.tree.stat(*path).is_ok())
+        })
     }
 
     fn ssh(&self) -> &SshServer {

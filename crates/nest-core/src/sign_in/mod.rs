@@ -322,13 +322,19 @@ impl Question<'_, '_> {
         let uid = self.user.uid().unwrap_or(Uid(u32::MAX));
         let home = BStr::new(self.user.home);
         let places = key_places(rules, self.user.name, self.user.uid());
-        let files = places.iter().map(|place| self.keys_at(place, home, uid, rules));
-        let all = files.fold(Keys::NONE, Keys::and);
-        let missing = || matches!(self.context.world.facts(home), Ok(None));
-        match all == Keys::NONE && missing() {
-            true => Keys::NoHome,
-            false => all,
+        let mut all = Keys::NONE;
+        for (at, place) in places.iter().enumerate() {
+            all = all.and(self.keys_at(place, home, uid, rules));
+            // Where there is no home there is nothing in it.
+            let first = at == 0 && all == Keys::NONE;
+            if first && matches!(self.context.world.facts(home), Ok(None)) {
+                let elsewhere = places.iter().filter(|place| matches!(place, KeyPlace::At(_)));
+                let found = elsewhere.map(|place| self.keys_at(place, home, uid, rules));
+                let found = found.fold(Keys::NONE, Keys::and);
+                return if found == Keys::NONE { Keys::NoHome } else { found };
+            }
         }
+        all
     }
 
     /// The keys at one place, for a home that stands at `home` and files that carry `uid`.

@@ -14,6 +14,8 @@ pub(super) struct Seen {
     skeletons: Mutex<HashMap<BString, Result<Skeleton, SkeletonFault>>>,
     shells: OnceLock<Option<Vec<BString>>>,
     mentions: OnceLock<HashMap<BString, Vec<Mention>>>,
+    owners_are_real: OnceLock<bool>,
+    nologin: OnceLock<Option<&'static str>>,
 }
 
 fn answer<T: Clone>(
@@ -48,6 +50,17 @@ impl Seen {
         look: impl FnOnce() -> Option<Vec<BString>>,
     ) -> Option<Vec<BString>> {
         self.shells.get_or_init(look).clone()
+    }
+
+    pub(super) fn owners_are_real(&self, look: impl FnOnce() -> bool) -> bool {
+        *self.owners_are_real.get_or_init(look)
+    }
+
+    pub(super) fn nologin(
+        &self,
+        look: impl FnOnce() -> Option<&'static str>,
+    ) -> Option<&'static str> {
+        *self.nologin.get_or_init(look)
     }
 
     pub(super) fn mentions(
