@@ -381,7 +381,8 @@ fn one_damaged_file_keeps_none_of_the_others() {
                 for tree in [&tree, &other] {
                     assert!(tree.read("etc/passwd").contains("\nmaren:x:1002:"));
                     assert_eq!(tree.read(&path), text, "it is left to be mended");
-                    // What was made by the change that is taken back, is retired.
+                    // What was made by the change that is taken back, and used, is retired.
+                    tree.write("home/maren/notes", "low water\n");
                     tree.refused("undo 1 --yes", 6, "ids.json ");
                 }
             }
