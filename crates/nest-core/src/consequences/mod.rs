@@ -21,11 +21,11 @@ mod touched;
 #[cfg(test)]
 mod tests;
 
-use std::cell::OnceCell;
-use std::rc::Rc;
+use std::sync::{Arc, OnceLock};
 
 use bstr::BString;
 use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 
 use self::homes::Homes;
 use self::memberships::{GroupChange, GroupsAfter, Memberships, group_changes};
@@ -97,9 +97,9 @@ struct Person<'a> {
     /// Nothing where only the groups of the account change.
     shadow: Option<Shadow<'a>>,
     /// The groups as they are afterwards; nothing before that.
-    regrouped: Option<Rc<GroupsAfter<'a>>>,
+    regrouped: Option<Arc<GroupsAfter<'a>>>,
     /// Of an account of which only the groups change judged when it is asked for.
-    sign_in: Rc<OnceCell<SignIn>>,
+    sign_in: Arc<OnceLock<SignIn>>,
 }
 
 impl<'a> Person<'a> {
@@ -219,13 +219,16 @@ impl<'a> Consequences<'a> {
     }
 }
 
+/// From so many accounts on they are judged side by side.
+const MANY: usize = 256;
+
 /// What it takes to judge one account.
 struct Judging<'j, 'a> {
     context: PlanContext<'a>,
     homes: &'j Homes<'a>,
     overlay: &'j Overlay<'a>,
     members: &'j Members<'a>,
-    groups: Rc<GroupsAfter<'a>>,
+    groups: Arc<GroupsAfter<'a>>,
 }
 
 impl<'a> Judging<'_, 'a> {
@@ -244,14 +247,19 @@ impl<'a> Judging<'_, 'a> {
         }
         let wanted: HashSet<&[u8]> = lines.values().flatten().chain(&come).copied().collect();
         let overlay = Overlay::new(context.book, &plan.edits, |name| wanted.contains(name));
-        let groups = Rc::new(GroupsAfter::new(groups));
+        let groups = Arc::new(GroupsAfter::new(groups));
         let judging = Judging { context, homes, overlay: &overlay, members, groups };
-        let of_lines = lines.iter().map(|(before, after)| judging.account(Some(before), *after));
-        of_lines
-            .chain(come.iter().map(|name| judging.account(None, Some(name))))
-            .chain(regrouped.into_iter().filter_map(|name| judging.member(name)))
-            .filter(|account| account.before.is_some() || account.after.is_some())
-            .collect()
+        let of_lines = lines.iter().map(|(before, after)| (Some(*before), *after));
+        let all: Vec<_> = of_lines.chain(come.iter().map(|name| (None, Some(*name)))).collect();
+        let judge =
+            |(before, after): (Option<&'a [u8]>, Option<&'a [u8]>)| judging.account(before, after);
+        let judged: Vec<Affected<'a>> = match all.len() >= MANY {
+            true => all.into_par_iter().map(judge).collect(),
+            false => all.into_iter().map(judge).collect(),
+        };
+        let regrouped = regrouped.into_iter().filter_map(|name| judging.member(name));
+        let there = |account: &Affected<'_>| account.before.is_some() || account.after.is_some();
+        judged.into_iter().chain(regrouped).filter(there).collect()
     }
 
     /// One of whom only the groups change.
@@ -269,7 +277,7 @@ impl<'a> Judging<'_, 'a> {
         let before = before.map(|(_, user)| self.person(user, of_book(user.name)));
         let after = after.and_then(|name| self.overlay.user::<Passwd<'a>>(name));
         let after = after.map(|user| {
-            let groups = Some(Rc::clone(&self.groups));
+            let groups = Some(Arc::clone(&self.groups));
             Person { regrouped: groups, ..self.person(user, self.overlay.shadow(user.name)) }
         });
         self.judge(before.as_ref(), after.as_ref());
@@ -324,7 +332,7 @@ impl<'a> Judging<'_, 'a> {
 
     fn person(&self, user: Passwd<'a>, shadow: Option<Shadow<'a>>) -> Person<'a> {
         let context = self.context;
-        Person { context, user, shadow, regrouped: None, sign_in: Rc::default() }
+        Person { context, user, shadow, regrouped: None, sign_in: Arc::default() }
     }
 }
 
