@@ -148,6 +148,32 @@ pub fn spans(context: PlanContext<'_>, parts: usize) -> Result<Vec<SpanUse>, Str
     ])
 }
 
+/// Numbers that are held outside the spans that new ones are taken from.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct OutsideUse {
+    /// What accounts and groups are there.
+    pub kind: AccountKind,
+    /// The numbers.
+    pub ids: IdSpans,
+}
+
+/// The numbers of accounts and groups outside the spans, by what they are there. A kind of
+/// which there are none is left out.
+pub fn outside(context: PlanContext<'_>) -> Vec<OutsideUse> {
+    let PlanContext { book, policy, .. } = context;
+    let uids = book.users.records().filter_map(|(_, user)| user.uid().map(u32::from));
+    let gids = book.groups.records().filter_map(|(_, group)| group.gid().map(u32::from));
+    let spans = [policy.people_ids, policy.services_ids];
+    let mut of: [Vec<IdSpan>; 2] = [Vec::new(), Vec::new()];
+    for id in uids.chain(gids).filter(|id| !spans.iter().any(|span| span.contains(*id))) {
+        let person = policy.is_person(id);
+        of[usize::from(!person)].push(IdSpan::single(id));
+    }
+    let kinds = [AccountKind::Person, AccountKind::Service];
+    let all = kinds.into_iter().zip(of).filter(|(_, ids)| !ids.is_empty());
+    all.map(|(kind, ids)| OutsideUse { kind, ids: ids.into_iter().collect() }).collect()
+}
+
 /// What holds the numbers of a span.
 struct HeldIds {
     used: IdSpans,

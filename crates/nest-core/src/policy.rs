@@ -2,15 +2,16 @@
 //! `etc/copper-nest/policy.toml`, each with where it comes from.
 
 mod keys;
+mod kinds;
+mod settings;
 
 use std::collections::BTreeMap;
-use std::str::FromStr;
 
-use toml::de::{DeTable, DeValue};
+use toml::de::DeTable;
 
+pub use self::keys::{KEYS, PolicyKey};
+pub use self::kinds::{AccountKind, KindRule};
 use crate::value::{IdSpan, NameStyle, nearest};
-
-pub use keys::{KEYS, PolicyKey};
 
 /// Days, or never.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -76,6 +77,7 @@ pub struct PolicyFault {
 #[allow(missing_docs)] // each field is the key of its name, documented in KEYS
 pub struct Policy {
     pub people_ids: IdSpan,
+    pub people_also: Vec<IdSpan>,
     pub people_home: String,
     pub people_home_permissions: Permissions,
     pub people_skeleton: String,
@@ -85,6 +87,7 @@ pub struct Policy {
     pub people_groups: Vec<String>,
     pub people_ranges: u32,
     pub services_ids: IdSpan,
+    pub services_also: Vec<IdSpan>,
     pub services_shell: String,
     pub ids_freed: Freed,
     pub ids_avoid: Vec<Avoid>,
@@ -123,6 +126,7 @@ impl Default for Policy {
         let words = |text: &[&str]| text.iter().map(|&word| word.to_owned()).collect();
         Policy {
             people_ids: IdSpan::fixed(1000, 59999),
+            people_also: Vec::new(),
             people_home: "/home/{name}".into(),
             people_home_permissions: Permissions(0o700),
             people_skeleton: "/etc/skel".into(),
@@ -132,6 +136,8 @@ impl Default for Policy {
             people_groups: Vec::new(),
             people_ranges: 65536,
             services_ids: IdSpan::fixed(100, 999),
+            // What service managers and packages take at run time, and nobody's number.
+            services_also: vec![IdSpan::fixed(61184, 65535)],
             services_shell: "/usr/sbin/nologin".into(),
             ids_freed: Freed::Never,
             ids_avoid: Vec::new(),
@@ -235,11 +241,6 @@ impl Policy {
         PolicyFault { file, line, message: format!("{key}: {}", unknown(what, word, known)) }
     }
 
-    /// Whether an account with this uid is one of the people.
-    pub fn is_person(&self, id: impl Into<u32>) -> bool {
-        self.people_ids.contains(id.into())
-    }
-
     /// Whether the members of a group of this name administer the machine.
     pub fn makes_admins(&self, group: &[u8]) -> bool {
         self.admins_groups.iter().any(|name| name.as_bytes() == group)
@@ -287,141 +288,6 @@ fn unknown(what: &str, word: &str, known: impl Iterator<Item = &'static str>) ->
     match nearest(word.as_bytes(), known.iter().map(|known| known.as_bytes())) {
         Some(near) => format!("there is no {what} {word}; the nearest is {near}"),
         None => format!("there is no {what} {word}; show policy lists those there are"),
-    }
-}
-
-/// How a value is read from TOML and written back to it.
-trait Setting: Sized {
-    fn read(value: &DeValue<'_>) -> Result<Self, String>;
-    fn write(&self) -> String;
-}
-
-impl Setting for bool {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        value.as_bool().ok_or_else(|| "this is true or false".into())
-    }
-    fn write(&self) -> String {
-        self.to_string()
-    }
-}
-
-impl Setting for u32 {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        value
-            .as_integer()
-            .and_then(|number| u32::from_str_radix(number.as_str(), number.radix()).ok())
-            .ok_or_else(|| "this is a whole number, 0 or more".into())
-    }
-    fn write(&self) -> String {
-        self.to_string()
-    }
-}
-
-impl Setting for String {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        value.as_str().map(str::to_owned).ok_or_else(|| "this is a text in quotes".into())
-    }
-    fn write(&self) -> String {
-        toml::Value::from(self.as_str()).to_string()
-    }
-}
-
-impl Setting for Days {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        if value.as_str() == Some("never") {
-            return Ok(Days::Never);
-        }
-        u32::read(value)
-            .map(Days::After)
-            .map_err(|_| "this is a number of days, or \"never\"".into())
-    }
-    fn write(&self) -> String {
-        match self {
-            Days::After(days) => days.to_string(),
-            Days::Never => "\"never\"".into(),
-        }
-    }
-}
-
-impl Setting for Permissions {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        let wrong = "this is an octal mode in quotes, from \"0700\" to \"0777\"";
-        let mode = u32::from_str_radix(value.as_str().ok_or(wrong)?, 8).map_err(|_| wrong)?;
-        // The owner must be able to use it, and set-id bits have no place here.
-        if mode & 0o700 == 0o700 && mode <= 0o777 {
-            Ok(Permissions(mode))
-        } else {
-            Err(wrong.into())
-        }
-    }
-    fn write(&self) -> String {
-        format!("\"{:04o}\"", self.0)
-    }
-}
-
-impl Setting for IdSpan {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        IdSpan::parse(&String::read(value)?)
-    }
-    fn write(&self) -> String {
-        format!("\"{self}\"")
-    }
-}
-
-/// Words of a fixed choice.
-fn read_word<T: FromStr>(value: &DeValue<'_>, choice: &str) -> Result<T, String> {
-    String::read(value)?.parse().map_err(|_| format!("this is one of {choice}"))
-}
-
-impl Setting for NameStyle {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        read_word(value, "\"strict\", \"dotted\", \"loose\"")
-    }
-    fn write(&self) -> String {
-        format!("\"{self}\"")
-    }
-}
-
-impl Setting for Freed {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        read_word(value, "\"never\", \"after-retention\"")
-    }
-    fn write(&self) -> String {
-        format!("\"{self}\"")
-    }
-}
-
-impl Setting for Avoid {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        let text = String::read(value)?;
-        let (span, why) = text.split_once(' ').unwrap_or((&text, ""));
-        Ok(Avoid { span: IdSpan::parse(span)?, why: why.trim().to_owned() })
-    }
-    fn write(&self) -> String {
-        format!("{} {}", self.span, self.why).trim_end().to_owned().write()
-    }
-}
-
-impl Setting for Accept {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        let text = String::read(value)?;
-        let wrong = || format!("\"{text}\" is not written as \"RULE:SUBJECT  reason\"");
-        let (what, why) = text.split_once(char::is_whitespace).ok_or_else(wrong)?;
-        let (rule, subject) = what.split_once(':').ok_or_else(wrong)?;
-        Ok(Accept { rule: rule.into(), subject: subject.into(), why: why.trim().into() })
-    }
-    fn write(&self) -> String {
-        format!("{}:{}  {}", self.rule, self.subject, self.why).write()
-    }
-}
-
-impl<T: Setting> Setting for Vec<T> {
-    fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        let items = value.as_array().ok_or("this is a list in square brackets")?;
-        items.iter().map(|item| T::read(item.get_ref())).collect()
-    }
-    fn write(&self) -> String {
-        format!("[{}]", self.iter().map(T::write).collect::<Vec<_>>().join(", "))
     }
 }
 

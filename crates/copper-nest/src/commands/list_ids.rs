@@ -3,7 +3,7 @@
 use std::ffi::OsString;
 
 use bstr::BString;
-use nest_core::holdings::{ranges, spans};
+use nest_core::holdings::{outside, ranges, spans};
 
 use super::show_id::no_answer;
 use super::{Global, Result, Session, bytes, show_user};
@@ -29,11 +29,12 @@ impl ListIds {
         session.tell_unfinished();
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
-        let spans = spans(session.context(&loaded, &world), ids::PARTS).map_err(no_answer)?;
+        let context = session.context(&loaded, &world);
+        let (spans, outside) = (spans(context, ids::PARTS).map_err(no_answer)?, outside(context));
         if global.json() {
-            view::print_json(&ids::spans_to_json(&spans));
+            view::print_json(&ids::spans_to_json(&spans, &outside));
         } else {
-            ids::print_spans(global, &spans);
+            ids::print_spans(global, &spans, &outside);
         }
         Ok(0)
     }

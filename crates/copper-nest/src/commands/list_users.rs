@@ -129,10 +129,15 @@ impl ListUsers {
             return Ok(0);
         }
         let listed: Vec<_> = listed.collect();
-        let of = book.users.records().count();
         match self.suspended {
-            true => users::print_suspended(global, &listed, world.suspended(), of),
-            false => users::print(global, &listed, of),
+            true => {
+                let of = book.users.records().count();
+                users::print_suspended(global, &listed, world.suspended(), of);
+            }
+            false => users::print(global, &listed, || {
+                let services = index.kinds().filter(|kind| *kind == AccountKind::Service).count();
+                [book.users.records().count() - services, services]
+            }),
         }
         Ok(0)
     }

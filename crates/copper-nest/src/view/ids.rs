@@ -1,7 +1,9 @@
 //! Numbers: who is behind one, how full the spans are, the subordinate ranges.
 
-use nest_core::holdings::{Holding, RangeOrGap, SpanUse};
-use nest_core::words::counted;
+use nest_core::account::AccountKind;
+use nest_core::holdings::{Holding, OutsideUse, RangeOrGap, SpanUse};
+use nest_core::value::IdSpan;
+use nest_core::words::{counted, list};
 use serde_json::{Value, json};
 
 use super::{for_a_person, style, visible, width};
@@ -49,7 +51,7 @@ pub fn holdings_to_json(id: u32, all: &[Holding]) -> Value {
 }
 
 /// Prints the spans: a bar drawn to scale, and the exact numbers beside it.
-pub fn print_spans(global: &Global, spans: &[SpanUse]) {
+pub fn print_spans(global: &Global, spans: &[SpanUse], outside: &[OutsideUse]) {
     if !for_a_person(global) {
         for span in spans {
             let numbers = [
@@ -63,6 +65,10 @@ pub fn print_spans(global: &Global, spans: &[SpanUse]) {
             let numbers: Vec<String> = numbers.iter().map(ToString::to_string).collect();
             let next = span.next.map(|next| next.to_string()).unwrap_or_default();
             outln!("{}\t{}\t{next}", span.name, numbers.join("\t"));
+        }
+        for other in outside {
+            let (first, last) = (lowest(other), highest(other));
+            outln!("{}\t{first}\t{last}\t{}\t\t\t\t", called(other), count(other));
         }
         return;
     }
@@ -86,9 +92,44 @@ pub fn print_spans(global: &Global, spans: &[SpanUse]) {
         outln!("  {}; {next}", numbers.join(", "));
         outln!();
     }
+    for other in outside {
+        let numbers = counted(count(other), "number", "numbers");
+        outln!(
+            "{heading}{:12}{heading:#} {}",
+            called(other),
+            list(other.ids.spans().iter().map(span_in_words))
+        );
+        outln!("  {numbers} used outside the span that new ones are taken from");
+        outln!();
+    }
     outln!(
         "{quiet}each block is a fiftieth of its span; its height tells how much of it is held{quiet:#}"
     );
+}
+
+/// What they are called, in a list of spans.
+fn called(outside: &OutsideUse) -> &'static str {
+    match outside.kind {
+        AccountKind::Person => "more people",
+        AccountKind::Service => "more services",
+    }
+}
+
+fn count(outside: &OutsideUse) -> u64 {
+    outside.ids.spans().iter().map(|span| span.count()).sum()
+}
+
+fn lowest(outside: &OutsideUse) -> u32 {
+    outside.ids.spans().first().map_or(0, |span| span.first())
+}
+
+fn highest(outside: &OutsideUse) -> u32 {
+    outside.ids.spans().last().map_or(0, |span| span.last())
+}
+
+/// A span; one of a single number as that.
+fn span_in_words(span: &IdSpan) -> String {
+    if span.count() == 1 { span.first().to_string() } else { span.to_string() }
 }
 
 /// Blocks from an eighth to full height; an empty part is a low line.
@@ -113,7 +154,7 @@ fn percent(span: &SpanUse) -> String {
 }
 
 /// The same for machines.
-pub fn spans_to_json(spans: &[SpanUse]) -> Value {
+pub fn spans_to_json(spans: &[SpanUse], outside: &[OutsideUse]) -> Value {
     let all = spans.iter().map(|span| {
         json!({
             "name": span.name,
@@ -126,7 +167,17 @@ pub fn spans_to_json(spans: &[SpanUse]) -> Value {
             "next": span.next,
         })
     });
-    all.collect()
+    let outside = outside.iter().map(|other| {
+        let ids = other.ids.spans().iter().map(span_in_words);
+        json!({
+            "name": called(other),
+            "first": lowest(other),
+            "last": highest(other),
+            "used": count(other),
+            "ids": ids.collect::<Vec<String>>(),
+        })
+    });
+    all.chain(outside).collect()
 }
 
 /// Prints ranges and gaps in order.

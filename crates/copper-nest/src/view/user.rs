@@ -194,6 +194,7 @@ pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     outln!();
     let row = |label: &str, value: String| outln!("  {label:11} {value}");
     row("uid", visible(user.uid));
+    row("kind", visible(format!("{}: {}", shown.account.kind, shown.account.kind_by).as_bytes()));
     row("primary", shown.primary());
     row("member of", shown.groups());
     let home = visible(user.home);
@@ -253,6 +254,7 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
         "name": text(user.name),
         "uid": user.uid(),
         "kind": account.kind.to_string(),
+        "kind_by": account.kind_by.to_string(),
         "full_name": text(user.full_name()),
         "primary_group": {"name": account.primary.map(text), "gid": user.gid()},
         "groups": groups,

@@ -19,8 +19,8 @@ pub struct Listed<'a> {
 }
 
 /// Prints users: a table on a terminal, else one a line with tabs between the
-/// fields. `of` is how many users there are in all.
-pub fn print(global: &Global, listed: &[Listed<'_>], of: usize) {
+/// fields. `of` is how many people and how many services there are in all.
+pub fn print(global: &Global, listed: &[Listed<'_>], of: impl FnOnce() -> [usize; 2]) {
     if !for_a_person(global) {
         for one in listed {
             outln!("{}", row(one).join("\t"));
@@ -39,7 +39,14 @@ pub fn print(global: &Global, listed: &[Listed<'_>], of: usize) {
         outln!();
     }
     let quiet = style::QUIET;
-    outln!("{quiet}{} of {of}{quiet:#}", counted(listed.len(), "user", "users"));
+    let [people, services] = of();
+    outln!(
+        "{quiet}{} of {}: there are {} and {}{quiet:#}",
+        counted(listed.len(), "user", "users"),
+        people + services,
+        counted(people, "person", "people"),
+        counted(services, "service", "services")
+    );
 }
 
 /// Prints those who are suspended: since when, what expiry returns, and why.

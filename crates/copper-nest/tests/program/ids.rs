@@ -92,3 +92,48 @@ fn of_a_range_that_is_made_smaller_only_the_rest_is_retired() {
         assert!(!told(id).contains("retired"), "{}", told(id));
     }
 }
+
+#[test]
+fn people_are_people_whatever_span_new_numbers_come_from() {
+    let tree = TestTree::new();
+    tree.append(
+        "etc/passwd",
+        "maren:x:60001:100::/home/maren:/bin/sh\nisolde:x:1000000:100::/home/isolde:/bin/sh\n\
+         buoy:x:70001:100::/var/empty:/usr/sbin/nologin\nlamp:x:61190:100::/run/lamp:/bin/sh\n\
+         gull:x:70002:100::/nonexistent:/bin/sh\n",
+    );
+    tree.append(
+        "etc/shadow",
+        "maren:!:20600::::::\nisolde:!:20600::::::\ngull:!:20600::::::\nbuoy:!:20600::::::\n",
+    );
+    let kind = |name: &str| tree.done(&format!("show user {name}")).value("kind");
+    for (name, wanted) in [
+        ("root", "service: uid 0"),
+        ("daemon", "service: below people.ids 1000-59999"),
+        ("tidegauge", "service: services.ids 100-999"),
+        ("tavish", "person: people.ids 1000-59999"),
+        ("maren", "person: above people.ids 1000-59999"),
+        ("isolde", "person: above people.ids 1000-59999"),
+        ("nobody", "service: services.also 61184-65535"),
+        ("lamp", "service: services.also 61184-65535"),
+        ("buoy", "service: nobody gets in, and its home is /var/empty"),
+        // No password is set yet.
+        ("gull", "person: above people.ids 1000-59999"),
+    ] {
+        assert_eq!(kind(name), wanted, "{name}");
+    }
+    let people = tree.done("list users").stdout;
+    for (name, listed) in [("maren", true), ("isolde", true), ("buoy", false), ("lamp", false)] {
+        assert_eq!(people.contains(&format!("{name}\t")), listed, "{name}");
+    }
+    tree.done("suspend user isolde");
+    tree.refused("suspend user buoy", 3, "buoy would be out of use");
+    let ids = tree.json("list ids");
+    assert_eq!(ids[3]["name"], "more people");
+    assert_eq!(ids[3]["ids"], serde_json::json!(["60001", "70001-70002", "1000000"]));
+    assert_eq!(ids[4]["used"], 7);
+    let run = tree.done("create user odile --uid 80000 -n");
+    run.says("uid 80000 lies outside the people 1000-59999, where new numbers are taken from.");
+    let run = tree.done("create user odile --uid 500 -n");
+    run.says("where new numbers are taken from: odile counts as a service.");
+}

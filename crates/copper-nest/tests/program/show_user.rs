@@ -14,6 +14,7 @@ fn a_user_is_shown_with_everything_the_files_say() {
 tavish   Tavish Rowe, a person
 
   uid         1001
+  kind        person: people.ids 1000-59999
   primary     tavish 1001
   member of   pilots 210
 ";
@@ -97,6 +98,7 @@ fn machines_get_stable_keys() {
         "name",
         "uid",
         "kind",
+        "kind_by",
         "full_name",
         "primary_group",
         "groups",

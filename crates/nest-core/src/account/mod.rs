@@ -10,6 +10,7 @@ use bstr::BString;
 
 use crate::book::Book;
 use crate::policy::Policy;
+pub use crate::policy::{AccountKind, KindRule};
 use crate::table::{Aging, File, Group, Line, Passwd, Record, Shadow, Table};
 use crate::value::{Day, Gid, IdSpan, PasswordField, Uid};
 
@@ -19,16 +20,6 @@ pub const NO_HOME: &str = "/nonexistent";
 /// Whether a home says that there is none: by the paths that systems write for it.
 pub fn means_no_home(home: &[u8]) -> bool {
     matches!(home, b"" | b"/nonexistent" | b"/dev/null" | b"/var/empty")
-}
-
-/// People and services, told apart by the policy's id spans.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display, strum::IntoStaticStr)]
-#[strum(serialize_all = "lowercase")]
-pub enum AccountKind {
-    /// An ordinary account.
-    Person,
-    /// A system account.
-    Service,
 }
 
 /// One user, gathered from all six files.
@@ -50,6 +41,8 @@ pub struct Account<'b> {
     pub gid_ranges: Vec<IdSpan>,
     /// Person or service.
     pub kind: AccountKind,
+    /// Why.
+    pub kind_by: KindRule,
     /// Whether the user administers the machine: uid 0, or a member, listed or
     /// by primary group, of one of the administrators' groups.
     pub admin: bool,
@@ -92,6 +85,14 @@ impl<'b> AccountIndex<'b> {
             uid_ranges: ranges(File::Subuid),
             gid_ranges: ranges(File::Subgid),
         }
+    }
+
+    /// What each account is, in file order.
+    pub fn kinds(&self) -> impl Iterator<Item = AccountKind> {
+        self.book.users.records().map(|(_, user)| {
+            let shadow = self.book.shadow(user.name).map(|(_, shadow)| shadow);
+            kind_of_user(self.policy, &user, shadow.as_ref()).0
+        })
     }
 
     /// Every account, in file order.
@@ -167,9 +168,12 @@ impl<'b> Account<'b> {
             || admins.iter().any(|admins| admins.gid().is_some_and(|gid| user.gid() == Some(gid)));
         let admin =
             user.uid() == Some(Uid::ROOT) || parts.groups.iter().any(is_one) || by_primary();
+        let shadow = book.shadow(user.name).map(|(_, shadow)| shadow);
+        let (kind, kind_by) = kind_of_user(policy, &user, shadow.as_ref());
         Account {
-            kind: kind_of(policy, user.uid()),
-            shadow: book.shadow(user.name).map(|(_, shadow)| shadow),
+            kind,
+            kind_by,
+            shadow,
             primary: parts.primary,
             groups: parts.groups,
             gid_names: parts.gid_names,
@@ -212,11 +216,38 @@ impl<'b> Account<'b> {
 
 /// The kind of an account with this uid, or of a group with this gid.
 pub fn kind_of(policy: &Policy, id: Option<impl Into<u32>>) -> AccountKind {
-    if id.is_some_and(|id| policy.is_person(id)) {
-        AccountKind::Person
-    } else {
-        AccountKind::Service
+    id.map_or(AccountKind::Service, |id| policy.kind_of_id(id.into()).0)
+}
+
+/// The kind of a user, and why. Whoever lives where nobody does, and is kept out for good, is
+/// a service whatever its number: by a shell that lets nobody in, or by a password field that
+/// nothing matches.
+pub fn kind_of_user(
+    policy: &Policy,
+    user: &Passwd<'_>,
+    shadow: Option<&Shadow<'_>>,
+) -> (AccountKind, KindRule) {
+    let Some(uid) = user.uid() else { return (AccountKind::Service, KindRule::NoNumber) };
+    let (kind, rule) = policy.kind_of_id(uid.0);
+    let nowhere = means_no_home(user.home) || user.home == b"/";
+    if kind == AccountKind::Service || !nowhere {
+        return (kind, rule);
     }
+    let field = match user.is_shadowed() {
+        true => shadow.map(|shadow| shadow.field()),
+        false => Some(PasswordField::read(user.password)),
+    };
+    let out = turns_away(user.effective_shell()) || matches!(field, Some(PasswordField::Never));
+    match out {
+        true => (AccountKind::Service, KindRule::LivesNowhere(user.home.into())),
+        false => (kind, rule),
+    }
+}
+
+/// Whether a shell is one of those that turn everybody away.
+pub(crate) fn turns_away(shell: &[u8]) -> bool {
+    let last = shell.rsplit(|&byte| byte == b'/').next().unwrap_or(shell);
+    matches!(last, b"nologin" | b"false")
 }
 
 /// The administrators' groups: those of the policy's that exist, each line of one that stands

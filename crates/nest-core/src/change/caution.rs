@@ -33,8 +33,19 @@ pub enum Caution {
     )]
     EarlierHolder { name: BString, id: u32 },
     /// An id outside its span.
-    #[error("{what} {id} lies outside the {kind} {span}: {name} will not be listed among them")]
-    OutsideSpan { what: &'static str, name: BString, id: u32, kind: &'static str, span: IdSpan },
+    #[error(
+        "{what} {id} lies outside the {kind} {span}, where new numbers are taken from{}",
+        .counts_as.map(|other| format!(": {name} counts as a {other}")).unwrap_or_default()
+    )]
+    OutsideSpan {
+        what: &'static str,
+        name: BString,
+        id: u32,
+        kind: &'static str,
+        span: IdSpan,
+        /// What it is by that number, where that is something else.
+        counts_as: Option<&'static str>,
+    },
     /// An id the policy avoids.
     #[error("{what} {id} lies in the avoided span {span} ({why})")]
     Avoided { what: &'static str, id: u32, span: IdSpan, why: String },

@@ -4,6 +4,7 @@ use super::{Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severi
 use crate::account::admin_groups;
 use crate::sign_in::can_work;
 use crate::table::{File, Group, GroupField, Passwd};
+use crate::value::IdSpan;
 use crate::value::Uid;
 
 pub(super) const PASSES: &[Pass] = &[(&[&NO_ADMIN], no_admin)];
@@ -44,10 +45,9 @@ fn no_admin(checker: &mut Checker<'_>) {
     let is_person = |user: &Passwd<'_>| user.uid().is_some_and(|uid| policy.is_person(uid));
     // An image that nobody signs in to needs no administrator; and without root these
     // are not the accounts of a whole machine.
-    let people = policy.people_ids;
-    if prefilter.uids.highest_in(people.first(), people.last()).is_none()
-        || !prefilter.uids.contains(0)
-    {
+    let people = policy.people_spans();
+    let lives = |span: &IdSpan| prefilter.uids.highest_in(span.first(), span.last()).is_some();
+    if !people.iter().any(lives) || !prefilter.uids.contains(0) {
         return;
     }
     let can = |user: &Passwd<'_>| can_work(context, *user);

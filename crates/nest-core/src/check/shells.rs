@@ -3,9 +3,9 @@
 use bstr::{BStr, BString};
 
 use super::{Besides, Checker, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
-use crate::account::{AccountKind, kind_of};
+use crate::account::{AccountKind, kind_of, turns_away};
 use crate::context::PlanContext;
-use crate::sign_in::{sign_in_by_book, turns_away};
+use crate::sign_in::sign_in_by_book;
 use crate::surroundings::Program;
 use crate::table::{File, Line, Passwd, PasswdField};
 use crate::value::{PasswordField, Uid};

@@ -4,7 +4,7 @@ use bstr::{BStr, ByteSlice};
 use hashbrown::HashSet;
 
 use super::{Affected, Consequences, Person};
-use crate::account::{AccountKind, admin_groups, kind_of};
+use crate::account::{AccountKind, admin_groups, kind_of, kind_of_user};
 use crate::change::{Plan, Step};
 use crate::context::PlanContext;
 use crate::refusal::{Reason, Refusal, Result};
@@ -182,9 +182,11 @@ impl<'a> Guards<'_, 'a> {
 
     fn service(&self) -> Option<(&'a BStr, Reason)> {
         let accounts = self.accounts().find_map(|account| {
-            let user = account.before.as_ref()?.user;
+            let before = account.before.as_ref()?;
+            let user = before.user;
             let uid = user.uid().filter(|uid| *uid != Uid::ROOT)?;
-            if kind_of(self.context.policy, Some(uid)) != AccountKind::Service {
+            let (kind, _) = kind_of_user(self.context.policy, &user, before.shadow.as_ref());
+            if kind != AccountKind::Service {
                 return None;
             }
             let other = || {

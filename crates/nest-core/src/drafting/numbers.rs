@@ -57,7 +57,9 @@ impl NewNumber<'_> {
         if *outside {
             let (name, span) = (self.name.to_owned(), span_of(policy, self.kind));
             let (_, kind) = setting_of(self.kind);
-            cautions.push(Caution::OutsideSpan { what, name, id, kind, span });
+            let (counts, _) = policy.kind_of_id(id);
+            let counts_as = (counts != self.kind).then(|| counts.into());
+            cautions.push(Caution::OutsideSpan { what, name, id, kind, span, counts_as });
         }
     }
 

@@ -3,7 +3,8 @@
 
 use toml::de::DeValue;
 
-use super::{Policy, Setting};
+use super::Policy;
+use super::settings::Setting;
 use crate::value::path_fault;
 
 /// One setting.
@@ -80,6 +81,7 @@ fn scheme(text: String) -> Result<String, String> {
 /// Every setting, section by section.
 pub const KEYS: &[PolicyKey] = keys! {
     "people.ids" people_ids "The uids of people; a new one gets the lowest that was never used.";
+    "people.also" people_also "Other uids of people: above people.ids each is one, unless services.also has it.";
     "people.home" people_home "Where a new home goes.", path_of_name;
     "people.home_permissions" people_home_permissions "The mode of a new home, in octal.";
     "people.skeleton" people_skeleton "The directory a new home is a copy of; \"none\" for empty homes.", path_or_none;
@@ -89,6 +91,7 @@ pub const KEYS: &[PolicyKey] = keys! {
     "people.groups" people_groups "Groups that every new person joins.";
     "people.ranges" people_ranges "How many subordinate ids each person gets; 0 for none.";
     "services.ids" services_ids "The uids of services, allotted from the top down.";
+    "services.also" services_also "Other uids of services: what packages and service managers take, and nobody's.";
     "services.shell" services_shell "The shell of services.", path;
     "ids.freed" ids_freed "When the id of a deleted account may be given out again: \"never\" or \"after-retention\".";
     "ids.avoid" ids_avoid "Spans that are never allotted, each with a reason.";

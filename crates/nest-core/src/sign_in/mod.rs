@@ -13,7 +13,7 @@ use bstr::{BStr, BString, ByteSlice};
 
 use self::keys::{KeyOwner, judge_file};
 pub(crate) use self::keys::{KeyPlace, key_places};
-use crate::account::Account;
+use crate::account::{Account, turns_away};
 use crate::book::ShadowFile;
 use crate::context::PlanContext;
 use crate::ssh::{Refused, Rules, Visitor};
@@ -468,12 +468,6 @@ fn judge_aging(shadow: &Shadow<'_>, today: Day, rules: &Rules, answer: &mut Sign
         }
         _ => {}
     }
-}
-
-/// Whether a shell is one of those that turn everybody away.
-pub(crate) fn turns_away(shell: &[u8]) -> bool {
-    let last = shell.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
-    matches!(last, b"nologin" | b"false")
 }
 
 fn judge_shell(user: &Passwd<'_>, world: &dyn Surroundings, both: &mut Vec<Obstacle>) {
