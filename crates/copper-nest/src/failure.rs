@@ -3,7 +3,7 @@
 
 use std::path::PathBuf;
 
-use nest_core::policy::PolicyFault;
+use nest_core::policy::PolicyFaults;
 use nest_core::refusal::{Reason, Refusal, Way, WayIs};
 use nest_core::roster::Fault;
 use nest_core::words::in_full;
@@ -176,9 +176,9 @@ impl From<TreeError> for Failure {
     }
 }
 
-impl From<PolicyFault> for Failure {
-    fn from(fault: PolicyFault) -> Self {
-        let mut failure = Failure::of(REFUSED, "policy", fault);
+impl From<PolicyFaults> for Failure {
+    fn from(faults: PolicyFaults) -> Self {
+        let mut failure = Failure::of(REFUSED, "policy", faults);
         // Without the broken file: with it this would be refused as well.
         let way = told("see every setting", "copper-nest --policy /dev/null show policy");
         failure.ways.push(way);

@@ -9,7 +9,7 @@ use nest_core::book::Lookups;
 use nest_core::change::Plan;
 use nest_core::consequences;
 use nest_core::context::PlanContext;
-use nest_core::policy::Policy;
+use nest_core::policy::{Policy, PolicyFaults};
 use nest_core::record::{ChangeRecord, Told};
 use nest_core::refusal::{Refusal, Way, WayIs};
 use nest_core::request::{GuardOverrides, Request};
@@ -34,7 +34,7 @@ use crate::author::author;
 use crate::cli::Global;
 use crate::clock::Now;
 use crate::failure::{Failure, REFUSED, Result, UNTOUCHED, spell_out};
-use crate::view::{Bar, receipt, visible};
+use crate::view::{Bar, receipt, visible, visible_line};
 
 /// Whether a change is asked about before it is made.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -78,6 +78,24 @@ impl<'g> Session<'g> {
     pub fn open(global: &'g Global) -> Result<Self> {
         let tree = Tree::open(&global.tree)?;
         let policy = read_policy(global, &tree)?;
+        Self::with(global, tree, policy)
+    }
+
+    /// The same for what only looks, and for what can't wait until a policy is mended: where
+    /// that is at fault it says so, and goes by the built-in settings.
+    pub fn open_anyway(global: &'g Global) -> Result<Self> {
+        let tree = Tree::open(&global.tree)?;
+        let policy = read_policy(global, &tree).unwrap_or_else(|fault| {
+            for line in fault.message().lines() {
+                errln!("{}", visible_line(line.as_bytes()));
+            }
+            errln!("the built-in settings are gone by until that is mended");
+            Policy::default()
+        });
+        Self::with(global, tree, policy)
+    }
+
+    fn with(global: &'g Global, tree: Tree, policy: Policy) -> Result<Self> {
         let state = match global.state.as_deref() {
             None => State::InTree,
             Some(path) if path == Path::new("none") => State::Nowhere,
@@ -546,7 +564,7 @@ fn read_policy(global: &Global, tree: &Tree) -> Result<Policy> {
     };
     let text = String::from_utf8(text).map_err(|_| unreadable(&shown, "it is not UTF-8".into()))?;
     let policy = Policy::read(&shown, &text)?;
-    nest_core::check::verify_accepted_rules(&policy)?;
+    nest_core::check::verify_accepted_rules(&policy).map_err(PolicyFaults::from)?;
     Ok(policy)
 }
 

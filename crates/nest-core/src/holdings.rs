@@ -318,7 +318,7 @@ mod tests {
                 ("100-109".into(), owned("a"), false),
                 ("105-114".into(), owned("b"), true),
                 ("115-199".into(), None, false),
-                ("200-200".into(), owned("7"), false),
+                ("200".into(), owned("7"), false),
             ]
         );
     }

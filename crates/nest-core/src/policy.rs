@@ -1,6 +1,7 @@
 //! The settings of a tree: built-in ones, and over them those of
 //! `etc/copper-nest/policy.toml`, each with where it comes from.
 
+mod contradictions;
 mod keys;
 mod kinds;
 mod settings;
@@ -70,6 +71,17 @@ pub struct PolicyFault {
     pub line: usize,
     /// What is wrong, and what would be right.
     pub message: String,
+}
+
+/// All that is wrong with a policy file, in the order of its lines. `Display` gives one a line.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("{}", .0.iter().map(ToString::to_string).collect::<Vec<_>>().join("\n"))]
+pub struct PolicyFaults(pub Vec<PolicyFault>);
+
+impl From<PolicyFault> for PolicyFaults {
+    fn from(fault: PolicyFault) -> Self {
+        PolicyFaults(vec![fault])
+    }
 }
 
 /// Every setting. [`KEYS`] says what each means.
@@ -170,9 +182,9 @@ impl Policy {
     /// to be named in messages.
     ///
     /// # Errors
-    /// The first fault: broken TOML, an unknown key (the nearest known one is
+    /// All [`PolicyFaults`]: broken TOML, an unknown key (the nearest known one is
     /// named), a value of the wrong kind, settings that contradict each other.
-    pub fn read(file: &str, text: &str) -> Result<Self, PolicyFault> {
+    pub fn read(file: &str, text: &str) -> Result<Self, PolicyFaults> {
         let line_at = |offset: usize| text[..offset.min(text.len())].matches('\n').count() + 1;
         let fault = |offset: usize, message: String| PolicyFault {
             file: file.to_owned(),
@@ -180,36 +192,45 @@ impl Policy {
             message,
         };
         let document = DeTable::parse(text).map_err(|error| {
-            fault(error.span().map_or(0, |span| span.start), error.message().to_owned())
+            let start = error.span().map_or(0, |span| span.start);
+            PolicyFaults(vec![fault(start, error.message().to_owned())])
         })?;
-        let mut policy = Policy::default();
+        let (mut policy, mut faults) = (Policy::default(), Vec::new());
         for (section, table) in document.get_ref() {
             let Some(table) = table.get_ref().as_table() else {
                 let message = format!(
                     "the key {} stands outside a section; every key belongs to one, as in [people]",
                     section.get_ref()
                 );
-                return Err(fault(section.span().start, message));
+                faults.push(fault(section.span().start, message));
+                continue;
             };
             let sections: Vec<_> = KEYS.iter().map(|key| key.section()).collect();
             if !sections.contains(&section.get_ref().as_ref()) {
                 let message = unknown("section", section.get_ref(), sections.into_iter());
-                return Err(fault(section.span().start, message));
+                faults.push(fault(section.span().start, message));
+                continue;
             }
             for (name, value) in table {
                 let full = format!("{}.{}", section.get_ref(), name.get_ref());
                 let Some(key) = KEYS.iter().find(|key| key.name == full) else {
                     let message = unknown("setting", &full, KEYS.iter().map(|key| key.name));
-                    return Err(fault(name.span().start, message));
+                    faults.push(fault(name.span().start, message));
+                    continue;
                 };
-                (key.set)(&mut policy, value.get_ref())
-                    .map_err(|message| fault(value.span().start, format!("{full}: {message}")))?;
+                if let Err(message) = (key.set)(&mut policy, value.get_ref()) {
+                    faults.push(fault(value.span().start, format!("{full}: {message}")));
+                }
                 let source =
                     SettingSource::File { file: file.to_owned(), line: line_at(name.span().start) };
                 policy.sources.insert(key.name, source);
             }
         }
-        Ok(policy)
+        if faults.is_empty() {
+            faults = policy.contradictions();
+        }
+        faults.sort_by_key(|fault| fault.line);
+        if faults.is_empty() { Ok(policy) } else { Err(PolicyFaults(faults)) }
     }
 
     /// Where the setting with this key comes from.
@@ -234,11 +255,16 @@ impl Policy {
         word: &str,
         known: impl Iterator<Item = &'static str>,
     ) -> PolicyFault {
+        self.fault_of(key, &unknown(what, word, known))
+    }
+
+    /// What is wrong with a setting.
+    fn fault_of(&self, key: &str, message: &str) -> PolicyFault {
         let (file, line) = match self.source(key) {
             SettingSource::File { file, line } => (file, line),
             SettingSource::BuiltIn => ("the built-in policy".to_owned(), 0),
         };
-        PolicyFault { file, line, message: format!("{key}: {}", unknown(what, word, known)) }
+        PolicyFault { file, line, message: format!("{key}: {message}") }
     }
 
     /// Whether the members of a group of this name administer the machine.

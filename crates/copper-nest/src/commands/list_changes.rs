@@ -36,7 +36,7 @@ const EXAMPLES: &str = "Examples:
 impl ListChanges {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let since = self.since.as_ref().map(|text| Day::parse(text, session.today));
         let since = since

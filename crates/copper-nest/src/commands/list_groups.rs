@@ -49,7 +49,7 @@ enum GroupKindChoice {
 impl ListGroups {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
         let book = &loaded.book;

@@ -25,7 +25,7 @@ const IDS: &str = "Examples:
 impl ListIds {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
@@ -61,7 +61,7 @@ const RANGES: &str = "Examples:
 impl ListRanges {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;

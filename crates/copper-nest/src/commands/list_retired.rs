@@ -20,7 +20,7 @@ const EXAMPLES: &str = "Examples:
 impl ListRetired {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         if session.state.shown().is_none() {
             let message = "with --state none no deleted account is kept";

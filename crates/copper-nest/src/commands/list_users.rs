@@ -63,7 +63,7 @@ enum UserKindChoice {
 impl ListUsers {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
         let (book, policy) = (&loaded.book, &session.policy);

@@ -24,7 +24,7 @@ const EXAMPLES: &str = "Examples:
 impl Recover {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.require_rights()?;
         let unfinished = recover::unfinished(&session.tree, &session.state)?;
         let unfinished = unfinished.filter(|_| !recover::is_being_changed(&session.tree));

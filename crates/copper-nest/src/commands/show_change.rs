@@ -22,7 +22,7 @@ const EXAMPLES: &str = "Examples:
 impl ShowChange {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let folder = session
             .changes_folder()?

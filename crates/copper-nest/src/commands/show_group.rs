@@ -32,7 +32,7 @@ const EXAMPLES: &str = "Examples:
 impl ShowGroup {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;

@@ -24,7 +24,7 @@ const EXAMPLES: &str = "Examples:
 impl ShowId {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let id = read_id("id", &self.number)?;
         let loaded = session.load()?;

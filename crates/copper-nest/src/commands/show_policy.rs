@@ -18,7 +18,7 @@ const EXAMPLES: &str = "Examples:
 impl ShowPolicy {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         let policy = &session.policy;
         if global.json() {
             let settings: Vec<_> = KEYS

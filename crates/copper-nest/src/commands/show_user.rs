@@ -37,7 +37,7 @@ const EXAMPLES: &str = "Examples:
 impl ShowUser {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = Session::open(global)?;
+        let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let name = BStr::new(self.name.as_bytes());
         if self.retired {

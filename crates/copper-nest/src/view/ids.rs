@@ -2,7 +2,6 @@
 
 use nest_core::account::AccountKind;
 use nest_core::holdings::{Holding, OutsideUse, RangeOrGap, SpanUse};
-use nest_core::value::IdSpan;
 use nest_core::words::{counted, list};
 use serde_json::{Value, json};
 
@@ -97,7 +96,7 @@ pub fn print_spans(global: &Global, spans: &[SpanUse], outside: &[OutsideUse]) {
         outln!(
             "{heading}{:12}{heading:#} {}",
             called(other),
-            list(other.ids.spans().iter().map(span_in_words))
+            list(other.ids.spans().iter().map(ToString::to_string))
         );
         outln!("  {numbers} used outside the span that new ones are taken from");
         outln!();
@@ -125,11 +124,6 @@ fn lowest(outside: &OutsideUse) -> u32 {
 
 fn highest(outside: &OutsideUse) -> u32 {
     outside.ids.spans().last().map_or(0, |span| span.last())
-}
-
-/// A span; one of a single number as that.
-fn span_in_words(span: &IdSpan) -> String {
-    if span.count() == 1 { span.first().to_string() } else { span.to_string() }
 }
 
 /// Blocks from an eighth to full height; an empty part is a low line.
@@ -168,7 +162,7 @@ pub fn spans_to_json(spans: &[SpanUse], outside: &[OutsideUse]) -> Value {
         })
     });
     let outside = outside.iter().map(|other| {
-        let ids = other.ids.spans().iter().map(span_in_words);
+        let ids = other.ids.spans().iter().map(ToString::to_string);
         json!({
             "name": called(other),
             "first": lowest(other),

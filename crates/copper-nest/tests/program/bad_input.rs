@@ -129,7 +129,7 @@ fn spans_that_are_full() {
         "no id is free in 1000-1002, the span of people.ids, etc/copper-nest/policy.toml:2",
     );
     assert!(run.stderr.contains("create user perrin --uid N"));
-    tree.refused("create user berthcam --service", 3, "no id is free in 999-999");
+    tree.refused("create user berthcam --service", 3, "no id is free in 999, the span");
     tree.write("etc/copper-nest/policy.toml", "[ranges]\nspan = \"2001010688-2001207295\"\n");
     tree.refused(
         "create user maren perrin",

@@ -51,7 +51,7 @@ fn another_file_can_be_named() {
 }
 
 #[test]
-fn a_wrong_policy_stops_everything_that_goes_by_it() {
+fn a_wrong_policy_stops_changes_and_nothing_else() {
     let tree = TestTree::new();
     for (text, says) in [
         (
@@ -71,13 +71,42 @@ fn a_wrong_policy_stops_everything_that_goes_by_it() {
         ("[people\n", ":1:"),
     ] {
         tree.write(FILE, text);
-        for words in ["create user maren", "show policy", "check"] {
-            tree.refused(words, 3, says);
+        tree.refused("create user maren", 3, says);
+        // What only looks goes on, and says so.
+        for words in ["show policy", "check --files-only", "show user tavish", "list ids"] {
+            let run = tree.run(words);
+            assert!(matches!(run.status, 0 | 1), "{words}: {}", run.stderr);
+            assert!(run.stderr.contains(says), "{words}: {}", run.stderr);
+            let goes_on = "the built-in settings are gone by until that is mended";
+            assert_eq!(run.stderr.matches(goes_on).count(), 1, "{words}: {}", run.stderr);
         }
     }
     tree.write(FILE, b"[people]\nshell = \"\xff\"\n");
-    tree.refused("show policy", 3, "it is not UTF-8");
+    tree.refused("create user maren", 3, "it is not UTF-8");
     tree.remove(FILE);
     std::fs::create_dir(tree.path(FILE)).unwrap();
-    tree.refused("show policy", 3, "the policy etc/copper-nest/policy.toml can't be read");
+    tree.refused("create user maren", 3, "the policy etc/copper-nest/policy.toml can't be read");
+}
+
+#[test]
+fn all_faults_are_told_at_once_and_what_can_not_wait_goes_on() {
+    let tree = TestTree::new();
+    tree.write(
+        FILE,
+        "[people]\nshel = \"/bin/sh\"\nids = \"9-1\"\n\n[names]\nlogin = \"{f}{mid}\"\n",
+    );
+    let run = tree.refused("create user maren", 3, ":2: there is no setting people.shel");
+    for fault in [":3: people.ids: \"9-1\" runs backwards", ":6: names.login: there is no {mid}"] {
+        assert!(run.stderr.contains(fault), "{}", run.stderr);
+    }
+    tree.write(FILE, "[people]\nids = \"1000-70000\"\n[passwords]\nhold_days = 9\nrenew_days = 3\n[services]\nalso = [\"65000\"]\n");
+    let run = tree.refused("create user maren", 3, "hold_days: a password could not be changed");
+    assert!(run.stderr.contains(":7: services.also: 65000 overlaps"), "{}", run.stderr);
+    // Nobody waits for a policy to be mended to keep somebody out, or to clear up after a crash.
+    let run = tree.done("suspend user tavish");
+    assert!(run.stderr.contains("services.also"), "{}", run.stderr);
+    tree.done("recover");
+    tree.refused("resume user tavish", 3, "services.also");
+    let json = tree.json("show user tavish");
+    assert_eq!(json["suspended"], true);
 }

@@ -124,7 +124,7 @@ fn configuration_that_is_no_file_holds_nothing_up() {
     }
     let tree = TestTree::new();
     plant_zero(&tree.path("etc/copper-nest/policy.toml"));
-    tree.refused("list users", 3, "policy.toml can't be read: it is a device, not a file");
+    tree.refused("create user perrin", 3, "policy.toml can't be read: it is a device, not a file");
     let tree = TestTree::new();
     plant_zero(&tree.path("etc/sudoers"));
     let run = tree.done("create user perrin");

@@ -204,8 +204,7 @@ mod tests {
             (File::Group, "g:x:1002:\n"),
             (File::Subuid, "a:1003:2\n"),
         ]);
-        let policy =
-            policy("[ids]\navoid = [\"1005-1006 theirs\"]\n[services]\nids = \"990-1001\"");
+        let policy = policy("[ids]\navoid = [\"1005-1006 theirs\"]\n");
         let one = |id| RetiredId { id, name: "old".into() };
         let mut world = World { service_ids: vec![1008], ..World::default() };
         world.retired.users.push(one(1007));
@@ -213,7 +212,7 @@ mod tests {
         assert_eq!(ids.lowest(policy.people_ids), Ok(Some(1009)));
         ids.add(1009);
         assert_eq!(ids.lowest(policy.people_ids), Ok(Some(1010)));
-        assert_eq!(ids.highest(policy.services_ids), Ok(Some(999)));
+        assert_eq!(ids.highest(IdSpan::fixed(990, 1001)), Ok(Some(999)));
         assert_eq!(ids.lowest(IdSpan::fixed(1000, 1008)), Ok(None));
         assert_eq!(ids.lowest(IdSpan::fixed(65534, 65536)), Ok(Some(65536)));
         world.service_down = true;
@@ -272,7 +271,9 @@ mod tests {
             (File::Subuid, "a:5000:100\n"),
             (File::Subgid, "a:5300:10\n"),
         ]);
-        let policy = policy("[ranges]\nspan = \"5000-5999\"\n[ids]\navoid = [\"5420-5430\"]");
+        let policy = policy(
+            "[people]\nids = \"1000-4999\"\n[ranges]\nspan = \"5000-5999\"\n[ids]\navoid = [\"5420-5430\"]",
+        );
         let world = World { service_ids: vec![5151], ..World::default() };
         let mut ids = IdMap::new(&book, &policy, &world);
         assert_eq!(ids.range(50), Ok(IdSpan::new(5100, 5149)));

@@ -60,7 +60,30 @@ fn path_of_name(text: String) -> Result<String, String> {
     if !text.contains("{name}") {
         return Err(format!("\"{text}\" holds no {{name}}: everybody would get the same one"));
     }
+    placeholders(&text, &["{name}"])?;
     path(text)
+}
+
+/// A pattern for login names.
+fn login(text: String) -> Result<String, String> {
+    placeholders(&text, &["{first}", "{last}", "{f}", "{l}"])?;
+    Ok(text)
+}
+
+/// Whether each word in braces is one of those that are filled in.
+fn placeholders(text: &str, known: &[&str]) -> Result<(), String> {
+    let mut rest = text;
+    while let Some(at) = rest.find('{') {
+        rest = &rest[at..];
+        let end = rest.find('}').map_or(rest.len(), |end| end + 1);
+        let word = &rest[..end];
+        if !known.contains(&word) {
+            let known = known.join(", ");
+            return Err(format!("there is no {word}; what is filled in is {known}"));
+        }
+        rest = &rest[end..];
+    }
+    Ok(())
 }
 
 fn path_or_none(text: String) -> Result<String, String> {
@@ -97,7 +120,7 @@ pub const KEYS: &[PolicyKey] = keys! {
     "ids.avoid" ids_avoid "Spans that are never allotted, each with a reason.";
     "ranges.span" ranges_span "Where subordinate ids are taken from.";
     "names.style" names_style "What names are made of: \"strict\", \"dotted\" or \"loose\".";
-    "names.login" names_login "The pattern for proposing login names, of {first} {last} {f} {l}.";
+    "names.login" names_login "The pattern for proposing login names, of {first} {last} {f} {l}.", login;
     "passwords.scheme" passwords_scheme "How passwords are hashed: \"auto\", \"yescrypt\" or \"sha512\".", scheme;
     "passwords.min_length" passwords_min_length "The shortest password, in characters.";
     "passwords.min_score" passwords_min_score "The least guessing effort, from 0 to 4.", score;

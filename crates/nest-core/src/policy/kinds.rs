@@ -129,7 +129,8 @@ mod tests {
             kind("[services]\nalso = [\"70000-70009\"]\n", 70001),
             "service: services.also 70000-70009"
         );
-        assert_eq!(kind("[people]\nalso = [\"500-509\"]\n", 505), "person: people.also 500-509");
+        let also = "[people]\nalso = [\"61200-61209\"]\n";
+        assert_eq!(kind(also, 61205), "person: people.also 61200-61209");
         assert_eq!(
             kind("[people]\nids = \"1000-70000\"\n", 65000),
             "person: people.ids 1000-70000"

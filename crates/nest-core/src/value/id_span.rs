@@ -2,7 +2,7 @@
 
 use std::fmt;
 
-/// An inclusive span of ids, written `first-last`.
+/// An inclusive span of ids, written `first-last`, or as the number where it is one.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, serde::Serialize, serde::Deserialize,
 )]
@@ -117,7 +117,10 @@ impl IdSpan {
 
 impl fmt::Display for IdSpan {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}-{}", self.first, self.last)
+        match self.first == self.last {
+            true => write!(f, "{}", self.first),
+            false => write!(f, "{}-{}", self.first, self.last),
+        }
     }
 }
 
