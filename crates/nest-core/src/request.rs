@@ -30,6 +30,8 @@ pub struct CreateUser {
     pub uid: Option<Uid>,
     /// The uid may be somebody else's too.
     pub share_id: bool,
+    /// The uid may be one that was somebody else's and is retired.
+    pub reuse_id: bool,
     /// The primary group, by name or gid, in place of a private group.
     pub primary: Option<GroupName>,
     /// Groups to join.
@@ -107,6 +109,8 @@ pub struct CreateGroup {
     pub gid: Option<Gid>,
     /// The gid may be another group's too.
     pub share_id: bool,
+    /// The gid may be one that was another group's and is retired.
+    pub reuse_id: bool,
     /// A service's group: an id of that span.
     pub service: bool,
     /// Who is in it.

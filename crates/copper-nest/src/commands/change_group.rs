@@ -24,6 +24,9 @@ pub struct ChangeGroupArgs {
     /// Let the gid be another group's too.
     #[arg(long, requires = "gid")]
     share_id: bool,
+    /// Let the gid be one that was somebody else's and is retired.
+    #[arg(long, requires = "gid")]
+    reuse_id: bool,
     /// Users to be listed as members.
     #[arg(long, value_name = "USER,…", value_delimiter = ',')]
     add_member: Vec<OsString>,
@@ -63,6 +66,7 @@ impl ChangeGroupArgs {
             name: bytes(&self.name),
             gid: self.gid.as_deref().map(read_gid).transpose()?,
             share_id: self.share_id,
+            reuse_id: self.reuse_id,
             add_members: names(&self.add_member),
             drop_members: names(&self.drop_member),
             add_admins: names(&self.add_group_admin),

@@ -31,6 +31,9 @@ pub struct ChangeUserArgs {
     /// Let the uid be somebody else's too.
     #[arg(long, requires = "uid")]
     share_id: bool,
+    /// Let the uid be one that was somebody else's and is retired.
+    #[arg(long, requires = "uid")]
+    reuse_id: bool,
     /// Another primary group; the old one stays an ordinary membership.
     #[arg(long, value_name = "GROUP")]
     primary: Option<OsString>,
@@ -90,6 +93,7 @@ impl ChangeUserArgs {
             full_name: self.full_name.as_ref().map(bytes),
             uid: self.uid.as_deref().map(read_uid).transpose()?,
             share_id: self.share_id,
+            reuse_id: self.reuse_id,
             primary: self.primary.as_ref().map(bytes),
             home: self.home.as_ref().map(bytes),
             record_only: self.record_only,

@@ -22,6 +22,9 @@ pub struct CreateGroupArgs {
     /// Let the gid be another group's too.
     #[arg(long, requires = "gid")]
     share_id: bool,
+    /// Let the gid be one that was somebody else's and is retired.
+    #[arg(long, requires = "gid")]
+    reuse_id: bool,
     /// A group of a service: a gid of the services' span.
     #[arg(long)]
     service: bool,
@@ -48,6 +51,7 @@ impl CreateGroupArgs {
             name: bytes(&self.name),
             gid: self.gid.as_deref().map(read_gid).transpose()?,
             share_id: self.share_id,
+            reuse_id: self.reuse_id,
             service: self.service,
             members: self.member.iter().map(bytes).collect(),
             admins: self.group_admin.iter().map(bytes).collect(),

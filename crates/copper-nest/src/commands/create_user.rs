@@ -38,6 +38,9 @@ pub struct CreateUserArgs {
     /// Let the uid be somebody else's too.
     #[arg(long, requires = "uid")]
     share_id: bool,
+    /// Let the uid be one that was somebody else's and is retired.
+    #[arg(long, requires = "uid")]
+    reuse_id: bool,
     /// The primary group, in place of a private group.
     #[arg(long, value_name = "GROUP")]
     primary: Option<OsString>,
@@ -162,6 +165,7 @@ impl CreateUserArgs {
             full_name: self.full_name.as_ref().map(bytes),
             uid: self.uid.as_deref().map(read_uid).transpose()?,
             share_id: self.share_id,
+            reuse_id: self.reuse_id,
             primary: self.primary.as_ref().map(bytes),
             join: self.join.iter().map(bytes).collect(),
             admin: self.admin,

@@ -137,3 +137,33 @@ fn people_are_people_whatever_span_new_numbers_come_from() {
     let run = tree.done("create user odile --uid 500 -n");
     run.says("where new numbers are taken from: odile counts as a service.");
 }
+
+#[test]
+fn a_number_comes_back_to_its_owner_and_to_others_only_when_asked() {
+    let tree = TestTree::new();
+    tree.done("create user maren");
+    tree.done("delete user maren --yes --files keep");
+    // Its own, with the group of its own.
+    let run = tree.done("create user maren --uid 1002 --adopt-home -n");
+    assert!(run.value("primary").starts_with("maren 1002"), "{}", run.stdout);
+    run.says("back in use");
+    assert!(!run.stdout.contains("was maren's"), "{}", run.stdout);
+    // Somebody else's.
+    let run = tree.refused("create user odile --uid 1002", 3, "was maren's, and is retired");
+    assert!(run.stderr.contains("create user odile --uid 1002 --reuse-id"), "{}", run.stderr);
+    let run = tree.done("create user odile --uid 1002 --reuse-id");
+    assert!(run.value("primary").starts_with("odile 1002"), "{}", run.stdout);
+    let files = if crate::harness::is_root() { "files carry it still" } else { "it" };
+    run.says("uid 1002 was maren's until 2026-11-24").says(files).says("back in use");
+    let record = tree.json("show change 3").to_string();
+    assert!(record.contains("uid 1002 was maren's until 2026-11-24"), "{record}");
+    // Taken back it is maren's once more: files carry it.
+    tree.done("undo --yes");
+    tree.refused("change user tavish --uid 1002", 3, "was maren's, and is retired");
+    tree.done("change user tavish --uid 1002 --reuse-id -n").says("uid 1002 was maren's");
+    tree.refused("create group crew --gid 1002", 3, "was maren's, and is retired");
+    tree.done("create group crew --gid 1002 --reuse-id -n").says("gid 1002 was maren's");
+    tree.done("change group pilots --gid 1002 --reuse-id --even-service -n").says("was maren's");
+    // A service's private group may not have what is another group's.
+    tree.refused("create user gauge2 --uid 1001 --reuse-id", 3, "uid 1001 is tavish's");
+}

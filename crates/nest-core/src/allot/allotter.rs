@@ -7,7 +7,7 @@ use crate::account::AccountKind;
 use crate::book::Book;
 use crate::policy::{Avoid, Policy};
 use crate::surroundings::Surroundings;
-use crate::value::{Gid, IdSet, IdSpan, Uid, is_reserved};
+use crate::value::{Gid, IdSet, IdSpan, Uid, UserOrGroup, is_reserved};
 
 /// Whether a number is that of a user or of a group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
@@ -39,11 +39,29 @@ pub enum Holder {
 
 /// A number that was asked for by name of the number.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct Wanted {
+pub struct Wanted<'w> {
     /// The number.
     pub id: u32,
     /// It may be somebody else's too.
     pub share: bool,
+    /// Who wants it.
+    pub by: Taker<'w>,
+}
+
+/// Who takes a number: one that was its own before it takes back.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Taker<'w> {
+    /// Its name.
+    pub name: &'w BStr,
+    /// It may be one that was somebody else's and is retired.
+    pub reuse: bool,
+}
+
+impl Taker<'_> {
+    /// Whether it may have a number that was retired with this name.
+    fn may_have(self, earlier: &BStr) -> bool {
+        self.reuse || self.name == earlier
+    }
 }
 
 /// A number that was chosen.
@@ -57,6 +75,8 @@ pub struct Allotted<'a> {
     pub avoided: Option<&'a Avoid>,
     /// Whether it lies outside the span for its kind.
     pub outside: bool,
+    /// Whose it was before: it is retired until now.
+    pub earlier: Option<BString>,
 }
 
 /// Why no number can be had.
@@ -141,7 +161,7 @@ impl<'a> Allotter<'a> {
         &mut self,
         of: IdUse,
         kind: AccountKind,
-        wanted: Option<Wanted>,
+        wanted: Option<Wanted<'_>>,
     ) -> Result<Allotted<'a>, NotAllotted> {
         let span = span_of(self.policy, kind);
         let allotted = match wanted {
@@ -150,7 +170,7 @@ impl<'a> Allotter<'a> {
                 let id = self.next(kind).map_err(NotAllotted::ServiceFailed)?;
                 let setting = || self.policy.origin(setting_of(kind).0);
                 let id = id.ok_or_else(|| NotAllotted::SpanFull { span, setting: setting() })?;
-                Allotted { id, shared_with: None, avoided: None, outside: false }
+                Allotted { id, shared_with: None, avoided: None, outside: false, earlier: None }
             }
         };
         self.give(of, allotted.id);
@@ -167,6 +187,7 @@ impl<'a> Allotter<'a> {
         uid: u32,
         chosen: bool,
         kind: AccountKind,
+        by: Taker<'_>,
     ) -> Result<u32, NotAllotted> {
         let is_free = || -> Result<bool, NotAllotted> {
             if self.given_gids.contains(uid) {
@@ -177,7 +198,12 @@ impl<'a> Allotter<'a> {
             }
             let known =
                 self.world.service_group_by_gid(Gid(uid)).map_err(NotAllotted::ServiceFailed)?;
-            Ok(holder_of_gid(self.book, self.world, uid).is_none() && known.is_none())
+            let free = match holder_of_gid(self.book, self.world, uid) {
+                None => true,
+                Some(Holder::Retired(earlier)) => by.may_have(earlier.as_ref()),
+                Some(Holder::User(_) | Holder::Group(_) | Holder::Range { .. }) => false,
+            };
+            Ok(free && known.is_none())
         };
         if is_free()? {
             self.give(IdUse::Gid, uid);
@@ -232,6 +258,19 @@ impl<'a> Allotter<'a> {
         Ok(is_free)
     }
 
+    /// What is known of a retired number: since when nobody has it, and how many files carry
+    /// it still.
+    pub fn traces_of(&self, of: IdUse, id: u32) -> (Option<String>, Result<usize, String>) {
+        let thing = match of {
+            IdUse::Uid => UserOrGroup::User,
+            IdUse::Gid => UserOrGroup::Group,
+        };
+        let kept = self.world.kept().unwrap_or_default().iter();
+        let mut kept = kept.filter(|kept| kept.kept.thing == thing && kept.kept.id == id);
+        let since = kept.next_back().and_then(|kept| kept.time.get(..10).map(str::to_owned));
+        (since, self.world.carriers_elsewhere(id, of == IdUse::Gid, &[]))
+    }
+
     /// Sets a number aside that is asked for later in the plan: it is not chosen for others.
     pub fn set_aside(&mut self, id: u32) {
         self.ids().add(id);
@@ -256,9 +295,9 @@ impl<'a> Allotter<'a> {
         &self,
         of: IdUse,
         span: IdSpan,
-        wanted: Wanted,
+        wanted: Wanted<'_>,
     ) -> Result<Allotted<'a>, NotAllotted> {
-        let Wanted { id, share } = wanted;
+        let Wanted { id, share, by } = wanted;
         if is_reserved(id) {
             return Err(NotAllotted::Reserved);
         }
@@ -266,8 +305,13 @@ impl<'a> Allotter<'a> {
             IdUse::Uid => holder_of_uid(self.book, self.world, id),
             IdUse::Gid => holder_of_gid(self.book, self.world, id),
         };
+        let mut earlier = None;
         let shared_with = match holder {
             Some(Holder::User(other) | Holder::Group(other)) if share => Some(other),
+            Some(Holder::Retired(other)) if by.may_have(other.as_ref()) => {
+                earlier = Some(other);
+                None
+            }
             Some(holder) => return Err(NotAllotted::Taken(holder)),
             None => None,
         };
@@ -282,7 +326,7 @@ impl<'a> Allotter<'a> {
             }
             avoided = avoided_span(self.policy, id);
         }
-        Ok(Allotted { id, shared_with, avoided, outside: !span.contains(id) })
+        Ok(Allotted { id, shared_with, avoided, outside: !span.contains(id), earlier })
     }
 }
 

@@ -4,5 +4,7 @@ mod allotter;
 mod id_map;
 mod login;
 
-pub use allotter::{Allotted, Allotter, Holder, IdUse, NotAllotted, Wanted, setting_of, span_of};
+pub use allotter::{
+    Allotted, Allotter, Holder, IdUse, NotAllotted, Taker, Wanted, setting_of, span_of,
+};
 pub use login::{NoLogin, Proposed, fitted, propose_login};

@@ -46,6 +46,17 @@ pub enum Caution {
         /// What it is by that number, where that is something else.
         counts_as: Option<&'static str>,
     },
+    /// A number that was somebody else's.
+    #[error("{}", reused(.what, .id, .earlier, .since.as_deref(), .files))]
+    Reused {
+        what: &'static str,
+        id: u32,
+        earlier: BString,
+        /// The day from which on it was nobody's, where that is known.
+        since: Option<String>,
+        /// How many files carry it still; why that is not known.
+        files: Result<usize, String>,
+    },
     /// An id the policy avoids.
     #[error("{what} {id} lies in the avoided span {span} ({why})")]
     Avoided { what: &'static str, id: u32, span: IdSpan, why: String },
@@ -277,6 +288,25 @@ pub enum Caution {
     /// A mail spool that can't be made.
     #[error("no mail spool file is made: {why}")]
     MailNotMade { why: String },
+}
+
+/// That a number was somebody else's, and what still carries it.
+fn reused(
+    what: &str,
+    id: &u32,
+    earlier: &BString,
+    since: Option<&str>,
+    files: &Result<usize, String>,
+) -> String {
+    let until = since.map(|day| format!(" until {day}")).unwrap_or_default();
+    let carried = match files {
+        Ok(0) => "no file carries it".to_owned(),
+        Ok(count) => {
+            format!("{} it still", counted(*count, "file carries", "files carry"))
+        }
+        Err(why) => format!("whether files carry it still is not known: {why}"),
+    };
+    format!("{what} {id} was {earlier}'s{until}: {carried}")
 }
 
 #[cfg(test)]

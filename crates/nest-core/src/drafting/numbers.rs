@@ -17,7 +17,7 @@ pub(crate) struct NewNumber<'r> {
     /// Whose span it comes from.
     pub kind: AccountKind,
     /// The number that was asked for.
-    pub wanted: Option<Wanted>,
+    pub wanted: Option<Wanted<'r>>,
     /// Who gets it.
     pub name: &'r BStr,
 }
@@ -35,11 +35,16 @@ impl NewNumber<'_> {
     ) -> Result<u32, NotAllotted> {
         let allotted = allotter.choose(self.of, self.kind, self.wanted)?;
         self.tell(policy, &allotted, cautions);
+        if let Some(earlier) = allotted.earlier.clone().filter(|earlier| earlier != self.name) {
+            let (what, id) = (self.of.word(), allotted.id);
+            let (since, files) = allotter.traces_of(self.of, id);
+            cautions.push(Caution::Reused { what, id, earlier, since, files });
+        }
         Ok(allotted.id)
     }
 
     fn tell(self, policy: &Policy, allotted: &Allotted<'_>, cautions: &mut Vec<Caution>) {
-        let Allotted { id, shared_with, avoided, outside } = allotted;
+        let Allotted { id, shared_with, avoided, outside, earlier: _ } = allotted;
         let (id, what) = (*id, self.of.word());
         if let Some(other) = shared_with.clone() {
             cautions.push(match self.of {
@@ -81,7 +86,11 @@ impl NewNumber<'_> {
             NotAllotted::Taken(Holder::Group(_)) => {
                 refusal.or_again("share it all the same", "--share-id")
             }
-            NotAllotted::Taken(Holder::Retired(_) | Holder::Range { .. }) => other(refusal),
+            NotAllotted::Taken(Holder::Retired(_)) => {
+                let or = if of == IdUse::Uid { "or " } else { "" };
+                other(refusal).or_again(format!("{or}take it over with its files"), "--reuse-id")
+            }
+            NotAllotted::Taken(Holder::Range { .. }) => other(refusal),
             NotAllotted::SpanFull { .. } => {
                 refusal.or("choose one outside it", format!("{again} --{option} N")).or_else(
                     "or widen the span",

@@ -6,8 +6,18 @@ use super::{LineEdits, retire};
 use crate::allot::Allotter;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
+use crate::retired_ids::RetiredIds;
 use crate::table::{Column, File, Line, with_fields};
 use crate::value::{Gid, TreePath, Uid};
+
+/// What becomes of numbers that lose their holder by a plan that takes something back.
+#[derive(Debug, Default)]
+pub(crate) struct GoingNumbers {
+    /// Those that nobody used are free again.
+    pub free_if_unused: bool,
+    /// Whose some of them were before, and are again.
+    pub earlier: RetiredIds,
+}
 
 /// A plan that is not finished yet.
 pub(crate) struct PlanBuilder<'a> {
@@ -20,8 +30,8 @@ pub(crate) struct PlanBuilder<'a> {
     pending: PendingLists<'a>,
     /// The plan, but for its edits and the numbers that they retire.
     pub plan: Plan,
-    /// Whether numbers that go and that nobody used are free again.
-    pub frees_unused: bool,
+    /// What becomes of numbers that go.
+    pub going: GoingNumbers,
 }
 
 impl<'a> PlanBuilder<'a> {
@@ -59,7 +69,7 @@ impl<'a> PlanBuilder<'a> {
             pending: PendingLists::default(),
             allotter: Allotter::new(book, policy, world),
             plan: Plan { summary: summary.into(), ..Plan::default() },
-            frees_unused: false,
+            going: GoingNumbers::default(),
         }
     }
 
@@ -94,10 +104,10 @@ impl<'a> PlanBuilder<'a> {
     /// the likely next command.
     pub fn finish(mut self, next: impl Into<String>) -> Plan {
         self.lists().flush();
-        let PlanBuilder { context, edits, mut plan, frees_unused, .. } = self;
+        let PlanBuilder { context, edits, mut plan, going, .. } = self;
         plan.edits = edits.finish();
         plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
-        retire::settle_numbers(context, &mut plan, frees_unused);
+        retire::settle_numbers(context, &mut plan, &going);
         plan.next.push(next.into());
         plan
     }

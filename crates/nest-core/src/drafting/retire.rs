@@ -7,6 +7,7 @@ use bstr::BString;
 
 use crate::change::{Plan, Step};
 use crate::context::PlanContext;
+use crate::drafting::plan_builder::GoingNumbers;
 use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
 use crate::table::{Edit, File, held_ids};
 use crate::value::{IdSpan, IdSpans, TreePath, Uid};
@@ -87,7 +88,7 @@ fn without(ids: Named, others: &IdSpans) -> Named {
 /// Adds the steps that retire numbers and take them into use again, and tells them among
 /// the decisions of the account or group they were, where the plan speaks of it. Where the
 /// plan takes something back, numbers that nobody used are free again.
-pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan, frees_unused: bool) {
+pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan, going: &GoingNumbers) {
     let known = context.world.retired();
     // What only comes takes nothing from anybody.
     let only_adds = plan.edits.iter().all(|edit| edit.before.is_none());
@@ -104,7 +105,16 @@ pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan, frees_un
         groups: groups.gone.into_iter().map(single).collect(),
         ranges: ranges.gone.into_iter().map(range).collect(),
     };
-    if frees_unused && !gone.is_empty() {
+    for (ids, earlier) in
+        [(&mut gone.users, &going.earlier.users), (&mut gone.groups, &going.earlier.groups)]
+    {
+        for id in ids {
+            if let Some(before) = earlier.iter().find(|before| before.id == id.id) {
+                id.name.clone_from(&before.name);
+            }
+        }
+    }
+    if going.free_if_unused && !gone.is_empty() {
         let free = take_unused(context, plan, &mut gone);
         tell(plan, &free, "free again", "no file carries them, and nothing runs under them");
     }

@@ -3,7 +3,7 @@
 use bstr::BStr;
 
 use crate::account::kind_of;
-use crate::allot::{IdUse, Wanted};
+use crate::allot::{IdUse, Taker, Wanted};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
@@ -27,6 +27,8 @@ pub struct ChangeGroup {
     pub gid: Option<Gid>,
     /// The gid may be another group's too.
     pub share_id: bool,
+    /// The gid may be one that was another group's and is retired.
+    pub reuse_id: bool,
     /// Users to be listed.
     pub add_members: Vec<UserName>,
     /// Users to be listed no longer.
@@ -104,7 +106,8 @@ impl<'a> GroupChange<'a> {
             return Ok(());
         }
         let policy = context.policy;
-        let wanted = Some(Wanted { id: gid.0, share: self.request.share_id });
+        let by = Taker { name, reuse: self.request.reuse_id };
+        let wanted = Some(Wanted { id: gid.0, share: self.request.share_id, by });
         let new =
             NewNumber { of: IdUse::Gid, kind: kind_of(policy, Some(Uid(old.0))), wanted, name };
         let PlanBuilder { allotter, plan, .. } = &mut self.builder;

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use bstr::BStr;
 
 use crate::account::AccountKind;
-use crate::allot::{IdUse, Wanted};
+use crate::allot::{IdUse, Taker, Wanted};
 use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
@@ -113,7 +113,8 @@ pub(crate) fn choose_gid(
 ) -> Result<u32> {
     let (policy, name) = (builder.context.policy, request.name.as_ref());
     let kind = if request.service { AccountKind::Service } else { AccountKind::Person };
-    let wanted = request.gid.map(|id| Wanted { id: id.0, share: request.share_id });
+    let by = Taker { name, reuse: request.reuse_id };
+    let wanted = request.gid.map(|id| Wanted { id: id.0, share: request.share_id, by });
     let new = NewNumber { of: IdUse::Gid, kind, wanted, name };
     let gid = new.choose(policy, &mut builder.allotter, &mut builder.plan.cautions);
     let gid = gid.map_err(|fault| new.refusal(fault, what, &format!("create group {name}")))?;

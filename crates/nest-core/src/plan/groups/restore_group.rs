@@ -3,7 +3,7 @@
 use bstr::{BStr, BString};
 
 use crate::account::kind_of;
-use crate::allot::{Holder, IdUse};
+use crate::allot::{Holder, IdUse, Taker};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
@@ -207,9 +207,10 @@ fn gid_of_restored(
                 .or("with another number", format!("{command} --new-id")));
         }
         let kind = kind_of(context.policy, Some(Uid(old)));
+        let by = Taker { name: kept.name.as_ref(), reuse: false };
         // A user's own group goes on with the user's number.
         let gid = match new.uid {
-            Some(uid) => builder.allotter.choose_gid_like(uid.0, true, kind),
+            Some(uid) => builder.allotter.choose_gid_like(uid.0, true, kind, by),
             None => builder.allotter.choose(IdUse::Gid, kind, None).map(|chosen| chosen.id),
         };
         let gid = gid.map_err(|fault| refuse(fault.reason(IdUse::Gid, old)))?;

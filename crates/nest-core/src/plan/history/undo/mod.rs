@@ -86,10 +86,16 @@ pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan> {
         }
     } else {
         undoing.steps()?;
-        // Numbers that had been somebody's before are so again.
-        let took_back = |step: &RecordedStep| matches!(step.step, Step::ReviveIds(_));
-        undoing.builder.frees_unused = !record.told.steps.iter().any(took_back);
     }
+    // Numbers that had been somebody's before are so again.
+    for RecordedStep { step, .. } in &record.told.steps {
+        if let Step::ReviveIds(ids) = step {
+            let earlier = std::mem::take(&mut undoing.builder.going.earlier);
+            undoing.builder.going.earlier = earlier.with(ids);
+        }
+    }
+    let none = undoing.builder.going.earlier.is_empty();
+    undoing.builder.going.free_if_unused = !request.lines_only && none;
     let mut builder = undoing.builder;
     note_people(&mut builder);
     let mut plan = builder.finish("list changes");

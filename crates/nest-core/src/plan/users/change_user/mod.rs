@@ -7,7 +7,7 @@ mod ranges;
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::kind_of;
-use crate::allot::{IdUse, Wanted};
+use crate::allot::{IdUse, Taker, Wanted};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
@@ -36,6 +36,8 @@ pub struct ChangeUser {
     pub uid: Option<Uid>,
     /// The uid may be somebody else's too.
     pub share_id: bool,
+    /// The uid may be one that was somebody else's and is retired.
+    pub reuse_id: bool,
     /// The primary group, by name or gid.
     pub primary: Option<GroupName>,
     /// Where the home is to be.
@@ -226,7 +228,8 @@ impl<'a> UserChange<'_, 'a> {
             return Ok(());
         }
         let policy = self.context.policy;
-        let wanted = Some(Wanted { id: uid.0, share: self.request.share_id });
+        let by = Taker { name, reuse: self.request.reuse_id };
+        let wanted = Some(Wanted { id: uid.0, share: self.request.share_id, by });
         let kind = kind_of(policy, Some(old));
         let new = NewNumber { of: IdUse::Uid, kind, wanted, name };
         let PlanBuilder { allotter, plan, .. } = &mut *self.builder;

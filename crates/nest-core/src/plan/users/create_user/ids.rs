@@ -2,7 +2,7 @@
 
 use bstr::BStr;
 
-use crate::allot::{IdUse, NotAllotted, Wanted};
+use crate::allot::{IdUse, NotAllotted, Taker, Wanted};
 use crate::change::{Caution, Label, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{NewNumber, why_chosen};
@@ -23,7 +23,8 @@ impl AccountBatch<'_> {
     ) -> Result<u32> {
         let policy = self.builder.context.policy;
         let kind = request.kind();
-        let wanted = request.uid.map(|id| Wanted { id: id.0, share: request.share_id });
+        let by = Taker { name, reuse: request.reuse_id };
+        let wanted = request.uid.map(|id| Wanted { id: id.0, share: request.share_id, by });
         let new = NewNumber { of: IdUse::Uid, kind, wanted, name };
         let uid = new.choose(policy, &mut self.builder.allotter, cautions).map_err(|fault| {
             let what = format!("{name} was not created");
@@ -56,7 +57,12 @@ impl AccountBatch<'_> {
         // A uid that the policy chose is free as a gid too; one that was asked
         // for may not be.
         let chosen = request.uid.is_none();
-        let gid = self.builder.allotter.choose_gid_like(uid.0, chosen, request.kind());
+        let gid = self.builder.allotter.choose_gid_like(
+            uid.0,
+            chosen,
+            request.kind(),
+            Taker { name, reuse: request.reuse_id },
+        );
         let gid = gid.map_err(|fault| {
             let refusal =
                 Refusal::new(format!("{name} was not created"), fault.reason(IdUse::Gid, uid.0));
