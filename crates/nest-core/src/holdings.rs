@@ -7,7 +7,7 @@ use crate::account::AccountKind;
 use crate::allot::Allotter;
 use crate::context::PlanContext;
 use crate::table::{File, Table};
-use crate::value::{Gid, IdSpan, IdSpans, Uid, is_reserved, reserved_for};
+use crate::value::{Gid, IdSpan, IdSpans, Uid, is_reserved, reserved_for, reserved_spans};
 
 /// One thing that holds or covers a number.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -96,7 +96,7 @@ pub struct SpanUse {
     pub used: u64,
     /// How many more are retired.
     pub retired: u64,
-    /// How many more the policy avoids.
+    /// How many more the policy avoids, or mean something of their own.
     pub avoided: u64,
     /// How many are free.
     pub free: u64,
@@ -129,23 +129,61 @@ pub fn spans(context: PlanContext<'_>, parts: usize) -> Result<Vec<SpanUse>, Str
     let retired = world.retired();
     let of_people = retired.users.iter().chain(&retired.groups).map(|id| IdSpan::single(id.id));
     let of_ranges = retired.ranges.iter().map(|range| range.span);
-    let avoided: IdSpans = policy.ids_avoid.iter().map(|avoid| avoid.span).collect();
-    let people = HeldIds {
-        used: singles.iter().copied().collect(),
-        retired: of_people.collect(),
-        avoided: avoided.clone(),
-    };
-    let used = singles.into_iter().chain(ranges).collect();
-    let ranges = HeldIds { used, retired: of_ranges.collect(), avoided };
+    let avoided = policy.ids_avoid.iter().map(|avoid| avoid.span);
+    let avoided: IdSpans = avoided.chain(reserved_spans()).collect();
+    // A number of either kind is given where neither kind has it.
+    let used: IdSpans = singles.into_iter().chain(ranges).collect();
+    let retired: IdSpans = of_people.chain(of_ranges).collect();
+    let held = HeldIds { used, retired, avoided };
     let next = allotter.next_range(policy.people_ranges.max(1))?.map(IdSpan::first);
     let (for_people, for_services) = (policy.people_ids, policy.services_ids);
     let people_next = allotter.next(AccountKind::Person)?;
     let services_next = allotter.next(AccountKind::Service)?;
     Ok(vec![
-        of("people", for_people, &people, people_next, parts),
-        of("services", for_services, &people, services_next, parts),
-        of("subordinate", policy.ranges_span, &ranges, next, parts),
+        of("people", for_people, &held, people_next, parts),
+        of("services", for_services, &held, services_next, parts),
+        of("subordinate", policy.ranges_span, &held, next, parts),
     ])
+}
+
+/// The numbers that would be given next.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct NextIds {
+    /// To people.
+    pub people: Vec<u32>,
+    /// To services.
+    pub services: Vec<u32>,
+    /// As subordinate ranges.
+    pub ranges: Vec<IdSpan>,
+}
+
+/// The next so many numbers of each span; fewer where so many are not left.
+///
+/// # Errors
+/// Why the name services gave no answer.
+pub fn next(context: PlanContext<'_>, count: usize) -> Result<NextIds, String> {
+    let PlanContext { book, policy, world, .. } = context;
+    let mut allotter = Allotter::new(book, policy, world);
+    let mut next = NextIds::default();
+    for (kind, ids) in
+        [(AccountKind::Person, &mut next.people), (AccountKind::Service, &mut next.services)]
+    {
+        while ids.len() < count
+            && let Some(id) = allotter.next(kind)?
+        {
+            ids.push(id);
+            allotter.set_aside(id);
+        }
+    }
+    let size = policy.people_ranges.max(1);
+    while next.ranges.len() < count
+        && let Some(span) = allotter.next_range(size)?
+    {
+        next.ranges.push(span);
+        // What is free once is taken once.
+        allotter.take_range(span)?;
+    }
+    Ok(next)
 }
 
 /// Numbers that are held outside the spans that new ones are taken from.

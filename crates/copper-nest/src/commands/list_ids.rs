@@ -3,7 +3,7 @@
 use std::ffi::OsString;
 
 use bstr::BString;
-use nest_core::holdings::{outside, ranges, spans};
+use nest_core::holdings::{next, outside, ranges, spans};
 
 use super::show_id::no_answer;
 use super::{Global, Result, Session, bytes, show_user};
@@ -13,13 +13,20 @@ use crate::view::{self, ids};
 /// number is given next.
 ///
 /// Into a pipe one span a line, fields separated by tabs: name, first, last, used,
-/// retired, avoided, free, next.
+/// retired, avoided, free, next. What is held outside the spans follows, with the fields
+/// after used left empty.
 #[derive(Debug, clap::Args)]
 #[command(name = "ids", after_help = IDS)]
-pub struct ListIds {}
+pub struct ListIds {
+    /// Only the next so many numbers of each span: into a pipe one a line, after its span's
+    /// name and a tab.
+    #[arg(long, value_name = "N", value_parser = clap::builder::RangedU64ValueParser::<usize>::new().range(1..=1000))]
+    next: Option<usize>,
+}
 
 const IDS: &str = "Examples:
   copper-nest list ids
+  copper-nest list ids --next 5
   copper-nest list ids --format json";
 
 impl ListIds {
@@ -30,6 +37,14 @@ impl ListIds {
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
         let context = session.context(&loaded, &world);
+        if let Some(count) = self.next {
+            let next = next(context, count).map_err(no_answer)?;
+            match global.json() {
+                true => view::print_json(&ids::next_to_json(&next)),
+                false => ids::print_next(global, &next),
+            }
+            return Ok(0);
+        }
         let (spans, outside) = (spans(context, ids::PARTS).map_err(no_answer)?, outside(context));
         if global.json() {
             view::print_json(&ids::spans_to_json(&spans, &outside));

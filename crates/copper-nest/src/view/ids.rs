@@ -1,7 +1,7 @@
 //! Numbers: who is behind one, how full the spans are, the subordinate ranges.
 
 use nest_core::account::AccountKind;
-use nest_core::holdings::{Holding, OutsideUse, RangeOrGap, SpanUse};
+use nest_core::holdings::{Holding, NextIds, OutsideUse, RangeOrGap, SpanUse};
 use nest_core::words::{counted, list};
 use serde_json::{Value, json};
 
@@ -104,6 +104,39 @@ pub fn print_spans(global: &Global, spans: &[SpanUse], outside: &[OutsideUse]) {
     outln!(
         "{quiet}each block is a fiftieth of its span; its height tells how much of it is held{quiet:#}"
     );
+}
+
+/// Prints the numbers that would be given next: a line for each span; into a pipe a line for
+/// each number.
+pub fn print_next(global: &Global, next: &NextIds) {
+    let numbers = |ids: &[u32]| ids.iter().map(ToString::to_string).collect::<Vec<_>>();
+    let ranges: Vec<String> = next.ranges.iter().map(ToString::to_string).collect();
+    let all = [
+        ("people", numbers(&next.people)),
+        ("services", numbers(&next.services)),
+        ("subordinate", ranges),
+    ];
+    let (heading, warn) = (style::HEADING, style::WARN);
+    for (name, ids) in all {
+        if !for_a_person(global) {
+            ids.iter().for_each(|id| outln!("{name}\t{id}"));
+            continue;
+        }
+        match ids.as_slice() {
+            [] => outln!("{heading}{name:12}{heading:#} {warn}nothing left to be given{warn:#}"),
+            ids => outln!("{heading}{name:12}{heading:#} {}", ids.join(", ")),
+        }
+    }
+}
+
+/// The same for machines.
+pub fn next_to_json(next: &NextIds) -> Value {
+    let ranges = next.ranges.iter().map(|span| json!({"first": span.first(), "last": span.last()}));
+    json!({
+        "people": next.people,
+        "services": next.services,
+        "subordinate": ranges.collect::<Vec<Value>>(),
+    })
 }
 
 /// What they are called, in a list of spans.

@@ -167,3 +167,27 @@ fn a_number_comes_back_to_its_owner_and_to_others_only_when_asked() {
     // A service's private group may not have what is another group's.
     tree.refused("create user gauge2 --uid 1001 --reuse-id", 3, "uid 1001 is tavish's");
 }
+
+#[test]
+fn the_next_numbers_are_told_and_what_is_reserved_or_in_a_range_is_not_free() {
+    let tree = TestTree::new();
+    let run = tree.done("list ids --next 3");
+    assert_eq!(
+        run.stdout,
+        "people\t1002\npeople\t1003\npeople\t1004\nservices\t998\nservices\t997\nservices\t996\n\
+         subordinate\t2001141760-2001207295\nsubordinate\t2001207296-2001272831\n\
+         subordinate\t2001272832-2001338367\n"
+    );
+    assert_eq!(tree.json("list ids --next 1")["services"], serde_json::json!([998]));
+    // What is told is what is given.
+    tree.done("create user maren odile");
+    assert_eq!(tree.json("list ids --next 1")["people"], serde_json::json!([1004]));
+    tree.refused("list ids --next 0", 2, "0 is not in 1..=1000");
+    // Ten numbers, of which one is reserved, two are accounts' and three are in a range.
+    tree.write("etc/copper-nest/policy.toml", "[people]\nids = \"65530-65539\"\n");
+    tree.append("etc/subuid", "tavish:65537:3\n");
+    tree.append("etc/passwd", "isolde:x:65530:100::/home/isolde:/bin/sh\n");
+    let people = &tree.json("list ids")[0];
+    assert_eq!((&people["used"], &people["avoided"]), (&5.into(), &1.into()));
+    assert_eq!((&people["free"], &people["next"]), (&4.into(), &65531.into()));
+}

@@ -3,6 +3,8 @@
 use derive_more::{Display, Into};
 use serde::{Deserialize, Serialize};
 
+use super::IdSpan;
+
 /// The number of a user.
 #[derive(
     Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash, Display, Into, Serialize, Deserialize,
@@ -130,7 +132,12 @@ pub fn read_signed(text: &[u8]) -> Result<Option<i64>, NotANumber> {
 /// (the kernel's stand-in for ids it can't show), 65535 (it meant "no id" when
 /// ids had 16 bits) and 4294967295 (it means "no id" to the kernel).
 pub fn is_reserved(id: u32) -> bool {
-    matches!(id, 65534 | 65535 | u32::MAX)
+    reserved_spans().iter().any(|span| span.contains(id))
+}
+
+/// The spans of those ids.
+pub fn reserved_spans() -> [IdSpan; 2] {
+    [IdSpan::fixed(65534, 65535), IdSpan::single(u32::MAX)]
 }
 
 /// What a reserved id means.

@@ -24,6 +24,7 @@ pub use day::{Day, DayFault, Expiry};
 pub use escaped::{escape, escaped, unescape};
 pub use id::{
     Gid, NotANumber, Uid, is_reserved, read_id, read_plain_id, read_signed, reserved_for,
+    reserved_spans,
 };
 pub use id_set::IdSet;
 pub use id_span::IdSpan;
