@@ -169,3 +169,26 @@ impl Request for CreateGroup {
         Lookups::whole().names(&self.members)
     }
 }
+
+/// Subordinate ids that are asked for: so many, or these.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum RangesAsked {
+    /// So many; 0 for none.
+    Count(u32),
+    /// These spans.
+    Spans(Vec<IdSpan>),
+}
+
+impl RangesAsked {
+    /// Reads a number, `none`, or spans with semicolons between them.
+    pub fn parse(text: &str) -> Option<Self> {
+        match text {
+            "none" => Some(RangesAsked::Count(0)),
+            text if text.contains('-') => {
+                let spans = text.split(';').map(|span| IdSpan::parse(span.trim()).ok());
+                spans.collect::<Option<_>>().map(RangesAsked::Spans)
+            }
+            text => text.parse().ok().map(RangesAsked::Count),
+        }
+    }
+}

@@ -49,8 +49,8 @@ pub struct ChangeUserArgs {
     /// The first day on which the account no longer works: 2027-03-31, +90d, never.
     #[arg(long, value_name = "DATE")]
     expires: Option<String>,
-    /// How many subordinate ids it has in all.
-    #[arg(long, value_name = "N|none")]
+    /// How many subordinate ids it has in all, or which: spans with semicolons between them.
+    #[arg(long, value_name = "N|SPAN|none")]
     ranges: Option<String>,
     /// Days after which the password must be changed.
     #[arg(long, value_name = "DAYS|never")]

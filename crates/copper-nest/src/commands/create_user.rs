@@ -8,7 +8,7 @@ use bstr::BString;
 use nest_core::allot::propose_login;
 use nest_core::context::PlanContext;
 use nest_core::plan::users::create_user;
-use nest_core::request::CreateUser;
+use nest_core::request::{CreateUser, RangesAsked};
 use nest_core::value::UserName;
 use nest_core::words::list;
 
@@ -71,8 +71,8 @@ pub struct CreateUserArgs {
     /// The first day on which the account no longer works: 2027-03-31, +90d, never.
     #[arg(long, value_name = "DATE")]
     expires: Option<String>,
-    /// How many subordinate ids.
-    #[arg(long, value_name = "N|none")]
+    /// How many subordinate ids, or which: spans with semicolons between them.
+    #[arg(long, value_name = "N|SPAN|none")]
     ranges: Option<String>,
     /// A first password: ask for it, read it from standard input, or make one up.
     #[arg(long, value_enum, value_name = "ask|stdin|generate|none", default_value = "none")]
@@ -160,6 +160,11 @@ impl CreateUserArgs {
             let message = "standard input can be the names or the keys, not both";
             return Err(Failure::new(USAGE, "usage", message));
         }
+        let (ranges, spans) = match self.ranges.as_deref().map(read_ranges).transpose()? {
+            None => (None, Vec::new()),
+            Some(RangesAsked::Count(count)) => (Some(count), Vec::new()),
+            Some(RangesAsked::Spans(spans)) => (None, spans),
+        };
         Ok(CreateUser {
             names: self.names(session)?,
             full_name: self.full_name.as_ref().map(bytes),
@@ -177,8 +182,8 @@ impl CreateUserArgs {
             shell: self.shell.as_ref().map(bytes),
             service: self.service,
             expires: self.expires.clone(),
-            ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
-            spans: Vec::new(),
+            ranges,
+            spans,
             hashes: Vec::new(),
             must_change: self.must_change,
             keys: self.ssh_key.as_deref().map(read_keys).transpose()?,

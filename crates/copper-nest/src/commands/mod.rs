@@ -48,7 +48,7 @@ use std::path::{Path, PathBuf};
 
 use bstr::BString;
 use nest_core::book::Book;
-use nest_core::request::KeyFile;
+use nest_core::request::{KeyFile, RangesAsked};
 use nest_core::table::File;
 use nest_core::value::{Gid, Uid};
 
@@ -127,12 +127,14 @@ pub fn read_id(what: &str, text: &str) -> Result<u32> {
 }
 
 /// A number of subordinate ids, or none.
-pub fn read_ranges(text: &str) -> Result<u32> {
-    let fault = || format!("\"{text}\" is no number of ids; write a number, or none");
-    match text {
-        "none" => Ok(0),
-        text => text.parse().map_err(|_| Failure::new(REFUSED, "bad-number", fault())),
-    }
+pub fn read_ranges(text: &str) -> Result<RangesAsked> {
+    let fault = || {
+        let message = format!(
+            "\"{text}\" is no number of ids and no span; write 65536, 2000000000-2000065535, or none"
+        );
+        Failure::new(REFUSED, "bad-number", message)
+    };
+    RangesAsked::parse(text).ok_or_else(fault)
 }
 
 /// A file of public keys.

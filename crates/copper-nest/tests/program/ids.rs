@@ -191,3 +191,28 @@ fn the_next_numbers_are_told_and_what_is_reserved_or_in_a_range_is_not_free() {
     assert_eq!((&people["used"], &people["avoided"]), (&5.into(), &1.into()));
     assert_eq!((&people["free"], &people["next"]), (&4.into(), &65531.into()));
 }
+
+#[test]
+fn ranges_of_ones_own_choice_are_taken_as_the_table_takes_them() {
+    let tree = TestTree::new();
+    let run = tree.done("create user maren --ranges 2100000000-2100000099;2100001000-2100001009");
+    for file in ["etc/subuid", "etc/subgid"] {
+        assert!(tree.read(file).ends_with("maren:2100000000:100\nmaren:2100001000:10\n"), "{file}");
+    }
+    assert!(run.value("ranges").starts_with("2100000000-2100000099"), "{}", run.stdout);
+    let taken = "the range 2100000050-2100000149 is not free";
+    let run = tree.refused("create user odile --ranges 2100000050-2100000149", 3, taken);
+    assert!(run.stderr.contains("list ranges"), "{}", run.stderr);
+    tree.refused("create user odile perrin --ranges 2100000200-2100000299", 3, "--ranges SPAN");
+    tree.refused("create user odile --ranges 5-1", 3, "\"5-1\" is no number of ids and no span");
+    // A part of its own, and one more: the rest is retired.
+    let run = tree.done("change user maren --ranges 2100000000-2100000009;2100000200-2100000209");
+    run.says("retired").says("2100000010-2100000099");
+    for file in ["etc/subuid", "etc/subgid"] {
+        assert!(tree.read(file).ends_with("maren:2100000000:10\nmaren:2100000200:10\n"), "{file}");
+    }
+    let run = tree.refused("change user maren --ranges 2001010688-2001010700", 3, "is not free");
+    assert!(run.stderr.contains("change user maren --ranges 13"), "{}", run.stderr);
+    tree.done("undo --yes");
+    assert!(tree.read("etc/subuid").ends_with("maren:2100000000:100\nmaren:2100001000:10\n"));
+}

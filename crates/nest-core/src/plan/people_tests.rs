@@ -16,7 +16,7 @@ use crate::policy::Policy;
 use crate::record::tests::record;
 use crate::record::{ChangeRecord, Told};
 use crate::refusal::Result;
-use crate::request::{CreateUser, GuardOverrides, Request};
+use crate::request::{CreateUser, GuardOverrides, RangesAsked, Request};
 use crate::surroundings::{Facts, FileKind, Inventory, Process, Site};
 use crate::suspended::Suspended;
 use crate::table::{Edit, File};
@@ -342,7 +342,7 @@ proptest! {
         let set = ChangeUser {
             uid: Some(Uid(number)),
             full_name: Some(names[0].clone().into()),
-            ranges: Some(number * 7),
+            ranges: Some(RangesAsked::Count(number * 7)),
             ..ChangeUser::default()
         };
         let overrides = GuardOverrides { last_admin: true, ..GuardOverrides::default() };

@@ -6,8 +6,8 @@ use bstr::BString;
 
 use super::source::{Cells, RosterSource, Wrong};
 use super::{Column, Columns, Fault, RosterRow, RowRequest};
-use crate::request::{CreateGroup, CreateUser, KeyFile};
-use crate::value::{Gid, IdSpan, Uid, UserName, UserOrGroup, check_hash, read_plain_id};
+use crate::request::{CreateGroup, CreateUser, KeyFile, RangesAsked};
+use crate::value::{Gid, Uid, UserName, UserOrGroup, check_hash, read_plain_id};
 
 /// A roster being read.
 pub(super) struct Reading<'s> {
@@ -252,13 +252,9 @@ fn ranges(user: &mut CreateUser, text: &str) -> Result<(), Wrong> {
     let fault = || {
         Wrong::new(format!("{text:?} is no number of ids and no span"), Column::Ranges.meaning())
     };
-    if text == "none" {
-        user.ranges = Some(0);
-    } else if text.contains('-') {
-        let spans = text.split(';').map(|span| IdSpan::parse(span.trim()).map_err(|_| fault()));
-        user.spans = spans.collect::<Result<_, _>>()?;
-    } else {
-        user.ranges = Some(text.parse().map_err(|_| fault())?);
+    match RangesAsked::parse(text).ok_or_else(fault)? {
+        RangesAsked::Count(count) => user.ranges = Some(count),
+        RangesAsked::Spans(spans) => user.spans = spans,
     }
     Ok(())
 }

@@ -7,7 +7,7 @@ use crate::change::{Label, Subject};
 use crate::drafting::{FoundUser, NewPrimary, change_primary, find_admin_group};
 use crate::plan::tables::intake::IntakePlanner;
 use crate::plan::users::{ChangeUser, change_into};
-use crate::request::CreateUser;
+use crate::request::{CreateUser, RangesAsked};
 use crate::roster::{Column, RosterRow, Wrong};
 use crate::sign_in::keys_of;
 use crate::surroundings::Keys;
@@ -68,16 +68,13 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             home: user.home.clone().filter(|home| home != found.user.home),
             record_only: self.request.no_home,
             shell: user.shell.clone().filter(|shell| shell != found.user.shell),
-            ranges: user.ranges,
             ..ChangeUser::default()
         };
         let expires = user.expires.clone();
         request.expires = expires.filter(|text| !self.expires_so(text, found));
-        if let Some(count) = request.ranges
-            && [File::Subuid, File::Subgid].into_iter().all(|file| self.has(file, found, count))
-        {
-            request.ranges = None;
-        }
+        let files = [File::Subuid, File::Subgid];
+        let has = |count: &u32| files.into_iter().all(|file| self.has(file, found, *count));
+        request.ranges = user.ranges.filter(|count| !has(count)).map(RangesAsked::Count);
         self.spans_stay(row, user, found);
         let refusals = change_into(&mut self.batch.builder, &request, found, subject);
         refusals.iter().for_each(|refusal| self.refused(row, refusal));

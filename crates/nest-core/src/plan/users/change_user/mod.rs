@@ -19,7 +19,7 @@ use crate::plan::users::create_user::check_full_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::{Days, Policy};
 use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
-use crate::request::{GuardOverrides, KeyFile, Request, key_file};
+use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request, key_file};
 use crate::surroundings::{Program, Site};
 use crate::table::{File, PasswdField, SubIdField};
 use crate::value::{Gid, GroupName, TreePath, Uid, UserName, check_keys, join, path_fault};
@@ -49,7 +49,7 @@ pub struct ChangeUser {
     /// When the account stops working: a date, `+90d` or `never`.
     pub expires: Option<String>,
     /// How many subordinate ids; 0 for none.
-    pub ranges: Option<u32>,
+    pub ranges: Option<RangesAsked>,
     /// How the password ages.
     pub aging: AgingRequest,
     /// Public keys for signing in.

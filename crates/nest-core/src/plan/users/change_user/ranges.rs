@@ -1,16 +1,68 @@
-//! How many subordinate ids an account has.
+//! Which subordinate ids an account has, or how many.
 
 use crate::allot::IdUse;
 use crate::change::Label;
 use crate::plan::users::change_user::UserChange;
-use crate::refusal::Result;
+use crate::refusal::{Reason, Result};
+use crate::request::RangesAsked;
 use crate::table::{File, SubIdField};
-use crate::value::IdSpan;
+use crate::value::{IdSpan, IdSpans};
+use crate::words::list;
 
 impl UserChange<'_, '_> {
-    /// Fewer ids retire the rest; more come as a further range.
+    /// What was asked of the subordinate ids.
     pub(crate) fn ranges(&mut self) -> Result<()> {
-        let Some(wanted) = self.request.ranges else { return Ok(()) };
+        match &self.request.ranges {
+            None => Ok(()),
+            Some(RangesAsked::Count(wanted)) => self.so_many(*wanted),
+            Some(RangesAsked::Spans(spans)) => self.these(spans),
+        }
+    }
+
+    /// Exactly these spans, in both files: those that it has stay where they stand.
+    fn these(&mut self, wanted: &[IdSpan]) -> Result<()> {
+        let book = self.context.book;
+        let (name, uid) = (self.name(), Some(self.found.uid));
+        let own = |file| book.ranges_of(file, name, uid);
+        let held: IdSpans = [File::Subuid, File::Subgid]
+            .into_iter()
+            .flat_map(own)
+            .filter_map(|(_, range)| range.span())
+            .collect();
+        for span in wanted {
+            // What is its own already may be cut to a part.
+            if held.outside(*span).is_empty() {
+                continue;
+            }
+            let free = self.builder.allotter.take_range(*span);
+            if !free.map_err(|why| self.refuse(Reason::ServiceFailed(why)))? {
+                let count = wanted.iter().map(|span| span.count()).sum::<u64>();
+                return Err(self
+                    .refuse(Reason::RangeTaken { span: *span })
+                    .or("let the policy choose", format!("change user {name} --ranges {count}"))
+                    .or("or see what is free", "list ranges"));
+            }
+        }
+        for file in [File::Subuid, File::Subgid] {
+            let mut missing = wanted.to_vec();
+            for (line, range) in own(file) {
+                let at = missing.iter().position(|span| range.span() == Some(*span));
+                match at {
+                    Some(at) => _ = missing.remove(at),
+                    None => self.builder.edits.remove(file, line),
+                }
+            }
+            for span in missing {
+                let line = format!("{name}:{}:{}", span.first(), span.count());
+                self.builder.edits.add(file, line.into_bytes());
+            }
+        }
+        self.subject.decide(Label::RANGES, list(wanted.iter().map(IdSpan::to_string)), "as asked");
+        Ok(())
+    }
+
+    /// Fewer ids retire the rest; more come as a further range.
+    fn so_many(&mut self, wanted: u32) -> Result<()> {
         let book = self.context.book;
         let (name, uid) = (self.name(), Some(self.found.uid));
         let mut further = None;

@@ -36,6 +36,15 @@ pub fn create_user(context: PlanContext<'_>, request: &CreateUser) -> Result<Pla
     fault.map_or(Ok(()), |reason| Err(Refusal::new(&what, reason)))?;
     let mut batch = AccountBatch::new(context, format!("create user {names}"));
     batch.note_missing_files();
+    for span in &request.spans {
+        let free = batch.builder.allotter.take_range(*span);
+        let free = free.map_err(|why| Refusal::new(&what, Reason::ServiceFailed(why)))?;
+        if !free {
+            return Err(Refusal::new(&what, Reason::RangeTaken { span: *span })
+                .or("let the policy choose one", format!("create user {names}"))
+                .or("or see what is free", "list ranges"));
+        }
+    }
     let mut seen = HashSet::new();
     for (at, name) in request.names.iter().enumerate() {
         let several = request.names.len() > 1;
@@ -69,6 +78,7 @@ fn contradiction(request: &CreateUser) -> Option<Reason> {
             ("--uid", request.uid.is_some()),
             ("--home", request.home.is_some()),
             ("--full-name", request.full_name.is_some()),
+            ("--ranges SPAN", !request.spans.is_empty()),
         ];
         if let Some((option, _)) = single.into_iter().find(|(_, given)| *given) {
             return Some(Reason::OneOnly(option));
