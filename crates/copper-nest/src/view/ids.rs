@@ -73,7 +73,7 @@ pub fn print_spans(global: &Global, spans: &[SpanUse], outside: &[OutsideUse]) {
     }
     let (heading, good, warn, quiet) = (style::HEADING, style::GOOD, style::WARN, style::QUIET);
     for span in spans {
-        outln!("{heading}{:12}{heading:#} {}", span.name, span.span);
+        outln!("{heading}{:14}{heading:#} {}", span.name, span.span);
         let bar: String = span.parts.iter().map(|part| block(*part)).collect();
         outln!("  {good}{bar}{good:#}  {} full", percent(span));
         let numbers = [
@@ -94,7 +94,7 @@ pub fn print_spans(global: &Global, spans: &[SpanUse], outside: &[OutsideUse]) {
     for other in outside {
         let numbers = counted(count(other), "number", "numbers");
         outln!(
-            "{heading}{:12}{heading:#} {}",
+            "{heading}{:14}{heading:#} {}",
             called(other),
             list(other.ids.spans().iter().map(ToString::to_string))
         );
@@ -123,8 +123,8 @@ pub fn print_next(global: &Global, next: &NextIds) {
             continue;
         }
         match ids.as_slice() {
-            [] => outln!("{heading}{name:12}{heading:#} {warn}nothing left to be given{warn:#}"),
-            ids => outln!("{heading}{name:12}{heading:#} {}", ids.join(", ")),
+            [] => outln!("{heading}{name:14}{heading:#} {warn}nothing left to be given{warn:#}"),
+            ids => outln!("{heading}{name:14}{heading:#} {}", ids.join(", ")),
         }
     }
 }

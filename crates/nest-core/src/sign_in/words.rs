@@ -59,6 +59,11 @@ impl SignIn {
             [] => String::new(),
             lines => format!(". It may differ by {}", list(lines)),
         };
-        format!("by password: {password}{over_ssh}. By key: {key}{differ}")
+        // The authentication modules of cron turn such an account away too.
+        let jobs = match self.must_change && !self.password_is_unknown() {
+            true => ". Until it is changed cron starts none of its jobs",
+            false => "",
+        };
+        format!("by password: {password}{over_ssh}. By key: {key}{jobs}{differ}")
     }
 }
