@@ -20,7 +20,7 @@ use crate::view::{self, ids};
 pub struct ListIds {
     /// Only the next so many numbers of each span: into a pipe one a line, after its span's
     /// name and a tab.
-    #[arg(long, value_name = "N", value_parser = clap::builder::RangedU64ValueParser::<usize>::new().range(1..=1000))]
+    #[arg(long, value_name = "COUNT", value_parser = clap::builder::RangedU64ValueParser::<usize>::new().range(1..=1000))]
     next: Option<usize>,
 }
 
