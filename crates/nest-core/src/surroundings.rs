@@ -84,6 +84,9 @@ pub enum SkeletonFault {
     /// Its path can't be taken.
     #[error("{0}")]
     Path(&'static str),
+    /// It is the system's: why, in words that follow its path.
+    #[error("{0}, and a copy of that is no home")]
+    System(String),
     /// The home would be made inside it.
     #[error("holds the new home, {home}: the copy would have no end")]
     HoldsHome {

@@ -140,7 +140,7 @@ fn spans_that_are_full() {
     tree.refused(
         "create user maren --ranges some",
         3,
-        "\"some\" is no number of ids; write a number, or none",
+        "\"some\" is no number of ids and no span; write 65536, 2000000000-2000065535, or none",
     );
     tree.done("create user maren --ranges none");
 }
@@ -272,6 +272,12 @@ fn skeletons_that_cannot_be_copied() {
         "the skeleton /etc/none does not exist",
     );
     tree.refused("create user maren --skeleton /etc/passwd", 3, "is a file, not a directory");
+    tree.refused(
+        "create user maren --skeleton /etc",
+        3,
+        "is a directory of the system, and a copy",
+    );
+    tree.refused("create user maren --skeleton /", 3, "holds /bin, a directory of the system");
     symlink("/etc/passwd", tree.path("etc/skel/bin/accounts")).unwrap();
     tree.refused(
         "create user maren",

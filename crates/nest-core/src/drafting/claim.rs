@@ -248,20 +248,28 @@ impl<'a> Claim<'a> {
 
 const MOUNT_POINT: &str = "is a mount point: what is mounted there can't be moved";
 
+fn is_below(outer: &[u8], inner: &[u8]) -> bool {
+    inner.strip_prefix(outer).is_some_and(|rest| rest.starts_with(b"/"))
+}
+
 /// Why a path is the system's, in words that follow it.
 fn system_fault(path: &[u8]) -> Option<String> {
-    let is_below = |outer: &[u8], inner: &[u8]| {
-        inner.strip_prefix(outer).is_some_and(|rest| rest.starts_with(b"/"))
+    let lies_in = || {
+        let path = tidy(path);
+        let outer = SYSTEM_THROUGHOUT.iter().find(|system| is_below(system.as_bytes(), &path));
+        outer.map(|outer| format!("lies in {outer}, which is the system's"))
     };
+    system_directory(path).or_else(lies_in)
+}
+
+/// That a path is a directory of the system, or holds one, in words that follow it.
+pub(crate) fn system_directory(path: &[u8]) -> Option<String> {
     let path = tidy(path);
     if SYSTEM.iter().any(|system| path == system.as_bytes()) {
         return Some("is a directory of the system".to_owned());
     }
-    if let Some(system) = SYSTEM.iter().find(|system| is_below(&path, system.as_bytes())) {
-        return Some(format!("holds {system}, a directory of the system"));
-    }
-    let outer = SYSTEM_THROUGHOUT.iter().find(|system| is_below(system.as_bytes(), &path));
-    outer.map(|outer| format!("lies in {outer}, which is the system's"))
+    let held = SYSTEM.iter().find(|system| path == b"/" || is_below(&path, system.as_bytes()));
+    held.map(|system| format!("holds {system}, a directory of the system"))
 }
 
 /// Whether homes stand in a directory.

@@ -7,7 +7,7 @@ use bstr::{BStr, BString};
 use crate::account::NO_HOME;
 use crate::change::{Caution, Label, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::claim::{Claim, Judged, Purpose};
+use crate::drafting::claim::{Claim, Judged, Purpose, system_directory};
 use crate::drafting::find::FoundUser;
 use crate::ownership::Owner;
 use crate::policy::Policy;
@@ -175,6 +175,9 @@ fn choose_skeleton(
     }
     while path.len() > 1 && path.ends_with(b"/") {
         path.pop();
+    }
+    if let Some(fault) = system_directory(&path) {
+        return Err((path, SkeletonFault::System(fault)));
     }
     if home.starts_with(&join(&path, b"")) {
         return Err((path, SkeletonFault::HoldsHome { home: home.into() }));

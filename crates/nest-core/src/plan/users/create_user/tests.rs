@@ -264,12 +264,12 @@ fn every_fault_of_a_skeleton_is_said() {
         (
             "/",
             "/home/maren",
-            "the skeleton / holds the new home, /home/maren: the copy would have no end",
+            "the skeleton / holds /bin, a directory of the system, and a copy of that is no home",
         ),
         (
-            "/home//",
-            "/home/maren",
-            "the skeleton /home holds the new home, /home/maren: the copy would have no end",
+            "/srv/homes//",
+            "/srv/homes/maren",
+            "the skeleton /srv/homes holds the new home, /srv/homes/maren: the copy would have no end",
         ),
         (
             "/etc/skel",
