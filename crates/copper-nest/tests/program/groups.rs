@@ -218,7 +218,8 @@ fn a_deleted_group_comes_back_whole() {
         tree.read("var/lib/copper-nest/retired/group/pilots.210.2/account.json").contains(hash)
     );
     assert_eq!(tree.mode("var/lib/copper-nest/retired/group/pilots.210.2/account.json"), 0o600);
-    tree.refused("create group pilots --gid 210", 3, "is retired");
+    tree.refused("create group helm --gid 210", 3, "was pilots's, and is retired");
+    tree.done("create group pilots --gid 210 -n").says("pilots counts as a service's group");
     tree.done("restore group pilots").says("as before");
     tree.done("undo 1 --yes");
     assert_same(&before, &tree.snapshot());

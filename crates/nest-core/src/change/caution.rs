@@ -35,7 +35,7 @@ pub enum Caution {
     /// An id outside its span.
     #[error(
         "{what} {id} lies outside the {kind} {span}, where new numbers are taken from{}",
-        .counts_as.map(|other| format!(": {name} counts as a {other}")).unwrap_or_default()
+        .counts_as.map(|other| format!(": {name} counts as {other}")).unwrap_or_default()
     )]
     OutsideSpan {
         what: &'static str,

@@ -63,7 +63,13 @@ impl NewNumber<'_> {
             let (name, span) = (self.name.to_owned(), span_of(policy, self.kind));
             let (_, kind) = setting_of(self.kind);
             let (counts, _) = policy.kind_of_id(id);
-            let counts_as = (counts != self.kind).then(|| counts.into());
+            let counts_as = match (self.of, counts) {
+                (_, counts) if counts == self.kind => None,
+                (IdUse::Uid, AccountKind::Person) => Some("a person"),
+                (IdUse::Uid, AccountKind::Service) => Some("a service"),
+                (IdUse::Gid, AccountKind::Person) => Some("a person's group"),
+                (IdUse::Gid, AccountKind::Service) => Some("a service's group"),
+            };
             cautions.push(Caution::OutsideSpan { what, name, id, kind, span, counts_as });
         }
     }
