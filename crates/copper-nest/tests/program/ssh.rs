@@ -67,6 +67,11 @@ fn the_lines_that_keep_an_account_out_are_named() {
             "by password: yes. By key: no, /etc/ssh/keys/sunniva holds none",
         ),
         (
+            "UsePAM yes\nAuthorizedKeysFile none\n",
+            "sunniva",
+            "by password: yes. By key: no, the SSH server looks for none (AuthorizedKeysFile none)",
+        ),
+        (
             "UsePAM yes\nPermitRootLogin no\n",
             "root",
             "by password: no, the password field (*) matches no password. By key: no, FILE:2 \

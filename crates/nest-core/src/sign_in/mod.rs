@@ -400,7 +400,7 @@ impl Question<'_, '_> {
         }
         judge_ssh(rules, &mut answer);
         match keys {
-            Keys::NONE => answer.key.push(Obstacle::NoKey(no_key(rules, user))),
+            Keys::NONE => answer.key.push(no_key(rules, user)),
             Keys::Count { usable, forced } => (answer.keys, answer.forced) = (usable, forced),
             Keys::NoHome => answer.key.push(Obstacle::NoHome(user.home.into())),
             Keys::Ignored(why) => answer.key.push(Obstacle::KeysIgnored(why)),
@@ -410,16 +410,16 @@ impl Question<'_, '_> {
     }
 }
 
-/// Where there is no key, in words.
-fn no_key(rules: &Rules, user: &Passwd<'_>) -> BString {
+/// That there is no key, by where one is looked for.
+fn no_key(rules: &Rules, user: &Passwd<'_>) -> Obstacle {
     if rules.files == Rules::default().files {
-        return [user.home, b"/.ssh"].concat().into();
+        return Obstacle::NoKey([user.home, b"/.ssh"].concat().into());
     }
     let places = key_places(rules, user.name, user.uid());
     let paths: Vec<BString> = places.iter().map(|place| place.path(user.home.into())).collect();
     match paths.as_slice() {
-        [] => "AuthorizedKeysFile none".into(),
-        paths => bstr::join(" or ", paths).into(),
+        [] => Obstacle::Ssh("the SSH server looks for none (AuthorizedKeysFile none)".to_owned()),
+        paths => Obstacle::NoKey(bstr::join(" or ", paths).into()),
     }
 }
 

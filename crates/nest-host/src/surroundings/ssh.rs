@@ -4,6 +4,7 @@ use bstr::{BStr, BString, ByteSlice};
 use glob::{MatchOptions, Pattern};
 use nest_core::ssh::ConfigFiles;
 use nest_core::surroundings::KeyFile;
+use nest_core::words::without_error_numbers;
 use rustix::fs::OFlags;
 use rustix::io::Errno;
 
@@ -20,7 +21,7 @@ impl ConfigFiles for Files<'_> {
         match untrusted::read(self.0, path_of(path), LastLink::Followed, CONFIGURATION) {
             Ok(text) => Ok(Some(text)),
             Err(missing) if missing.is_missing() => Ok(None),
-            Err(unreadable) => Err(unreadable.to_string()),
+            Err(unreadable) => Err(without_error_numbers(&unreadable.to_string())),
         }
     }
 
@@ -56,7 +57,7 @@ pub(super) fn key_file(tree: &Tree, path: &BStr) -> KeyFile {
     let text = match untrusted::read(tree, path_of(path), LastLink::Refused, CONFIGURATION) {
         Ok(text) => Ok(Some(text)),
         Err(missing) if missing.is_missing() => Ok(None),
-        Err(unreadable) => Err(unreadable.to_string()),
+        Err(unreadable) => Err(without_error_numbers(&unreadable.to_string())),
     };
     if !matches!(text, Ok(Some(_))) {
         return KeyFile { way: Vec::new(), text };

@@ -1,6 +1,6 @@
 //! Taking back what a change did on the tree.
 
-use bstr::{BString, ByteSlice};
+use bstr::BString;
 
 use crate::change::Step;
 use crate::ownership::Reown;
@@ -157,7 +157,7 @@ impl Undoing<'_> {
             }
             (Some(now), _) => {
                 let last = path.rsplit(|&byte| byte == b'/').next().unwrap_or_default();
-                let account = going.get(path.as_bstr());
+                let account = going.at_home(&path);
                 let (name, uid) = account.map_or((last, uid), |(name, uid)| (&name[..], *uid));
                 let to = set_aside_place(&path, name, uid, self.context.change);
                 self.expect_free(&to)?;
@@ -166,7 +166,7 @@ impl Undoing<'_> {
                 let (from, place) = (path.clone(), to.clone());
                 self.builder.step(Step::Move { from, to, aside: true });
                 if let Some(account) = account {
-                    self.keep_used(account, &path, &place, &now);
+                    self.keep_used(going, account, &path, &place, &now);
                 }
             }
         }

@@ -1,6 +1,8 @@
 //! What was used since it was made, and goes all the same: it is set aside, and its account is
 //! kept like a deleted one.
 
+use std::cell::OnceCell;
+
 use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashMap;
 
@@ -13,8 +15,21 @@ use crate::surroundings::Inventory;
 use crate::table::{File, Passwd, Record, name_on};
 use crate::value::{TreePath, Uid, UserOrGroup};
 
-/// Accounts that go, by their homes.
-pub(super) type Going = HashMap<BString, (BString, Uid)>;
+/// Accounts that go.
+pub(super) struct Going {
+    /// Their names and numbers, by their homes.
+    homes: HashMap<BString, (BString, Uid)>,
+    /// The lines that go with them, by the owner that stands on them: gathered where one is
+    /// to be kept.
+    lines: OnceCell<HashMap<BString, Vec<KeptLine>>>,
+}
+
+impl Going {
+    /// Whose home a path is.
+    pub fn at_home(&self, path: &TreePath) -> Option<&(BString, Uid)> {
+        self.homes.get(path.as_bstr())
+    }
+}
 
 impl Undoing<'_> {
     /// The accounts whose lines the undoing takes away.
@@ -25,12 +40,34 @@ impl Undoing<'_> {
             let user = Passwd::read(edit.before.as_ref()?.trim_ascii_start())?;
             Some((user.home.into(), (user.name.into(), user.uid()?)))
         });
-        users.collect()
+        Going { homes: users.collect(), lines: OnceCell::new() }
+    }
+
+    /// The lines that go with an account: by its name, and ranges by its number too.
+    fn lines_going(&self, going: &Going, name: &BString, uid: Uid) -> Vec<KeptLine> {
+        let all = going.lines.get_or_init(|| {
+            let mut all: HashMap<BString, Vec<KeptLine>> = HashMap::new();
+            for edit in self.builder.edits.iter().filter(|edit| edit.after.is_none()) {
+                let Some(text) = edit.before.clone() else { continue };
+                let owner = BString::from(name_on(&text));
+                let line = KeptLine { file: edit.file, line: edit.line, text };
+                all.entry(owner).or_default().push(line);
+            }
+            all
+        });
+        let of = |owner: &BString| all.get(owner).into_iter().flatten();
+        let is_range = |line: &&KeptLine| matches!(line.file, File::Subuid | File::Subgid);
+        let by_number = uid.to_string().into();
+        let mut lines: Vec<KeptLine> =
+            of(name).chain(of(&by_number).filter(is_range)).cloned().collect();
+        lines.sort_by_key(|line| (line.file, line.line));
+        lines
     }
 
     /// Keeps an account whose home is set aside, to be restored from and to be purged one day.
     pub(super) fn keep_used(
         &mut self,
+        going: &Going,
         (name, uid): &(BString, Uid),
         path: &TreePath,
         place: &TreePath,
@@ -38,19 +75,8 @@ impl Undoing<'_> {
     ) {
         let Some(change) = self.context.change else { return };
         let book = self.context.book;
-        let number = uid.to_string();
-        let is_its = |file: File, owner: &[u8]| {
-            let by_number = matches!(file, File::Subuid | File::Subgid);
-            owner == name.as_bytes() || by_number && owner == number.as_bytes()
-        };
-        let lines = self.builder.edits.iter().filter_map(|edit| {
-            let text = edit.before.clone().filter(|_| edit.after.is_none())?;
-            let line = KeptLine { file: edit.file, line: edit.line, text };
-            is_its(edit.file, name_on(&line.text)).then_some(line)
-        });
         let mut kept = Kept::new(UserOrGroup::User, name.clone(), uid.0);
-        kept.lines = lines.collect();
-        kept.lines.sort_by_key(|line| (line.file, line.line));
+        kept.lines = self.lines_going(going, name, *uid);
         let own_goes = kept.line_of(File::Group).is_some();
         kept.places = places_naming(book, BStr::new(name), own_goes);
         kept.shared_uid = book.users_by_uid(*uid).iter().any(|(_, user)| user.name != name);
@@ -58,7 +84,9 @@ impl Undoing<'_> {
         let (what, files, bytes) = (BelongingKind::Home, now.files, now.bytes);
         kept.belongings.push(Belonging { what, path, became, files, bytes });
         // A name that is no file name has no folder to be kept in.
-        let Ok(folder) = kept.folder(change) else { return };
+        let Ok(folder) = kept.folder(change) else {
+            return self.builder.caution(Caution::NothingKept { name: name.clone() });
+        };
         let days = self.context.policy.retired_keep_days;
         let why = format!("to be restored from, for {days} days");
         self.decide("kept", format!("retired/{folder}"), why);
