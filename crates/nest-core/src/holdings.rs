@@ -312,7 +312,7 @@ mod tests {
             (File::Subuid, "maren:1000:10\n"),
         ]);
         let policy = Policy::read("p", "[ids]\navoid = [\"1000-1010 the directory's\"]").unwrap();
-        let one = |id| RetiredId { id, name: "perrin".into() };
+        let one = |id| RetiredId { id, name: "perrin".into(), since: None };
         let mut world = World::default();
         world.retired.groups.push(one(1004));
         let today = Day(20_781);

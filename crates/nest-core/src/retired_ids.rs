@@ -1,9 +1,11 @@
 //! The numbers that deleted accounts held, which are not given to anybody else.
 
+use std::collections::{HashMap, HashSet};
+
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
-use crate::value::{Gid, IdSpan, IdSpans, Uid, escaped};
+use crate::value::{Day, Gid, IdSpan, IdSpans, Uid, escaped};
 
 /// A uid or gid that a deleted account or group held. Records write it as the range of
 /// one id.
@@ -14,6 +16,8 @@ pub struct RetiredId {
     pub id: u32,
     /// Whose it was.
     pub name: BString,
+    /// Since when, where the days are counted until the policy may let it be given out again.
+    pub since: Option<Day>,
 }
 
 /// Subordinate ids that a deleted account held.
@@ -24,20 +28,23 @@ pub struct RetiredRange {
     /// Whose they were.
     #[serde(with = "escaped::text")]
     pub name: BString,
+    /// Since when, as with [`RetiredId::since`].
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub since: Option<Day>,
 }
 
 impl From<RetiredId> for RetiredRange {
-    fn from(RetiredId { id, name }: RetiredId) -> Self {
-        RetiredRange { span: IdSpan::single(id), name }
+    fn from(RetiredId { id, name, since }: RetiredId) -> Self {
+        RetiredRange { span: IdSpan::single(id), name, since }
     }
 }
 
 impl TryFrom<RetiredRange> for RetiredId {
     type Error = String;
 
-    fn try_from(RetiredRange { span, name }: RetiredRange) -> Result<Self, String> {
+    fn try_from(RetiredRange { span, name, since }: RetiredRange) -> Result<Self, String> {
         match span.count() {
-            1 => Ok(RetiredId { id: span.first(), name }),
+            1 => Ok(RetiredId { id: span.first(), name, since }),
             _ => Err(format!("{span} is more than one number")),
         }
     }
@@ -76,18 +83,28 @@ impl RetiredIds {
         over.map(|range| range.name.as_ref())
     }
 
-    /// The same with `more`. A number that is retired already keeps its name.
+    /// The same with `more`. A number that is retired already keeps its name; its days are
+    /// counted as `more` says.
     #[must_use]
     pub fn with(mut self, more: &RetiredIds) -> Self {
         for (ids, more) in [(&mut self.users, &more.users), (&mut self.groups, &more.groups)] {
-            let known: std::collections::HashSet<u32> = ids.iter().map(|id| id.id).collect();
+            let counted: HashMap<u32, Option<Day>> =
+                more.iter().map(|id| (id.id, id.since)).collect();
+            for id in ids.iter_mut() {
+                id.since = counted.get(&id.id).copied().unwrap_or(id.since);
+            }
+            let known: HashSet<u32> = ids.iter().map(|id| id.id).collect();
             ids.extend(more.iter().filter(|id| !known.contains(&id.id)).cloned());
             ids.sort_by_key(|id| id.id);
         }
         let known = spans_of(&self.ranges);
-        for RetiredRange { span, name } in &more.ranges {
-            let fresh = known.outside(*span).into_iter();
-            self.ranges.extend(fresh.map(|span| RetiredRange { span, name: name.clone() }));
+        for more in &more.ranges {
+            let inside = |range: &&mut RetiredRange| {
+                more.span.contains(range.span.first()) && more.span.contains(range.span.last())
+            };
+            self.ranges.iter_mut().filter(inside).for_each(|range| range.since = more.since);
+            let fresh = known.outside(more.span).into_iter();
+            self.ranges.extend(fresh.map(|span| RetiredRange { span, ..more.clone() }));
         }
         self.ranges.sort_by_key(|range| range.span);
         self
@@ -97,13 +114,13 @@ impl RetiredIds {
     #[must_use]
     pub fn without(mut self, back: &RetiredIds) -> Self {
         for (ids, back) in [(&mut self.users, &back.users), (&mut self.groups, &back.groups)] {
-            let back: std::collections::HashSet<u32> = back.iter().map(|id| id.id).collect();
+            let back: HashSet<u32> = back.iter().map(|id| id.id).collect();
             ids.retain(|id| !back.contains(&id.id));
         }
         let back = spans_of(&back.ranges);
-        let left = self.ranges.iter().flat_map(|RetiredRange { span, name }| {
-            let left = back.outside(*span).into_iter();
-            left.map(|span| RetiredRange { span, name: name.clone() })
+        let left = self.ranges.iter().flat_map(|range| {
+            let left = back.outside(range.span).into_iter();
+            left.map(|span| RetiredRange { span, ..range.clone() })
         });
         self.ranges = left.collect();
         self
@@ -126,6 +143,7 @@ mod tests {
         let range = |&(first, last): &(u32, u32)| RetiredRange {
             span: IdSpan::new(first, last).unwrap(),
             name: "maren".into(),
+            since: None,
         };
         RetiredIds { ranges: all.iter().map(range).collect(), ..RetiredIds::default() }
     }
@@ -148,7 +166,7 @@ mod tests {
 
     #[test]
     fn a_number_is_recorded_as_a_range_of_one() {
-        let id = RetiredId { id: 1004, name: "maren".into() };
+        let id = RetiredId { id: 1004, name: "maren".into(), since: None };
         let text = serde_json::to_string(&id).unwrap();
         assert_eq!(text, r#"{"span":{"first":1004,"last":1004},"name":"maren"}"#);
         assert_eq!(serde_json::from_str::<RetiredId>(&text).unwrap(), id);
@@ -166,6 +184,14 @@ mod tests {
             ..RetiredIds::default()
         };
         assert_eq!(retired.clone().with(&again), retired);
-        assert!(retired.without(&again).is_empty());
+        assert!(retired.clone().without(&again).is_empty());
+        let counted = RetiredIds {
+            users: vec![RetiredId { since: Some(Day(20_781)), ..retired.users[0].clone() }],
+            ..RetiredIds::default()
+        };
+        assert_eq!(retired.clone().with(&counted), counted);
+        assert_eq!(counted.clone().with(&retired), retired);
+        let text = serde_json::to_string(&counted.users[0]).unwrap();
+        assert_eq!(serde_json::from_str::<RetiredId>(&text).unwrap(), counted.users[0]);
     }
 }

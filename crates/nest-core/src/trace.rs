@@ -293,7 +293,7 @@ mod tests {
             (File::Subuid, "maren:5000:100\n"),
             (File::Subgid, "maren:5000:100\n"),
         ]);
-        let one = |id| crate::retired_ids::RetiredId { id, name: "perrin".into() };
+        let one = |id| crate::retired_ids::RetiredId { id, name: "perrin".into(), since: None };
         let mut world = World { service_ids: vec![7000], live: true, ..World::default() };
         world.retired.users.push(one(1005));
         let policy = Policy::default();

@@ -2,7 +2,7 @@
 
 use bstr::BString;
 use nest_core::retired_ids::{RetiredId, RetiredIds, RetiredRange};
-use nest_core::value::{IdSpan, PlainName, escaped};
+use nest_core::value::{Day, IdSpan, PlainName, escaped};
 use serde::{Deserialize, Serialize};
 
 use crate::state::{self, Fault, PassedOver, State, StateError};
@@ -30,6 +30,8 @@ struct Single {
     id: u32,
     #[serde(with = "escaped::text")]
     name: BString,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    since: Option<Day>,
 }
 
 #[derive(Debug, Serialize, Deserialize)]
@@ -39,11 +41,13 @@ struct Range {
     count: u64,
     #[serde(with = "escaped::text")]
     name: BString,
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    since: Option<Day>,
 }
 
 impl From<RetiredRange> for Range {
-    fn from(RetiredRange { span, name }: RetiredRange) -> Self {
-        Range { first: span.first(), count: span.count(), name }
+    fn from(RetiredRange { span, name, since }: RetiredRange) -> Self {
+        Range { first: span.first(), count: span.count(), name, since }
     }
 }
 
@@ -119,7 +123,7 @@ pub fn read(tree: &Tree, state: &State) -> Result<RetiredIds, RetiredError> {
 pub(crate) fn text(retired: &RetiredIds, more: &[&RetiredIds], back: &[&RetiredIds]) -> Vec<u8> {
     let all = more.iter().fold(retired.clone(), |all, more| all.with(more));
     let all = back.iter().fold(all, |all, back| all.without(back));
-    let single = |RetiredId { id, name }| Single { id, name };
+    let single = |RetiredId { id, name, since }| Single { id, name, since };
     let ids = Ids {
         version: VERSION,
         users: all.users.into_iter().map(single).collect(),
@@ -130,12 +134,12 @@ pub(crate) fn text(retired: &RetiredIds, more: &[&RetiredIds], back: &[&RetiredI
 }
 
 fn understand(ids: Ids) -> Result<RetiredIds, String> {
-    let single = |Single { id, name }| RetiredId { id, name };
+    let single = |Single { id, name, since }| RetiredId { id, name, since };
     let range = |range: Range| {
         let span = IdSpan::counted(range.first, range.count);
         let span =
             span.ok_or_else(|| format!("the range at {} is empty or too long", range.first))?;
-        Ok(RetiredRange { span, name: range.name })
+        Ok(RetiredRange { span, name: range.name, since: range.since })
     };
     Ok(RetiredIds {
         users: ids.users.into_iter().map(single).collect(),

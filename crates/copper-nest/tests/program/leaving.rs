@@ -570,3 +570,33 @@ fn what_is_live_is_not_purged_though_only_its_lines_came_back() {
     tree.done("undo 6 --yes --lines-only");
     assert_eq!(tree.json("list retired")[0]["name"], "maren");
 }
+
+#[test]
+fn numbers_come_free_with_what_was_kept_also_when_the_policy_comes_later() {
+    let tree = TestTree::new();
+    tree.done("create user maren");
+    tree.done("create group divers --gid 1500");
+    tree.done("delete user maren --yes");
+    tree.done("delete group divers --yes");
+    tree.done("change user tavish --uid 1600 --keep-gid");
+    tree.done("purge user maren --yes").says("stay retired");
+    tree.done("purge").says("nothing");
+    tree.refused("create user fenja --uid 1002", 3, "was maren's, and is retired");
+    tree.write("etc/copper-nest/policy.toml", "[ids]\nfreed = \"after-retention\"\n");
+    let dry = tree.done("purge --dry-run");
+    dry.says("maren").says("uid 1002, gid 1002 and ids 2001141760-2001207295");
+    // Kept still, or not retired for so long.
+    for other in ["1500", "1001", "divers", "tavish"] {
+        assert!(!dry.stdout.contains(other), "{other} in\n{}", dry.stdout);
+    }
+    tree.done("purge --yes");
+    tree.done("create user fenja --uid 1002");
+    assert_eq!(tree.line("etc/subuid", 3), "fenja:2001141760:65536");
+    let policy = "[ids]\nfreed = \"after-retention\"\n[retired]\nkeep_days = 0\n";
+    tree.write("etc/copper-nest/policy.toml", policy);
+    tree.done("purge --yes").says("uid 1001").says("divers");
+    tree.done("create user liv --uid 1001");
+    tree.done("create group pier --gid 1500");
+    let ids = tree.read("var/lib/copper-nest/ids.json");
+    assert!(!ids.contains("\"id\""), "{ids}");
+}

@@ -205,7 +205,7 @@ mod tests {
             (File::Subuid, "a:1003:2\n"),
         ]);
         let policy = policy("[ids]\navoid = [\"1005-1006 theirs\"]\n");
-        let one = |id| RetiredId { id, name: "old".into() };
+        let one = |id| RetiredId { id, name: "old".into(), since: None };
         let mut world = World { service_ids: vec![1008], ..World::default() };
         world.retired.users.push(one(1007));
         let mut ids = IdMap::new(&book, &policy, &world);

@@ -183,7 +183,7 @@ mod example_tests {
                 world.facts.insert(path.into(), Ok(facts));
             }
             Besides::Retired { uid, name } => {
-                world.retired.users.push(RetiredId { id: uid.0, name: name.into() });
+                world.retired.users.push(RetiredId { id: uid.0, name: name.into(), since: None });
             }
             Besides::Unfinished(change) => world.unfinished = Some(format!("change {change}")),
             Besides::Accepts(what) => accepts = format!("[check]\naccept = [\"{what}  agreed\"]"),

@@ -98,8 +98,9 @@ pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan, going: &
     let users = Moved::between(context, &plan.edits, &[File::Passwd]);
     let groups = Moved::between(context, &plan.edits, &[File::Group]);
     let ranges = Moved::between(context, &plan.edits, &[File::Subuid, File::Subgid]);
-    let single = |(span, name): (IdSpan, BString)| RetiredId { id: span.first(), name };
-    let range = |(span, name)| RetiredRange { span, name };
+    let since = Some(context.today);
+    let single = |(span, name): (IdSpan, BString)| RetiredId { id: span.first(), name, since };
+    let range = |(span, name)| RetiredRange { span, name, since };
     let mut gone = RetiredIds {
         users: users.gone.into_iter().map(single).collect(),
         groups: groups.gone.into_iter().map(single).collect(),
@@ -123,7 +124,7 @@ pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan, going: &
     };
     let parts = |retired: &RetiredRange| -> Vec<RetiredRange> {
         let parts = ranges.back.within(retired.span).into_iter();
-        parts.map(|span| RetiredRange { span, name: retired.name.clone() }).collect()
+        parts.map(|span| RetiredRange { span, ..retired.clone() }).collect()
     };
     let back = RetiredIds {
         users: is_back(&known.users, &users.back),

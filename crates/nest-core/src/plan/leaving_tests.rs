@@ -323,7 +323,7 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
     }
     let mut later = world();
     for (name, id) in [("maren", 1500), ("odile", 1501), ("odile", 1502), ("torben", 1001)] {
-        later.retired.users.push(RetiredId { id, name: name.into() });
+        later.retired.users.push(RetiredId { id, name: name.into(), since: None });
     }
     later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
     let give_in = |world: &World, from: &str| {

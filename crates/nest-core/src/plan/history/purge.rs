@@ -1,8 +1,11 @@
 //! Letting go of deleted accounts whose time is over, for good.
 
+use std::collections::BTreeMap;
+
 use bstr::{BStr, BString};
 
 use crate::book::Lookups;
+use crate::change::step::numbers;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::plan::history::find_kept::find_kept;
@@ -13,7 +16,7 @@ use crate::retired::{Became, BelongingKind, RetiredAccount};
 use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
 use crate::surroundings::Site;
 use crate::table::{File, held_ids};
-use crate::value::{Day, IdSpans, UserOrGroup};
+use crate::value::{Day, Gid, IdSpans, Uid, UserOrGroup};
 
 /// What is to be let go.
 #[derive(Debug, Clone)]
@@ -70,7 +73,7 @@ pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan> {
         }
     };
     let mut plan = Plan { summary, nothing: chosen.is_empty(), ..Plan::default() };
-    let mut revived = RetiredIds::default();
+    let (mut revived, mut over) = (RetiredIds::default(), RetiredIds::default());
     let named = matches!(request, Purge::Named(..));
     for account in chosen {
         // What is live is not let go of, and nor is what was set aside of it.
@@ -102,16 +105,22 @@ pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan> {
                     None => refusal,
                 });
             }
-            None => purge_account(context, account, keep_days, &mut plan, &mut revived),
+            None => purge_account(context, account, &mut plan, (&mut revived, &mut over)),
         }
     }
-    if std::mem::replace(&mut plan.nothing, plan.steps.is_empty()) {
+    if !named && context.policy.ids_freed == Freed::AfterRetention {
+        free_numbers(context, &mut plan, &mut revived);
+    }
+    if !over.is_empty() {
+        plan.steps.push(Step::RetireIds(over));
+    }
+    if std::mem::replace(&mut plan.nothing, plan.steps.is_empty() && revived.is_empty()) {
         let mut subject = Subject::new("purge");
         let days = format!("deleted accounts are kept for {keep_days} days");
         subject.decide("past its days", "nothing", days);
         plan.subjects.push(subject);
     }
-    if revived != RetiredIds::default() {
+    if !revived.is_empty() {
         plan.steps.push(Step::ReviveIds(revived));
     }
     plan.next.push("list retired".into());
@@ -143,13 +152,47 @@ fn set_aside_fault(context: PlanContext<'_>, account: &RetiredAccount) -> Option
     })
 }
 
+/// Numbers of which nothing is kept any more, and whose days are over, are free: those too that
+/// were retired while the policy was another one.
+fn free_numbers(context: PlanContext<'_>, plan: &mut Plan, revived: &mut RetiredIds) {
+    // Of what can't be read it is not known what it holds.
+    let Ok(kept) = context.world.kept() else { return };
+    let mut held = RetiredIds::default();
+    for account in kept {
+        held = held.with(&ids_of(account));
+    }
+    let keep_days = i64::from(context.policy.retired_keep_days);
+    let is_over =
+        |since: Option<Day>| since.is_none_or(|since| since.0 + keep_days <= context.today.0);
+    let mut free = context.world.retired().clone().without(&held).without(revived);
+    free.users.retain(|id| is_over(id.since));
+    free.groups.retain(|id| is_over(id.since));
+    free.ranges.retain(|range| is_over(range.since));
+    let mut by_name: BTreeMap<&BString, RetiredIds> = BTreeMap::new();
+    for id in &free.users {
+        by_name.entry(&id.name).or_default().users.push(id.clone());
+    }
+    for id in &free.groups {
+        by_name.entry(&id.name).or_default().groups.push(id.clone());
+    }
+    for range in &free.ranges {
+        by_name.entry(&range.name).or_default().ranges.push(range.clone());
+    }
+    for (name, ids) in by_name {
+        let mut subject = Subject::new(name.clone());
+        subject.decide("numbers", numbers(&ids), "free: nothing of theirs is kept any more");
+        plan.subjects.push(subject);
+    }
+    *revived = std::mem::take(revived).with(&free);
+}
+
 fn purge_account(
     context: PlanContext<'_>,
     account: &RetiredAccount,
-    keep_days: u32,
     plan: &mut Plan,
-    revived: &mut RetiredIds,
+    (revived, over): (&mut RetiredIds, &mut RetiredIds),
 ) {
+    let keep_days = context.policy.retired_keep_days;
     let kept = &account.kept;
     let mut subject = Subject::new(kept.name.clone());
     let day = account.time.get(..10).unwrap_or_default();
@@ -187,23 +230,30 @@ fn purge_account(
         subject.decide("numbers", "in use", "it is there again");
     } else if context.policy.ids_freed == Freed::AfterRetention {
         subject.decide("numbers", "free", "the policy lets them be given out again");
-        let known = context.world.retired();
-        let is_known =
-            |known: &[RetiredId], id: &RetiredId| known.iter().any(|other| other.id == id.id);
-        revived.users.extend(ids.users.into_iter().filter(|id| is_known(&known.users, id)));
-        revived.groups.extend(ids.groups.into_iter().filter(|id| is_known(&known.groups, id)));
-        let of_known: IdSpans = known.ranges.iter().map(|range| range.span).collect();
-        for RetiredRange { span, name } in ids.ranges {
-            let parts = of_known.within(span).into_iter();
-            revived.ranges.extend(parts.map(|span| RetiredRange { span, name: name.clone() }));
-        }
+        *revived = std::mem::take(revived).with(&retired_of(context, ids));
     } else {
         subject.decide("numbers", "stay retired", "nobody is given them: files may carry them");
+        // Their days are over from here on, for when the policy lets them be given out again.
+        *over = std::mem::take(over).with(&retired_of(context, ids));
     }
     let (folder, kept) = (account.folder.clone(), Box::new(kept.clone()));
     plan.steps.push(Step::Release { folder, kept, purged: true });
     plan.cautions.push(Caution::Purges { name: BStr::new(&account.kept.name).into() });
     plan.subjects.push(subject);
+}
+
+/// Those of some numbers that are retired: others have a holder again.
+fn retired_of(context: PlanContext<'_>, mut ids: RetiredIds) -> RetiredIds {
+    let known = context.world.retired();
+    ids.users.retain(|id| known.user(Uid(id.id)).is_some());
+    ids.groups.retain(|id| known.group(Gid(id.id)).is_some());
+    let of_known: IdSpans = known.ranges.iter().map(|range| range.span).collect();
+    let parts = |range: &RetiredRange| {
+        let parts = of_known.within(range.span).into_iter();
+        parts.map(|span| RetiredRange { span, ..range.clone() }).collect::<Vec<_>>()
+    };
+    ids.ranges = ids.ranges.iter().flat_map(parts).collect();
+    ids
 }
 
 /// The numbers that the lines of a deleted account held.
@@ -213,10 +263,10 @@ fn ids_of(account: &RetiredAccount) -> RetiredIds {
         let Some((span, _)) = held_ids(line.file, &line.text) else { continue };
         let name = account.kept.name.clone();
         match line.file {
-            File::Passwd => ids.users.push(RetiredId { id: span.first(), name }),
-            File::Group => ids.groups.push(RetiredId { id: span.first(), name }),
+            File::Passwd => ids.users.push(RetiredId { id: span.first(), name, since: None }),
+            File::Group => ids.groups.push(RetiredId { id: span.first(), name, since: None }),
             File::Shadow | File::Gshadow | File::Subuid | File::Subgid => {
-                ids.ranges.push(RetiredRange { span, name })
+                ids.ranges.push(RetiredRange { span, name, since: None })
             }
         }
     }

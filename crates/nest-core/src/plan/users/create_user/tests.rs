@@ -88,7 +88,7 @@ fn avoided_spans_are_passed_over_but_can_be_asked_for() {
 fn retired_ranges_are_not_given_again() {
     let mut world = World::default();
     let span = IdSpan::new(2_001_010_688, 2_001_076_223).unwrap();
-    world.retired.ranges.push(RetiredRange { span, name: "hesper".into() });
+    world.retired.ranges.push(RetiredRange { span, name: "hesper".into(), since: None });
     let plan = planned(&maren(), &world, "").unwrap();
     assert_eq!(added(&plan, File::Subuid), ["maren:2001076224:65536"]);
     assert_eq!(added(&plan, File::Subgid), ["maren:2001076224:65536"]);
@@ -97,7 +97,7 @@ fn retired_ranges_are_not_given_again() {
 #[test]
 fn a_private_group_takes_the_users_number_only_when_it_is_free() {
     let mut world = World::default();
-    world.retired.groups.push(RetiredId { id: 1500, name: "hesper".into() });
+    world.retired.groups.push(RetiredId { id: 1500, name: "hesper".into(), since: None });
     let request = CreateUser { uid: Some(Uid(1500)), ..maren() };
     let plan = planned(&request, &world, "").unwrap();
     assert_eq!(added(&plan, File::Group), ["maren:!:1001:"]);
