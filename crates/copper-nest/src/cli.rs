@@ -8,8 +8,8 @@ use crate::commands::{
     change_group, change_user, check, completions, create_group, create_user, delete_group,
     delete_user, demo, export, intake, list_changes, list_groups, list_ids, list_retired,
     list_rules, list_users, man_pages, password_group, password_user, purge, reassign, recover,
-    regroup, rename_group, rename_user, repair, show_change, show_group, show_id, show_policy,
-    show_rule, show_user, suspend_user, trace, undo,
+    regroup, rename_group, rename_user, renumber, repair, show_change, show_group, show_id,
+    show_policy, show_rule, show_user, suspend_user, trace, undo,
 };
 use crate::failure::{Failure, Result, USAGE};
 
@@ -122,6 +122,7 @@ enum Verb {
     Trace(trace::TraceArgs),
     Reassign(reassign::ReassignArgs),
     Regroup(regroup::RegroupArgs),
+    Renumber(renumber::RenumberArgs),
     Intake(intake::IntakeArgs),
     /// Write users or groups as a table that intake takes back.
     #[command(subcommand)]
@@ -253,6 +254,7 @@ impl Cli {
             Verb::Trace(args) => args.run(global),
             Verb::Reassign(args) => args.run(global),
             Verb::Regroup(args) => args.run(global),
+            Verb::Renumber(args) => args.run(global),
             Verb::Intake(args) => args.run(global),
             Verb::Export(Export::Users(args)) => args.run(global),
             Verb::Export(Export::Groups(args)) => args.run(global),

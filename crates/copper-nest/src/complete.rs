@@ -92,7 +92,8 @@ fn what_it_names(path: &[&str], arg: &Arg) -> Option<Completes> {
             }))
         }
         (["undo"], "number") => Some(Completes::Changes),
-        (["reassign"], "from" | "to") => Some(Completes::Users),
+        (["reassign", "group"], "from" | "to") => Some(Completes::Groups),
+        (["reassign", _], "from" | "to") => Some(Completes::Users),
         (["rename", thing], "old") => folder_of(thing),
         ([_, thing], "name" | "names" | "number" | "rule") => folder_of(thing),
         _ => None,

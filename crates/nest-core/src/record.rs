@@ -13,7 +13,7 @@ use std::collections::BTreeMap;
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
-use crate::change::{AccessChange, Decision, Step, Subject};
+use crate::change::{AccessChange, Decision, NumberChange, Step, Subject};
 use crate::drift::Drift;
 use crate::secret::{hash_of, shown};
 use crate::surroundings::Inventory;
@@ -58,6 +58,9 @@ pub struct Told {
     /// What it came to, where it was about many accounts.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub totals: Vec<Decision>,
+    /// Numbers of users and groups that became others, where that was asked for.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub numbers: Vec<NumberChange>,
     /// What was decided, account by account.
     pub subjects: Vec<Subject>,
     /// The lines that came, went or were altered. Many that came one after the

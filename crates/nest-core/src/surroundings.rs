@@ -1,7 +1,7 @@
 //! What a planner or a rule may ask about the world. The host answers from a
 //! real tree; tests answer by hand.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
@@ -185,8 +185,8 @@ pub struct Survey {
     pub fixed: Option<BString>,
 }
 
-/// Files that carry a number.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+/// Files that carry one of some numbers.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
 pub struct Carried {
     /// How many that are meant.
     pub files: u64,
@@ -194,8 +194,20 @@ pub struct Carried {
     pub bytes: u64,
     /// How many have more than one name.
     pub linked: u64,
-    /// How many have a set-id bit, which is lost.
+    /// How many have a set-id bit.
     pub set_id: u64,
+    /// How many have an access control list that names one of the numbers.
+    pub listed: u64,
+    /// How many carry none of them.
+    pub others: u64,
+    /// How many carry each uid.
+    pub uids: BTreeMap<u32, u64>,
+    /// How many carry each gid.
+    pub gids: BTreeMap<u32, u64>,
+    /// How many carry a uid already that others get, and that becomes no other itself.
+    pub uids_there: BTreeMap<u32, u64>,
+    /// The same with gids.
+    pub gids_there: BTreeMap<u32, u64>,
 }
 
 /// Whether accounts come from the account files alone.

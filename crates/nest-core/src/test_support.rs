@@ -143,7 +143,7 @@ impl Surroundings for World {
         Ok((self.carried_ids.clone(), self.carried_ids.clone()))
     }
     fn carriers(&self, _: &Reown) -> Result<(Carried, Vec<String>), String> {
-        Ok((self.carried, Vec::new()))
+        Ok((self.carried.clone(), Vec::new()))
     }
     fn me(&self) -> Option<Uid> {
         self.me

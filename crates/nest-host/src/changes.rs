@@ -382,37 +382,51 @@ fn list_name(number: u64, list: &PlainName) -> std::io::Result<PlainName> {
     PlainName::parse(format!("{number}.{list}")).map_err(std::io::Error::other)
 }
 
-/// The list of files that was taken over from the journal; `None` where it was not yet.
+/// The list of files that was taken over from the journal, opened; `None` where it was not
+/// yet.
 ///
 /// # Errors
-/// The system's, where the list is there and can't be read.
+/// The system's, where the list is there and can't be opened.
 pub(crate) fn list(
     state: &Folder,
     number: u64,
     list: &PlainName,
-) -> std::io::Result<Option<Vec<u8>>> {
+) -> std::io::Result<Option<std::fs::File>> {
     let Some(folder) = state.inner_if_there(&FOLDER)? else { return Ok(None) };
-    folder.read(&list_name(number, list)?)
+    folder.open_if_there(&list_name(number, list)?)
 }
 
-/// The lists of files that a change gave another number, as one.
+/// The lists of files that a change gave other numbers, opened.
 ///
 /// # Errors
-/// The system's; `ENOENT` where no such list is kept.
-pub(crate) fn kept_lists(state: &Folder, number: u64) -> std::io::Result<Vec<u8>> {
-    let folder = state.inner_if_there(&FOLDER)?.ok_or(Errno::NOENT)?;
-    let start = format!("{number}.files-");
-    let mut names = folder.names()?;
-    names.retain(|name| name.as_str().starts_with(&start));
-    if names.is_empty() {
+/// The system's, and one where no such list is kept.
+pub(crate) fn kept_lists(state: &Folder, number: u64) -> std::io::Result<Vec<std::fs::File>> {
+    let all = lists_of(state, number, "files")?;
+    if all.is_empty() {
         let message = format!("which files change {number} gave away is not kept any more");
         return Err(std::io::Error::other(message));
     }
+    Ok(all)
+}
+
+/// The list of files that carried the new numbers of a change before it; empty where there
+/// was none.
+///
+/// # Errors
+/// The system's, where it can't be read.
+pub(crate) fn kept_there(state: &Folder, number: u64) -> std::io::Result<Vec<u8>> {
     let mut all = Vec::new();
-    for name in &names {
-        all.extend(folder.read(name)?.ok_or(Errno::NOENT)?);
+    for mut file in lists_of(state, number, "there")? {
+        std::io::Read::read_to_end(&mut file, &mut all)?;
     }
     Ok(all)
+}
+
+fn lists_of(state: &Folder, number: u64, kind: &str) -> std::io::Result<Vec<std::fs::File>> {
+    let Some(folder) = state.inner_if_there(&FOLDER)? else { return Ok(Vec::new()) };
+    let start = format!("{number}.{kind}-");
+    let names = folder.names()?.into_iter().filter(|name| name.as_str().starts_with(&start));
+    names.map(|name| folder.open_file(&name)).collect()
 }
 
 /// When a change was made, without reading all of its record.

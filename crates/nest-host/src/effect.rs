@@ -5,6 +5,7 @@
 
 mod access;
 mod in_place;
+mod reowning;
 
 use std::ffi::{OsStr, OsString};
 use std::sync::{Mutex, PoisonError};
@@ -23,7 +24,8 @@ use crate::journal::{Effect, Journal, Replaced};
 use crate::place::{GONE, NEW, Place, is_private, rename_to_nothing};
 use crate::state::Folder;
 use crate::tree::{Tree, path_of};
-use crate::{changes, inventory, kept, reown};
+use crate::watcher::Watcher;
+use crate::{inventory, kept};
 
 /// Where effects take place.
 pub struct EffectRunner<'a> {
@@ -38,6 +40,8 @@ pub struct EffectRunner<'a> {
     /// Whether this is what a crash left to be done: what is not as it was then is told,
     /// and stands in no way.
     pub recovering: bool,
+    /// Shows how far slow work is.
+    pub watcher: &'a dyn Watcher,
     /// What has to be told.
     pub notes: Mutex<Vec<String>>,
 }
@@ -137,10 +141,7 @@ impl EffectRunner<'_> {
                 }
             }
             Effect::Reown { reown, list, digest } => {
-                let list = self.list(list, digest.as_deref())?;
-                let patience = if self.recovering { Patience::Endless } else { Patience::Ends };
-                let given = reown::give(self.tree, &list, reown, false, patience)?;
-                given.told(reown).into_iter().for_each(|told| self.note(told));
+                self.reown((reown, list, digest.as_deref()), false)?;
             }
         }
         Ok(Published::AtOnce)
@@ -184,55 +185,10 @@ impl EffectRunner<'_> {
                 }
             }
             Effect::Reown { reown, list, digest } => {
-                let list = self.list(list, digest.as_deref())?;
-                let given = reown::give(self.tree, &list, reown, true, Patience::Endless)?;
-                given.told(&reown.back()).into_iter().for_each(|told| self.note(told));
+                self.reown((reown, list, digest.as_deref()), true)?;
             }
         }
         Ok(())
-    }
-
-    /// The list of files that get another number. There are two of it: no other file
-    /// says whose those files were.
-    fn list(&self, name: &PlainName, digest: Option<&str>) -> std::io::Result<Vec<u8>> {
-        self.sound_list(name, digest).map(|(_, list)| list)
-    }
-
-    /// The same, with the name in the journal of the one that is sound; nothing where it
-    /// was taken over by the records already.
-    ///
-    /// # Errors
-    /// The system's, and one where there is none.
-    pub fn sound_list(
-        &self,
-        name: &PlainName,
-        digest: Option<&str>,
-    ) -> std::io::Result<(Option<PlainName>, Vec<u8>)> {
-        let sound =
-            |list: &Vec<u8>| digest.is_none_or(|digest| nest_core::drift::digest(list) == digest);
-        for name in [Some(name.clone()), second(name)].into_iter().flatten() {
-            if let Some(list) = self.journal.kept(&name)?.filter(sound) {
-                return Ok((Some(name), list));
-            }
-        }
-        if let Some(number) = self.number
-            && let Some(list) = changes::list(self.state, number, name)?.filter(sound)
-        {
-            return Ok((None, list));
-        }
-        let message = format!("{name}, the list of those files, is not in the journal any more");
-        Err(std::io::Error::other(message))
-    }
-
-    /// Keeps the list of files that get another number. Returns its digest.
-    ///
-    /// # Errors
-    /// The system's, where the journal takes no file more.
-    pub fn keep_list(&self, name: &PlainName, list: &[u8]) -> std::io::Result<String> {
-        if let Some(second) = second(name) {
-            self.journal.keep(&second, list)?;
-        }
-        self.journal.keep(name, list)
     }
 
     /// Drops what was staged for an effect.
@@ -406,7 +362,7 @@ impl EffectRunner<'_> {
                     Err(_) => Ok(Standing::Other),
                 }
             }
-            Effect::Reown { list, digest, .. } => match self.list(list, digest.as_deref()) {
+            Effect::Reown { list, digest, .. } => match self.sound_list(list, digest.as_deref()) {
                 Ok(_) => Ok(Standing::Waiting),
                 Err(error) => Ok(Standing::Lost(error.to_string())),
             },
@@ -637,11 +593,6 @@ fn state_name(path: &Escaped) -> std::io::Result<PlainName> {
 /// Where the journal keeps the old version of such a file.
 fn kept_beside(name: &PlainName) -> std::io::Result<PlainName> {
     before_name(name.as_ref()).map_err(std::io::Error::other)
-}
-
-/// The name of the second one of a list.
-fn second(name: &PlainName) -> Option<PlainName> {
-    PlainName::parse(format!("{name}.again")).ok()
 }
 
 /// Where the old version is kept on file systems that can't exchange.

@@ -23,7 +23,7 @@ use rustix::io::Errno;
 use serde::{Deserialize, Serialize};
 
 use crate::place::{BOTH, NEW, beside};
-use crate::state::{self, Fault, Folder};
+use crate::state::{self, Fault, Folder, Fresh};
 use crate::tree::{Tree, path_of};
 
 /// The version of journals that this program writes and reads.
@@ -395,6 +395,43 @@ impl Journal {
         Ok(digest)
     }
 
+    /// Begins a file in the journal, to be written bit by bit, with [`Journal::finish_kept`]
+    /// at the end.
+    ///
+    /// # Errors
+    /// The system's, where it can't be made.
+    pub fn begin_kept(&self, name: &PlainName) -> std::io::Result<Fresh> {
+        self.folder.begin(name)
+    }
+
+    /// Flushes a file that was begun, and gives it its name. Returns its digest.
+    ///
+    /// # Errors
+    /// The system's, where it can't be written.
+    pub fn finish_kept(&self, name: &PlainName, mut file: Fresh) -> std::io::Result<String> {
+        std::io::Write::flush(&mut file)?;
+        self.folder.publish(name)?;
+        self.folder.flush()?;
+        Ok(file.digest())
+    }
+
+    /// A file that was kept, opened; `None` where there is none.
+    ///
+    /// # Errors
+    /// The system's, where it is there and can't be opened.
+    pub fn open_kept(&self, name: &PlainName) -> std::io::Result<Option<std::fs::File>> {
+        self.folder.open_if_there(name)
+    }
+
+    /// Keeps a file no longer, flushed.
+    ///
+    /// # Errors
+    /// The system's, where that can't be flushed.
+    pub fn forget(&self, name: &PlainName) -> std::io::Result<()> {
+        self.folder.remove(name);
+        Ok(self.folder.flush()?)
+    }
+
     /// Moves a file that was kept to another folder.
     ///
     /// # Errors
@@ -449,6 +486,25 @@ impl JournalEntry {
             None => format!("a change ({})", self.summary),
         }
     }
+}
+
+/// What the name of another file begins with that goes with such a list.
+const THERE: &str = "there-";
+const REACHED: &str = "reached-";
+
+/// The file that lists those which carried the new number before, by that of the other list.
+pub(crate) fn there_name(list: &PlainName) -> PlainName {
+    named_after(list, THERE)
+}
+
+/// The file that says how far a list is gone through.
+pub(crate) fn reached_name(list: &PlainName) -> PlainName {
+    named_after(list, REACHED)
+}
+
+fn named_after(list: &PlainName, start: &str) -> PlainName {
+    let at = list.as_str().strip_prefix(LIST).unwrap_or(list.as_str());
+    PlainName::parse(format!("{start}{at}")).expect("BUG: what goes with a list has no plain name")
 }
 
 /// The file of the journal that lists files which get another number, by the place of
@@ -512,10 +568,7 @@ impl Effect {
             Effect::Unpack { path, .. } => format!("unpacking {}", path),
             Effect::Keep { folder, .. } => format!("keeping retired/{folder}"),
             Effect::Release { folder } => format!("dropping retired/{folder}"),
-            Effect::Reown { reown, .. } => {
-                let what = if reown.group { "gid" } else { "uid" };
-                format!("re-owning from {what} {} to {}", reown.from, reown.to)
-            }
+            Effect::Reown { reown, .. } => format!("re-owning {}", reown.in_words()),
         }
     }
 }

@@ -75,3 +75,4 @@ pub mod tree;
 mod unread;
 pub mod untrusted;
 pub mod walk;
+pub mod watcher;

@@ -55,6 +55,13 @@ pub(crate) fn is_local(directory: &OwnedFd) -> bool {
     kind.is_ok_and(|kind| !NOT_LOCAL.contains(&kind))
 }
 
+/// Whether nothing can be written to the file system that a directory is on, as it is mounted
+/// there.
+pub(crate) fn is_read_only(directory: &OwnedFd) -> bool {
+    let stat = rustix::fs::fstatvfs(directory);
+    stat.is_ok_and(|stat| stat.f_flag.contains(rustix::fs::StatVfsMountFlags::RDONLY))
+}
+
 /// The mount that an opened file or directory is on: two of the same file system are
 /// two. `None` where the kernel tells it in no way (before 3.15).
 pub(crate) fn mount_id(handle: impl AsFd) -> Option<u64> {

@@ -1,5 +1,7 @@
 //! The processes of this machine, from `/proc`, proc(5).
 
+use std::collections::HashSet;
+
 use nest_core::surroundings::Process;
 use nest_core::value::{Day, Uid};
 
@@ -20,6 +22,13 @@ pub fn of_uid(uid: Uid) -> Vec<Process> {
         .collect();
     processes.sort_by_key(|process| process.pid);
     processes
+}
+
+/// The uids that something runs under, as its real or effective one.
+pub(crate) fn running_uids() -> HashSet<Uid> {
+    let Ok(entries) = std::fs::read_dir("/proc") else { return HashSet::new() };
+    let pids = entries.filter_map(|entry| entry.ok()?.file_name().to_str()?.parse::<u32>().ok());
+    pids.flat_map(uids).collect()
 }
 
 /// Those of them that lead a session, as setsid(2) makes one at a sign-in.

@@ -172,8 +172,15 @@ pub fn recover(
     }
     let notes = Mutex::default();
     let (number, recovering) = (entry.number, true);
-    let runner =
-        EffectRunner { tree, state: &folder, journal: &journal, number, recovering, notes };
+    let runner = EffectRunner {
+        tree,
+        state: &folder,
+        journal: &journal,
+        number,
+        recovering,
+        watcher: &(),
+        notes,
+    };
     let finished = match ready {
         true => finish(&runner, &entry)?,
         false => false,

@@ -5,7 +5,7 @@ mod site;
 mod sources;
 mod ssh;
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashSet};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
@@ -48,6 +48,8 @@ pub struct World<'t> {
     state: Option<&'t State>,
     kept: OnceLock<Result<Vec<RetiredAccount>, String>>,
     mounts: OnceLock<Mounts>,
+    /// The uids that something runs under.
+    running: OnceLock<HashSet<Uid>>,
     ssh: OnceLock<SshServer>,
     /// Where it is told what was passed over.
     notices: Option<&'t Notices>,
@@ -69,6 +71,7 @@ impl<'t> World<'t> {
             state: None,
             kept: OnceLock::new(),
             mounts: OnceLock::new(),
+            running: OnceLock::new(),
             ssh: OnceLock::new(),
             notices: None,
             own_notices: Notices::default(),
@@ -382,7 +385,8 @@ impl Surroundings for World<'_> {
     }
 
     fn carriers(&self, reown: &Reown) -> Result<(Carried, Vec<String>), String> {
-        let found = reown::find(self.tree, reown).map_err(|error| error.to_string())?;
+        let found = reown::find(self.tree, reown, reown::Search::default());
+        let found = found.map_err(|error| error.to_string())?;
         Ok((found.carried, found.notes))
     }
 
@@ -391,7 +395,12 @@ impl Surroundings for World<'_> {
     }
 
     fn processes(&self, uid: Uid) -> Vec<Process> {
-        if self.tree.is_live() { processes::of_uid(Uid(uid.0)) } else { Vec::new() }
+        if !self.tree.is_live() {
+            return Vec::new();
+        }
+        // Of very many accounts hardly any runs something.
+        let running = self.running.get_or_init(processes::running_uids);
+        if running.contains(&uid) { processes::of_uid(uid) } else { Vec::new() }
     }
 
     fn sessions(&self, uid: Uid) -> Vec<Process> {

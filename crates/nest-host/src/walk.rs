@@ -8,7 +8,7 @@ mod met;
 use std::cell::Cell;
 use std::collections::{HashMap, HashSet};
 use std::ffi::{CStr, CString};
-use std::os::fd::{BorrowedFd, OwnedFd};
+use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 use std::sync::{Arc, Mutex, MutexGuard};
 
@@ -19,14 +19,14 @@ use rustix::fs::{AtFlags, FileType, Mode, OFlags, RawDir};
 use rustix::io::Errno;
 
 use crate::interrupt::Patience;
-use crate::mounts::{Mounts, is_local, mount_id};
+use crate::mounts::{Mounts, is_local, is_read_only, mount_id};
 use crate::place::Place;
 use crate::tree::{DIRECTORY, Tree, path_of};
 
 pub use descent::{At, Visitor, descend, descend_into};
 pub use ladder::Ladder;
 pub(crate) use ladder::split_last;
-pub use met::{Met, Status, Tell};
+pub use met::{Met, Reach, Status, Tell};
 
 /// So many entries of a directory are looked at in one go: those of a directory
 /// with very many are shared out.
@@ -45,13 +45,16 @@ pub struct WalkScope<'a> {
     pub stay: bool,
     /// Paths that are left out, with everything below.
     pub but: &'a [TreePath],
+    /// Whether file systems that are mounted below, and that nobody can write to, are left
+    /// out.
+    pub writable: bool,
 }
 
 /// What the walk did not see.
 #[derive(Debug, Default)]
 pub struct Unseen {
     /// What could not be read, and why.
-    pub unread: Vec<(BString, String)>,
+    pub unread: Vec<(BString, Errno)>,
     /// Where file systems are mounted that were not walked, and what they are.
     pub left_out: Vec<(BString, String)>,
 }
@@ -73,6 +76,7 @@ pub fn walk(
     let walk = Walk {
         tell,
         stay: scope.stay,
+        writable: scope.writable,
         // What is named in its own right is not walked from above as well.
         but: but.chain(named.iter().filter(|path| is_below(path, &named)).cloned()).collect(),
         doubled: mounts.doubled(),
@@ -93,7 +97,7 @@ pub fn walk(
         }
     });
     let mut unseen = walk.unseen.into_inner().unwrap_or_else(|poisoned| poisoned.into_inner());
-    unseen.unread.sort();
+    unseen.unread.sort_by(|(one, _), (other, _)| one.cmp(other));
     unseen.left_out.sort();
     Ok(unseen)
 }
@@ -101,6 +105,7 @@ pub fn walk(
 struct Walk<'a> {
     tell: &'a Tell<'a>,
     stay: bool,
+    writable: bool,
     but: HashSet<Vec<u8>>,
     /// Mount points of what is walked elsewhere in the tree already.
     doubled: HashSet<Vec<u8>>,
@@ -133,7 +138,8 @@ impl<'w> Walk<'w> {
         let (above, name) = site(tree, path)?;
         let stat = rustix::fs::statat(&above, &name, AtFlags::SYMLINK_NOFOLLOW)?;
         let status = Status::of(&stat);
-        (self.tell)(&Met::at(path, status));
+        let reach = Reach::In(above.as_fd(), name.to_bytes());
+        (self.tell)(&Met::at(path, status, reach));
         if !status.is_directory() {
             return Ok(None);
         }
@@ -166,7 +172,7 @@ impl<'w> Walk<'w> {
     }
 
     fn unread(&self, path: &[u8], error: Errno) {
-        self.note(|unseen| unseen.unread.push((shown(path), error.to_string())));
+        self.note(|unseen| unseen.unread.push((shown(path), error)));
     }
 
     /// Whether the file system that a directory is on is walked.
@@ -175,11 +181,15 @@ impl<'w> Walk<'w> {
             return *known;
         }
         let local = !self.stay && is_local(directory);
+        let closed = local && self.writable && is_read_only(directory);
+        let enters = local && !closed;
         // Another thread may have come by it too: it is told once.
-        if self.devices_seen().insert(device, local).is_none() && !local {
-            self.leave_out(path, self.mounts.kind_of(path).unwrap_or("another file system"));
+        if self.devices_seen().insert(device, enters).is_none() && !enters {
+            let kind = self.mounts.kind_of(path).unwrap_or("another file system");
+            let kind = if closed { format!("{kind}, read-only") } else { kind.to_owned() };
+            self.leave_out(path, &kind);
         }
-        local
+        enters
     }
 
     fn inside(&self, handle: OwnedFd, path: Vec<u8>, device: u64, mount: Option<u64>) -> Inside {
@@ -202,7 +212,10 @@ impl<'w> Walk<'w> {
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return None,
             Err(error) => {
                 match rustix::fs::statat(above.handle, name, AtFlags::SYMLINK_NOFOLLOW) {
-                    Ok(stat) if !told => (self.tell)(&Met::at(path, Status::of(&stat))),
+                    Ok(stat) if !told => {
+                        let reach = Reach::In(above.handle.as_fd(), name.to_bytes());
+                        (self.tell)(&Met::at(path, Status::of(&stat), reach));
+                    }
                     _ => {}
                 }
                 self.unread(path, error);
@@ -220,7 +233,7 @@ impl<'w> Walk<'w> {
             return None;
         }
         if !told {
-            (self.tell)(&Met::at(path, Status::of(&stat)));
+            (self.tell)(&Met::at(path, Status::of(&stat), Reach::Opened(handle.as_fd())));
         }
         Some((handle, stat.st_dev, mount))
     }
@@ -326,7 +339,8 @@ impl<'w> Walk<'w> {
                 return;
             }
         };
-        let met = Met { directory: &inside.path, name: name.to_bytes(), status };
+        let reach = Reach::In(inside.handle.as_fd(), name.to_bytes());
+        let met = Met { directory: &inside.path, name: name.to_bytes(), status, reach };
         if status.is_directory() {
             // The file system did not say so, or it is one only now.
             self.below(scope, inside, name);
@@ -364,7 +378,8 @@ impl Alone<'_, '_> {
         if self.walk.but.contains(&self.path) {
             return false;
         }
-        (self.walk.tell)(&Met::at(&self.path, Status::of(at.stat)));
+        let reach = Reach::In(at.parent, at.name.as_bytes());
+        (self.walk.tell)(&Met::at(&self.path, Status::of(at.stat), reach));
         true
     }
 }
@@ -401,7 +416,7 @@ impl Visitor for Alone<'_, '_> {
         if stat.st_dev != self.device && !walk.enters(&handle, path, stat.st_dev) {
             return Ok(());
         }
-        (walk.tell)(&Met::at(path, Status::of(&stat)));
+        (walk.tell)(&Met::at(path, Status::of(&stat), Reach::Opened(handle.as_fd())));
         let inside = walk.inside(handle, path.clone(), stat.st_dev, None);
         self.scope.spawn(move |scope| walk.directory(scope, inside));
         Ok(())

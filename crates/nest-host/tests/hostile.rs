@@ -6,7 +6,7 @@ use std::os::unix::fs::{MetadataExt, chown, symlink};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use nest_core::ownership::Reown;
+use nest_core::ownership::{IdMapping, Reown};
 use nest_core::retired::PackedFile;
 use nest_core::value::TreePath;
 use nest_host::interrupt::Patience;
@@ -96,11 +96,26 @@ fn re_owning_stays_inside() {
     let paths = vec![TreePath::judged(b"/home/maren")];
     stage.while_swapped(|round| {
         let (from, to) = if round % 2 == 0 { (OLD, NEW) } else { (NEW, OLD) };
-        let (of_change, everywhere, hard_links) = (None, false, false);
-        let paths = paths.clone();
-        let reown = Reown { paths, group: false, from, to, of_change, everywhere, hard_links };
-        let found = reown::find(&stage.tree, &reown).unwrap();
-        reown::give(&stage.tree, &found.list, &reown, false, Patience::Ends).unwrap();
+        let uids = IdMapping::single(from, to);
+        let reown = Reown { paths: paths.clone(), uids, follows: true, ..Reown::default() };
+        let list = std::sync::Mutex::default();
+        let sink = |part: &[u8]| {
+            let list: &std::sync::Mutex<Vec<u8>> = &list;
+            list.lock().unwrap().extend_from_slice(part);
+            Ok(())
+        };
+        let search = reown::Search { list: Some(&sink), ..reown::Search::default() };
+        reown::find(&stage.tree, &reown, search).unwrap();
+        let giving = reown::Giving {
+            tree: &stage.tree,
+            reown: &reown,
+            back: false,
+            recovering: false,
+            patience: Patience::Ends,
+            progress: &|_| {},
+        };
+        let list = list.into_inner().unwrap();
+        giving.give(&list[..], 0, &|_| Ok(())).unwrap();
     });
 }
 

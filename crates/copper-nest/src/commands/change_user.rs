@@ -34,6 +34,9 @@ pub struct ChangeUserArgs {
     /// Let the uid be one that was somebody else's and is retired.
     #[arg(long, requires = "uid")]
     reuse_id: bool,
+    /// With --uid: the group of its own keeps its gid. Else that goes along.
+    #[arg(long, requires = "uid")]
+    keep_gid: bool,
     /// Another primary group; the old one stays an ordinary membership.
     #[arg(long, value_name = "GROUP")]
     primary: Option<OsString>,
@@ -94,6 +97,7 @@ impl ChangeUserArgs {
             uid: self.uid.as_deref().map(read_uid).transpose()?,
             share_id: self.share_id,
             reuse_id: self.reuse_id,
+            keep_gid: self.keep_gid,
             primary: self.primary.as_ref().map(bytes),
             home: self.home.as_ref().map(bytes),
             record_only: self.record_only,

@@ -96,7 +96,7 @@ const DAY: &[(&str, &[&str])] = &[
     ("Are there files that nobody owns?", &["trace", "orphans"]),
     (
         "They are Brannoc's, from a time when the number was another.",
-        &["reassign", "1044", "brannoc", "--yes"],
+        &["reassign", "user", "1044", "brannoc", "--yes"],
     ),
     (
         "The summer crew, in a table from the harbour office. Is it in order?",

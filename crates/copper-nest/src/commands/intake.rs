@@ -54,7 +54,7 @@ pub struct IntakeArgs {
 }
 
 /// Of more rows only the totals are told, unless more is asked for.
-const MOST_DETAILED: usize = 1000;
+pub const MOST_DETAILED: usize = 1000;
 
 const EXAMPLES: &str = "Examples:
   copper-nest intake crew.csv --dry-run
@@ -136,7 +136,7 @@ impl IntakeArgs {
             return Err(Failure::new(USAGE, "usage", "standard input can be read once only"));
         }
         let sources: Result<Vec<RosterSource>> =
-            self.files.iter().map(|file| self.source(file)).collect();
+            self.files.iter().map(|file| source(file, self.from, "intake")).collect();
         Ok(Intake {
             roster: Roster::read(sources?),
             existing: match self.existing {
@@ -181,25 +181,26 @@ impl IntakeArgs {
         }
         again
     }
+}
 
-    fn source(&self, file: &Path) -> Result<RosterSource> {
-        let ending = file.extension().and_then(|ending| ending.to_str());
-        let by_ending = ending.and_then(|ending| ending.to_ascii_lowercase().parse().ok());
-        let form = self.from.map(Form::from).or(by_ending).ok_or_else(|| {
-            let message = match file == Path::new("-") {
-                true => "it can't be told how standard input is written".to_owned(),
-                false => format!(
-                    "it can't be told how {} is written: it ends in none of .csv, .json and .toml",
-                    file.display()
-                ),
-            };
-            Failure::new(REFUSED, "form", message)
-                .or("say so", format!("intake {} --from csv", file.display()))
-        })?;
-        let shown = match file == Path::new("-") {
-            true => "standard input".to_owned(),
-            false => file.display().to_string(),
+/// A table of the administrator's, for a command.
+pub fn source(file: &Path, from: Option<FormArg>, command: &str) -> Result<RosterSource> {
+    let ending = file.extension().and_then(|ending| ending.to_str());
+    let by_ending = ending.and_then(|ending| ending.to_ascii_lowercase().parse().ok());
+    let form = from.map(Form::from).or(by_ending).ok_or_else(|| {
+        let message = match file == Path::new("-") {
+            true => "it can't be told how standard input is written".to_owned(),
+            false => format!(
+                "it can't be told how {} is written: it ends in none of .csv, .json and .toml",
+                file.display()
+            ),
         };
-        Ok(RosterSource::new(shown, form, read_input(file)?))
-    }
+        Failure::new(REFUSED, "form", message)
+            .or("say so", format!("{command} {} --from csv", quoted(file)))
+    })?;
+    let shown = match file == Path::new("-") {
+        true => "standard input".to_owned(),
+        false => file.display().to_string(),
+    };
+    Ok(RosterSource::new(shown, form, read_input(file)?))
 }

@@ -30,6 +30,7 @@ pub mod recover;
 pub mod regroup;
 pub mod rename_group;
 pub mod rename_user;
+pub mod renumber;
 pub mod repair;
 pub mod show_change;
 pub mod show_group;

@@ -6,6 +6,7 @@ use std::sync::Mutex;
 
 use bstr::{BStr, BString};
 use nest_core::account::lines_about;
+use nest_core::group_account::{GroupIndex, lines_about_group};
 use nest_core::surroundings::Surroundings;
 use nest_core::trace::{IdFilter, Tally, TraceReport, report};
 use nest_core::value::{Gid, TreePath, Uid, UserOrGroup, read_plain_id};
@@ -14,9 +15,11 @@ use nest_host::surroundings::World;
 use nest_host::walk::{self, Met, Unseen, walk};
 
 use super::{
-    Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes, read_id, show_user,
+    Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes, read_id, show_group,
+    show_user,
 };
 use crate::view;
+use crate::view::groups;
 use crate::view::trace::{Mentions, ShownTrace};
 
 /// Find where an account lives on: files on disk, and places that name it.
@@ -38,6 +41,10 @@ const USER: &str = "Examples:
   copper-nest trace user perrin
   copper-nest trace user tavish /srv /home --files";
 
+const GROUP: &str = "Examples:
+  copper-nest trace group slipway
+  copper-nest trace group divers /srv --files";
+
 const ID: &str = "Examples:
   copper-nest trace id 1044
   copper-nest trace id 1044 /srv --stay --format json";
@@ -48,11 +55,21 @@ const ORPHANS: &str = "Examples:
 
 #[derive(Debug, clap::Subcommand)]
 enum IdKind {
-    /// Files of a user, of one that was deleted too, and places that name it.
-    #[command(after_help = USER)]
+    /// Files of a user and of the user's own group, of one that was deleted too, and places
+    /// that name it.
+    #[command(after_help = USER, visible_alias = "account")]
     User {
         /// The login name, or the uid.
         #[arg(value_name = "NAME|UID")]
+        name: OsString,
+        #[command(flatten)]
+        places: Places,
+    },
+    /// Files of a group, of one that was deleted too, and places that name it.
+    #[command(after_help = GROUP)]
+    Group {
+        /// The name, or the gid.
+        #[arg(value_name = "NAME|GID")]
         name: OsString,
         #[command(flatten)]
         places: Places,
@@ -95,8 +112,10 @@ struct Places {
 impl TraceArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let (IdKind::User { places, .. } | IdKind::Id { places, .. } | IdKind::Orphans { places }) =
-            &self.what;
+        let (IdKind::User { places, .. }
+        | IdKind::Group { places, .. }
+        | IdKind::Id { places, .. }
+        | IdKind::Orphans { places }) = &self.what;
         if places.null && global.json() {
             let message = "--null and --format json are two forms of one list: give one of them";
             return Err(Failure::new(USAGE, "usage", message));
@@ -116,6 +135,16 @@ impl TraceArgs {
                     None => name.to_string(),
                 };
                 (title, IdFilter::Ids { uids, gids }, Some(mentions))
+            }
+            IdKind::Group { name, .. } => {
+                let name: BString = bytes(name);
+                let (name, gids) = find_group(&loaded, &world, name.as_ref())?;
+                let title = match gids.first() {
+                    Some(gid) => format!("{name}, gid {gid}"),
+                    None => name.to_string(),
+                };
+                let mentions = mentions_of_group(&session, &loaded, &world, name.as_ref());
+                (title, IdFilter::Ids { uids: Vec::new(), gids }, Some(mentions))
             }
             IdKind::Id { number, .. } => {
                 let id = read_id("id", number)?;
@@ -191,7 +220,7 @@ fn look(
             matched.files.push((met.path().into(), uid, gid));
         }
     };
-    let scope = walk::WalkScope { paths: &paths, stay: places.stay, but: &[] };
+    let scope = walk::WalkScope { paths: &paths, stay: places.stay, ..walk::WalkScope::default() };
     let unseen = walk(&session.tree, scope, &tell).map_err(|(path, error)| {
         let message = format!("{path} can't be looked through: {error}");
         Failure::new(REFUSED, "no-path", message)
@@ -252,6 +281,44 @@ fn find(
     let gids = retired.groups.iter().filter(|id| id.name == name).map(|id| id.id);
     let name = of_name.first().map_or(name.to_owned(), |account| account.kept.name.clone());
     Ok((name, uids, gids.map(Gid).collect()))
+}
+
+/// A group and its numbers: one of the files, or one that was deleted.
+fn find_group(loaded: &Loaded, world: &World<'_>, name: &BStr) -> Result<(BString, Vec<Gid>)> {
+    let book = &loaded.book;
+    if let Some(group) = show_group::find(book, name) {
+        return Ok((group.name.into(), group.gid().into_iter().collect()));
+    }
+    let id = read_plain_id(name);
+    let retired = world.retired().groups.iter();
+    let of_name: Vec<_> =
+        retired.filter(|group| group.name == name || Some(group.id) == id).collect();
+    match of_name.first() {
+        None => Err(show_group::no_group(book, world, name)),
+        Some(first) => {
+            Ok((first.name.clone(), of_name.iter().map(|group| Gid(group.id)).collect()))
+        }
+    }
+}
+
+/// The places that name a group.
+fn mentions_of_group(
+    session: &Session<'_>,
+    loaded: &Loaded,
+    world: &World<'_>,
+    name: &BStr,
+) -> Mentions {
+    let book = &loaded.book;
+    let group = book.group(name).map(|(_, group)| {
+        let account = GroupIndex::new(book, &session.policy).gather(group);
+        lines_about_group(book, &account, groups::most_lines())
+    });
+    Mentions {
+        lines: group.unwrap_or_default(),
+        places: world.mentions_of_group(name),
+        files: Vec::new(),
+        running: Vec::new(),
+    }
 }
 
 /// The places that name a user.

@@ -3,7 +3,7 @@
 use std::collections::HashMap;
 
 use bstr::BString;
-use nest_core::change::{AccessChange, Decision, Label, Subject, access_lines};
+use nest_core::change::{AccessChange, Decision, Label, NumberChange, Subject, access_lines};
 use nest_core::record::{RecordedEdit, Told};
 use nest_core::words::{counted, first_of};
 use nest_host::commit::Outcome;
@@ -45,6 +45,7 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
     body(global, told);
     if !told.totals.is_empty() {
         match stage {
+            Stage::DryRun | Stage::Asked if !told.numbers.is_empty() => numbers(global, told),
             Stage::DryRun | Stage::Asked => rows(told),
             _ => hint(global),
         }
@@ -199,6 +200,26 @@ pub fn hint(global: &Global) {
     if global.verbose == 0 {
         outln!();
         outln!("  --verbose shows each row, each decision and each line.");
+    }
+}
+
+/// More numbers than these are only counted, unless each is asked for.
+const MOST_NUMBERS: usize = 1000;
+
+/// One number a line: whose it is, what it is and becomes, and how many files that concerns.
+fn numbers(global: &Global, told: &Told) {
+    let most = if global.verbose > 0 { told.numbers.len() } else { MOST_NUMBERS };
+    let row = |one: &NumberChange| {
+        let files = counted(one.files, "file", "files");
+        let ids = [one.old, one.new].map(|id| id.to_string());
+        let [old, new] = ids;
+        [one.of.to_string(), visible(&one.name), old, new, files]
+    };
+    outln!();
+    let rows = told.numbers.iter().take(most).map(row);
+    outln!("{}", super::table(["", "name", "old", "new", ""], rows));
+    if told.numbers.len() > most {
+        outln!("and {} more, which --verbose shows", told.numbers.len() - most);
     }
 }
 
@@ -360,7 +381,21 @@ pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serd
     if !totals.is_empty() {
         document["totals"] = totals.into();
     }
+    if !told.numbers.is_empty() {
+        document["numbers"] = told.numbers.iter().map(number_to_json).collect();
+    }
     document
+}
+
+/// A number that becomes another, for machines.
+fn number_to_json(change: &NumberChange) -> serde_json::Value {
+    json!({
+        "kind": change.of.to_string(),
+        "name": visible(&change.name),
+        "old": change.old,
+        "new": change.new,
+        "files": change.files,
+    })
 }
 
 /// What an account gains or loses, for machines.

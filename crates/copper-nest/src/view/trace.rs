@@ -174,7 +174,7 @@ pub fn to_json(shown: &ShownTrace, all: bool) -> Value {
         .unseen
         .unread
         .iter()
-        .map(|(path, why)| json!({"path": visible(path), "why": why}))
+        .map(|(path, why)| json!({"path": visible(path), "why": why.to_string()}))
         .collect();
     let left_out: Vec<Value> = shown
         .unseen

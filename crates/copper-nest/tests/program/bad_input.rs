@@ -34,7 +34,7 @@ fn an_empty_argument_is_a_variable_that_is_not_set() {
         (&["delete", "user", "tavish", "", "--yes"], "NAME"),
         (&["create", "user", "maren", "--skeleton", ""], "the value of --skeleton"),
         (&["regroup", "tavish", "--join", "pilots", "--join", ""], "the value of --join"),
-        (&["reassign", "1500", ""], "TO"),
+        (&["reassign", "user", "1500", ""], "TO"),
         (&["trace", "orphans", "/srv", ""], "PATH"),
         (&["list", "changes", "--about", ""], "the value of --about"),
     ] {

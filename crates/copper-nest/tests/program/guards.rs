@@ -20,6 +20,8 @@ const TABLES: &[(&str, &str)] = &[
     ("{ends}", "name,expires\nsunniva,+30d\n"),
     ("{primary}", "name,primary,service\ntidegauge,pilots,yes\n"),
     ("{root}", "name,uid,service\nroot,500,yes\n"),
+    ("{ids}", "kind,name,id\nuser,tidegauge,990\n"),
+    ("{gids}", "kind,name,id\ngroup,pilots,2210\n"),
 ];
 
 /// The commands by their manual pages, each with its rows. One without rows gives access, or
@@ -103,6 +105,11 @@ const MATRIX: &[(&str, &str, &[Row])] = &[
         ],
     ),
     (
+        "renumber",
+        "",
+        &[(&[], "renumber {ids} --yes", SERVICE), (&[], "renumber {gids} --yes", SERVICE)],
+    ),
+    (
         "undo",
         "",
         &[
@@ -167,7 +174,9 @@ const MATRIX: &[(&str, &str, &[Row])] = &[
     ("restore-group", "it only gives", &[]),
     ("purge-user", "the account is gone already", &[]),
     ("purge-group", "the group is gone already", &[]),
-    ("reassign", "it is about files; root's have a guard of their own", &[]),
+    ("reassign-user", "it is about files; root's have a guard of their own", &[]),
+    ("reassign-group", "it is about files; root's have a guard of their own", &[]),
+    ("reassign-account", "it is about files; root's have a guard of their own", &[]),
     ("recover", "the change was judged when it was made", &[]),
     ("demo", "it makes a tree of its own", &[]),
 ];

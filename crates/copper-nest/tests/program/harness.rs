@@ -316,11 +316,51 @@ impl TestTree {
             } else if metadata.is_file() {
                 contents = fs::read(&path).unwrap_or_default();
             }
+            for name in ["system.posix_acl_access", "system.posix_acl_default", CAPABILITY] {
+                contents.extend(attribute(&path, name).unwrap_or_default());
+            }
             let (mode, uid, gid) = (metadata.mode(), metadata.uid(), metadata.gid());
             all.insert(path, (mode, uid, gid, contents));
         }
         all
     }
+}
+
+/// The extended attribute that holds the capabilities of a file, capabilities(7).
+pub const CAPABILITY: &str = "security.capability";
+
+/// An extended attribute of what is at a path, which is no link.
+pub fn attribute(path: &Path, name: &str) -> Option<Vec<u8>> {
+    let mut value = [0; 1024];
+    let length = rustix::fs::lgetxattr(path, name, &mut value[..]).ok()?;
+    Some(value[..length].to_vec())
+}
+
+/// An access control list, as the kernel keeps it: the bits of the owner, of some users, of the
+/// group, of some groups, the mask, and those of all others.
+pub fn access_list(users: &[u32], groups: &[u32]) -> Vec<u8> {
+    const NONE: u32 = u32::MAX;
+    let mut list = 2_u32.to_le_bytes().to_vec();
+    let of = |tag: u16, ids: &[u32]| ids.iter().map(|id| (tag, *id)).collect::<Vec<_>>();
+    let entries = [
+        of(1, &[NONE]),
+        of(2, users),
+        of(4, &[NONE]),
+        of(8, groups),
+        of(16, &[NONE]),
+        of(32, &[NONE]),
+    ];
+    for (tag, id) in entries.concat() {
+        list.extend(tag.to_le_bytes());
+        list.extend(6_u16.to_le_bytes());
+        list.extend(id.to_le_bytes());
+    }
+    list
+}
+
+/// Sets an extended attribute of what is at a path. Returns whether that could be done.
+pub fn set_attribute(path: &Path, name: &str, value: &[u8]) -> bool {
+    rustix::fs::setxattr(path, name, value, rustix::fs::XattrFlags::empty()).is_ok()
 }
 
 /// Compares two snapshots and names the paths that differ.

@@ -7,10 +7,13 @@ use std::process::{Command, Stdio};
 
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
 
-use crate::harness::{NOW, TestTree, has_program, is_root, passed_over, with_mounts_of_its_own};
+use crate::harness::{
+    NOW, TestTree, access_list, has_program, is_root, passed_over, set_attribute,
+    with_mounts_of_its_own,
+};
 
 /// The system calls that can change a file.
-const CHANGING: [&str; 16] = [
+const CHANGING: [&str; 18] = [
     "openat",
     "mkdirat",
     "write",
@@ -18,6 +21,8 @@ const CHANGING: [&str; 16] = [
     "copy_file_range",
     "fsync",
     "fchmod",
+    "fchmodat",
+    "setxattr",
     "fchown",
     "fchownat",
     "symlinkat",
@@ -350,6 +355,40 @@ fn a_home_that_is_re_owned_killed_anywhere() {
     scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
     assert!(scene.points >= 30 && scene.happened >= 5, "{} {}", scene.points, scene.happened);
     for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("fchownat", "EIO")] {
+        scene.at_every_call(&[call], FilesDisposition::Fails(error));
+    }
+}
+
+/// Numbers are exchanged, so that nothing but the list tells what is done already.
+#[test]
+fn an_exchange_of_numbers_killed_anywhere() {
+    if !is_root() {
+        return passed_over("an_exchange_of_numbers_killed_anywhere", "root");
+    }
+    let tree = with_a_full_home();
+    tree.write("srv/tool", "tool");
+    tree.chown("srv/tool", 1002, 1001);
+    tree.chmod("srv/tool", 0o6755);
+    let list = access_list(&[1001, 1002], &[]);
+    if !set_attribute(&tree.path("srv"), "system.posix_acl_access", &list) {
+        return passed_over("an_exchange_of_numbers_killed_anywhere", "access control lists");
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("numbers.csv");
+    std::fs::write(&file, "kind,name,id\nuser,maren,1001\nuser,tavish,1002\n").unwrap();
+    let Some(mut scene) = Scene::new(tree, &format!("renumber {} --yes", file.display())) else {
+        return;
+    };
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
+    assert!(scene.points >= 40 && scene.happened >= 8, "{} {}", scene.points, scene.happened);
+    for (call, error) in [
+        ("write", "ENOSPC"),
+        ("fsync", "EIO"),
+        ("fchownat", "EIO"),
+        ("fchmodat", "EIO"),
+        ("setxattr", "ENOSPC"),
+        ("getdents64", "EIO"),
+    ] {
         scene.at_every_call(&[call], FilesDisposition::Fails(error));
     }
 }

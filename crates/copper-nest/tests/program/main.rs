@@ -26,6 +26,7 @@ mod planted;
 mod policy;
 mod power;
 mod readers;
+mod renumber;
 mod repair;
 mod secrets;
 mod show_user;

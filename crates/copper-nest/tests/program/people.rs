@@ -495,7 +495,7 @@ fn a_new_uid_goes_with_the_files() {
     tree.chown("outside", 1001, 1001);
     tree.append("etc/subuid", "1001:2001500000:10\n");
     let run = tree.done("change user tavish --uid 1500");
-    run.says("1 file with more than one name left as 1001");
+    run.says("1 file with more than one name left as it is");
     run.says("2 files elsewhere still carry uid 1001");
     let owners = [
         "home/tavish",

@@ -87,15 +87,15 @@ fn places_that_can_not_be_walked_are_refused() {
         ("trace orphans /srv/loop/x", "goes through the link /srv/loop"),
         ("trace id x", "\"x\" is no id"),
         ("trace id -- -4", "\"-4\" is no id"),
-        ("reassign 1500 nosuch --yes", "there is no user nosuch"),
-        ("reassign 1500 1500 --yes", "both are uid 1500"),
-        ("reassign 1500 65535 --yes", "uid 65535 is reserved"),
-        ("reassign root tavish --yes", "root's files are the system itself"),
-        ("reassign 0 tavish /srv --yes", "root's files are the system itself"),
-        ("reassign 1500 tavish /nowhere --yes", "/nowhere does not exist"),
-        ("reassign 1500 tavish /srv/way/x --yes", "goes through the link /srv/way"),
-        ("reassign 1500 tavish srv --yes", "srv is not absolute"),
-        ("reassign 1500 tavish", "there is no terminal to ask at"),
+        ("reassign user 1500 nosuch --yes", "there is no user nosuch"),
+        ("reassign user 1500 1500 --yes", "both are uid 1500"),
+        ("reassign user 1500 65535 --yes", "uid 65535 is reserved"),
+        ("reassign user root tavish --yes", "root's files are the system itself"),
+        ("reassign user 0 tavish /srv --yes", "root's files are the system itself"),
+        ("reassign user 1500 tavish /nowhere --yes", "/nowhere does not exist"),
+        ("reassign user 1500 tavish /srv/way/x --yes", "goes through the link /srv/way"),
+        ("reassign user 1500 tavish srv --yes", "srv is not absolute"),
+        ("reassign user 1500 tavish", "there is no terminal to ask at"),
     ] {
         tree.refused(words, 3, says);
     }
@@ -113,7 +113,7 @@ fn a_file_counts_once_however_often_its_path_is_named() {
     let files = tree.done(&format!("trace orphans --files {paths}")).stdout;
     assert_eq!(files, "/srv/charts/old\n/srv/link\n/srv/log\n");
     assert_eq!(tree.done("trace orphans --files /srv/charts/.").stdout, "/srv/charts/old\n");
-    let run = tree.done("reassign 1500 tavish /srv /srv/charts /srv/charts/old /srv -n");
+    let run = tree.done("reassign user 1500 tavish /srv /srv/charts /srv/charts/old /srv -n");
     assert!(run.value("gives").starts_with("2 files, 4 bytes"), "{}", run.stdout);
 }
 
@@ -144,10 +144,10 @@ fn files_are_given_away_and_given_back() {
     tree.chmod("srv/tool", 0o4755);
     tree.chown("srv/charts", 1500, 0);
     let before = tree.snapshot();
-    let dry = tree.done("reassign 1500 tavish -n");
+    let dry = tree.done("reassign user 1500 tavish -n");
     assert!(dry.value("gives").starts_with("3 files, 1 byte"), "{}", dry.stdout);
     dry.says("2 with more names").says("the kernel clears the set-id bits of 1 file");
-    let run = tree.done("reassign 1500 tavish --yes");
+    let run = tree.done("reassign user 1500 tavish --yes");
     assert_eq!(run.value("gives"), dry.value("gives"));
     assert_eq!(run.stdout.matches("set-id bits").count(), 1);
     assert_eq!(tree.owner("srv/link"), (1001, 1001));
@@ -161,13 +161,13 @@ fn files_are_given_away_and_given_back() {
     tree.chown("srv/tool", 1500, 1001);
     tree.chmod("srv/tool", 0o4755);
     assert_same(&before, &tree.snapshot());
-    tree.done("reassign 1500 tavish /srv/charts --hard-links --yes").says("2 files");
+    tree.done("reassign user 1500 tavish /srv/charts --hard-links --yes").says("2 files");
     assert_eq!(tree.owner("srv/also"), (1001, 1001));
     tree.done("delete user tavish --files keep --even-last-admin --yes");
-    tree.done("reassign tavish sunniva /srv/charts -n").says("tavish, uid 1001, deleted");
+    tree.done("reassign user tavish sunniva /srv/charts -n").says("tavish, uid 1001, deleted");
     tree.done("undo --yes");
-    tree.done("reassign 4711 tavish --yes").says("everything is so already");
-    tree.done("reassign 1500 4711 --yes").says("nobody has uid 4711");
+    tree.done("reassign user 4711 tavish --yes").says("everything is so already");
+    tree.done("reassign user 1500 4711 --yes").says("nobody has uid 4711");
 }
 
 #[test]

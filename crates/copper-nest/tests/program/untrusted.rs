@@ -264,7 +264,7 @@ mod homes {
         tree.done("recover");
         tree.done("undo --yes");
         tree.refused("delete user maren --files erase --yes", 3, "not even root can change it");
-        let run = tree.done("reassign 1002 sunniva /home/maren --yes");
+        let run = tree.done("reassign user 1002 sunniva /home/maren --yes");
         assert!(run.stdout.contains("could not be given"), "{}", run.stdout);
         assert!(mark("-i"));
     }

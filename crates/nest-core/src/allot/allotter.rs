@@ -297,14 +297,43 @@ impl<'a> Allotter<'a> {
         span: IdSpan,
         wanted: Wanted<'_>,
     ) -> Result<Allotted<'a>, NotAllotted> {
+        let holder = || match of {
+            IdUse::Uid => holder_of_uid(self.book, self.world, wanted.id),
+            IdUse::Gid => holder_of_gid(self.book, self.world, wanted.id),
+        };
+        self.judge_wanted(of, span, wanted, holder, true)
+    }
+
+    /// Sees whether an account or group of this kind can have a number, given who else would
+    /// hold it, or hold a range over it, in the end. Of a number that one of the files has until
+    /// then the name services need not be asked.
+    ///
+    /// # Errors
+    /// [`NotAllotted`] where it can't be had.
+    pub fn judge_moved(
+        &self,
+        (of, kind): (IdUse, AccountKind),
+        wanted: Wanted<'_>,
+        holder: Option<Holder>,
+        held_until_then: bool,
+    ) -> Result<Allotted<'a>, NotAllotted> {
+        let span = span_of(self.policy, kind);
+        self.judge_wanted(of, span, wanted, || holder, !held_until_then)
+    }
+
+    fn judge_wanted(
+        &self,
+        of: IdUse,
+        span: IdSpan,
+        wanted: Wanted<'_>,
+        holder: impl FnOnce() -> Option<Holder>,
+        ask_services: bool,
+    ) -> Result<Allotted<'a>, NotAllotted> {
         let Wanted { id, share, by } = wanted;
         if is_reserved(id) {
             return Err(NotAllotted::Reserved);
         }
-        let holder = match of {
-            IdUse::Uid => holder_of_uid(self.book, self.world, id),
-            IdUse::Gid => holder_of_gid(self.book, self.world, id),
-        };
+        let holder = holder();
         let mut earlier = None;
         let shared_with = match holder {
             Some(Holder::User(other) | Holder::Group(other)) if share => Some(other),
@@ -318,6 +347,7 @@ impl<'a> Allotter<'a> {
         let mut avoided = None;
         if shared_with.is_none() {
             let known = match of {
+                _ if !ask_services => Ok(None),
                 IdUse::Uid => self.world.service_user_by_uid(Uid(id)),
                 IdUse::Gid => self.world.service_group_by_gid(Gid(id)),
             };

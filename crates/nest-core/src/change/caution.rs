@@ -1,6 +1,9 @@
 //! What a change should make its administrator think about. The words of all
 //! cautions stand here.
 
+use std::collections::HashMap;
+use std::mem::{Discriminant, discriminant};
+
 use bstr::BString;
 
 use crate::surroundings::{Mention, Process, count_processes, list_mentions, verb_of};
@@ -47,15 +50,16 @@ pub enum Caution {
         counts_as: Option<&'static str>,
     },
     /// A number that was somebody else's.
-    #[error("{}", reused(.what, .id, .earlier, .since.as_deref(), .files))]
+    #[error("{}", reused(.what, .id, .earlier, .since.as_deref(), .files.as_ref()))]
     Reused {
         what: &'static str,
         id: u32,
         earlier: BString,
         /// The day from which on it was nobody's, where that is known.
         since: Option<String>,
-        /// How many files carry it still; why that is not known.
-        files: Result<usize, String>,
+        /// How many files carry it still; why that is not known. Nothing where that is told by
+        /// itself.
+        files: Option<Result<usize, String>>,
     },
     /// An id the policy avoids.
     #[error("{what} {id} lies in the avoided span {span} ({why})")]
@@ -130,6 +134,9 @@ pub enum Caution {
     /// A skeleton with files that may be other files too.
     #[error("{} in {skeleton}: what the new user gets a copy of may be another file's", counted(*count, "file has another name besides the one", "files have other names besides those"))]
     SkeletonLinked { skeleton: BString, count: usize },
+    /// Files that carry a number which somebody gets.
+    #[error("{} {what} {id} already, and {} {name}'s from then on", counted(*.count, "file carries", "files carry"), agree(.count, "is", "are"))]
+    CarriedAlready { what: &'static str, id: u32, name: BString, count: u64 },
     /// Something that could not be counted.
     #[error("{path} could not be looked into ({why}), and is not counted")]
     Uncounted { path: BString, why: String },
@@ -166,6 +173,9 @@ pub enum Caution {
     /// A number without a holder.
     #[error("nobody has uid {uid}: whoever gets it owns these files")]
     NobodyHas { uid: Uid },
+    /// The same of a group.
+    #[error("no group has gid {gid}: whoever is in one that gets it may do what these files grant")]
+    NoGroupHas { gid: Gid },
     /// What the look at the tree brought up.
     #[error("{0}")]
     Noted(String),
@@ -296,17 +306,44 @@ fn reused(
     id: &u32,
     earlier: &BString,
     since: Option<&str>,
-    files: &Result<usize, String>,
+    files: Option<&Result<usize, String>>,
 ) -> String {
     let until = since.map(|day| format!(" until {day}")).unwrap_or_default();
     let carried = match files {
-        Ok(0) => "no file carries it".to_owned(),
-        Ok(count) => {
-            format!("{} it still", counted(*count, "file carries", "files carry"))
+        None => String::new(),
+        Some(Ok(0)) => ": no file carries it".to_owned(),
+        Some(Ok(count)) => {
+            format!(": {} it still", counted(*count, "file carries", "files carry"))
         }
-        Err(why) => format!("whether files carry it still is not known: {why}"),
+        Some(Err(why)) => format!(": whether files carry it still is not known: {why}"),
     };
-    format!("{what} {id} was {earlier}'s{until}: {carried}")
+    format!("{what} {id} was {earlier}'s{until}{carried}")
+}
+
+/// Cautions of one kind, of which more are only counted.
+const MOST_ALIKE: usize = 3;
+
+/// Of cautions that are alike the first few stay, and how many more there are is told.
+pub(crate) fn gather_alike(cautions: &mut Vec<Caution>) {
+    let mut seen: HashMap<Discriminant<Caution>, usize> = HashMap::new();
+    let all = std::mem::take(cautions);
+    let mut kept: Vec<(Discriminant<Caution>, Caution)> = Vec::new();
+    for caution in all {
+        let kind = discriminant(&caution);
+        let count = seen.entry(kind).or_default();
+        *count += 1;
+        if *count <= MOST_ALIKE {
+            kept.push((kind, caution));
+        }
+    }
+    for (at, (kind, caution)) in kept.iter().enumerate() {
+        cautions.push(caution.clone());
+        let more = seen[kind].saturating_sub(MOST_ALIKE);
+        let is_last = kept[at + 1..].iter().all(|(other, _)| other != kind);
+        if more > 0 && is_last {
+            cautions.push(Caution::MoreAlike { more });
+        }
+    }
 }
 
 #[cfg(test)]

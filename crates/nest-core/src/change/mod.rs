@@ -6,11 +6,14 @@
 mod access;
 mod caution;
 mod decision;
+mod number;
 mod plan;
 pub(crate) mod step;
 
 pub use access::{AccessChange, AccessKind, access_lines};
 pub use caution::Caution;
+pub(crate) use caution::gather_alike;
 pub use decision::{Decision, Label, Subject};
+pub use number::NumberChange;
 pub use plan::Plan;
 pub use step::{NewFile, Step};

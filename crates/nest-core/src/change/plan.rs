@@ -1,6 +1,6 @@
 //! What a request will do.
 
-use super::{AccessChange, Caution, Decision, Step, Subject};
+use super::{AccessChange, Caution, Decision, NumberChange, Step, Subject};
 use crate::table::{Edit, moves_ids};
 
 /// Everything a change will do, and why.
@@ -10,6 +10,8 @@ pub struct Plan {
     pub summary: String,
     /// What it comes to, where it is about many accounts.
     pub totals: Vec<Decision>,
+    /// Numbers of users and groups that become others, where that is what is asked for.
+    pub numbers: Vec<NumberChange>,
     /// What was decided, account by account.
     pub subjects: Vec<Subject>,
     /// The lines that come, go or alter.

@@ -3,7 +3,7 @@
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
-use crate::ownership::{Access, Owner, Reown};
+use crate::ownership::{Access, IdMapping, Owner, Reown};
 use crate::retired::{Kept, KeptFolder, PackedFile};
 use crate::retired_ids::{RetiredId, RetiredIds};
 use crate::surroundings::Inventory;
@@ -77,7 +77,7 @@ pub enum Step {
         /// The step that makes it again.
         again: Box<Step>,
     },
-    /// Gives everything below some paths that carries one number to another.
+    /// Gives what carries some numbers below some paths others.
     Reown(Reown),
     /// Removes something for good.
     Erase {
@@ -150,20 +150,16 @@ pub struct NewFile {
 }
 
 impl Step {
-    /// Gives files below some paths that carry a uid another: on their file systems, with
-    /// one name each.
-    pub(crate) fn reown(paths: Vec<TreePath>, from: Uid, to: Uid) -> Step {
-        Step::reown_below(paths, false, from.0, to.0)
+    /// Files below some paths go with the numbers of an account that gets others: on their
+    /// file systems, those with one name each.
+    pub(crate) fn follow(paths: Vec<TreePath>, uids: IdMapping, gids: IdMapping) -> Step {
+        Step::Reown(Reown { paths, uids, gids, follows: true, ..Reown::default() })
     }
 
-    /// The same with a gid.
+    /// Files below some paths that carry the gid of one group get that of another.
     pub(crate) fn regroup(paths: Vec<TreePath>, from: Gid, to: Gid) -> Step {
-        Step::reown_below(paths, true, from.0, to.0)
-    }
-
-    fn reown_below(paths: Vec<TreePath>, group: bool, from: u32, to: u32) -> Step {
-        let (of_change, everywhere, hard_links) = (None, false, false);
-        Step::Reown(Reown { paths, group, from, to, of_change, everywhere, hard_links })
+        let gids = IdMapping::single(from.0, to.0);
+        Step::Reown(Reown { paths, gids, ..Reown::default() })
     }
 }
 
@@ -204,10 +200,9 @@ impl Step {
                 format!("sets {from} aside as {to}, whole; only root can enter there")
             }
             Step::Remove { path, .. } => format!("removes {path}, unused since it was made"),
-            Step::Reown(Reown { paths, group, from, to, .. }) => {
-                let paths: Vec<String> = paths.iter().map(|path| path.to_string()).collect();
-                let (verb, what) = if *group { ("re-groups", "gid") } else { ("re-owns", "uid") };
-                format!("{verb} what carries {what} {from} in {} to {to}", paths.join(" and "))
+            Step::Reown(reown) => {
+                let paths: Vec<String> = reown.paths.iter().map(TreePath::to_string).collect();
+                format!("re-owns what is in {}: {}", paths.join(" and "), reown.in_words())
             }
             Step::Erase { path } => format!("erases {path}"),
             Step::Archive { path, folder, file } => {

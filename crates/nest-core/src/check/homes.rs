@@ -172,8 +172,8 @@ fn foreign_home(
     let from = owner.to_string();
     // A place of the system's is nobody's home, and stays as it is.
     let first = match (is_below_another(home), owner) {
-        (true, 0) => Command::own([b"reassign", b"0", name, home, b"--even-root"]),
-        (true, _) => Command::own([b"reassign", from.as_bytes(), name, home]),
+        (true, 0) => Command::own([b"reassign", b"user", b"0", name, home, b"--even-root"]),
+        (true, _) => Command::own([b"reassign", b"user", from.as_bytes(), name, home]),
         (false, _) => {
             let own = context.policy.home_of(name);
             let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];

@@ -302,8 +302,11 @@ impl<'a> Guards<'_, 'a> {
     /// elsewhere.
     fn busy(&self) -> Option<(&'a BStr, Reason)> {
         let moved: HashSet<&[u8]> = self.plan.steps.iter().filter_map(moved_away).collect();
-        let regrouped =
-            self.plan.steps.iter().any(|step| matches!(step, Step::Reown(reown) if reown.group));
+        let regrouped = self
+            .plan
+            .steps
+            .iter()
+            .any(|step| matches!(step, Step::Reown(reown) if !reown.gids.is_empty()));
         self.accounts().find_map(|account| {
             let user = account.before.as_ref()?.user;
             let uid = user.uid()?;

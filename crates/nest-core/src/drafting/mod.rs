@@ -24,6 +24,6 @@ pub(crate) use home::{
 };
 pub(crate) use line_edits::{LineEdits, LineRef};
 pub(crate) use new_name::{check_new_group_name, check_new_name};
-pub(crate) use numbers::{NewNumber, why_chosen};
+pub(crate) use numbers::{NewNumber, tell_elsewhere, why_chosen};
 pub(crate) use plan_builder::PlanBuilder;
 pub(crate) use primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};

@@ -4,10 +4,11 @@ use bstr::BStr;
 
 use crate::account::AccountKind;
 use crate::allot::{Allotted, Allotter, Holder, IdUse, NotAllotted, Wanted, setting_of, span_of};
-use crate::change::Caution;
+use crate::change::{Caution, Subject};
+use crate::drafting::PlanBuilder;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal};
-use crate::value::{Gid, Uid, reserved_for};
+use crate::value::{Gid, TreePath, Uid, reserved_for};
 
 /// A number that is to be chosen, or that was asked for.
 #[derive(Clone, Copy)]
@@ -38,12 +39,13 @@ impl NewNumber<'_> {
         if let Some(earlier) = allotted.earlier.clone().filter(|earlier| earlier != self.name) {
             let (what, id) = (self.of.word(), allotted.id);
             let (since, files) = allotter.traces_of(self.of, id);
-            cautions.push(Caution::Reused { what, id, earlier, since, files });
+            cautions.push(Caution::Reused { what, id, earlier, since, files: Some(files) });
         }
         Ok(allotted.id)
     }
 
-    fn tell(self, policy: &Policy, allotted: &Allotted<'_>, cautions: &mut Vec<Caution>) {
+    /// Adds what has to be told of it.
+    pub fn tell(self, policy: &Policy, allotted: &Allotted<'_>, cautions: &mut Vec<Caution>) {
         let Allotted { id, shared_with, avoided, outside, earlier: _ } = allotted;
         let (id, what) = (*id, self.of.word());
         if let Some(other) = shared_with.clone() {
@@ -109,6 +111,26 @@ impl NewNumber<'_> {
             | NotAllotted::ServiceFailed(_) => refusal,
         }
     }
+}
+
+/// Tells how many files outside some paths carry a number that its holder loses.
+pub(crate) fn tell_elsewhere(
+    builder: &mut PlanBuilder<'_>,
+    subject: &mut Subject,
+    what: &'static str,
+    id: u32,
+    but: &[TreePath],
+) {
+    let elsewhere = builder.context.world.carriers_elsewhere(id, what == "gid", but);
+    let (value, why) = match elsewhere {
+        Ok(0) => ("none".to_owned(), format!("no other file carries {what} {id}")),
+        Ok(count) => {
+            builder.caution(Caution::FilesElsewhere { what, id, count });
+            (count.to_string(), format!("other files still carry {what} {id}"))
+        }
+        Err(why) => ("not counted".to_owned(), why),
+    };
+    subject.decide("elsewhere", value, why);
 }
 
 /// How the policy came to a number of its own choice, for the "why" column.

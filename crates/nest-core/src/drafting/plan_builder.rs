@@ -6,6 +6,7 @@ use super::{LineEdits, retire};
 use crate::allot::Allotter;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
+use crate::ownership::IdMapping;
 use crate::retired_ids::RetiredIds;
 use crate::table::{Column, File, Line, with_fields};
 use crate::value::{Gid, TreePath, Uid};
@@ -50,13 +51,12 @@ impl<'a> PlanBuilder<'a> {
         self.plan.subjects.push(subject);
     }
 
-    /// Gives what is at a path, where it carries the first of two numbers, the second.
+    /// What is at a path goes with the numbers of its account, where those become others.
     pub fn give_files(&mut self, path: &TreePath, uids: (Uid, Uid), gids: (Gid, Gid)) {
-        if uids.0 != uids.1 {
-            self.plan.steps.push(Step::reown(vec![path.clone()], uids.0, uids.1));
-        }
-        if gids.0 != gids.1 {
-            self.plan.steps.push(Step::regroup(vec![path.clone()], gids.0, gids.1));
+        let uids = IdMapping::from(vec![(uids.0.0, uids.1.0)]);
+        let gids = IdMapping::from(vec![(gids.0.0, gids.1.0)]);
+        if !uids.is_empty() || !gids.is_empty() {
+            self.plan.steps.push(Step::follow(vec![path.clone()], uids, gids));
         }
     }
 

@@ -148,14 +148,28 @@ fn take_unused(context: PlanContext<'_>, plan: &Plan, gone: &mut RetiredIds) -> 
         Step::Remove { path, .. } => Some(path.clone()),
         _ => None,
     });
-    let removed: Vec<TreePath> = removed.collect();
+    let mut removed: Vec<TreePath> = removed.collect();
+    // What goes with its account to another number carries the old one no more.
+    let follows = || {
+        plan.steps.iter().filter_map(|step| match step {
+            Step::Reown(reown) if reown.follows => Some(reown),
+            _ => None,
+        })
+    };
+    let all_follow = gone.users.iter().all(|id| follows().any(|of| of.uids.get(id.id).is_some()))
+        && gone.groups.iter().all(|id| follows().any(|of| of.gids.get(id.id).is_some()));
+    if all_follow {
+        removed.extend(follows().flat_map(|of| of.paths.clone()));
+    }
     let ranges = || gone.ranges.iter().map(|range| range.span);
     let single = |id: &RetiredId| IdSpan::single(id.id);
     let uids: IdSpans = gone.users.iter().map(single).chain(ranges()).collect();
     let gids: IdSpans = gone.groups.iter().map(single).chain(ranges()).collect();
-    let Ok((uids, gids)) = context.world.carried(&uids, &gids, &removed) else {
-        return RetiredIds::default();
+    let carried = match removed.contains(&TreePath::root()) {
+        true => Ok(Default::default()),
+        false => context.world.carried(&uids, &gids, &removed),
     };
+    let Ok((uids, gids)) = carried else { return RetiredIds::default() };
     let keeps = plan.steps.iter().filter_map(|step| match step {
         Step::Keep { kept, .. } => Some(&kept.name),
         _ => None,

@@ -144,8 +144,11 @@ fn a_new_gid_goes_to_users_and_homes_but_not_to_the_whole_system() {
     let after = edited(&texts, &plan.edits);
     assert_eq!(line(&after, File::Passwd, "roving"), "roving:x:1005:1400::/:/bin/sh");
     let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };
-    assert_eq!(reown.paths.len(), 1, "{:?}", reown.paths);
-    assert_eq!((reown.group, reown.from, reown.to), (true, 210, 1400));
+    // Of those who have it as primary group, and of those who are listed.
+    let homes: Vec<String> = reown.paths.iter().map(ToString::to_string).collect();
+    assert_eq!(homes, ["/home/perrin", "/home/sunniva", "/home/tavish"]);
+    assert_eq!(reown.gids.pairs(), [(210, 1400)]);
+    assert!(reown.uids.is_empty() && reown.follows);
     let mut busy = world();
     let process = Process { pid: 7, command: "vi".into(), since: "today".into() };
     busy.processes.push((Uid(1006), process));
@@ -271,7 +274,7 @@ fn another_name_or_number_reaches_everything_that_comes_back() {
     assert_eq!(line(&now, File::Gshadow, "pilots"), "pilots:!:torben:torben,sunniva");
     assert_eq!(line(&now, File::Subuid, "1002"), "1002:2001500000:10");
     let owned = back.steps.iter().find_map(|step| match step {
-        Step::Reown(reown) => Some((reown.from, reown.to)),
+        Step::Reown(reown) => reown.uids.pairs().first().copied(),
         _ => None,
     });
     assert_eq!(owned, Some((1001, 1002)));
@@ -307,7 +310,7 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
         let (from, to) = (from.into(), to.into());
         let request = Reassign { from, to, paths, ..Reassign::default() };
         let mut world = world();
-        world.carried = Carried { files: 3, bytes: 7, linked: 1, set_id: 0 };
+        world.carried = Carried { files: 3, bytes: 7, linked: 1, ..Carried::default() };
         on(&texts(), &world, |context| reassign(context, &request))
     };
     for (from, to, paths, says) in [
@@ -325,7 +328,7 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
     for (name, id) in [("maren", 1500), ("odile", 1501), ("odile", 1502), ("torben", 1001)] {
         later.retired.users.push(RetiredId { id, name: name.into(), since: None });
     }
-    later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
+    later.carried = Carried { files: 3, bytes: 7, ..Carried::default() };
     let give_in = |world: &World, from: &str| {
         let request = Reassign { from: from.into(), to: "tavish".into(), ..Reassign::default() };
         on(&texts(), world, |context| reassign(context, &request))
@@ -340,7 +343,10 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
     }
     let which = give_deleted("odile").unwrap_err().ways;
     let which: Vec<_> = which.iter().map(|way| way.text.as_str()).collect();
-    assert!(which.ends_with(&["reassign 1501 tavish", "reassign 1502 tavish"]), "{which:?}");
+    assert!(
+        which.ends_with(&["reassign user 1501 tavish", "reassign user 1502 tavish"]),
+        "{which:?}"
+    );
     // By now the number is tavish's.
     assert!(give_deleted("torben").is_err());
     later.service_names.push("maren".into());
@@ -351,7 +357,7 @@ fn reassigning_is_refused_where_it_makes_no_sense() {
     let plan = give("1500", "4711", &["/home/tavish"]).unwrap();
     assert_eq!(plan.cautions, [Caution::NobodyHas { uid: Uid(4711) }]);
     let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };
-    assert!(reown.everywhere && !reown.hard_links && !reown.group);
+    assert!(reown.everywhere && !reown.hard_links && !reown.follows && reown.gids.is_empty());
 }
 
 #[test]
@@ -359,7 +365,7 @@ fn giving_what_is_set_aside_is_told() {
     let plan = on(&texts(), &world(), deleting(&["tavish"], FilesDisposition::SetAside)).unwrap();
     let gone = edited(&texts(), &plan.edits);
     let mut later = after(&plan);
-    later.carried = Carried { files: 3, bytes: 7, linked: 0, set_id: 0 };
+    later.carried = Carried { files: 3, bytes: 7, ..Carried::default() };
     let root = Facts { kind: FileKind::Directory, uid: Uid::ROOT, gid: Gid::ROOT, mode: 0o755 };
     for (path, told) in [("/", true), ("/home", true), ("/srv", false)] {
         later.sites.insert(path.into(), Site::Taken(root));

@@ -134,11 +134,20 @@ fn a_new_uid_takes_ranges_by_number_along_and_retires_the_old_one() {
     let after = edited(&texts(), &plan.edits);
     assert_eq!(
         line(&after, File::Passwd, "tavish"),
-        "tavish:x:1500:1001:Tavish Rowe,Pier 2:/home/tavish:/bin/sh"
+        "tavish:x:1500:1500:Tavish Rowe,Pier 2:/home/tavish:/bin/sh"
     );
+    assert_eq!(line(&after, File::Group, "tavish"), "tavish:x:1500:");
     assert_eq!(line(&after, File::Subuid, "1"), "1500:2001500000:10");
     let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };
-    assert_eq!((reown.from, reown.to, reown.group), (1001, 1500, false));
+    assert_eq!(reown.uids.pairs(), [(1001, 1500)]);
+    assert_eq!(reown.gids.pairs(), [(1001, 1500)]);
+    let Step::RetireIds(retired) = &plan.steps[1] else { panic!("{:?}", plan.steps) };
+    assert_eq!((retired.users[0].id, retired.groups[0].id), (1001, 1001));
+    let request = ChangeUser { uid: Some(Uid(1500)), keep_gid: true, ..ChangeUser::default() };
+    let plan = on(&texts(), &world(), change(request)).unwrap();
+    assert!(plan.edits.iter().all(|edit| edit.file != File::Group));
+    let Step::Reown(reown) = &plan.steps[0] else { panic!("{:?}", plan.steps) };
+    assert!(reown.gids.is_empty());
     let Step::RetireIds(retired) = &plan.steps[1] else { panic!("{:?}", plan.steps) };
     assert_eq!((retired.users[0].id, retired.groups.len()), (1001, 0));
 }

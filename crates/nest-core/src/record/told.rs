@@ -12,6 +12,7 @@ impl Told {
             summary: plan.summary.clone(),
             mends: plan.mends,
             totals: plan.totals.clone(),
+            numbers: plan.numbers.clone(),
             access: plan.access.clone(),
             cautions: plan.cautions.iter().map(ToString::to_string).collect(),
             next: plan.next.clone(),

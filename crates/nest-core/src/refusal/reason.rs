@@ -85,11 +85,14 @@ pub enum Reason {
     #[error("its {what}, set aside as {path}, {fault}")]
     NotToBeErased { what: BelongingKind, path: BString, fault: String },
     /// Files that are where they should go.
-    #[error("both are uid {uid}")]
-    SameOwner { uid: Uid },
+    #[error("both are {0}")]
+    SameOwner(String),
     /// The system's own files.
     #[error("root's files are the system itself: given away, nothing would start any more")]
     RootsFiles,
+    /// A user without a group to give files to.
+    #[error("{user} has no group of its own: whose the files of a group become has to be said")]
+    NoOwnGroup { user: BString },
     /// A place that can't be walked from.
     #[error("{path} {fault}")]
     NoSuchPlace { path: BString, fault: String },

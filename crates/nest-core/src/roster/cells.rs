@@ -20,6 +20,22 @@ pub(super) struct Reading<'s> {
     pub faults: Vec<Fault>,
 }
 
+/// Takes what stands in JSON or TOML, row by row.
+pub(super) trait TakesRows {
+    /// Notes a fault.
+    fn fault(&mut self, offset: usize, column: Option<Column>, wrong: Wrong);
+
+    /// A row with its values, each with its key and where it stands: of a list of such things,
+    /// the how manieth, and where it begins.
+    fn table(
+        &mut self,
+        thing: Option<UserOrGroup>,
+        number: usize,
+        offset: usize,
+        values: Vec<(Cow<'_, str>, usize, CellValue)>,
+    );
+}
+
 /// A value of JSON or TOML.
 pub(super) enum CellValue {
     Nothing,
@@ -62,9 +78,14 @@ impl<'s> Reading<'s> {
         let (source, given) = (self.number, Columns::default());
         RosterRow { source, number, offset, cells, name: None, given, what }
     }
+}
 
-    /// A row of JSON or TOML.
-    pub fn table(
+impl TakesRows for Reading<'_> {
+    fn fault(&mut self, offset: usize, column: Option<Column>, wrong: Wrong) {
+        Reading::fault(self, offset, column, wrong);
+    }
+
+    fn table(
         &mut self,
         thing: Option<UserOrGroup>,
         number: usize,
@@ -93,7 +114,7 @@ impl<'s> Reading<'s> {
                 }
             };
             if let Err(wrong) = wrong {
-                self.fault(at, column, wrong);
+                Reading::fault(self, at, column, wrong);
             }
         }
         self.rows.push(row);

@@ -333,7 +333,7 @@ fn end_of_field(text: &[u8], mut at: usize) -> usize {
 }
 
 /// The first quote that stands where none may, or is never closed.
-fn check_quotes(text: &[u8]) -> Option<(usize, Wrong)> {
+pub(super) fn check_quotes(text: &[u8]) -> Option<(usize, Wrong)> {
     memchr(b'"', text)?;
     let mut at = 0;
     while at < text.len() {

@@ -7,7 +7,7 @@ use std::fmt;
 use serde::de::{Deserialize, Deserializer, MapAccess, Visitor};
 use serde_json::value::RawValue;
 
-use super::cells::{CellValue, Reading};
+use super::cells::{CellValue, TakesRows};
 use super::source::Wrong;
 use crate::value::UserOrGroup;
 
@@ -37,7 +37,7 @@ impl<'de: 't, 't> Deserialize<'de> for Entries<'t> {
 }
 
 /// Reads the rows of a text.
-pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
+pub(super) fn read(reading: &mut impl TakesRows, text: &str) {
     let place = |raw: &RawValue| raw.get().as_ptr() as usize - text.as_ptr() as usize;
     let lists: Vec<(Option<UserOrGroup>, &RawValue)> = match serde_json::from_str::<&RawValue>(text)
     {
@@ -109,7 +109,7 @@ fn value(raw: &RawValue) -> CellValue {
     }
 }
 
-fn not_json(reading: &mut Reading<'_>, text: &str, from: usize, error: &serde_json::Error) {
+fn not_json(reading: &mut impl TakesRows, text: &str, from: usize, error: &serde_json::Error) {
     let lines = text[from..].split_inclusive('\n').take(error.line().saturating_sub(1));
     let line: usize = lines.map(str::len).sum();
     let at = (from + line + error.column().saturating_sub(1)).min(text.len());

@@ -8,11 +8,13 @@ mod cells;
 mod column;
 mod csv;
 mod json;
+mod numbers;
 mod source;
 mod toml;
 mod write;
 
 pub use column::{Column, Columns};
+pub use numbers::{NumberRow, NumberTable};
 pub use source::{Fault, Form, RosterSource, Wrong};
 pub use write::{PasswordHashes, WrittenRoster, made_with_users, written_groups, written_users};
 

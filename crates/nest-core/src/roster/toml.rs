@@ -2,12 +2,12 @@
 
 use toml::de::{DeTable, DeValue};
 
-use super::cells::{CellValue, Reading};
+use super::cells::{CellValue, TakesRows};
 use super::source::Wrong;
 use crate::value::UserOrGroup;
 
 /// Reads the rows of a text.
-pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
+pub(super) fn read(reading: &mut impl TakesRows, text: &str) {
     let all = match DeTable::parse(text) {
         Ok(all) => all.into_inner(),
         Err(error) => {

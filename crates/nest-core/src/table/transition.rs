@@ -39,8 +39,8 @@ pub fn order(edits: &[Edit]) -> Order {
 }
 
 /// The edits of one file, so that it holds the old and the new: nothing goes
-/// yet, a line that gets another name stands there under both, and a list of
-/// members names the old and the new ones.
+/// yet, a line that gets another name stands there under both, a group that gets another
+/// gid with both, and a list of members names the old and the new ones.
 pub fn holding_both(edits: &[&Edit]) -> Vec<Edit> {
     let both = |edit: &&Edit| match (&edit.before, &edit.after) {
         (Some(_), None) => None,
@@ -49,7 +49,11 @@ pub fn holding_both(edits: &[&Edit]) -> Vec<Edit> {
                 let line = line.trim_ascii_start();
                 line[..line.iter().position(|&byte| byte == b':').unwrap_or(line.len())].to_vec()
             };
-            if name(before) != name(after) {
+            let gid = |line: &'_ [u8]| {
+                let group = Group::read(line.trim_ascii_start())?;
+                (edit.file == File::Group).then(|| group.gid.to_vec())
+            };
+            if name(before) != name(after) || gid(before) != gid(after) {
                 let range = edit.range.start..edit.range.start;
                 return Some(Edit { before: None, range, ..(*edit).clone() });
             }
@@ -112,10 +116,14 @@ mod tests {
             edit(File::Group, Some("crew:x:7:a,maren"), Some("crew:x:7:a,marlo")),
             edit(File::Group, Some("old:x:8:"), None),
             edit(File::Group, None, Some("new:x:9:")),
+            edit(File::Group, Some("pilots:x:210:a"), Some("pilots:x:2210:a")),
         ];
         let both = holding_both(&edits.iter().collect::<Vec<_>>());
         let after: Vec<_> = both.iter().map(|edit| edit.after.clone().unwrap()).collect();
-        assert_eq!(after, ["marlo:x:4:", "crew:x:7:a,marlo,maren", "new:x:9:"]);
-        assert_eq!((both[0].before.clone(), both[0].range.clone()), (None, 10..10));
+        let wanted = ["marlo:x:4:", "crew:x:7:a,marlo,maren", "new:x:9:", "pilots:x:2210:a"];
+        assert_eq!(after, wanted);
+        for at in [0, 3] {
+            assert_eq!((both[at].before.clone(), both[at].range.clone()), (None, 10..10));
+        }
     }
 }

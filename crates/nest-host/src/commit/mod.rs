@@ -35,6 +35,8 @@ use crate::store::Loaded;
 use crate::tree::{Tree, path_of};
 use crate::{interrupt, kept};
 
+pub use crate::watcher::Watcher;
+
 /// Of more accounts at once the record keeps the lines, and not the decisions.
 const MOST_SUBJECTS: usize = 1000;
 
@@ -60,20 +62,6 @@ pub struct Circumstances {
     pub retired: RetiredIds,
     /// Accounts suspended so far.
     pub suspended: Vec<nest_core::suspended::Suspended>,
-}
-
-/// Watches slow work, to show how far it is.
-pub trait Watcher: Sync {
-    /// So many `more` bytes of `all` were copied for `what`.
-    fn copied(&self, what: &str, all: u64, more: u64);
-    /// So many `more` things of `all` were made.
-    fn made(&self, what: &str, all: u64, more: u64);
-}
-
-/// Watches nothing.
-impl Watcher for () {
-    fn copied(&self, _: &str, _: u64, _: u64) {}
-    fn made(&self, _: &str, _: u64, _: u64) {}
 }
 
 /// What came of a change besides what its plan says.
@@ -158,7 +146,15 @@ pub fn commit(
     let journal = Journal::make(&folder).inspect_err(|_| drop_all(&folder))?;
     let (recovering, notes) = (false, Mutex::default());
     let mut change = Change {
-        runner: EffectRunner { tree, state: &folder, journal: &journal, number, recovering, notes },
+        runner: EffectRunner {
+            tree,
+            state: &folder,
+            journal: &journal,
+            number,
+            recovering,
+            watcher,
+            notes,
+        },
         loaded,
         plan,
         circumstances,
@@ -452,15 +448,8 @@ pub(crate) fn keep_record(
     record: &ChangeRecord,
 ) -> std::io::Result<()> {
     for effect in &entry.effects {
-        let Effect::Reown { list, digest, .. } = effect else { continue };
-        // After a crash one of the two may be lost, or have been taken over already.
-        let sound = match runner.recovering {
-            true => runner.sound_list(list, digest.as_deref())?.0,
-            false => Some(list.clone()),
-        };
-        if let Some(sound) = sound {
-            changes::take_list(runner.state, record.number, list, (runner.journal, &sound))?;
-        }
+        let Effect::Reown { reown, list, digest } = effect else { continue };
+        runner.hand_over(record.number, (reown, list, digest.as_deref()))?;
     }
     let whole = entry.record_beside.is_none().then_some(record);
     // After a crash what waits may not be what was written.

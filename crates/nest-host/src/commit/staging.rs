@@ -18,7 +18,7 @@ use crate::place::{BOTH, NEW, Place};
 use crate::stage::{Staged, stage};
 use crate::state::Fresh;
 use crate::tree::Tree;
-use crate::{archive, changes, inventory, kept, reown, retired, suspended};
+use crate::{archive, changes, inventory, kept, retired, suspended};
 
 /// Of more homes than this, or more accounts that are kept, it is quicker to flush all that
 /// the file system holds.
@@ -162,19 +162,13 @@ impl Change<'_> {
                 }
             }
             (_, Effect::Reown { reown, list, digest }) => {
-                let carriers = match reown.of_change {
-                    None => reown::find(tree, reown)?,
-                    Some(number) => reown::Carriers {
-                        list: changes::kept_lists(self.runner.state, number)?,
-                        ..reown::Carriers::default()
-                    },
-                };
+                let (found, carriers) = self.runner.keep_list(reown, list)?;
                 // What was told before it was asked about is not told again.
                 let told: Vec<String> =
                     self.plan.cautions.iter().map(ToString::to_string).collect();
                 let new = carriers.notes.into_iter().filter(|note| !told.contains(note));
                 self.outcome.notes.extend(new);
-                *digest = Some(self.runner.keep_list(list, &carriers.list)?);
+                *digest = Some(found);
             }
             // Nothing of these waits beside its place.
             (

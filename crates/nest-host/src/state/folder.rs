@@ -279,6 +279,18 @@ impl Folder {
         Ok(open_own(&self.descriptor, name.as_ref())?.0.into())
     }
 
+    /// The same, where it is there.
+    ///
+    /// # Errors
+    /// As [`Folder::read`].
+    pub(crate) fn open_if_there(&self, name: &PlainName) -> std::io::Result<Option<std::fs::File>> {
+        match open_own(&self.descriptor, name.as_ref()) {
+            Ok((file, _)) => Ok(Some(file.into())),
+            Err(error) if error.is_missing() => Ok(None),
+            Err(error) => Err(error.into()),
+        }
+    }
+
     /// Removes an empty folder in it, if it is there and empty.
     pub(crate) fn remove_empty(&self, name: &PlainName) {
         let _ = rustix::fs::unlinkat(&self.descriptor, name.as_ref(), AtFlags::REMOVEDIR);

@@ -1,5 +1,9 @@
 //! What is told of what a walk comes by.
 
+use std::os::fd::BorrowedFd;
+
+use nest_core::ownership::Owner;
+use nest_core::value::{Gid, Uid};
 use rustix::fs::{FileType, Stat};
 
 /// What a walk tells of a file. The system's own status is four times as much, and
@@ -33,10 +37,30 @@ impl Status {
         if group { self.gid } else { self.uid }
     }
 
+    /// Whose it is.
+    pub fn owner(&self) -> Owner {
+        Owner { uid: Uid(self.uid), gid: Gid(self.gid) }
+    }
+
     /// Whether it is a directory.
     #[inline]
     pub fn is_directory(&self) -> bool {
         FileType::from_raw_mode(self.mode) == FileType::Directory
+    }
+
+    /// Whether it is a regular file.
+    pub fn is_regular(&self) -> bool {
+        FileType::from_raw_mode(self.mode) == FileType::RegularFile
+    }
+
+    /// Whether it is a symbolic link.
+    pub fn is_link(&self) -> bool {
+        FileType::from_raw_mode(self.mode) == FileType::Symlink
+    }
+
+    /// The permission bits.
+    pub fn permissions(&self) -> u32 {
+        self.mode & 0o7777
     }
 
     /// Whether it carries a set-user-id or set-group-id bit.
@@ -46,8 +70,7 @@ impl Status {
 
     /// The bytes in a regular file; none in anything else.
     pub fn bytes(&self) -> u64 {
-        let regular = FileType::from_raw_mode(self.mode) == FileType::RegularFile;
-        if regular { self.size } else { 0 }
+        if self.is_regular() { self.size } else { 0 }
     }
 }
 
@@ -59,13 +82,24 @@ pub struct Met<'a> {
     pub name: &'a [u8],
     /// Its status.
     pub status: Status,
+    /// Where it can be reached by a handle.
+    pub reach: Reach<'a>,
+}
+
+/// How something that was met is reached without going through any path.
+#[derive(Debug, Clone, Copy)]
+pub enum Reach<'a> {
+    /// It is opened itself.
+    Opened(BorrowedFd<'a>),
+    /// It has this name in an opened directory.
+    In(BorrowedFd<'a>, &'a [u8]),
 }
 
 impl<'a> Met<'a> {
     /// What is at a path.
-    pub(super) fn at(path: &'a [u8], status: Status) -> Self {
+    pub(super) fn at(path: &'a [u8], status: Status, reach: Reach<'a>) -> Self {
         let (directory, last) = path.split_at(path.iter().rposition(|&b| b == b'/').unwrap_or(0));
-        Met { directory, name: last.strip_prefix(b"/").unwrap_or(last), status }
+        Met { directory, name: last.strip_prefix(b"/").unwrap_or(last), status, reach }
     }
 
     /// Its path in the tree.

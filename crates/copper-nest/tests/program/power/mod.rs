@@ -291,7 +291,16 @@ fn while_files_change_hands() {
         tree.chown("srv/log", 1777, 1777);
         tree.chown("srv/old", 1777, 0);
     }
-    cut(tree, "reassign 1777 maren --yes");
+    cut(tree, "reassign user 1777 maren --yes");
+    let tree = with_maren();
+    tree.write("srv/log", "");
+    if is_root() {
+        tree.chown("srv/log", 1001, 1002);
+    }
+    let folder = tempfile::tempdir().unwrap();
+    let file = folder.path().join("numbers.csv");
+    std::fs::write(&file, "kind,name,id\nuser,maren,1001\nuser,tavish,1002\n").unwrap();
+    cut(tree, &format!("renumber {} --yes", file.display()));
 }
 
 #[test]

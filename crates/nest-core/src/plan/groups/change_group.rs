@@ -8,8 +8,9 @@ use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
-    NewNumber, PlanBuilder, find_group, gather_next_sign_ins, gid_of, tell_sessions,
+    NewNumber, PlanBuilder, find_group, gather_next_sign_ins, gid_of, tell_elsewhere, tell_sessions,
 };
+use crate::ownership::IdMapping;
 use crate::plan::groups::create_group::members;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
@@ -137,6 +138,12 @@ impl<'a> GroupChange<'a> {
             let users = list(&users);
             self.subject.decide("primary of", users, format!("gets gid {gid} in etc/passwd too"));
         }
+        // Files in the homes of the others who are in it may be the group's too.
+        for member in self.group.members() {
+            let home = context.book.user(member).and_then(|(_, user)| TreePath::new(user.home));
+            homes.extend(home.filter(|home| *home != TreePath::root()));
+            self.builder.caution(Caution::NextSignIn { name: member.into() });
+        }
         homes.sort();
         homes.dedup();
         self.files(old, Gid(gid.0), homes);
@@ -144,22 +151,14 @@ impl<'a> GroupChange<'a> {
     }
 
     fn files(&mut self, from: Gid, to: Gid, homes: Vec<TreePath>) {
-        let elsewhere = self.context.world.carriers_elsewhere(from.0, true, &homes);
+        tell_elsewhere(&mut self.builder, &mut self.subject, "gid", from.0, &homes);
         if !homes.is_empty() {
             let shown: Vec<String> = homes.iter().map(ToString::to_string).collect();
             let why = format!("what carries gid {from} there gets {to}");
             self.subject.decide("files", shown.join(", "), why);
-            self.builder.step(Step::regroup(homes, from, to));
+            let gids = IdMapping::single(from.0, to.0);
+            self.builder.step(Step::follow(homes, IdMapping::default(), gids));
         }
-        let (value, why) = match elsewhere {
-            Ok(0) => ("none".to_owned(), format!("no other file carries gid {from}")),
-            Ok(count) => {
-                self.builder.caution(Caution::FilesElsewhere { what: "gid", id: from.0, count });
-                (count.to_string(), format!("other files still carry gid {from}"))
-            }
-            Err(why) => ("not counted".to_owned(), why),
-        };
-        self.subject.decide("elsewhere", value, why);
     }
 
     fn both_ways(

@@ -1,5 +1,7 @@
 //! Planners for numbers.
 
 mod reassign;
+mod renumber;
 
-pub use reassign::{Reassign, reassign};
+pub use reassign::{GivenBy, Reassign, reassign};
+pub use renumber::{Renumber, renumber};

@@ -1,30 +1,46 @@
-//! Giving files of one owner to another.
+//! Giving files of one owner, or of one group, to another.
 
 use bstr::{BStr, BString};
 
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::find_user;
-use crate::ownership::Reown;
+use crate::drafting::{find_group, find_user, gid_of};
+use crate::ownership::{IdMapping, Reown};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::Request;
 use crate::retired::Became;
+use crate::retired_ids::RetiredId;
 use crate::surroundings::Site;
 use crate::value::{
-    TreePath, Uid, UserName, UserOrGroup, bytes_in_words, is_reserved, join, path_fault,
-    read_plain_id, reserved_for,
+    Gid, TreePath, Uid, UserOrGroup, bytes_in_words, is_reserved, join, path_fault, read_plain_id,
+    reserved_for,
 };
 use crate::words::counted;
+
+/// What is given: files by their owner, by their group, or by both.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, strum::Display)]
+#[strum(serialize_all = "lowercase")]
+pub enum GivenBy {
+    /// What carries the uid of a user.
+    #[default]
+    User,
+    /// What carries the gid of a group.
+    Group,
+    /// What carries the uid of a user or the gid of the user's own group.
+    Account,
+}
 
 /// Files to be given to somebody else.
 #[derive(Debug, Clone, Default)]
 pub struct Reassign {
-    /// Whose they are: a user, one that was deleted, or a number.
-    pub from: UserName,
+    /// By what the files are found.
+    pub by: GivenBy,
+    /// Whose they are: a user or group, one that was deleted, or a number.
+    pub from: BString,
     /// Whose they become.
-    pub to: UserName,
+    pub to: BString,
     /// Where to look; everywhere when empty.
     pub paths: Vec<BString>,
     /// Files with more than one name too.
@@ -39,38 +55,96 @@ impl Request for Reassign {
     }
 }
 
+const WHAT: &str = "no file was reassigned";
+
+fn refuse(reason: Reason) -> Box<Refusal> {
+    Refusal::new(WHAT, reason)
+}
+
 /// Plans the giving.
 ///
 /// # Errors
 /// The first [`Refusal`].
 pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan> {
     let (from, to) = (BStr::new(&request.from), BStr::new(&request.to));
-    let what = "no file was reassigned";
-    let refuse = |reason| Refusal::new(what, reason);
-    let deleted = deleted_uids(context, from);
-    let old = match number(context, from, what) {
-        Err(_) if deleted.len() == 1 => deleted[0],
-        Err(refusal) => {
-            let which = |refusal: Box<Refusal>, uid: &Uid| {
-                refusal.or(format!("the one with uid {uid}"), format!("reassign {uid} {to}"))
-            };
-            return Err(deleted.iter().fold(refusal, which));
-        }
-        Ok(uid) => uid,
-    };
-    let new = number(context, to, what)?;
+    let owners = Owners { context, by: request.by, to };
+    let (old, new) = owners.both(from)?;
     if old == new {
-        return Err(refuse(Reason::SameOwner { uid: old }));
+        return Err(refuse(Reason::SameOwner(old.in_words())));
     }
-    let places: String = request.paths.iter().map(|path| format!(" {path}")).collect();
-    let command = format!("reassign {from} {to}{places}");
-    if old == Uid::ROOT && !request.even_root {
+    let below: String = request.paths.iter().map(|path| format!(" {path}")).collect();
+    let command = format!("reassign {} {from} {to}{below}", request.by);
+    if (old.uid == Some(0) || old.gid == Some(0)) && !request.even_root {
         return Err(
             refuse(Reason::RootsFiles).or("do it all the same", format!("{command} --even-root"))
         );
     }
+    let paths = places(context, &request.paths, WHAT)?;
+    let pair = |old: Option<u32>, new: Option<u32>| IdMapping::from(Vec::from_iter(old.zip(new)));
+    let reown = Reown {
+        paths,
+        uids: pair(old.uid, new.uid),
+        gids: pair(old.gid, new.gid),
+        everywhere: true,
+        hard_links: request.hard_links,
+        ..Reown::default()
+    };
+    let found = context.world.carriers(&reown);
+    let (carried, notes) = found.map_err(|why| refuse(Reason::NotCounted(why)))?;
+    let mut plan = Plan { summary: command, ..Plan::default() };
+    let mut subject = Subject::new(from.to_owned());
+    subject.decide("from", owners.behind(from, old), "");
+    subject.decide("to", owners.behind(to, new), "");
+    let shown = reown.paths.iter().map(|path| path.to_string()).collect::<Vec<_>>();
+    subject.decide("below", shown.join(", "), "on every local file system there; no link followed");
+    let (files, size) = (counted(carried.files, "file", "files"), bytes_in_words(carried.bytes));
+    let why = match request.by {
+        GivenBy::User => "their groups stay".to_owned(),
+        GivenBy::Group => "their owners stay".to_owned(),
+        GivenBy::Account => {
+            let sum = |counts: &std::collections::BTreeMap<u32, u64>| counts.values().sum::<u64>();
+            format!("{} by their owner, {} by their group", sum(&carried.uids), sum(&carried.gids))
+        }
+    };
+    subject.decide("gives", format!("{files}, {size}"), why);
+    if carried.linked > 0 {
+        let why = match request.hard_links {
+            true => "given too: every other name of theirs goes with them",
+            false => "left: another name may be anywhere; --hard-links gives them too",
+        };
+        subject.decide("linked", format!("{} with more names", carried.linked), why);
+    }
+    if let Some(uid) = new.uid.map(Uid).filter(|uid| context.book.user_by_uid(*uid).is_none()) {
+        plan.cautions.push(Caution::NobodyHas { uid });
+    }
+    if let Some(gid) = new.gid.map(Gid).filter(|gid| context.book.group_by_gid(*gid).is_none()) {
+        plan.cautions.push(Caution::NoGroupHas { gid });
+    }
+    plan.cautions.extend(notes.into_iter().map(Caution::Noted));
+    plan.nothing = carried.files == 0;
+    if !plan.nothing {
+        if let Some(uid) = old.uid {
+            plan.cautions.extend(set_aside(context, Uid(uid), &reown.paths));
+        }
+        plan.steps.push(Step::Reown(reown));
+    }
+    plan.subjects.push(subject);
+    let left = old.uid.or(old.gid).unwrap_or_default();
+    plan.next.push(format!("trace id {left}"));
+    Ok(plan)
+}
+
+/// Where files are looked for: everywhere where nothing is said.
+///
+/// # Errors
+/// The [`Refusal`], of `what`: there is no such place.
+pub(super) fn places(
+    context: PlanContext<'_>,
+    asked: &[BString],
+    what: &str,
+) -> Result<Vec<TreePath>> {
     let mut paths: Vec<TreePath> = Vec::new();
-    for path in &request.paths {
+    for path in asked {
         let fault = match path_fault(path) {
             Some(fault) => Some(fault.to_owned()),
             None => match context.world.site(path.as_ref()) {
@@ -79,61 +153,197 @@ pub fn reassign(context: PlanContext<'_>, request: &Reassign) -> Result<Plan> {
                     Some(format!("goes through the link {link}; give the path it leads to, {real}"))
                 }
                 Site::Unknown(why) => Some(format!("can't be looked at: {why}")),
-                _ => Some("does not exist in this tree".to_owned()),
+                Site::Free | Site::NoParent(_) | Site::ParentIsNoDirectory(_) => {
+                    Some("does not exist in this tree".to_owned())
+                }
             },
         };
         if let Some(fault) = fault {
-            return Err(refuse(Reason::NoSuchPlace { path: path.clone(), fault }));
+            let reason = Reason::NoSuchPlace { path: path.clone(), fault };
+            return Err(Refusal::new(what, reason));
         }
         paths.push(TreePath::judged(path));
     }
     if paths.is_empty() {
         paths.push(TreePath::root());
     }
-    let hard_links = request.hard_links;
-    let (group, of_change, everywhere) = (false, None, true);
-    let reown = Reown { paths, group, from: old.0, to: new.0, of_change, everywhere, hard_links };
-    let found = context.world.carriers(&reown);
-    let (carried, notes) = found.map_err(|why| refuse(Reason::NotCounted(why)))?;
-    let mut plan = Plan { summary: command, ..Plan::default() };
-    let mut subject = Subject::new(from.to_owned());
-    let behind = |name: &BStr, uid: Uid| match read_plain_id(name) {
-        Some(_) => match context.book.user_by_uid(uid) {
-            Some((_, user)) => format!("uid {uid}, {}", BStr::new(user.name)),
-            None => match context.world.retired().user(uid) {
-                Some(name) => format!("uid {uid}, retired: it was {name}'s"),
-                None => format!("uid {uid}, which nobody has"),
-            },
-        },
-        None if deleted.contains(&uid) => format!("{name}, uid {uid}, deleted"),
-        None => format!("{name}, uid {uid}"),
-    };
-    subject.decide("from", behind(from, old), "");
-    subject.decide("to", behind(to, new), "");
-    let shown = reown.paths.iter().map(|path| path.to_string()).collect::<Vec<_>>();
-    subject.decide("below", shown.join(", "), "on every local file system there; no link followed");
-    let (files, size) = (carried.files, bytes_in_words(carried.bytes));
-    let files = counted(files, "file", "files");
-    subject.decide("gives", format!("{files}, {size}"), "their groups stay");
-    if carried.linked > 0 {
-        let why = match hard_links {
-            true => "given too: every other name of theirs goes with them",
-            false => "left: another name may be anywhere; --hard-links gives them too",
+    Ok(paths)
+}
+
+/// The numbers of an owner.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+struct Numbers {
+    uid: Option<u32>,
+    gid: Option<u32>,
+}
+
+impl Numbers {
+    fn in_words(self) -> String {
+        let part = |what: &str, id: Option<u32>| id.map(|id| format!("{what} {id}"));
+        let parts: Vec<String> =
+            [part("uid", self.uid), part("gid", self.gid)].into_iter().flatten().collect();
+        parts.join(" and ")
+    }
+}
+
+/// Finds out whose files are meant.
+struct Owners<'a> {
+    context: PlanContext<'a>,
+    by: GivenBy,
+    to: &'a BStr,
+}
+
+impl Owners<'_> {
+    /// The numbers that are looked for, and those in their place.
+    fn both(&self, from: &BStr) -> Result<(Numbers, Numbers)> {
+        let mut old = Numbers { uid: None, gid: None };
+        let mut new = old;
+        if self.by != GivenBy::Group {
+            old.uid = Some(self.old(from, UserOrGroup::User)?);
+            new.uid = Some(self.number(self.to, UserOrGroup::User)?);
+        }
+        match self.by {
+            GivenBy::User => {}
+            GivenBy::Group => {
+                old.gid = Some(self.old(from, UserOrGroup::Group)?);
+                new.gid = Some(self.number(self.to, UserOrGroup::Group)?);
+            }
+            GivenBy::Account => {
+                old.gid = self.own_gid(from);
+                if old.gid.is_some() {
+                    let to = self.to;
+                    let no_group = || refuse(Reason::NoOwnGroup { user: to.to_owned() });
+                    new.gid = Some(self.own_gid(to).ok_or_else(|| {
+                        let way = format!("reassign user {from} {to}");
+                        no_group().or("give what it owns alone", way)
+                    })?);
+                }
+            }
+        }
+        Ok((old, new))
+    }
+
+    /// The number of an owner, or the one that somebody had who was deleted.
+    fn old(&self, from: &BStr, thing: UserOrGroup) -> Result<u32> {
+        let refusal = match self.number(from, thing) {
+            Ok(id) => return Ok(id),
+            Err(refusal) => refusal,
         };
-        subject.decide("linked", format!("{} with more names", carried.linked), why);
+        match self.deleted(from, thing)[..] {
+            [id] => Ok(id),
+            ref ids => Err(ids.iter().fold(refusal, |refusal, id| {
+                let (what, to) = (word(thing), self.to);
+                let way = format!("reassign {} {id} {to}", self.by);
+                refusal.or(format!("the one with {what} {id}"), way)
+            })),
+        }
     }
-    if context.book.user_by_uid(new).is_none() {
-        plan.cautions.push(Caution::NobodyHas { uid: new });
+
+    /// The gid of the group that is called like a user; the very number of a number.
+    fn own_gid(&self, name: &BStr) -> Option<u32> {
+        if let Some(id) = read_plain_id(name) {
+            return match self.context.book.user_by_uid(Uid(id)) {
+                Some((_, user)) => self.own_gid(BStr::new(user.name)),
+                None => Some(id),
+            };
+        }
+        let book = self.context.book;
+        match book.group(name).and_then(|(_, group)| group.gid()) {
+            Some(gid) => Some(gid.0),
+            None => self.deleted(name, UserOrGroup::Group).first().copied(),
+        }
     }
-    plan.cautions.extend(notes.into_iter().map(Caution::Noted));
-    plan.nothing = carried.files == 0;
-    if !plan.nothing {
-        plan.cautions.extend(set_aside(context, old, &reown.paths));
-        plan.steps.push(Step::Reown(reown));
+
+    /// The number of somebody who is there, or a number.
+    fn number(&self, who: &BStr, thing: UserOrGroup) -> Result<u32> {
+        match read_plain_id(who) {
+            Some(id) if is_reserved(id) => {
+                let (what, why) = (word(thing), reserved_for(id));
+                Err(refuse(Reason::IdReserved { what, id, why }))
+            }
+            Some(id) => Ok(id),
+            None if thing == UserOrGroup::User => Ok(find_user(self.context, who, WHAT)?.uid.0),
+            None => {
+                let group = find_group(self.context, who, WHAT)?;
+                Ok(gid_of(self.context, &group, WHAT)?.0)
+            }
+        }
     }
-    plan.subjects.push(subject);
-    plan.next.push(format!("trace id {old}"));
-    Ok(plan)
+
+    /// The numbers of those of this name who were deleted, and that nobody has by now. None
+    /// where somebody is called so again: in the files, or by the name services.
+    fn deleted(&self, name: &BStr, thing: UserOrGroup) -> Vec<u32> {
+        let PlanContext { book, world, .. } = self.context;
+        let retired = match thing {
+            UserOrGroup::User => &world.retired().users,
+            UserOrGroup::Group => &world.retired().groups,
+        };
+        let again = match thing {
+            UserOrGroup::User => {
+                book.user(name).is_some() || world.service_knows_user(name) != Ok(false)
+            }
+            UserOrGroup::Group => {
+                book.group(name).is_some() || world.service_knows_group(name) != Ok(false)
+            }
+        };
+        if again {
+            return Vec::new();
+        }
+        let is_free = |id: &u32| match thing {
+            UserOrGroup::User => {
+                book.user_by_uid(Uid(*id)).is_none()
+                    && world.service_user_by_uid(Uid(*id)) == Ok(None)
+            }
+            UserOrGroup::Group => {
+                book.group_by_gid(Gid(*id)).is_none()
+                    && world.service_group_by_gid(Gid(*id)) == Ok(None)
+            }
+        };
+        let of_name = retired.iter().filter(|id: &&RetiredId| id.name == name);
+        let mut ids: Vec<u32> = of_name.map(|id| id.id).collect();
+        ids.sort_unstable();
+        ids.dedup();
+        ids.retain(is_free);
+        ids
+    }
+
+    /// Who is behind some numbers, in words.
+    fn behind(&self, name: &BStr, numbers: Numbers) -> String {
+        let (words, by) = (numbers.in_words(), self.by);
+        if read_plain_id(name).is_none() {
+            let thing = if by == GivenBy::Group { UserOrGroup::Group } else { UserOrGroup::User };
+            let id = numbers.uid.or(numbers.gid).unwrap_or_default();
+            return match self.deleted(name, thing).contains(&id) {
+                true => format!("{name}, {words}, deleted"),
+                false => format!("{name}, {words}"),
+            };
+        }
+        let PlanContext { book, world, .. } = self.context;
+        let retired = world.retired();
+        let (holder, earlier) = match (numbers.uid, numbers.gid) {
+            (Some(uid), _) => (
+                book.user_by_uid(Uid(uid)).map(|(_, user)| BStr::new(user.name)),
+                retired.user(Uid(uid)),
+            ),
+            (None, Some(gid)) => (
+                book.group_by_gid(Gid(gid)).map(|(_, group)| BStr::new(group.name)),
+                retired.group(Gid(gid)),
+            ),
+            (None, None) => (None, None),
+        };
+        match (holder, earlier) {
+            (Some(name), _) => format!("{words}, {name}"),
+            (None, Some(name)) => format!("{words}, retired: it was {name}'s"),
+            (None, None) => format!("{words}, which nobody has"),
+        }
+    }
+}
+
+fn word(thing: UserOrGroup) -> &'static str {
+    match thing {
+        UserOrGroup::User => "uid",
+        UserOrGroup::Group => "gid",
+    }
 }
 
 /// What is set aside for an account of this uid, and lies below the paths: it is kept to
@@ -163,35 +373,4 @@ fn set_aside(context: PlanContext<'_>, uid: Uid, paths: &[TreePath]) -> Vec<Caut
         ))
     };
     given.map(say).collect()
-}
-
-/// The uids of deleted users of this name that nobody has by now. None where somebody
-/// is called so again: in the files, or by the name services.
-fn deleted_uids(context: PlanContext<'_>, name: &BStr) -> Vec<Uid> {
-    let PlanContext { book, world, .. } = context;
-    let of_name = world.retired().users.iter().filter(|id| id.name == name);
-    let mut uids: Vec<Uid> = of_name.map(|id| Uid(id.id)).collect();
-    let again =
-        |name: &BStr| book.user(name).is_some() || world.service_knows_user(name) != Ok(false);
-    if uids.is_empty() || again(name) {
-        return Vec::new();
-    }
-    uids.sort_unstable();
-    uids.dedup();
-    uids.retain(|&uid| {
-        book.user_by_uid(uid).is_none() && world.service_user_by_uid(uid) == Ok(None)
-    });
-    uids
-}
-
-/// A user's uid, or a number.
-fn number(context: PlanContext<'_>, who: &BStr, what: &str) -> Result<Uid> {
-    match read_plain_id(who) {
-        Some(uid) if is_reserved(uid) => {
-            let why = reserved_for(uid);
-            Err(Refusal::new(what, Reason::IdReserved { what: "uid", id: uid, why }))
-        }
-        Some(uid) => Ok(Uid(uid)),
-        None => Ok(find_user(context, who, what)?.uid),
-    }
 }

@@ -19,6 +19,16 @@ impl Undoing<'_> {
     pub(crate) fn steps(&mut self) -> Result<()> {
         let going = self.going();
         let steps: Vec<&RecordedStep> = self.record.told.steps.iter().rev().collect();
+        // Files that go with an account are looked for where they are now: before anything is
+        // moved back.
+        for (at, recorded) in self.record.told.steps.iter().enumerate().rev() {
+            if let Step::Reown(reown) = &recorded.step
+                && reown.follows
+            {
+                let moved = &self.record.told.steps[at..];
+                self.follow_back(reown, moved);
+            }
+        }
         for recorded in steps {
             match &recorded.step {
                 Step::MakeDirectory { path, owner, .. } => {
@@ -53,22 +63,7 @@ impl Undoing<'_> {
                     self.decide("made again", path.clone(), "");
                     self.builder.step((**again).clone());
                 }
-                Step::Reown(reown) => {
-                    let back = Reown {
-                        from: reown.to,
-                        to: reown.from,
-                        of_change: Some(self.record.number),
-                        ..reown.clone()
-                    };
-                    let what = if back.group { "gid" } else { "uid" };
-                    let value = format!("{what} {} to {}", back.from, back.to);
-                    self.decide(
-                        "re-owns",
-                        value,
-                        "the same files, those that have not changed hands since",
-                    );
-                    self.builder.step(Step::Reown(back));
-                }
+                Step::Reown(reown) => self.give_back(reown),
                 Step::NoteSuspended(note) => {
                     self.builder.step(Step::ForgetSuspended(note.clone()));
                 }
@@ -100,6 +95,36 @@ impl Undoing<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Files that were given away are given back.
+    fn give_back(&mut self, reown: &Reown) {
+        if reown.follows {
+            return;
+        }
+        let back = Reown { of_change: Some(self.record.number), ..reown.back() };
+        let why = "the same files, those that have not changed hands since";
+        self.decide("re-owns", back.in_words(), why);
+        self.builder.step(Step::Reown(back));
+    }
+
+    /// Files go back with the numbers of an account, those that were made since too, where
+    /// later steps of the change have moved them.
+    fn follow_back(&mut self, reown: &Reown, later: &[RecordedStep]) {
+        let mut back = Reown { of_change: Some(self.record.number), ..reown.back() };
+        for path in &mut back.paths {
+            for recorded in later {
+                if let Step::Move { from, to, .. } = &recorded.step
+                    && path == from
+                {
+                    *path = to.clone();
+                }
+            }
+        }
+        let paths: Vec<String> = back.paths.iter().map(TreePath::to_string).collect();
+        let why = format!("what carries them in {}", paths.join(" and "));
+        self.decide("re-owns", back.in_words(), why);
+        self.builder.step(Step::Reown(back));
     }
 
     /// What was kept is back, and is kept no longer.

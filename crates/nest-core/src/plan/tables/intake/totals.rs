@@ -1,15 +1,9 @@
 //! What a roster comes to, in a few lines.
 
-use std::collections::HashMap;
-use std::mem::{Discriminant, discriminant};
-
-use crate::change::{Caution, Decision, Plan, Step};
+use crate::change::{Decision, Plan, Step, gather_alike};
 use crate::plan::tables::intake::{Counts, Intake};
 use crate::plan::users::create_user::Given;
 use crate::words::{counted, first_of};
-
-/// Cautions of one kind, of which more are only counted.
-const MOST_ALIKE: usize = 3;
 
 /// New groups of which more are only counted.
 const MOST_GROUPS: usize = 6;
@@ -74,7 +68,7 @@ pub(crate) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut 
         say("sign-in", value, String::new());
     }
     plan.totals = totals;
-    gather(&mut plan.cautions);
+    gather_alike(&mut plan.cautions);
     let one = (counts.made == 1 && users == 1).then(|| plan.next.first().cloned()).flatten();
 
     plan.next = vec![one.unwrap_or_else(|| match users {
@@ -85,27 +79,4 @@ pub(crate) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut 
 
 fn span((first, last): (u32, u32)) -> String {
     if first == last { first.to_string() } else { format!("{first}-{last}") }
-}
-
-/// Of cautions that are alike, the first few and how many more.
-fn gather(cautions: &mut Vec<Caution>) {
-    let mut seen: HashMap<Discriminant<Caution>, usize> = HashMap::new();
-    let all = std::mem::take(cautions);
-    let mut kept: Vec<(Discriminant<Caution>, Caution)> = Vec::new();
-    for caution in all {
-        let kind = discriminant(&caution);
-        let count = seen.entry(kind).or_default();
-        *count += 1;
-        if *count <= MOST_ALIKE {
-            kept.push((kind, caution));
-        }
-    }
-    for (at, (kind, caution)) in kept.iter().enumerate() {
-        cautions.push(caution.clone());
-        let more = seen[kind].saturating_sub(MOST_ALIKE);
-        let is_last = kept[at + 1..].iter().all(|(other, _)| other != kind);
-        if more > 0 && is_last {
-            cautions.push(Caution::MoreAlike { more });
-        }
-    }
 }

@@ -13,15 +13,17 @@ use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
     FoundUser, Instead, NewNumber, NewPrimary, PlanBuilder, change_primary, find_group, find_user,
-    gid_of, in_others, move_home, record_home, require_file_name, tell_sessions,
+    gid_of, in_others, move_home, private_group, record_home, require_file_name, tell_elsewhere,
+    tell_sessions,
 };
+use crate::ownership::IdMapping;
 use crate::plan::users::create_user::check_full_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::{Days, Policy};
 use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
 use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request, key_file};
 use crate::surroundings::{Program, Site};
-use crate::table::{File, PasswdField, SubIdField};
+use crate::table::{File, GroupField, PasswdField, SubIdField};
 use crate::value::{Gid, GroupName, TreePath, Uid, UserName, check_keys, join, path_fault};
 use crate::words::counted;
 
@@ -38,6 +40,8 @@ pub struct ChangeUser {
     pub share_id: bool,
     /// The uid may be one that was somebody else's and is retired.
     pub reuse_id: bool,
+    /// The group of its own keeps its gid where the uid becomes another.
+    pub keep_gid: bool,
     /// The primary group, by name or gid.
     pub primary: Option<GroupName>,
     /// Where the home is to be.
@@ -264,24 +268,70 @@ impl<'a> UserChange<'_, 'a> {
         let mut paths: Vec<TreePath> =
             [self.found.user.home, &mail].into_iter().filter_map(TreePath::new).collect();
         paths.retain(|path| *path != TreePath::root());
-        let elsewhere = self.context.world.carriers_elsewhere(old.0, false, &paths);
-        self.builder.step(Step::reown(paths, old, uid));
+        let gids = self.own_group(uid)?;
+        let uids = IdMapping::single(old.0, uid.0);
         let home = BStr::new(self.found.user.home);
-        self.subject.decide(
-            "files",
-            format!("{home} and the mail spool"),
-            format!("what carries uid {old} there gets {uid}"),
-        );
-        let (value, why) = match elsewhere {
-            Ok(0) => ("none".to_owned(), format!("no file outside carries uid {old}")),
-            Ok(count) => {
-                self.builder.caution(Caution::FilesElsewhere { what: "uid", id: old.0, count });
-                (count.to_string(), format!("files outside still carry uid {old}"))
+        let both = match gids.pairs() {
+            [(from, to)] => {
+                format!("what carries uid {old} or gid {from} there gets {uid} and {to}")
             }
-            Err(why) => ("not counted".to_owned(), why),
+            _ => format!("what carries uid {old} there gets {uid}"),
         };
-        self.subject.decide("elsewhere", value, why);
+        self.subject.decide("files", format!("{home} and the mail spool"), both);
+        tell_elsewhere(self.builder, self.subject, "uid", old.0, &paths);
+        if let [(from, _)] = gids.pairs() {
+            tell_elsewhere(self.builder, self.subject, "gid", *from, &paths);
+        }
+        self.builder.step(Step::follow(paths, uids, gids));
         Ok(())
+    }
+
+    /// The group that is the account's alone gets its new number too. Returns which gid becomes
+    /// which.
+    fn own_group(&mut self, uid: Uid) -> Result<IdMapping> {
+        let (context, name) = (self.context, self.name());
+        let Some((line, _)) = context.book.group(name) else { return Ok(IdMapping::default()) };
+        let Ok(Some(group)) = private_group(context, &self.found) else {
+            return Ok(IdMapping::default());
+        };
+        let Some(old) = group.gid().filter(|gid| *gid == self.found.gid && gid.0 != uid.0) else {
+            return Ok(IdMapping::default());
+        };
+        if self.request.primary.is_some() {
+            return Ok(IdMapping::default());
+        }
+        let group = format!("{name} {old}");
+        if self.request.keep_gid {
+            self.subject.decide(Label::GID, group, "the group of its own keeps its number");
+            return Ok(IdMapping::default());
+        }
+        let policy = context.policy;
+        let kind = kind_of(policy, Some(Uid(old.0)));
+        let by = Taker { name, reuse: self.request.reuse_id };
+        let wanted = Some(Wanted { id: uid.0, share: false, by });
+        let new = NewNumber { of: IdUse::Gid, kind, wanted, name };
+        let PlanBuilder { allotter, plan, .. } = &mut *self.builder;
+        if let Err(fault) = new.choose(policy, allotter, &mut plan.cautions) {
+            // Only numbers that were the same are expected to stay so.
+            if old.0 != self.found.uid.0 {
+                let why = format!("the group of its own keeps its number: gid {uid} is not free");
+                self.subject.decide(Label::GID, group, why);
+                return Ok(IdMapping::default());
+            }
+            let reason = fault.reason(IdUse::Gid, uid.0);
+            return Err(self
+                .refuse(reason)
+                .or_again("leave the group of its own as it is", "--keep-gid"));
+        }
+        let text = uid.to_string();
+        self.builder.set_fields(File::Group, line, &[(GroupField::Gid, text.as_bytes())]);
+        self.set(PasswdField::Gid, "gid", self.found.user.gid, text.as_bytes());
+        self.subject.decide(
+            Label::GID,
+            text,
+            format!("was {old}: the group of its own goes along"),
+        );
+        Ok(IdMapping::single(old.0, uid.0))
     }
 
     fn home(&mut self) -> Result<()> {
