@@ -3,7 +3,7 @@
 
     benches/tree.py [--files 500000] [--directories 20000] [--runs 7] [--folder DIR] [PART…]
 
-Parts: trace, aside, archive; all without one. Each command and its yardstick are
+Parts: trace, aside, archive, renumber; all without one. Each command and its yardstick are
 timed in turn, A B A B, and each round has a ratio of its own: a machine whose speed
 drifts, by half within a minute, favours neither. The median of the ratios is printed
 beside the bar it has to meet, with the quarter of the rounds on either side, and the
@@ -165,16 +165,59 @@ def archive(folder, runs):
     shutil.rmtree(tree)
 
 
+def renumber(folder, files, directories, runs):
+    tree = folder / "renumber"
+    users = 1000
+    make_accounts(tree, users)
+    rng = random.Random(211)
+    per = files // directories
+    one = folder / "one"
+    for at in range(directories):
+        directory = f"srv/{at % 100}/{at}"
+        for root in (tree, one):
+            (root / directory).mkdir(parents=True)
+        for n in range(per):
+            # A tenth changes hands: here that of all accounts, there that of one other.
+            uid = 1000 + rng.randrange(users) if n % 10 == 0 else 0
+            for path, owner in ((tree / directory / f"chart{n}", uid),
+                                (one / directory / f"chart{n}", 7777 if uid else 0)):
+                path.touch()
+                os.chown(path, owner, owner)
+    tables = []
+    for way, first in (("there", 5000), ("back", 1000)):
+        table = folder / f"{way}.csv"
+        rows = [f"user,crew{i},{first + i}\n" for i in range(users)]
+        table.write_text("kind,name,id\n" + "".join(rows))
+        tables.append(table)
+    state = folder / "state"
+    owners = [7777, 7778]
+
+    # There and back again, in turn.
+    def ours():
+        tables.append(tables.pop(0))
+        return timed([PROGRAM, "--tree", tree, "--state", state, "-q", "renumber", tables[1],
+                      "--reuse-id", "--yes"])
+
+    def theirs():
+        owners.reverse()
+        new, old = owners
+        return timed(["find", one, "-uid", str(old), "-exec", "chown", str(new), "{}", "+"])
+
+    compare("renumber 1000 accounts / find one, -exec chown", ours, theirs, runs, 1.5, False)
+    shutil.rmtree(tree)
+    shutil.rmtree(one)
+
+
 def main():
     parser = argparse.ArgumentParser(description=__doc__,
                                      formatter_class=argparse.RawDescriptionHelpFormatter)
-    parser.add_argument("parts", nargs="*", help="trace, aside, archive")
+    parser.add_argument("parts", nargs="*", help="trace, aside, archive, renumber")
     parser.add_argument("--files", type=int, default=500_000)
     parser.add_argument("--directories", type=int, default=20_000)
     parser.add_argument("--runs", type=int, default=7)
     parser.add_argument("--folder", help="where to work; needs a few gigabytes")
     arguments = parser.parse_args()
-    parts = arguments.parts or ["trace", "aside", "archive"]
+    parts = arguments.parts or ["trace", "aside", "archive", "renumber"]
     if os.geteuid() != 0:
         sys.exit("needs root, to give files to other owners")
     folder = Path(tempfile.mkdtemp(dir=arguments.folder))
@@ -185,6 +228,8 @@ def main():
             aside(folder, min(arguments.runs, 3))
         if "archive" in parts:
             archive(folder, arguments.runs)
+        if "renumber" in parts:
+            renumber(folder, arguments.files, arguments.directories, arguments.runs)
     finally:
         shutil.rmtree(folder, ignore_errors=True)
 

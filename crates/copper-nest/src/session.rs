@@ -3,6 +3,7 @@
 
 use std::io::{IsTerminal, Read};
 use std::path::Path;
+use std::sync::Arc;
 use std::time::Duration;
 
 use nest_core::book::Lookups;
@@ -21,6 +22,7 @@ use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::journal::JournalError;
 use nest_host::lock::Lock;
 use nest_host::recover::{self, Foreign};
+use nest_host::reown::Earlier;
 use nest_host::retired::{self, RetiredError};
 use nest_host::state::{Fault, Folder, Notices, State};
 use nest_host::store::{self, Loaded};
@@ -60,6 +62,8 @@ pub struct Session<'g> {
     pub today: Day,
     pub state: State,
     now: Now,
+    /// Files that were found while a change was planned.
+    earlier: Arc<Earlier>,
     /// What was passed over, to be told at the end.
     notices: Notices,
 }
@@ -103,7 +107,8 @@ impl<'g> Session<'g> {
         };
         let now = Now::read()?;
         let notices = Notices::default();
-        Ok(Session { global, tree, policy, today: now.today(), state, now, notices })
+        let earlier = Arc::default();
+        Ok(Session { global, tree, policy, today: now.today(), state, now, earlier, notices })
     }
 
     /// When this run began, as RFC 3339 writes it.
@@ -144,7 +149,8 @@ impl<'g> Session<'g> {
             Vec::new()
         });
         let world = world.with_unfinished(self.unfinished()).with_suspended(suspended);
-        Ok(world.with_state(&self.state).telling(&self.notices))
+        let world = world.with_state(&self.state).finding_for(&self.earlier);
+        Ok(world.telling(&self.notices))
     }
 
     /// Notes a file that is passed over. That one is closed to whoever is not root is
@@ -215,12 +221,14 @@ impl<'g> Session<'g> {
             planned = self.plan(&loaded, overrides, &planner);
         }
         let (mut plan, mut number) = planned?;
-        if plan.nothing {
-            receipt::show(self.global, &Told::of(&plan), receipt::Stage::Nothing);
-            return Ok(0);
-        }
-        if self.global.dry_run {
-            receipt::show(self.global, &Told::of(&plan), receipt::Stage::DryRun);
+        if plan.nothing || self.global.dry_run {
+            let stage = match plan.nothing {
+                true => receipt::Stage::Nothing,
+                false => receipt::Stage::DryRun,
+            };
+            receipt::show(self.global, &self.told(&plan), stage);
+            // The process ends: freeing line by line would only take time.
+            std::mem::forget((plan, loaded));
             return Ok(0);
         }
         self.ask(asks, &plan)?;
@@ -254,6 +262,7 @@ impl<'g> Session<'g> {
         })?;
         drop(folder);
         let circumstances = Circumstances {
+            earlier: Arc::clone(&self.earlier),
             by: author(),
             time: self.now.zoned(),
             today: self.today,
@@ -279,11 +288,7 @@ impl<'g> Session<'g> {
         self.log(&plan, &circumstances, &committed);
         let outcome = committed?;
         drop(lock);
-        let mut told =
-            match plan.subjects.is_empty() && !plan.totals.is_empty() && !self.global.json() {
-                true => Told::outline(&plan),
-                false => Told::of(&plan),
-            };
+        let mut told = self.told(&plan);
         told.cautions.splice(0..0, circumstances.other_hands.iter().map(ToString::to_string));
         receipt::show(self.global, &told, receipt::Stage::Done(&outcome));
         crate::output::forgive();
@@ -291,6 +296,17 @@ impl<'g> Session<'g> {
         // The process ends: freeing line by line would only take time.
         std::mem::forget((plan, told));
         Ok(0)
+    }
+
+    /// What a receipt tells of a plan.
+    fn told(&self, plan: &Plan) -> Told {
+        let json = self.global.json();
+        match plan.subjects.is_empty() && !plan.totals.is_empty() && !json
+            || self.global.quiet && !json
+        {
+            true => Told::outline(plan),
+            false => Told::of(plan),
+        }
     }
 
     /// Finishes or rolls back what a crash left, and says so. Returns whether

@@ -22,6 +22,7 @@ use crate::home::{StagingOptions, give_directory, remove_all};
 use crate::interrupt::Patience;
 use crate::journal::{Effect, Journal, Replaced};
 use crate::place::{GONE, NEW, Place, is_private, rename_to_nothing};
+use crate::reown::Earlier;
 use crate::state::Folder;
 use crate::tree::{Tree, path_of};
 use crate::watcher::Watcher;
@@ -42,6 +43,8 @@ pub struct EffectRunner<'a> {
     pub recovering: bool,
     /// Shows how far slow work is.
     pub watcher: &'a dyn Watcher,
+    /// What was found while the change was planned.
+    pub earlier: Option<&'a Earlier>,
     /// What has to be told.
     pub notes: Mutex<Vec<String>>,
 }

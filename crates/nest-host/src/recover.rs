@@ -179,6 +179,7 @@ pub fn recover(
         number,
         recovering,
         watcher: &(),
+        earlier: None,
         notes,
     };
     let finished = match ready {

@@ -48,6 +48,8 @@ pub struct World<'t> {
     state: Option<&'t State>,
     kept: OnceLock<Result<Vec<RetiredAccount>, String>>,
     mounts: OnceLock<Mounts>,
+    /// Where lists of files that were found are kept for the change that follows.
+    earlier: Option<&'t reown::Earlier>,
     /// The uids that something runs under.
     running: OnceLock<HashSet<Uid>>,
     ssh: OnceLock<SshServer>,
@@ -71,6 +73,7 @@ impl<'t> World<'t> {
             state: None,
             kept: OnceLock::new(),
             mounts: OnceLock::new(),
+            earlier: None,
             running: OnceLock::new(),
             ssh: OnceLock::new(),
             notices: None,
@@ -101,6 +104,12 @@ impl<'t> World<'t> {
     #[must_use]
     pub fn with_state(self, state: &'t State) -> Self {
         World { state: Some(state), ..self }
+    }
+
+    /// The same world, which keeps lists of files that it finds for the change that follows.
+    #[must_use]
+    pub fn finding_for(self, earlier: &'t reown::Earlier) -> Self {
+        World { earlier: Some(earlier), ..self }
     }
 
     /// The same world, which tells what it passes over.
@@ -385,7 +394,10 @@ impl Surroundings for World<'_> {
     }
 
     fn carriers(&self, reown: &Reown) -> Result<(Carried, Vec<String>), String> {
-        let found = reown::find(self.tree, reown, reown::Search::default());
+        let found = match self.earlier {
+            Some(earlier) => earlier.find(self.tree, reown),
+            None => reown::find(self.tree, reown, reown::Search::default()),
+        };
         let found = found.map_err(|error| error.to_string())?;
         Ok((found.carried, found.notes))
     }

@@ -90,6 +90,7 @@ impl Place {
 
 fn circumstances() -> Circumstances {
     Circumstances {
+        earlier: Default::default(),
         by: Author { uid: Uid(1000), name: Some("sunniva".into()) },
         time: "2026-11-24T06:00:00+00:00".into(),
         today: Day(20781),

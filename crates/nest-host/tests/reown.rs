@@ -129,6 +129,24 @@ fn what_a_crash_kept_from_being_put_back_is_put_back_if_nobody_has_touched_it() 
 }
 
 #[test]
+fn a_file_that_is_longer_than_a_disk_holds_nobody_up() {
+    let Some(stage) = Stage::set() else { return };
+    stage.write("endless", 5001);
+    let file = std::fs::File::options().write(true).open(stage.path("endless")).unwrap();
+    if file.set_len(1 << 43).is_err() {
+        println!("passed over: the file system holds no such file");
+        return;
+    }
+    set_mode(&stage.path("endless"), 0o4755);
+    let began = std::time::Instant::now();
+    let list = stage.list();
+    stage.give(&list, false, false);
+    assert!(began.elapsed().as_secs() < 20, "it was read");
+    let metadata = stage.path("endless").metadata().unwrap();
+    assert_eq!((metadata.uid(), metadata.mode() & 0o7777), (5002, 0o4755));
+}
+
+#[test]
 fn a_long_list_is_gone_through_from_where_it_was() {
     let Some(stage) = Stage::set() else { return };
     stage.write("first", 5001);

@@ -210,16 +210,27 @@ const MOST_NUMBERS: usize = 1000;
 fn numbers(global: &Global, told: &Told) {
     let most = if global.verbose > 0 { told.numbers.len() } else { MOST_NUMBERS };
     let row = |one: &NumberChange| {
-        let files = counted(one.files, "file", "files");
-        let ids = [one.old, one.new].map(|id| id.to_string());
-        let [old, new] = ids;
-        [one.of.to_string(), visible(&one.name), old, new, files]
+        let [old, new] = [one.old, one.new].map(|id| id.to_string());
+        [one.of.to_string(), visible(&one.name), old, new, one.files.to_string()]
     };
+    let titles = ["kind", "name", "old", "new", "files"].map(str::to_owned);
+    let rows: Vec<[String; 5]> = told.numbers.iter().take(most).map(row).collect();
+    let widest =
+        |at: usize| rows.iter().chain([&titles]).map(|row| width(&row[at])).max().unwrap_or(0);
+    let widths = [0, 1, 2, 3, 4].map(widest);
+    // Names begin at the left, numbers end at the right.
+    let line = |row: &[String; 5]| {
+        let space = |at: usize| " ".repeat(widths[at] - width(&row[at]));
+        let names = [0, 1].map(|at| format!("{}{}", row[at], space(at)));
+        let numbers = [2, 3, 4].map(|at| format!("{}{}", space(at), row[at]));
+        format!("  {}   {}", names.join("   "), numbers.join("   "))
+    };
+    let heading = style::HEADING;
     outln!();
-    let rows = told.numbers.iter().take(most).map(row);
-    outln!("{}", super::table(["", "name", "old", "new", ""], rows));
+    outln!("{heading}{}{heading:#}", line(&titles));
+    rows.iter().for_each(|row| outln!("{}", line(row)));
     if told.numbers.len() > most {
-        outln!("and {} more, which --verbose shows", told.numbers.len() - most);
+        outln!("  and {} more, which --verbose shows", told.numbers.len() - most);
     }
 }
 

@@ -62,8 +62,9 @@ fn numbers_are_exchanged_with_everything_that_carries_them() {
     let rows = "user,sunniva,1001\nuser,tavish,1000\ngroup,pilots,2210\n";
     let words = table(&tree, rows);
     let dry = tree.done(&format!("{words} --even-service -n"));
-    dry.says("user   sunniva  1000  1001  3 files").says("user   tavish   1001  1000  5 files");
-    dry.says("group  pilots   210   2210  1 file").says("group  tavish   1001  1000  6 files");
+    dry.says("  user    sunniva   1000   1001       3\n  user    tavish    1001   1000       5\n");
+    dry.says("  group   pilots     210   2210       1\n")
+        .says("  group   tavish    1001   1000       6\n");
     assert_eq!(dry.value("files").split(',').next(), Some("9 files"), "{}", dry.stdout);
     dry.says("2 users keep them").says("access control lists that name them");
     assert_same(&before, &tree.snapshot());
@@ -159,7 +160,7 @@ user,daemon,x
     // An own group that parts from its user.
     let words = table(&tree, "user,sunniva,1500\ngroup,sunniva,1501\n");
     tree.refused(&words, 3, "sunniva's own group gets gid 1501, and the user uid 1500");
-    tree.done(&format!("{words} --keep-gid -n")).says("group  sunniva  1000  1501");
+    tree.done(&format!("{words} --keep-gid -n")).says("group   sunniva   1000   1501");
     tree.refused("renumber /nowhere.csv", 3, "/nowhere.csv can't be read");
     tree.refused("renumber /etc/passwd", 3, "can't be told how /etc/passwd is written");
     let words = table(&tree, "user,sunniva,1500\n");

@@ -27,6 +27,8 @@ pub struct LookupSet {
     /// What the users of these names have is wanted too: their numbers, their homes and what
     /// is below those, and ranges that name them by number.
     with_belongings: bool,
+    /// But not their homes.
+    without_homes: bool,
     hashes: DefaultHashBuilder,
 }
 
@@ -79,6 +81,11 @@ impl LookupSet {
         wanted
     }
 
+    /// Homes are not wanted, of whomever they are.
+    pub(super) fn leave_homes_out(&mut self) {
+        self.without_homes = true;
+    }
+
     /// Adds a user, group or owner of ranges.
     pub fn seek_name(&mut self, name: &[u8]) {
         if !self.all {
@@ -105,8 +112,23 @@ impl LookupSet {
     }
 
     fn home(&self, home: &[u8]) -> Option<u64> {
+        if self.homes.is_empty() && !self.all {
+            return None;
+        }
         let hash = self.hashes.hash_one(home);
         (self.all || self.homes.contains(&hash)).then_some(hash)
+    }
+
+    /// Adds the numbers of the groups of these names.
+    fn add_gids(&mut self, group: &Lines) {
+        let found = group.sweep(Vec::new, |found: &mut Vec<u32>, _, text| {
+            crate::table::each_row(text, |row| {
+                if row.field(0).and_then(|name| self.name(name)).is_some() {
+                    found.extend(Group::read(row.line).and_then(|group| Some(group.gid()?.0)));
+                }
+            });
+        });
+        self.ids.extend(found.into_iter().flatten());
     }
 
     /// Adds what the users of these names have.
@@ -125,7 +147,9 @@ impl LookupSet {
         for (uid, gid, home) in found.into_iter().flatten() {
             self.ids.extend([uid.0, gid.0]);
             self.seek_name(uid.to_string().as_bytes());
-            self.seek_home(&home);
+            if !self.without_homes {
+                self.seek_home(&home);
+            }
         }
     }
 }
@@ -163,6 +187,11 @@ impl BatchLookup {
             && let Some(passwd) = lines(File::Passwd)
         {
             wanted.add_belongings(passwd);
+        }
+        if wanted.with_belongings
+            && let Some(group) = lines(File::Group)
+        {
+            wanted.add_gids(group);
         }
         let mut ids: Vec<u32> = wanted.ids.iter().copied().collect();
         ids.sort_unstable();

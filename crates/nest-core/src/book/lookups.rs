@@ -27,6 +27,10 @@ pub struct Lookups {
     whole: bool,
     /// What the users have is looked up too.
     belongings: bool,
+    /// Numbers, to be looked up as uids and as gids.
+    ids: Vec<u32>,
+    /// It pays to look all of it up at once, be it ever so little.
+    gathered: bool,
     /// Only these files are looked at; all when empty.
     files: Vec<File>,
 }
@@ -64,6 +68,15 @@ impl Lookups {
     #[must_use]
     pub fn with_belongings(mut self) -> Self {
         self.belongings = true;
+        self
+    }
+
+    /// Adds numbers: whose they are as uids, as gids and as primary gids, and ranges over them.
+    /// Homes are left alone then.
+    #[must_use]
+    pub fn ids(mut self, ids: impl IntoIterator<Item = u32>) -> Self {
+        self.ids.extend(ids);
+        self.gathered = true;
         self
     }
 
@@ -125,13 +138,18 @@ impl Lookups {
 
     /// Whether so many names are looked up that an index pays.
     pub(super) fn are_many(&self) -> bool {
-        self.users.len() >= MANY
+        self.gathered || self.users.len() >= MANY
     }
 
     /// All names, to be looked up at once.
     pub(super) fn at_once(&self) -> LookupSet {
         let names = self.users.iter().chain(&self.groups).map(|name| &name[..]);
-        LookupSet::of_names(names, self.belongings)
+        let mut wanted = LookupSet::of_names(names, self.belongings);
+        if self.gathered {
+            wanted.ids.extend(&self.ids);
+            wanted.leave_homes_out();
+        }
+        wanted
     }
 
     /// Whether all lines of large files are needed.

@@ -319,6 +319,18 @@ impl Book {
         plain.or_else(|| lines.iter().filter(|_| !lines.is_excerpt()).find_map(read))
     }
 
+    /// The lines that hold a number in passwd or in group, where that is known already because
+    /// it was looked up at once.
+    pub(crate) fn holding_at_once(
+        &self,
+        file: File,
+        id: u32,
+    ) -> Option<impl Iterator<Item = Line<'_>>> {
+        let holds = matches!(file, File::Passwd | File::Group);
+        let found = self.batch().filter(|_| holds)?.of_id(file, id)?;
+        Some(self.lines_at(file, found))
+    }
+
     /// Every user with this uid, in file order.
     pub fn users_by_uid(&self, uid: Uid) -> Vec<(Line<'_>, Passwd<'_>)> {
         self.users_found(self.batch().and_then(|batch| batch.of_id(File::Passwd, uid.0)), |user| {

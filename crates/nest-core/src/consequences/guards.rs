@@ -318,9 +318,13 @@ impl<'a> Guards<'_, 'a> {
                 (regrouped && new.gid() != user.gid())
                     .then(|| format!("the files of {name} would get another group"))
             };
-            let loss = account.displaced().or_else(home).or_else(number)?;
+            // Of very many hardly any runs something.
             let processes = self.context.world.processes(uid);
-            (!processes.is_empty()).then_some((name, Reason::Busy { loss, processes }))
+            if processes.is_empty() {
+                return None;
+            }
+            let loss = account.displaced().or_else(home).or_else(number)?;
+            Some((name, Reason::Busy { loss, processes }))
         })
     }
 }

@@ -248,6 +248,11 @@ impl<'a> Memberships<'a> {
         let policy = context.policy;
         let name = account.name();
         let (before, after) = (account.before.as_ref(), account.after.as_ref());
+        let is_member = |name: &[u8]| members.contains_key(name);
+        let before_name = before.map_or(name, |person| person.user.name);
+        if account.was_admin == account.is_admin && !is_member(name) && !is_member(before_name) {
+            return;
+        }
         if account.was_admin != account.is_admin {
             let groups = if account.is_admin { &self.after } else { &self.before };
             let person = if account.is_admin { after } else { before };

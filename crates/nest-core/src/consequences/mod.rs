@@ -31,8 +31,9 @@ use self::homes::Homes;
 use self::memberships::{GroupChange, GroupsAfter, Memberships, group_changes};
 use self::overlay::Overlay;
 use self::touched::{Members, Touched, listed_otherwise, regrouped, renamed_for, told_of, touched};
-use crate::change::{AccessChange, AccessKind, Caution, Plan};
+use crate::change::{AccessChange, AccessKind, Caution, Plan, Step};
 use crate::context::PlanContext;
+use crate::ownership::Reown;
 use crate::refusal::Result;
 use crate::request::GuardOverrides;
 use crate::sign_in::{Obstacle, Question, SignIn, gids_of, sign_in_by_book};
@@ -229,6 +230,8 @@ struct Judging<'j, 'a> {
     overlay: &'j Overlay<'a>,
     members: &'j Members<'a>,
     groups: Arc<GroupsAfter<'a>>,
+    /// Files that go with the numbers of their accounts.
+    follows: Vec<&'j Reown>,
 }
 
 impl<'a> Judging<'_, 'a> {
@@ -248,7 +251,15 @@ impl<'a> Judging<'_, 'a> {
         let wanted: HashSet<&[u8]> = lines.values().flatten().chain(&come).copied().collect();
         let overlay = Overlay::new(context.book, &plan.edits, |name| wanted.contains(name));
         let groups = Arc::new(GroupsAfter::new(groups));
-        let judging = Judging { context, homes, overlay: &overlay, members, groups };
+        let follows = plan.steps.iter().filter_map(|step| match step {
+            Step::Reown(reown) if reown.follows => Some(reown),
+            _ => None,
+        });
+        let follows: Vec<&Reown> = match context.world.ssh().finds_keys_by_uid() {
+            true => Vec::new(),
+            false => follows.collect(),
+        };
+        let judging = Judging { context, homes, overlay: &overlay, members, groups, follows };
         let of_lines = lines.iter().map(|(before, after)| (Some(*before), *after));
         let all: Vec<_> = of_lines.chain(come.iter().map(|name| (None, Some(*name)))).collect();
         let judge =
@@ -280,8 +291,12 @@ impl<'a> Judging<'_, 'a> {
             let groups = Some(Arc::clone(&self.groups));
             Person { regrouped: groups, ..self.person(user, self.overlay.shadow(user.name)) }
         });
-        self.judge(before.as_ref(), after.as_ref());
-        Affected { before, after, itself: true, was_admin: false, is_admin: false }
+        let both = before.as_ref().zip(after.as_ref());
+        let itself = !both.is_some_and(|(before, after)| self.is_only_renumbered(before, after));
+        if itself {
+            self.judge(before.as_ref(), after.as_ref());
+        }
+        Affected { before, after, itself, was_admin: false, is_admin: false }
     }
 
     /// Judges the sign-in before and after.
@@ -301,13 +316,28 @@ impl<'a> Judging<'_, 'a> {
             return;
         }
         // Where nothing that keys are found by changes, they are looked for once.
-        let by_what = |person: &Person<'a>| (person.user.home, person.user.name, person.uid());
+        let by_what = |person: &Person<'a>| (person.user.home, person.user.name);
+        let numbers = |person: &Person<'a>| (Some(person.uid()), person.user.gid());
         let stays = before.zip(after).is_some_and(|(before, after)| {
             by_what(before) == by_what(after) && !self.homes.change(before.user.home)
         });
         let same = stays
-            && before.map(|person| person.user.gid()) == after.map(|person| person.user.gid())
+            && before.map(|person| self.followed(person)) == after.map(numbers)
             && !after.is_some_and(|person| self.members.contains_key(person.user.name));
+        let stays = stays && before.map(Person::uid) == after.map(Person::uid);
+        // Nor do they matter where a password lets in before and after, and none is lost, or
+        // where nothing lets in at either time.
+        let closed =
+            |sign_in: &Option<SignIn>| sign_in.as_ref().is_some_and(|it| !it.both.is_empty());
+        let stays_open = could && is.as_ref().is_some_and(SignIn::by_password);
+        if same && (stays_open || closed(&was) && closed(&is)) {
+            for (person, sign_in) in [(before, was), (after, is)] {
+                if let (Some(person), Some(sign_in)) = (person, sign_in) {
+                    person.sign_in.get_or_init(|| sign_in);
+                }
+            }
+            return;
+        }
         let mut known = None;
         if let Some(person) = before {
             person.sign_in.get_or_init(|| {
@@ -328,6 +358,37 @@ impl<'a> Judging<'_, 'a> {
                 })
             });
         }
+    }
+
+    /// Whether nothing but numbers of an account become others, and its files go along: then it
+    /// can sign in as before.
+    fn is_only_renumbered(&self, before: &Person<'a>, after: &Person<'a>) -> bool {
+        let numbers = (Some(after.uid()), after.user.gid());
+        let same = Passwd { uid: after.user.uid, gid: after.user.gid, ..before.user };
+        !self.follows.is_empty()
+            && same == after.user
+            && before.shadow == after.shadow
+            && !before.is_root()
+            && !after.is_root()
+            && self.followed(before) == numbers
+            && !self.homes.change(before.user.home)
+            && !self.members.contains_key(before.user.name)
+    }
+
+    /// The uid and the gid that the files of an account carry after the plan, where they go
+    /// with it.
+    fn followed(&self, person: &Person<'a>) -> (Option<Uid>, Option<Gid>) {
+        let (uid, gid) = (person.uid(), person.user.gid());
+        let holds = |reown: &&&Reown| {
+            reown.paths.iter().any(|path| {
+                let rest = person.user.home.strip_prefix(path.strip_suffix(b"/").unwrap_or(path));
+                rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+            })
+        };
+        let mut follows = self.follows.iter().filter(holds);
+        let new = follows.clone().find_map(|reown| reown.uids.get(uid.0)).map(Uid);
+        let other = gid.and_then(|gid| follows.find_map(|reown| reown.gids.get(gid.0))).map(Gid);
+        (Some(new.unwrap_or(uid)), other.or(gid))
     }
 
     fn person(&self, user: Passwd<'a>, shadow: Option<Shadow<'a>>) -> Person<'a> {

@@ -99,16 +99,18 @@ pub(super) fn touched<'a>(
     Touched { lines, come, members }
 }
 
-/// Adds those who have another primary group. One that comes or goes with its user is nobody
-/// else's.
+/// Adds those who have another primary group. One that comes or goes with its user, or gets
+/// another number with it, is nobody else's.
 pub(super) fn regrouped<'a>(
     groups: &[GroupChange<'a>],
     accounts: &[Affected<'a>],
     members: &mut Members<'a>,
 ) {
-    let own = groups.iter().filter(|change| change.before.is_none() || change.after.is_none());
+    let gid = |group: Option<Group<'_>>| group.and_then(|group| group.gid());
+    let own = groups.iter().filter(|change| gid(change.before) != gid(change.after));
     let own: HashSet<(&[u8], Option<Gid>)> = own
-        .filter_map(|change| change.before.or(change.after))
+        .flat_map(|change| [change.before, change.after])
+        .flatten()
         .map(|group| (group.name, group.gid()))
         .collect();
     for account in accounts.iter().filter(|account| account.itself) {

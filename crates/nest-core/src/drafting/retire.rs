@@ -9,7 +9,7 @@ use crate::change::{Plan, Step};
 use crate::context::PlanContext;
 use crate::drafting::plan_builder::GoingNumbers;
 use crate::retired_ids::{RetiredId, RetiredIds, RetiredRange};
-use crate::table::{Edit, File, held_ids};
+use crate::table::{Edit, File, each_row, held_ids};
 use crate::value::{IdSpan, IdSpans, TreePath, Uid};
 
 /// Ids with whose they are or were.
@@ -57,18 +57,40 @@ fn held_elsewhere(
     touched: &HashSet<(File, usize)>,
     lost: &IdSpans,
 ) -> IdSpans {
-    let lines = |file: File| {
-        let lines = context.book.lines(file).into_iter().flat_map(|lines| lines.iter());
-        lines.filter(|line| line.is_record()).map(move |line| (file, line))
+    let known_of_file = |file: File| -> Option<Vec<IdSpan>> {
+        let mut held = Vec::new();
+        for span in lost.spans() {
+            for id in span.first()..=span.last() {
+                let mut lines = context.book.holding_at_once(file, id)?;
+                held.extend(
+                    lines
+                        .any(|line| !touched.contains(&(file, line.start)))
+                        .then(|| IdSpan::single(id)),
+                );
+            }
+        }
+        Some(held)
     };
-    files
-        .iter()
-        .flat_map(|file| lines(*file))
-        .filter_map(|(file, line)| {
-            let (span, _) = held_ids(file, line.bytes)?;
-            (lost.overlaps(span) && !touched.contains(&(file, line.start))).then_some(span)
-        })
-        .collect()
+    let of_file = |file: &File| {
+        if let Some(known) = known_of_file(*file) {
+            return Some(vec![known].into_iter().flatten());
+        }
+        let lines = context.book.lines(*file)?;
+        let found = lines.sweep(Vec::new, |found: &mut Vec<IdSpan>, from, text| {
+            each_row(text, |row| {
+                let held = held_ids(*file, row.line).map(|(span, _)| span);
+                let held = held.filter(|span| lost.overlaps(*span));
+                found.extend(held.filter(|_| {
+                    // White space before a record is part of its line.
+                    let before = text[..row.start].iter().rposition(|byte| *byte == b'\n');
+                    let start = from + before.map_or(0, |at| at + 1);
+                    !touched.contains(&(*file, start))
+                }));
+            });
+        });
+        Some(found.into_iter().flatten())
+    };
+    files.iter().filter_map(of_file).flatten().collect()
 }
 
 /// What is left of some ids, each once.
@@ -193,6 +215,9 @@ fn take_unused(context: PlanContext<'_>, plan: &Plan, gone: &mut RetiredIds) -> 
 /// Tells numbers among the decisions of the account or group they were, or of
 /// the first one the plan speaks of.
 fn tell(plan: &mut Plan, ids: &RetiredIds, label: &'static str, why: &str) {
+    if plan.subjects.is_empty() {
+        return;
+    }
     let mut by_name: BTreeMap<&BString, RetiredIds> = BTreeMap::new();
     for id in &ids.users {
         by_name.entry(&id.name).or_default().users.push(id.clone());

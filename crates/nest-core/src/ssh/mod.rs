@@ -115,6 +115,19 @@ impl SshServer {
         matches!(&self.blocks, Some(Ok(blocks)) if blocks.iter().any(by_group))
     }
 
+    /// Whether files with keys may be found by the uid of their account.
+    pub fn finds_keys_by_uid(&self) -> bool {
+        let by_uid = |block: &Block| {
+            let files = block.get(Keyword::AuthorizedKeysFile);
+            files.is_some_and(|setting| setting.words.iter().any(|word| word.contains_str("%U")))
+        };
+        match &self.blocks {
+            Some(Ok(blocks)) => blocks.iter().any(by_uid),
+            Some(Err(_)) => true,
+            None => false,
+        }
+    }
+
     /// Whether it lets the group of an account write where only that account is in it.
     pub fn trusts_private_groups(&self) -> bool {
         self.private_groups

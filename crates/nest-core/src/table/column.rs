@@ -37,7 +37,7 @@ macro_rules! record {
         }
     ) => {
         $(#[$doc])*
-        #[derive(Debug, Clone, Copy)]
+        #[derive(Debug, Clone, Copy, PartialEq, Eq)]
         pub struct $record<'a> { $($(#[$field_doc])* pub $field: &'a [u8]),* }
 
         impl<'a> $crate::table::Record<'a> for $record<'a> {

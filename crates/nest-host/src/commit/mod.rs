@@ -13,8 +13,8 @@ mod staging;
 
 use std::collections::BTreeMap;
 use std::io::Write;
-use std::sync::Mutex;
 use std::sync::atomic::Ordering;
+use std::sync::{Arc, Mutex};
 
 use nest_core::change::Plan;
 use nest_core::drift::Drift;
@@ -30,6 +30,7 @@ use crate::changes::{self, LeftBehind};
 use crate::effect::{EffectRunner, Moment, Published};
 use crate::journal::{self, Effect, Journal, JournalEntry, JournalError, Replaced, Rooted};
 use crate::lock::Lock;
+use crate::reown::Earlier;
 use crate::state::{Folder, Fresh, State, StateError};
 use crate::store::Loaded;
 use crate::tree::{Tree, path_of};
@@ -60,6 +61,8 @@ pub struct Circumstances {
     pub keep_days: u32,
     /// Numbers retired so far.
     pub retired: RetiredIds,
+    /// Files that were found while the change was planned.
+    pub earlier: Arc<Earlier>,
     /// Accounts suspended so far.
     pub suspended: Vec<nest_core::suspended::Suspended>,
 }
@@ -153,6 +156,7 @@ pub fn commit(
             number,
             recovering,
             watcher,
+            earlier: Some(&*circumstances.earlier),
             notes,
         },
         loaded,

@@ -72,6 +72,13 @@ impl EffectRunner<'_> {
                 }
                 Carriers::default()
             }
+            None if let Some(found) = self.earlier.and_then(|earlier| earlier.take(reown)) => {
+                list.write(&found.list)?;
+                let there = Writing::begin(self, vec![there_name(name)])?;
+                there.write(&found.there)?;
+                there.finish(self)?;
+                found.carriers
+            }
             of_change => {
                 let but = match of_change {
                     Some(number) => changes::kept_there(self.state, number)?,

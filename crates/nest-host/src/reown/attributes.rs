@@ -1,6 +1,7 @@
 //! What goes with a file besides its owner and its group: access control lists, acl(5), as the
 //! kernel keeps them, and capabilities, capabilities(7).
 
+use std::cell::RefCell;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd};
 
 use nest_core::ownership::Reown;
@@ -49,16 +50,61 @@ pub(super) fn of_handle(handle: impl AsFd, name: &str) -> Result<Option<Vec<u8>>
     read(&by_handle(handle), name)
 }
 
-/// Reads an attribute of an entry of a directory, which is no link.
+/// The same by the handle of the directory.
+fn of_entry(directory: BorrowedFd<'_>, entry: &[u8], name: &str) -> Result<Option<Vec<u8>>, Errno> {
+    read(&[&by_handle(directory)[..], b"/", entry].concat(), name)
+}
+
+thread_local! {
+    /// The directory that this thread is in, where it has one of its own.
+    static HERE: RefCell<Option<Here>> = const { RefCell::new(None) };
+}
+
+/// A directory that a thread has gone into.
+#[derive(Default)]
+struct Here {
+    handle: i32,
+    path: Vec<u8>,
+}
+
+/// Threads each of which is in a directory of its own, so that an attribute can be asked for
+/// by the name of a file alone: by the handle of its directory takes three times as long. Nothing
+/// where the system does not let us.
+pub(super) fn threads() -> Option<rayon::ThreadPool> {
+    let begin = |_| {
+        let own = nix::sched::unshare(nix::sched::CloneFlags::CLONE_FS).is_ok();
+        HERE.set(own.then(Here::default));
+    };
+    rayon::ThreadPoolBuilder::new().start_handler(begin).build().ok()
+}
+
+/// Reads an attribute of an entry of a directory, which is no link; `path` is that of the
+/// directory.
 ///
 /// # Errors
 /// The system's.
-pub(super) fn of_entry(
+pub(super) fn of_entry_in(
+    path: &[u8],
     directory: BorrowedFd<'_>,
     entry: &[u8],
     name: &str,
 ) -> Result<Option<Vec<u8>>, Errno> {
-    read(&[&by_handle(directory)[..], b"/", entry].concat(), name)
+    let is_here = HERE.with_borrow_mut(|here| {
+        let Some(here) = here else { return Ok(false) };
+        let handle = directory.as_raw_fd();
+        // Handles are given again; a path with it tells them apart.
+        if here.handle != handle || here.path != path {
+            rustix::process::fchdir(directory)?;
+            here.handle = handle;
+            here.path.clear();
+            here.path.extend_from_slice(path);
+        }
+        Ok::<_, Errno>(true)
+    })?;
+    match is_here && !entry.starts_with(b"/") {
+        true => read(entry, name),
+        false => of_entry(directory, entry, name),
+    }
 }
 
 /// Sets an attribute of a file that is opened, be it for its path alone.

@@ -245,7 +245,7 @@ impl Giving<'_> {
         let path = by_handle(file);
         let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC;
         let opened = rustix::fs::open(&path[..], flags, Mode::empty())?;
-        let same = digest(&mut opened.into()).is_ok_and(|digest| digest == *wanted);
+        let same = digest(&mut opened.into()).is_ok_and(|it| it == *wanted && !it.is_empty());
         if same {
             put_back(
                 file,

@@ -6,6 +6,7 @@
 //! and none is mapped twice where numbers are exchanged.
 
 mod attributes;
+mod earlier;
 mod give;
 mod list;
 
@@ -31,6 +32,7 @@ use crate::read::PIECE;
 use crate::tree::Tree;
 use crate::walk::{Met, Reach, Unseen, WalkScope, walk};
 
+pub use self::earlier::Earlier;
 pub use self::give::{Given, Giving};
 
 /// Takes parts of a list.
@@ -49,7 +51,7 @@ pub struct Search<'a> {
 }
 
 /// The files that carry the numbers, and what has to be told about some of them.
-#[derive(Debug, Default)]
+#[derive(Debug, Clone, Default)]
 pub struct Carriers {
     /// How many, and of what size.
     pub carried: Carried,
@@ -78,6 +80,8 @@ pub fn find(tree: &Tree, reown: &Reown, search: Search<'_>) -> Result<Carriers> 
     if paths.is_empty() {
         return Ok(Carriers::default());
     }
+    let threads = if reown.follows { attributes::threads() } else { None };
+    let own = threads.as_ref().map(rayon::ThreadPool::current_num_threads);
     let finding = Finding {
         reown,
         search,
@@ -88,15 +92,20 @@ pub fn find(tree: &Tree, reown: &Reown, search: Search<'_>) -> Result<Carriers> 
         }),
         // Each thread has a list of its own: what it meets in turn has most of the path in
         // common.
-        found: (0..=rayon::current_num_threads()).map(|_| Mutex::default()).collect(),
+        found: (0..=own.unwrap_or_else(rayon::current_num_threads))
+            .map(|_| Mutex::default())
+            .collect(),
         linked: Mutex::default(),
         failed: Mutex::default(),
     };
     let tell = |met: &Met<'_>| finding.meet(met);
     let scope =
         WalkScope { paths: &paths, stay: !reown.everywhere, but: &[], writable: reown.everywhere };
-    let unseen = walk(tree, scope, &tell)
-        .map_err(|(path, error)| Error::other(format!("{path}: {error}")))?;
+    let unseen = match &threads {
+        Some(threads) => threads.install(|| walk(tree, scope, &tell)),
+        None => walk(tree, scope, &tell),
+    };
+    let unseen = unseen.map_err(|(path, error)| Error::other(format!("{path}: {error}")))?;
     Patience::Ends.check()?;
     // What a disk in trouble keeps from being found would be left behind.
     if let Some((path, error)) = unseen.unread.iter().find(|(_, error)| is_trouble(*error)) {
@@ -328,7 +337,9 @@ impl Finding<'_> {
 fn attribute(met: &Met<'_>, name: &str) -> std::result::Result<Option<Vec<u8>>, Errno> {
     let found = match met.reach {
         Reach::Opened(handle) => attributes::of_handle(handle, name),
-        Reach::In(directory, entry) => attributes::of_entry(directory, entry, name),
+        Reach::In(directory, entry) => {
+            attributes::of_entry_in(met.directory, directory, entry, name)
+        }
     };
     match found {
         // It went, or the way to it is not there to be gone.
@@ -337,14 +348,21 @@ fn attribute(met: &Met<'_>, name: &str) -> std::result::Result<Option<Vec<u8>>, 
     }
 }
 
-/// The SHA-256 of the contents of a file.
+/// Longer files are not read: whoever owns one may make it as long as a disk can't be.
+const MOST_READ: u64 = 64 << 20;
+
+/// The SHA-256 of the contents of a file; nothing of one that is too long.
 fn digest(file: &mut std::fs::File) -> Result<String> {
     let mut hasher = Sha256::new();
-    let mut piece = vec![0; PIECE];
+    let (mut piece, mut read) = (vec![0; PIECE], 0);
     loop {
         match file.read(&mut piece)? {
             0 => break,
             count => hasher.update(&piece[..count]),
+        }
+        read += PIECE as u64;
+        if read > MOST_READ {
+            return Ok(String::new());
         }
     }
     Ok(hasher.finalize().iter().map(|byte| format!("{byte:02x}")).collect())

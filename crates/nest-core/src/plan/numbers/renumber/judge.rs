@@ -1,8 +1,7 @@
 //! What stands in the way of a row: who else would have the number in the end.
 
-use std::collections::{HashMap, HashSet};
-
 use bstr::{BStr, BString, ByteSlice};
+use hashbrown::{HashMap, HashSet};
 
 use super::moves::{Move, Moves};
 use super::word;
@@ -12,125 +11,89 @@ use crate::change::Caution;
 use crate::drafting::{NewNumber, PlanBuilder};
 use crate::retired_ids::RetiredId;
 use crate::roster::Wrong;
-use crate::table::{File, Table};
-use crate::value::{IdSpan, Uid, UserOrGroup, is_reserved};
+use crate::table::File;
+use crate::value::{Gid, Uid, UserOrGroup, is_reserved};
 
-/// Who holds what in the end, besides those in the rows.
-struct Others<'a> {
-    /// Who keeps a number that a row asks for, and on which line.
-    holders: HashMap<u32, (&'a [u8], usize)>,
-    /// The numbers that the files hold now.
-    held: HashSet<u32>,
+/// What is known of those of one kind in the rows.
+struct OfKind<'a> {
+    /// Where their lines begin.
+    lines: HashSet<usize>,
     retired: HashMap<u32, &'a BString>,
 }
 
 impl<'a> Moves<'a> {
     /// Looks what stands in the way of each row, and adds what has to be told.
     pub fn judge(&mut self, builder: &mut PlanBuilder<'a>) {
-        let ranges = self.ranges();
+        let retired = self.context.world.retired();
         for thing in [UserOrGroup::User, UserOrGroup::Group] {
-            let mut wanted: HashMap<u32, usize> = HashMap::new();
-            for at in 0..self.all.len() {
-                let one = &self.all[at];
-                if one.thing != thing {
-                    continue;
-                }
-                let Some(first) = wanted.insert(one.new, at) else { continue };
-                wanted.insert(one.new, first);
-                let first = &self.all[first];
-                // Who shared a number may go on to.
-                if first.old != one.old {
-                    let message =
-                        format!("{} {} is {}'s already", word(thing), one.new, first.name);
-                    let row = one.row;
-                    self.fault_of_id(row, Wrong::new(message, "another number"));
-                }
-            }
-            let others = self.others(thing, &wanted);
+            let ids = |ids: &'a [RetiredId]| ids.iter().map(|id| (id.id, &id.name)).collect();
+            let of = self.all.iter().filter(|one| one.thing == thing);
+            let kind = OfKind {
+                lines: of.map(|one| one.line.start).collect(),
+                retired: match thing {
+                    UserOrGroup::User => ids(&retired.users),
+                    UserOrGroup::Group => ids(&retired.groups),
+                },
+            };
+            self.find_doubles(thing);
             for at in 0..self.all.len() {
                 let one = &self.all[at];
                 if one.thing == thing && one.old != one.new {
                     let one = Move { ..*one };
-                    self.judge_one(&one, &others, &ranges, builder);
+                    self.find_sharers(&one, &kind);
+                    self.judge_one(&one, &kind, builder);
                 }
             }
         }
     }
 
-    /// Who keeps which number; and those that go on to share one which another leaves.
-    fn others(&mut self, thing: UserOrGroup, wanted: &HashMap<u32, usize>) -> Others<'a> {
-        let of = || self.all.iter().filter(|one| one.thing == thing);
-        let lines: HashSet<usize> = of().map(|one| one.line.start).collect();
-        let leaving: HashMap<u32, u32> =
-            of().filter(|one| one.old != one.new).map(|one| (one.old, one.new)).collect();
-        let (book, retired) = (self.context.book, self.context.world.retired());
-        let ids = |ids: &'a [RetiredId]| ids.iter().map(|id| (id.id, &id.name)).collect();
-        let mut others = Others {
-            holders: HashMap::new(),
-            held: HashSet::new(),
-            retired: match thing {
-                UserOrGroup::User => ids(&retired.users),
-                UserOrGroup::Group => ids(&retired.groups),
-            },
-        };
-        let mut shared = Vec::new();
-        let mut meet = |start: usize, name: &'a [u8], id: Option<u32>| {
-            let Some(id) = id else { return };
-            if wanted.contains_key(&id) {
-                others.held.insert(id);
+    /// Two rows that ask for one number; and two that shared one and part.
+    fn find_doubles(&mut self, thing: UserOrGroup) {
+        let (mut wanted, mut left) = (HashMap::new(), HashMap::new());
+        for at in 0..self.all.len() {
+            let one = &self.all[at];
+            if one.thing != thing {
+                continue;
             }
-            if lines.contains(&start) {
-                return;
-            }
-            if wanted.contains_key(&id) {
-                others.holders.entry(id).or_insert((name, start));
-            }
-            if leaving.contains_key(&id) {
-                shared.push(((thing, id), name));
-            }
-        };
-        match thing {
-            UserOrGroup::User => book
-                .users
-                .records()
-                .for_each(|(line, user)| meet(line.start, user.name, user.uid().map(|id| id.0))),
-            UserOrGroup::Group => book
-                .groups
-                .records()
-                .for_each(|(line, group)| meet(line.start, group.name, group.gid().map(|id| id.0))),
-        }
-        // Two in the table that shared a number and part.
-        let mut parts: HashMap<u32, (u32, &'a BStr)> = HashMap::new();
-        for one in self.all.iter().filter(|one| one.thing == thing) {
-            let (new, name) = *parts.entry(one.old).or_insert((one.new, one.name));
+            let first = *wanted.entry(one.new).or_insert(at);
+            let (new, name) = *left.entry(one.old).or_insert((one.new, one.name));
             if new != one.new {
-                shared.push(((thing, one.old), name.as_bytes()));
+                self.shared.entry((thing, one.old)).or_insert(name.as_bytes());
+            }
+            let first = &self.all[first];
+            // Who shared a number may go on to.
+            if first.old != one.old {
+                let message = format!("{} {} is {}'s already", word(thing), one.new, first.name);
+                let row = one.row;
+                self.fault_of_id(row, Wrong::new(message, "another number"));
             }
         }
-        for (of, name) in shared {
-            self.shared.entry(of).or_insert(name);
-        }
-        others
     }
 
-    /// The subordinate ranges of the tree, in the order of their first ids.
-    fn ranges(&self) -> Vec<(IdSpan, &'a [u8])> {
+    /// The lines that hold a number, with their names.
+    fn holders(&self, thing: UserOrGroup, id: u32) -> Vec<(usize, &'a [u8])> {
         let book = self.context.book;
-        let tables = [File::Subuid, File::Subgid].into_iter().filter_map(|file| book.sub_ids(file));
-        let records = tables.flat_map(Table::records);
-        let mut ranges: Vec<_> =
-            records.filter_map(|(_, range)| Some((range.span()?, range.owner))).collect();
-        ranges.sort_unstable_by_key(|(span, _)| span.first());
-        ranges
+        match thing {
+            UserOrGroup::User => {
+                let users = book.users_by_uid(Uid(id)).into_iter();
+                users.map(|(line, user)| (line.start, user.name)).collect()
+            }
+            UserOrGroup::Group => {
+                let groups = book.groups_by_gid(Gid(id)).into_iter();
+                groups.map(|(line, group)| (line.start, group.name)).collect()
+            }
+        }
     }
 
-    fn judge_one(
-        &mut self,
-        one: &Move<'a>,
-        others: &Others<'a>,
-        ranges: &[(IdSpan, &'a [u8])],
-        builder: &mut PlanBuilder<'a>,
-    ) {
+    /// Who keeps a number that somebody leaves.
+    fn find_sharers(&mut self, one: &Move<'a>, kind: &OfKind<'a>) {
+        let holders = self.holders(one.thing, one.old).into_iter();
+        for (_, name) in holders.filter(|(start, _)| !kind.lines.contains(start)) {
+            self.shared.entry((one.thing, one.old)).or_insert(name);
+        }
+    }
+
+    fn judge_one(&mut self, one: &Move<'a>, of_kind: &OfKind<'a>, builder: &mut PlanBuilder<'a>) {
         let (name, id, row) = (one.name, one.new, one.row);
         let what = word(one.thing);
         // What is wrong with a number of a user is not said once more of its group.
@@ -148,7 +111,9 @@ impl<'a> Moves<'a> {
             UserOrGroup::User => IdUse::Uid,
             UserOrGroup::Group => IdUse::Gid,
         };
-        if let Some((other, start)) = others.holders.get(&id).filter(|_| !is_reserved(id)) {
+        let holders = self.holders(one.thing, id);
+        let other = holders.iter().find(|(start, _)| !of_kind.lines.contains(start));
+        if let Some((start, other)) = other.filter(|_| !is_reserved(id)) {
             let file = match one.thing {
                 UserOrGroup::User => File::Passwd,
                 UserOrGroup::Group => File::Group,
@@ -159,18 +124,21 @@ impl<'a> Moves<'a> {
                 "{what} {id} is {other}'s ({}:{line}), and no row gives {other} another one",
                 file.path()
             );
-            return self.fault_of_id(row, Wrong::new(message, "another number"));
+            return self.number_fault(one, message, "another number");
         }
-        let holder = match others.retired.get(&id) {
+        let over = || {
+            let range = self.context.book.range_over(id)?;
+            Some(Holder::Range { owner: range.owner.into(), span: range.span()? })
+        };
+        let holder = match of_kind.retired.get(&id) {
             Some(earlier) => Some(Holder::Retired((*earlier).clone())),
-            None => over(ranges, id),
+            None => over(),
         };
         let kind = kind_of(self.context.policy, Some(Uid(one.old)));
         let by = Taker { name, reuse: self.request.reuse_id };
         let wanted = Wanted { id, share: false, by };
-        let held = others.held.contains(&id);
         let number = NewNumber { of, kind, wanted: Some(wanted), name };
-        match builder.allotter.judge_moved((of, kind), wanted, holder, held) {
+        match builder.allotter.judge_moved((of, kind), wanted, holder, !holders.is_empty()) {
             Ok(allotted) => {
                 number.tell(self.context.policy, &allotted, &mut builder.plan.cautions);
                 if let Some(earlier) = allotted.earlier.filter(|earlier| earlier != name) {
@@ -183,27 +151,26 @@ impl<'a> Moves<'a> {
                     NotAllotted::ServiceFailed(_) => "",
                     _ => "another number",
                 };
-                if one.along {
-                    self.ways.insert("--keep-gid", "leave groups of users' own as they are");
-                }
                 if matches!(fault, NotAllotted::Taken(Holder::Retired(_))) {
                     self.ways.insert("--reuse-id", "take retired numbers over with their files");
                 }
-                let message = match one.along {
-                    true => format!("{name}'s own group: {}", fault.reason(of, id)),
-                    false => fault.reason(of, id).to_string(),
-                };
-                self.fault_of_id(row, Wrong::new(message, instead));
+                self.number_fault(one, fault.reason(of, id).to_string(), instead);
             }
         }
     }
 }
 
-/// The range over a number.
-fn over(ranges: &[(IdSpan, &[u8])], id: u32) -> Option<Holder> {
-    // Ranges hardly ever overlap: the last that begins before the number is the one, or one
-    // of few more.
-    let before = ranges.partition_point(|(span, _)| span.first() <= id);
-    let found = ranges[..before].iter().rev().take(64).find(|(span, _)| span.contains(id))?;
-    Some(Holder::Range { owner: found.1.into(), span: found.0 })
+impl<'a> Moves<'a> {
+    /// Something wrong with the number that somebody is to get; of a group that goes along, by
+    /// the row of its user.
+    fn number_fault(&mut self, one: &Move<'a>, message: String, instead: &str) {
+        let message = match one.along {
+            true => format!("{}'s own group: {message}", one.name),
+            false => message,
+        };
+        if one.along {
+            self.ways.insert("--keep-gid", "leave groups of users' own as they are");
+        }
+        self.fault_of_id(one.row, Wrong::new(message, instead));
+    }
 }

@@ -6,10 +6,11 @@
 
 mod judge;
 mod moves;
-
-use std::collections::{BTreeSet, HashMap};
+#[cfg(test)]
+mod tests;
 
 use bstr::{BStr, BString};
+use hashbrown::{HashMap, HashSet};
 
 use self::moves::{Move, Moves};
 use crate::book::Lookups;
@@ -24,8 +25,8 @@ use crate::request::{GuardOverrides, Request};
 use crate::roster::NumberTable;
 use crate::surroundings::Carried;
 use crate::suspended::Suspended;
-use crate::table::{File, GroupField, PasswdField, SubIdField, Table};
-use crate::value::{Gid, Uid, UserOrGroup, bytes_in_words, read_plain_id};
+use crate::table::{File, GroupField, PasswdField, SubIdField};
+use crate::value::{Gid, Uid, UserOrGroup, bytes_in_words};
 use crate::words::counted;
 
 /// Numbers that users and groups are to have.
@@ -56,7 +57,8 @@ pub struct Renumber {
 impl Request for Renumber {
     fn lookups(&self, _: &Policy) -> Lookups {
         let names: Vec<&BString> = self.table.rows.iter().map(|row| &row.name).collect();
-        Lookups::whole().names(&names)
+        let ids = self.table.rows.iter().map(|row| row.id);
+        Lookups::whole().names(&names).with_belongings().ids(ids)
     }
 
     fn overrides(&self) -> GuardOverrides {
@@ -129,13 +131,12 @@ pub fn renumber(context: PlanContext<'_>, request: &Renumber) -> Result<Plan> {
     let counts = Counts { unchanged, elsewhere, rows: request.table.rows.len() };
     builder.plan.totals = totals(context, &counts, &all, &reown, &carried);
     builder.plan.numbers = moved().map(|one| number_change(one, &carried)).collect();
-    for one in moved() {
+    // Of very many nobody wants to know where each stands.
+    for one in moved().filter(|_| request.detailed) {
         let mut subject = Subject::new(one.name);
         subject.place = one.row.map(|row| request.table.place(row)).unwrap_or_default();
-        if request.detailed {
-            let (what, new) = (word(one.thing), one.new.to_string());
-            subject.decide(what, new, format!("was {}", one.old));
-        }
+        let (what, new) = (word(one.thing), one.new.to_string());
+        subject.decide(what, new, format!("was {}", one.old));
         builder.tell(subject);
     }
     if !reown.uids.is_empty() || !reown.gids.is_empty() {
@@ -163,38 +164,42 @@ struct Edited {
 
 impl Edited {
     /// Edits the lines. Returns who gets another primary gid.
-    fn write<'a>(&self, builder: &mut PlanBuilder<'a>, all: &[Move<'a>]) -> BTreeSet<&'a BStr> {
+    fn write<'a>(&self, builder: &mut PlanBuilder<'a>, all: &[Move<'a>]) -> HashSet<&'a BStr> {
         let book = builder.context.book;
+        let (mut users, mut regrouped) = (HashMap::new(), HashSet::new());
         for one in all.iter().filter(|one| one.old != one.new) {
-            let text = one.new.to_string();
-            let text = text.as_bytes();
             match one.thing {
                 UserOrGroup::User => {
-                    builder.set_fields(File::Passwd, one.line, &[(PasswdField::Uid, text)]);
+                    _ = users.insert(one.line.start, (one.line, Some(one.new), None))
                 }
                 UserOrGroup::Group => {
-                    builder.set_fields(File::Group, one.line, &[(GroupField::Gid, text)]);
+                    let text = one.new.to_string();
+                    let fields = [(GroupField::Gid, text.as_bytes())];
+                    builder.set_fields(File::Group, one.line, &fields);
                 }
             }
         }
-        let mut regrouped = BTreeSet::new();
-        if !self.gids.is_empty() {
-            for (line, user) in book.users.records() {
-                if let Some(new) = user.gid().and_then(|gid| self.gids.get(gid.0)) {
-                    let text = new.to_string();
-                    let fields = [(PasswdField::Gid, text.as_bytes())];
-                    builder.set_fields(File::Passwd, line, &fields);
-                    regrouped.insert(BStr::new(user.name));
-                }
+        for (old, new) in self.gids.pairs() {
+            for (line, user) in book.users_by_gid(Gid(*old)) {
+                users.entry(line.start).or_insert((line, None, None)).2 = Some(*new);
+                regrouped.insert(BStr::new(user.name));
             }
+        }
+        let mut users: Vec<_> = users.into_values().collect();
+        users.sort_unstable_by_key(|(line, ..)| line.start);
+        for (line, uid, gid) in users {
+            let [uid, gid] = [uid, gid].map(|id: Option<u32>| id.map(|id| id.to_string()));
+            let uid = uid.as_ref().map(|id| (PasswdField::Uid, id.as_bytes()));
+            let gid = gid.as_ref().map(|id| (PasswdField::Gid, id.as_bytes()));
+            let fields: Vec<_> = uid.into_iter().chain(gid).collect();
+            builder.set_fields(File::Passwd, line, &fields);
         }
         // Ranges that name their owner by number go with it.
-        for file in [File::Subuid, File::Subgid] {
-            for (line, range) in book.sub_ids(file).into_iter().flat_map(Table::records) {
-                let owner = read_plain_id(range.owner).filter(|_| !self.uids.is_empty());
-                if let Some(new) = owner.and_then(|uid| self.uids.get(uid)) {
-                    let text = new.to_string();
-                    builder.set_fields(file, line, &[(SubIdField::Owner, text.as_bytes())]);
+        for (old, new) in self.uids.pairs() {
+            let (old, new) = (old.to_string(), new.to_string());
+            for file in [File::Subuid, File::Subgid] {
+                for line in book.named(file, old.as_bytes()) {
+                    builder.set_fields(file, line, &[(SubIdField::Owner, new.as_bytes())]);
                 }
             }
         }
@@ -240,9 +245,9 @@ fn next_sign_ins(
     context: PlanContext<'_>,
     plan: &mut Plan,
     all: &[Move<'_>],
-    regrouped: &BTreeSet<&BStr>,
+    regrouped: &HashSet<&BStr>,
 ) {
-    let mut names: BTreeSet<&BStr> = regrouped.clone();
+    let mut names: HashSet<&BStr> = regrouped.clone();
     for one in all.iter().filter(|one| one.old != one.new) {
         match one.thing {
             UserOrGroup::User => _ = names.insert(one.name),
@@ -260,7 +265,7 @@ fn next_sign_ins(
         0 => {}
         1 => plan
             .cautions
-            .extend(names.first().map(|name| Caution::NextSignIn { name: (*name).into() })),
+            .extend(names.iter().next().map(|name| Caution::NextSignIn { name: (*name).into() })),
         count => plan.cautions.push(Caution::NextSignIns { count }),
     }
 }
@@ -328,17 +333,23 @@ fn totals(
         let value = counted(carried.set_id, "file", "files");
         say("set-id", value, "keep their set-id bits".to_owned());
     }
-    let names = all.iter().filter(|one| one.thing == UserOrGroup::User && one.old != one.new);
-    let ranged = names.filter(|one| {
-        let uid = Some(Uid(one.old));
-        [File::Subuid, File::Subgid]
-            .into_iter()
-            .any(|file| !context.book.ranges_of(file, one.name, uid).is_empty())
-    });
-    let ranged = ranged.count();
+    let ranged = with_ranges(context, all);
     if ranged > 0 {
         let value = counted(ranged, "user keeps them", "users keep them");
         say("ranges", value, "and files in containers their numbers".to_owned());
     }
     totals
+}
+
+/// How many of the users that get other numbers have subordinate ids.
+fn with_ranges(context: PlanContext<'_>, all: &[Move<'_>]) -> usize {
+    let users = all.iter().filter(|one| one.thing == UserOrGroup::User && one.old != one.new);
+    let has = |one: &&Move<'_>| {
+        let is_named = |file, owner: &[u8]| !context.book.named(file, owner).is_empty();
+        let number = one.old.to_string();
+        let files = [File::Subuid, File::Subgid];
+        files.into_iter().any(|file| is_named(file, one.name))
+            || files.into_iter().any(|file| is_named(file, number.as_bytes()))
+    };
+    users.filter(has).count()
 }

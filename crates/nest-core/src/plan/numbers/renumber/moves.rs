@@ -1,12 +1,16 @@
 //! Which rows there are, and which number becomes which by each.
 
-use std::collections::{BTreeMap, HashMap, HashSet};
+use std::collections::BTreeMap;
 
 use bstr::{BStr, BString};
+use hashbrown::hash_map::Entry;
+use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 
 use super::Renumber;
 use crate::context::PlanContext;
 use crate::drafting::{find_group, find_user, gid_of};
+use crate::refusal::Refusal;
 use crate::roster::{Fault, NumberRow, Wrong};
 use crate::table::{File, Line};
 use crate::value::{Gid, UserOrGroup};
@@ -23,6 +27,50 @@ pub(super) struct Move<'a> {
     pub row: Option<&'a NumberRow>,
     /// A group that goes along with its user.
     pub along: bool,
+}
+
+/// What a row is about.
+enum Found<'a> {
+    /// A user or a group: its name, its line and its number.
+    There(&'a [u8], Line<'a>, u32),
+    /// Nothing has that name.
+    Nowhere,
+    /// One whose lines can't be edited.
+    Wrong(Box<Refusal>),
+}
+
+fn find<'a>(context: PlanContext<'a>, row: &NumberRow) -> Found<'a> {
+    let name = BStr::new(&row.name);
+    let file = match row.thing {
+        UserOrGroup::User => File::Passwd,
+        UserOrGroup::Group => File::Group,
+    };
+    if context.book.named(file, name).is_empty() {
+        return Found::Nowhere;
+    }
+    let found = match row.thing {
+        UserOrGroup::User => {
+            find_user(context, name, "").map(|found| (found.user.name, found.line, found.uid.0))
+        }
+        UserOrGroup::Group => find_group(context, name, "").and_then(|group| {
+            let gid = gid_of(context, &group, "")?;
+            let line = context.book.group(group.name).map(|(line, _)| line);
+            Ok((group.name, line.expect("BUG: a group was found without its line"), gid.0))
+        }),
+    };
+    match found {
+        Ok((name, line, id)) => Found::There(name, line, id),
+        Err(refusal) => Found::Wrong(refusal),
+    }
+}
+
+/// What is said of a name that nothing has, with the nearest there is.
+fn what_is_wrong(context: PlanContext<'_>, row: &NumberRow) -> Option<Box<Refusal>> {
+    let name = BStr::new(&row.name);
+    match row.thing {
+        UserOrGroup::User => find_user(context, name, "").err(),
+        UserOrGroup::Group => find_group(context, name, "").err(),
+    }
 }
 
 /// What the rows of a table come to.
@@ -64,69 +112,56 @@ impl<'a> Moves<'a> {
     fn read_rows(&mut self) {
         let except: HashSet<&BString> = self.request.except.iter().collect();
         let mut seen: HashMap<(UserOrGroup, &BString), &NumberRow> = HashMap::new();
-        let mut missing = 0;
+        let mut rows: Vec<&'a NumberRow> = Vec::new();
         for row in &self.request.table.rows {
             if except.contains(&row.name) {
                 continue;
             }
-            if let Some(first) = seen.insert((row.thing, &row.name), row) {
+            match seen.entry((row.thing, &row.name)) {
+                Entry::Vacant(entry) => {
+                    entry.insert(row);
+                    rows.push(row);
+                }
                 // Of a tree the first line counts, as everywhere.
-                if self.request.like {
-                    seen.insert((row.thing, &row.name), first);
-                    continue;
-                }
-                let place = self.request.table.place(first);
-                let message = format!("{} {} is in {place} already", row.thing, row.name);
-                self.fault_of_name(row, Wrong::new(message, "one row for each name"));
-                continue;
-            }
-            let file = match row.thing {
-                UserOrGroup::User => File::Passwd,
-                UserOrGroup::Group => File::Group,
-            };
-            if self.context.book.named(file, &row.name).is_empty() {
-                if self.request.like {
-                    self.elsewhere += 1;
-                    continue;
-                }
-                missing += 1;
-                if missing > MOST_NEAREST {
-                    let message = format!("there is no {} {}", row.thing, row.name);
-                    self.fault_of_name(row, Wrong::new(message, ""));
-                    continue;
+                Entry::Occupied(_) if self.request.like => {}
+                Entry::Occupied(first) => {
+                    let place = self.request.table.place(first.get());
+                    let message = format!("{} {} is in {place} already", row.thing, row.name);
+                    self.fault_of_name(row, Wrong::new(message, "one row for each name"));
                 }
             }
-            self.read_row(row);
         }
-    }
-
-    fn read_row(&mut self, row: &'a NumberRow) {
-        let (context, name) = (self.context, BStr::new(&row.name));
-        let found = match row.thing {
-            UserOrGroup::User => {
-                find_user(context, name, "").map(|found| (found.user.name, found.line, found.uid.0))
-            }
-            UserOrGroup::Group => find_group(context, name, "").and_then(|group| {
-                let gid = gid_of(context, &group, "")?;
-                let line = context.book.group(group.name).map(|(line, _)| line);
-                Ok((group.name, line.expect("BUG: a group was found without its line"), gid.0))
-            }),
-        };
-        match found {
-            Err(refusal) => {
-                self.fault_of_name(row, Wrong::new(refusal.reason.to_string(), ""));
-            }
-            Ok((name, line, old)) => {
-                self.unchanged += usize::from(old == row.id);
-                self.all.push(Move {
-                    thing: row.thing,
-                    name: BStr::new(name),
-                    line,
-                    old,
-                    new: row.id,
-                    row: Some(row),
-                    along: false,
-                });
+        let context = self.context;
+        // What is looked up at once is looked up before several ask for it.
+        context.book.is_nowhere(b"");
+        let found: Vec<Found<'a>> = rows.par_iter().map(|row| find(context, row)).collect();
+        let mut missing = 0;
+        for (row, found) in rows.into_iter().zip(found) {
+            match found {
+                Found::Nowhere if self.request.like => self.elsewhere += 1,
+                Found::Nowhere => {
+                    missing += 1;
+                    let message = match what_is_wrong(context, row) {
+                        Some(refusal) if missing <= MOST_NEAREST => refusal.reason.to_string(),
+                        _ => format!("there is no {} {}", row.thing, row.name),
+                    };
+                    self.fault_of_name(row, Wrong::new(message, ""));
+                }
+                Found::Wrong(refusal) => {
+                    self.fault_of_name(row, Wrong::new(refusal.reason.to_string(), ""));
+                }
+                Found::There(name, line, old) => {
+                    self.unchanged += usize::from(old == row.id);
+                    self.all.push(Move {
+                        thing: row.thing,
+                        name: BStr::new(name),
+                        line,
+                        old,
+                        new: row.id,
+                        row: Some(row),
+                        along: false,
+                    });
+                }
             }
         }
     }
@@ -141,26 +176,17 @@ impl<'a> Moves<'a> {
             .filter(|one| one.thing == UserOrGroup::Group)
             .map(|one| (one.name, one.new))
             .collect();
-        let mut own: HashMap<u32, &BStr> = HashMap::new();
-        for user in self.all.iter().filter(|one| one.thing == UserOrGroup::User) {
-            if let Some((_, group)) = book.group(user.name)
-                && group.gid() == Some(Gid(user.old))
-                && group.members().all(|member| user.name == member)
-            {
-                own.insert(user.old, user.name);
-            }
-        }
-        // Whose primary group it is too keeps it from being anybody's own.
-        let users = (!own.is_empty()).then(|| book.users.records());
-        for (_, user) in users.into_iter().flatten() {
-            let gid = user.gid().map_or(u32::MAX, |gid| gid.0);
-            if own.get(&gid).is_some_and(|name| *name != user.name) {
-                own.remove(&gid);
-            }
-        }
+        let is_own = |user: &Move<'a>| {
+            let group = book.group(user.name).map(|(_, group)| group);
+            let group = group.filter(|group| {
+                group.gid() == Some(Gid(user.old)) && group.members().all(|name| user.name == name)
+            });
+            let others = || book.users_by_gid(Gid(user.old)).into_iter();
+            group.is_some() && others().all(|(_, other)| user.name == other.name)
+        };
         let mut along = Vec::new();
         for user in self.all.iter().filter(|one| one.thing == UserOrGroup::User) {
-            if own.get(&user.old) != Some(&user.name) || self.request.keep_gid {
+            if self.request.keep_gid || !is_own(user) {
                 continue;
             }
             let Some((line, _)) = book.group(user.name) else { continue };
@@ -195,6 +221,9 @@ impl<'a> Moves<'a> {
 
     /// Whether something is wrong already with the number of a row.
     pub fn is_at_fault(&self, row: Option<&NumberRow>) -> bool {
+        if self.faults.is_empty() {
+            return false;
+        }
         let place = row.map(|row| self.request.table.fault_of_id(row, Wrong::new("", "")));
         place.is_some_and(|place| {
             let same = |fault: &Fault| (fault.line, fault.at) == (place.line, place.at);

@@ -65,6 +65,8 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             name: name.clone().into(),
             full_name: user.full_name.clone().filter(|new| new != found.user.full_name()),
             uid: user.uid.filter(|uid| *uid != found.uid),
+            // Who gets another primary group leaves the group of its own behind.
+            keep_gid: user.primary.is_some(),
             home: user.home.clone().filter(|home| home != found.user.home),
             record_only: self.request.no_home,
             shell: user.shell.clone().filter(|shell| shell != found.user.shell),
