@@ -10,7 +10,7 @@ use nest_core::roster::NumberTable;
 use nest_host::store;
 use nest_host::tree::Tree;
 
-use super::even::ALL;
+use super::even::{BUSY, LAST_ADMIN, ME, SERVICE};
 use super::intake::{FormArg, MOST_DETAILED, source};
 use super::{Asks, Even, Failure, Global, Result, Session, USAGE, bytes};
 
@@ -50,7 +50,7 @@ pub struct RenumberArgs {
     #[arg(long)]
     reuse_id: bool,
     #[command(flatten)]
-    even: Even<ALL>,
+    even: Even<{ ME | LAST_ADMIN | SERVICE | BUSY }>,
 }
 
 const EXAMPLES: &str = "Examples:

@@ -64,6 +64,29 @@ fn your_own_account_is_known_by_who_became_root() {
 static AT_WORK: Mutex<()> = Mutex::new(());
 
 #[test]
+fn who_is_at_work_is_not_renumbered_unasked() {
+    let _alone = AT_WORK.lock().unwrap_or_else(PoisonError::into_inner);
+    let tree = TestTree::new();
+    tree.write("../numbers.csv", "kind,name,id\nuser,tavish,1500\nuser,sunniva,1600\n");
+    let script = "
+        setpriv --reuid 1001 --clear-groups sleep 60 & worker=$!
+        sleep 0.2
+        $NEST renumber $TREE/../numbers.csv --paths /home --yes && exit 9
+        stat -c %u /home/tavish
+        $NEST renumber $TREE/../numbers.csv --paths /home --yes --even-if-busy -q || exit 8
+        kill $worker
+        stat -c %u:%g /home/tavish /home/sunniva
+        $NEST undo --yes -q
+        stat -c %u:%g /home/tavish /home/sunniva";
+    let Some(run) = live("who_is_at_work_is_not_renumbered", &tree, script) else { return };
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    let owners = "1001\n1500:1500\n1600:1600\n1001:1001\n1000:1000\n";
+    assert_eq!(run.stdout, owners, "{}", run.stderr);
+    assert!(run.stderr.contains("tavish would get uid 1500, and 1"), "{}", run.stderr);
+    assert!(run.stderr.contains("--even-if-busy"), "{}", run.stderr);
+}
+
+#[test]
 fn who_is_at_work_is_named_and_can_be_ended() {
     let _alone = AT_WORK.lock().unwrap_or_else(PoisonError::into_inner);
     let tree = TestTree::new();
