@@ -323,3 +323,46 @@ fn repair_of_any_bytes_ends_and_then_finds_nothing_more_to_do() {
         }
     }
 }
+
+#[test]
+fn what_follows_from_lines_that_are_missing_is_no_fault_to_mend() {
+    // Emptied, cut off, commented out, shorter than what goes with it.
+    let passwd = crate::harness::PASSWD;
+    let half = &passwd[..passwd.len() / 2];
+    let commented = passwd.replace("tavish:", "#tavish:");
+    let marked = passwd.replace("tavish:x:1001:1001:", "\u{feff}tavish:x:1001:1001:");
+    for text in ["", half, &commented, &marked] {
+        let tree = TestTree::new();
+        tree.write("etc/passwd", text);
+        let before = tree.snapshot();
+        let run = tree.run("repair --yes");
+        assert_eq!(run.status, 0, "{text:?}: {}", run.stderr);
+        for file in ["etc/shadow", "etc/group", "etc/gshadow", "etc/subuid", "etc/subgid"] {
+            let path = tree.path(file);
+            let was = String::from_utf8_lossy(&before[&path].3).into_owned();
+            assert_eq!(tree.read(file), was, "{text:?}: {file}\n{}", run.stdout);
+        }
+    }
+    let tree = TestTree::new();
+    tree.write("etc/shadow", "");
+    let before = tree.read("etc/shadow");
+    tree.run("repair --yes");
+    assert_eq!(tree.read("etc/shadow"), before, "no password is made up for one that is lost");
+}
+
+#[test]
+fn no_safe_mend_drops_a_hash() {
+    let tree = TestTree::new();
+    tree.append("etc/shadow", format!("hesper:{STRONG}:20602::::::\nodile:!:20602::::::\n"));
+    tree.append("etc/gshadow", format!("lost:{STRONG}::\n"));
+    let run = tree.done("repair --yes");
+    assert!(tree.read("etc/shadow").contains("hesper:$6$"), "{}", run.stdout);
+    assert!(tree.read("etc/gshadow").contains("lost:$6$"), "{}", run.stdout);
+    assert!(!tree.read("etc/shadow").contains("odile"), "a line without a hash goes");
+    // What is offered takes it out, and says what that means.
+    let report = tree.json("check --files-only --only shadow-orphan");
+    let remedy = report["findings"][0]["remedy"].as_str().unwrap().to_owned();
+    assert!(remedy.contains("repair --take-out etc/shadow:7"), "{remedy}");
+    tree.done("repair --take-out etc/shadow:7 --yes").says("a hash on it that is kept nowhere");
+    assert!(!tree.read("etc/shadow").contains("hesper"));
+}

@@ -4,7 +4,7 @@
 use bstr::BStr;
 use rayon::prelude::*;
 
-use super::repair::mends;
+use super::repair::{carries_hash, mends};
 use super::{
     Checker, Example, Family, Finding, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_name,
     found,
@@ -125,9 +125,10 @@ fn shadow_orphans(checker: &mut Checker<'_>) {
     });
 }
 
-/// A line that nobody can read is not taken out unasked: what it held is not kept.
+/// A line that nobody can read, or that holds a hash, is not taken out unasked: what it held is
+/// not kept.
 fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
-    match line.is_whole(lines.file()) {
+    match line.is_whole(lines.file()) && !carries_hash(lines.file(), line.bytes) {
         true => Remedy::repair(rule),
         false => Remedy::take_out(lines.file(), lines.number(line.start)),
     }

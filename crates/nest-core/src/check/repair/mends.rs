@@ -2,7 +2,9 @@
 
 use bstr::ByteSlice;
 
+use super::carries_hash;
 use super::edits::RepairEdits;
+use super::lost::LostLines;
 use crate::account::NewShadow;
 use crate::check::{Finding, Mark};
 use crate::context::PlanContext;
@@ -19,6 +21,8 @@ pub(in crate::check) struct Mending<'m, 'b> {
     pub context: PlanContext<'m>,
     pub edits: &'m mut RepairEdits<'b>,
     pub finding: &'m Finding,
+    /// What may be missing from the files.
+    pub lost: &'m LostLines,
 }
 
 impl Mending<'_, '_> {
@@ -107,6 +111,9 @@ pub(in crate::check) fn ghost(mending: &mut Mending<'_, '_>) -> Option<String> {
         return None;
     }
     let Mark::Member(list, name) = &mending.finding.mark else { return None };
+    if mending.lost.may_have_had(File::Passwd, name) {
+        return None;
+    }
     let (at, line) = mending.line()?;
     let (names, _) = without_member(field(&line, *list), name)?;
     let mended = with_fields(&line, &[(*list, &names[..])]);
@@ -116,7 +123,16 @@ pub(in crate::check) fn ghost(mending: &mut Mending<'_, '_>) -> Option<String> {
 }
 
 pub(in crate::check) fn orphan(mending: &mut Mending<'_, '_>) -> Option<String> {
-    let (at, _) = mending.readable_line()?;
+    let (at, line) = mending.readable_line()?;
+    let counterpart = match mending.finding.file {
+        File::Gshadow => File::Group,
+        File::Passwd | File::Shadow | File::Group | File::Subuid | File::Subgid => File::Passwd,
+    };
+    if mending.lost.may_have_had(counterpart, field(&line, Column::NAME))
+        || carries_hash(mending.finding.file, &line)
+    {
+        return None;
+    }
     mending.remove(at, "takes the line out")
 }
 
@@ -176,6 +192,9 @@ pub(in crate::check) fn shadow_line(mending: &mut Mending<'_, '_>) -> Option<Str
     if !mending.edits.has(File::Shadow) || mending.edits.named(File::Shadow, name).is_some() {
         return None;
     }
+    if mending.lost.may_have_had(File::Shadow, name) {
+        return None;
+    }
     let added = mending.edits.add(File::Shadow, mending.new_shadow(uid, name, b"!"));
     added.then(|| "adds the line, with the password locked".to_owned())
 }
@@ -183,7 +202,9 @@ pub(in crate::check) fn shadow_line(mending: &mut Mending<'_, '_>) -> Option<Str
 pub(in crate::check) fn gshadow_line(mending: &mut Mending<'_, '_>) -> Option<String> {
     let (_, line) = mending.line()?;
     let (name, listed) = (field(&line, Column::NAME), field(&line, GroupField::Members));
-    if mending.edits.named(File::Gshadow, name).is_some() {
+    if mending.edits.named(File::Gshadow, name).is_some()
+        || mending.lost.may_have_had(File::Gshadow, name)
+    {
         return None;
     }
     let added = mending.edits.add(File::Gshadow, [name, b"!", b"", listed].join(&b':'));

@@ -1,6 +1,7 @@
 //! Mending what has one right answer: nobody gains access by it, nothing is lost.
 
 pub(super) mod edits;
+mod lost;
 pub(super) mod mends;
 
 use std::collections::{BTreeMap, HashSet};
@@ -8,6 +9,7 @@ use std::collections::{BTreeMap, HashSet};
 use bstr::{BStr, BString};
 
 use self::edits::RepairEdits;
+use self::lost::LostLines;
 use self::mends::Mending;
 use super::files::{LOOSE_MODE, right_access};
 use super::rule::{Mend, RULES, Rule};
@@ -175,6 +177,7 @@ impl Repairing<'_> {
             let context =
                 PlanContext { book: again.as_ref().unwrap_or(self.context.book), ..self.context };
             let report = check(context, &looked_for);
+            let lost = LostLines::of(context.book);
             let mut mended = false;
             for (rule, mend) in only.iter().filter_map(|rule| Some((rule, rule.line_mend()?))) {
                 for finding in report.findings.iter().filter(|finding| finding.rule == *rule) {
@@ -182,7 +185,8 @@ impl Repairing<'_> {
                     if self.left_alone.contains(&line) {
                         continue;
                     }
-                    let mut mending = Mending { context, edits: &mut self.edits, finding };
+                    let edits = &mut self.edits;
+                    let mut mending = Mending { context, edits, finding, lost: &lost };
                     if let Some(what) = mend(&mut mending) {
                         mended = true;
                         self.mended.push(line);
@@ -282,7 +286,9 @@ impl Repairing<'_> {
             // What is mended by itself is not taken out, unless the mend would lose something.
             let here = |finding: &&Finding| {
                 (finding.file, finding.line) == (file, line)
-                    && (finding.rule.taken_out || has_lost_parts(&finding.text))
+                    && (finding.rule.taken_out
+                        || has_lost_parts(&finding.text)
+                        || self.carries_hash(finding))
             };
             let beside = |finding: &&Finding| {
                 let beside =
@@ -306,6 +312,13 @@ impl Repairing<'_> {
             }
         }
         Ok(())
+    }
+
+    /// Whether the line of a finding holds a hash, which no mend may lose.
+    fn carries_hash(&self, finding: &Finding) -> bool {
+        let lines = self.context.book.lines(finding.file);
+        let line = finding.line.checked_sub(1).and_then(|at| lines?.iter().nth(at));
+        line.is_some_and(|line| carries_hash(finding.file, line.bytes))
     }
 
     fn finish(self, selection: &Selection) -> Repaired {
@@ -358,6 +371,12 @@ impl Repairing<'_> {
         plan.next.push("check".to_owned());
         Repaired { plan, left }
     }
+}
+
+/// Whether a line of shadow or gshadow holds a hash.
+pub(super) fn carries_hash(file: File, line: &[u8]) -> bool {
+    matches!(file, File::Shadow | File::Gshadow)
+        && hash_of(file, line).is_some_and(|hash| !hash.is_empty())
 }
 
 /// Whether a line goes that the record can't give back.
