@@ -343,6 +343,14 @@ fn what_follows_from_lines_that_are_missing_is_no_fault_to_mend() {
             assert_eq!(tree.read(file), was, "{text:?}: {file}\n{}", run.stdout);
         }
     }
+    // Nor is a command offered that would do it.
+    let tree = TestTree::new();
+    tree.write("etc/passwd", "");
+    for finding in tree.json("check --files-only")["findings"].as_array().unwrap() {
+        let remedy = finding["remedy"].as_str().unwrap_or_default();
+        assert!(!remedy.contains("repair --only shadow-orphan"), "{remedy}");
+        assert!(!remedy.contains("repair --only range-orphan"), "{remedy}");
+    }
     let tree = TestTree::new();
     tree.write("etc/shadow", "");
     let before = tree.read("etc/shadow");

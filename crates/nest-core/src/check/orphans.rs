@@ -9,6 +9,7 @@ use super::{
     Checker, Example, Family, Finding, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_name,
     found,
 };
+use crate::book::Book;
 use crate::context::PlanContext;
 use crate::secret::is_kept;
 use crate::surroundings::Origin;
@@ -115,14 +116,26 @@ fn unnamed<'b>(
 }
 
 fn shadow_orphans(checker: &mut Checker<'_>) {
+    let book = checker.context.book;
     unnamed(checker, (File::Shadow, File::Passwd), |shadow, line| {
         let message = format!(
             "no account is called {}; the next one of that name would get this password.",
             BStr::new(line.name())
         );
-        let remedy = orphan_remedy(&SHADOW_ORPHAN, shadow, line);
+        let remedy = emptied(book, File::Passwd)
+            .unwrap_or_else(|| orphan_remedy(&SHADOW_ORPHAN, shadow, line));
         Some(found(&SHADOW_ORPHAN, shadow, line, ShadowField::Name.into(), message, remedy))
     });
+}
+
+/// Where a file is empty, what to do: its lines are missing, and the others are not too many.
+fn emptied(book: &Book, file: File) -> Option<Vec<Remedy>> {
+    let is_empty = book.lines(file).is_some_and(|lines| lines.file_length() == 0);
+    let what = format!(
+        "{} is empty: put a copy of it back; list changes tells what was done last",
+        file.path()
+    );
+    is_empty.then(|| Remedy::by_hand(what))
 }
 
 /// A line that nobody can read, or that holds a hash, is not taken out unasked: what it held is
@@ -135,12 +148,14 @@ fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Reme
 }
 
 fn gshadow_orphans(checker: &mut Checker<'_>) {
+    let book = checker.context.book;
     unnamed(checker, (File::Gshadow, File::Group), |gshadow, line| {
         let name = BStr::new(line.name());
         let message = format!(
             "no group is called {name}; the next one of that name would get its administrators."
         );
-        let remedy = orphan_remedy(&GSHADOW_ORPHAN, gshadow, line);
+        let remedy = emptied(book, File::Group)
+            .unwrap_or_else(|| orphan_remedy(&GSHADOW_ORPHAN, gshadow, line));
         Some(found(&GSHADOW_ORPHAN, gshadow, line, GshadowField::Name.into(), message, remedy))
     });
 }
@@ -202,6 +217,7 @@ fn missing_shadow(checker: &mut Checker<'_>) {
         let added = [user.name, b":!:0::::::"].concat();
         let remedy =
             remedy_of_lacking(&MISSING_SHADOW, context, (users, line), File::Shadow, &added);
+        let remedy = emptied(book, File::Shadow).unwrap_or(remedy);
         Some(found(&MISSING_SHADOW, users, line, PasswdField::Password.into(), message, remedy))
     });
 }
@@ -228,7 +244,8 @@ fn range_orphans(checker: &mut Checker<'_>) {
                         None => format!("no account is called {owner}; the next one of that name"),
                     };
                     let message = format!("{nobody} would get these ids.");
-                    let remedy = Remedy::repair(&RANGE_ORPHAN);
+                    let remedy = emptied(book, File::Passwd)
+                        .unwrap_or_else(|| Remedy::repair(&RANGE_ORPHAN));
                     let at = (table.lines(), line);
                     checker.find(&RANGE_ORPHAN, at, SubIdField::Owner, message, remedy);
                 }
