@@ -156,7 +156,7 @@ fn ask_sshd(
                  -o NumberOfPasswordPrompts=1 -o LogLevel=VERBOSE \"$@\" $account@127.0.0.1 echo in \\
                  < /dev/null > {at}/../sshd-$account-$way 2>&1 || true
          }}
-         for turn in 1 2 3 4 5 6 7 8 9 10 11 12 13 14 15 16 17 18 19 20; do
+         for turn in $(seq 300); do
              grep -q listening {at}/../sshd.log && break; sleep 0.1
          done
          export SSH_ASKPASS={at}/../askpass SSH_ASKPASS_REQUIRE=force; waits=

@@ -2,9 +2,10 @@
 
 use bstr::{BString, ByteSlice};
 use hashbrown::HashMap;
+use rayon::prelude::*;
 
 use crate::book::Book;
-use crate::table::{Edit, File, Line};
+use crate::table::{Column, Edit, File, Line, with_fields};
 
 /// A line of a file as edited so far.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -14,6 +15,9 @@ pub(crate) enum LineRef {
     /// One that was added, by its edit.
     New(usize),
 }
+
+/// Fields of a line, and what they get.
+pub(crate) type NewFields<C> = Vec<(C, Vec<u8>)>;
 
 /// Edits over a book that are not finished yet. A line altered twice becomes
 /// one edit.
@@ -147,6 +151,30 @@ impl<'b> LineEdits<'b> {
                 self.altered.insert((file, line.start), edits.len());
                 edits.push(lines.replacing(line, after));
             }
+        }
+    }
+
+    /// Puts values into fields of many lines of the book, each once, side by side. None of them
+    /// is edited yet.
+    pub fn alter_many<C: Into<Column> + Copy + Sync + Send>(
+        &mut self,
+        file: File,
+        lines: Vec<(Line<'b>, NewFields<C>)>,
+    ) {
+        let Some(all) = self.book.lines(file) else { return };
+        let edit = |(line, fields): (Line<'b>, NewFields<C>)| {
+            let fields: Vec<(C, &[u8])> =
+                fields.iter().map(|(at, value)| (*at, value.as_slice())).collect();
+            let new = with_fields(line.bytes, &fields);
+            (new != line.bytes).then(|| (line.start, all.replacing(line, new)))
+        };
+        let new: Vec<Option<(usize, Edit)>> = lines.into_par_iter().map(edit).collect();
+        let edits = &mut self.edits[file as usize];
+        self.altered.reserve(new.len());
+        for (start, edit) in new.into_iter().flatten() {
+            let before = self.altered.insert((file, start), edits.len());
+            assert!(before.is_none(), "BUG: a line is edited that was edited already");
+            edits.push(edit);
         }
     }
 

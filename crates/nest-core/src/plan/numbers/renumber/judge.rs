@@ -2,6 +2,7 @@
 
 use bstr::{BStr, BString, ByteSlice};
 use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 
 use super::moves::{Move, Moves};
 use super::word;
@@ -36,13 +37,17 @@ impl<'a> Moves<'a> {
                 },
             };
             self.find_doubles(thing);
-            for at in 0..self.all.len() {
-                let one = &self.all[at];
-                if one.thing == thing && one.old != one.new {
-                    let one = Move { ..*one };
-                    self.find_sharers(&one, &kind);
-                    self.judge_one(&one, &kind, builder);
+            let moved = |one: &&Move<'a>| one.thing == thing && one.old != one.new;
+            let holders = |one: &Move<'a>| {
+                (Move { ..*one }, self.holders(thing, one.old), self.holders(thing, one.new))
+            };
+            let all: Vec<_> = self.all.par_iter().filter(moved).map(holders).collect();
+            for (one, old, new) in all {
+                let sharers = old.into_iter().filter(|(start, _)| !kind.lines.contains(start));
+                for (_, name) in sharers {
+                    self.shared.entry((thing, one.old)).or_insert(name);
                 }
+                self.judge_one(&one, &new, &kind, builder);
             }
         }
     }
@@ -85,15 +90,14 @@ impl<'a> Moves<'a> {
         }
     }
 
-    /// Who keeps a number that somebody leaves.
-    fn find_sharers(&mut self, one: &Move<'a>, kind: &OfKind<'a>) {
-        let holders = self.holders(one.thing, one.old).into_iter();
-        for (_, name) in holders.filter(|(start, _)| !kind.lines.contains(start)) {
-            self.shared.entry((one.thing, one.old)).or_insert(name);
-        }
-    }
-
-    fn judge_one(&mut self, one: &Move<'a>, of_kind: &OfKind<'a>, builder: &mut PlanBuilder<'a>) {
+    /// Judges a number by those who hold it now.
+    fn judge_one(
+        &mut self,
+        one: &Move<'a>,
+        holders: &[(usize, &'a [u8])],
+        of_kind: &OfKind<'a>,
+        builder: &mut PlanBuilder<'a>,
+    ) {
         let (name, id, row) = (one.name, one.new, one.row);
         let what = word(one.thing);
         // What is wrong with a number of a user is not said once more of its group.
@@ -111,7 +115,6 @@ impl<'a> Moves<'a> {
             UserOrGroup::User => IdUse::Uid,
             UserOrGroup::Group => IdUse::Gid,
         };
-        let holders = self.holders(one.thing, id);
         let other = holders.iter().find(|(start, _)| !of_kind.lines.contains(start));
         if let Some((start, other)) = other.filter(|_| !is_reserved(id)) {
             let file = match one.thing {

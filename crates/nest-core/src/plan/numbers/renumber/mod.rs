@@ -166,34 +166,31 @@ impl Edited {
     /// Edits the lines. Returns who gets another primary gid.
     fn write<'a>(&self, builder: &mut PlanBuilder<'a>, all: &[Move<'a>]) -> HashSet<&'a BStr> {
         let book = builder.context.book;
-        let (mut users, mut regrouped) = (HashMap::new(), HashSet::new());
+        let (mut users, mut groups) = (HashMap::new(), Vec::new());
+        let mut regrouped = HashSet::new();
+        let text = |id: u32| id.to_string().into_bytes();
         for one in all.iter().filter(|one| one.old != one.new) {
             match one.thing {
                 UserOrGroup::User => {
-                    _ = users.insert(one.line.start, (one.line, Some(one.new), None))
+                    let uid = vec![(PasswdField::Uid, text(one.new))];
+                    users.insert(one.line.start, (one.line, uid));
                 }
                 UserOrGroup::Group => {
-                    let text = one.new.to_string();
-                    let fields = [(GroupField::Gid, text.as_bytes())];
-                    builder.set_fields(File::Group, one.line, &fields);
+                    groups.push((one.line, vec![(GroupField::Gid, text(one.new))]));
                 }
             }
         }
         for (old, new) in self.gids.pairs() {
             for (line, user) in book.users_by_gid(Gid(*old)) {
-                users.entry(line.start).or_insert((line, None, None)).2 = Some(*new);
+                let (_, fields) = users.entry(line.start).or_insert((line, Vec::new()));
+                fields.push((PasswdField::Gid, text(*new)));
                 regrouped.insert(BStr::new(user.name));
             }
         }
         let mut users: Vec<_> = users.into_values().collect();
-        users.sort_unstable_by_key(|(line, ..)| line.start);
-        for (line, uid, gid) in users {
-            let [uid, gid] = [uid, gid].map(|id: Option<u32>| id.map(|id| id.to_string()));
-            let uid = uid.as_ref().map(|id| (PasswdField::Uid, id.as_bytes()));
-            let gid = gid.as_ref().map(|id| (PasswdField::Gid, id.as_bytes()));
-            let fields: Vec<_> = uid.into_iter().chain(gid).collect();
-            builder.set_fields(File::Passwd, line, &fields);
-        }
+        users.sort_unstable_by_key(|(line, _)| line.start);
+        builder.edits.alter_many(File::Passwd, users);
+        builder.edits.alter_many(File::Group, groups);
         // Ranges that name their owner by number go with it.
         for (old, new) in self.uids.pairs() {
             let (old, new) = (old.to_string(), new.to_string());

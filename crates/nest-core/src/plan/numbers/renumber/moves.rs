@@ -185,10 +185,12 @@ impl<'a> Moves<'a> {
             group.is_some() && others().all(|(_, other)| user.name == other.name)
         };
         let mut along = Vec::new();
-        for user in self.all.iter().filter(|one| one.thing == UserOrGroup::User) {
-            if self.request.keep_gid || !is_own(user) {
-                continue;
-            }
+        let users = self.all.par_iter().filter(|one| one.thing == UserOrGroup::User);
+        let own: Vec<&Move<'a>> = match self.request.keep_gid {
+            true => Vec::new(),
+            false => users.filter(|user| is_own(user)).collect(),
+        };
+        for user in own {
             let Some((line, _)) = book.group(user.name) else { continue };
             match in_table.get(user.name) {
                 Some(gid) if *gid != user.new => {
