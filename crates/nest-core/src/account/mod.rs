@@ -90,8 +90,8 @@ impl<'b> AccountIndex<'b> {
     /// What each account is, in file order.
     pub fn kinds(&self) -> impl Iterator<Item = AccountKind> {
         self.book.users.records().map(|(_, user)| {
-            let shadow = self.book.shadow(user.name).map(|(_, shadow)| shadow);
-            kind_of_user(self.policy, &user, shadow.as_ref()).0
+            let shadow = || self.book.shadow(user.name).map(|(_, shadow)| shadow);
+            kind_of_user(self.policy, &user, shadow).0
         })
     }
 
@@ -169,7 +169,7 @@ impl<'b> Account<'b> {
         let admin =
             user.uid() == Some(Uid::ROOT) || parts.groups.iter().any(is_one) || by_primary();
         let shadow = book.shadow(user.name).map(|(_, shadow)| shadow);
-        let (kind, kind_by) = kind_of_user(policy, &user, shadow.as_ref());
+        let (kind, kind_by) = kind_of_user(policy, &user, || shadow);
         Account {
             kind,
             kind_by,
@@ -221,11 +221,11 @@ pub fn kind_of(policy: &Policy, id: Option<impl Into<u32>>) -> AccountKind {
 
 /// The kind of a user, and why. Whoever lives where nobody does, and is kept out for good, is
 /// a service whatever its number: by a shell that lets nobody in, or by a password field that
-/// nothing matches.
-pub fn kind_of_user(
+/// nothing matches. Only of few is the shadow line looked at.
+pub fn kind_of_user<'s>(
     policy: &Policy,
     user: &Passwd<'_>,
-    shadow: Option<&Shadow<'_>>,
+    shadow: impl FnOnce() -> Option<Shadow<'s>>,
 ) -> (AccountKind, KindRule) {
     let Some(uid) = user.uid() else { return (AccountKind::Service, KindRule::NoNumber) };
     let (kind, rule) = policy.kind_of_id(uid.0);
@@ -234,7 +234,7 @@ pub fn kind_of_user(
         return (kind, rule);
     }
     let field = match user.is_shadowed() {
-        true => shadow.map(|shadow| shadow.field()),
+        true => shadow().map(|shadow| shadow.field()),
         false => Some(PasswordField::read(user.password)),
     };
     let out = turns_away(user.effective_shell()) || matches!(field, Some(PasswordField::Never));

@@ -72,7 +72,7 @@ impl Lookups {
     }
 
     /// Adds numbers: whose they are as uids, as gids and as primary gids, and ranges over them.
-    /// Homes are left alone then.
+    /// Homes, `shadow` and `gshadow` are left alone then.
     #[must_use]
     pub fn ids(mut self, ids: impl IntoIterator<Item = u32>) -> Self {
         self.ids.extend(ids);
@@ -148,6 +148,7 @@ impl Lookups {
         if self.gathered {
             wanted.ids.extend(&self.ids);
             wanted.leave_homes_out();
+            wanted.leave_secrets_out();
         }
         wanted
     }

@@ -160,7 +160,8 @@ impl Book {
     /// The index over the names of passwd, shadow, group and gshadow. Built when first
     /// asked for.
     pub(crate) fn names(&self) -> Lookup<'_> {
-        let names = self.names.get_or_init(|| NameIndex::build(|file| self.lines(file)));
+        let build = || apart(|| NameIndex::build(|file| self.lines(file)));
+        let names = self.names.get_or_init(build);
         names.over(|file| self.lines(file))
     }
 
@@ -190,7 +191,8 @@ impl Book {
     /// Looks many things up at once: later lookups of what is wanted cost next to
     /// nothing, and give the same. Only the first call counts.
     pub fn look_up_batch(&self, wanted: LookupSet) {
-        self.batch.get_or_init(|| BatchLookup::search(|file| self.lines(file), wanted));
+        let search = || apart(|| BatchLookup::search(|file| self.lines(file), wanted));
+        self.batch.get_or_init(search);
     }
 
     /// What was looked up at once: many names that a request declared, or what a planner
@@ -563,6 +565,19 @@ impl Book {
             .filter_map(|start| Some(SubId::read(table.lines().around(start).record())?.owner))
             .collect()
     }
+}
+
+/// Makes what others wait for. On a thread of rayon's it is made by threads of its own: the
+/// others may all be waiting, and this one would take up work that waits for it as well.
+fn apart<T: Send>(make: impl FnOnce() -> T + Send) -> T {
+    if rayon::current_thread_index().is_none() {
+        return make();
+    }
+    let Ok(pool) = rayon::ThreadPoolBuilder::new().build() else { return make() };
+    std::thread::scope(|scope| {
+        let made = scope.spawn(|| pool.install(make)).join();
+        made.unwrap_or_else(|panic| std::panic::resume_unwind(panic))
+    })
 }
 
 fn first<'b, R: Record<'b>>(lines: Vec<Line<'b>>) -> Option<(Line<'b>, R)> {

@@ -17,10 +17,10 @@ use crate::value::{Day, Gid, Uid};
 ///
 /// # Errors
 /// The [`Refusal`] of the first guard that is not waved through.
-pub(super) fn stand_before(
-    context: PlanContext<'_>,
+pub(super) fn stand_before<'a>(
+    context: PlanContext<'a>,
     plan: &Plan,
-    consequences: &Consequences<'_>,
+    consequences: &Consequences<'a>,
     overrides: GuardOverrides,
 ) -> Result<()> {
     let guards = Guards { context, plan, consequences };
@@ -185,7 +185,7 @@ impl<'a> Guards<'_, 'a> {
             let before = account.before.as_ref()?;
             let user = before.user;
             let uid = user.uid().filter(|uid| *uid != Uid::ROOT)?;
-            let (kind, _) = kind_of_user(self.context.policy, &user, before.shadow.as_ref());
+            let (kind, _) = kind_of_user(self.context.policy, &user, || before.shadow());
             if kind != AccountKind::Service {
                 return None;
             }

@@ -1,6 +1,8 @@
 //! What is left by half: a group that somebody leaves and stays in, a right that is taken away
 //! and stands elsewhere all the same.
 
+use std::cell::LazyCell;
+
 use bstr::{BStr, BString};
 use hashbrown::HashMap;
 
@@ -24,13 +26,15 @@ pub(super) fn cautions(
     consequences: &Consequences<'_>,
     memberships: &Memberships<'_>,
 ) -> Vec<Caution> {
-    let accounts = consequences.accounts.iter();
-    let by_name: HashMap<&[u8], &Affected<'_>> = accounts
-        .filter(|account| account.before.is_some() && account.after.is_some())
-        .map(|account| (account.name(), account))
-        .collect();
+    let stay = || {
+        let accounts = consequences.accounts.iter();
+        accounts.filter(|account| account.before.is_some() && account.after.is_some())
+    };
+    // They may be very many, and hardly ever is one asked for.
+    let by_name: LazyCell<HashMap<&[u8], &Affected<'_>>, _> =
+        LazyCell::new(|| stay().map(|account| (account.name(), account)).collect());
     let mut cautions = Vec::new();
-    for change in &consequences.groups {
+    for change in consequences.groups.iter() {
         let GroupChange { before: Some(before), after } = change else { continue };
         let Some(after) = after else {
             let others = before.gid().map_or(&[][..], |gid| memberships.after.of(gid.0));
@@ -42,8 +46,8 @@ pub(super) fn cautions(
         };
         let asks = consequences.groups.len() <= MOST_GROUPS;
         let admins = if asks { admins_after(context, plan, after.name) } else { Vec::new() };
-        let stay = ListedGroup::of(*after);
-        for name in before.members().filter(|name| !stay.lists(name)) {
+        let listed = ListedGroup::of(*after);
+        for name in before.members().filter(|name| !listed.lists(name)) {
             let Some(account) = by_name.get(name) else { continue };
             let Some(person) = &account.after else { continue };
             let (gid, primary) =
@@ -51,7 +55,7 @@ pub(super) fn cautions(
             let (name, group) = (BString::from(name), BString::from(after.name));
             let gives = |Gid(gid): Gid| memberships.after.gives(gid, &name, primary);
             if gid.is_some_and(gives) {
-                let by = memberships.after.by_what(&stay, &name, primary);
+                let by = memberships.after.by_what(&listed, &name, primary);
                 cautions.push(Caution::StaysIn { name, group, by });
             } else if admins.contains(&name) {
                 cautions.push(Caution::StillGroupAdmin { name, group });
@@ -65,8 +69,8 @@ pub(super) fn cautions(
     for account in leaves.filter_map(|change| by_name.get(change.name.as_slice())) {
         administers_all_the_same(context, account, memberships, &mut cautions);
     }
-    if by_name.len() <= MOST_ACCOUNTS {
-        for account in by_name.values() {
+    if stay().nth(MOST_ACCOUNTS).is_none() {
+        for account in stay() {
             own_group_is_empty(context, account, memberships, &mut cautions);
         }
     }

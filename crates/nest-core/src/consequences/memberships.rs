@@ -2,6 +2,7 @@
 //! group of the same gid.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::{Arc, OnceLock};
 
 use bstr::{BStr, BString};
 use hashbrown::{HashMap, HashSet};
@@ -149,8 +150,15 @@ impl<'a> Groups<'a> {
     }
 }
 
-/// The groups as a plan leaves them, for asking who is in which.
+/// The groups as a plan leaves them, for asking who is in which. There may be very many, and
+/// hardly ever is one asked for.
 pub(super) struct GroupsAfter<'a> {
+    changes: Arc<[GroupChange<'a>]>,
+    index: OnceLock<GroupIndex<'a>>,
+}
+
+/// The groups that become others.
+struct GroupIndex<'a> {
     /// Those that go or alter.
     gone: HashSet<(&'a [u8], Option<Gid>)>,
     /// The gids that those that come or are altered give, by the names on their lists.
@@ -160,7 +168,35 @@ pub(super) struct GroupsAfter<'a> {
 }
 
 impl<'a> GroupsAfter<'a> {
-    pub fn new(changes: &[GroupChange<'a>]) -> Self {
+    pub fn new(changes: Arc<[GroupChange<'a>]>) -> Self {
+        GroupsAfter { changes, index: OnceLock::new() }
+    }
+
+    fn index(&self) -> &GroupIndex<'a> {
+        self.index.get_or_init(|| GroupIndex::of(&self.changes))
+    }
+
+    /// The gids of an account, each with its name.
+    pub fn gids_of(&self, context: PlanContext<'a>, user: &Passwd<'_>) -> Vec<(Gid, &'a [u8])> {
+        let (book, index) = (context.book, self.index());
+        let stays = |group: &Group<'a>| !index.gone.contains(&(group.name, group.gid()));
+        let listed = book.groups_listing(user.name).into_iter().map(|(_, group)| group);
+        let listed = listed.filter(stays).filter_map(|group| group.gid());
+        let come = index.by_member.get(user.name).into_iter().flatten().copied();
+        let gids: BTreeSet<u32> = listed.chain(come).chain(user.gid()).map(u32::from).collect();
+        let held = book.groups_of_gids(&gids).into_iter().map(|(_, group)| group).filter(stays);
+        let held = held.filter_map(|group| Some((group.gid()?, group.name)));
+        let come = gids.iter().filter_map(|gid| index.names.get_key_value(&Gid(*gid)));
+        let mut named = BTreeMap::new();
+        for (gid, name) in held.chain(come.map(|(gid, name)| (*gid, *name))) {
+            named.entry(gid).or_insert(name);
+        }
+        named.into_iter().collect()
+    }
+}
+
+impl<'a> GroupIndex<'a> {
+    fn of(changes: &[GroupChange<'a>]) -> Self {
         let gone = changes.iter().filter_map(|change| change.before);
         let gone = gone.map(|group| (group.name, group.gid())).collect();
         let (mut by_member, mut names) = (HashMap::<_, Vec<Gid>>::new(), HashMap::new());
@@ -169,25 +205,7 @@ impl<'a> GroupsAfter<'a> {
             names.entry(gid).or_insert(group.name);
             group.members().for_each(|name| by_member.entry(name).or_default().push(gid));
         }
-        GroupsAfter { gone, by_member, names }
-    }
-
-    /// The gids of an account, each with its name.
-    pub fn gids_of(&self, context: PlanContext<'a>, user: &Passwd<'_>) -> Vec<(Gid, &'a [u8])> {
-        let book = context.book;
-        let stays = |group: &Group<'a>| !self.gone.contains(&(group.name, group.gid()));
-        let listed = book.groups_listing(user.name).into_iter().map(|(_, group)| group);
-        let listed = listed.filter(stays).filter_map(|group| group.gid());
-        let come = self.by_member.get(user.name).into_iter().flatten().copied();
-        let gids: BTreeSet<u32> = listed.chain(come).chain(user.gid()).map(u32::from).collect();
-        let held = book.groups_of_gids(&gids).into_iter().map(|(_, group)| group).filter(stays);
-        let held = held.filter_map(|group| Some((group.gid()?, group.name)));
-        let come = gids.iter().filter_map(|gid| self.names.get_key_value(&Gid(*gid)));
-        let mut named = BTreeMap::new();
-        for (gid, name) in held.chain(come.map(|(gid, name)| (*gid, *name))) {
-            named.entry(gid).or_insert(name);
-        }
-        named.into_iter().collect()
+        GroupIndex { gone, by_member, names }
     }
 }
 
@@ -210,10 +228,12 @@ impl<'a> Memberships<'a> {
     ) -> Self {
         let mut gids: BTreeSet<u32> = members.values().flatten().copied().collect();
         // Another group may have the gid of one that goes.
-        let names: HashSet<&[u8]> = accounts.iter().map(Affected::name).collect();
-        let own = |group: &Group<'_>| names.contains(group.name);
         let gone = groups.iter().filter(|change| change.after.is_none());
-        let gone = gone.filter_map(|change| change.before).take(FEW_GROUPS);
+        let mut gone = gone.filter_map(|change| change.before).take(FEW_GROUPS).peekable();
+        let any = gone.peek().is_some();
+        let names: HashSet<&[u8]> =
+            accounts.iter().take_while(|_| any).map(Affected::name).collect();
+        let own = |group: &Group<'_>| names.contains(group.name);
         gids.extend(gone.filter(|group| !own(group)).filter_map(|group| Some(group.gid()?.0)));
         let (mut before, mut after) = (Groups::default(), Groups::default());
         let mut add = |gids: &BTreeSet<u32>| {

@@ -39,7 +39,7 @@ use crate::request::GuardOverrides;
 use crate::sign_in::{Obstacle, Question, SignIn, gids_of, sign_in_by_book};
 use crate::ssh::Rules;
 use crate::surroundings::{Keys, Origin};
-use crate::table::{Passwd, Shadow};
+use crate::table::{File, Passwd, Shadow};
 use crate::value::{Day, Gid, Uid};
 
 /// Judges what a plan does to access, stands before what must not happen unasked, and tells
@@ -74,7 +74,7 @@ pub(crate) struct Consequences<'a> {
     /// The accounts whose lines change, or who are in other groups afterwards.
     accounts: Vec<Affected<'a>>,
     /// What becomes of the lines of groups.
-    groups: Vec<GroupChange<'a>>,
+    groups: Arc<[GroupChange<'a>]>,
     /// What is left by half.
     halves: Vec<Caution>,
 }
@@ -90,17 +90,25 @@ struct Affected<'a> {
     is_admin: bool,
 }
 
+/// The shadow line of an account.
+#[derive(Clone, Copy)]
+enum ShadowOf<'a> {
+    /// The one of the book, which is looked up when it is asked for.
+    Book,
+    /// This one.
+    Known(Option<Shadow<'a>>),
+}
+
 /// An account at one moment.
 #[derive(Clone)]
 struct Person<'a> {
     context: PlanContext<'a>,
     user: Passwd<'a>,
-    /// Nothing where only the groups of the account change.
-    shadow: Option<Shadow<'a>>,
+    shadow: ShadowOf<'a>,
     /// The groups as they are afterwards; nothing before that.
     regrouped: Option<Arc<GroupsAfter<'a>>>,
     /// Of an account of which only the groups change judged when it is asked for.
-    sign_in: Arc<OnceLock<SignIn>>,
+    sign_in: Arc<OnceLock<Box<SignIn>>>,
 }
 
 impl<'a> Person<'a> {
@@ -114,14 +122,21 @@ impl<'a> Person<'a> {
     /// Asks whether it can sign in, with the keys that are found.
     fn judged(&self, keys: impl FnOnce(&Question<'_, '_>, &Rules) -> Keys) -> SignIn {
         let groups = || self.groups();
-        let (context, user, shadow) = (self.context, self.user, self.shadow);
+        let (context, user, shadow) = (self.context, self.user, self.shadow());
         let question = Question { context, user, shadow, groups: &groups };
         let rules = question.rules();
         question.judge(&rules, keys(&question, &rules))
     }
 
+    fn shadow(&self) -> Option<Shadow<'a>> {
+        match self.shadow {
+            ShadowOf::Book => self.context.book.shadow(self.user.name).map(|(_, shadow)| shadow),
+            ShadowOf::Known(shadow) => shadow,
+        }
+    }
+
     fn sign_in(&self) -> &SignIn {
-        self.sign_in.get_or_init(|| sign_in_by_book(self.context, self.user))
+        self.sign_in.get_or_init(|| Box::new(sign_in_by_book(self.context, self.user)))
     }
 
     fn can_sign_in(&self) -> bool {
@@ -140,7 +155,7 @@ impl<'a> Person<'a> {
 
     /// The first day on which it no longer works.
     fn ends(&self) -> Option<Day> {
-        self.shadow.and_then(|shadow| shadow.aging().expires)
+        self.shadow().and_then(|shadow| shadow.aging().expires)
     }
 
     /// Why the account itself is over, not only its password or its shell: then nothing
@@ -189,7 +204,7 @@ impl<'a> Consequences<'a> {
     /// Judges a plan.
     pub fn of(context: PlanContext<'a>, plan: &'a Plan) -> Self {
         let homes = Homes::after(context, &plan.steps);
-        let groups = group_changes(&plan.edits);
+        let groups: Arc<[GroupChange<'_>]> = group_changes(&plan.edits).into();
         let mut members = Members::new();
         listed_otherwise(&groups, &mut members);
         renamed_for(context, &groups, &mut members);
@@ -230,6 +245,8 @@ struct Judging<'j, 'a> {
     overlay: &'j Overlay<'a>,
     members: &'j Members<'a>,
     groups: Arc<GroupsAfter<'a>>,
+    /// Whether lines of `shadow` change.
+    edits_shadow: bool,
     /// Files that go with the numbers of their accounts.
     follows: Vec<&'j Reown>,
 }
@@ -241,7 +258,7 @@ impl<'a> Judging<'_, 'a> {
         plan: &'a Plan,
         homes: &Homes<'a>,
         touched: Touched<'a>,
-        (groups, members): (&[GroupChange<'a>], &Members<'a>),
+        (groups, members): (&Arc<[GroupChange<'a>]>, &Members<'a>),
     ) -> Vec<Affected<'a>> {
         let Touched { mut lines, come, members: mut regrouped } = touched;
         // Where the SSH server lets in by groups, whoever changes them may be let in or not.
@@ -250,7 +267,7 @@ impl<'a> Judging<'_, 'a> {
         }
         let wanted: HashSet<&[u8]> = lines.values().flatten().chain(&come).copied().collect();
         let overlay = Overlay::new(context.book, &plan.edits, |name| wanted.contains(name));
-        let groups = Arc::new(GroupsAfter::new(groups));
+        let groups = Arc::new(GroupsAfter::new(Arc::clone(groups)));
         let follows = plan.steps.iter().filter_map(|step| match step {
             Step::Reown(reown) if reown.follows => Some(reown),
             _ => None,
@@ -259,37 +276,46 @@ impl<'a> Judging<'_, 'a> {
             true => Vec::new(),
             false => follows.collect(),
         };
-        let judging = Judging { context, homes, overlay: &overlay, members, groups, follows };
+        let overlay = &overlay;
+        let edits_shadow = plan.edits.iter().any(|edit| edit.file == File::Shadow);
+        let judging = Judging { context, homes, overlay, members, groups, edits_shadow, follows };
         let of_lines = lines.iter().map(|(before, after)| (Some(*before), *after));
         let all: Vec<_> = of_lines.chain(come.iter().map(|name| (None, Some(*name)))).collect();
         let judge =
             |(before, after): (Option<&'a [u8]>, Option<&'a [u8]>)| judging.account(before, after);
-        let judged: Vec<Affected<'a>> = match all.len() >= MANY {
+        let mut judged: Vec<Affected<'a>> = match all.len() >= MANY {
             true => all.into_par_iter().map(judge).collect(),
             false => all.into_iter().map(judge).collect(),
         };
-        let regrouped = regrouped.into_iter().filter_map(|name| judging.member(name));
-        let there = |account: &Affected<'_>| account.before.is_some() || account.after.is_some();
-        judged.into_iter().chain(regrouped).filter(there).collect()
+        judged.retain(|account| account.before.is_some() || account.after.is_some());
+        judged.extend(regrouped.into_iter().filter_map(|name| judging.member(name)));
+        judged
     }
 
     /// One of whom only the groups change.
     fn member(&self, name: &'a [u8]) -> Option<Affected<'a>> {
         let (_, user) = self.context.book.user(name)?;
-        let person = self.person(user, None);
+        let person = self.person(user, ShadowOf::Book);
         let (before, after) = (Some(person.clone()), Some(person));
         Some(Affected { before, after, itself: false, was_admin: false, is_admin: false })
     }
 
     fn account(&self, before: Option<&'a [u8]>, after: Option<&'a [u8]>) -> Affected<'a> {
         let book = self.context.book;
-        let of_book = |name: &[u8]| book.shadow(name).map(|(_, shadow)| shadow);
         let before = before.and_then(|name| book.user(name));
-        let before = before.map(|(_, user)| self.person(user, of_book(user.name)));
+        let shadow = |name: &[u8]| match self.edits_shadow {
+            true => ShadowOf::Known(book.shadow(name).map(|(_, shadow)| shadow)),
+            false => ShadowOf::Book,
+        };
+        let before = before.map(|(_, user)| self.person(user, shadow(user.name)));
         let after = after.and_then(|name| self.overlay.user::<Passwd<'a>>(name));
         let after = after.map(|user| {
             let groups = Some(Arc::clone(&self.groups));
-            Person { regrouped: groups, ..self.person(user, self.overlay.shadow(user.name)) }
+            let shadow = match self.edits_shadow {
+                true => ShadowOf::Known(self.overlay.shadow(user.name)),
+                false => ShadowOf::Book,
+            };
+            Person { regrouped: groups, ..self.person(user, shadow) }
         });
         let both = before.as_ref().zip(after.as_ref());
         let itself = !both.is_some_and(|(before, after)| self.is_only_renumbered(before, after));
@@ -310,7 +336,7 @@ impl<'a> Judging<'_, 'a> {
         if could && is.as_ref().is_none_or(|is| !is.both.is_empty()) {
             for (person, sign_in) in [(before, was), (after, is)] {
                 if let (Some(person), Some(sign_in)) = (person, sign_in) {
-                    person.sign_in.get_or_init(|| sign_in);
+                    person.sign_in.get_or_init(|| Box::new(sign_in));
                 }
             }
             return;
@@ -333,7 +359,7 @@ impl<'a> Judging<'_, 'a> {
         if same && (stays_open || closed(&was) && closed(&is)) {
             for (person, sign_in) in [(before, was), (after, is)] {
                 if let (Some(person), Some(sign_in)) = (person, sign_in) {
-                    person.sign_in.get_or_init(|| sign_in);
+                    person.sign_in.get_or_init(|| Box::new(sign_in));
                 }
             }
             return;
@@ -341,21 +367,21 @@ impl<'a> Judging<'_, 'a> {
         let mut known = None;
         if let Some(person) = before {
             person.sign_in.get_or_init(|| {
-                person.judged(|question, rules| {
+                Box::new(person.judged(|question, rules| {
                     known = Some(question.keys(rules));
                     known.clone().expect("BUG: it was set a line ago")
-                })
+                }))
             });
         }
         if let Some(person) = after {
             let owner = before.unwrap_or(person).uid();
             person.sign_in.get_or_init(|| {
-                person.judged(|question, rules| match known {
+                Box::new(person.judged(|question, rules| match known {
                     // Nor do its groups change, by which they are read.
                     Some(known) if same => known,
                     _ if stays => question.keys(rules),
                     _ => self.homes.keys(question, rules, owner),
-                })
+                }))
             });
         }
     }
@@ -367,7 +393,7 @@ impl<'a> Judging<'_, 'a> {
         let same = Passwd { uid: after.user.uid, gid: after.user.gid, ..before.user };
         !self.follows.is_empty()
             && same == after.user
-            && before.shadow == after.shadow
+            && (!self.edits_shadow || before.shadow() == after.shadow())
             && !before.is_root()
             && !after.is_root()
             && self.followed(before) == numbers
@@ -391,7 +417,7 @@ impl<'a> Judging<'_, 'a> {
         (Some(new.unwrap_or(uid)), other.or(gid))
     }
 
-    fn person(&self, user: Passwd<'a>, shadow: Option<Shadow<'a>>) -> Person<'a> {
+    fn person(&self, user: Passwd<'a>, shadow: ShadowOf<'a>) -> Person<'a> {
         let context = self.context;
         Person { context, user, shadow, regrouped: None, sign_in: Arc::default() }
     }

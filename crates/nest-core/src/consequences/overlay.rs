@@ -1,8 +1,7 @@
 //! The account files as a plan leaves them, as far as names are asked for.
 
-use std::collections::HashSet;
-
-use hashbrown::HashMap;
+use hashbrown::{HashMap, HashSet};
+use smallvec::SmallVec;
 
 use crate::book::Book;
 use crate::table::{Edit, File, Line, Record, Shadow, name_on};
@@ -13,7 +12,7 @@ pub(super) struct Overlay<'a> {
     /// Where lines begin that go or alter.
     gone: HashSet<(File, usize)>,
     /// The lines that come, or are what a line becomes, by the name on them.
-    come: HashMap<(File, &'a [u8]), Vec<PlacedLine<'a>>>,
+    come: HashMap<(File, &'a [u8]), SmallVec<[PlacedLine<'a>; 1]>>,
 }
 
 /// A line, and where it stands.
@@ -23,6 +22,7 @@ impl<'a> Overlay<'a> {
     /// What edits of `passwd` and `shadow` make of the accounts that are `wanted`.
     pub fn new(book: &'a Book, edits: &'a [Edit], wanted: impl Fn(&[u8]) -> bool) -> Self {
         let mut overlay = Overlay { book, gone: HashSet::new(), come: HashMap::new() };
+        overlay.gone.reserve(edits.len());
         for edit in edits.iter().filter(|edit| matches!(edit.file, File::Passwd | File::Shadow)) {
             if edit.before.is_some() {
                 overlay.gone.insert((edit.file, edit.range.start));

@@ -91,7 +91,8 @@ pub(super) fn touched<'a>(
     for name in homes.owners(context.book) {
         lines.entry(name).or_insert(Some(name));
     }
-    let renamed: HashSet<&[u8]> = lines.values().flatten().copied().collect();
+    let of_lines = lines.values().flatten().copied();
+    let renamed: HashSet<&[u8]> = of_lines.take_while(|_| !members.is_empty()).collect();
     let is_known = |name: &&&[u8]| {
         come.contains(**name) || lines.contains_key(**name) || renamed.contains(**name)
     };
@@ -106,6 +107,9 @@ pub(super) fn regrouped<'a>(
     accounts: &[Affected<'a>],
     members: &mut Members<'a>,
 ) {
+    if !accounts.iter().any(|account| account.itself) {
+        return;
+    }
     let gid = |group: Option<Group<'_>>| group.and_then(|group| group.gid());
     let own = groups.iter().filter(|change| gid(change.before) != gid(change.after));
     let own: HashSet<(&[u8], Option<Gid>)> = own

@@ -22,7 +22,7 @@ pub(crate) use group_lists::places_naming;
 pub(crate) use home::{
     Instead, in_others, move_home, named_after, obstacle, plan_home, record_home,
 };
-pub(crate) use line_edits::{LineEdits, LineRef};
+pub(crate) use line_edits::{LineEdits, LineRef, NewFields};
 pub(crate) use new_name::{check_new_group_name, check_new_name};
 pub(crate) use numbers::{NewNumber, tell_elsewhere, why_chosen};
 pub(crate) use plan_builder::PlanBuilder;

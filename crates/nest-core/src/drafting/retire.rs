@@ -1,9 +1,10 @@
 //! Numbers that lose their holder by a change are retired, and those whose
 //! holder comes back are taken into use again.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, BTreeSet};
 
-use bstr::BString;
+use bstr::{BStr, BString};
+use hashbrown::{HashMap, HashSet};
 
 use crate::change::{Plan, Step};
 use crate::context::PlanContext;
@@ -13,22 +14,22 @@ use crate::table::{Edit, File, each_row, held_ids};
 use crate::value::{IdSpan, IdSpans, TreePath, Uid};
 
 /// Ids with whose they are or were.
-type Named = Vec<(IdSpan, BString)>;
+type Named<'e> = Vec<(IdSpan, &'e BStr)>;
 
 /// The ids that a change takes from their last holder, and those that it gives one again.
-struct Moved {
-    gone: Named,
+struct Moved<'e> {
+    gone: Named<'e>,
     back: IdSpans,
 }
 
-impl Moved {
+impl<'e> Moved<'e> {
     /// What the edits of some files, which hold the same kind of ids, come to.
-    fn between(context: PlanContext<'_>, edits: &[Edit], files: &[File]) -> Self {
+    fn between(context: PlanContext<'_>, edits: &'e [Edit], files: &[File]) -> Self {
         let edits = || edits.iter().filter(|edit| files.contains(&edit.file));
-        let before: Named = edits()
+        let before: Named<'e> = edits()
             .filter_map(|edit| {
                 let (span, name) = held_ids(edit.file, edit.before.as_ref()?)?;
-                Some((span, name.into()))
+                Some((span, BStr::new(name)))
             })
             .collect();
         let after: IdSpans = edits()
@@ -94,15 +95,15 @@ fn held_elsewhere(
 }
 
 /// What is left of some ids, each once.
-fn without(ids: Named, others: &IdSpans) -> Named {
-    let mut left: Named = ids
-        .into_iter()
-        .flat_map(|(span, name)| {
-            let parts = others.outside(span).into_iter();
-            parts.map(move |part| (part, name.clone())).collect::<Vec<_>>()
-        })
-        .collect();
-    left.sort();
+fn without<'e>(ids: Named<'e>, others: &IdSpans) -> Named<'e> {
+    let mut left = Named::with_capacity(ids.len());
+    for (span, name) in ids {
+        match others.overlaps(span) {
+            true => left.extend(others.outside(span).into_iter().map(|part| (part, name))),
+            false => left.push((span, name)),
+        }
+    }
+    left.sort_unstable();
     left.dedup_by_key(|(span, _)| *span);
     left
 }
@@ -117,17 +118,25 @@ pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan, going: &
     if context.change.is_none() || only_adds && known.is_empty() {
         return;
     }
-    let users = Moved::between(context, &plan.edits, &[File::Passwd]);
-    let groups = Moved::between(context, &plan.edits, &[File::Group]);
-    let ranges = Moved::between(context, &plan.edits, &[File::Subuid, File::Subgid]);
+    // There may be very many of each.
+    let between = |files: &[File]| Moved::between(context, &plan.edits, files);
+    let (users, (groups, ranges)) = rayon::join(
+        || between(&[File::Passwd]),
+        || (between(&[File::Group]), between(&[File::Subuid, File::Subgid])),
+    );
     let since = Some(context.today);
-    let single = |(span, name): (IdSpan, BString)| RetiredId { id: span.first(), name, since };
-    let range = |(span, name)| RetiredRange { span, name, since };
+    let single = |(span, name): (IdSpan, &BStr)| RetiredId {
+        id: span.first(),
+        name: name.to_owned(),
+        since,
+    };
+    let range = |(span, name): (IdSpan, &BStr)| RetiredRange { span, name: name.to_owned(), since };
     let mut gone = RetiredIds {
         users: users.gone.into_iter().map(single).collect(),
         groups: groups.gone.into_iter().map(single).collect(),
         ranges: ranges.gone.into_iter().map(range).collect(),
     };
+    let (uids_back, gids_back, ranges_back) = (users.back, groups.back, ranges.back);
     for (ids, earlier) in
         [(&mut gone.users, &going.earlier.users), (&mut gone.groups, &going.earlier.groups)]
     {
@@ -145,12 +154,12 @@ pub(crate) fn settle_numbers(context: PlanContext<'_>, plan: &mut Plan, going: &
         ids.iter().filter(|id| back.overlaps(IdSpan::single(id.id))).cloned().collect()
     };
     let parts = |retired: &RetiredRange| -> Vec<RetiredRange> {
-        let parts = ranges.back.within(retired.span).into_iter();
+        let parts = ranges_back.within(retired.span).into_iter();
         parts.map(|span| RetiredRange { span, ..retired.clone() }).collect()
     };
     let back = RetiredIds {
-        users: is_back(&known.users, &users.back),
-        groups: is_back(&known.groups, &groups.back),
+        users: is_back(&known.users, &uids_back),
+        groups: is_back(&known.groups, &gids_back),
         ranges: known.ranges.iter().flat_map(parts).collect(),
     };
     tell(plan, &gone, "retired", "not given to anybody else: files may carry them");

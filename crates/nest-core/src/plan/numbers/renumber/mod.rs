@@ -11,12 +11,13 @@ mod tests;
 
 use bstr::{BStr, BString};
 use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 
 use self::moves::{Move, Moves};
 use crate::book::Lookups;
 use crate::change::{Caution, Decision, NumberChange, Plan, Step, Subject, gather_alike};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
+use crate::drafting::{NewFields, PlanBuilder};
 use crate::ownership::{IdMapping, Reown};
 use crate::plan::numbers::reassign::places;
 use crate::policy::Policy;
@@ -25,7 +26,7 @@ use crate::request::{GuardOverrides, Request};
 use crate::roster::NumberTable;
 use crate::surroundings::Carried;
 use crate::suspended::Suspended;
-use crate::table::{File, GroupField, PasswdField, SubIdField};
+use crate::table::{File, Group, GroupField, Line, PasswdField, Record, SubIdField};
 use crate::value::{Gid, Uid, UserOrGroup, bytes_in_words};
 use crate::words::counted;
 
@@ -166,31 +167,24 @@ impl Edited {
     /// Edits the lines. Returns who gets another primary gid.
     fn write<'a>(&self, builder: &mut PlanBuilder<'a>, all: &[Move<'a>]) -> HashSet<&'a BStr> {
         let book = builder.context.book;
-        let (mut users, mut groups) = (HashMap::new(), Vec::new());
-        let mut regrouped = HashSet::new();
-        let text = |id: u32| id.to_string().into_bytes();
-        for one in all.iter().filter(|one| one.old != one.new) {
-            match one.thing {
-                UserOrGroup::User => {
-                    let uid = vec![(PasswdField::Uid, text(one.new))];
-                    users.insert(one.line.start, (one.line, uid));
-                }
-                UserOrGroup::Group => {
-                    groups.push((one.line, vec![(GroupField::Gid, text(one.new))]));
-                }
-            }
-        }
-        for (old, new) in self.gids.pairs() {
-            for (line, user) in book.users_by_gid(Gid(*old)) {
-                let (_, fields) = users.entry(line.start).or_insert((line, Vec::new()));
-                fields.push((PasswdField::Gid, text(*new)));
-                regrouped.insert(BStr::new(user.name));
-            }
-        }
-        let mut users: Vec<_> = users.into_values().collect();
-        users.sort_unstable_by_key(|(line, _)| line.start);
-        builder.edits.alter_many(File::Passwd, users);
-        builder.edits.alter_many(File::Group, groups);
+        let moved = |thing| all.iter().filter(move |one| one.thing == thing && one.old != one.new);
+        let uids = moved(UserOrGroup::User).map(|one| (one.line, PasswdField::Uid, one.new));
+        let primary: Vec<(Line<'a>, &'a BStr, u32)> = self
+            .gids
+            .pairs()
+            .par_iter()
+            .flat_map_iter(|(old, new)| {
+                let users = book.users_by_gid(Gid(*old)).into_iter();
+                users.map(|(line, user)| (line, BStr::new(user.name), *new))
+            })
+            .collect();
+        let gids = primary.iter().map(|(line, _, gid)| (*line, PasswdField::Gid, *gid));
+        let mut users: Vec<_> = uids.chain(gids).collect();
+        users.par_sort_unstable_by_key(|(line, ..)| line.start);
+        let of_user = users.par_chunk_by(|(one, ..), (other, ..)| one.start == other.start);
+        builder.edits.alter_many(File::Passwd, of_user.map(in_one_line).collect());
+        let groups = moved(UserOrGroup::Group).map(|one| (one.line, GroupField::Gid, one.new));
+        builder.edits.alter_many(File::Group, groups.map(|one| in_one_line(&[one])).collect());
         // Ranges that name their owner by number go with it.
         for (old, new) in self.uids.pairs() {
             let (old, new) = (old.to_string(), new.to_string());
@@ -200,8 +194,14 @@ impl Edited {
                 }
             }
         }
-        regrouped
+        primary.into_iter().map(|(_, name, _)| name).collect()
     }
+}
+
+/// The numbers that fields of one line get, as text.
+fn in_one_line<'a, C: Copy>(fields: &[(Line<'a>, C, u32)]) -> (Line<'a>, NewFields<C>) {
+    let texts = fields.iter().map(|(_, field, id)| (*field, id.to_string().into_bytes()));
+    (fields[0].0, texts.collect())
 }
 
 /// What was noted of suspended accounts goes with their numbers.
@@ -249,9 +249,8 @@ fn next_sign_ins(
         match one.thing {
             UserOrGroup::User => _ = names.insert(one.name),
             UserOrGroup::Group => {
-                let group = context.book.group(one.name).map(|(_, group)| group);
-                let members =
-                    group.into_iter().flat_map(|group| group.members().collect::<Vec<_>>());
+                let group = Group::read(one.line.record());
+                let members = group.iter().flat_map(Group::members);
                 names.extend(
                     members.filter(|name| context.book.user(name).is_some()).map(BStr::new),
                 );
@@ -340,7 +339,7 @@ fn totals(
 
 /// How many of the users that get other numbers have subordinate ids.
 fn with_ranges(context: PlanContext<'_>, all: &[Move<'_>]) -> usize {
-    let users = all.iter().filter(|one| one.thing == UserOrGroup::User && one.old != one.new);
+    let users = all.par_iter().filter(|one| one.thing == UserOrGroup::User && one.old != one.new);
     let has = |one: &&Move<'_>| {
         let is_named = |file, owner: &[u8]| !context.book.named(file, owner).is_empty();
         let number = one.old.to_string();
