@@ -148,7 +148,10 @@ impl<'g> Session<'g> {
             self.note_fault(&error);
             Vec::new()
         });
+        let folder = self.state.open(&self.tree).ok().flatten();
+        let left = folder.as_ref().map(LeftBehind::read).unwrap_or_default();
         let world = world.with_unfinished(self.unfinished()).with_suspended(suspended);
+        let world = world.with_sizes_left(left.sizes());
         let world = world.with_state(&self.state).finding_for(&self.earlier);
         Ok(world.telling(&self.notices))
     }
@@ -580,7 +583,7 @@ fn read_policy(global: &Global, tree: &Tree) -> Result<Policy> {
     };
     let text = String::from_utf8(text).map_err(|_| unreadable(&shown, "it is not UTF-8".into()))?;
     let policy = Policy::read(&shown, &text)?;
-    nest_core::check::verify_accepted_rules(&policy).map_err(PolicyFaults::from)?;
+    nest_core::check::verify_named_rules(&policy).map_err(PolicyFaults::from)?;
     Ok(policy)
 }
 

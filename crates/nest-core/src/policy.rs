@@ -12,7 +12,7 @@ use toml::de::DeTable;
 
 pub use self::keys::{KEYS, PolicyKey};
 pub use self::kinds::{AccountKind, KindRule};
-use crate::value::{IdSpan, NameStyle, nearest};
+use crate::value::{Day, IdSpan, NameStyle, Severity, nearest};
 
 /// Days, or never.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -41,10 +41,60 @@ pub struct Avoid {
 pub struct Accept {
     /// The rule.
     pub rule: String,
-    /// The subject of the finding.
+    /// The subject of the finding; each `*` stands for any text.
     pub subject: String,
     /// Why it is accepted, in the administrator's words.
-    pub why: String,
+    pub reason: String,
+    /// Who says so.
+    pub by: Option<String>,
+    /// The last day on which it holds.
+    pub until: Option<Day>,
+}
+
+impl Accept {
+    /// Whether it is about this subject.
+    pub fn is_of(&self, subject: &[u8]) -> bool {
+        let mut parts = self.subject.as_bytes().split(|byte| *byte == b'*');
+        let first = parts.next().unwrap_or_default();
+        let Some(mut rest) = subject.strip_prefix(first) else { return false };
+        let parts: Vec<&[u8]> = parts.collect();
+        let Some((last, between)) = parts.split_last() else { return rest.is_empty() };
+        for part in between {
+            let Some(at) = memchr::memmem::find(rest, part) else { return false };
+            rest = &rest[at + part.len()..];
+        }
+        rest.ends_with(last)
+    }
+}
+
+/// What the policy makes of a rule.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum SeverityChoice {
+    /// It does not run.
+    Off,
+    /// Its findings are as bad as this.
+    As(Severity),
+}
+
+/// What the policy makes of some rules.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct SeverityChoices(pub(crate) BTreeMap<String, SeverityChoice>);
+
+impl SeverityChoices {
+    /// What it makes of a rule, where it says so.
+    pub fn of(&self, rule: &str) -> Option<SeverityChoice> {
+        self.0.get(rule).copied()
+    }
+
+    /// Whether it says nothing of any.
+    pub fn is_empty(&self) -> bool {
+        self.0.is_empty()
+    }
+
+    /// The rules it says something of.
+    pub fn rules(&self) -> impl Iterator<Item = &str> {
+        self.0.keys().map(String::as_str)
+    }
 }
 
 /// Where a setting comes from.
@@ -120,6 +170,8 @@ pub struct Policy {
     pub mail_spool: String,
     pub mail_create: bool,
     pub check_accept: Vec<Accept>,
+    /// Rules that are off, or whose findings are as bad as is said here.
+    pub check_severity: SeverityChoices,
     sources: BTreeMap<&'static str, SettingSource>,
 }
 
@@ -172,6 +224,7 @@ impl Default for Policy {
             mail_spool: "/var/mail/{name}".into(),
             mail_create: false,
             check_accept: Vec::new(),
+            check_severity: SeverityChoices::default(),
             sources: BTreeMap::new(),
         }
     }
@@ -231,6 +284,12 @@ impl Policy {
         }
         faults.sort_by_key(|fault| fault.line);
         if faults.is_empty() { Ok(policy) } else { Err(PolicyFaults(faults)) }
+    }
+
+    /// A digest of all settings, to tell whether two reports went by the same.
+    pub fn digest(&self) -> String {
+        let settings = KEYS.iter().map(|key| format!("{} = {}\n", key.name, (key.get)(self)));
+        crate::drift::digest(settings.collect::<String>().as_bytes())
     }
 
     /// Where the setting with this key comes from.
@@ -323,6 +382,40 @@ mod tests {
 
     fn fault(text: &str) -> String {
         Policy::read("etc/copper-nest/policy.toml", text).unwrap_err().to_string()
+    }
+
+    #[test]
+    fn accepted_subjects_may_be_patterns() {
+        let accept = |text: &str| {
+            let text = format!("[check]\naccept = [{text}]\n");
+            Policy::read("p.toml", &text).map(|policy| policy.check_accept[0].clone())
+        };
+        let builders = accept("\"missing-home:nixbld*  builders\"").unwrap();
+        assert!(builders.is_of(b"nixbld1") && !builders.is_of(b"mynixbld1"));
+        let middle = accept("\"empty-group:*-*-crew  x\"").unwrap();
+        assert!(
+            middle.is_of(b"a-b-crew") && !middle.is_of(b"a-crew") && !middle.is_of(b"a-b-crews")
+        );
+        let whole = accept(
+            "{ rule = \"no-admin\", subject = \"sudo\", reason = \"on purpose\", by = \"Odalys\", until = 2027-06-30 }",
+        )
+        .unwrap();
+        assert_eq!((whole.by.as_deref(), whole.until), (Some("Odalys"), Some(Day(20999))));
+        for wrong in [
+            "\"no-admin\"",
+            "{ rule = \"no-admin\", subject = \"sudo\" }",
+            "{ rule = \"no-admin\", subject = \"x\", reason = \"y\", until = \"soon\" }",
+            "{ rule = \"no-admin\", subject = \"x\", reason = \"y\", untill = 2027-06-30 }",
+            "5",
+        ] {
+            assert!(accept(wrong).is_err(), "{wrong}");
+        }
+        let severity =
+            |text: &str| Policy::read("p.toml", &format!("[check]\nseverity = {text}\n"));
+        let set = severity("{ \"empty-group\" = \"off\", no-admin = \"error\" }").unwrap();
+        assert_eq!(set.check_severity.of("empty-group"), Some(SeverityChoice::Off));
+        assert!(severity("{ \"empty-group\" = \"loud\" }").is_err());
+        assert_ne!(set.digest(), Policy::default().digest());
     }
 
     #[test]

@@ -136,6 +136,12 @@ pub struct GuardOverrides {
     pub busy: bool,
 }
 
+impl GuardOverrides {
+    /// Every guard is waved through.
+    pub const ALL: GuardOverrides =
+        GuardOverrides { me: true, root: true, last_admin: true, service: true, busy: true };
+}
+
 impl Request for CreateUser {
     /// Lines about the users and the groups they join, others with the same home, and all
     /// numbers. A uid of one's own choice may have any holder, and a home that is taken over

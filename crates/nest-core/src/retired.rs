@@ -282,6 +282,19 @@ impl PackedFile {
 pub const VERSION: u32 = 1;
 
 impl Kept {
+    /// In the place of a number, where only lines are kept whose account nobody knows.
+    pub const NO_ID: u32 = u32::MAX;
+
+    /// Whether no account or group is kept, but lines that repair took out or rewrote: these
+    /// come back by undo alone.
+    pub fn is_of_lines(&self) -> bool {
+        let file = match self.thing {
+            UserOrGroup::User => File::Passwd,
+            UserOrGroup::Group => File::Group,
+        };
+        self.belongings.is_empty() && self.line_of(file).is_none()
+    }
+
     /// An account or group of which nothing is kept yet.
     pub(crate) fn new(thing: UserOrGroup, name: BString, id: u32) -> Self {
         Kept {

@@ -1,7 +1,7 @@
 //! What a planner or a rule may ask about the world. The host answers from a
 //! real tree; tests answer by hand.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
@@ -11,6 +11,7 @@ use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::ssh::SshServer;
 use crate::suspended::Suspended;
+use crate::table::File;
 use crate::value::{Day, Gid, IdSpans, TreePath, Uid};
 use crate::words::{agree, counted, list};
 
@@ -219,6 +220,47 @@ pub enum Origin {
     Others(String),
 }
 
+/// Users and groups that other files of the tree than the account files know: lists that an
+/// image brings, nss-altfiles(5), users of an overlay, and the records of user databases.
+#[derive(Debug, Clone, Default)]
+pub struct Elsewhere {
+    /// The users, with their uids where these are told.
+    pub users: HashMap<BString, Option<Uid>>,
+    /// The groups, with their gids.
+    pub groups: HashMap<BString, Option<Gid>>,
+    /// Owners of subordinate ranges that are no accounts: from them containers get theirs.
+    pub range_owners: BTreeSet<BString>,
+    /// Why some could not be read.
+    pub unread: Option<String>,
+}
+
+impl Elsewhere {
+    /// Whether they know a user of this name.
+    pub fn has_user(&self, name: &BStr) -> bool {
+        self.users.contains_key(name)
+    }
+
+    /// Whether they know a group of this name.
+    pub fn has_group(&self, name: &BStr) -> bool {
+        self.groups.contains_key(name)
+    }
+
+    /// Whether they know a user with this uid.
+    pub fn has_uid(&self, uid: Uid) -> bool {
+        self.users.values().any(|known| *known == Some(uid))
+    }
+
+    /// Whether they know a group with this gid.
+    pub fn has_gid(&self, gid: Gid) -> bool {
+        self.groups.values().any(|known| *known == Some(gid))
+    }
+
+    /// Whether they know a name of the kind that a file has.
+    pub fn has(&self, file: File, name: &BStr) -> bool {
+        if file.is_of_groups() { self.has_group(name) } else { self.has_user(name) }
+    }
+}
+
 /// The keys that a user may sign in with.
 #[derive(Debug, Clone, PartialEq, Eq)]
 pub enum Keys {
@@ -322,6 +364,13 @@ pub trait Surroundings: Sync {
     fn service_knows_group(&self, name: &BStr) -> Result<bool, String>;
     /// Where users come from besides the files.
     fn origin(&self) -> Origin;
+    /// What other files of the tree know of users and groups.
+    fn elsewhere(&self) -> &Elsewhere;
+    /// Why what belongs at a path may only be missing for now: an automounter brings it, or a
+    /// file system that is not mounted.
+    fn comes_later(&self, path: &BStr) -> Option<String>;
+    /// How many bytes an account file had when the last change left it.
+    fn size_left(&self, file: File) -> Option<u64>;
     /// The numbers of deleted accounts.
     fn retired(&self) -> &RetiredIds;
     /// Whether those numbers could be read.
@@ -405,6 +454,14 @@ pub trait Surroundings: Sync {
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention>;
     /// The change that was begun and neither finished nor rolled back, in words.
     fn unfinished(&self) -> Option<String>;
+    /// What tells one file or directory from all others, however its path is written: of what
+    /// stands at a path, links followed.
+    fn identity(&self, path: &BStr) -> Option<(u64, u64)>;
+    /// Where it is said who is asked for users, and whom, where that is not the account files
+    /// at all.
+    fn files_not_asked(&self) -> Option<(String, String)>;
+    /// The users that sudoers, crontabs and sshd_config name, each with the lines that do.
+    fn names_granted(&self) -> Vec<(BString, Vec<Mention>)>;
     /// Lines of sudoers, sshd_config and the like that name a user.
     fn mentions(&self, name: &BStr) -> Vec<Mention>;
 }

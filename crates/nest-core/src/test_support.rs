@@ -32,6 +32,12 @@ pub(crate) struct World {
     pub service_names: Vec<BString>,
     pub service_down: bool,
     pub other_sources: Option<String>,
+    pub elsewhere: Elsewhere,
+    pub comes_later: BTreeMap<BString, String>,
+    pub identities: BTreeMap<BString, (u64, u64)>,
+    pub sources_alone: Option<String>,
+    pub names_granted: Vec<(BString, Vec<Mention>)>,
+    pub sizes_left: BTreeMap<crate::table::File, u64>,
     pub retired: RetiredIds,
     pub kept: Vec<RetiredAccount>,
     pub surveys: BTreeMap<BString, Survey>,
@@ -108,6 +114,25 @@ impl Surroundings for World {
     }
     fn origin(&self) -> Origin {
         self.other_sources.clone().map_or(Origin::FilesAlone, Origin::Others)
+    }
+    fn elsewhere(&self) -> &Elsewhere {
+        &self.elsewhere
+    }
+    fn comes_later(&self, path: &BStr) -> Option<String> {
+        let at = self.comes_later.iter().find(|(at, _)| path.starts_with(at.as_slice()));
+        at.map(|(_, why)| why.clone())
+    }
+    fn identity(&self, path: &BStr) -> Option<(u64, u64)> {
+        self.identities.get(path).copied()
+    }
+    fn files_not_asked(&self) -> Option<(String, String)> {
+        self.sources_alone.clone().map(|sources| ("etc/nsswitch.conf:1".into(), sources))
+    }
+    fn names_granted(&self) -> Vec<(BString, Vec<Mention>)> {
+        self.names_granted.clone()
+    }
+    fn size_left(&self, file: crate::table::File) -> Option<u64> {
+        self.sizes_left.get(&file).copied()
     }
     fn retired(&self) -> &RetiredIds {
         &self.retired

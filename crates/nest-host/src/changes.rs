@@ -70,6 +70,11 @@ impl LeftBehind {
         state::parse(&text, VERSION).unwrap_or_default()
     }
 
+    /// How many bytes each account file had then.
+    pub fn sizes(&self) -> BTreeMap<File, u64> {
+        self.files.iter().map(|(file, left)| (*file, left.identity.size())).collect()
+    }
+
     /// Writes it, flushed with its directory. Where it can't be written there is none:
     /// an old one would blame other hands for what this program did.
     ///

@@ -1,6 +1,6 @@
 //! Lines of configuration that name a user.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::{FileKind, Mention};
@@ -36,6 +36,103 @@ pub(crate) fn granted(tree: &Tree, notices: &Notices) -> HashMap<BString, Vec<Me
         }
     }
     granted
+}
+
+/// Where crontabs say as whom each line runs, crontab(5).
+const SYSTEM_CRONTABS: &str = "etc/crontab";
+const SYSTEM_CRONTAB_DIRECTORY: &str = "etc/cron.d";
+/// Where the crontabs of users are, each called after its own.
+const CRONTABS: [&str; 2] = ["var/spool/cron/crontabs", "var/spool/cron"];
+
+/// The users that sudoers(5), crontab(5) and sshd_config(5) name, each with the lines that do.
+pub(crate) fn names_granted(tree: &Tree, notices: &Notices) -> Vec<(BString, Vec<Mention>)> {
+    let mut named: BTreeMap<BString, Vec<Mention>> = BTreeMap::new();
+    let mut add = |name: &[u8], file: &str, line: usize| {
+        let places = named.entry(name.into()).or_default();
+        places.push(Mention { file: file.to_owned(), line });
+    };
+    let one_and = |file: &str, directory: &str| -> Vec<String> {
+        std::iter::once(file.to_owned()).chain(files_in(tree, directory)).collect()
+    };
+    for file in one_and("etc/sudoers", "etc/sudoers.d") {
+        for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
+            for name in users_of_sudoers(line) {
+                add(name, &file, at + 1);
+            }
+        }
+    }
+    for file in one_and("etc/ssh/sshd_config", "etc/ssh/sshd_config.d") {
+        for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
+            for name in users_of_sshd(line) {
+                add(name, &file, at + 1);
+            }
+        }
+    }
+    for file in one_and(SYSTEM_CRONTABS, SYSTEM_CRONTAB_DIRECTORY) {
+        for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
+            if let Some(name) = user_of_crontab(line) {
+                add(name, &file, at + 1);
+            }
+        }
+    }
+    for directory in CRONTABS {
+        for file in files_in(tree, directory) {
+            let name = file.rsplit('/').next().unwrap_or_default();
+            add(name.as_bytes(), &file, 1);
+        }
+    }
+    named.into_iter().collect()
+}
+
+/// Whether a word is the name of one user: no group, alias, pattern or number.
+fn is_name(word: &[u8]) -> bool {
+    let starts = matches!(word.first(), Some(b'a'..=b'z' | b'_'));
+    starts && word.iter().all(|byte| byte.is_ascii_alphanumeric() || b"_-.".contains(byte))
+}
+
+/// The users that a line of sudoers grants something: `maren, odalys HOST = COMMANDS`.
+fn users_of_sudoers(line: &[u8]) -> Vec<&[u8]> {
+    let line = line.trim_ascii();
+    let is_setting = line.starts_with(b"Defaults") || line.starts_with(b"@");
+    let grants = line.split_once_str("=").filter(|_| !is_setting);
+    let Some((who, _)) = grants else { return Vec::new() };
+    // The last word before the sign is the host.
+    let words: Vec<&[u8]> = who.fields().collect();
+    let users = words.split_last().map_or(&[][..], |(_, users)| users);
+    // An alias is called in capitals, and so is the word that makes one.
+    let makes_alias = users.first().is_some_and(|word| word.ends_with(b"_Alias"));
+    let users = users.iter().filter(|_| !makes_alias).flat_map(|word| word.split_str(","));
+    users.filter(|word| is_name(word)).collect()
+}
+
+/// The users that a line of sshd_config names.
+fn users_of_sshd(line: &[u8]) -> Vec<&[u8]> {
+    let mut words = line.fields();
+    let key = words.next().unwrap_or_default().to_ascii_lowercase();
+    let words: Vec<&[u8]> = match &key[..] {
+        b"allowusers" | b"denyusers" => words.collect(),
+        b"match" => {
+            let words: Vec<&[u8]> = words.collect();
+            let user = words.iter().position(|word| word.eq_ignore_ascii_case(b"user"));
+            let list = user.and_then(|at| words.get(at + 1)).copied().unwrap_or_default();
+            list.split_str(",").collect()
+        }
+        _ => Vec::new(),
+    };
+    // What follows an @ is where they come from.
+    let users = words.into_iter().filter_map(|word| word.split_str("@").next());
+    users.filter(|word| is_name(word)).collect()
+}
+
+/// As whom a line of a system crontab runs.
+fn user_of_crontab(line: &[u8]) -> Option<&[u8]> {
+    let words: Vec<&[u8]> = line.fields().collect();
+    let first = *words.first()?;
+    let (at, is_time) = match first.first()? {
+        b'@' => (1, true),
+        _ => (5, first.iter().all(|byte| byte.is_ascii_digit() || b"*/,-".contains(byte))),
+    };
+    words.get(at).copied().filter(|word| is_time && is_name(word))
 }
 
 /// Whether each file of sudoers can be read.
@@ -211,6 +308,36 @@ mod tests {
         assert_eq!(of("tavish.r").unwrap(), ["etc/ssh/sshd_config:1"]);
         assert_eq!(of("s\u{f8}ren").unwrap(), ["etc/ssh/sshd_config:1"]);
         assert_eq!((of("may"), of("tavish"), of("")), (None, None, None));
+    }
+
+    #[test]
+    fn the_users_that_a_line_names_are_told_from_all_else() {
+        let names = |words: Vec<&[u8]>| {
+            words.into_iter().map(|word| word.to_str_lossy().into_owned()).collect::<Vec<_>>()
+        };
+        let sudoers = |line: &str| names(users_of_sudoers(line.as_bytes()));
+        assert_eq!(sudoers("maren,odalys ALL=(ALL:ALL) ALL"), ["maren", "odalys"]);
+        assert_eq!(sudoers("maren ALL = (tavis) /usr/bin/tides"), ["maren"]);
+        for line in ["%pilots ALL=ALL", "ALL ALL=ALL", "PILOTS ALL=ALL", "#1004 ALL=ALL"] {
+            assert_eq!(sudoers(line), [""; 0], "{line}");
+        }
+        for line in [
+            "User_Alias PILOTS = maren, odalys",
+            "Defaults:maren env_reset = x",
+            "@includedir /etc/x=y",
+        ] {
+            assert_eq!(sudoers(line), [""; 0], "{line}");
+        }
+        let sshd = |line: &str| names(users_of_sshd(line.as_bytes()));
+        assert_eq!(sshd("AllowUsers maren odalys@10.0.0.* pilot*"), ["maren", "odalys"]);
+        assert_eq!(sshd("Match User maren,!tavish Address 10.0.0.0/8"), ["maren"]);
+        assert_eq!(sshd("AllowGroups pilots"), [""; 0]);
+        let cron = |line: &str| {
+            user_of_crontab(line.as_bytes()).map(|name| name.to_str_lossy().into_owned())
+        };
+        assert_eq!(cron("17 * * * * tidegauge  run"), Some("tidegauge".into()));
+        assert_eq!(cron("@reboot maren run"), Some("maren".into()));
+        assert_eq!(cron("MAILTO=maren a b c d e f"), None);
     }
 
     #[test]

@@ -79,6 +79,11 @@ pub enum LoadError {
 }
 
 impl FileIdentity {
+    /// In bytes.
+    pub(crate) fn size(&self) -> u64 {
+        self.size.unsigned_abs()
+    }
+
     pub(crate) fn of(stat: &Stat) -> Self {
         FileIdentity {
             identity: (stat.st_dev, stat.st_ino),

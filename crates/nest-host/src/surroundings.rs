@@ -1,11 +1,13 @@
 //! What planners and rules may ask about the world, answered from a real tree.
 
+mod elsewhere;
+mod later;
 mod seen;
 mod site;
 mod sources;
 mod ssh;
 
-use std::collections::{BTreeSet, HashSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::path::Path;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
@@ -16,10 +18,11 @@ use nest_core::retired::RetiredAccount;
 use nest_core::retired_ids::RetiredIds;
 use nest_core::ssh::SshServer;
 use nest_core::surroundings::{
-    Carried, Facts, FileKind, Inventory, KeyFile, Mention, Origin, Process, Program, Site,
-    Skeleton, SkeletonFault, Surroundings, Survey,
+    Carried, Elsewhere, Facts, FileKind, Inventory, KeyFile, Mention, Origin, Process, Program,
+    Site, Skeleton, SkeletonFault, Surroundings, Survey,
 };
 use nest_core::suspended::Suspended;
+use nest_core::table::File;
 use nest_core::value::{Gid, IdSpan, IdSpans, TreePath, Uid};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
@@ -58,6 +61,10 @@ pub struct World<'t> {
     /// The same where nobody wants to know.
     own_notices: Notices,
     seen: Seen,
+    origin: OnceLock<Origin>,
+    elsewhere: OnceLock<Elsewhere>,
+    later: OnceLock<Vec<(BString, String)>>,
+    sizes_left: BTreeMap<File, u64>,
 }
 
 impl<'t> World<'t> {
@@ -79,6 +86,10 @@ impl<'t> World<'t> {
             notices: None,
             own_notices: Notices::default(),
             seen: Seen::default(),
+            origin: OnceLock::new(),
+            elsewhere: OnceLock::new(),
+            later: OnceLock::new(),
+            sizes_left: BTreeMap::new(),
         }
     }
 
@@ -92,6 +103,12 @@ impl<'t> World<'t> {
     #[must_use]
     pub fn without_retired(self, why: String) -> Self {
         World { retired: RetiredIds::default(), retired_unread: Some(why), ..self }
+    }
+
+    /// The same world, in which the last change left account files of these sizes.
+    #[must_use]
+    pub fn with_sizes_left(self, sizes_left: BTreeMap<File, u64>) -> Self {
+        World { sizes_left, ..self }
     }
 
     /// The same world, in which these accounts are suspended.
@@ -202,6 +219,10 @@ impl Surroundings for World<'_> {
                 Program::Fine
             }
             Ok(_) => Program::NotExecutable,
+            // What is there is made at boot.
+            Err(Errno::NOENT) if path.starts_with(b"/run/") && !self.tree.is_live() => {
+                Program::Unknown
+            }
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Program::Missing,
             Err(_) => Program::Unknown,
         })
@@ -269,12 +290,31 @@ impl Surroundings for World<'_> {
     }
 
     fn origin(&self) -> Origin {
-        match self.configuration("etc/nsswitch.conf") {
+        let read = || match self.configuration("etc/nsswitch.conf") {
             Ok(Some(text)) => sources::others_in(&text).map_or(Origin::FilesAlone, Origin::Others),
             Ok(None) => Origin::FilesAlone,
             // What is not known must not make ghosts of a directory's users.
             Err(why) => Origin::Others(format!("sources that can't be told (it {why})")),
-        }
+        };
+        self.origin.get_or_init(read).clone()
+    }
+
+    fn elsewhere(&self) -> &Elsewhere {
+        self.elsewhere.get_or_init(|| elsewhere::read(self.tree))
+    }
+
+    fn comes_later(&self, path: &BStr) -> Option<String> {
+        let places = self.later.get_or_init(|| later::places(self.tree));
+        let above = |place: &BStr| {
+            let rest = path.as_bytes().strip_prefix(place.as_bytes());
+            rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+        };
+        let (_, why) = places.iter().find(|(place, _)| above(place.as_bstr()))?;
+        Some(why.clone())
+    }
+
+    fn size_left(&self, file: File) -> Option<u64> {
+        self.sizes_left.get(&file).copied()
     }
 
     fn retired(&self) -> &RetiredIds {
@@ -460,6 +500,21 @@ impl Surroundings for World<'_> {
             }
         }
         going_on
+    }
+
+    fn identity(&self, path: &BStr) -> Option<(u64, u64)> {
+        let stat = self.tree.stat(path_of(path)).ok()?;
+        Some((stat.st_dev, stat.st_ino))
+    }
+
+    fn files_not_asked(&self) -> Option<(String, String)> {
+        let text = self.configuration("etc/nsswitch.conf").ok().flatten()?;
+        let (line, sources) = sources::without_files(&text)?;
+        Some((format!("etc/nsswitch.conf:{line}"), sources))
+    }
+
+    fn names_granted(&self) -> Vec<(BString, Vec<Mention>)> {
+        mentions::names_granted(self.tree, self.notices())
     }
 
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention> {

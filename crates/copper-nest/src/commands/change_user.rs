@@ -9,7 +9,7 @@ use nest_core::policy::Days;
 use super::even::ALL;
 use super::{
     Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE, bytes, read_keys, read_ranges,
-    read_uid,
+    read_span, read_uid,
 };
 
 /// Change an account: names, numbers, places, how long it lasts.
@@ -55,6 +55,9 @@ pub struct ChangeUserArgs {
     /// How many subordinate ids it has in all, or which: spans with semicolons between them.
     #[arg(long, value_name = "N|SPAN|none")]
     ranges: Option<String>,
+    /// Give them another subordinate range, as large, in the place of this one.
+    #[arg(long, value_name = "SPAN", conflicts_with = "ranges")]
+    move_range: Option<String>,
     /// Days after which the password must be changed.
     #[arg(long, value_name = "DAYS|never")]
     password_renew: Option<String>,
@@ -104,6 +107,7 @@ impl ChangeUserArgs {
             shell: self.shell.as_ref().map(bytes),
             expires: self.expires.clone(),
             ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
+            move_range: self.move_range.as_deref().map(read_span).transpose()?,
             aging: self.aging()?,
             keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
             overrides: self.even.read(),
@@ -118,6 +122,7 @@ impl ChangeUserArgs {
             &self.uid,
             &self.expires,
             &self.ranges,
+            &self.move_range,
             &self.password_renew,
             &self.password_hold,
             &self.password_remind,

@@ -1,17 +1,20 @@
 //! `check`.
 
-use std::collections::{HashMap, HashSet};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::PathBuf;
 
 use clap::ValueEnum;
-use nest_core::check::{CheckReport, Finding, RULES, Rule, Selection, Severity, check, rule};
+use nest_core::check::{CheckReport, Finding, Rule, Selection, Severity, check, rule};
+use nest_core::words::{agree, counted, list};
 use nest_host::found::{self, EarlierFindings, Remembered};
 use nest_host::state::State;
+use nest_host::untrusted;
 use rayon::prelude::*;
 use serde_json::json;
 
 use super::show_rule::find;
 use super::{Failure, Format, Global, REFUSED, Result, Session, USAGE, read_input};
+use crate::view::findings::CheckRun;
 use crate::view::{self, findings, sarif};
 
 /// Check the account files for duplicates, orphans and broken memberships.
@@ -46,6 +49,9 @@ pub struct Check {
     /// Show only what is new since --remember, and what is gone.
     #[arg(long)]
     since_last: bool,
+    /// List what the policy accepts, with who says so, why and until when.
+    #[arg(long)]
+    accepted: bool,
     /// A file that names trees, one a line; - for standard input.
     #[arg(long, value_name = "FILE|-")]
     trees_from: Option<PathBuf>,
@@ -56,6 +62,7 @@ const EXAMPLES: &str = "Examples:
   copper-nest --tree /srv/image check --files-only --fail-on warning
   copper-nest check --only duplicate-uid,duplicate-gid --format json
   copper-nest check --remember --since-last
+  copper-nest check --accepted
   copper-nest check --tree /srv/images/a --tree /srv/images/b --format sarif";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -70,8 +77,40 @@ struct Checked {
     report: CheckReport,
     /// How many account files were read.
     files: usize,
-    /// What was remembered and is gone, and when that was.
-    since: Option<(String, Vec<Remembered>)>,
+    /// What became of what was remembered.
+    since: Option<Since>,
+    /// By what it was checked.
+    run: CheckRun,
+}
+
+/// What became of what was found last time.
+struct Since {
+    /// When that was; empty where nothing was remembered.
+    time: String,
+    /// What is gone.
+    gone: Vec<Remembered>,
+    /// How many findings are there still, by severity.
+    known: BTreeMap<Severity, usize>,
+}
+
+impl Since {
+    /// `12 errors and 5 warnings are known already`.
+    fn known_in_words(&self) -> String {
+        let words = [
+            (Severity::Error, "error", "errors"),
+            (Severity::Warning, "warning", "warnings"),
+            (Severity::Note, "note", "notes"),
+        ];
+        let count = |severity| self.known.get(&severity).copied().unwrap_or(0);
+        let parts = words.into_iter().filter(|(severity, ..)| count(*severity) > 0);
+        let parts: Vec<String> =
+            parts.map(|(severity, one, many)| counted(count(severity), one, many)).collect();
+        let all = self.known.values().sum::<usize>();
+        match parts.is_empty() {
+            true => "nothing is known already".to_owned(),
+            false => format!("{} {} known already", list(&parts), agree(&all, "is", "are")),
+        }
+    }
 }
 
 impl Check {
@@ -84,12 +123,21 @@ impl Check {
             only: rules(&self.only)?,
             skip: rules(&self.skip)?,
             files_only: self.files_only,
+            in_brief: false,
         };
         let trees = self.trees(global)?;
+        // Into a pipe there is one line for each, and there may be millions.
+        let to_pipe = global.format == Format::Text && !view::for_a_person(global);
+        let in_brief =
+            to_pipe && trees.len() < 2 && !(self.remember || self.since_last || self.accepted);
+        let selection = Selection { in_brief, ..selection };
         if trees.len() < 2 {
             let global = trees.first().unwrap_or(global);
             let checked = self.one(global, &selection)?;
             self.show(global, &checked);
+            if self.remember && global.dry_run && !global.quiet {
+                errln!("dry run: nothing was remembered.");
+            }
             let status = self.status(&checked.report);
             // A hundred thousand findings take a while to be given back, and nobody waits
             // for that.
@@ -129,6 +177,9 @@ impl Check {
         let session = Session::open_anyway(global)?;
         let mut loaded = session.load_in_passing()?;
         let world = session.world_to_look_at()?;
+        // What the policy accepts is told by more than a line has.
+        let in_brief = selection.in_brief && session.policy.check_accept.is_empty();
+        let selection = &Selection { in_brief, ..selection.clone() };
         let mut report = check(session.context(&loaded, &world), selection);
         if !loaded.is_as_it_was() {
             // Somebody was at the files: now as they are at one moment.
@@ -136,7 +187,10 @@ impl Check {
             report = check(session.context(&loaded, &world), selection);
         }
         let files = loaded.originals.len();
-        let found = self.remember.then(|| remembered(&session, selection, &report));
+        let found = match self.remember {
+            true => Some(remembered(&session, &report)?),
+            false => None,
+        };
         let mut since = None;
         if self.since_last {
             since = Some(self.keep_new(&session, selection, &mut report)?);
@@ -146,9 +200,16 @@ impl Check {
                 let message = "with --state none there is nowhere to remember anything";
                 return Err(Failure::new(REFUSED, "no-state", message));
             }
-            found::write(&session.tree, &session.state, &found)?;
+            if !global.dry_run {
+                found::write(&session.tree, &session.state, &found)?;
+            }
         }
-        Ok(Checked { report, files, since })
+        let run = CheckRun {
+            host: host_name(&session),
+            time: session.time(),
+            policy: session.policy.digest(),
+        };
+        Ok(Checked { report, files, since, run })
     }
 
     /// Leaves the findings that were not there last time; returns when that was, and
@@ -158,10 +219,10 @@ impl Check {
         session: &Session<'_>,
         selection: &Selection,
         report: &mut CheckReport,
-    ) -> Result<(String, Vec<Remembered>)> {
+    ) -> Result<Since> {
         let Some(last) = found::read(&session.tree, &session.state)? else {
             if self.remember {
-                return Ok((String::new(), Vec::new()));
+                return Ok(Since { time: String::new(), gone: Vec::new(), known: BTreeMap::new() });
             }
             let message = "nothing was remembered yet that this could be held against";
             return Err(Failure::new(REFUSED, "nothing-remembered", message)
@@ -178,13 +239,18 @@ impl Check {
         for then in last.findings {
             before.entry(then.key.clone()).or_default().push(then);
         }
-        report
-            .findings
-            .retain(|finding| before.get_mut(&finding.key()).and_then(Vec::pop).is_none());
+        let mut known = BTreeMap::new();
+        report.findings.retain(|finding| {
+            let is_new = before.get_mut(&finding.key()).and_then(Vec::pop).is_none();
+            if !is_new {
+                *known.entry(finding.severity).or_insert(0) += 1;
+            }
+            is_new
+        });
         let left = before.into_values().flatten();
         let mut gone: Vec<Remembered> = left.filter(|then| ran.contains(&then.rule)).collect();
         gone.sort_by(|a, b| a.text.cmp(&b.text));
-        Ok((last.time, gone))
+        Ok(Since { time: last.time, gone, known })
     }
 
     fn status(&self, report: &CheckReport) -> u8 {
@@ -193,32 +259,44 @@ impl Check {
             Level::Warning => Severity::Warning,
             Level::Note => Severity::Note,
         };
-        let found = report.findings.iter().any(|finding| finding.rule.severity >= least);
+        let all = [Severity::Note, Severity::Warning, Severity::Error];
+        let found = all.into_iter().filter(|severity| *severity >= least);
+        let found = found.map(|severity| report.count(severity)).sum::<usize>() > 0;
         let skipped = !report.skipped.is_empty() && !self.allow_skipped;
         u8::from(found || skipped)
     }
 
     fn show(&self, global: &Global, checked: &Checked) {
-        let Checked { report, files, since } = checked;
+        let Checked { report, files, since, .. } = checked;
         match global.format {
             Format::Sarif => view::print_json(&sarif::to_sarif(&[(global, report)])),
+            Format::Text if self.accepted => findings::print_accepted(global, &report.accepted),
             Format::Json => view::print_json(&document(global, checked)),
             Format::Text if global.quiet => {}
             Format::Text => {
-                if let Some((time, gone)) = since {
-                    for then in gone {
+                if let Some(since) = since {
+                    for then in &since.gone {
                         outln!("gone: {}", view::visible(then.text.as_bytes()));
                     }
-                    let since = match time.as_str() {
-                        "" => "nothing was remembered before: all is new".to_owned(),
-                        time => format!(
-                            "since {time}: {} new, {} gone",
-                            report.findings.len(),
-                            gone.len()
-                        ),
+                    let gone = since.gone.len();
+                    let told = match (since.time.as_str(), report.findings.len()) {
+                        ("", _) => "nothing was remembered before: all is new".to_owned(),
+                        (time, 0) if gone == 0 => {
+                            findings::print_findings(global, report, self.all);
+                            let skipped = findings::not_judged(report);
+                            let known = since.known_in_words();
+                            errln!("nothing new since {time}; {known}.{skipped}");
+                            return;
+                        }
+                        (time, new) => {
+                            format!(
+                                "since {time}: {new} new, {gone} gone; {}",
+                                since.known_in_words()
+                            )
+                        }
                     };
                     findings::print(global, report, *files, self.all);
-                    errln!("{since}");
+                    errln!("{told}");
                     return;
                 }
                 findings::print(global, report, *files, self.all);
@@ -275,30 +353,49 @@ impl Check {
 }
 
 fn document(global: &Global, checked: &Checked) -> serde_json::Value {
-    let mut document = findings::to_json(global, &checked.report);
-    if let Some((time, gone)) = &checked.since {
-        document["since"] = json!(time);
-        let gone = gone.iter().map(|then| json!({"rule": then.rule, "text": then.text}));
+    let mut document = findings::to_json(global, &checked.report, &checked.run);
+    if let Some(since) = &checked.since {
+        document["since"] = json!(since.time);
+        let known = |severity| since.known.get(&severity).copied().unwrap_or(0);
+        document["known"] = json!({
+            "error": known(Severity::Error),
+            "warning": known(Severity::Warning),
+            "note": known(Severity::Note),
+        });
+        let gone = since.gone.iter().map(|then| json!({"rule": then.rule, "text": then.text}));
         document["gone"] = gone.collect();
     }
     document
 }
 
-fn remembered(
-    session: &Session<'_>,
-    selection: &Selection,
-    report: &CheckReport,
-) -> EarlierFindings {
+/// What the machine is called whose tree it is: by its own file, or as the kernel says.
+fn host_name(session: &Session<'_>) -> String {
+    let own = untrusted::read_configuration(&session.tree, "etc/hostname").unwrap_or_default();
+    let own = String::from_utf8_lossy(&own);
+    let own = own.lines().map(str::trim).find(|line| !line.is_empty() && !line.starts_with('#'));
+    match (own, session.tree.is_live()) {
+        (_, true) => rustix::system::uname().nodename().to_string_lossy().into_owned(),
+        (Some(own), false) => own.to_owned(),
+        (None, false) => String::new(),
+    }
+}
+
+/// What is found now, with what was found before by rules that were not judged now.
+fn remembered(session: &Session<'_>, report: &CheckReport) -> Result<EarlierFindings> {
     let skipped = |rule: &Rule| report.skipped.iter().any(|skipped| skipped.rule == rule.name);
-    let judged = RULES.iter().filter(|rule| selection.wants(rule) && !skipped(rule));
+    let judged: Vec<&str> =
+        report.ran.iter().filter(|rule| !skipped(rule)).map(|rule| rule.name).collect();
     let remember = |finding: &Finding| Remembered {
         rule: finding.rule.name.to_owned(),
         key: finding.key(),
         text: findings::one_line(finding),
     };
-    EarlierFindings::new(
-        session.time(),
-        judged.map(|rule| rule.name.to_owned()).collect(),
-        report.findings.iter().map(remember).collect(),
-    )
+    let last = found::read(&session.tree, &session.state)?;
+    let (rules, findings) = last.map(|last| (last.rules, last.findings)).unwrap_or_default();
+    let is_judged = |name: &String| judged.contains(&name.as_str());
+    let mut rules: Vec<String> = rules.into_iter().filter(|name| !is_judged(name)).collect();
+    rules.extend(judged.iter().map(|name| (*name).to_owned()));
+    let still = findings.into_iter().filter(|then| !is_judged(&then.rule));
+    let all = report.findings.iter().map(remember).chain(still).collect();
+    Ok(EarlierFindings::new(session.time(), rules, all))
 }

@@ -138,6 +138,14 @@ pub fn read_ranges(text: &str) -> Result<RangesAsked> {
     RangesAsked::parse(text).ok_or_else(fault)
 }
 
+/// A range as check and show user print it.
+fn read_span(text: &str) -> Result<nest_core::value::IdSpan> {
+    nest_core::value::IdSpan::parse(text).map_err(|_| {
+        let message = format!("{text} is no range, such as 2001010688-2001076223");
+        Failure::new(USAGE, "usage", message)
+    })
+}
+
 /// A file of public keys.
 pub fn read_keys(path: &Path) -> Result<KeyFile> {
     Ok(KeyFile { path: path.display().to_string(), text: read_input(path)? })

@@ -1,14 +1,17 @@
 //! `repair`.
 
 use std::cell::RefCell;
+use std::ffi::OsString;
+use std::path::Path;
 
+use bstr::{BString, ByteSlice};
 use clap::builder::NonEmptyStringValueParser;
 use nest_core::check::{CheckReport, Rule, Selection, repair};
 use nest_core::table::File;
 
 use super::even::ALL;
 use super::show_rule::find;
-use super::{Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE};
+use super::{Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE, read_input};
 use crate::view::{self, findings};
 
 /// Mend what has one right answer, and list what takes a decision.
@@ -16,7 +19,7 @@ use crate::view::{self, findings};
 /// Nobody gains access by it, and nothing is lost: what it takes out is in the
 /// change's record, and undo brings it back. Homes that are missing are made only
 /// with --only missing-home. A line that is at fault, and that only you can judge, is
-/// taken out with --take-out.
+/// written anew with --set, or taken out with --take-out.
 #[derive(Debug, clap::Args)]
 #[command(after_help = EXAMPLES)]
 pub struct RepairArgs {
@@ -29,6 +32,10 @@ pub struct RepairArgs {
     /// Take this line out, and do nothing else; more than one may be given.
     #[arg(long, value_name = "FILE:LINE", value_parser = NonEmptyStringValueParser::new())]
     take_out: Vec<String>,
+    /// Put LINE in the place of one that is at fault, and do nothing else; - reads it from
+    /// standard input. More than one may be given.
+    #[arg(long, num_args = 2, value_names = ["FILE:LINE", "LINE"], allow_hyphen_values = true)]
+    set: Vec<OsString>,
     #[command(flatten)]
     even: Even<ALL>,
 }
@@ -36,6 +43,7 @@ pub struct RepairArgs {
 const EXAMPLES: &str = "Examples:
   copper-nest repair --dry-run
   copper-nest repair --only stray-space,duplicate-member
+  copper-nest repair --set etc/group:9 'pilots:x:210:odalys,tavish'
   copper-nest repair --take-out etc/passwd:17";
 
 impl RepairArgs {
@@ -51,10 +59,12 @@ impl RepairArgs {
             return Err(Failure::new(REFUSED, "takes-a-decision", message)
                 .or("see what there is to decide", format!("check --only {}", rule.name)));
         }
-        let selection = Selection { only, skip: rules(&self.skip)?, files_only: false };
+        let selection =
+            Selection { only, skip: rules(&self.skip)?, files_only: false, in_brief: false };
         let take_out: Result<Vec<_>> = self.take_out.iter().map(|place| line_of(place)).collect();
         let (take_out, overrides) = (take_out?, self.even.read());
-        let request = nest_core::check::Repair { selection, take_out, overrides };
+        let set = self.lines_to_set()?;
+        let request = nest_core::check::Repair { selection, take_out, set, overrides };
         let session = Session::open(global)?;
         let left: RefCell<Option<CheckReport>> = RefCell::default();
         let status = session.carry_out(&request, Asks::First, |context| {
@@ -62,10 +72,26 @@ impl RepairArgs {
             left.replace(Some(repaired.left));
             Ok(repaired.plan)
         })?;
-        if let Some(left) = left.into_inner().filter(|_| request.take_out.is_empty()) {
+        if let Some(left) = left.into_inner().filter(|_| request.is_of_all()) {
             tell_left(global, &left);
         }
         Ok(status)
+    }
+}
+
+impl RepairArgs {
+    /// The lines of `--set`, with their places.
+    fn lines_to_set(&self) -> Result<Vec<(File, usize, BString)>> {
+        let pairs = self.set.chunks_exact(2).map(|pair| {
+            let place = pair[0].to_string_lossy();
+            let (file, line) = line_of(&place)?;
+            let text = match pair[1].as_encoded_bytes() {
+                b"-" => read_input(Path::new("-"))?.trim_end_with(|c| c == '\n').into(),
+                text => text.into(),
+            };
+            Ok((file, line, text))
+        });
+        pairs.collect()
     }
 }
 

@@ -3,13 +3,15 @@
 use std::collections::HashMap;
 use std::fmt::Write;
 
-use nest_core::check::{CheckReport, Finding, Severity};
+use bstr::ByteSlice;
+use nest_core::check::{Accepted, BriefFinding, BriefFindings, CheckReport, Finding, Severity};
+use nest_core::policy::Accept;
 use nest_core::words::{agree, counted};
 use rayon::prelude::*;
 use serde_json::{Value, json};
 
 use super::remedy::{pasteable, plainest};
-use super::{for_a_person, made_visible, style, visible, width};
+use super::{beside, columns, for_a_person, is_narrow, made_visible, style, visible, width};
 use crate::cli::Global;
 
 /// So many findings of a rule are shown on a terminal, unless all are asked for.
@@ -18,9 +20,22 @@ const MOST_OF_A_RULE: usize = 20;
 /// Prints a report: grouped by file on a terminal, one finding a line elsewhere.
 /// `files` is how many account files were read.
 pub fn print(global: &Global, report: &CheckReport, files: usize, all: bool) {
+    print_findings(global, report, all);
+    let summary = summary(report, files);
+    // In a pipe only findings are records: the counts go beside them.
+    if for_a_person(global) {
+        outln!("{summary}");
+    } else {
+        errln!("{summary}");
+    }
+}
+
+/// The findings alone.
+pub fn print_findings(global: &Global, report: &CheckReport, all: bool) {
     if for_a_person(global) {
         grouped(global, &report.findings, most(all));
     } else {
+        print_brief(&report.brief);
         let lines = |findings: &[Finding]| {
             let mut lines = String::with_capacity(128 * findings.len());
             for finding in findings {
@@ -32,12 +47,68 @@ pub fn print(global: &Global, report: &CheckReport, files: usize, all: bool) {
         let chunks: Vec<String> = report.findings.par_chunks(1024).map(lines).collect();
         chunks.iter().for_each(|lines| crate::output::print_lines(lines));
     }
-    let summary = summary(report, files);
-    // In a pipe only findings are records: the counts go beside them.
-    if for_a_person(global) {
-        outln!("{summary}");
+}
+
+/// Findings in brief, one a line: some at a time, so that they need little room.
+fn print_brief(brief: &BriefFindings) {
+    const STRETCH: usize = 1 << 13;
+    let lines = |from: usize| {
+        let mut lines = String::with_capacity(128 * STRETCH);
+        for at in from..(from + STRETCH).min(brief.len()) {
+            let BriefFinding { rule, severity, file, line, message } = brief.get(at);
+            push_parts(&mut lines, file.path(), line, severity, rule.name, message);
+            lines.push('\n');
+        }
+        lines
+    };
+    let starts: Vec<usize> = (0..brief.len()).step_by(STRETCH).collect();
+    for some in starts.chunks(16) {
+        let stretches: Vec<String> = some.par_iter().map(|from| lines(*from)).collect();
+        stretches.iter().for_each(|lines| crate::output::print_lines(lines));
+    }
+}
+
+/// What the policy accepts: under the files on a terminal, one a line elsewhere.
+pub fn print_accepted(global: &Global, accepted: &[Accepted]) {
+    let why = |by: &Accept| {
+        let who = by.by.as_ref().map(|who| format!(", says {who}")).unwrap_or_default();
+        let until = by.until.map(|day| format!(", until {day}")).unwrap_or_default();
+        visible(format!("{}{who}{until}", by.reason).as_bytes())
+    };
+    if !for_a_person(global) {
+        for Accepted { finding, by } in accepted {
+            outln!("{} [accepted: {}]", one_line(finding), why(by));
+        }
     } else {
-        errln!("{summary}");
+        let mut last = String::new();
+        for Accepted { finding, by } in accepted {
+            let place = place_of(finding);
+            if place != last {
+                super::heading(&place);
+                last = place;
+            }
+            let line = match finding.line {
+                0 => String::new(),
+                line => line.to_string(),
+            };
+            let (color, good) = (style::of(finding.severity), style::GOOD);
+            let subject = visible(&finding.subject);
+            let name = finding.rule.name;
+            outln!("  {line:>4}  {color}{name}, {}{color:#}  {subject}", finding.severity);
+            outln!("        {}", visible(finding.message.as_bytes()));
+            outln!("        {good}accepted{good:#}: {}", why(by));
+            outln!();
+        }
+    }
+    let all = counted(accepted.len(), "finding is", "findings are");
+    let told = match accepted.is_empty() {
+        true => "the policy accepts no finding.".to_owned(),
+        false => format!("{all} accepted."),
+    };
+    if for_a_person(global) {
+        outln!("{told}");
+    } else {
+        errln!("{told}");
     }
 }
 
@@ -55,17 +126,30 @@ pub fn one_line(finding: &Finding) -> String {
 
 /// Adds it to others, of which there may be very many.
 fn push_line(lines: &mut String, finding: &Finding) {
-    match &finding.place {
-        Some(place) => *lines += &made_visible(place),
-        None => *lines += finding.file.path(),
-    }
-    if finding.place.is_none() && finding.line > 0 {
+    let place = finding.place.as_ref().map(|place| made_visible(place));
+    let (place, line) = match &place {
+        Some(place) => (place.as_ref(), 0),
+        None => (finding.file.path(), finding.line),
+    };
+    push_parts(lines, place, line, finding.severity, finding.rule.name, &finding.message);
+}
+
+fn push_parts(
+    lines: &mut String,
+    place: &str,
+    line: usize,
+    severity: Severity,
+    rule: &str,
+    message: &str,
+) {
+    *lines += place;
+    if line > 0 {
         // Writing to a string can't fail.
-        let _ = write!(lines, ":{}", finding.line);
+        let _ = write!(lines, ":{line}");
     }
-    let message = made_visible(finding.message.as_bytes());
-    let severity: &str = finding.rule.severity.into();
-    for word in [": ", severity, " ", finding.rule.name, ": ", &message] {
+    let message = made_visible(message.as_bytes());
+    let severity: &str = severity.into();
+    for word in [": ", severity, " ", rule, ": ", &message] {
         *lines += word;
     }
 }
@@ -104,36 +188,36 @@ pub fn grouped(global: &Global, findings: &[Finding], most: usize) {
 }
 
 fn print_one(global: &Global, finding: &Finding, column: usize) {
-    let (color, quiet) = (style::of(finding.rule.severity), style::QUIET);
-    let name = format!("{}, {}", finding.rule.name, finding.rule.severity);
+    let (color, quiet) = (style::of(finding.severity), style::QUIET);
+    let name = format!("{}, {}", finding.rule.name, finding.severity);
     let margin = " ".repeat(column + 4);
-    let text = cut(&visible(&finding.text));
     if finding.line == 0 {
         outln!("{margin}{color}{name}{color:#}");
     } else {
-        outln!("  {:>column$}  {text}", finding.line);
-        let marked = finding.marked();
-        let before = width(&visible(&finding.text[..marked.start])).min(MOST);
-        let length = width(&visible(&finding.text[marked])).clamp(1, MOST + 1 - before);
-        // An empty field has nothing to underline: point at its place.
-        let mark = "─".repeat(length);
-        outln!("{margin}{}{color}{mark}  {name}{color:#}", " ".repeat(before));
+        print_marked(finding, column, &name);
     }
-    outln!("{margin}{}", visible(finding.message.as_bytes()));
+    for line in beside(margin.len(), &visible(finding.message.as_bytes())) {
+        outln!("{margin}{line}");
+    }
     for related in &finding.related {
         let place = match related.file == finding.file {
             true => format!("line {}", related.line),
             false => format!("{}:{}", related.file.path(), related.line),
         };
-        outln!("{margin}{quiet}{place}  {}{quiet:#}", cut(&visible(&related.text)));
+        let room = room(margin.len() + place.len() + 2);
+        outln!("{margin}{quiet}{place}  {}{quiet:#}", cut(&visible(&related.text), room));
     }
     let good = style::GOOD;
-    for (at, remedy) in finding.remedies.iter().enumerate() {
+    for remedy in &finding.remedies {
         let when = visible(remedy.when.as_bytes());
-        match (pasteable(global, remedy), at, when.as_str()) {
-            (None, ..) => outln!("{margin}by hand: {when}."),
-            (Some(command), 0, _) => outln!("{margin}{good}{command}{good:#}"),
-            (Some(command), _, when) => {
+        match (pasteable(global, remedy), when.as_str()) {
+            (None, _) => {
+                for line in beside(margin.len(), &format!("by hand: {when}.")) {
+                    outln!("{margin}{line}");
+                }
+            }
+            (Some(command), "") => outln!("{margin}{good}{command}{good:#}"),
+            (Some(command), when) => {
                 outln!("{margin}{when}:");
                 outln!("{margin}{good}{command}{good:#}");
             }
@@ -144,10 +228,81 @@ fn print_one(global: &Global, finding: &Finding, column: usize) {
 /// More of a line than this is not shown: it may be a megabyte.
 const MOST: usize = 160;
 
-fn cut(text: &str) -> String {
-    match text.char_indices().nth(MOST) {
-        Some((end, _)) => format!("{}… ({} characters)", &text[..end], text.chars().count()),
-        None => text.to_owned(),
+/// Of a line that is longer than this it is said how long it is.
+const LONG: usize = 1200;
+
+/// How much of a line there is room for after so many columns.
+fn room(before: usize) -> usize {
+    columns().map_or(MOST, |columns| columns.saturating_sub(before).clamp(24, MOST))
+}
+
+/// A line of a file, and below it a stroke under what is at fault. Where there is little room
+/// each field has a line of its own.
+fn print_marked(finding: &Finding, column: usize, name: &str) {
+    let color = style::of(finding.severity);
+    let margin = " ".repeat(column + 4);
+    let text = visible(&finding.text);
+    let marked = finding.marked();
+    if is_narrow() && width(&text) > room(margin.len()) {
+        let mut start = 0;
+        for (at, field) in finding.text.split_str(":").enumerate() {
+            let end = start + field.len();
+            let number = if at == 0 { finding.line.to_string() } else { String::new() };
+            let is_marked = start <= marked.start && marked.end <= end;
+            let shown = cut(&visible(field), room(margin.len()));
+            match is_marked {
+                true => outln!("  {number:>column$}  {color}{shown}{color:#}"),
+                false => outln!("  {number:>column$}  {shown}"),
+            }
+            start = end + 1;
+        }
+        outln!("{margin}{color}{name}{color:#}");
+        return;
+    }
+    let before = visible(&finding.text[..marked.start]);
+    let faulty = visible(&finding.text[marked]);
+    let room = room(margin.len());
+    // What is at fault is shown, whatever has to be left out.
+    let (shown, at) = window(&text, before.len(), faulty.len(), room);
+    outln!("  {:>column$}  {shown}", finding.line);
+    let length = width(&faulty).clamp(1, room.saturating_sub(at).max(1));
+    // An empty field has nothing to underline: point at its place.
+    let mark = "─".repeat(length);
+    outln!("{margin}{}{color}{mark}  {name}{color:#}", " ".repeat(at));
+}
+
+/// As much of a text as there is room for, with what is at fault in it, and the column where
+/// that begins.
+fn window(text: &str, start: usize, length: usize, room: usize) -> (String, usize) {
+    let at = width(&text[..start]);
+    if width(text) <= room || at + width(&text[start..start + length]) < room {
+        return (cut(text, room), at);
+    }
+    // A third of the room for what comes before it.
+    let mut from = start;
+    for (place, _) in text[..start].char_indices().rev() {
+        if width(&text[place..start]) + 1 > room / 3 {
+            break;
+        }
+        from = place;
+    }
+    (format!("…{}", cut(&text[from..], room - 1)), 1 + width(&text[from..start]))
+}
+
+/// As much of a text as there is room for.
+fn cut(text: &str, room: usize) -> String {
+    if width(text) <= room {
+        return text.to_owned();
+    }
+    let mut taken = 0;
+    let end = text.char_indices().find(|(_, c)| {
+        taken += width(c.encode_utf8(&mut [0; 4]));
+        taken >= room
+    });
+    let end = end.map_or(text.len(), |(at, _)| at);
+    match text.len() > LONG {
+        true => format!("{}… ({} characters)", &text[..end], text.chars().count()),
+        false => format!("{}…", &text[..end]),
     }
 }
 
@@ -168,7 +323,7 @@ pub fn summary(report: &CheckReport, files: usize) -> String {
         false => counts.join(", "),
     };
     let files = counted(files, "file", "files");
-    let accepted = match report.accepted {
+    let accepted = match report.accepted.len() {
         0 => String::new(),
         count => format!(
             " {} left out, as the policy accepts {}.",
@@ -176,7 +331,11 @@ pub fn summary(report: &CheckReport, files: usize) -> String {
             agree(&count, "it", "them")
         ),
     };
-    let text = format!("{found} in {files}.{accepted}");
+    format!("{found} in {files}.{accepted}{}", not_judged(report))
+}
+
+/// The rules that could not run, or not wholly, in a sentence.
+pub fn not_judged(report: &CheckReport) -> String {
     // A file that can't be read keeps many rules from being judged: it is told once.
     let mut skipped: Vec<(&str, Vec<&str>)> = Vec::new();
     for one in &report.skipped {
@@ -187,11 +346,10 @@ pub fn summary(report: &CheckReport, files: usize) -> String {
     }
     let skipped: Vec<String> =
         skipped.iter().map(|(why, rules)| format!("{} ({why})", rules.join(", "))).collect();
-    let not_judged = match skipped.is_empty() {
+    match skipped.is_empty() {
         true => String::new(),
         false => format!(" Not judged: {}.", visible(skipped.join("; ").as_bytes())),
-    };
-    format!("{text}{not_judged}")
+    }
 }
 
 /// A finding for machines.
@@ -201,7 +359,7 @@ pub fn finding_json(global: &Global, finding: &Finding) -> Value {
     });
     json!({
         "rule": finding.rule.name,
-        "severity": finding.rule.severity.to_string(),
+        "severity": finding.severity.to_string(),
         "file": place_of(finding),
         "line": finding.line,
         "subject": finding.subject.to_string(),
@@ -216,8 +374,18 @@ pub fn place_of(finding: &Finding) -> String {
     finding.place.as_ref().map_or_else(|| finding.file.path().to_owned(), |place| visible(place))
 }
 
+/// Where, when and by what was checked.
+pub struct CheckRun {
+    /// What the machine is called; empty where nothing says so.
+    pub host: String,
+    /// When, as RFC 3339 writes it.
+    pub time: String,
+    /// A digest of the settings.
+    pub policy: String,
+}
+
 /// A report for machines.
-pub fn to_json(global: &Global, report: &CheckReport) -> Value {
+pub fn to_json(global: &Global, report: &CheckReport, run: &CheckRun) -> Value {
     let findings: Vec<_> =
         report.findings.iter().map(|finding| finding_json(global, finding)).collect();
     let skipped: Vec<_> = report
@@ -225,14 +393,27 @@ pub fn to_json(global: &Global, report: &CheckReport) -> Value {
         .iter()
         .map(|skipped| json!({"rule": skipped.rule, "why": skipped.why}))
         .collect();
+    let accepted = report.accepted.iter().map(|Accepted { finding, by }| {
+        let mut finding = finding_json(global, finding);
+        finding["reason"] = json!(by.reason);
+        finding["by"] = json!(by.by);
+        finding["until"] = json!(by.until.map(|day| day.to_string()));
+        finding
+    });
     json!({
+        "host": run.host,
+        "tree": visible(global.tree.as_os_str().as_encoded_bytes()),
+        "time": run.time,
+        "version": env!("CARGO_PKG_VERSION"),
+        "policy": run.policy,
+        "rules": report.ran.iter().map(|rule| rule.name).collect::<Vec<_>>(),
         "findings": findings,
         "counts": {
             "error": report.count(Severity::Error),
             "warning": report.count(Severity::Warning),
             "note": report.count(Severity::Note),
         },
-        "accepted": report.accepted,
+        "accepted": accepted.collect::<Vec<_>>(),
         "skipped": skipped,
     })
 }

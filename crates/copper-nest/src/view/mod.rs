@@ -19,8 +19,9 @@ pub mod users;
 use std::borrow::Cow;
 use std::io::IsTerminal;
 
-use comfy_table::{Cell, Color, ContentArrangement, Table, presets};
-use nest_core::value::escaped;
+use comfy_table::{Cell, Color, ColumnConstraint, ContentArrangement, Table, Width, presets};
+use nest_core::value::{escaped, is_unseen};
+use unicode_width::UnicodeWidthStr;
 
 use crate::cli::{Color as Choice, Global};
 
@@ -49,6 +50,18 @@ pub fn heading(text: &str) {
 
 /// A table with a copper heading, for a terminal.
 pub fn table<const N: usize>(titles: [&str; N], rows: impl Iterator<Item = [String; N]>) -> String {
+    let rows: Vec<[String; N]> = rows.collect();
+    // What a column can't do with less than: no word is broken.
+    let longest = |at: usize| {
+        let cells = rows.iter().map(|row| row[at].as_str()).chain([titles[at]]);
+        cells.flat_map(str::split_whitespace).map(width).max().unwrap_or(0)
+    };
+    let least: Vec<usize> = (0..N).map(longest).collect();
+    // Each column has a space before it and one after it.
+    let needed = least.iter().map(|width| width + 2).sum::<usize>();
+    if is_narrow() || columns().is_some_and(|columns| needed > columns) {
+        return one_field_a_line(titles, &rows);
+    }
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
     // Colour is always put in; what prints it takes it out where it has no place.
@@ -58,7 +71,26 @@ pub fn table<const N: usize>(titles: [&str; N], rows: impl Iterator<Item = [Stri
     for row in rows {
         table.add_row(row);
     }
+    for (column, width) in table.column_iter_mut().zip(least) {
+        let width = u16::try_from(width + 2).unwrap_or(u16::MAX);
+        column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(width)));
+    }
     table.trim_fmt()
+}
+
+/// Rows as blocks, for where there is little room.
+fn one_field_a_line<const N: usize>(titles: [&str; N], rows: &[[String; N]]) -> String {
+    let heading = style::HEADING;
+    let wide = titles.iter().map(|title| width(title)).max().unwrap_or(0);
+    let block = |row: &[String; N]| {
+        let fields = titles.iter().zip(row).filter(|(_, value)| !value.is_empty());
+        let lines = fields.map(|(title, value)| {
+            let gap = " ".repeat(wide - width(title));
+            format!(" {heading}{title}{heading:#}{gap}  {value}")
+        });
+        lines.collect::<Vec<_>>().join("\n")
+    };
+    rows.iter().map(block).collect::<Vec<_>>().join("\n\n")
 }
 
 /// Text from an account file as it can be shown: what is not UTF-8, and what
@@ -77,8 +109,7 @@ pub fn made_visible(text: &[u8]) -> Cow<'_, str> {
     let mut shown = String::with_capacity(text.len());
     for chunk in text.utf8_chunks() {
         for c in chunk.valid().chars() {
-            let steers = c.is_control()
-                || matches!(c, '\u{200e}'..='\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+            let steers = c.is_control() || is_unseen(c);
             match c {
                 _ if !steers => shown.push(c),
                 c if c.is_ascii() => shown += &format!("\\x{:02x}", u32::from(c)),
@@ -107,9 +138,32 @@ pub fn visible_line(line: &[u8]) -> String {
     format!("{first} … ({} characters) … {last}", length - 2 * PART)
 }
 
-/// How many columns a text takes, one a character.
+/// How many columns a text takes: two for a wide character, none for one that combines.
 pub fn width(text: &str) -> usize {
-    text.chars().count()
+    text.width()
+}
+
+/// How many columns there are; nothing where nobody says.
+pub fn columns() -> Option<usize> {
+    let said = std::env::var("COLUMNS").ok().and_then(|columns| columns.parse().ok());
+    let terminal = || terminal_size::terminal_size_of(std::io::stdout());
+    said.filter(|columns| *columns > 0).or_else(|| Some(usize::from(terminal()?.0.0)))
+}
+
+/// Under so many columns there is one field a line.
+const NARROW: usize = 60;
+
+/// Whether there is no room for more than one field a line.
+pub fn is_narrow() -> bool {
+    columns().is_some_and(|columns| columns < NARROW)
+}
+
+/// Breaks running text that comes after a margin, at spaces; nothing is broken in itself.
+pub fn beside(margin: usize, text: &str) -> Vec<String> {
+    match columns() {
+        Some(columns) => wrap(text, columns.saturating_sub(margin).max(24)),
+        None => vec![text.to_owned()],
+    }
 }
 
 /// Prints a label and a paragraph beside it.
@@ -139,7 +193,7 @@ fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = vec![String::new()];
     for word in text.split_whitespace() {
         let line =
-            lines.last_mut().filter(|line| line.is_empty() || line.len() + word.len() < width);
+            lines.last_mut().filter(|line| line.is_empty() || line.width() + word.width() < width);
         match line {
             Some(line) if line.is_empty() => line.push_str(word),
             Some(line) => {
@@ -169,6 +223,15 @@ mod tests {
         assert!(shown.starts_with("all:x:7:maren,") && shown.ends_with(",maren,"));
         assert!(shown.contains(" … (5208 characters) … "), "{shown}");
         assert_eq!(visible_line(b"short"), "short");
+    }
+
+    #[test]
+    fn wide_letters_take_two_columns_and_unseen_ones_are_codes() {
+        assert_eq!((width("渡辺"), width("e\u{301}"), width("maren")), (4, 1, 5));
+        assert_eq!(visible("ma\u{200b}ren".as_bytes()), "ma\\u{200b}ren");
+        let block = one_field_a_line(["user", "uid"], &[["maren".into(), "1004".into()]]);
+        let plain = anstream::adapter::strip_str(&block).to_string();
+        assert_eq!(plain, " user  maren\n uid   1004");
     }
 
     #[test]

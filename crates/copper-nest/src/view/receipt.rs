@@ -58,7 +58,10 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
             return;
         }
         Stage::Nothing => {
-            outln!("everything is so already: nothing was changed.");
+            match told.mends {
+                true => outln!("nothing is mended without a decision: nothing was changed."),
+                false => outln!("everything is so already: nothing was changed."),
+            }
             return;
         }
         Stage::Asked => return,

@@ -1,6 +1,7 @@
 //! What mends a finding, as it can be pasted.
 
 use nest_core::check::{Command, Remedy};
+use nest_core::value::is_unseen;
 
 use crate::cli::Global;
 
@@ -38,7 +39,9 @@ fn command_text(global: &Global, command: &Command) -> String {
 /// bash, zsh and ksh write it.
 fn quoted(word: &[u8]) -> String {
     match std::str::from_utf8(word) {
-        Ok(text) if !text.chars().any(char::is_control) => shell_words::quote(text).into_owned(),
+        Ok(text) if !text.chars().any(|c| c.is_control() || is_unseen(c)) => {
+            shell_words::quote(text).into_owned()
+        }
         _ => {
             let escaped = word.iter().map(|byte| match byte {
                 b'\'' | b'\\' => format!("\\{}", char::from(*byte)),
@@ -56,11 +59,19 @@ mod tests {
 
     #[test]
     fn words_are_quoted_so_that_a_shell_gives_them_back() {
-        let words: [&[u8]; 5] = [b"maren", b"a b", b"it's", b"line\nend \xff'\\", b"--drop-member"];
+        let words: [&[u8]; 6] = [
+            b"maren",
+            b"a b",
+            b"it's",
+            b"line\nend \xff'\\",
+            b"--drop-member",
+            "ma\u{200b}ren".as_bytes(),
+        ];
         for word in words {
             let script = format!("printf %s {}", quoted(word));
             let run = std::process::Command::new("bash").args(["-c", &script]).output().unwrap();
             assert_eq!(run.stdout, word, "{script}");
+            assert!(!quoted(word).contains('\u{200b}'));
         }
     }
 }

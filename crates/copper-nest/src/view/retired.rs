@@ -1,7 +1,7 @@
 //! Deleted users and groups that are kept.
 
 use nest_core::plan::history::kept_until;
-use nest_core::retired::{Became, Belonging, BelongingKind, RetiredAccount};
+use nest_core::retired::{Became, Belonging, BelongingKind, Kept, RetiredAccount};
 use nest_core::secret::shown;
 use nest_core::value::{Day, bytes_in_words};
 use nest_core::words::counted;
@@ -12,6 +12,14 @@ use crate::cli::Global;
 
 fn by(account: &RetiredAccount) -> String {
     account.by.name.clone().unwrap_or_else(|| format!("uid {}", account.by.uid))
+}
+
+/// The number; nothing where lines alone are kept, of an account that nobody knows.
+fn id(account: &RetiredAccount) -> String {
+    match account.kept.id {
+        Kept::NO_ID => String::new(),
+        id => id.to_string(),
+    }
 }
 
 fn day(account: &RetiredAccount) -> &str {
@@ -43,7 +51,7 @@ pub fn print(global: &Global, kept: &[RetiredAccount], days: u32, today: Day) {
             let fields = [
                 account.kept.thing.to_string(),
                 visible(&account.kept.name),
-                account.kept.id.to_string(),
+                id(account),
                 day(account).to_owned(),
                 by(account),
                 account.change.to_string(),
@@ -66,7 +74,7 @@ pub fn print(global: &Global, kept: &[RetiredAccount], days: u32, today: Day) {
         [
             account.kept.thing.to_string(),
             visible(&account.kept.name),
-            account.kept.id.to_string(),
+            id(account),
             day(account).to_owned(),
             by(account),
             account.change.to_string(),

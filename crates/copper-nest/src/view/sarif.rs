@@ -1,7 +1,7 @@
 //! Findings as the Static Analysis Results Interchange Format, version 2.1.0, an
 //! OASIS standard, in which code-review systems take them.
 
-use nest_core::check::{CheckReport, Finding, RULES, Rule, Severity};
+use nest_core::check::{Accepted, CheckReport, Finding, RULES, Related, Rule, Severity};
 use serde_json::{Value, json};
 
 use super::findings::place_of;
@@ -22,8 +22,19 @@ pub fn to_sarif(reports: &[(&Global, &CheckReport)]) -> Value {
 
 fn sarif_run(global: &Global, report: &CheckReport) -> Value {
     let rules: Vec<Value> = RULES.iter().copied().map(rule).collect();
-    let results: Vec<Value> =
+    let mut results: Vec<Value> =
         report.findings.iter().map(|finding| result(global, finding)).collect();
+    results.extend(report.accepted.iter().map(|Accepted { finding, by }| {
+        let mut result = result(global, finding);
+        let who = by.by.as_ref().map(|who| format!(" ({who})")).unwrap_or_default();
+        let until = by.until.map(|day| format!(", until {day}")).unwrap_or_default();
+        result["suppressions"] = json!([{
+            "kind": "external",
+            "status": "accepted",
+            "justification": format!("{}{who}{until}", by.reason),
+        }]);
+        result
+    }));
     let skipped = report.skipped.iter().map(|skipped| {
         json!({
             "level": "warning",
@@ -53,7 +64,7 @@ fn rule(rule: &Rule) -> Value {
         "shortDescription": {"text": sentence(rule.finds)},
         "fullDescription": {"text": rule.why},
         "help": {"text": format!("{} {}", rule.why, rule.remedy)},
-        "defaultConfiguration": {"level": level(rule)},
+        "defaultConfiguration": {"level": level(rule.severity)},
         "properties": {"tags": [rule.family.to_string()]},
     })
 }
@@ -64,8 +75,8 @@ fn sentence(words: &str) -> String {
     format!("{first}{}.", letters.as_str())
 }
 
-fn level(rule: &Rule) -> &'static str {
-    match rule.severity {
+fn level(severity: Severity) -> &'static str {
+    match severity {
         Severity::Error => "error",
         Severity::Warning => "warning",
         Severity::Note => "note",
@@ -81,10 +92,22 @@ fn result(global: &Global, finding: &Finding) -> Value {
     json!({
         "ruleId": finding.rule.name,
         "ruleIndex": RULES.iter().position(|rule| rule.name == finding.rule.name),
-        "level": level(finding.rule),
+        "level": level(finding.severity),
         "message": {"text": text},
         "locations": [{"physicalLocation": location(finding)}],
+        "relatedLocations": finding.related.iter().map(related).collect::<Vec<_>>(),
         "partialFingerprints": {"finding/v1": finding.key()},
+    })
+}
+
+/// Another line that a finding has to do with.
+fn related(related: &Related) -> Value {
+    json!({
+        "physicalLocation": {
+            "artifactLocation": {"uri": uri(related.file.path().as_bytes()), "uriBaseId": "TREE"},
+            "region": {"startLine": related.line},
+        },
+        "message": {"text": visible(&related.text)},
     })
 }
 

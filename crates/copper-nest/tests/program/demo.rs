@@ -80,5 +80,5 @@ fn the_shipped_tree_has_a_dozen_faults_and_no_more_than_meant() {
         wanted.sort_unstable();
     }
     assert_eq!(rules, wanted);
-    assert_eq!(report["accepted"], 1);
+    assert_eq!(report["accepted"].as_array().unwrap().len(), 1);
 }

@@ -29,8 +29,8 @@ fn assert_current(name: &str, wanted: &str) {
 #[test]
 fn the_page_of_rules_is_current() {
     let mut page = String::from(
-        "# Rules of check\n\nMade from the rules themselves. Each has a name, a fixed severity, and is one line of\n\
-         `copper-nest list rules`; `copper-nest show rule NAME` shows what stands here.\n",
+        "# Rules of check\n\nMade from the rules themselves. Each has a name, a severity, which the policy may set\n\
+         otherwise ([check] severity), and is one line of `copper-nest list rules`; `copper-nest show rule NAME` shows what stands here.\n",
     );
     let mut family = None;
     for rule in RULES.iter() {
@@ -52,6 +52,7 @@ fn the_page_of_rules_is_current() {
         example(&mut page, "Found", &rule.bad);
         example(&mut page, "Sound", &rule.good);
     }
+    page += &crate::stock::table();
     assert_current("rules.md", &page);
 }
 

@@ -8,7 +8,8 @@ use serde_json::Value;
 use crate::harness::{TestTree, assert_same, is_root, passed_over, paste};
 
 const WEAK: &str = "$1$Gullhave$0123456789abcdefghijkl";
-const STRONG: &str = "$6$Gullhaven$0123456789abcdef";
+const OTHER: &str = "$y$j9T$Gk8rTqW1xZ0aLmNvB3cD5/$rsJmLIUDq1PN5VP0a35yIivRkNWbAlYEJJNtmbMaNQD";
+const STRONG: &str = "$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2";
 
 /// Trees in which, taken together, every rule finds something.
 fn neglected() -> Vec<TestTree> {
@@ -22,7 +23,7 @@ fn neglected() -> Vec<TestTree> {
              brannoc:{STRONG}:1012:100::/home/brannoc:/usr/bin/fish\n\
              berthcam:x:998:999::/srv/cam:/bin/sh\n\
              hull:x:ten:999::/nonexistent:/usr/sbin/nologin\n\
-             77 up:x:1013:100::/nonexistent:/bin/sh\n+\n"
+             77 up:x:1013:100::/nonexistent:/bin/sh\n-\n"
         ),
     );
     tree.append(
@@ -72,7 +73,60 @@ fn neglected() -> Vec<TestTree> {
     headless.write("etc/gshadow", crate::harness::GSHADOW.replace("sudo:*::sunniva", "sudo:*::"));
     let crashed = TestTree::new();
     crate::killed::leave_unfinished(&crashed);
-    vec![tree, bare, headless, crashed]
+    let mut trees = vec![tree, bare, headless, crashed];
+    trees.extend(neglected_around());
+    trees
+}
+
+/// Trees in which what lies around the files is at fault, or passwd and shadow as a whole.
+fn neglected_around() -> Vec<TestTree> {
+    let around = TestTree::new();
+    around.write("etc/shadow.bak", "root:*:1::::::\n");
+    around.chmod("etc/shadow.bak", 0o644);
+    around.chmod("root", 0o777);
+    around.chmod("etc/group", 0o600);
+    around.write("etc/sudoers", "skipper ALL=(ALL) ALL\n");
+    around.write("var/mail/tavish", "a letter\n");
+    around.chown("var/mail/tavish", 1000, 8);
+    std::fs::create_dir_all(around.path("home/tavish/.ssh")).unwrap();
+    around.chmod("home/tavish/.ssh", 0o777);
+    around.append(
+        "etc/passwd",
+        "odalys:x:1002:100:::/bin/bash\nperrin:x:1003:0::/nonexistent:/bin/sh\n\
+         r00t:x:1004:100::/nonexistent:/bin/sh\nmaren:x:1005:100::/home/maren:/usr/bin/tidesh\n",
+    );
+    around.append(
+        "etc/shadow",
+        format!(
+            "odalys:harbour-light:1::::::\nperrin:{STRONG}:1::::::\nr00t:{STRONG}:1::::::\n\
+             maren:!{OTHER}:1::::::\n"
+        ),
+    );
+    around.append("etc/group", "disk:x:6:perrin\n");
+    around.append("etc/gshadow", "disk:*::perrin\n");
+    around.write("usr/bin/tidesh", "a shell\n");
+    around.chmod("usr/bin/tidesh", 0o755);
+    around.write("home/maren/.ssh/authorized_keys", crate::harness::KEY);
+    for path in ["home/maren", "home/maren/.ssh", "home/maren/.ssh/authorized_keys"] {
+        around.chown(path, 1005, 100);
+        around.chmod(path, 0o700);
+    }
+    around.write(
+        "etc/shadow",
+        around.read("etc/shadow").replace("tidegauge:!:", "tidegauge:$6$cut:"),
+    );
+    let unasked = TestTree::new();
+    unasked.write("etc/nsswitch.conf", "passwd: ldap\ngroup: files\n");
+    let emptied = TestTree::new();
+    emptied.write("etc/shadow", "");
+    let rootless = TestTree::new();
+    rootless.write(
+        "etc/passwd",
+        crate::harness::PASSWD.lines().skip(4).fold(String::new(), |all, line| all + line + "\n"),
+    );
+    let compat = TestTree::new();
+    compat.append("etc/passwd", "+\n");
+    vec![around, unasked, emptied, rootless, compat]
 }
 
 /// Everything that check finds.
@@ -177,7 +231,7 @@ fn repair_mends_what_is_safe_as_one_change_that_undo_takes_back() {
     assert!(tree.read("etc/passwd").contains("\nbrannoc:x:1012:"));
     let after = tree.snapshot();
     let again = tree.done("repair --yes");
-    again.says("everything is so already: nothing was changed.");
+    again.says("nothing is mended without a decision: nothing was changed.");
     assert_same(&after, &tree.snapshot());
     let undone = tree.done("undo --yes");
     undone.says("change 1");
@@ -364,13 +418,20 @@ fn no_safe_mend_drops_a_hash() {
     tree.append("etc/shadow", format!("hesper:{STRONG}:20602::::::\nodile:!:20602::::::\n"));
     tree.append("etc/gshadow", format!("lost:{STRONG}::\n"));
     let run = tree.done("repair --yes");
-    assert!(tree.read("etc/shadow").contains("hesper:$6$"), "{}", run.stdout);
-    assert!(tree.read("etc/gshadow").contains("lost:$6$"), "{}", run.stdout);
+    assert!(tree.read("etc/shadow").contains("hesper:$y$"), "{}", run.stdout);
+    assert!(tree.read("etc/gshadow").contains("lost:$y$"), "{}", run.stdout);
     assert!(!tree.read("etc/shadow").contains("odile"), "a line without a hash goes");
     // What is offered takes it out, and says what that means.
     let report = tree.json("check --files-only --only shadow-orphan");
-    let remedy = report["findings"][0]["remedy"].as_str().unwrap().to_owned();
+    let remedy = report["findings"][0]["remedies"].to_string();
     assert!(remedy.contains("repair --take-out etc/shadow:7"), "{remedy}");
-    tree.done("repair --take-out etc/shadow:7 --yes").says("a hash on it that is kept nowhere");
+    let before = tree.read("etc/shadow");
+    let run = tree.done("repair --take-out etc/shadow:7 --yes");
+    run.says("1 line with a hash, for undo to put back, for 180 days");
     assert!(!tree.read("etc/shadow").contains("hesper"));
+    // The hash is kept as a deleted account's is, and comes back with the line.
+    tree.refused("restore user hesper", 3, "only lines are kept");
+    tree.done("undo --yes");
+    assert_eq!(tree.read("etc/shadow"), before);
+    assert_eq!(tree.run("list retired").stdout, "");
 }

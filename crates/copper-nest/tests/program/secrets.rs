@@ -134,16 +134,23 @@ fn repair_takes_nothing_away_that_undo_could_not_give_back() {
         assert_eq!(slipped(&tree.read(file)), slipped(&before), "{line:?}");
         // What is offered instead works.
         for finding in tree.json("check --files-only")["findings"].as_array().unwrap() {
-            let remedy = finding["remedy"].as_str().unwrap_or_default();
-            if let Some((_, place)) = remedy.split_once("repair --take-out ") {
+            let remedies = finding["remedies"].as_array().unwrap();
+            let commands = remedies.iter().filter_map(|remedy| remedy["command"].as_str());
+            for (_, place) in commands.filter_map(|it| it.split_once("repair --take-out ")) {
                 let run = tree.done(&format!("repair --dry-run --take-out {place}"));
                 run.says("drops");
-                let place = place.split(' ').next().unwrap();
+                let words = place;
+                let place = words.split(' ').next().unwrap();
                 let (path, number) = place.split_once(':').unwrap();
                 let at = number.parse::<usize>().unwrap() - 1;
                 let line = tree.read(path).lines().nth(at).map(str::to_owned);
-                if !slipped(&line.unwrap()).is_empty() {
-                    run.says("is kept nowhere: undo does not bring it back");
+                if !slipped(&line.clone().unwrap()).is_empty() {
+                    run.says("for undo to put back");
+                    let before = tree.bytes(path);
+                    tree.done(&format!("repair --yes --take-out {words}"));
+                    assert_ne!(tree.bytes(path), before, "{line:?}");
+                    tree.done("undo --yes");
+                    assert_eq!(tree.bytes(path), before, "{line:?}");
                     ways += 1;
                 }
             }

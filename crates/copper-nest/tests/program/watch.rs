@@ -23,7 +23,19 @@ fn only_what_is_new_is_shown_and_what_is_gone() {
     assert!(first.stderr.contains("nothing was remembered before: all is new"), "{}", first.stderr);
     let same = tree.run("check --files-only --since-last");
     assert_eq!((same.status, same.stdout.as_str()), (0, ""), "{}", same.stderr);
-    assert!(same.stderr.contains("0 new, 0 gone"), "{}", same.stderr);
+    assert!(same.stderr.contains("nothing new since 2026-11-24T"), "{}", same.stderr);
+    assert!(same.stderr.contains("; 1 error is known already."), "{}", same.stderr);
+    let known = tree.json("check --files-only --since-last");
+    assert_eq!(known["known"], serde_json::json!({"error": 1, "warning": 0, "note": 0}));
+    // A dry run remembers nothing.
+    let remembered = tree.bytes("var/lib/copper-nest/found.json");
+    let dry = tree.run("check --files-only --remember --only second-root --dry-run");
+    assert!(dry.stderr.contains("nothing was remembered"), "{}", dry.stderr);
+    assert_eq!(tree.bytes("var/lib/copper-nest/found.json"), remembered);
+    // What was not looked for this time is not forgotten.
+    tree.run("check --files-only --remember --only second-root");
+    let same = tree.run("check --files-only --since-last");
+    assert!(same.stderr.contains("1 error is known already."), "{}", same.stderr);
     // A line above moves the finding, which stays the same one; another comes.
     tree.write("etc/group", format!("hull:x:290:\n{}", tree.read("etc/group")));
     tree.write("etc/gshadow", format!("hull:!::\n{}", tree.read("etc/gshadow")));
@@ -150,7 +162,54 @@ fn a_terminal_is_spared_what_is_all_the_same() {
     assert!(plain.contains("check --only missing-shadow --all\n"), "{plain}");
     let all = tree.run("--color always check --files-only --all");
     assert_eq!(all.stdout.matches("missing-shadow, error").count(), 25);
-    assert_eq!(tree.run("check --files-only").stdout.lines().count(), 25, "a pipe gets all");
+    assert_eq!(tree.run("check --files-only").stdout.lines().count(), 26, "a pipe gets all");
+}
+
+#[test]
+fn what_is_accepted_is_listed_and_counts_again_when_its_time_is_over() {
+    let tree = with_a_ghost();
+    let accept = |until: &str| {
+        let entry = format!(
+            "{{ rule = \"ghost-member\", subject = \"d*k\", reason = \"comes in spring\", \
+             by = \"Odalys\", until = {until} }}"
+        );
+        tree.write("etc/copper-nest/policy.toml", format!("[check]\naccept = [{entry}]\n"));
+    };
+    accept("2027-06-30");
+    assert_eq!(tree.run("check --files-only").status, 0);
+    let listed = tree.run("check --files-only --accepted");
+    listed.says("error ghost-member: no account is called skipper.");
+    listed.says("[accepted: comes in spring, says Odalys, until 2027-06-30]");
+    let report = tree.json("check --files-only");
+    assert_eq!(report["accepted"][0]["by"], "Odalys");
+    assert_eq!(report["accepted"][0]["until"], "2027-06-30");
+    for key in ["host", "tree", "time", "version", "policy"] {
+        assert!(report[key].is_string(), "{key}");
+    }
+    assert!(report["rules"].as_array().unwrap().iter().any(|rule| rule == "ghost-member"));
+    let sarif = tree.run("check --files-only --format sarif").json();
+    let results = sarif["runs"][0]["results"].as_array().unwrap();
+    let suppressed = results.iter().find(|one| one["ruleId"] == "ghost-member").unwrap();
+    assert_eq!(suppressed["suppressions"][0]["status"], "accepted");
+    let why = suppressed["suppressions"][0]["justification"].as_str().unwrap();
+    assert_eq!(why, "comes in spring (Odalys), until 2027-06-30");
+    accept("2026-11-23");
+    let over = tree.run("check --files-only");
+    assert_eq!(over.status, 1);
+    over.says("no account is called skipper. It was accepted until 2026-11-23.");
+    // A rule that is off does not run, but when it is asked for.
+    tree.write("etc/copper-nest/policy.toml", "[check]\nseverity = { ghost-member = \"off\" }\n");
+    assert_eq!(tree.run("check --files-only").status, 0);
+    assert_eq!(tree.run("check --files-only --only ghost-member").status, 1);
+    tree.write("etc/copper-nest/policy.toml", "[check]\nseverity = { ghost-member = \"note\" }\n");
+    assert_eq!(tree.run("check --files-only").status, 0);
+    tree.run("check --files-only").says("note ghost-member");
+    tree.write("etc/copper-nest/policy.toml", "[check]\nseverity = { ghost-membr = \"off\" }\n");
+    tree.refused(
+        "create user maren",
+        3,
+        "there is no rule ghost-membr; the nearest is ghost-member",
+    );
 }
 
 #[test]

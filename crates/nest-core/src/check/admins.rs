@@ -1,13 +1,88 @@
 //! Whether anybody can administer the machine: no-admin.
 
-use super::{Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severity, new_password};
+use bstr::BStr;
+
+use super::sign_in::{may_sign_in, own_group};
+use super::{
+    Checker, Command, Example, Family, Mark, PLAIN, Pass, Remedy, Rule, Severity, new_password,
+};
 use crate::account::admin_groups;
 use crate::sign_in::can_work;
-use crate::table::{File, Group, GroupField, Passwd};
+use crate::table::{File, Group, GroupField, Passwd, Record};
 use crate::value::IdSpan;
 use crate::value::Uid;
 
-pub(super) const PASSES: &[Pass] = &[(&[&NO_ADMIN], no_admin)];
+pub(super) const PASSES: &[Pass] = &[(&[&NO_ADMIN], no_admin), (&[&ROOT_LIKE_MEMBER], root_like)];
+
+static ROOT_LIKE_MEMBER: Rule = Rule {
+    name: "root-like-member",
+    severity: Severity::Warning,
+    family: Family::Memberships,
+    looks_at_tree: true,
+    reads: &[File::Passwd, File::Group],
+    finds: "somebody in a group whose members can become root, who is no administrator",
+    why: "Such groups are disk, shadow, docker and the like: whoever is in one reads every file \
+              or starts what it likes as root, and no list of administrators says so. The policy names \
+              them: admins.like_root.",
+    remedy: "Take the account out, or make it an administrator: copper-nest regroup NAME --leave \
+                 GROUP, or --admin.",
+    bad: Example::with(&[(File::Group, "maren:x:1004:\ndisk:x:6:maren\n"), (File::Shadow, MARENS)]),
+    good: Example::with(&[(File::Group, "maren:x:1004:\ndisk:x:6:\n"), (File::Shadow, MARENS)]),
+    ..PLAIN
+};
+
+/// Somebody whom a password lets in.
+const MARENS: &str = "maren:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781:0::7:::\n";
+
+fn root_like(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    let (book, policy) = (context.book, context.policy);
+    let admins = admin_groups(book, policy);
+    let is_admin = |user: &Passwd<'_>| {
+        let by_group = |group: &Group<'_>| {
+            user.gid() == group.gid() || group.members().any(|member| member == user.name)
+        };
+        user.uid() == Some(Uid::ROOT) || admins.iter().any(by_group)
+    };
+    let names = policy.admins_like_root.iter();
+    let named = names.flat_map(|name| book.named(File::Group, name.as_bytes()));
+    let lines = book.groups.lines();
+    for line in named {
+        let Some(group) = Group::read(line.record()) else { continue };
+        if admins.iter().any(|admins| admins.name == group.name) {
+            continue;
+        }
+        let listed = group.members().filter_map(|name| book.user(name).map(|(_, user)| user));
+        // Whose primary group is root's is another rule's.
+        let any = group.gid().filter(|gid| gid.0 != 0 && checker.prefilter.primary.contains(gid.0));
+        let primary = book.users.records().map(|(_, user)| user);
+        let primary = primary.take_while(|_| any.is_some()).filter(|user| user.gid() == any);
+        let mut told: Vec<&[u8]> = Vec::new();
+        for user in listed.chain(primary) {
+            if told.contains(&user.name) || is_admin(&user) || !may_sign_in(checker, user) {
+                continue;
+            }
+            told.push(user.name);
+            let (name, in_group) = (BStr::new(user.name), BStr::new(group.name));
+            let message = format!("{name} is in {in_group}, by which it can become root.");
+            let is_listed = group.members().any(|member| member == user.name);
+            let admin = Command::own([b"regroup", user.name, b"--admin"]);
+            let or_admin = Remedy::or("if it is to administer the machine", [admin]);
+            let (mark, remedy) = match is_listed {
+                true => {
+                    let leave: [&[u8]; 4] = [b"regroup", user.name, b"--leave", group.name];
+                    let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
+                    (mark, [Remedy::of_command(leave), vec![or_admin]].concat())
+                }
+                false => {
+                    let ways = own_group(context, user.name);
+                    (Mark::from(GroupField::Gid), [ways, vec![or_admin]].concat())
+                }
+            };
+            checker.find(&ROOT_LIKE_MEMBER, (lines, line), mark, message, remedy);
+        }
+    }
+}
 
 static NO_ADMIN: Rule = Rule {
     name: "no-admin",
@@ -26,7 +101,10 @@ static NO_ADMIN: Rule = Rule {
             "root:x:0:0:root:/root:/bin/bash\nmaren:x:1004:1004::/home/maren:/bin/bash\n",
         ),
         (File::Group, "root:x:0:\nsudo:x:27:\nmaren:x:1004:\n"),
-        (File::Shadow, "root:*:20781::::::\nmaren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n"),
+        (
+            File::Shadow,
+            "root:*:20781::::::\nmaren:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781:0::7:::\n",
+        ),
     ]),
     good: Example::with(&[
         (
@@ -34,7 +112,10 @@ static NO_ADMIN: Rule = Rule {
             "root:x:0:0:root:/root:/bin/bash\nmaren:x:1004:1004::/home/maren:/bin/bash\n",
         ),
         (File::Group, "root:x:0:\nsudo:x:27:maren\nmaren:x:1004:\n"),
-        (File::Shadow, "root:*:20781::::::\nmaren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n"),
+        (
+            File::Shadow,
+            "root:*:20781::::::\nmaren:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781:0::7:::\n",
+        ),
     ]),
     ..PLAIN
 };
@@ -80,10 +161,10 @@ fn no_admin(checker: &mut Checker<'_>) {
     let people = || book.users.records().map(|(_, user)| user).filter(is_person);
     let remedy = match (people().find(can), people().find(|user| in_group(group, user))) {
         (Some(user), _) => Remedy::of_command([b"regroup", user.name, b"--join", group.name]),
-        (None, Some(admin)) => new_password(admin.name),
+        (None, Some(admin)) => new_password(checker.context, admin.name),
         (None, None) => match people().next() {
             Some(user) => {
-                let password = new_password(user.name).swap_remove(0).commands;
+                let password = new_password(checker.context, user.name).swap_remove(0).commands;
                 let join = Command::own([b"regroup", user.name, b"--join", group.name]);
                 vec![Remedy { when: String::new(), commands: [password, vec![join]].concat() }]
             }

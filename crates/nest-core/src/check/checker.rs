@@ -1,5 +1,7 @@
 //! What a pass over the files judges by, and what it finds.
 
+use super::brief::BriefFindings;
+use super::lines::message_of;
 use super::{Finding, Mark, Prefilter, Related, Remedy, Rule, Selection, Skipped, found};
 use crate::context::PlanContext;
 use crate::secret::shown;
@@ -17,6 +19,8 @@ pub(super) struct Checker<'c> {
     /// Which rules are to run.
     pub selection: &'c Selection,
     pub findings: Vec<Finding>,
+    /// The findings, where they are wanted in brief; the last may still be among the others.
+    pub brief: BriefFindings,
     pub skipped: Vec<Skipped>,
 }
 
@@ -27,7 +31,9 @@ impl<'c> Checker<'c> {
         prefilter: &'c Prefilter,
         selection: &'c Selection,
     ) -> Self {
-        Checker { context, prefilter, selection, findings: Vec::new(), skipped: Vec::new() }
+        let (findings, skipped) = (Vec::new(), Vec::new());
+        let brief = BriefFindings::default();
+        Checker { context, prefilter, selection, findings, brief, skipped }
     }
 
     /// The rule, where it is to run.
@@ -44,8 +50,40 @@ impl<'c> Checker<'c> {
         message: impl Into<String>,
         remedies: Vec<Remedy>,
     ) -> &mut Finding {
-        let finding = found(rule, lines, line, mark.into(), message.into(), remedies);
+        let finding = match self.selection.in_brief {
+            true => self.in_brief(rule, (lines, line), message.into()),
+            false => found(rule, lines, line, mark.into(), message.into(), remedies),
+        };
+        self.settle();
         self.findings.push_mut(finding)
+    }
+
+    /// A finding without what a line of text has no room for.
+    fn in_brief(
+        &self,
+        rule: &'static Rule,
+        (lines, line): (&Lines, Line<'_>),
+        message: String,
+    ) -> Finding {
+        let message = message_of(lines.file(), line.bytes, message);
+        Finding {
+            line: lines.number(line.start),
+            ..Finding::about(rule, lines.file(), message, Vec::new())
+        }
+    }
+
+    /// Where findings are wanted in brief, keeps of those about lines so far only that.
+    pub fn settle(&mut self) {
+        if self.selection.in_brief {
+            let brief = &mut self.brief;
+            self.findings.retain(|finding| {
+                let stays = finding.place.is_some();
+                if !stays {
+                    brief.push(finding);
+                }
+                stays
+            });
+        }
     }
 
     /// Tells of a fault in a file as a whole.
@@ -56,6 +94,7 @@ impl<'c> Checker<'c> {
         message: impl Into<String>,
         remedies: Vec<Remedy>,
     ) -> &mut Finding {
+        self.settle();
         self.findings.push_mut(Finding::about(rule, file, message.into(), remedies))
     }
 
@@ -69,6 +108,7 @@ impl Finding {
     /// Names another line that it has to do with.
     pub(super) fn relate(&mut self, lines: &Lines, line: Line<'_>) {
         let file = lines.file();
+        // A line of text has no room for it, and the line may be long.
         let text = shown(file, line.bytes);
         self.related.push(Related { file, line: lines.number(line.start), text });
     }

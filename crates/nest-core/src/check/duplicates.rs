@@ -107,7 +107,7 @@ static CASE_TWIN: Rule = Rule {
     ..PLAIN
 };
 
-static SHARED_HOME: Rule = Rule {
+pub(super) static SHARED_HOME: Rule = Rule {
     name: "shared-home",
     severity: Severity::Warning,
     family: Family::Duplicates,
@@ -178,7 +178,11 @@ fn numbers(
 ) {
     let what = if lines.file().is_of_groups() { "gid" } else { "uid" };
     for (id, first, again) in doubled {
-        let (first, line) = (lines.at(first as usize), lines.at(again as usize));
+        let (mut first, mut line) = (lines.at(first as usize), lines.at(again as usize));
+        // Root's own number is root's, wherever its line stands.
+        if line.name() == b"root" {
+            (first, line) = (line, first);
+        }
         let (other, number) = (BStr::new(first.name()), lines.number(first.start));
         if other != line.name() {
             let message = format!("{what} {id} is also {other} (line {number}): {why}.");

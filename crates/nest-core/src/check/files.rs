@@ -4,8 +4,8 @@
 use bstr::BString;
 
 use super::{
-    Besides, CheckReport, Checker, Command, Example, Family, Finding, Mend, PLAIN, Pass, Remedy,
-    Rule, Selection, Severity, rule,
+    Accepted, Besides, CheckReport, Checker, Command, Example, Family, Finding, Mend, PLAIN, Pass,
+    Remedy, Rule, Selection, Severity, rule,
 };
 use crate::context::PlanContext;
 use crate::ownership::{Access, Owner};
@@ -16,7 +16,7 @@ use crate::value::{Gid, Uid};
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&UNFINISHED_CHANGE], unfinished),
-    (&[&LOOSE_MODE, &WRONG_OWNER], access),
+    (&[&LOOSE_MODE, &WRONG_OWNER, &CLOSED_MODE], access),
     (&[&MISSING_FILE], missing),
     (&[&IDLE_ACCEPTANCE], |_| {}),
 ];
@@ -43,6 +43,20 @@ pub(super) static LOOSE_MODE: Rule = Rule {
               passwords at leisure. Files with hashes are to be 0640 at most, the others 0644.",
     remedy: "copper-nest repair takes the surplus permissions away.",
     bad: Example::beside(Besides::Mode { path: "/etc/shadow", mode: 0o644 }),
+    mend: Mend::Access,
+    ..PLAIN
+};
+
+pub(super) static CLOSED_MODE: Rule = Rule {
+    name: "closed-mode",
+    severity: Severity::Warning,
+    family: Family::Files,
+    looks_at_tree: true,
+    finds: "passwd or group that not everybody can read",
+    why: "Every program looks names and numbers up there: whoever can't read them is nobody to \
+              its own shell, and much does not start.",
+    remedy: "copper-nest repair lets everybody read it.",
+    bad: Example::beside(Besides::Mode { path: "/etc/passwd", mode: 0o600 }),
     mend: Mend::Access,
     ..PLAIN
 };
@@ -115,12 +129,16 @@ fn unfinished(checker: &mut Checker<'_>) {
 /// The access to an account file as it should be; what is right already stays.
 pub(crate) fn right_access(context: PlanContext<'_>, file: File, is: Facts) -> Access {
     let shadow = context.book.group(SHADOW).and_then(|(_, group)| group.gid());
+    // The largest number is no group to the kernel.
+    let shadow = shadow.filter(|gid| gid.0 != u32::MAX);
     let most = if file.is_secret() { CLOSED } else { OPEN };
     let gid = match file.is_secret() && is.gid != Gid::ROOT && Some(is.gid) != shadow {
         true if is.mode & 0o040 != 0 => shadow.unwrap_or(Gid::ROOT),
         _ => is.gid,
     };
-    Access { owner: Owner { uid: Uid::ROOT, gid }, mode: is.mode & most }
+    // Where names and numbers are looked up everybody reads.
+    let least = if matches!(file, File::Passwd | File::Group) { 0o444 } else { 0 };
+    Access { owner: Owner { uid: Uid::ROOT, gid }, mode: is.mode & most | least }
 }
 
 fn access(checker: &mut Checker<'_>) {
@@ -143,7 +161,12 @@ fn access(checker: &mut Checker<'_>) {
             }
         };
         let right = right_access(context, file, is);
-        if let Some(rule) = loose.filter(|_| right.mode != is.mode) {
+        let closed = matches!(file, File::Passwd | File::Group) && is.mode & 0o004 == 0;
+        if let Some(rule) = checker.wanted(&CLOSED_MODE).filter(|_| closed) {
+            let message = format!("mode {:04o}: only root can look names up in it.", is.mode);
+            checker.find_about(rule, file, message, Remedy::repair(rule));
+        }
+        if let Some(rule) = loose.filter(|_| is.mode & !right.mode != 0) {
             let more = is.mode & !right.mode;
             let can = match more {
                 more if more & 0o002 != 0 => "everybody may alter it",
@@ -151,7 +174,8 @@ fn access(checker: &mut Checker<'_>) {
                 more if more & 0o004 != 0 => "everybody may read the hashes in it",
                 _ => "it is no program",
             };
-            let message = format!("mode {:04o}: {can}. It is to be {:04o}.", is.mode, right.mode);
+            let message =
+                format!("mode {:04o}: {can}. It is to be {:04o}.", is.mode, is.mode & right.mode);
             checker.find_about(rule, file, message, Remedy::repair(rule));
         }
         let Some(rule) = owner.filter(|_| owners.is_ok()) else { continue };
@@ -194,14 +218,27 @@ pub(super) fn accept(context: PlanContext<'_>, selection: &Selection, report: &m
         return;
     }
     let mut matched = vec![false; accept.len()];
-    let before = report.findings.len();
-    report.findings.retain(|finding| {
-        let at = accept.iter().position(|accept| {
-            accept.rule == finding.rule.name && finding.subject == accept.subject
-        });
-        at.inspect(|at| matched[*at] = true).is_none()
-    });
-    report.accepted = before - report.findings.len();
+    let mut left = Vec::with_capacity(report.findings.len());
+    for mut finding in std::mem::take(&mut report.findings) {
+        let matches =
+            |accept: &&Accept| accept.rule == finding.rule.name && accept.is_of(&finding.subject);
+        for (at, _) in accept.iter().enumerate().filter(|(_, accept)| matches(accept)) {
+            matched[at] = true;
+        }
+        let over = |accept: &&Accept| accept.until.is_some_and(|until| until < context.today);
+        match accept.iter().find(|accept| matches(accept) && !over(accept)) {
+            Some(by) => report.accepted.push(Accepted { finding, by: by.clone() }),
+            None => {
+                // What was accepted for a time counts again.
+                let ended = accept.iter().find(|accept| matches(accept));
+                if let Some(until) = ended.and_then(|accept| accept.until) {
+                    finding.message += &format!(" It was accepted until {until}.");
+                }
+                left.push(finding);
+            }
+        }
+    }
+    report.findings = left;
     if !selection.wants(&IDLE_ACCEPTANCE) {
         return;
     }

@@ -6,13 +6,15 @@ use bstr::{BString, ByteSlice};
 
 use super::{Remedy, Rule};
 use crate::table::{Column, File};
-use crate::value::escape;
+use crate::value::{Severity, escape};
 
 /// What one rule found on one line.
 #[derive(Debug, Clone)]
 pub struct Finding {
     /// The rule.
     pub rule: &'static Rule,
+    /// How bad it is: the rule's, unless the policy sets another.
+    pub severity: Severity,
     /// The file.
     pub file: File,
     /// The line, counted from 1; 0 for the file as a whole.
@@ -80,6 +82,7 @@ impl Finding {
     ) -> Self {
         Finding {
             rule,
+            severity: rule.severity,
             file,
             line: 0,
             place: None,

@@ -2,18 +2,25 @@
 //! home-not-absolute.
 
 use bstr::BStr;
+use hashbrown::HashMap;
 
+use super::duplicates::SHARED_HOME;
 use super::{
     Besides, Checker, Command, Example, Family, Mend, PLAIN, Pass, Remedy, Rule, Severity,
 };
-use crate::account::{NO_HOME, means_no_home};
+use crate::account::{NO_HOME, means_no_home, turns_away};
+use crate::context::PlanContext;
+use crate::drafting::system_fault;
 use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd, PasswdField};
-use crate::value::Uid;
+use crate::value::{Uid, parent_of};
 use crate::words::counted;
 
-pub(super) const PASSES: &[Pass] =
-    &[(&[&MISSING_HOME, &HOME_OWNER, &HOME_NOT_ABSOLUTE, &HOME_OPEN_TO_OTHERS], homes)];
+pub(super) const PASSES: &[Pass] = &[
+    (&[&MISSING_HOME, &HOME_OWNER, &HOME_NOT_ABSOLUTE, &HOME_OPEN_TO_OTHERS], homes),
+    (&[&EMPTY_HOME], empty),
+    (&[&SHARED_HOME], one_place),
+];
 
 static MISSING_HOME: Rule = Rule {
     name: "missing-home",
@@ -72,6 +79,86 @@ static HOME_OPEN_TO_OTHERS: Rule = Rule {
     ..PLAIN
 };
 
+static EMPTY_HOME: Rule = Rule {
+    name: "empty-home",
+    severity: Severity::Warning,
+    family: Family::Homes,
+    reads: &[File::Passwd],
+    finds: "a person whose home field is empty",
+    why: "Programs take it for / or for wherever they are: files are left there, and keys are \
+              looked for there.",
+    remedy: "Name the home, or /nonexistent: copper-nest change user NAME --home PATH \
+                 --record-only.",
+    bad: Example::with(&[(File::Passwd, "maren:x:1004:1004:Maren Solvik::/bin/bash\n")]),
+    by_line: true,
+    ..PLAIN
+};
+
+fn empty(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    let users = &context.book.users;
+    let odd = checker.prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
+    let empty = odd.filter(|(_, user)| user.home.is_empty() && !turns_away(user.effective_shell()));
+    for (line, user) in empty {
+        if !user.uid().is_some_and(|uid| uid == Uid::ROOT || context.policy.is_person(uid)) {
+            continue;
+        }
+        let name = BStr::new(user.name);
+        let own = match user.uid() {
+            Some(Uid::ROOT) => "/root".into(),
+            _ => context.policy.home_of(name),
+        };
+        let message = format!("the home field of {name} is empty.");
+        let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
+        let none: [&[u8]; 6] =
+            [b"change", b"user", name, b"--home", NO_HOME.as_bytes(), b"--record-only"];
+        let mut ways = Remedy::of_command(change);
+        ways.push(Remedy::or("if it is to have none", [Command::own(none)]));
+        checker.find(&EMPTY_HOME, (users.lines(), line), PasswdField::Home, message, ways);
+    }
+}
+
+/// Homes that are one directory, however their paths are written: through links, through .. or
+/// by another mount.
+fn one_place(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    if checker.selection.files_only {
+        return;
+    }
+    let lines = context.book.users.lines();
+    let mut first: HashMap<(u64, u64), (Line<'_>, Passwd<'_>)> = HashMap::new();
+    for (line, user) in context.book.users.records() {
+        let person = user.uid().is_some_and(|uid| context.policy.is_person(uid));
+        if !person || means_no_home(user.home) || !user.home.starts_with(b"/") {
+            continue;
+        }
+        let Some(identity) = context.world.identity(user.home.into()) else { continue };
+        let (other, twin) = *first.entry(identity).or_insert((line, user));
+        // One path twice is found by the files alone.
+        if twin.name == user.name || twin.home == user.home {
+            continue;
+        }
+        let (home, name) = (BStr::new(user.home), BStr::new(user.name));
+        let (shared, twin) = (BStr::new(twin.home), BStr::new(twin.name));
+        let number = lines.number(other.start);
+        let message = format!(
+            "{home} is the same directory as {shared}, the home of {twin} (line {number})."
+        );
+        let own = context.policy.home_of(name);
+        let place = if own == home { [&own[..], b".own"].concat() } else { own };
+        let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &place, b"--record-only"];
+        checker
+            .find(
+                &SHARED_HOME,
+                (lines, line),
+                PasswdField::Home,
+                message,
+                Remedy::of_command(change),
+            )
+            .relate(lines, other);
+    }
+}
+
 fn not_absolute(checker: &mut Checker<'_>) {
     let Some(rule) = checker.wanted(&HOME_NOT_ABSOLUTE) else { return };
     let users = &checker.context.book.users;
@@ -80,7 +167,11 @@ fn not_absolute(checker: &mut Checker<'_>) {
     for (line, user) in odd.filter(|(_, user)| relative(user)) {
         let (name, home) = (BStr::new(user.name), BStr::new(user.home));
         let message = format!("the home of {name}, {home}, does not begin at /.");
-        let own = [b"/", user.home].concat();
+        // What lacks but its slash is plain; else the policy knows a place.
+        let slashed = [b"/", user.home].concat();
+        let is_own = slashed.rsplit(|byte| *byte == b'/').next() == Some(user.name);
+        let is_own = is_own && is_below_another(&slashed);
+        let own = if is_own { slashed } else { checker.context.policy.home_of(name) };
         let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
         let (at, remedy) = ((users.lines(), line), Remedy::of_command(change));
         checker.find(rule, at, PasswdField::Home, message, remedy);
@@ -104,7 +195,7 @@ fn homes(checker: &mut Checker<'_>) {
         checker.skip(rule, why.as_str());
     }
     let lines = context.book.users.lines();
-    let mut unseen = None;
+    let (mut unseen, mut later) = (None, None);
     for (line, user) in context.book.users.records() {
         let Some(uid) = user.uid() else { continue };
         let judged = context.policy.is_person(uid) && !means_no_home(user.home);
@@ -133,6 +224,10 @@ fn homes(checker: &mut Checker<'_>) {
             }
         };
         let Some(rule) = missing else { continue };
+        if let Some(why) = facts.is_none().then(|| context.world.comes_later(home)).flatten() {
+            later.get_or_insert((0_u64, format!("{home}: {why}"))).0 += 1;
+            continue;
+        }
         let none: [&[u8]; 6] =
             [b"change", b"user", name, b"--home", NO_HOME.as_bytes(), b"--record-only"];
         let none = Command::own(none);
@@ -143,6 +238,10 @@ fn homes(checker: &mut Checker<'_>) {
             }
         };
         checker.find(rule, (lines, line), PasswdField::Home, message, remedy);
+    }
+    if let Some((count, first)) = later {
+        let homes = counted(count, "home", "homes");
+        checker.skip(&MISSING_HOME, format!("{homes} may come later, first {first}"));
     }
     if let Some((count, first)) = unseen {
         let why =
@@ -170,18 +269,22 @@ fn foreign_home(
     };
     let message = format!("{home} belongs to {whose}, not to {name} ({uid}).");
     let from = owner.to_string();
+    let among_homes = parent_of(home) == parent_of(&context.policy.home_of(name));
+    let give = match owner {
+        0 => Command::own([b"reassign", b"user", b"0", name, home, b"--even-root"]),
+        _ => Command::own([b"reassign", b"user", from.as_bytes(), name, home]),
+    };
     // A place of the system's is nobody's home, and stays as it is.
-    let first = match (is_below_another(home), owner) {
-        (true, 0) => Command::own([b"reassign", b"user", b"0", name, home, b"--even-root"]),
-        (true, _) => Command::own([b"reassign", b"user", from.as_bytes(), name, home]),
-        (false, _) => {
-            let own = context.policy.home_of(name);
-            let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
-            Command::own(change)
+    let mut remedy = match (system_fault(home), owner) {
+        (Some(_), _) => Remedy::of_commands([own_home(context, name)]),
+        // What is kept by root elsewhere may well be meant: a chroot, or the files of a server.
+        (None, 0) if !among_homes => {
+            let by_hand = "find out whether root keeps it on purpose, as for a chroot";
+            [Remedy::by_hand(by_hand), vec![Remedy::or("if it does not", [give])]].concat()
         }
+        (None, _) => Remedy::of_commands([give]),
     };
     let look = Command::own([b"trace", b"id", from.as_bytes(), home]);
-    let mut remedy = Remedy::of_commands([first]);
     remedy.push(Remedy::or("to look first at what is in it", [look]));
     let at = (context.book.users.lines(), line);
     checker.find(rule, at, PasswdField::Home, message, remedy);
@@ -192,9 +295,20 @@ fn is_below_another(home: &[u8]) -> bool {
     home.split(|&byte| byte == b'/').filter(|part| !part.is_empty()).count() > 1
 }
 
-/// A home that lets in others than the policy would.
+/// The command that gives an account a home of its own.
+pub(super) fn own_home(context: PlanContext<'_>, name: &[u8]) -> Command {
+    let own = context.policy.home_of(name);
+    let change: [&[u8]; 6] = [b"change", b"user", name, b"--home", &own, b"--record-only"];
+    Command::own(change)
+}
+
+/// A home that lets in others than the policy would. A directory of the system is as open as
+/// it has to be.
 fn open_home(checker: &mut Checker<'_>, line: Line<'_>, home: &BStr, mode: u32) {
     let Some(rule) = checker.wanted(&HOME_OPEN_TO_OTHERS) else { return };
+    if system_fault(home).is_some() {
+        return;
+    }
     let allowed = checker.context.policy.people_home_permissions.0;
     let more = mode & 0o007 & !allowed;
     let can = match more {

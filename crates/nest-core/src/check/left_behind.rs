@@ -6,7 +6,7 @@ use bstr::{BStr, BString, ByteSlice};
 
 use super::{
     Besides, Checker, Command, Example, Family, Mark, PLAIN, Pass, Remedy, Rule, Severity,
-    another_number,
+    another_number, knows_user,
 };
 use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind};
@@ -126,9 +126,17 @@ fn homes(checker: &mut Checker<'_>) {
     }
     for (name, path, facts) in entries {
         if facts.kind == FileKind::Directory && !known.contains(&path[..]) {
+            // A home that is packed in a directory bears its account's name and an ending.
+            let account = name.strip_suffix(b".homedir").map_or(name.as_bstr(), BStr::new);
+            match is_somebodys(checker, account, facts.uid) {
+                Ok(true) => continue,
+                Ok(false) => {}
+                Err(why) => return checker.skip(&HOME_ORPHAN, why),
+            }
             let owner = owner(context, &facts);
             let message = format!("{path} is no account's home; it belongs to {owner}.");
-            let remedy = put_aside(&path, &name, facts.uid);
+            let (message, remedy) = checker
+                .or_lost((File::Passwd, &name), message, || put_aside(&path, &name, facts.uid));
             find_at(&HOME_ORPHAN, checker, (path, name), message, remedy);
         }
     }
@@ -138,11 +146,27 @@ fn mail(checker: &mut Checker<'_>) {
     let context = checker.context;
     for (name, path, facts) in entries(&MAIL_ORPHAN, checker, &context.policy.mail_spool) {
         if facts.kind == FileKind::File && context.book.named(File::Passwd, &name).is_empty() {
+            match is_somebodys(checker, name.as_bstr(), facts.uid) {
+                Ok(true) => continue,
+                Ok(false) => {}
+                Err(why) => return checker.skip(&MAIL_ORPHAN, why),
+            }
             let message = format!("{path} is the mail of {name}, whom the files do not know.");
-            let remedy = put_aside(&path, &name, facts.uid);
+            let (message, remedy) = checker
+                .or_lost((File::Passwd, &name), message, || put_aside(&path, &name, facts.uid));
             find_at(&MAIL_ORPHAN, checker, (path, name), message, remedy);
         }
     }
+}
+
+/// Whether what bears a name belongs to an account that others than the account files know.
+///
+/// # Errors
+/// Why that can't be told.
+fn is_somebodys(checker: &Checker<'_>, name: &BStr, uid: Uid) -> Result<bool, String> {
+    let context = checker.context;
+    let known = knows_user(context, checker.prefilter, name)?;
+    Ok(known || context.world.elsewhere().has_uid(uid))
 }
 
 /// Out of the way, where only root gets, until somebody has looked at it.

@@ -3,18 +3,23 @@
 
 use bstr::{BString, ByteSlice};
 
+use super::correction::{self, correct};
 use super::repair::mends;
 use super::{
     ALL, Checker, Command, Example, Family, Finding, Mark, Mend, PLAIN, Pass, Remedy, Rule,
     Severity, free_name,
 };
+use crate::account::turns_away;
+use crate::book::Book;
 use crate::context::PlanContext;
-use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown};
+use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown, told};
 use crate::table::{
-    Column, File, Group, GroupField, Line, Lines, Passwd, PasswdField, Record, Shadow, SubId,
-    SubIdField,
+    Column, File, Group, GroupField, Line, Lines, Passwd, PasswdField, Record, Shadow, ShadowField,
+    SubId, SubIdField,
 };
-use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
+use crate::value::{
+    NameStyle, PasswordField, check_name, escape, read_id, read_plain_id, read_signed,
+};
 use crate::words::counted;
 
 pub(super) const PASSES: &[Pass] = &[(
@@ -30,7 +35,8 @@ static MALFORMED_LINE: Rule = Rule {
     finds: "a line with too few or too many fields, or with NUL bytes",
     why: "The C library passes such a line over, or takes one field for another: \
               the account is gone, or somebody else.",
-    remedy: "Mend the line by hand; fields are separated by single colons.",
+    remedy: "Write the line as it should be: copper-nest repair --set FILE:LINE 'LINE'. Fields \
+                 are separated by single colons.",
     bad: Example::with(&[
         (
             File::Passwd,
@@ -140,11 +146,8 @@ fn form(checker: &mut Checker<'_>) {
 fn find_broken(checker: &mut Checker<'_>, lines: &Lines) {
     let (malformed, number) = (checker.wanted(&MALFORMED_LINE), checker.wanted(&BAD_NUMBER));
     let (book, prefilter) = (checker.context.book, checker.prefilter);
-    if malformed.is_some() {
-        check_empty(checker, lines);
-        if prefilter.holds_nul(lines.file()) {
-            find_nul(checker, lines);
-        }
+    if malformed.is_some() && prefilter.holds_nul(lines.file()) {
+        find_nul(checker, lines);
     }
     for line in prefilter.lines(book, lines.file()).filter(Line::is_record) {
         let count = memchr::memchr_iter(b':', line.record()).count() + 1;
@@ -190,9 +193,12 @@ fn find_odd(checker: &mut Checker<'_>, lines: &Lines) {
                 Some(byte) if ends(byte) => "white space ends the line, and becomes part of it.",
                 _ => "white space begins the line; not every program passes it over.",
             };
-            let remedy = match line.is_whole(lines.file()) {
-                true => Remedy::repair(rule),
-                false => Remedy::take_out(lines.file(), number(line)),
+            let (message, remedy) = match trailing_choice(context.book, lines.file(), bytes) {
+                _ if !line.is_whole(lines.file()) => {
+                    (message.to_owned(), Remedy::take_out(lines.file(), number(line)))
+                }
+                None => (message.to_owned(), Remedy::repair(rule)),
+                Some(choice) => choice.told(context, lines.file(), number(line), message),
             };
             checker.find(rule, (lines, line), Mark::Line, message, remedy);
         }
@@ -210,6 +216,100 @@ fn find_odd(checker: &mut Checker<'_>, lines: &Lines) {
         let line = lines.around(lines.text().len() - 1);
         let message = "the last line has no line end: what is added next may run into it.";
         checker.find(rule, (lines, line), Mark::Line, message, Remedy::repair(rule));
+    }
+}
+
+/// What the white space at the end of a line keeps out, and taking it away would let in.
+pub(super) enum TrailingChoice<'l> {
+    /// A user: with it the shell can't be started.
+    Shell { user: &'l [u8], shell: &'l [u8], line: &'l [u8] },
+    /// Somebody in a list: with it the name is another one.
+    Member { member: &'l [u8], line: &'l [u8] },
+    /// Whoever has the password: with it the C library passes the line over.
+    Password,
+}
+
+/// What the end of a line decides about; nothing where it makes no difference to anybody.
+pub(super) fn trailing_choice<'l>(
+    book: &Book,
+    file: File,
+    line: &'l [u8],
+) -> Option<TrailingChoice<'l>> {
+    let line = line.trim_start_with(|c| matches!(c, ' ' | '\t' | '\r'));
+    let trimmed = line.trim_end_with(|c| matches!(c, ' ' | '\t' | '\r'));
+    if trimmed.len() == line.len() {
+        return None;
+    }
+    match file {
+        File::Passwd => {
+            let user = Passwd::read(trimmed)?;
+            let shell = user.effective_shell();
+            let lets_in = !turns_away(shell);
+            lets_in.then_some(TrailingChoice::Shell { user: user.name, shell, line: trimmed })
+        }
+        File::Group | File::Gshadow => {
+            let list = trimmed.rsplit(|byte| *byte == b':').next()?;
+            let mut names = list.rsplit(|byte| *byte == b',').map(<[u8]>::trim_ascii);
+            let member = names.next().filter(|member| !member.is_empty())?;
+            let is_new = names.all(|other| other != member)
+                && book.names().find(File::Passwd, member).is_some();
+            is_new.then_some(TrailingChoice::Member { member, line: trimmed })
+        }
+        File::Shadow => {
+            let field = Shadow::read(trimmed)?.field();
+            matches!(field, PasswordField::Set(_) | PasswordField::Open)
+                .then_some(TrailingChoice::Password)
+        }
+        File::Subuid | File::Subgid => None,
+    }
+}
+
+impl TrailingChoice<'_> {
+    /// The message of the finding, with what depends on it, and both choices.
+    fn told(
+        &self,
+        context: PlanContext<'_>,
+        file: File,
+        number: usize,
+        message: &str,
+    ) -> (String, Vec<Remedy>) {
+        let place = format!("{}:{number}", file.path());
+        let set = |line: &[u8]| Command::own([b"repair", b"--set", place.as_bytes(), line]);
+        let message = message.trim_end_matches('.');
+        match *self {
+            TrailingChoice::Shell { user, shell, line } => {
+                let (name, path) = (user.as_bstr(), shell.as_bstr());
+                let nobody = context.policy.services_shell.as_bytes();
+                let out = Command::own([b"change", b"user", user, b"--shell", nobody]);
+                let message = format!("{message}: {name} can't sign in with that shell.");
+                let ways = vec![
+                    Remedy::or(format!("if {name} is to sign in with {path}"), [set(line)]),
+                    Remedy::or(format!("if {name} is to stay out"), [out]),
+                ];
+                (message, ways)
+            }
+            TrailingChoice::Member { member, line } => {
+                let name = member.as_bstr();
+                let list = line.len() - member.len();
+                let without = line[..list].trim_end_with(|c| c == ',');
+                let message = format!("{message}: {name} is not in the group by that name.");
+                let ways = vec![
+                    Remedy::or(format!("if {name} is to be in it"), [set(line)]),
+                    Remedy::or(format!("if {name} is not"), [set(without)]),
+                ];
+                (message, ways)
+            }
+            TrailingChoice::Password => {
+                let message = format!(
+                    "{message}: the C library passes the line over, and the password with it."
+                );
+                let set = format!(
+                    "write the line without it, if the password is to count: repair --set {place} -"
+                );
+                let out = Remedy::or("if it is not to", [Remedy::taking_out(file, number)]);
+                (message, [Remedy::by_hand(set), vec![out]].concat())
+            }
+        }
     }
 }
 
@@ -265,6 +365,21 @@ pub(super) fn found(
     }
 }
 
+/// A message as it may be told of a line: see [`found`].
+pub(super) fn message_of(file: File, line: &[u8], message: String) -> String {
+    // Some lines are very long, and of most messages each word can be seen to be no hash.
+    let harmless = |word: &str| {
+        let word =
+            word.trim_matches(|c: char| matches!(c, '.' | ':' | ',' | ';' | '"' | '(' | ')'));
+        told(file, word.as_bytes()) != HIDDEN
+    };
+    if line.len() > message.len() * 8 && !file.is_secret() && message.split(' ').all(harmless) {
+        return message;
+    }
+    let text = shown(file, line);
+    if text == line { message } else { hide(message, &hidden_words(file, line)) }
+}
+
 /// A message without the words of a line that are hidden.
 fn hide(message: String, hidden: &[&[u8]]) -> String {
     hidden.iter().fold(message, |message, word| {
@@ -296,16 +411,6 @@ fn hide_in_remedies(
     }
 }
 
-fn check_empty(checker: &mut Checker<'_>, lines: &Lines) {
-    let file = lines.file();
-    if !lines.is_empty() || !matches!(file, File::Passwd | File::Group | File::Shadow) {
-        return;
-    }
-    let what = if file == File::Group { "group" } else { "account" };
-    let message = format!("the file is empty (0 bytes): no {what} is found in it.");
-    checker.find_about(&MALFORMED_LINE, file, message, Remedy::by_hand("put a copy of it back"));
-}
-
 fn find_nul(checker: &mut Checker<'_>, lines: &Lines) {
     let mut from = 0;
     while let Some(at) = lines.text()[from..].find_byte(0) {
@@ -319,15 +424,23 @@ fn find_nul(checker: &mut Checker<'_>, lines: &Lines) {
 
 fn wrong_count(checker: &mut Checker<'_>, lines: &Lines, line: Line<'_>, count: usize) {
     let (fields, wanted) = (counted(count, "field", "fields"), lines.file().fields());
-    let message =
-        format!("the line has {fields}, not {wanted}: programs pass it over or misread it.");
-    let remedy = Remedy::take_out(lines.file(), lines.number(line.start));
+    let correction = correct(checker.context.book, lines.file(), line.bytes);
+    let what = match &correction {
+        Some(correction) => correction.what,
+        None => "programs pass it over or misread it",
+    };
+    let message = format!("the line has {fields}, not {wanted}: {what}.");
+    let number = lines.number(line.start);
+    let remedy = correction::remedies(lines.file(), number, correction.as_ref());
     checker.find(&MALFORMED_LINE, (lines, line), Mark::Line, message, remedy);
 }
 
+/// The last day of the year 9999, the last that a date can be written of.
+pub(super) const LAST_DAY: i64 = 2_932_896;
+
 /// Calls `tell` for each number of the line that is not plain, with the field,
 /// whether the C library reads it all the same, and the message.
-fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(Column, bool, String)) {
+pub(super) fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(Column, bool, String)) {
     let record = line.record();
     let mut id = |field: Column, what: &str, text: &[u8]| {
         let shown = text.as_bstr();
@@ -368,6 +481,10 @@ fn numbers(file: File, line: Line<'_>, mut tell: impl FnMut(Column, bool, String
                     text.as_bstr()
                 );
                 tell(field.into(), false, message);
+            }
+            if let Some(day) = shadow.aging().expires.filter(|day| day.0 > LAST_DAY) {
+                let message = format!("the day of expiry, {}, is after the year 9999.", day.0);
+                tell(ShadowField::Expires.into(), false, message);
             }
         }
         File::Gshadow => {}

@@ -9,8 +9,9 @@ use rayon::prelude::*;
 use super::repair::mends;
 use super::{
     Checker, Command, Example, Family, Mark, Mend, PLAIN, Pass, Prefilter, Remedy, Rule, Severity,
-    elsewhere, free_name,
+    free_name, knows_group, knows_user,
 };
+use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
 use crate::secret::{is_kept, told};
 use crate::table::{File, Group, GroupField, Gshadow, GshadowField, PasswdField, Record};
@@ -145,10 +146,16 @@ fn ghosts(checker: &mut Checker<'_>) {
     let (context, prefilter) = (checker.context, checker.prefilter);
     let (book, group) = (context.book, context.book.groups.lines());
     let names = book.names();
-    let ghosts = listed(context, prefilter, |_, member| names.find(File::Passwd, member).is_none());
+    // A service's group that lists its own name waits for the service to be installed.
+    let waits = |group: &Group<'_>, member: &[u8]| {
+        group.name == member && kind_of(context.policy, group.gid()) == AccountKind::Service
+    };
+    let ghosts = listed(context, prefilter, |group, member| {
+        names.find(File::Passwd, member).is_none() && !waits(&group, member)
+    });
     let mut suggestions = 0;
     for (at, member) in ghosts {
-        match elsewhere(context, member.into()) {
+        match knows_user(context, prefilter, member.into()) {
             Ok(true) => continue,
             Ok(false) => {}
             Err(why) => {
@@ -158,6 +165,12 @@ fn ghosts(checker: &mut Checker<'_>) {
         }
         let line = group.at(at);
         let name = BStr::new(member);
+        // A space at the end of the line is another rule's.
+        let plain = member.trim_ascii();
+        let is_last = line.bytes.ends_with(member) && line.bytes.last() == member.last();
+        if plain.len() < member.len() && is_last && names.find(File::Passwd, plain).is_some() {
+            continue;
+        }
         suggestions += 1;
         let near = (suggestions <= SUGGESTIONS)
             .then(|| nearest(member, book.users.records().map(|(_, user)| user.name)))
@@ -168,12 +181,23 @@ fn ghosts(checker: &mut Checker<'_>) {
             }
             None => format!("no account is called {name}."),
         };
-        let drop = Command::own([b"change", b"group", line.name(), b"--drop-member", name]);
-        let mut remedy = Remedy::of_commands([drop.clone()]);
-        if let Some(near) = near {
-            let join = Command::own([b"regroup", near, b"--join", line.name()]);
-            remedy.push(Remedy::or(format!("if {} is meant", BStr::new(near)), [join, drop]));
-        }
+        let (message, remedy) = checker.or_lost((File::Passwd, member), message, || {
+            let drop = Command::own([b"change", b"group", line.name(), b"--drop-member", name]);
+            let mut remedy = Remedy::of_commands([drop]);
+            if let Some(near) = near {
+                let instead = Command::own([
+                    b"change",
+                    b"group",
+                    line.name(),
+                    b"--add-member",
+                    near,
+                    b"--drop-member",
+                    name,
+                ]);
+                remedy.push(Remedy::or(format!("if {} is meant", BStr::new(near)), [instead]));
+            }
+            remedy
+        });
         let mark = Mark::Member(GroupField::Members.into(), name.to_owned());
         checker.find(&GHOST_MEMBER, (group, line), mark, message, remedy);
     }
@@ -187,20 +211,18 @@ fn ghost_admins(checker: &mut Checker<'_>) {
         let unknown = members(gshadow.admins)
             .filter(|admin| book.names().find(File::Passwd, admin).is_none());
         for admin in unknown {
-            match elsewhere(context, admin.into()) {
+            match knows_user(context, prefilter, admin.into()) {
                 Ok(true) => continue,
                 Ok(false) => {}
                 Err(why) => return checker.skip(&GHOST_ADMIN, why),
             }
             let (name, group) = (BStr::new(admin), BStr::new(gshadow.name));
             let message = format!("no account is called {name}, who administers {group}.");
-            let remedy = Remedy::of_command([
-                b"change",
-                b"group",
-                gshadow.name,
-                b"--drop-group-admin",
-                admin,
-            ]);
+            let (message, remedy) = checker.or_lost((File::Passwd, admin), message, || {
+                let drop: [&[u8]; 5] =
+                    [b"change", b"group", gshadow.name, b"--drop-group-admin", admin];
+                Remedy::of_command(drop)
+            });
             let mark = Mark::Member(GshadowField::Admins.into(), name.to_owned());
             checker.find(&GHOST_ADMIN, (table.lines(), line), mark, message, remedy);
         }
@@ -239,7 +261,11 @@ fn mismatches(checker: &mut Checker<'_>) {
         }
         let ours: BTreeSet<&[u8]> = group.members().collect();
         let theirs: BTreeSet<&[u8]> = gshadow.members().collect();
-        if ours == theirs {
+        // That a space stands in one of the two is other rules'.
+        let plain = |names: &BTreeSet<&'_ [u8]>| -> BTreeSet<Vec<u8>> {
+            names.iter().map(|name| name.trim_ascii().to_vec()).collect()
+        };
+        if ours == theirs || plain(&ours) == plain(&theirs) {
             continue;
         }
         let mut parts = Vec::new();
@@ -270,6 +296,11 @@ fn primary_groups(checker: &mut Checker<'_>) {
     }
     for (line, user) in book.users.records() {
         let Some(gid) = user.gid().filter(|gid| !prefilter.gids.contains(gid.0)) else { continue };
+        match knows_group(context, prefilter, user.name.into(), Some(gid)) {
+            Ok(true) => continue,
+            Ok(false) => {}
+            Err(why) => return checker.skip(&NO_PRIMARY_GROUP, why),
+        }
         let name = BStr::new(user.name);
         let message = format!("no group has gid {gid}, the primary group of {name}.");
         let fresh = match book.named(File::Group, user.name).is_empty() {
@@ -283,6 +314,7 @@ fn primary_groups(checker: &mut Checker<'_>) {
             let other = Command::own([b"regroup", name, b"--primary", group.name]);
             remedy.push(Remedy::or("to use a group there is", [other]));
         }
+        let (message, remedy) = checker.or_lost((File::Group, user.name), message, || remedy);
         checker.find(
             &NO_PRIMARY_GROUP,
             (book.users.lines(), line),

@@ -1,16 +1,23 @@
 //! Checking the account files: the rules, and what they found.
 
 mod admins;
+mod brief;
 mod checker;
+mod correction;
 mod duplicates;
 mod files;
 mod finding;
 mod homes;
+mod keys;
 mod left_behind;
 mod lines;
+mod look_alike;
+mod lost;
 mod member_scan;
 mod memberships;
 mod orphans;
+mod passwords;
+mod places;
 mod prefilter;
 mod ranges;
 mod remedy;
@@ -18,13 +25,16 @@ mod repair;
 mod rule;
 mod shells;
 mod sign_in;
+mod sources;
 mod spans;
 mod sweep;
 
+pub use crate::value::Severity;
+pub use brief::{BriefFinding, BriefFindings};
 pub use finding::{Finding, Mark, Related, Skipped};
 pub use remedy::{Command, Remedy};
 pub use repair::{Repair, Repaired, repair};
-pub use rule::{Besides, Example, Family, RULES, Rule, Severity, rule};
+pub use rule::{Besides, Example, Family, RULES, Rule, rule};
 
 use rayon::prelude::*;
 
@@ -32,14 +42,14 @@ use self::checker::{Checker, Pass};
 use self::duplicates::is_last_part;
 use self::lines::{another_name, found};
 use self::member_scan::MemberScan;
-use self::orphans::elsewhere;
 use self::prefilter::Prefilter;
 use self::remedy::{another_number, free_name};
 use self::rule::{ALL, FAMILIES, Mend, PLAIN};
 use self::sign_in::new_password;
+use self::sources::{knows_group, knows_user};
 use self::spans::Spans;
 use crate::context::PlanContext;
-use crate::policy::{Accept, Policy, PolicyFault};
+use crate::policy::{Accept, Policy, PolicyFault, SeverityChoice};
 
 /// Which rules are to run.
 #[derive(Debug, Clone, Default)]
@@ -50,6 +60,8 @@ pub struct Selection {
     pub skip: Vec<&'static Rule>,
     /// Leave out the rules that look at the tree besides the account files.
     pub files_only: bool,
+    /// Of findings about lines of the account files no more is wanted than a line of text has.
+    pub in_brief: bool,
 }
 
 impl Selection {
@@ -60,21 +72,35 @@ impl Selection {
     }
 }
 
+/// A finding that the policy accepts.
+#[derive(Debug)]
+pub struct Accepted {
+    /// The finding.
+    pub finding: Finding,
+    /// By which entry.
+    pub by: Accept,
+}
+
 /// What a check found.
 #[derive(Debug, Default)]
 pub struct CheckReport {
     /// The findings, file by file, in line order.
     pub findings: Vec<Finding>,
+    /// Those about lines, where they were wanted in brief: they come before the others.
+    pub brief: BriefFindings,
     /// Rules that could not run, or not wholly.
     pub skipped: Vec<Skipped>,
-    /// How many findings the policy accepts; they are left out.
-    pub accepted: usize,
+    /// The findings that the policy accepts; they are left out.
+    pub accepted: Vec<Accepted>,
+    /// The rules that ran.
+    pub ran: Vec<&'static Rule>,
 }
 
 impl CheckReport {
     /// How many findings have this severity.
     pub fn count(&self, severity: Severity) -> usize {
-        self.findings.iter().filter(|finding| finding.rule.severity == severity).count()
+        let whole = self.findings.iter().filter(|finding| finding.severity == severity).count();
+        whole + self.brief.count(severity)
     }
 }
 
@@ -90,6 +116,8 @@ fn check_prefiltered(
     prefilter: &Prefilter,
 ) -> CheckReport {
     let book = context.book;
+    let off = selection_of(context.policy, selection);
+    let selection = &off;
     let is_wanted = |(rules, _): &&Pass| rules.iter().any(|rule| selection.wants(rule));
     let wanted: Vec<&Pass> = FAMILIES.into_iter().flatten().filter(is_wanted).collect();
     let checkers: Vec<Checker<'_>> = wanted
@@ -97,15 +125,18 @@ fn check_prefiltered(
         .map(|(_, pass)| {
             let mut checker = Checker::new(context, prefilter, selection);
             pass(&mut checker);
+            checker.settle();
             checker
         })
         .collect();
-    let mut report = CheckReport::default();
+    let ran = RULES.iter().copied().filter(|rule| selection.wants(rule)).collect();
+    let mut report = CheckReport { ran, ..CheckReport::default() };
     for checker in checkers {
         match report.findings.is_empty() {
             true => report.findings = checker.findings,
             false => report.findings.extend(checker.findings),
         }
+        report.brief.extend(checker.brief);
         report.skipped.extend(checker.skipped);
     }
     for rule in RULES.iter().filter(|rule| selection.wants(rule)) {
@@ -114,6 +145,8 @@ fn check_prefiltered(
             report.skipped.push(Skipped { rule: rule.name, why });
         }
     }
+    set_severities(context.policy, &mut report);
+    report.brief = std::mem::take(&mut report.brief).sorted();
     files::accept(context, selection, &mut report);
     // Findings about the tree come after those about lines.
     report.findings.sort_by(|a, b| (&a.place, a.file, a.line).cmp(&(&b.place, b.file, b.line)));
@@ -123,17 +156,48 @@ fn check_prefiltered(
     report
 }
 
-/// Whether every rule whose findings the policy accepts exists.
+/// What is selected, without the rules that the policy turns off; one that is asked for by
+/// name runs all the same.
+fn selection_of(policy: &Policy, selection: &Selection) -> Selection {
+    let is_off = |rule: &&'static Rule| {
+        policy.check_severity.of(rule.name) == Some(SeverityChoice::Off)
+            && !selection.only.contains(rule)
+    };
+    let mut selection = selection.clone();
+    let off: Vec<&'static Rule> = RULES.iter().copied().filter(is_off).collect();
+    selection.skip.extend(off);
+    selection
+}
+
+/// Gives findings the severities that the policy has for their rules.
+fn set_severities(policy: &Policy, report: &mut CheckReport) {
+    if policy.check_severity.is_empty() {
+        return;
+    }
+    let of = |rule: &'static Rule| match policy.check_severity.of(rule.name) {
+        Some(SeverityChoice::As(severity)) => Some(severity),
+        Some(SeverityChoice::Off) | None => None,
+    };
+    for finding in &mut report.findings {
+        finding.severity = of(finding.rule).unwrap_or(finding.severity);
+    }
+    report.brief.set_severities(of);
+}
+
+/// Whether every rule that the policy names exists.
 ///
 /// # Errors
-/// The [`PolicyFault`], where the setting names a rule that does not.
-pub fn verify_accepted_rules(policy: &Policy) -> Result<(), PolicyFault> {
+/// The [`PolicyFault`], where a setting names a rule that does not.
+pub fn verify_named_rules(policy: &Policy) -> Result<(), PolicyFault> {
     let known = || RULES.iter().map(|rule| rule.name);
-    let is_unknown = |accept: &&Accept| !known().any(|name| name == accept.rule);
-    match policy.check_accept.iter().find(is_unknown) {
-        Some(accept) => Err(policy.unknown_word("check.accept", "rule", &accept.rule, known())),
-        None => Ok(()),
+    let accepted = policy.check_accept.iter().map(|accept| ("check.accept", &accept.rule[..]));
+    let set = policy.check_severity.rules().map(|rule| ("check.severity", rule));
+    for (key, rule) in accepted.chain(set) {
+        if !known().any(|name| name == rule) {
+            return Err(policy.unknown_word(key, "rule", rule, known()));
+        }
     }
+    Ok(())
 }
 
 #[cfg(test)]
@@ -160,6 +224,8 @@ mod example_tests {
         let file = Facts { kind: FileKind::File, uid: Uid::ROOT, gid: Gid::ROOT, mode: 0o600 };
         world.facts.insert("/home/maren".into(), Ok(home));
         world.facts.insert("/bin".into(), Ok(home));
+        let roots = Facts { uid: Uid::ROOT, gid: Gid::ROOT, mode: 0o755, ..home };
+        world.facts.insert("/etc".into(), Ok(roots));
         let found = |world: &World, path: &str| match world.facts.get(&BString::from(path)) {
             Some(Ok(facts)) => *facts,
             _ => file,
@@ -184,6 +250,17 @@ mod example_tests {
             }
             Besides::Retired { uid, name } => {
                 world.retired.users.push(RetiredId { id: uid.0, name: name.into(), since: None });
+            }
+            Besides::Keys(count) => world.keys = count,
+            Besides::Belongs { path, uid, mode } => {
+                let facts = Facts { uid, mode, ..file };
+                let (folder, name) = path.rsplit_once('/').unwrap();
+                world.entries.insert(folder.into(), vec![(name.into(), facts)]);
+            }
+            Besides::Asks(sources) => world.sources_alone = Some(sources.into()),
+            Besides::Mentions(name) => {
+                let mention = crate::surroundings::Mention { file: "etc/sudoers".into(), line: 7 };
+                world.names_granted = vec![(name.into(), vec![mention])];
             }
             Besides::Unfinished(change) => world.unfinished = Some(format!("change {change}")),
             Besides::Accepts(what) => accepts = format!("[check]\naccept = [\"{what}  agreed\"]"),
@@ -240,7 +317,8 @@ mod example_tests {
         let accepts = Besides::Accepts("second-root:keeper");
         let report = run(&Example { besides: accepts, ..rule.bad }, &[]);
         assert!(!names(&report).contains(&"second-root"));
-        assert_eq!(report.accepted, 1);
+        assert_eq!(report.accepted.len(), 1);
+        assert_eq!(report.accepted[0].by.reason, "agreed");
     }
 
     #[test]

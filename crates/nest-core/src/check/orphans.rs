@@ -4,20 +4,20 @@
 use bstr::BStr;
 use rayon::prelude::*;
 
+use super::brief::BriefFindings;
 use super::repair::{carries_hash, mends};
 use super::{
     Checker, Example, Family, Finding, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_name,
-    found,
+    found, knows_user, lost,
 };
-use crate::book::Book;
+use crate::account::turns_away;
 use crate::context::PlanContext;
 use crate::secret::is_kept;
-use crate::surroundings::Origin;
 use crate::table::{
     File, Group, GroupField, GshadowField, Line, Lines, Passwd, PasswdField, Record, ShadowField,
     SubId, SubIdField,
 };
-use crate::value::Uid;
+use crate::words::counted;
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&SHADOW_ORPHAN], shadow_orphans),
@@ -112,56 +112,74 @@ fn unnamed<'b>(
 ) {
     let Some(lines) = checker.context.book.lines(file) else { return };
     let starts = checker.context.book.names().lacking(file, other).into_par_iter();
+    if checker.selection.in_brief {
+        let starts: Vec<u32> = starts.collect();
+        let parts: Vec<BriefFindings> = starts
+            .par_chunks(1 << 16)
+            .map(|starts| {
+                let mut part = BriefFindings::default();
+                let found = starts.iter().filter_map(|start| say(lines, lines.at(*start as usize)));
+                found.for_each(|finding| part.push(&finding));
+                part
+            })
+            .collect();
+        parts.into_iter().for_each(|part| checker.brief.extend(part));
+        return;
+    }
     checker.findings.par_extend(starts.filter_map(|start| say(lines, lines.at(start as usize))));
 }
 
 fn shadow_orphans(checker: &mut Checker<'_>) {
-    let book = checker.context.book;
+    let (context, prefilter) = (checker.context, checker.prefilter);
     unnamed(checker, (File::Shadow, File::Passwd), |shadow, line| {
+        if context.world.elsewhere().has_user(line.name().into()) {
+            return None;
+        }
         let message = format!(
             "no account is called {}; the next one of that name would get this password.",
             BStr::new(line.name())
         );
-        let remedy = emptied(book, File::Passwd)
-            .unwrap_or_else(|| orphan_remedy(&SHADOW_ORPHAN, shadow, line));
+        let loss = prefilter.lost(context).loss_of(File::Passwd, line.name());
+        let (message, remedy) = lost::tell(context, loss, File::Passwd, message, || {
+            orphan_remedy(&SHADOW_ORPHAN, shadow, line)
+        });
         Some(found(&SHADOW_ORPHAN, shadow, line, ShadowField::Name.into(), message, remedy))
     });
-}
-
-/// Where a file is empty, what to do: its lines are missing, and the others are not too many.
-fn emptied(book: &Book, file: File) -> Option<Vec<Remedy>> {
-    let is_empty = book.lines(file).is_some_and(|lines| lines.file_length() == 0);
-    let what = format!(
-        "{} is empty: put a copy of it back; list changes tells what was done last",
-        file.path()
-    );
-    is_empty.then(|| Remedy::by_hand(what))
 }
 
 /// A line that nobody can read, or that holds a hash, is not taken out unasked: what it held is
 /// not kept.
 fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
-    match line.is_whole(lines.file()) && !carries_hash(lines.file(), line.bytes) {
-        true => Remedy::repair(rule),
-        false => Remedy::take_out(lines.file(), lines.number(line.start)),
+    if line.is_whole(lines.file()) && !carries_hash(lines.file(), line.bytes) {
+        return Remedy::repair(rule);
     }
+    let other = if lines.file().is_of_groups() { "etc/group" } else { "etc/passwd" };
+    let mut remedies = Remedy::take_out(lines.file(), lines.number(line.start));
+    remedies
+        .extend(Remedy::by_hand(format!("or put its line in {other} back, if it should be there")));
+    remedies
 }
 
 fn gshadow_orphans(checker: &mut Checker<'_>) {
-    let book = checker.context.book;
+    let (context, prefilter) = (checker.context, checker.prefilter);
     unnamed(checker, (File::Gshadow, File::Group), |gshadow, line| {
         let name = BStr::new(line.name());
+        if context.world.elsewhere().has_group(name) {
+            return None;
+        }
         let message = format!(
             "no group is called {name}; the next one of that name would get its administrators."
         );
-        let remedy = emptied(book, File::Group)
-            .unwrap_or_else(|| orphan_remedy(&GSHADOW_ORPHAN, gshadow, line));
+        let loss = prefilter.lost(context).loss_of(File::Group, name);
+        let (message, remedy) = lost::tell(context, loss, File::Group, message, || {
+            orphan_remedy(&GSHADOW_ORPHAN, gshadow, line)
+        });
         Some(found(&GSHADOW_ORPHAN, gshadow, line, GshadowField::Name.into(), message, remedy))
     });
 }
 
 fn missing_gshadow(checker: &mut Checker<'_>) {
-    let context = checker.context;
+    let (context, prefilter) = (checker.context, checker.prefilter);
     if context.book.gshadow.is_none() {
         return;
     }
@@ -172,6 +190,8 @@ fn missing_gshadow(checker: &mut Checker<'_>) {
         let added = [group.name, b"!", b"", group.members].join(&b':');
         let remedy =
             remedy_of_lacking(&MISSING_GSHADOW, context, (groups, line), File::Gshadow, &added);
+        let loss = prefilter.lost(context).loss_of(File::Gshadow, name);
+        let (message, remedy) = lost::tell(context, loss, File::Gshadow, message, || remedy);
         Some(found(&MISSING_GSHADOW, groups, line, GroupField::Name.into(), message, remedy))
     });
 }
@@ -195,16 +215,21 @@ fn remedy_of_lacking(
 }
 
 fn missing_shadow(checker: &mut Checker<'_>) {
-    let context = checker.context;
+    let (context, prefilter) = (checker.context, checker.prefilter);
     let book = context.book;
     if book.unreadable.contains_key(&File::Shadow) {
         return;
     }
     if book.shadow.is_none() {
-        let users = book.users.records().filter(|(_, user)| user.is_shadowed()).count();
+        // In an image that nobody signs in to no password is missing.
+        let signs_in = |user: &Passwd<'_>| {
+            let person = user.uid().is_some_and(|uid| context.policy.is_person(uid));
+            person && user.is_shadowed() && !turns_away(user.effective_shell())
+        };
+        let users = book.users.records().filter(|(_, user)| signs_in(user)).count();
         if users > 0 {
-            let message =
-                format!("there is no such file, and {users} accounts have their password there.");
+            let who = counted(users, "person", "people");
+            let message = format!("there is no such file, and {who} should have a password in it.");
             let remedy = Remedy::by_hand("put a copy of it back");
             checker.find_about(&MISSING_SHADOW, File::Shadow, message, remedy);
         }
@@ -217,7 +242,8 @@ fn missing_shadow(checker: &mut Checker<'_>) {
         let added = [user.name, b":!:0::::::"].concat();
         let remedy =
             remedy_of_lacking(&MISSING_SHADOW, context, (users, line), File::Shadow, &added);
-        let remedy = emptied(book, File::Shadow).unwrap_or(remedy);
+        let loss = prefilter.lost(context).loss_of(File::Shadow, name);
+        let (message, remedy) = lost::tell(context, loss, File::Shadow, message, || remedy);
         Some(found(&MISSING_SHADOW, users, line, PasswdField::Password.into(), message, remedy))
     });
 }
@@ -236,7 +262,10 @@ fn range_orphans(checker: &mut Checker<'_>) {
             if by_number || by_name() {
                 continue;
             }
-            match elsewhere(context, range.owner.into()) {
+            if context.world.elsewhere().range_owners.contains(BStr::new(range.owner)) {
+                continue;
+            }
+            match knows_user(context, prefilter, range.owner.into()) {
                 Ok(false) => {
                     let owner = BStr::new(range.owner);
                     let nobody = match range.owner_uid() {
@@ -244,8 +273,11 @@ fn range_orphans(checker: &mut Checker<'_>) {
                         None => format!("no account is called {owner}; the next one of that name"),
                     };
                     let message = format!("{nobody} would get these ids.");
-                    let remedy = emptied(book, File::Passwd)
-                        .unwrap_or_else(|| Remedy::repair(&RANGE_ORPHAN));
+                    let loss = prefilter.lost(context).loss_of(File::Passwd, range.owner);
+                    let (message, remedy) =
+                        lost::tell(context, loss, File::Passwd, message, || {
+                            Remedy::repair(&RANGE_ORPHAN)
+                        });
                     let at = (table.lines(), line);
                     checker.find(&RANGE_ORPHAN, at, SubIdField::Owner, message, remedy);
                 }
@@ -255,26 +287,6 @@ fn range_orphans(checker: &mut Checker<'_>) {
                     return;
                 }
             }
-        }
-    }
-}
-
-/// Whether a name that the files do not know is a user of a directory.
-///
-/// # Errors
-/// Why that can't be told: the rule is then skipped.
-pub(super) fn elsewhere(context: PlanContext<'_>, name: &BStr) -> Result<bool, String> {
-    if context.world.is_live() {
-        let by_number = match crate::value::read_plain_id(name) {
-            Some(uid) => context.world.service_user_by_uid(Uid(uid))?.is_some(),
-            None => false,
-        };
-        return Ok(by_number || context.world.service_knows_user(name)?);
-    }
-    match context.world.origin() {
-        Origin::FilesAlone => Ok(false),
-        Origin::Others(others) => {
-            Err(format!("etc/nsswitch.conf asks {others} for users too, who can't be asked here"))
         }
     }
 }

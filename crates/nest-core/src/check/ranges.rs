@@ -4,15 +4,16 @@ use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
 use super::repair::mends;
-use super::{Checker, Command, Example, Family, Mark, Mend, PLAIN, Pass, Remedy, Rule, Severity};
+use super::{Checker, Example, Family, Mark, Mend, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::context::PlanContext;
-use crate::table::{File, Line, SubId, SubIdField, SubIds, Table};
-use crate::value::{IdSet, IdSpan};
+use crate::table::{File, Line, Passwd, SubId, SubIdField, SubIds, Table};
+use crate::value::{IdSet, IdSpan, Uid};
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&OVERLAPPING_RANGE], overlaps),
     (&[&DUPLICATE_RANGE], doubled),
     (&[&RANGE_OVER_ACCOUNT], over_accounts),
+    (&[&ONE_SIDED_RANGE], one_sided),
 ];
 
 static OVERLAPPING_RANGE: Rule = Rule {
@@ -22,11 +23,12 @@ static OVERLAPPING_RANGE: Rule = Rule {
     reads: &[File::Subuid, File::Subgid],
     finds: "two subordinate ranges that share ids",
     why: "The containers of one user own, read and change the files of the other's.",
-    remedy: "Give one of the users a range of its own, and its containers new ids.",
+    remedy: "Give one of the users another range, and its containers new ids: copper-nest change \
+                 user NAME --move-range FIRST-LAST.",
     bad: Example::with(&[
         (
             File::Passwd,
-            "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nkeeper:x:0:1004::/home/maren:/bin/sh\n",
+            "maren:x:1004:1004:Maren Solvik:/home/maren:/bin/bash\nkeeper:x:1005:1004::/home/keeper:/bin/sh\n",
         ),
         (File::Shadow, "maren:!:20781:0::7:::\nkeeper:!:20781::::::\n"),
         (File::Subuid, "maren:2001010688:65536\nkeeper:2001010788:65536\n"),
@@ -57,11 +59,80 @@ static RANGE_OVER_ACCOUNT: Rule = Rule {
     reads: &[File::Passwd, File::Group, File::Subuid, File::Subgid],
     finds: "a range that covers the number of an account or a group",
     why: "The owner of the range can become that account inside a container, and read and write its files.",
-    remedy: "Give the owner another range: copper-nest change user NAME --ranges none, then --ranges 65536.",
+    remedy: "Give the owner another range: copper-nest change user NAME --move-range FIRST-LAST.",
     bad: Example::with(&[(File::Subuid, "maren:1000:65536\n")]),
     good: Example::with(&[(File::Subuid, "maren:2001010688:65536\n")]),
     ..PLAIN
 };
+
+static ONE_SIDED_RANGE: Rule = Rule {
+    name: "one-sided-range",
+    severity: Severity::Note,
+    family: Family::Orphans,
+    reads: &[File::Subuid, File::Subgid],
+    finds: "a range that stands in one of etc/subuid and etc/subgid only",
+    why: "Container tools take the same ids for users and for groups: without the other half \
+              most of them refuse to start.",
+    remedy: "Give the owner the same range in both: copper-nest change user NAME --ranges SPAN.",
+    bad: Example::with(&[
+        (File::Subuid, "maren:2001010688:65536\n"),
+        (File::Subgid, "maren:2001076224:65536\n"),
+    ]),
+    good: Example::with(&[
+        (File::Subuid, "maren:2001010688:65536\n"),
+        (File::Subgid, "maren:2001010688:65536\n"),
+    ]),
+    ..PLAIN
+};
+
+fn one_sided(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    let book = context.book;
+    let (Some(uids), Some(gids)) = (&book.subuid, &book.subgid) else { return };
+    if uids.lines().is_like(gids.lines()) {
+        return;
+    }
+    for (table, other) in [(uids, gids), (gids, uids)] {
+        let known: HashSet<(&[u8], IdSpan)> =
+            other.records().filter_map(|(_, range)| Some((range.owner, range.span()?))).collect();
+        let path = other.lines().file().path();
+        let mut all: HashMap<&[u8], Vec<String>> = HashMap::new();
+        for (_, range) in table.records() {
+            let span = range.span().map(|span| span.to_string());
+            all.entry(range.owner).or_default().extend(span);
+        }
+        for (line, range) in table.records() {
+            let Some(span) = range.span() else { continue };
+            if known.contains(&(range.owner, span)) || is_roots(context, &range) {
+                continue;
+            }
+            // By name here and by number there is the same owner.
+            let Some((_, user)) = owner_of(context, &range) else { continue };
+            let number = user.uid().map(|uid| uid.to_string().into_bytes()).unwrap_or_default();
+            if known.contains(&(user.name, span)) || known.contains(&(&number[..], span)) {
+                continue;
+            }
+            let name = BStr::new(user.name);
+            let message = format!("{span} is {name}'s here, and not in {path}.");
+            let all = all.get(range.owner).map(|all| all.join(";")).unwrap_or_default();
+            let remedy =
+                Remedy::of_command([b"change", b"user", name, b"--ranges", all.as_bytes()]);
+            checker.find(
+                &ONE_SIDED_RANGE,
+                (table.lines(), line),
+                SubIdField::First,
+                message,
+                remedy,
+            );
+        }
+    }
+}
+
+/// The account that has a range.
+fn owner_of<'b>(context: PlanContext<'b>, range: &SubId<'_>) -> Option<(Line<'b>, Passwd<'b>)> {
+    let book = context.book;
+    range.owner_uid().and_then(|uid| book.user_by_uid(uid)).or_else(|| book.user(range.owner))
+}
 
 /// Goes through both files of ranges, or those of which it may be that something is wrong.
 fn each_file(
@@ -113,6 +184,9 @@ fn over_accounts_in(checker: &mut Checker<'_>, table: &Table<SubIds>) {
     for (line, range) in table.records() {
         let Some(span) = range.span() else { continue };
         let Some(id) = ids.highest_in(span.first(), span.last()) else { continue };
+        if is_roots(checker.context, &range) {
+            continue;
+        }
         let owner = BStr::new(range.owner);
         let message = format!(
             "{span} covers {id}, the number of an account or a group: {owner} can become it."
@@ -122,12 +196,23 @@ fn over_accounts_in(checker: &mut Checker<'_>, table: &Table<SubIds>) {
     }
 }
 
+/// Whether a range is root's, which can become anybody without it: what root hands into
+/// containers may be ids of people too.
+fn is_roots(context: PlanContext<'_>, range: &SubId<'_>) -> bool {
+    let uid = range.owner_uid().or_else(|| {
+        let (_, user) = context.book.user(range.owner)?;
+        user.uid()
+    });
+    uid == Some(Uid::ROOT)
+}
+
 /// A range of its own. The old ids are retired, and not given to anybody.
 fn another_range(context: PlanContext<'_>, range: &SubId<'_>) -> Vec<Remedy> {
     let by_uid = range.owner_uid().and_then(|uid| context.book.user_by_uid(uid));
     let owner = by_uid.map_or(range.owner, |(_, user)| user.name);
-    let change = |ranges: &[u8]| Command::own([b"change", b"user", owner, b"--ranges", ranges]);
-    Remedy::of_commands([change(b"none"), change(b"65536")])
+    let Some(span) = range.span() else { return Vec::new() };
+    let span = span.to_string();
+    Remedy::of_command([b"change", b"user", owner, b"--move-range", span.as_bytes()])
 }
 
 fn overlaps(checker: &mut Checker<'_>) {
@@ -137,6 +222,7 @@ fn overlaps(checker: &mut Checker<'_>) {
 fn overlaps_in(checker: &mut Checker<'_>, table: &Table<SubIds>) {
     let mut spans: Vec<(IdSpan, Line<'_>, SubId<'_>)> =
         table.records().filter_map(|(line, range)| Some((range.span()?, line, range))).collect();
+    spans.retain(|(.., range)| !is_roots(checker.context, range));
     spans.sort_by_key(|(span, line, _)| (span.first(), line.start));
     // The range so far that reaches furthest: whatever begins inside it overlaps.
     let mut furthest: Option<(IdSpan, Line<'_>, SubId<'_>)> = None;

@@ -4,8 +4,8 @@ use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashMap;
 use rayon::prelude::*;
 
-use super::{Finding, Mend, Rule};
-use crate::account::{AccountKind, kind_of};
+use super::{Finding, Mend, Rule, correction};
+use crate::account::{AccountKind, kind_of, kind_of_user};
 use crate::allot::{Allotter, IdUse};
 use crate::context::PlanContext;
 use crate::table::File;
@@ -69,9 +69,13 @@ impl Remedy {
         self.commands.iter().any(alters)
     }
 
-    /// The line is taken out: that is for the administrator to decide.
+    /// The line is taken out: that is for the administrator to decide, and where it may be
+    /// somebody's it is rather written anew.
     pub(super) fn take_out(file: File, line: usize) -> Vec<Self> {
-        Self::of_commands([Self::taking_out(file, line)])
+        match file {
+            File::Subuid | File::Subgid => Self::of_commands([Self::taking_out(file, line)]),
+            _ => correction::remedies(file, line, None),
+        }
     }
 
     /// That command.
@@ -107,10 +111,15 @@ pub(super) fn another_number(file: File, name: &[u8]) -> Vec<Remedy> {
 /// Where a name can't be edited for another fault, that one is mended first.
 pub(super) fn unblock(findings: &mut [Finding]) {
     let mut blocks: HashMap<(bool, BString), Vec<Command>> = HashMap::new();
+    let mut by_hand: HashMap<(bool, BString), String> = HashMap::new();
     // From the bottom up: lines that go move those below them.
     for finding in findings.iter().rev() {
         let blocking = finding.rule.blocks && !matches!(finding.file, File::Subuid | File::Subgid);
         let Some(first) = finding.remedies.first().filter(|_| blocking) else { continue };
+        if first.commands.is_empty() {
+            let place = format!("{}:{}", finding.file.path(), finding.line);
+            by_hand.insert((finding.file.is_of_groups(), finding.subject.clone()), place);
+        }
         let whose = (finding.file.is_of_groups(), finding.subject.clone());
         let commands = blocks.entry(whose).or_default();
         let new = first.commands.iter().filter(|command| !commands.contains(command));
@@ -122,6 +131,11 @@ pub(super) fn unblock(findings: &mut [Finding]) {
     }
     for finding in findings.iter_mut().filter(|finding| !finding.rule.blocks) {
         let whose = (finding.file.is_of_groups(), finding.subject.clone());
+        if let Some(place) = by_hand.get(&whose) {
+            let first = format!("{place} names it too, and can't be read: mend that line first");
+            finding.remedies = Remedy::by_hand(first);
+            continue;
+        }
         let Some(first) = blocks.get(&whose) else { continue };
         for remedy in &mut finding.remedies {
             let by_name = |command: &Command| match command {
@@ -138,7 +152,7 @@ pub(super) fn unblock(findings: &mut [Finding]) {
 }
 
 /// Verbs that need no line in order.
-const MENDING: [&[u8]; 3] = [b"repair", b"trace", b"recover"];
+const MENDING: [&[u8]; 4] = [b"repair", b"trace", b"recover", b"list"];
 
 /// Puts numbers in.
 pub(super) fn number(context: PlanContext<'_>, findings: &mut [Finding]) {
@@ -183,8 +197,10 @@ pub(super) fn wave_services_through(context: PlanContext<'_>, findings: &mut [Fi
         b"group" => book
             .group(name)
             .is_some_and(|(_, group)| kind_of(policy, group.gid()) == AccountKind::Service),
-        _ => book.user(name).and_then(|(_, user)| user.uid()).is_some_and(|uid| {
-            uid != Uid::ROOT && kind_of(policy, Some(uid)) == AccountKind::Service
+        _ => book.user(name).is_some_and(|(_, user)| {
+            let shadow = || book.shadow(name).map(|(_, shadow)| shadow);
+            let is_root = user.uid() == Some(Uid::ROOT);
+            !is_root && kind_of_user(policy, &user, shadow).0 == AccountKind::Service
         }),
     };
     // The account or the group whose line a place is.

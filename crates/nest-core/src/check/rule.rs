@@ -5,30 +5,17 @@
 use std::fmt;
 use std::sync::LazyLock;
 
-use strum::{Display, EnumString, IntoStaticStr};
+use strum::Display;
 
 use super::repair::LineMend;
 use super::{
-    Pass, admins, duplicates, files, homes, left_behind, lines, memberships, orphans, ranges,
-    shells, sign_in,
+    Pass, admins, duplicates, files, homes, keys, left_behind, lines, look_alike, lost,
+    memberships, orphans, passwords, places, ranges, shells, sign_in,
 };
 use crate::surroundings::FileKind;
 use crate::table::File;
-use crate::value::Uid;
-
-/// How bad a finding is. Fixed for each rule.
-#[derive(
-    Debug, Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Display, EnumString, IntoStaticStr,
-)]
-#[strum(serialize_all = "lowercase")]
-pub enum Severity {
-    /// Worth knowing.
-    Note,
-    /// Should be looked at.
-    Warning,
-    /// Broken, or dangerous.
-    Error,
-}
+use crate::value::{Severity, Uid};
+use crate::words::counted;
 
 /// Rules that belong together.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Display)]
@@ -82,6 +69,21 @@ pub enum Besides {
         /// Its permissions.
         mode: u32,
     },
+    /// A file belongs to this uid, and has these permissions.
+    Belongs {
+        /// The path.
+        path: &'static str,
+        /// Whose it is.
+        uid: Uid,
+        /// Its permissions.
+        mode: u32,
+    },
+    /// The account has so many keys to sign in with.
+    Keys(usize),
+    /// These sources alone are asked for accounts.
+    Asks(&'static str),
+    /// A line of sudoers names this user.
+    Mentions(&'static str),
     /// The uid of a deleted account.
     Retired {
         /// The uid.
@@ -105,6 +107,12 @@ impl fmt::Display for Besides {
             Besides::Lacks(path) => write!(f, "there is no {path}"),
             Besides::Owner { path, uid } => write!(f, "{path} belongs to uid {uid}"),
             Besides::Mode { path, mode } => write!(f, "{path} has mode {mode:04o}"),
+            Besides::Belongs { path, uid, mode } => {
+                write!(f, "{path} belongs to uid {uid} and has mode {mode:04o}")
+            }
+            Besides::Keys(count) => write!(f, "maren has {}", counted(*count, "key", "keys")),
+            Besides::Asks(sources) => write!(f, "etc/nsswitch.conf says passwd: {sources}"),
+            Besides::Mentions(name) => write!(f, "etc/sudoers says {name} ALL=(ALL) ALL"),
             Besides::Retired { uid, name } => write!(f, "uid {uid} was {name}'s, and is retired"),
             Besides::Unfinished(change) => {
                 write!(f, "a journal says that change {change} was begun")
@@ -244,11 +252,15 @@ const SOUND_FILES: [(File, &str); 3] = [
 const SOUND: Example = Example::with(&[]);
 
 /// The passes of all families.
-pub(super) const FAMILIES: [&[Pass]; 11] = [
+pub(super) const FAMILIES: [&[Pass]; 16] = [
     lines::PASSES,
+    look_alike::PASSES,
+    lost::PASSES,
     duplicates::PASSES,
     memberships::PASSES,
     sign_in::PASSES,
+    passwords::PASSES,
+    keys::PASSES,
     shells::PASSES,
     admins::PASSES,
     orphans::PASSES,
@@ -256,6 +268,7 @@ pub(super) const FAMILIES: [&[Pass]; 11] = [
     homes::PASSES,
     ranges::PASSES,
     files::PASSES,
+    places::PASSES,
 ];
 
 /// All rules, family by family, in the order in which what they find is mended.

@@ -2,7 +2,7 @@
 
 use bstr::{BStr, BString};
 
-use super::{Besides, Checker, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
+use super::{Besides, Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::account::{AccountKind, kind_of, turns_away};
 use crate::context::PlanContext;
 use crate::sign_in::sign_in_by_book;
@@ -27,7 +27,10 @@ static SERVICE_SHELL: Rule = Rule {
     bad: Example::with(&[
         (File::Passwd, "gauge:x:200:200::/srv/gauge:/bin/sh\n"),
         (File::Group, "gauge:x:200:\n"),
-        (File::Shadow, "gauge:$6$Gullhaven$0123456789abcdef:20781::::::\n"),
+        (
+            File::Shadow,
+            "gauge:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781::::::\n",
+        ),
     ]),
     good: Example::with(&[
         (File::Passwd, "gauge:x:200:200::/srv/gauge:/bin/sh\n"),
@@ -120,7 +123,10 @@ fn unlisted(checker: &mut Checker<'_>) {
     let Some(shells) = context.world.shells() else { return };
     for (line, user) in people(context) {
         let shell = user.effective_shell();
-        if !shells.iter().any(|listed| listed == shell) {
+        // One that can't be started is not also unlisted.
+        let starts = context.world.program(shell.into());
+        let starts = matches!(starts, Program::Fine | Program::Unknown);
+        if starts && !shells.iter().any(|listed| listed == shell) {
             let (name, shell) = (BStr::new(user.name), BStr::new(shell));
             let message = format!(
                 "the shell {shell} of {name} is not in etc/shells: some services refuse it."
@@ -152,7 +158,7 @@ fn missing(checker: &mut Checker<'_>) {
             Program::NotExecutable => "can't be executed",
         };
         let message = format!("the shell {shell} {fault}: {name} can't sign in.");
-        let remedy = another_shell(context, &user, &listed);
+        let remedy = or_none(context, &user, another_shell(context, &user, &listed));
         let at = (context.book.users.lines(), line);
         checker.find(&MISSING_SHELL, at, PasswdField::Shell, message, remedy);
     }
@@ -165,6 +171,25 @@ fn missing(checker: &mut Checker<'_>) {
             ),
         );
     }
+}
+
+/// Whether somebody is let in whom a missing shell keeps out is for the administrator to say.
+fn or_none(
+    context: PlanContext<'_>,
+    user: &Passwd<'_>,
+    mut with_shell: Vec<Remedy>,
+) -> Vec<Remedy> {
+    if user.uid() == Some(Uid::ROOT) {
+        return with_shell;
+    }
+    let name = BStr::new(user.name);
+    for remedy in with_shell.iter_mut().filter(|remedy| !remedy.commands.is_empty()) {
+        remedy.when = format!("if {name} is to sign in");
+    }
+    let nobody = context.policy.services_shell.as_bytes();
+    let out = Command::own([b"change", b"user", user.name, b"--shell", nobody]);
+    with_shell.push(Remedy::or(format!("if {name} is to stay out"), [out]));
+    with_shell
 }
 
 /// The policy's shell, or else one of the list, that can be started.

@@ -8,15 +8,16 @@ use super::{
     Checker, Command, Example, Family, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_number,
     free_name,
 };
-use crate::account::{AccountKind, kind_of};
+use crate::account::{AccountKind, kind_of, turns_away};
 use crate::context::PlanContext;
 use crate::secret::hash_of;
-use crate::table::{Column, File, Line, Passwd, PasswdField, Record, Shadow, ShadowField};
+use crate::sign_in::sign_in_by_book;
+use crate::table::{Column, File, Line, Lines, Passwd, PasswdField, Record, Shadow, ShadowField};
 use crate::value::{Day, Gid, PasswordField, Scheme, Uid, check_name};
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&OPEN_PASSWORD], open_passwords),
-    (&[&SECOND_ROOT], second_roots),
+    (&[&SECOND_ROOT, &NO_ROOT], second_roots),
     (&[&EXPOSED_HASH], exposed_hashes),
     (&[&ROOT_GROUP], in_roots_group),
     (&[&SERVICE_PASSWORD], service_passwords),
@@ -56,6 +57,19 @@ static SECOND_ROOT: Rule = Rule {
     ..PLAIN
 };
 
+static NO_ROOT: Rule = Rule {
+    name: "no-root",
+    severity: Severity::Error,
+    family: Family::SignIn,
+    reads: &[File::Passwd],
+    finds: "a passwd in which nobody has uid 0",
+    why: "Programs look root up by that number or by its name, at boot too: they find nobody, and \
+              what they do then nobody has tried.",
+    remedy: "Put root's line back: root:x:0:0:root:/root:/bin/bash, as the first of etc/passwd.",
+    bad: Example::with(&[(File::Group, "root:x:0:\nmaren:x:1004:\n")]),
+    ..PLAIN
+};
+
 static EXPOSED_HASH: Rule = Rule {
     name: "exposed-hash",
     severity: Severity::Error,
@@ -66,7 +80,7 @@ static EXPOSED_HASH: Rule = Rule {
     remedy: "Set the password anew, which moves it to etc/shadow or etc/gshadow, and take the old one for known.",
     bad: Example::with(&[(
         File::Passwd,
-        "maren:$6$Gullhaven$0123456789abcdef:1004:1004:Maren Solvik:/home/maren:/bin/bash\n",
+        "maren:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:1004:1004:Maren Solvik:/home/maren:/bin/bash\n",
     )]),
     by_line: true,
     mend: Mend::Line(mends::hide),
@@ -78,13 +92,13 @@ static ROOT_GROUP: Rule = Rule {
     severity: Severity::Warning,
     family: Family::SignIn,
     reads: &[File::Passwd],
-    finds: "an account other than root whose primary group is root's",
+    finds: "an account other than root that can sign in and whose primary group is root's",
     why: "Every file it makes can be read, and often written, by whoever is in root's group, and it reaches root's files.",
     remedy: "Give it another primary group: copper-nest regroup NAME --primary GROUP.",
     bad: Example::with(&[
         (File::Passwd, "root:x:0:0::/root:/bin/sh\nperrin:x:1005:0::/nonexistent:/bin/sh\n"),
         (File::Group, "root:x:0:\n"),
-        (File::Shadow, "root:*:20781::::::\nperrin:!:20781::::::\n"),
+        (File::Shadow, PERRINS),
     ]),
     good: Example::with(&[
         (File::Passwd, "root:x:0:0::/root:/bin/sh\n"),
@@ -94,6 +108,12 @@ static ROOT_GROUP: Rule = Rule {
     by_line: true,
     ..PLAIN
 };
+
+/// Somebody whom a password lets in.
+const PERRINS: &str = "\
+root:*:20781::::::
+perrin:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781::::::
+";
 
 static SERVICE_PASSWORD: Rule = Rule {
     name: "service-password",
@@ -106,7 +126,10 @@ static SERVICE_PASSWORD: Rule = Rule {
     bad: Example::with(&[
         (File::Passwd, "gauge:x:200:200::/nonexistent:/usr/sbin/nologin\n"),
         (File::Group, "gauge:x:200:\n"),
-        (File::Shadow, "gauge:$6$Gullhaven$0123456789abcdef:20781::::::\n"),
+        (
+            File::Shadow,
+            "gauge:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781::::::\n",
+        ),
     ]),
     good: Example::with(&[
         (File::Passwd, "gauge:x:200:200::/nonexistent:/usr/sbin/nologin\n"),
@@ -156,7 +179,10 @@ static WEAK_HASH: Rule = Rule {
         File::Shadow,
         "maren:$1$Gullhave$0123456789abcdefghijkl:20781:0::7:::\n",
     )]),
-    good: Example::with(&[(File::Shadow, "maren:$6$Gullhaven$0123456789abcdef:20781:0::7:::\n")]),
+    good: Example::with(&[(
+        File::Shadow,
+        "maren:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781:0::7:::\n",
+    )]),
     by_line: true,
     ..PLAIN
 };
@@ -172,7 +198,22 @@ fn exposed_hashes(checker: &mut Checker<'_>) {
             }
             let name = BStr::new(line.name());
             let message = format!("everybody can read the password hash of {name} here.");
-            let remedy = Remedy::repair(&EXPOSED_HASH);
+            // Where another hash waits in its place nobody can say which one counts.
+            let waits = match file {
+                File::Passwd => book.shadow(name).map(|(_, shadow)| shadow.password),
+                _ => {
+                    let line = book.named(File::Gshadow, name).into_iter().next();
+                    line.and_then(|line| hash_of(File::Gshadow, line.bytes))
+                }
+            };
+            let waits = waits.is_some_and(|hash| !PasswordField::is_harmless(hash));
+            // And a service is to have none at all.
+            let waits = waits || file == File::Passwd && is_service(context, name);
+            let remedy = match (waits, file) {
+                (false, _) => Remedy::repair(&EXPOSED_HASH),
+                (true, File::Passwd) => new_password(context, name),
+                (true, _) => Remedy::of_command([b"password", b"group", name, b"--none"]),
+            };
             checker.find(&EXPOSED_HASH, (lines, line), Column::PASSWORD, message, remedy);
         }
     }
@@ -194,7 +235,7 @@ fn weak_hashes(checker: &mut Checker<'_>) {
             let message =
                 format!("the password of {name} is hashed by {scheme}, and soon guessed.");
             let remedy = match file.is_of_groups() {
-                false => new_password(name),
+                false => new_password(context, name),
                 true => Remedy::of_command([b"password", b"group", name, b"--none"]),
             };
             checker.find(&WEAK_HASH, (lines, line), Column::PASSWORD, message, remedy);
@@ -209,6 +250,10 @@ fn in_roots_group(checker: &mut Checker<'_>) {
     let in_it =
         odd.filter(|(_, user)| user.gid() == Some(Gid::ROOT) && user.uid() != Some(Uid::ROOT));
     for (line, user) in in_it {
+        // Many systems ship accounts in root's group that nothing lets in.
+        if !may_sign_in(checker, user) {
+            continue;
+        }
         let name = BStr::new(user.name);
         let message =
             format!("the primary group of {name} is root's: its files are shared with it.");
@@ -217,8 +262,25 @@ fn in_roots_group(checker: &mut Checker<'_>) {
     }
 }
 
+/// Whether something may let an account in. By the files alone that is a password; keys are
+/// looked for in the tree.
+pub(super) fn may_sign_in<'a>(checker: &Checker<'a>, user: Passwd<'a>) -> bool {
+    let (context, book) = (checker.context, checker.context.book);
+    let field = match user.is_shadowed() {
+        true => match book.shadow(user.name) {
+            Some((_, shadow)) => shadow.field(),
+            None => PasswordField::Never,
+        },
+        false => PasswordField::read(user.password),
+    };
+    match field {
+        PasswordField::Set(_) | PasswordField::Open => !turns_away(user.effective_shell()),
+        _ => !checker.selection.files_only && sign_in_by_book(context, user).by_key(),
+    }
+}
+
 /// A primary group of its own: one of its name, made where there is none.
-fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
+pub(super) fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
     let own = match context.book.group(name) {
         Some((_, group)) if group.gid() == Some(Gid::ROOT) => free_name(context.book, name.into()),
         None if check_name(context.policy.names_style, name.into()).is_err() => {
@@ -233,9 +295,18 @@ fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
     }
 }
 
-/// A password from the generator, which the user has to change.
-pub(super) fn new_password(name: &[u8]) -> Vec<Remedy> {
-    Remedy::of_command([b"password", b"user", name, b"--generate", b"--must-change"])
+fn is_service(context: PlanContext<'_>, name: &[u8]) -> bool {
+    let user = context.book.user(name).map(|(_, user)| user);
+    let uid = user.and_then(|user| user.uid()).filter(|uid| *uid != Uid::ROOT);
+    uid.is_some_and(|uid| kind_of(context.policy, Some(uid)) == AccountKind::Service)
+}
+
+/// A password from the generator, which the user has to change; a service is to have none.
+pub(super) fn new_password(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
+    match is_service(context, name) {
+        true => Remedy::of_command([b"password", b"user", name, b"--none", b"--even-service"]),
+        false => Remedy::of_command([b"password", b"user", name, b"--generate", b"--must-change"]),
+    }
 }
 
 fn service_passwords(checker: &mut Checker<'_>) {
@@ -249,25 +320,29 @@ fn service_passwords(checker: &mut Checker<'_>) {
         if service != Some(AccountKind::Service) || first != Some(line.start) {
             continue;
         }
+        // What stands in passwd itself counts there.
+        if !user.is_shadowed() {
+            let set = matches!(PasswordField::read(user.password), PasswordField::Set(_));
+            if set {
+                service_password(checker, (book.users.lines(), line), user.name);
+            }
+            continue;
+        }
         let lines = book.named(File::Shadow, user.name).into_iter();
         for line in lines {
             let password = Shadow::read(line.record()).map(|shadow| shadow.password);
             if !matches!(password.map(PasswordField::read), Some(PasswordField::Set(_))) {
                 continue;
             }
-            let name = BStr::new(user.name);
-            let message = format!("{name} is a service, and can sign in by password.");
-            let remedy =
-                Remedy::of_command([b"password", b"user", name, b"--none", b"--even-service"]);
-            checker.find(
-                &SERVICE_PASSWORD,
-                (table.lines(), line),
-                ShadowField::Password,
-                message,
-                remedy,
-            );
+            service_password(checker, (table.lines(), line), user.name);
         }
     }
+}
+
+fn service_password(checker: &mut Checker<'_>, at: (&Lines, Line<'_>), name: &[u8]) {
+    let message = format!("{} is a service, and can sign in by password.", BStr::new(name));
+    let remedy = Remedy::of_command([b"password", b"user", name, b"--none", b"--even-service"]);
+    checker.find(&SERVICE_PASSWORD, at, Column::PASSWORD, message, remedy);
 }
 
 fn aging(checker: &mut Checker<'_>) {
@@ -291,7 +366,13 @@ fn aging(checker: &mut Checker<'_>) {
         {
             let day = Day(changed);
             let message = format!("the password of {name} was changed on {day}, which is to come.");
-            checker.find(rule, at, ShadowField::Changed, message, new_password(shadow.name));
+            checker.find(
+                rule,
+                at,
+                ShadowField::Changed,
+                message,
+                new_password(context, shadow.name),
+            );
         }
     }
 }
@@ -338,9 +419,19 @@ fn second_roots(checker: &mut Checker<'_>) {
     let (context, prefilter) = (checker.context, checker.prefilter);
     let lines = context.book.users.lines();
     let odd = prefilter.records::<Passwd<'_>>(context.book, File::Passwd);
-    let mut roots = odd.filter(|(_, user)| user.uid() == Some(Uid::ROOT));
-    let Some((first_line, first)) = roots.next() else { return };
-    for (line, user) in roots.filter(|(_, user)| user.name != first.name) {
+    let roots: Vec<_> = odd.filter(|(_, user)| user.uid() == Some(Uid::ROOT)).collect();
+    // The one that is called root is the one that should be there.
+    let first = roots.iter().position(|(_, user)| user.name == b"root").unwrap_or(0);
+    let Some(&(first_line, first)) = roots.get(first) else {
+        if let Some(rule) = checker.wanted(&NO_ROOT) {
+            no_root(checker, rule);
+        }
+        return;
+    };
+    if checker.wanted(&SECOND_ROOT).is_none() {
+        return;
+    }
+    for (line, user) in roots.into_iter().filter(|(_, user)| user.name != first.name) {
         let message = format!(
             "{} has uid 0 and is root under another name, like {} (line {}).",
             BStr::new(user.name),
@@ -352,4 +443,23 @@ fn second_roots(checker: &mut Checker<'_>) {
             .find(&SECOND_ROOT, (lines, line), PasswdField::Uid, message, remedy)
             .relate(lines, first_line);
     }
+}
+
+/// Nobody has uid 0, though another line says that there is to be a root. Of a tree that holds
+/// but some accounts that is not said.
+fn no_root(checker: &mut Checker<'_>, rule: &'static Rule) {
+    let context = checker.context;
+    let book = context.book;
+    let is_meant = book.names().entry(b"root").is_some() || checker.prefilter.gids.contains(0);
+    let elsewhere = context.world.elsewhere();
+    if !is_meant || book.users.lines().is_empty() || elsewhere.has_uid(Uid::ROOT) {
+        return;
+    }
+    let message = "nobody has uid 0: root is unknown to the system.".to_owned();
+    let (message, remedies) = checker.or_lost((File::Passwd, b"root"), message, || {
+        Remedy::by_hand(
+            "put root's line back, as the first of etc/passwd: root:x:0:0:root:/root:/bin/bash",
+        )
+    });
+    checker.find_about(rule, File::Passwd, message, remedies);
 }

@@ -3,6 +3,7 @@
 
 use wide::u8x16;
 
+use super::lines::LAST_DAY;
 use super::{MemberScan, Spans, is_last_part};
 use crate::context::PlanContext;
 use crate::table::{
@@ -227,7 +228,7 @@ fn user(
     }
     let uid = number(row.field(2)).filter(|uid| context.policy.is_person(Uid(*uid)))?;
     let (gid, home) = (number(row.field(3))?, row.field(5)?);
-    if !matches!(home.first(), None | Some(b'/')) {
+    if !matches!(home.first(), Some(b'/')) {
         return None;
     }
     part.twice |= !part.ids.insert(uid);
@@ -269,8 +270,13 @@ fn range(part: &mut Chunk, text: &[u8], row: SplitLine<'_>, count: u32) -> bool 
 #[inline(always)]
 fn has_sound_password(row: SplitLine<'_>) -> bool {
     let password = row.field(1).unwrap_or_default();
-    let strong = [&b"$y$"[..], b"$6$", b"$5$", b"$7$", b"$2", b"$gy$"];
-    let is_strong = || strong.iter().any(|scheme| password.starts_with(scheme));
+    // As long as they have to be, see `PasswordField::fault`.
+    let strong =
+        [(&b"$y$"[..], 49), (b"$6$", 91), (b"$5$", 48), (b"$7$", 58), (b"$2", 60), (b"$gy$", 50)];
+    let is_long = |shortest: usize| password.len() >= shortest;
+    let is_strong = || {
+        strong.iter().any(|(scheme, shortest)| password.starts_with(scheme) && is_long(*shortest))
+    };
     !password.is_empty() && (is_strong() || PasswordField::is_harmless(password))
 }
 
@@ -288,7 +294,8 @@ fn has_sound_days(row: SplitLine<'_>, today: i64) -> bool {
     // Of a line with too many fields the last one holds the rest.
     row.count() == File::Shadow.fields()
         && field(8).is_empty()
-        && (5..8).all(|at| days(at).is_some())
+        && (5..7).all(|at| days(at).is_some())
+        && days(7).is_some_and(|expires| expires.is_none_or(|day| day <= LAST_DAY))
         && changed.is_none_or(|changed| changed <= today)
         && hold.zip(renew).is_none_or(|(hold, renew)| hold <= renew)
 }

@@ -38,7 +38,9 @@ pub(super) fn cautions(
         let GroupChange { before: Some(before), after } = change else { continue };
         let Some(after) = after else {
             let others = before.gid().map_or(&[][..], |gid| memberships.after.of(gid.0));
-            if let (Some(gid), Some(other)) = (before.gid(), others.first()) {
+            // One that stands there twice stays as it is.
+            let other = others.iter().find(|other| other.group.name != before.name);
+            if let (Some(gid), Some(other)) = (before.gid(), other) {
                 let (group, other) = (before.name.into(), other.group.name.into());
                 cautions.push(Caution::GidStillGiven { group, gid, other });
             }

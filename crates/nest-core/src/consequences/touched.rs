@@ -88,6 +88,12 @@ pub(super) fn touched<'a>(
             *after = after.or(Some(before));
         }
     }
+    // Of a name that stands there twice another line may stay.
+    for (before, after) in lines.iter_mut().filter(|(_, after)| after.is_none()) {
+        if context.book.named(File::Passwd, before).len() > 1 {
+            *after = Some(before);
+        }
+    }
     for name in homes.owners(context.book) {
         lines.entry(name).or_insert(Some(name));
     }

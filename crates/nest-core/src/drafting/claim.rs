@@ -253,7 +253,7 @@ fn is_below(outer: &[u8], inner: &[u8]) -> bool {
 }
 
 /// Why a path is the system's, in words that follow it.
-fn system_fault(path: &[u8]) -> Option<String> {
+pub(crate) fn system_fault(path: &[u8]) -> Option<String> {
     let lies_in = || {
         let path = tidy(path);
         let outer = SYSTEM_THROUGHOUT.iter().find(|system| is_below(system.as_bytes(), &path));

@@ -253,6 +253,22 @@ impl<'b> LineEdits<'b> {
         lacking && !std::mem::replace(&mut self.ended[file as usize], true)
     }
 
+    /// Takes the end off the last line of a file, where it reads so: it had none.
+    pub(crate) fn unend(&mut self, file: File, text: &[u8]) {
+        let Some(lines) = self.book.lines(file).filter(|lines| lines.is_finished()) else { return };
+        if lines.is_empty() || lines.is_excerpt() {
+            return;
+        }
+        let line = lines.around(lines.text().len() - 1);
+        if line.bytes != text {
+            return;
+        }
+        let mut edit = lines.replacing(line, text.to_vec());
+        // With what ends it.
+        edit.range.end = lines.file_length();
+        self.edits[file as usize].push(edit);
+    }
+
     /// Whether the last line of a file, as edited so far, has its end: what comes after it
     /// gives it one.
     pub(crate) fn is_finished(&self, file: File) -> bool {

@@ -13,7 +13,7 @@ mod plan_builder;
 mod primary;
 mod retire;
 
-pub(crate) use claim::{Claim, Judged, Purpose};
+pub(crate) use claim::{Claim, Judged, Purpose, system_fault};
 pub(crate) use find::{
     FoundUser, find_admin_group, find_group, find_member, find_user, gid_of, not_a_file_name,
     private_group, require_file_name,

@@ -134,5 +134,6 @@ pub const KEYS: &[PolicyKey] = keys! {
     "changes.keep_days" changes_keep_days "Days for which the record of a change is kept.";
     "mail.spool" mail_spool "Where a user's mail arrives.", path_of_name;
     "mail.create" mail_create "Whether a new person gets a mail spool file.";
-    "check.accept" check_accept "Findings that check leaves out, as \"RULE:SUBJECT  reason\".";
+    "check.accept" check_accept "Findings that check leaves out: { rule, subject, reason, by, until }, or \"RULE:SUBJECT  reason\"; * in a subject stands for any text.";
+    "check.severity" check_severity "How bad the findings of a rule are: \"error\", \"warning\", \"note\" or \"off\".";
 };

@@ -1,11 +1,12 @@
 //! How the values of settings are read and written.
 
+use std::collections::BTreeMap;
 use std::str::FromStr;
 
 use toml::de::DeValue;
 
-use super::{Accept, Avoid, Days, Freed, Permissions};
-use crate::value::{IdSpan, NameStyle};
+use super::{Accept, Avoid, Days, Freed, Permissions, SeverityChoice, SeverityChoices};
+use crate::value::{Day, IdSpan, NameStyle};
 
 /// How a value is read from TOML and written back to it.
 pub(super) trait Setting: Sized {
@@ -121,14 +122,95 @@ impl Setting for Avoid {
 
 impl Setting for Accept {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        let text = String::read(value)?;
-        let wrong = || format!("\"{text}\" is not written as \"RULE:SUBJECT  reason\"");
-        let (what, why) = text.split_once(char::is_whitespace).ok_or_else(wrong)?;
-        let (rule, subject) = what.split_once(':').ok_or_else(wrong)?;
-        Ok(Accept { rule: rule.into(), subject: subject.into(), why: why.trim().into() })
+        let Some(table) = value.as_table() else {
+            let shape = "this is \"RULE:SUBJECT  reason\", or { rule, subject, reason, by, until }";
+            let text = String::read(value).map_err(|_| shape)?;
+            let wrong = || format!("\"{text}\" is not written as \"RULE:SUBJECT  reason\"");
+            let (what, reason) = text.split_once(char::is_whitespace).ok_or_else(wrong)?;
+            let (rule, subject) = what.split_once(':').ok_or_else(wrong)?;
+            let (rule, subject) = (rule.into(), subject.into());
+            return Ok(Accept {
+                rule,
+                subject,
+                reason: reason.trim().into(),
+                by: None,
+                until: None,
+            });
+        };
+        let (mut texts, mut until) = (BTreeMap::new(), None);
+        for (name, value) in table {
+            match name.get_ref().as_ref() {
+                name @ ("rule" | "subject" | "reason" | "by") => {
+                    texts.insert(name.to_owned(), String::read(value.get_ref())?);
+                }
+                "until" => {
+                    let date = match value.get_ref() {
+                        DeValue::Datetime(date) => date.to_string(),
+                        other => String::read(other).unwrap_or_default(),
+                    };
+                    // No day is told from today.
+                    let day =
+                        Day::parse(&date, Day(0)).ok().filter(|_| !date.starts_with(['t', '+']));
+                    until = Some(day.ok_or("until is a day, such as 2027-06-30")?);
+                }
+                other => {
+                    return Err(format!(
+                        "there is no {other} here; there are rule, subject, reason, by and until"
+                    ));
+                }
+            }
+        }
+        let mut take =
+            |name: &str| texts.remove(name).ok_or_else(|| format!("an entry needs a {name}"));
+        let (rule, subject, reason) = (take("rule")?, take("subject")?, take("reason")?);
+        Ok(Accept { rule, subject, reason, by: texts.remove("by"), until })
     }
     fn write(&self) -> String {
-        format!("{}:{}  {}", self.rule, self.subject, self.why).write()
+        let Accept { rule, subject, reason, by, until } = self;
+        if by.is_none() && until.is_none() && !subject.contains(char::is_whitespace) {
+            return format!("{rule}:{subject}  {reason}").write();
+        }
+        let mut fields = vec![("rule", rule.write()), ("subject", subject.write())];
+        fields.push(("reason", reason.write()));
+        fields.extend(by.as_ref().map(|by| ("by", by.write())));
+        fields.extend(until.map(|day| ("until", day.to_string())));
+        let fields: Vec<String> =
+            fields.into_iter().map(|(name, value)| format!("{name} = {value}")).collect();
+        format!("{{ {} }}", fields.join(", "))
+    }
+}
+
+impl Setting for SeverityChoices {
+    fn read(value: &DeValue<'_>) -> Result<Self, String> {
+        let wrong = "this is a table of rules, as in { \"empty-group\" = \"off\" }";
+        let table = value.as_table().ok_or(wrong)?;
+        let entries = table.iter().map(|(rule, choice)| {
+            let text = String::read(choice.get_ref())?;
+            let choice = match text.as_str() {
+                "off" => SeverityChoice::Off,
+                _ => SeverityChoice::As(read_word(
+                    choice.get_ref(),
+                    "\"error\", \"warning\", \"note\", \"off\"",
+                )?),
+            };
+            Ok((rule.get_ref().to_string(), choice))
+        });
+        entries.collect::<Result<_, String>>().map(SeverityChoices)
+    }
+    fn write(&self) -> String {
+        let word = |choice: &SeverityChoice| match choice {
+            SeverityChoice::Off => "off".to_owned(),
+            SeverityChoice::As(severity) => severity.to_string(),
+        };
+        let entries: Vec<String> = self
+            .0
+            .iter()
+            .map(|(rule, choice)| format!("\"{rule}\" = \"{}\"", word(choice)))
+            .collect();
+        match entries.is_empty() {
+            true => "{}".to_owned(),
+            false => format!("{{ {} }}", entries.join(", ")),
+        }
     }
 }
 

@@ -19,4 +19,14 @@ pub enum LineTrouble {
         .file.path()
     )]
     LineInOrder { file: File, line: usize },
+    /// The line that was to come in its place could not be read either.
+    #[error("the line that was given {fault}: programs would not read it as one of {}", .file.path())]
+    Unfit { file: File, fault: String },
+    /// No rule finds fault with it: each part of it has its own command.
+    #[error(
+        "nothing is wrong with {}:{line}; what is in order is changed by change user, change group \
+         and the like",
+        .file.path()
+    )]
+    NothingToSet { file: File, line: usize },
 }

@@ -20,6 +20,9 @@ pub enum NotKept {
     /// Nothing of that name is kept.
     #[error("no deleted {thing} {name} is kept{}", nearest(.near))]
     NoneKept { thing: UserOrGroup, name: BString, near: Option<BString> },
+    /// Lines alone are kept, which no account or group went with.
+    #[error("of the {thing} {name} only lines are kept, which repair took out or rewrote")]
+    LinesOnly { thing: UserOrGroup, name: BString },
     /// Several of that name are kept.
     #[error("{count} of the name {name} were deleted and are kept")]
     SeveralKept { name: BString, count: usize },

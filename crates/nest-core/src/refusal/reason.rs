@@ -109,6 +109,9 @@ pub enum Reason {
     /// A range of the administrator's choice that is not free.
     #[error("the range {span} is not free: an id, another range or an avoided span is in it")]
     RangeTaken { span: IdSpan },
+    /// A range that is to move is not the account's.
+    #[error("{span} is no range of theirs")]
+    NotTheirRange { span: IdSpan },
     /// A group of that name is made by the same request.
     #[error("a group of that name, with gid {gid}, is made as well; name it as the primary group")]
     GroupInPlan { gid: BString },

@@ -13,10 +13,12 @@ mod name;
 mod password_field;
 mod password_hash;
 mod plain_name;
+mod severity;
 mod size;
 mod ssh_key;
 mod strength;
 mod tree_path;
+mod unseen;
 mod user_or_group;
 
 pub use author::Author;
@@ -33,13 +35,15 @@ pub use member_list::{
     members, replace_member, with_member, with_member_once, with_members, without_member,
 };
 pub use name::{GroupName, MAX_BYTES, NameFault, NameStyle, UserName, check_name, nearest};
-pub use password_field::{PasswordField, Scheme};
+pub use password_field::{FieldFault, PasswordField, Scheme};
 pub use password_hash::{
     NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password,
 };
 pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path};
+pub use severity::Severity;
 pub use size::bytes_in_words;
 pub use ssh_key::{KeyCount, KeyFault, check_keys, usable_keys};
 pub use strength::{Strength, strength};
 pub use tree_path::{TreePath, join, parent_of, path_fault, tidy};
+pub use unseen::is_unseen;
 pub use user_or_group::UserOrGroup;

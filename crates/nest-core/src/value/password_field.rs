@@ -93,7 +93,57 @@ impl Scheme {
     }
 }
 
+/// Why nothing matches a password field that is not meant to be so.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FieldFault {
+    /// It seems to be the password itself.
+    Plain,
+    /// A hash of this scheme is longer.
+    CutOff(&'static str),
+    /// It begins as a hash does, of no scheme that crypt(5) knows.
+    UnknownScheme,
+}
+
 impl PasswordField {
+    /// Why no password can match the field; nothing where that is meant, or where one can.
+    ///
+    /// ```
+    /// use nest_core::value::{FieldFault, PasswordField};
+    /// assert_eq!(PasswordField::fault(b"letmein"), Some(FieldFault::Plain));
+    /// assert_eq!(PasswordField::fault(b"*"), None);
+    /// ```
+    pub fn fault(field: &[u8]) -> Option<FieldFault> {
+        // The shortest that each scheme makes, see crypt(5).
+        const SHORTEST: [(&[u8], usize, &str); 12] = [
+            (b"$y$", 49, "yescrypt"),
+            (b"$gy$", 50, "gost-yescrypt"),
+            (b"$7$", 58, "scrypt"),
+            (b"$2a$", 60, "bcrypt"),
+            (b"$2b$", 60, "bcrypt"),
+            (b"$2x$", 60, "bcrypt"),
+            (b"$2y$", 60, "bcrypt"),
+            (b"$6$", 91, "sha512"),
+            (b"$5$", 48, "sha256"),
+            (b"$sha1", 50, "sha1"),
+            (b"$md5", 30, "sunmd5"),
+            (b"$1$", 27, "md5"),
+        ];
+        if PasswordField::is_harmless(field) || matches!(field.first(), None | Some(b'!' | b'*')) {
+            return None;
+        }
+        let known = SHORTEST.iter().find(|(prefix, ..)| field.starts_with(prefix));
+        if let Some((_, shortest, name)) = known {
+            return (field.len() < *shortest).then_some(FieldFault::CutOff(name));
+        }
+        match (field, Scheme::of(field)) {
+            (_, Some(_)) => None,
+            ([b'$', ..], None) => Some(FieldFault::UnknownScheme),
+            // Words in capitals are marks that lock.
+            (_, None) if field.iter().all(|byte| matches!(byte, b'A'..=b'Z' | b'_' | b'-')) => None,
+            (_, None) => Some(FieldFault::Plain),
+        }
+    }
+
     /// What the field says.
     ///
     /// ```

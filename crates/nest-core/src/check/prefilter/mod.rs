@@ -3,10 +3,12 @@
 //! has anything to say.
 
 use std::collections::HashMap;
+use std::sync::OnceLock;
 
 use rayon::prelude::*;
 
 use super::duplicates::is_own_home;
+use super::lost::LostLines;
 use super::member_scan::MemberScan;
 use super::spans::Spans;
 use super::sweep::{Chunk, sweep, sweep_users};
@@ -47,6 +49,8 @@ pub(super) struct Prefilter {
     pub overlapping: [bool; 2],
     /// Whether a range of a file has a number that a user or a group has.
     pub covering: [bool; 2],
+    /// Lines that may be missing; looked for where something lacks its counterpart.
+    lost: OnceLock<LostLines>,
 }
 
 /// The files of ranges.
@@ -154,6 +158,11 @@ impl Prefilter {
                 id.map(|id| self.held.insert(id));
             }
         }
+    }
+
+    /// Lines that the files may have lost.
+    pub fn lost(&self, context: PlanContext<'_>) -> &LostLines {
+        self.lost.get_or_init(|| LostLines::of(context))
     }
 
     /// Whether there are NUL bytes in a file.

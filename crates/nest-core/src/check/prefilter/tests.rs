@@ -30,7 +30,13 @@ fn only_what_may_be_wrong_is_left() {
     let passwd = "Maren:x:1004:1004:::\na::1004:1004:::\na:x:0:1:::\na:x:1004:0:::\n\
                   a:x:01004:7:::\na:x:5:7:::\n+a\n b:x:1004:7:::\na:x:1004:7:::\r\na:x:1004\n";
     assert_eq!(odd(File::Passwd, passwd), (1..=10).collect::<Vec<_>>());
-    assert_eq!(odd(File::Shadow, "a:$y$j9T$a$b:20781:0:9:7:::\nb:*:::::::\n"), none);
+    assert_eq!(
+        odd(
+            File::Shadow,
+            "a:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781:0:9:7:::\nb:*:::::::\n"
+        ),
+        none
+    );
     let shadow = "a::1:::::\na:$1$a$b:1::::::\na:!:20782::::::\na:!:1:9:8::::\na:!:1:-1:::::\n";
     assert_eq!(odd(File::Shadow, shadow), [1, 2, 3, 4, 5]);
     assert_eq!(odd(File::Subuid, "a:4294967295:2\na:1:0\na:1:2\n"), [1, 2]);

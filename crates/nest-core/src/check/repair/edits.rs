@@ -34,6 +34,11 @@ impl<'b> RepairEdits<'b> {
         RepairEdits { book, edits: LineEdits::new(book), files: Default::default() }
     }
 
+    /// The book of the files as they were.
+    pub fn base(&self) -> &'b Book {
+        self.book
+    }
+
     /// Whether the tree has the file.
     pub fn has(&self, file: File) -> bool {
         self.book.lines(file).is_some()
@@ -120,6 +125,14 @@ impl<'b> RepairEdits<'b> {
         round.texts = None;
         self.edits.set(file, line, Some(text));
         true
+    }
+
+    /// Puts another text in the place of a line, whatever is on it.
+    pub fn put(&mut self, file: File, at: usize, text: Vec<u8>) {
+        let round = self.round(file);
+        let Some(line) = round.lines.get(at).copied() else { return };
+        (round.names, round.texts) = (None, None);
+        self.edits.set(file, line, Some(text));
     }
 
     /// Takes a line out, unless something of it would be lost.

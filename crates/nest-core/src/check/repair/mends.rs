@@ -4,8 +4,9 @@ use bstr::ByteSlice;
 
 use super::carries_hash;
 use super::edits::RepairEdits;
-use super::lost::LostLines;
 use crate::account::NewShadow;
+use crate::check::lines::{TrailingChoice, trailing_choice};
+use crate::check::lost::LostLines;
 use crate::check::{Finding, Mark};
 use crate::context::PlanContext;
 use crate::secret::told;
@@ -50,7 +51,8 @@ impl Mending<'_, '_> {
 
     /// Only where accounts come from files alone is an unknown name nobody's.
     fn are_files_alone(&self) -> bool {
-        self.context.world.origin() == Origin::FilesAlone
+        let world = self.context.world;
+        world.origin() == Origin::FilesAlone && world.elsewhere().unread.is_none()
     }
 
     /// A shadow line with this password field.
@@ -65,11 +67,17 @@ fn field(line: &[u8], at: impl Into<Column>) -> &[u8] {
 }
 
 pub(in crate::check) fn end(mending: &mut Mending<'_, '_>) -> Option<String> {
+    // One that is cut off is not the end: more may be missing after it.
+    mending.readable_line()?;
     mending.edits.end(mending.finding.file).then(|| "gives the last line its end".to_owned())
 }
 
 pub(in crate::check) fn trim(mending: &mut Mending<'_, '_>) -> Option<String> {
     let (at, line) = mending.readable_line()?;
+    let choice = trailing_choice(mending.edits.base(), mending.finding.file, &line);
+    if matches!(choice, Some(TrailingChoice::Password)) {
+        return None;
+    }
     let trimmed = line.trim_with(|c| matches!(c, ' ' | '\t' | '\r')).to_vec();
     mending.alter(at, trimmed).then(|| "takes the space out".to_owned())
 }
@@ -137,7 +145,10 @@ pub(in crate::check) fn orphan(mending: &mut Mending<'_, '_>) -> Option<String> 
 }
 
 pub(in crate::check) fn range_orphan(mending: &mut Mending<'_, '_>) -> Option<String> {
-    if mending.are_files_alone() { orphan(mending) } else { None }
+    if !mending.are_files_alone() {
+        return None;
+    }
+    orphan(mending)
 }
 
 /// Moves a hash to where only root reads it, if no other waits there: whoever could
@@ -214,6 +225,10 @@ pub(in crate::check) fn gshadow_line(mending: &mut Mending<'_, '_>) -> Option<St
 pub(in crate::check) fn same_members(mending: &mut Mending<'_, '_>) -> Option<String> {
     let (_, line) = mending.line()?;
     let (name, listed) = (field(&line, Column::NAME), field(&line, GroupField::Members));
+    // A space beside a name is a fault of its own, and does not go on.
+    if listed.split(|byte| *byte == b',').any(|name| name.trim_ascii().len() < name.len()) {
+        return None;
+    }
     let at = mending.edits.named(File::Gshadow, name)?;
     let other = mending.edits.line(File::Gshadow, at)?.to_vec();
     Gshadow::read(other.trim_ascii_start())?;

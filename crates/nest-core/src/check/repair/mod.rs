@@ -1,7 +1,6 @@
 //! Mending what has one right answer: nobody gains access by it, nothing is lost.
 
 pub(super) mod edits;
-mod lost;
 pub(super) mod mends;
 
 use std::collections::{BTreeMap, HashSet};
@@ -9,9 +8,10 @@ use std::collections::{BTreeMap, HashSet};
 use bstr::{BStr, BString};
 
 use self::edits::RepairEdits;
-use self::lost::LostLines;
 use self::mends::Mending;
-use super::files::{LOOSE_MODE, right_access};
+use super::correction::fault_of;
+use super::files::{CLOSED_MODE, LOOSE_MODE, right_access};
+use super::lost::LostLines;
 use super::rule::{Mend, RULES, Rule};
 use super::{CheckReport, Finding, Selection, check};
 use crate::book::Lookups;
@@ -23,8 +23,10 @@ use crate::ownership::{Access, Owner};
 use crate::policy::Policy;
 use crate::refusal::{LineTrouble, Refusal, Result};
 use crate::request::{CreateUser, GuardOverrides, Request};
-use crate::secret::{has_lost_parts, hash_of, is_kept, shown};
-use crate::table::{Edit, File};
+use crate::retired::{Kept, KeptLine};
+use crate::secret::{has_lost_parts, hash_of, is_kept, shown, told};
+use crate::table::{File, Line, Lines};
+use crate::value::{NameStyle, UserOrGroup, check_name};
 use crate::words::counted;
 
 /// So often the files are looked at again for what a mend brought to light.
@@ -37,6 +39,9 @@ pub struct Repair {
     pub selection: Selection,
     /// These lines, counted from 1, are taken out, and nothing else is done.
     pub take_out: Vec<(File, usize)>,
+    /// These lines, counted from 1, get other text, and nothing else is done. A line that is
+    /// given twice becomes two.
+    pub set: Vec<(File, usize, BString)>,
     /// Guards waved through.
     pub overrides: GuardOverrides,
 }
@@ -74,7 +79,18 @@ impl Request for Repair {
     }
 
     fn overrides(&self) -> GuardOverrides {
-        self.overrides
+        match self.is_of_all() {
+            // Nobody loses anything by it but open passwords, which are locked all the same.
+            true => GuardOverrides::ALL,
+            false => self.overrides,
+        }
+    }
+}
+
+impl Repair {
+    /// Whether everything is mended that can be, and not just lines that are named.
+    pub fn is_of_all(&self) -> bool {
+        self.take_out.is_empty() && self.set.is_empty()
     }
 }
 
@@ -91,9 +107,11 @@ pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired> {
             done: BTreeMap::new(),
             mended: Vec::new(),
             left_alone: &left_alone,
+            set_lines: request.set.len(),
             plan: Plan { summary: "repair".to_owned(), mends: true, ..Plan::default() },
         };
-        if !request.take_out.is_empty() {
+        if !request.is_of_all() {
+            repairing.set(&request.set)?;
             repairing.take_out(&request.take_out)?;
             return Ok(repairing.finish(&request.selection));
         }
@@ -152,6 +170,8 @@ struct Repairing<'a> {
     /// What is done, file by file: rule, what was wrong, and the mend.
     done: BTreeMap<BString, Vec<(&'static str, String, String)>>,
     plan: Plan,
+    /// How many lines got other text.
+    set_lines: usize,
 }
 
 impl Repairing<'_> {
@@ -172,12 +192,19 @@ impl Repairing<'_> {
             return;
         }
         let looked_for = Selection { only: only.clone(), files_only: true, ..Selection::default() };
+        // Where a file is empty nobody can say what any other line is about.
+        let files = [File::Passwd, File::Shadow, File::Group];
+        let is_empty = |file: &File| self.context.book.lines(*file).is_some_and(Lines::is_empty);
+        if files.iter().any(is_empty) {
+            return;
+        }
+        // What was missing when this began stays missing, whatever is mended.
+        let lost = LostLines::of(self.context);
         for round in 0..MOST_ROUNDS {
             let again = (round > 0).then(|| self.edits.book());
             let context =
                 PlanContext { book: again.as_ref().unwrap_or(self.context.book), ..self.context };
             let report = check(context, &looked_for);
-            let lost = LostLines::of(context.book);
             let mut mended = false;
             for (rule, mend) in only.iter().filter_map(|rule| Some((rule, rule.line_mend()?))) {
                 for finding in report.findings.iter().filter(|finding| finding.rule == *rule) {
@@ -230,7 +257,7 @@ impl Repairing<'_> {
         let Ok(Some(is)) = self.context.world.facts(path.as_ref()) else { return };
         let right = right_access(self.context, finding.file, is);
         let from = Access { owner: Owner { uid: is.uid, gid: is.gid }, mode: is.mode };
-        let mode_only = finding.rule == &LOOSE_MODE;
+        let mode_only = finding.rule == &LOOSE_MODE || finding.rule == &CLOSED_MODE;
         let place =
             self.plan.steps.iter().position(
                 |step| matches!(step, Step::SetAccess { file, .. } if *file == finding.file),
@@ -240,8 +267,11 @@ impl Repairing<'_> {
             _ => from,
         };
         let what = if mode_only {
-            to.mode = right.mode;
-            format!("mode {:04o} in the place of {:04o}", right.mode, is.mode)
+            to.mode = match finding.rule == &LOOSE_MODE {
+                true => to.mode & right.mode,
+                false => to.mode | right.mode & 0o444,
+            };
+            format!("mode {:04o} in the place of {:04o}", to.mode, is.mode)
         } else {
             to.owner = right.owner;
             let Owner { uid, gid } = right.owner;
@@ -277,6 +307,56 @@ impl Repairing<'_> {
         Ok(())
     }
 
+    /// Puts other text in the place of lines that are at fault.
+    fn set(&mut self, lines: &[(File, usize, BString)]) -> Result<()> {
+        if lines.is_empty() {
+            return Ok(());
+        }
+        let only = rules_that(|rule| rule.taken_out || rule.line_mend().is_some());
+        let selection = Selection { only, files_only: true, ..Selection::default() };
+        let report = check(self.context, &selection);
+        let mut done = HashSet::new();
+        for (file, number, text) in lines {
+            let (file, number) = (*file, *number);
+            let what = format!("{}:{number} was not changed", file.path());
+            let refuse = |reason: LineTrouble| Refusal::new(what.clone(), reason.into());
+            let all = self.context.book.lines(file);
+            let count = all.map_or(0, Lines::len);
+            let Some(line) =
+                all.filter(|_| (1..=count).contains(&number)).map(|lines| lines.get(number - 1))
+            else {
+                return Err(refuse(LineTrouble::NoSuchLine { file, count }));
+            };
+            if let Some(fault) = fault_of(file, text) {
+                return Err(refuse(LineTrouble::Unfit { file, fault }));
+            }
+            let found = report.findings.iter().find(|one| (one.file, one.line) == (file, number));
+            if found.is_none() && line.is_record() {
+                return Err(refuse(LineTrouble::NothingToSet { file, line: number })
+                    .or("see what is at fault", "check"));
+            }
+            let now = shown(file, text);
+            if !done.insert((file, number)) {
+                self.edits.add(file, text.to_vec());
+                self.tell(file, number, "set-line", format!("and one more line: {now}"), "");
+                continue;
+            }
+            self.edits.put(file, number - 1, text.to_vec());
+            let before = match found {
+                Some(finding) => finding.text.clone(),
+                None => shown(file, line.bytes),
+            };
+            self.tell(file, number, "was", before.to_string(), "");
+            self.tell(file, number, "becomes", now.to_string(), "");
+        }
+        Ok(())
+    }
+
+    fn tell(&mut self, file: File, line: usize, label: &'static str, what: String, why: &str) {
+        let what = format!("line {line}: {what}");
+        self.done.entry(file.path().into()).or_default().push((label, what, why.to_owned()));
+    }
+
     /// Takes lines out that are at fault.
     fn take_out(&mut self, lines: &[(File, usize)]) -> Result<()> {
         let only = rules_that(|rule| rule.taken_out || rule.line_mend().is_some());
@@ -299,7 +379,7 @@ impl Repairing<'_> {
             let at_fault = findings().find(here).or_else(|| findings().find(beside));
             let Some(finding) = at_fault else {
                 let what = format!("{}:{line} was not taken out", file.path());
-                let count = self.context.book.lines(file).map_or(0, crate::table::Lines::len);
+                let count = self.context.book.lines(file).map_or(0, Lines::len);
                 let reason = match line == 0 || line > count {
                     true => LineTrouble::NoSuchLine { file, count },
                     false => LineTrouble::LineInOrder { file, line },
@@ -352,7 +432,9 @@ impl Repairing<'_> {
             }
             plan.subjects.push(subject);
         }
-        if faults > 0 {
+        if self.set_lines > 0 {
+            plan.summary = format!("repair --set {}", counted(self.set_lines, "line", "lines"));
+        } else if faults > 0 {
             plan.summary = format!(
                 "repair {} in {}",
                 counted(faults, "fault", "faults"),
@@ -360,13 +442,7 @@ impl Repairing<'_> {
             );
         }
         plan.edits = edits;
-        let gone = hashes_that_go(&plan.edits);
-        if gone > 0 {
-            plan.cautions.push(Caution::HashesGo { count: gone });
-        }
-        for edit in plan.edits.iter().filter(|edit| goes_for_good(edit)) {
-            plan.cautions.push(Caution::LineGoesForGood { file: edit.file, line: edit.line });
-        }
+        keep_hashes(self.context, &mut plan);
         plan.nothing = plan.edits.is_empty() && plan.steps.is_empty();
         plan.next.push("check".to_owned());
         Repaired { plan, left }
@@ -379,22 +455,62 @@ pub(super) fn carries_hash(file: File, line: &[u8]) -> bool {
         && hash_of(file, line).is_some_and(|hash| !hash.is_empty())
 }
 
-/// Whether a line goes that the record can't give back.
-fn goes_for_good(edit: &Edit) -> bool {
-    edit.after.is_none() && edit.before.as_ref().is_some_and(|line| !is_kept(edit.file, line))
-}
-
-/// How many lines go with a hash that no line has afterwards.
-fn hashes_that_go(edits: &[Edit]) -> usize {
+/// Keeps what a record of the change must not hold: lines that go with a hash that no line has
+/// afterwards, and lines in which a hash may be anywhere. Where nothing is kept that is said.
+fn keep_hashes(context: PlanContext<'_>, plan: &mut Plan) {
     fn hash(file: File, line: &[u8]) -> Option<&[u8]> {
         hash_of(file, line).filter(|hash| !hash.is_empty())
     }
+    let edits = &plan.edits;
     // A last line that gets its end goes, and comes again.
     let come = edits.iter().flat_map(|edit| edit.lines_after().map(|(_, line)| (edit.file, line)));
     let come: HashSet<&[u8]> = come.filter_map(|(file, line)| hash(file, line)).collect();
-    let go = edits.iter().filter(|edit| edit.after.is_none() && !goes_for_good(edit));
-    let go = go.filter_map(|edit| hash(edit.file, edit.before.as_ref()?));
-    go.filter(|hash| !come.contains(hash)).count()
+    let mut kept: BTreeMap<(bool, BString, u32), Kept> = BTreeMap::new();
+    let mut gone = 0;
+    for edit in edits {
+        let Some(before) = &edit.before else { continue };
+        let is_lost = match is_kept(edit.file, before) {
+            true => hash(edit.file, before).is_some_and(|hash| !come.contains(hash)),
+            // What the line holds it may still hold.
+            false => edit.after.as_ref() != Some(before),
+        };
+        if !is_lost {
+            continue;
+        }
+        gone += 1;
+        let thing = if edit.file.is_of_groups() { UserOrGroup::Group } else { UserOrGroup::User };
+        let name = Line { bytes: before, start: 0 }.name();
+        let plain = check_name(NameStyle::Loose, name.into()).is_ok();
+        let name = match plain && told(edit.file, name) == name {
+            true => BString::from(name),
+            false => "unknown".into(),
+        };
+        let id = match thing {
+            UserOrGroup::User => context.book.user(&name).and_then(|(_, it)| it.uid()?.0.into()),
+            UserOrGroup::Group => context.book.group(&name).and_then(|(_, it)| it.gid()?.0.into()),
+        };
+        let id = id.unwrap_or(Kept::NO_ID);
+        let key = (edit.file.is_of_groups(), name.clone(), id);
+        let kept = kept.entry(key).or_insert_with(|| Kept::new(thing, name, id));
+        kept.lines.push(KeptLine { file: edit.file, line: edit.line, text: before.clone() });
+    }
+    let Some(change) = context.change else {
+        if gone > 0 {
+            plan.cautions.push(Caution::HashesGo { count: gone });
+        }
+        return;
+    };
+    let days = context.policy.retired_keep_days;
+    for (_, kept) in kept {
+        // Every name that is checked is a plain one.
+        let Ok(folder) = kept.folder(change) else { continue };
+        let what = counted(kept.lines.len(), "line", "lines");
+        let mut subject = Subject::new(kept.name.clone());
+        let why = format!("{what} with a hash, for undo to put back, for {days} days");
+        subject.decide("kept", format!("retired/{folder}"), why);
+        plan.subjects.push(subject);
+        plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
+    }
 }
 
 #[cfg(test)]

@@ -8,7 +8,7 @@ use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
-use crate::plan::history::find_kept::find_kept;
+use crate::plan::history::find_kept::find_restorable;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::Request;
@@ -56,7 +56,7 @@ pub fn restore_group(context: PlanContext<'_>, request: &RestoreGroup) -> Result
     for wanted in &request.names {
         let wanted = BStr::new(wanted);
         let what = format!("the group {wanted} was not restored");
-        let found = find_kept(context, UserOrGroup::Group, wanted, &what)?;
+        let found = find_restorable(context, UserOrGroup::Group, wanted, &what)?;
         if folders.contains(&&found.folder) {
             continue;
         }

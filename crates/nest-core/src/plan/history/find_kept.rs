@@ -7,6 +7,24 @@ use crate::refusal::{NotKept, Refusal, Result};
 use crate::retired::RetiredAccount;
 use crate::value::{UserOrGroup, nearest, read_plain_id};
 
+/// The same, of what can be restored: lines alone that repair took out are no account.
+///
+/// # Errors
+/// The [`Refusal`], of `what`.
+pub(crate) fn find_restorable<'a>(
+    context: PlanContext<'a>,
+    thing: UserOrGroup,
+    wanted: &BStr,
+    what: &str,
+) -> Result<&'a RetiredAccount> {
+    let found = find_kept(context, thing, wanted, what)?;
+    if !found.kept.is_of_lines() {
+        return Ok(found);
+    }
+    let reason = NotKept::LinesOnly { thing, name: found.kept.name.clone() };
+    Err(Refusal::new(what, reason.into()).or("put them back", format!("undo {}", found.change)))
+}
+
 /// A deleted account by name, by number, or by the folder it is kept in where
 /// name and number were held twice.
 ///

@@ -155,8 +155,10 @@ impl<'a> Undoing<'a> {
         for edit in edits {
             match (&edit.before, &edit.after) {
                 (Some(before), None) => self.put_back(edit, before)?,
-                // Only the end of the file was altered, which does no harm.
-                (Some(before), Some(after)) if before == after && edit.secret != Secret::Lost => {}
+                // Only the end of the file was altered.
+                (Some(before), Some(after)) if before == after && edit.secret != Secret::Lost => {
+                    self.unend(edit, after);
+                }
                 (before, Some(after)) => match (self.find(edit, after), before) {
                     (Ok(line), None) => self.builder.edits.remove(edit.file, line),
                     (Ok(line), Some(before)) => self.restore(edit, line, before)?,
@@ -169,6 +171,13 @@ impl<'a> Undoing<'a> {
             }
         }
         Ok(())
+    }
+
+    /// The last line of a file loses the end that the change gave it.
+    fn unend(&mut self, edit: &RecordedEdit, left: &BString) {
+        if let Ok(line) = self.find(edit, left) {
+            self.builder.edits.unend(edit.file, line.bytes);
+        }
     }
 
     /// The line as the change left it; a refusal when there is none.
@@ -226,6 +235,12 @@ impl<'a> Undoing<'a> {
     /// An altered line gets its old text, with the hash that stands in it now.
     fn restore(&mut self, edit: &RecordedEdit, line: Line<'a>, before: &BString) -> Result<()> {
         let name = BString::from(line.name());
+        if (has_lost_parts(before) || edit.secret == Secret::Lost)
+            && let Some(kept) = self.kept_line(edit, before)?
+        {
+            self.builder.edits.alter(edit.file, line, kept);
+            return Ok(());
+        }
         if has_lost_parts(before) {
             return Err(self.refuse(Reason::PartNotKept { name }));
         }
@@ -248,6 +263,10 @@ impl<'a> Undoing<'a> {
     fn put_back(&mut self, edit: &RecordedEdit, before: &BString) -> Result<()> {
         if has_lost_parts(before) {
             let (file, line) = (edit.file, edit.line);
+            if let Some(kept) = self.kept_line(edit, before)? {
+                self.builder.edits.put_back(file, line, kept);
+                return Ok(());
+            }
             self.builder.caution(Caution::LineNotKept { file, line });
             return Ok(());
         }

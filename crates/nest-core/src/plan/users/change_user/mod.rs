@@ -24,7 +24,7 @@ use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
 use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request, key_file};
 use crate::surroundings::{Program, Site};
 use crate::table::{File, GroupField, PasswdField, SubIdField};
-use crate::value::{Gid, GroupName, TreePath, Uid, UserName, check_keys, join, path_fault};
+use crate::value::{Gid, GroupName, IdSpan, TreePath, Uid, UserName, check_keys, join, path_fault};
 use crate::words::counted;
 
 /// What is to be changed; `None` stays as it is.
@@ -54,6 +54,8 @@ pub struct ChangeUser {
     pub expires: Option<String>,
     /// How many subordinate ids; 0 for none.
     pub ranges: Option<RangesAsked>,
+    /// A range that gives way to another one as large.
+    pub move_range: Option<IdSpan>,
     /// How the password ages.
     pub aging: AgingRequest,
     /// Public keys for signing in.
@@ -149,6 +151,7 @@ impl<'a> UserChange<'_, 'a> {
             self.home(),
             self.shadow(),
             self.ranges(),
+            self.moved_range(),
             self.keys(),
         ];
         parts.into_iter().filter_map(Result::err).map(|refusal| *refusal).collect()

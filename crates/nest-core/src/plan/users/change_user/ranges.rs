@@ -108,6 +108,34 @@ impl UserChange<'_, '_> {
         Ok(())
     }
 
+    /// Another range in the place of one, as large, in both files; the old ids are retired.
+    pub(crate) fn moved_range(&mut self) -> Result<()> {
+        let Some(span) = self.request.move_range else { return Ok(()) };
+        let book = self.context.book;
+        let (name, uid) = (self.name(), Some(self.found.uid));
+        let own = |file| {
+            let lines = book.ranges_of(file, name, uid).into_iter();
+            lines.filter(move |(_, range)| range.span() == Some(span))
+        };
+        let files = [File::Subuid, File::Subgid];
+        let count = u32::try_from(span.count()).unwrap_or(u32::MAX);
+        if files.into_iter().flat_map(own).next().is_none() {
+            return Err(self
+                .refuse(Reason::NotTheirRange { span })
+                .or("see which they have", format!("show user {name}")));
+        }
+        let free = self.free_range(count)?;
+        for file in files {
+            for (line, _) in own(file) {
+                let first = free.first().to_string();
+                self.builder.set_fields(file, line, &[(SubIdField::First, first.as_bytes())]);
+            }
+        }
+        let why = format!("in the place of {span}; containers have to be given the new ids");
+        self.subject.decide(Label::RANGES, free.to_string(), why);
+        Ok(())
+    }
+
     fn free_range(&mut self, count: u32) -> Result<IdSpan> {
         let range = self.builder.allotter.choose_range(count);
         range.map_err(|fault| self.refuse(fault.reason(IdUse::Uid, 0)))

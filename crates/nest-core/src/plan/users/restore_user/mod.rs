@@ -13,7 +13,7 @@ use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::plan::groups::restore_group::{Back, Restored, lines_of_group, put_back};
-use crate::plan::history::find_kept::find_kept;
+use crate::plan::history::find_kept::find_restorable;
 use crate::policy::Policy;
 use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::Request;
@@ -62,7 +62,7 @@ pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<P
     for wanted in &request.names {
         let wanted = BStr::new(wanted);
         let what = format!("{wanted} was not restored");
-        let found = find_kept(context, UserOrGroup::User, wanted, &what)?;
+        let found = find_restorable(context, UserOrGroup::User, wanted, &what)?;
         if folders.contains(&&found.folder) {
             continue;
         }

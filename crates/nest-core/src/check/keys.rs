@@ -1,0 +1,166 @@
+//! Keys to sign in with: exposed-keys, key-despite-lock.
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::homes::own_home;
+use super::{Besides, Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
+use crate::account::{means_no_home, turns_away};
+use crate::drafting::system_fault;
+use crate::sign_in::sign_in_by_book;
+use crate::surroundings::Facts;
+use crate::table::{File, Line, Passwd, PasswdField, ShadowField};
+use crate::value::{Day, PasswordField, Uid};
+
+pub(super) const PASSES: &[Pass] = &[(&[&EXPOSED_KEYS], exposed), (&[&KEY_DESPITE_LOCK], locked)];
+
+static EXPOSED_KEYS: Rule = Rule {
+    name: "exposed-keys",
+    severity: Severity::Error,
+    family: Family::SignIn,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "a home, a .ssh in it or a file of keys that others than its account can write",
+    why: "Whoever can write there puts a key of their own in, and is that account: root's and \
+              services' homes are looked at too.",
+    remedy: "Take the others' rights away, and look through the keys: chmod go-w PATH.",
+    bad: Example::beside(Besides::Mode { path: "/home/maren/.ssh", mode: 0o777 }),
+    ..PLAIN
+};
+
+static KEY_DESPITE_LOCK: Rule = Rule {
+    name: "key-despite-lock",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    looks_at_tree: true,
+    reads: &[File::Passwd, File::Shadow],
+    finds: "an account whose password is locked, or that expired, and that a key lets in",
+    why: "Somebody locked it to keep its owner out, and the key goes on opening the door.",
+    remedy: "Keep it out by every way: copper-nest suspend user NAME; or unlock the password.",
+    bad: Example {
+        other: &[(
+            File::Shadow,
+            "maren:!$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781:0::7:::\n",
+        )],
+        besides: Besides::Keys(1),
+    },
+    good: Example {
+        other: &[(File::Shadow, "maren:!:20781:0::7:::\n")],
+        besides: Besides::Keys(1),
+    },
+    ..PLAIN
+};
+
+/// What is looked at below a home.
+const BELOW: [&[u8]; 2] = [b"/.ssh", b"/.ssh/authorized_keys"];
+
+fn exposed(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    let lines = context.book.users.lines();
+    let owners = context.world.owners_are_real().is_ok();
+    for (line, user) in context.book.users.records() {
+        let Some(uid) = user.uid() else { continue };
+        if means_no_home(user.home) || !user.home.starts_with(b"/") || user.home == b"/" {
+            continue;
+        }
+        // Of a service that nobody signs in as only the keys matter, if it has any.
+        let signs_in = !turns_away(user.effective_shell());
+        let home = BString::from(user.home);
+        for (at, below) in [&b""[..]].iter().chain(&BELOW).enumerate() {
+            let path: BString = [home.as_slice(), below].concat().into();
+            let Ok(Some(facts)) = context.world.facts(path.as_bstr()) else { break };
+            if at == 0 && !signs_in {
+                continue;
+            }
+            let Some(who) = writer(checker, &user, uid, &facts, owners && at > 0) else { continue };
+            // That a person's home lets everybody write is another rule's.
+            if at == 0 && facts.mode & 0o002 != 0 && context.policy.is_person(uid) {
+                continue;
+            }
+            let message = format!("{who} can write {path}, and so put a key of their own there.");
+            let shut = Command::System("chmod go-w", vec![path.clone()]);
+            let remedy = match facts.mode & 0o022 {
+                // A directory of the system stays as it is: it is nobody's home.
+                _ if at == 0 && system_fault(&home).is_some() => {
+                    Remedy::of_commands([own_home(context, user.name)])
+                }
+                0 => {
+                    let owner = [user.uid, b":", user.gid].concat();
+                    Remedy::by_hand(format!("give {path} to {}", BStr::new(&owner)))
+                }
+                _ => Remedy::of_commands([shut]),
+            };
+            let found =
+                checker.find(&EXPOSED_KEYS, (lines, line), PasswdField::Home, message, remedy);
+            found.place = (at > 0).then_some(path);
+            break;
+        }
+    }
+}
+
+/// Who else can write at a place of an account's; nothing where nobody but it and root can.
+fn writer(
+    checker: &Checker<'_>,
+    user: &Passwd<'_>,
+    uid: Uid,
+    facts: &Facts,
+    by_owner: bool,
+) -> Option<String> {
+    let book = checker.context.book;
+    if facts.mode & 0o002 != 0 {
+        return Some("everybody".to_owned());
+    }
+    if by_owner && facts.uid != uid && facts.uid != Uid::ROOT {
+        let owner = book.user_by_uid(facts.uid);
+        return Some(match owner {
+            Some((_, owner)) => BStr::new(owner.name).to_string(),
+            None => format!("uid {}", facts.uid),
+        });
+    }
+    if facts.mode & 0o020 == 0 || facts.gid.0 == 0 {
+        return None;
+    }
+    // A group that nobody else is in lets nobody else in.
+    let group = book.group_by_gid(facts.gid);
+    let listed = group.is_some_and(|(_, group)| group.members().any(|member| member != user.name));
+    let primary = || {
+        let mut others = book.users.records().map(|(_, other)| other);
+        others.any(|other| other.gid() == Some(facts.gid) && other.name != user.name)
+    };
+    let (_, group) = group.filter(|_| listed || primary())?;
+    Some(format!("the group {}", BStr::new(group.name)))
+}
+
+fn locked(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    let book = context.book;
+    let Some(table) = &book.shadow else { return };
+    for (line, shadow) in table.records() {
+        let expired = shadow.aging().expires.filter(|day| *day <= context.today && *day > Day(1));
+        let is_locked = matches!(shadow.field(), PasswordField::Locked(_));
+        if !is_locked && expired.is_none() {
+            continue;
+        }
+        let Some((_, user)) = book.user(shadow.name) else { continue };
+        let is_first = book.shadow(shadow.name).is_some_and(|(first, _)| same(first, line));
+        if !is_first || !sign_in_by_book(context, user).by_key() {
+            continue;
+        }
+        let name = BStr::new(shadow.name);
+        let (message, field) = match expired {
+            Some(day) => (
+                format!("{name} expired on {day}, and can sign in by key all the same."),
+                ShadowField::Expires,
+            ),
+            None => (
+                format!("the password of {name} is locked, and a key lets it in all the same."),
+                ShadowField::Password,
+            ),
+        };
+        let remedy = Remedy::of_command([b"suspend", b"user", name]);
+        checker.find(&KEY_DESPITE_LOCK, (table.lines(), line), field, message, remedy);
+    }
+}
+
+fn same(one: Line<'_>, other: Line<'_>) -> bool {
+    one.start == other.start
+}
