@@ -144,7 +144,11 @@ impl Check {
             std::mem::forget(checked);
             return Ok(status);
         }
-        let several = [("--remember", self.remember), ("--since-last", self.since_last)];
+        let several = [
+            ("--remember", self.remember),
+            ("--since-last", self.since_last),
+            ("--accepted", self.accepted),
+        ];
         if let Some((option, _)) = several.into_iter().find(|(_, given)| *given) {
             let message = format!("{option} is about one tree");
             return Err(Failure::new(USAGE, "usage", message));

@@ -402,3 +402,55 @@ fn a_neglected_tree_is_told_line_by_line() {
     assert_eq!(tree.run("check --files-only --only compat-line").status, 0, "a note is no error");
     text.says("etc/passwd:7: warning root-group").says("etc/gshadow:13: error ghost-admin");
 }
+
+/// What a terminal of so many columns is shown, without its colours.
+fn at_width(tree: &TestTree, columns: usize, words: &str) -> String {
+    let mut command = tree.command(&words.split(' ').collect::<Vec<_>>());
+    command.env("COLUMNS", columns.to_string());
+    let run = Run::of(&mut command);
+    anstream::adapter::strip_str(&run.stdout).to_string()
+}
+
+#[test]
+fn text_goes_by_the_width_of_the_terminal() {
+    let tree = TestTree::new();
+    let far = "a long way from the harbour office, beyond the lighthouse and the old mill";
+    tree.append("etc/passwd", format!("maren:x:1002:4711:{far}:/home/maren:/bin/bash\n"));
+    tree.append("etc/shadow", "maren:!:1::::::\n");
+    let wide = at_width(&tree, 140, "--color always check --only no-primary-group");
+    assert!(
+        wide.contains(&format!("   7  maren:x:1002:4711:{far}:/home/maren:/bin/bash\n")),
+        "{wide}"
+    );
+    let middle = at_width(&tree, 80, "--color always check --only no-primary-group");
+    let line = middle.lines().find(|line| line.starts_with("   7  ")).unwrap();
+    assert!(line.chars().count() <= 80 && line.ends_with('…'), "{middle}");
+    assert!(line.contains("maren:x:1002:4711:"), "what is at fault is shown: {middle}");
+    let narrow = at_width(&tree, 50, "--color always check --only no-primary-group");
+    for field in ["   7  maren\n", "      1002\n", "      4711\n", "      /home/maren\n"] {
+        assert!(narrow.contains(field), "{narrow}");
+    }
+    // No number, name or command is broken.
+    assert!(narrow.contains("create group maren --gid 4711\n"), "{narrow}");
+    // A table that has no room has one field a line.
+    let table = at_width(&tree, 50, "--color always list users");
+    assert!(table.contains("\n\n") && table.contains("maren") && table.contains("1002"), "{table}");
+    assert!(table.lines().all(|line| !line.contains("maren") || !line.contains("1002")), "{table}");
+}
+
+#[test]
+fn what_nobody_sees_is_written_as_codes() {
+    let tree = TestTree::new();
+    tree.append("etc/passwd", "tav\u{200b}ish:x:1002:100::/nonexistent:/bin/sh\n");
+    tree.append("etc/passwd", "ta\u{475}ish:x:1003:100::/nonexistent:/bin/sh\n");
+    tree.append("etc/shadow", "tav\u{200b}ish:!:1::::::\nta\u{475}ish:!:1::::::\n");
+    let run = tree.run("check --files-only --only look-alike-name");
+    run.says("etc/passwd:7: warning look-alike-name: the name tav\\u{200b}ish holds U+200B, which nobody sees.");
+    run.says("etc/passwd:8: warning look-alike-name: the name ta\u{475}ish looks like tavish.");
+    let report = tree.json("check --files-only --only look-alike-name");
+    let remedy = report["findings"][0]["remedy"].as_str().unwrap();
+    assert!(remedy.contains("rename user -- $'tav\\xe2\\x80\\x8bish'"), "{remedy}");
+    // And it works when it is pasted.
+    assert_eq!(crate::harness::paste(remedy).status, 0);
+    assert_eq!(tree.run("check --files-only --only look-alike-name").stdout.lines().count(), 1);
+}

@@ -46,7 +46,7 @@ struct Entry {
 }
 
 /// A part has at most so many bytes.
-const PART: usize = 1 << 26;
+const PART: usize = 1 << 22;
 
 const SEVERITIES: [Severity; 3] = [Severity::Note, Severity::Warning, Severity::Error];
 
@@ -55,6 +55,7 @@ impl BriefFindings {
     pub fn push(&mut self, finding: &Finding) {
         let full = self.texts.last().is_none_or(|text| text.len() > PART);
         if full || !self.open {
+            self.texts.last_mut().into_iter().for_each(String::shrink_to_fit);
             self.texts.push(String::new());
             self.open = true;
         }
@@ -73,8 +74,15 @@ impl BriefFindings {
         });
     }
 
+    /// Gives back the room that is not needed.
+    pub fn shrink(&mut self) {
+        self.entries.shrink_to_fit();
+        self.texts.iter_mut().for_each(String::shrink_to_fit);
+    }
+
     /// Adds others after these.
-    pub fn extend(&mut self, others: BriefFindings) {
+    pub fn extend(&mut self, mut others: BriefFindings) {
+        others.shrink();
         let before = self.texts.len() as u16;
         let moved =
             others.entries.into_iter().map(|entry| Entry { part: entry.part + before, ..entry });
@@ -86,7 +94,10 @@ impl BriefFindings {
     /// The same, file by file and line by line; of one line in the order in which they came.
     #[must_use]
     pub fn sorted(mut self) -> Self {
-        self.entries.par_sort_by_key(|entry| (entry.place & 7, entry.place >> 3));
+        // Where its message stands says when each was found; so no room is needed to sort.
+        self.entries.par_sort_unstable_by_key(|entry| {
+            (entry.place & 7, entry.place >> 3, entry.part, entry.start)
+        });
         self
     }
 

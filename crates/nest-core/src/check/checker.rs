@@ -1,8 +1,7 @@
 //! What a pass over the files judges by, and what it finds.
 
 use super::brief::BriefFindings;
-use super::lines::message_of;
-use super::{Finding, Mark, Prefilter, Related, Remedy, Rule, Selection, Skipped, found};
+use super::{Finding, Mark, Prefilter, Related, Remedy, Rule, Selection, Skipped, found_for};
 use crate::context::PlanContext;
 use crate::secret::shown;
 use crate::table::{File, Line, Lines};
@@ -50,26 +49,11 @@ impl<'c> Checker<'c> {
         message: impl Into<String>,
         remedies: Vec<Remedy>,
     ) -> &mut Finding {
-        let finding = match self.selection.in_brief {
-            true => self.in_brief(rule, (lines, line), message.into()),
-            false => found(rule, lines, line, mark.into(), message.into(), remedies),
-        };
+        let in_brief = self.selection.in_brief;
+        let (mark, message) = (mark.into(), message.into());
+        let finding = found_for(in_brief, rule, lines, line, mark, message, remedies);
         self.settle();
         self.findings.push_mut(finding)
-    }
-
-    /// A finding without what a line of text has no room for.
-    fn in_brief(
-        &self,
-        rule: &'static Rule,
-        (lines, line): (&Lines, Line<'_>),
-        message: String,
-    ) -> Finding {
-        let message = message_of(lines.file(), line.bytes, message);
-        Finding {
-            line: lines.number(line.start),
-            ..Finding::about(rule, lines.file(), message, Vec::new())
-        }
     }
 
     /// Where findings are wanted in brief, keeps of those about lines so far only that.

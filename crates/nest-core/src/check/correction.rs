@@ -112,6 +112,15 @@ fn is_password(field: &[u8]) -> bool {
         || field.starts_with(b"$")
 }
 
+/// A shell that lets nobody in.
+const NOBODYS: &[u8] = b"/usr/sbin/nologin";
+
+/// Whether a path is a shell's, by its last part.
+fn is_shell(path: &[u8]) -> bool {
+    let last = path.rsplit(|byte| *byte == b'/').next().unwrap_or(path);
+    last.ends_with(b"sh") || matches!(last, b"nologin" | b"false" | b"true" | b"sync")
+}
+
 fn of_user(book: &Book, fields: &[&[u8]]) -> Option<Correction> {
     let path = |field: &[u8]| field.starts_with(b"/");
     let joined = |fields: &[&[u8]]| fields.join(&b':');
@@ -124,12 +133,9 @@ fn of_user(book: &Book, fields: &[&[u8]]) -> Option<Correction> {
                     joined(&[name, password, uid, gid, b"", home, shell]),
                     "the full name seems to be missing",
                 ),
-                (false, true) => (
-                    // A path that ends in the name is the home.
-                    match shell.rsplit(|byte| *byte == b'/').next() == Some(name) {
-                        true => joined(&[name, password, uid, gid, home, shell, b""]),
-                        false => return None,
-                    },
+                // A path that is no shell's is the home. None is handed out that lets in.
+                (false, true) if !is_shell(shell) => (
+                    joined(&[name, password, uid, gid, home, shell, NOBODYS]),
                     "the shell seems to be missing",
                 ),
                 _ => return None,
@@ -284,7 +290,7 @@ mod tests {
     fn what_seems_to_be_missing_is_put_in() {
         let sound = "perrin:x:1005:1005:Perrin Vale:/home/perrin:/bin/bash";
         let unnamed = "perrin:x:1005:1005::/home/perrin:/bin/bash";
-        let no_shell = "perrin:x:1005:1005:Perrin Vale:/home/perrin:";
+        let no_shell = "perrin:x:1005:1005:Perrin Vale:/home/perrin:/usr/sbin/nologin";
         for (line, wanted, what) in [
             ("perrin:x:1005:1005:/home/perrin:/bin/bash", unnamed, "full name"),
             ("perrin:x:1005:1005:Perrin Vale:/home/perrin", no_shell, "shell"),

@@ -330,6 +330,25 @@ fn visible(name: &[u8]) -> String {
     escape(name)
 }
 
+/// The same as [`found`]; in brief, without what a line of text has no room for.
+pub(super) fn found_for(
+    in_brief: bool,
+    rule: &'static Rule,
+    lines: &Lines,
+    line: Line<'_>,
+    mark: Mark,
+    message: String,
+    remedies: Vec<Remedy>,
+) -> Finding {
+    if !in_brief {
+        return found(rule, lines, line, mark, message, remedies);
+    }
+    let message = message_of(lines.file(), line.bytes, message);
+    let number = lines.number(line.start);
+    let about = Finding::about(rule, lines.file(), message, Vec::new());
+    Finding { line: number, subject: BString::default(), ..about }
+}
+
 /// A finding about a line, named after its first field.
 pub(super) fn found(
     rule: &'static Rule,

@@ -161,19 +161,23 @@ impl Checker<'_> {
         remedies: impl FnOnce() -> Vec<Remedy>,
     ) -> (String, Vec<Remedy>) {
         let lost = self.prefilter.lost(self.context);
-        tell(self.context, lost.loss_of(file, name), file, message, remedies)
+        let in_brief = self.selection.in_brief;
+        tell((self.context, in_brief), lost.loss_of(file, name), file, message, remedies)
     }
 }
 
-/// See [`Checker::or_lost`].
+/// See [`Checker::or_lost`]. In brief there are no remedies.
 pub(super) fn tell(
-    context: PlanContext<'_>,
+    (context, in_brief): (PlanContext<'_>, bool),
     loss: Option<Loss>,
     file: File,
     message: String,
     remedies: impl FnOnce() -> Vec<Remedy>,
 ) -> (String, Vec<Remedy>) {
     match loss {
+        None | Some(Loss::Empty | Loss::Short(..) | Loss::Shrunk(_)) if in_brief => {
+            (message, Vec::new())
+        }
         // What happened to a whole file is a finding of its own.
         Some(loss @ (Loss::Empty | Loss::Short(..) | Loss::Shrunk(_))) => {
             (message, loss.remedies(context, file))

@@ -303,18 +303,20 @@ fn primary_groups(checker: &mut Checker<'_>) {
         }
         let name = BStr::new(user.name);
         let message = format!("no group has gid {gid}, the primary group of {name}.");
-        let fresh = match book.named(File::Group, user.name).is_empty() {
-            true => user.name.into(),
-            false => free_name(book, user.name.into()),
-        };
-        let number = gid.to_string();
-        let create = Command::own([b"create", b"group", &fresh, b"--gid", number.as_bytes()]);
-        let mut remedy = Remedy::of_commands([create]);
-        if let Some((_, group)) = book.groups.records().find(|(_, group)| group.name == b"users") {
-            let other = Command::own([b"regroup", name, b"--primary", group.name]);
-            remedy.push(Remedy::or("to use a group there is", [other]));
-        }
-        let (message, remedy) = checker.or_lost((File::Group, user.name), message, || remedy);
+        let (message, remedy) = checker.or_lost((File::Group, user.name), message, || {
+            let fresh = match book.named(File::Group, user.name).is_empty() {
+                true => user.name.into(),
+                false => free_name(book, user.name.into()),
+            };
+            let number = gid.to_string();
+            let create = Command::own([b"create", b"group", &fresh, b"--gid", number.as_bytes()]);
+            let mut remedy = Remedy::of_commands([create]);
+            if let Some((_, group)) = book.group(b"users") {
+                let other = Command::own([b"regroup", name, b"--primary", group.name]);
+                remedy.push(Remedy::or("to use a group there is", [other]));
+            }
+            remedy
+        });
         checker.find(
             &NO_PRIMARY_GROUP,
             (book.users.lines(), line),

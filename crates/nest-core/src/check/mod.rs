@@ -40,7 +40,7 @@ use rayon::prelude::*;
 
 use self::checker::{Checker, Pass};
 use self::duplicates::is_last_part;
-use self::lines::{another_name, found};
+use self::lines::{another_name, found_for};
 use self::member_scan::MemberScan;
 use self::prefilter::Prefilter;
 use self::remedy::{another_number, free_name};

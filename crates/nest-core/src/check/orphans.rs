@@ -8,7 +8,7 @@ use super::brief::BriefFindings;
 use super::repair::{carries_hash, mends};
 use super::{
     Checker, Example, Family, Finding, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_name,
-    found, knows_user, lost,
+    found_for, knows_user, lost,
 };
 use crate::account::turns_away;
 use crate::context::PlanContext;
@@ -111,9 +111,8 @@ fn unnamed<'b>(
     say: impl Fn(&'b Lines, Line<'b>) -> Option<Finding> + Send + Sync,
 ) {
     let Some(lines) = checker.context.book.lines(file) else { return };
-    let starts = checker.context.book.names().lacking(file, other).into_par_iter();
+    let starts = checker.context.book.names().lacking(file, other);
     if checker.selection.in_brief {
-        let starts: Vec<u32> = starts.collect();
         let parts: Vec<BriefFindings> = starts
             .par_chunks(1 << 16)
             .map(|starts| {
@@ -126,11 +125,13 @@ fn unnamed<'b>(
         parts.into_iter().for_each(|part| checker.brief.extend(part));
         return;
     }
+    let starts = starts.into_par_iter();
     checker.findings.par_extend(starts.filter_map(|start| say(lines, lines.at(start as usize))));
 }
 
 fn shadow_orphans(checker: &mut Checker<'_>) {
     let (context, prefilter) = (checker.context, checker.prefilter);
+    let in_brief = checker.selection.in_brief;
     unnamed(checker, (File::Shadow, File::Passwd), |shadow, line| {
         if context.world.elsewhere().has_user(line.name().into()) {
             return None;
@@ -140,10 +141,19 @@ fn shadow_orphans(checker: &mut Checker<'_>) {
             BStr::new(line.name())
         );
         let loss = prefilter.lost(context).loss_of(File::Passwd, line.name());
-        let (message, remedy) = lost::tell(context, loss, File::Passwd, message, || {
-            orphan_remedy(&SHADOW_ORPHAN, shadow, line)
-        });
-        Some(found(&SHADOW_ORPHAN, shadow, line, ShadowField::Name.into(), message, remedy))
+        let (message, remedy) =
+            lost::tell((context, in_brief), loss, File::Passwd, message, || {
+                orphan_remedy(&SHADOW_ORPHAN, shadow, line)
+            });
+        Some(found_for(
+            in_brief,
+            &SHADOW_ORPHAN,
+            shadow,
+            line,
+            ShadowField::Name.into(),
+            message,
+            remedy,
+        ))
     });
 }
 
@@ -162,6 +172,7 @@ fn orphan_remedy(rule: &'static Rule, lines: &Lines, line: Line<'_>) -> Vec<Reme
 
 fn gshadow_orphans(checker: &mut Checker<'_>) {
     let (context, prefilter) = (checker.context, checker.prefilter);
+    let in_brief = checker.selection.in_brief;
     unnamed(checker, (File::Gshadow, File::Group), |gshadow, line| {
         let name = BStr::new(line.name());
         if context.world.elsewhere().has_group(name) {
@@ -171,10 +182,18 @@ fn gshadow_orphans(checker: &mut Checker<'_>) {
             "no group is called {name}; the next one of that name would get its administrators."
         );
         let loss = prefilter.lost(context).loss_of(File::Group, name);
-        let (message, remedy) = lost::tell(context, loss, File::Group, message, || {
+        let (message, remedy) = lost::tell((context, in_brief), loss, File::Group, message, || {
             orphan_remedy(&GSHADOW_ORPHAN, gshadow, line)
         });
-        Some(found(&GSHADOW_ORPHAN, gshadow, line, GshadowField::Name.into(), message, remedy))
+        Some(found_for(
+            in_brief,
+            &GSHADOW_ORPHAN,
+            gshadow,
+            line,
+            GshadowField::Name.into(),
+            message,
+            remedy,
+        ))
     });
 }
 
@@ -183,16 +202,27 @@ fn missing_gshadow(checker: &mut Checker<'_>) {
     if context.book.gshadow.is_none() {
         return;
     }
+    let in_brief = checker.selection.in_brief;
     unnamed(checker, (File::Group, File::Gshadow), |groups, line| {
         let group = Group::read(line.record())?;
         let name = BStr::new(group.name);
         let message = format!("etc/gshadow has no line for the group {name}.");
-        let added = [group.name, b"!", b"", group.members].join(&b':');
-        let remedy =
-            remedy_of_lacking(&MISSING_GSHADOW, context, (groups, line), File::Gshadow, &added);
         let loss = prefilter.lost(context).loss_of(File::Gshadow, name);
-        let (message, remedy) = lost::tell(context, loss, File::Gshadow, message, || remedy);
-        Some(found(&MISSING_GSHADOW, groups, line, GroupField::Name.into(), message, remedy))
+        let (message, remedy) =
+            lost::tell((context, in_brief), loss, File::Gshadow, message, || {
+                let added = [group.name, b"!", b"", group.members].join(&b':');
+                let at = (groups, line);
+                remedy_of_lacking(&MISSING_GSHADOW, context, at, File::Gshadow, &added)
+            });
+        Some(found_for(
+            in_brief,
+            &MISSING_GSHADOW,
+            groups,
+            line,
+            GroupField::Name.into(),
+            message,
+            remedy,
+        ))
     });
 }
 
@@ -235,21 +265,32 @@ fn missing_shadow(checker: &mut Checker<'_>) {
         }
         return;
     }
+    let in_brief = checker.selection.in_brief;
     unnamed(checker, (File::Passwd, File::Shadow), |users, line| {
         let user = Passwd::read(line.record()).filter(Passwd::is_shadowed)?;
         let name = BStr::new(user.name);
         let message = format!("etc/shadow has no line for {name}: no password lets it in.");
-        let added = [user.name, b":!:0::::::"].concat();
-        let remedy =
-            remedy_of_lacking(&MISSING_SHADOW, context, (users, line), File::Shadow, &added);
         let loss = prefilter.lost(context).loss_of(File::Shadow, name);
-        let (message, remedy) = lost::tell(context, loss, File::Shadow, message, || remedy);
-        Some(found(&MISSING_SHADOW, users, line, PasswdField::Password.into(), message, remedy))
+        let (message, remedy) =
+            lost::tell((context, in_brief), loss, File::Shadow, message, || {
+                let added = [user.name, b":!:0::::::"].concat();
+                remedy_of_lacking(&MISSING_SHADOW, context, (users, line), File::Shadow, &added)
+            });
+        Some(found_for(
+            in_brief,
+            &MISSING_SHADOW,
+            users,
+            line,
+            PasswdField::Password.into(),
+            message,
+            remedy,
+        ))
     });
 }
 
 fn range_orphans(checker: &mut Checker<'_>) {
     let (context, prefilter) = (checker.context, checker.prefilter);
+    let in_brief = checker.selection.in_brief;
     let book = context.book;
     for (table, unowned) in [&book.subuid, &book.subgid].into_iter().zip(&prefilter.unowned) {
         let Some(table) = table else { continue };
@@ -275,7 +316,7 @@ fn range_orphans(checker: &mut Checker<'_>) {
                     let message = format!("{nobody} would get these ids.");
                     let loss = prefilter.lost(context).loss_of(File::Passwd, range.owner);
                     let (message, remedy) =
-                        lost::tell(context, loss, File::Passwd, message, || {
+                        lost::tell((context, in_brief), loss, File::Passwd, message, || {
                             Remedy::repair(&RANGE_ORPHAN)
                         });
                     let at = (table.lines(), line);
