@@ -38,7 +38,10 @@ def make_tree(tree: Path, accounts: int, shuffled: bool) -> None:
         for user in range(accounts):
             for _ in range(2):
                 member_of[rng.randrange(accounts)].append(user)
-    hash_ = "$y$j9T$" + "A" * 22 + "$" + "b" * 43
+    def hash_(i):
+        # No two alike, as salts make them.
+        return "$y$j9T$" + "A" * 22 + f"${i:043}"
+
 
     def write(name, line):
         if shuffled:
@@ -53,7 +56,7 @@ def make_tree(tree: Path, accounts: int, shuffled: bool) -> None:
         return ",".join(f"crew{u:07}" for u in member_of[i]) if shuffled else ""
 
     write("passwd", lambda i: f"crew{i:07}:x:{i + 1000}:{i + 1000}:Crew {i}:/home/crew{i:07}:/bin/bash\n")
-    write("shadow", lambda i: f"crew{i:07}:{hash_}:20600:0::7:::\n")
+    write("shadow", lambda i: f"crew{i:07}:{hash_(i)}:20600:0::7:::\n")
     write("group", lambda i: f"crew{i:07}:x:{i + 1000}:{members(i)}\n")
     write("gshadow", lambda i: f"crew{i:07}:!::{members(i)}\n")
     for name in ("subuid", "subgid"):
