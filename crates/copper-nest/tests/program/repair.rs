@@ -435,3 +435,48 @@ fn no_safe_mend_drops_a_hash() {
     assert_eq!(tree.read("etc/shadow"), before);
     assert_eq!(tree.run("list retired").stdout, "");
 }
+
+#[test]
+fn a_line_that_nobody_can_read_is_written_anew_and_undo_gives_it_back() {
+    let tree = TestTree::new();
+    tree.append("etc/passwd", "perrin:x:1005:100:/nonexistent:/bin/sh\n");
+    tree.append("etc/shadow", format!("perrin:{STRONG}:1\n"));
+    let before = tree.snapshot();
+    let report = tree.json("check --files-only --only malformed-line");
+    let message = of(&report["findings"][0], "message");
+    assert_eq!(message, "the line has 6 fields, not 7: the full name seems to be missing.");
+    // The command that is offered is the line as it probably should be.
+    let command = of(&report["findings"][0], "remedy");
+    assert!(command.ends_with("repair --set etc/passwd:7 perrin:x:1005:100::/nonexistent:/bin/sh"));
+    let run = paste(&format!("{command} --yes"));
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    run.says("malformed-line   line 7: writes it anew");
+    assert_eq!(tree.line("etc/passwd", 7), "perrin:x:1005:100::/nonexistent:/bin/sh");
+    // A hash is never printed, and can be given all the same.
+    let hidden = of(&report["findings"][1], "remedy");
+    assert!(hidden.contains("repair --set etc/shadow:7 -"), "{hidden}");
+    let whole = format!("perrin:{STRONG}:1::::::\n");
+    let run = tree.fed("repair --set etc/shadow:7 - --yes", whole.as_bytes());
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    assert!(!run.stdout.contains("TQrrk") && tree.read("etc/shadow").contains(&whole));
+    tree.done("undo --yes");
+    tree.done("undo 1 --yes");
+    for path in ["etc/passwd", "etc/shadow"] {
+        assert_eq!(tree.bytes(path), before[&tree.path(path)].3, "{path}");
+    }
+    // What could not be read either, what is in order, and what is not there is refused.
+    tree.refused("repair --set etc/passwd:7 perrin:x:1005 --yes", 3, "has 3 fields, not 7");
+    tree.refused("repair --set etc/passwd:7 +:x:1:1::/:/bin/sh --yes", 3, "as no record does");
+    tree.refused(
+        "repair --set etc/passwd:7 p:x:0x7:1::/:/bin/sh --yes",
+        3,
+        "a number that is none",
+    );
+    tree.refused("repair --set etc/passwd:1 r:x:0:0::/:/bin/sh --yes", 3, "nothing is wrong with");
+    tree.refused(
+        "repair --set etc/passwd:70 r:x:0:0::/:/bin/sh --yes",
+        3,
+        "etc/passwd has 7 lines",
+    );
+    tree.refused("repair --set etc/hosts:1 x --yes", 2, "is no line of an account file");
+}

@@ -335,26 +335,25 @@ impl Repairing<'_> {
                 return Err(refuse(LineTrouble::NothingToSet { file, line: number })
                     .or("see what is at fault", "check"));
             }
-            let now = shown(file, text);
-            if !done.insert((file, number)) {
-                self.edits.add(file, text.to_vec());
-                self.tell(file, number, "set-line", format!("and one more line: {now}"), "");
-                continue;
-            }
-            self.edits.put(file, number - 1, text.to_vec());
-            let before = match found {
-                Some(finding) => finding.text.clone(),
-                None => shown(file, line.bytes),
+            // A line that is no record, such as a comment, has no fault that a rule tells.
+            let (rule, why) = match found {
+                Some(finding) => (finding.rule.name, finding.message.trim_end_matches('.')),
+                None => ("no record", ""),
             };
-            self.tell(file, number, "was", before.to_string(), "");
-            self.tell(file, number, "becomes", now.to_string(), "");
+            let what = match done.insert((file, number)) {
+                true => {
+                    self.edits.put(file, number - 1, text.to_vec());
+                    "writes it anew"
+                }
+                false => {
+                    self.edits.add(file, text.to_vec());
+                    "and one more line of it"
+                }
+            };
+            let what = format!("line {number}: {what}");
+            self.done.entry(file.path().into()).or_default().push((rule, what, why.to_owned()));
         }
         Ok(())
-    }
-
-    fn tell(&mut self, file: File, line: usize, label: &'static str, what: String, why: &str) {
-        let what = format!("line {line}: {what}");
-        self.done.entry(file.path().into()).or_default().push((label, what, why.to_owned()));
     }
 
     /// Takes lines out that are at fault.
