@@ -62,7 +62,7 @@ fn print_brief(brief: &BriefFindings) {
         lines
     };
     let starts: Vec<usize> = (0..brief.len()).step_by(STRETCH).collect();
-    for some in starts.chunks(16) {
+    for some in starts.chunks(4) {
         let stretches: Vec<String> = some.par_iter().map(|from| lines(*from)).collect();
         stretches.iter().for_each(|lines| crate::output::print_lines(lines));
     }

@@ -2,11 +2,10 @@
 
 use bstr::BStr;
 use hashbrown::HashMap;
-use rayon::prelude::*;
 
 use super::{Checker, Example, Family, PLAIN, Pass, Remedy, Rule, Severity, new_password};
 use crate::secret::hash_of;
-use crate::table::{Column, File, Line, Lines};
+use crate::table::{Column, File, Line};
 use crate::value::{FieldFault, PasswordField};
 
 pub(super) const PASSES: &[Pass] =
@@ -121,14 +120,14 @@ fn fields(checker: &mut Checker<'_>) {
 fn shared(checker: &mut Checker<'_>) {
     let book = checker.context.book;
     let Some(lines) = book.lines(File::Shadow) else { return };
-    let same = doubled(lines);
+    let same = doubled(&checker.prefilter.prints);
     if same.is_empty() {
         return;
     }
     let mut first: HashMap<&[u8], Line<'_>> = HashMap::new();
     for line in lines.iter().filter(|line| line.is_record() && line.is_whole(File::Shadow)) {
         let Some(hash) = hash_of(File::Shadow, line.record()).map(unlocked) else { continue };
-        if hash.len() < SHORTEST || same.binary_search(&print(hash)).is_err() {
+        if print(hash).is_none_or(|print| same.binary_search(&print).is_err()) {
             continue;
         }
         let other = *first.entry(hash).or_insert(line);
@@ -153,24 +152,52 @@ fn unlocked(hash: &[u8]) -> &[u8] {
     &hash[hash.iter().take_while(|byte| **byte == b'!').count()..]
 }
 
-/// The end of a hash, which is the digest's: hardly two have the same.
-fn print(hash: &[u8]) -> u64 {
-    hash.last_chunk::<8>().map_or(0, |end| u64::from_le_bytes(*end))
+/// The end of what may be a hash, which is the digest's: hardly two have the same.
+#[inline(always)]
+pub(super) fn print(hash: &[u8]) -> Option<u64> {
+    let end = hash.last_chunk::<8>().filter(|_| hash.len() >= SHORTEST)?;
+    Some(u64::from_le_bytes(*end))
 }
 
 /// Those that are there twice, sorted.
-fn doubled(lines: &Lines) -> Vec<u64> {
-    let parts = lines.sweep(Vec::new, |prints: &mut Vec<u64>, _, text| {
-        crate::table::each_line(text, |row| {
-            if let Some(hash) = row.field(1).filter(|hash| hash.len() >= SHORTEST) {
-                prints.push(print(hash));
-            }
-        });
+fn doubled(prints: &[u64]) -> Vec<u64> {
+    // So many places are told apart; of very many prints a few fall on one place.
+    const PLACES: u32 = 25;
+    let place = |print: u64| {
+        let mixed = print.wrapping_mul(0x9e37_79b9_7f4a_7c15) >> (64 - PLACES);
+        (mixed as usize / 64, 1_u64 << (mixed % 64))
+    };
+    let (mut once, mut twice) = (vec![0_u64; 1 << (PLACES - 6)], vec![0_u64; 1 << (PLACES - 6)]);
+    for print in prints {
+        let (at, bit) = place(*print);
+        twice[at] |= once[at] & bit;
+        once[at] |= bit;
+    }
+    let again = prints.iter().filter(|print| {
+        let (at, bit) = place(**print);
+        twice[at] & bit != 0
     });
-    let mut prints = parts.concat();
-    prints.par_sort_unstable();
-    let mut same: Vec<u64> =
-        prints.windows(2).filter(|pair| pair[0] == pair[1]).map(|pair| pair[0]).collect();
+    let mut again: Vec<u64> = again.copied().collect();
+    again.sort_unstable();
+    let pairs = again.windows(2).filter(|pair| pair[0] == pair[1]);
+    let mut same: Vec<u64> = pairs.map(|pair| pair[0]).collect();
     same.dedup();
     same
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn hashes_that_are_there_twice_are_found_among_many() {
+        let of = |at: u64| print(format!("$y$j9T$salt${at:043}").as_bytes()).unwrap();
+        let mut prints: Vec<u64> = (0..100_000).map(of).collect();
+        assert_eq!(doubled(&prints), [0; 0]);
+        prints.extend([of(7), of(99_999), of(7)]);
+        let mut wanted = [of(7), of(99_999)];
+        wanted.sort_unstable();
+        assert_eq!(doubled(&prints), wanted);
+        assert_eq!(print(b"!"), None);
+    }
 }

@@ -1,12 +1,16 @@
 //! Subordinate ids: overlapping-range, duplicate-range, range-over-account.
 
+use std::cell::LazyCell;
+
 use bstr::BStr;
 use hashbrown::{HashMap, HashSet};
 
 use super::repair::mends;
 use super::{Checker, Example, Family, Mark, Mend, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::context::PlanContext;
-use crate::table::{File, Line, Passwd, SubId, SubIdField, SubIds, Table};
+use crate::table::{
+    File, Line, Lines, NameHasher, Passwd, SubId, SubIdField, SubIds, Sum, Table, each_line,
+};
 use crate::value::{IdSet, IdSpan, Uid};
 
 pub(super) const PASSES: &[Pass] = &[
@@ -89,18 +93,22 @@ fn one_sided(checker: &mut Checker<'_>) {
     let context = checker.context;
     let book = context.book;
     let (Some(uids), Some(gids)) = (&book.subuid, &book.subgid) else { return };
-    if uids.lines().is_like(gids.lines()) {
+    if uids.lines().is_like(gids.lines()) || have_the_same_lines(uids.lines(), gids.lines()) {
         return;
     }
     for (table, other) in [(uids, gids), (gids, uids)] {
         let known: HashSet<(&[u8], IdSpan)> =
             other.records().filter_map(|(_, range)| Some((range.owner, range.span()?))).collect();
         let path = other.lines().file().path();
-        let mut all: HashMap<&[u8], Vec<String>> = HashMap::new();
-        for (_, range) in table.records() {
-            let span = range.span().map(|span| span.to_string());
-            all.entry(range.owner).or_default().extend(span);
-        }
+        // Only where one is odd is it asked what else its owner has.
+        let all = LazyCell::new(|| {
+            let mut all: HashMap<&[u8], Vec<String>> = HashMap::new();
+            for (_, range) in table.records() {
+                let span = range.span().map(|span| span.to_string());
+                all.entry(range.owner).or_default().extend(span);
+            }
+            all
+        });
         for (line, range) in table.records() {
             let Some(span) = range.span() else { continue };
             if known.contains(&(range.owner, span)) || is_roots(context, &range) {
@@ -126,6 +134,22 @@ fn one_sided(checker: &mut Checker<'_>) {
             );
         }
     }
+}
+
+/// Whether two files hold the same lines, in whatever order: by the sums of their hashes.
+fn have_the_same_lines(one: &Lines, other: &Lines) -> bool {
+    let hasher = NameHasher::default();
+    let sum = |lines: &Lines| {
+        let parts = lines.sweep(Sum::default, |sum: &mut Sum, _, text| {
+            each_line(text, |row| sum.add(hasher.hash_all([row.line])));
+        });
+        parts.into_iter().fold(Sum::default(), |mut all, part| {
+            all.extend(part);
+            all
+        })
+    };
+    let (one, other) = rayon::join(|| sum(one), || sum(other));
+    one == other
 }
 
 /// The account that has a range.

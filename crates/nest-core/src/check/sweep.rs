@@ -4,6 +4,7 @@
 use wide::u8x16;
 
 use super::lines::LAST_DAY;
+use super::passwords::print;
 use super::{MemberScan, Spans, is_last_part};
 use crate::context::PlanContext;
 use crate::table::{
@@ -42,6 +43,8 @@ pub(super) struct Chunk {
     pub lists: Sum,
     /// Ranges of ids.
     pub spans: Spans,
+    /// The ends of password hashes, by which those are found that are there twice.
+    pub prints: Vec<u64>,
 }
 
 /// Goes through a piece of passwd.
@@ -87,6 +90,7 @@ pub(super) fn sweep(
                 if fine {
                     usual = days;
                 }
+                part.prints.extend(row.field(1).and_then(print));
                 let plain = fine && has_sound_password(row) && is_record(file, text, row);
                 _ = part.place(matcher, from, row, plain);
             })

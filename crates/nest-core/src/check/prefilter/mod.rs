@@ -49,6 +49,8 @@ pub(super) struct Prefilter {
     pub overlapping: [bool; 2],
     /// Whether a range of a file has a number that a user or a group has.
     pub covering: [bool; 2],
+    /// The ends of the hashes in shadow.
+    pub prints: Vec<u64>,
     /// Lines that may be missing; looked for where something lacks its counterpart.
     lost: OnceLock<LostLines>,
 }
@@ -127,6 +129,7 @@ impl Prefilter {
             self.lists.extend(part.suspects);
             self.nul[file as usize] |= part.nul;
             twice |= part.twice | !ids.extend(&part.ids);
+            self.prints.extend(part.prints);
             self.primary.extend(&part.primary);
             self.other_home |= part.other_home;
         }
