@@ -83,6 +83,12 @@ impl BriefFindings {
     /// Adds others after these.
     pub fn extend(&mut self, mut others: BriefFindings) {
         others.shrink();
+        if self.is_empty() {
+            *self = BriefFindings { open: false, ..others };
+            return;
+        }
+        // No more room than is needed: there may be millions.
+        self.entries.reserve_exact(others.entries.len());
         let before = self.texts.len() as u16;
         let moved =
             others.entries.into_iter().map(|entry| Entry { part: entry.part + before, ..entry });

@@ -291,7 +291,20 @@ pub(super) fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
     let regroup = Command::own([b"regroup", name, b"--primary", &own]);
     match context.book.group(&own) {
         Some(_) => Remedy::of_commands([regroup]),
-        None => Remedy::of_commands([Command::own([b"create", b"group", &own]), regroup]),
+        None => {
+            let make = [Command::own([b"create", b"group", &own]), regroup];
+            // One that is there takes one command.
+            let shared = context.book.group(b"users").filter(|(_, it)| it.gid() != Some(Gid::ROOT));
+            match shared {
+                Some((_, users)) => {
+                    let change: [&[u8]; 4] = [b"regroup", name, b"--primary", users.name];
+                    let mut ways = Remedy::of_command(change);
+                    ways.push(Remedy::or("to have a group of its own", make));
+                    ways
+                }
+                None => Remedy::of_commands(make),
+            }
+        }
     }
 }
 
