@@ -70,7 +70,7 @@ fn who_is_at_work_is_not_renumbered_unasked() {
     tree.write("../numbers.csv", "kind,name,id\nuser,tavish,1500\nuser,sunniva,1600\n");
     let script = "
         setpriv --reuid 1001 --clear-groups sleep 60 & worker=$!
-        sleep 0.2
+        while [ $(stat -c %u /proc/$worker) != 1001 ]; do sleep 0.05; done
         $NEST renumber $TREE/../numbers.csv --paths /home --yes && exit 9
         stat -c %u /home/tavish
         $NEST renumber $TREE/../numbers.csv --paths /home --yes --even-if-busy -q || exit 8
@@ -91,8 +91,8 @@ fn who_is_at_work_is_named_and_can_be_ended() {
     let _alone = AT_WORK.lock().unwrap_or_else(PoisonError::into_inner);
     let tree = TestTree::new();
     let script = "
-        setpriv --reuid 1001 --clear-groups sleep 300 &
-        sleep 0.3
+        setpriv --reuid 1001 --clear-groups sleep 300 & worker=$!
+        while [ $(stat -c %u /proc/$worker) != 1001 ]; do sleep 0.05; done
         $NEST rename user tavish torben && exit 9
         $NEST change user tavish --uid 1500 && exit 9
         $NEST change user tavish --home /home/new && exit 9
