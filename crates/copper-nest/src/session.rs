@@ -148,10 +148,7 @@ impl<'g> Session<'g> {
             self.note_fault(&error);
             Vec::new()
         });
-        let folder = self.state.open(&self.tree).ok().flatten();
-        let left = folder.as_ref().map(LeftBehind::read).unwrap_or_default();
         let world = world.with_unfinished(self.unfinished()).with_suspended(suspended);
-        let world = world.with_sizes_left(left.sizes());
         let world = world.with_state(&self.state).finding_for(&self.earlier);
         Ok(world.telling(&self.notices))
     }

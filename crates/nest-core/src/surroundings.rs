@@ -150,7 +150,7 @@ pub struct Process {
 pub struct Mention {
     /// The file, as a path in the tree.
     pub file: String,
-    /// The line, counted from 1.
+    /// The line, counted from 1; 0 for a file that is called so itself.
     pub line: usize,
 }
 
@@ -489,7 +489,11 @@ pub(crate) fn count_processes(processes: &[Process]) -> String {
 
 /// Places of configuration, one after the other.
 pub(crate) fn list_mentions(places: &[Mention]) -> String {
-    list(places.iter().map(|place| format!("{}:{}", place.file, place.line))).to_string()
+    let told = |place: &Mention| match place.line {
+        0 => place.file.clone(),
+        line => format!("{}:{line}", place.file),
+    };
+    list(places.iter().map(told)).to_string()
 }
 
 /// The verb that follows them.

@@ -78,7 +78,7 @@ pub(crate) fn names_granted(tree: &Tree, notices: &Notices) -> Vec<(BString, Vec
     for directory in CRONTABS {
         for file in files_in(tree, directory) {
             let name = file.rsplit('/').next().unwrap_or_default();
-            add(name.as_bytes(), &file, 1);
+            add(name.as_bytes(), &file, 0);
         }
     }
     named.into_iter().collect()

@@ -28,6 +28,7 @@ use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
 
+use crate::changes::LeftBehind;
 use crate::mounts::Mounts;
 use crate::place::{Place, is_private};
 use crate::skeleton::{self, Count};
@@ -64,7 +65,7 @@ pub struct World<'t> {
     origin: OnceLock<Origin>,
     elsewhere: OnceLock<Elsewhere>,
     later: OnceLock<Vec<(BString, String)>>,
-    sizes_left: BTreeMap<File, u64>,
+    sizes_left: OnceLock<BTreeMap<File, u64>>,
 }
 
 impl<'t> World<'t> {
@@ -89,7 +90,7 @@ impl<'t> World<'t> {
             origin: OnceLock::new(),
             elsewhere: OnceLock::new(),
             later: OnceLock::new(),
-            sizes_left: BTreeMap::new(),
+            sizes_left: OnceLock::new(),
         }
     }
 
@@ -103,12 +104,6 @@ impl<'t> World<'t> {
     #[must_use]
     pub fn without_retired(self, why: String) -> Self {
         World { retired: RetiredIds::default(), retired_unread: Some(why), ..self }
-    }
-
-    /// The same world, in which the last change left account files of these sizes.
-    #[must_use]
-    pub fn with_sizes_left(self, sizes_left: BTreeMap<File, u64>) -> Self {
-        World { sizes_left, ..self }
     }
 
     /// The same world, in which these accounts are suspended.
@@ -314,7 +309,12 @@ impl Surroundings for World<'_> {
     }
 
     fn size_left(&self, file: File) -> Option<u64> {
-        self.sizes_left.get(&file).copied()
+        let read = || {
+            let folder = self.state?.open(self.tree).ok()??;
+            Some(LeftBehind::read(&folder).sizes())
+        };
+        // Where nothing is known nothing can be missing.
+        self.sizes_left.get_or_init(|| read().unwrap_or_default()).get(&file).copied()
     }
 
     fn retired(&self) -> &RetiredIds {

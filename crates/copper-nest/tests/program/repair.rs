@@ -437,6 +437,19 @@ fn no_safe_mend_drops_a_hash() {
 }
 
 #[test]
+fn an_end_that_was_missing_is_taken_back_with_the_lines_after_it() {
+    let tree = TestTree::new();
+    tree.append("etc/passwd", "perrin:x:1005:100::/nonexistent:/bin/sh\n");
+    let shadow = tree.read("etc/shadow");
+    tree.write("etc/shadow", shadow.trim_end());
+    let before = tree.bytes("etc/shadow");
+    tree.done("repair --yes").says("missing-newline").says("missing-shadow");
+    assert!(tree.read("etc/shadow").ends_with("\n"), "{}", tree.read("etc/shadow"));
+    tree.done("undo --yes");
+    assert_eq!(tree.bytes("etc/shadow"), before);
+}
+
+#[test]
 fn a_line_that_nobody_can_read_is_written_anew_and_undo_gives_it_back() {
     let tree = TestTree::new();
     tree.append("etc/passwd", "perrin:x:1005:100:/nonexistent:/bin/sh\n");

@@ -39,8 +39,9 @@ def account(user):
 print(json.dumps([account(user) for user in pwd.getpwall()]))
 "#;
 
-fn system_sees(tree: &TestTree) -> Option<Value> {
-    let test = "the system's own readers";
+/// What a program in Python reads where the files of a tree are bound over those of the
+/// system; nothing where that can't be done, which is said.
+pub fn read_in_place(test: &str, tree: &TestTree, program: &str) -> Option<Run> {
     let programs = ["unshare", "mount", "python3", "getent", "id"];
     if !is_root() || !programs.iter().all(|program| has_program(program)) {
         passed_over(test, &format!("root and {}", programs.join(", ")));
@@ -51,7 +52,7 @@ fn system_sees(tree: &TestTree) -> Option<Value> {
         passed_over(test, "the right to make a mount namespace");
         return None;
     }
-    tree.write("read.py", READ);
+    tree.write("read.py", program);
     tree.write("etc/nsswitch.conf", "passwd: files\ngroup: files\nshadow: files\n");
     let at = tree.root().display();
     let script = format!(
@@ -60,7 +61,11 @@ fn system_sees(tree: &TestTree) -> Option<Value> {
     );
     let run = Run::of(Command::new("unshare").args(["-m", "sh", "-euc", &script]));
     assert_eq!(run.status, 0, "{}", run.stderr);
-    Some(run.json())
+    Some(run)
+}
+
+fn system_sees(tree: &TestTree) -> Option<Value> {
+    Some(read_in_place("the system's own readers", tree, READ)?.json())
 }
 
 /// What the system sees must be what `show user` says, for every account.

@@ -2,7 +2,8 @@
 
 use bstr::BStr;
 
-use super::sign_in::{may_sign_in, own_group};
+use super::roots::own_group;
+use super::sign_in::may_sign_in;
 use super::{
     Checker, Command, Example, Family, Mark, PLAIN, Pass, Remedy, Rule, Severity, new_password,
 };

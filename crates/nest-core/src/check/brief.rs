@@ -63,7 +63,8 @@ impl BriefFindings {
         let text = &mut self.texts[part];
         let start = text.len() as u32;
         text.push_str(&finding.message);
-        let rule = RULES.iter().position(|rule| *rule == finding.rule).unwrap_or(0);
+        let rule = RULES.iter().position(|rule| std::ptr::eq(*rule, finding.rule));
+        let rule = rule.expect("BUG: a finding of a rule that is not in the table");
         self.entries.push(Entry {
             place: (finding.line as u32) << 3 | finding.file as u32,
             start,

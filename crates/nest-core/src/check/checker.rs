@@ -1,7 +1,7 @@
 //! What a pass over the files judges by, and what it finds.
 
 use super::brief::BriefFindings;
-use super::{Finding, Mark, Prefilter, Related, Remedy, Rule, Selection, Skipped, found_for};
+use super::{Finding, Mark, Prefilter, Related, Remedy, Rule, Selection, Skipped, found};
 use crate::context::PlanContext;
 use crate::secret::shown;
 use crate::table::{File, Line, Lines};
@@ -51,7 +51,7 @@ impl<'c> Checker<'c> {
     ) -> &mut Finding {
         let in_brief = self.selection.in_brief;
         let (mark, message) = (mark.into(), message.into());
-        let finding = found_for(in_brief, rule, lines, line, mark, message, remedies);
+        let finding = found(in_brief, rule, lines, line, mark, message, remedies);
         self.settle();
         self.findings.push_mut(finding)
     }

@@ -79,6 +79,8 @@ fn one(line: &[u8], what: &'static str) -> Option<Correction> {
     Some(Correction { lines: vec![line.into()], what })
 }
 
+const MOST_NAME: usize = 256;
+
 /// Two lines that have become one: the end of the first and the name of the second stand in
 /// one field.
 fn joined(book: &Book, file: File, fields: &[&[u8]]) -> Option<Correction> {
@@ -92,8 +94,8 @@ fn joined(book: &Book, file: File, fields: &[&[u8]]) -> Option<Correction> {
         let others = others.into_iter().filter(|other| *other != file);
         others.into_iter().any(|other| !book.named(other, name).is_empty())
     };
-    // The longest name that another file knows.
-    let at = (0..end.len()).find(|at| known(&end[*at..]))?;
+    // The longest name that another file knows; none is longer than this.
+    let at = (end.len().saturating_sub(MOST_NAME)..end.len()).find(|at| known(&end[*at..]))?;
     let mut first = fields[..count - 1].to_vec();
     first.push(&end[..at]);
     let second: Vec<&[u8]> = [&[&end[at..]], rest].concat();

@@ -4,8 +4,9 @@ use std::ops::Range;
 
 use bstr::{BString, ByteSlice};
 
-use super::{Remedy, Rule};
-use crate::table::{Column, File};
+use super::{Command, Remedy, Rule};
+use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown, told};
+use crate::table::{Column, File, Line, Lines};
 use crate::value::{Severity, escape};
 
 /// What one rule found on one line.
@@ -127,6 +128,93 @@ impl Finding {
             start += text.len() + 1;
         }
         whole
+    }
+}
+
+/// A finding about a line, named after its first field; in brief, without what a line of text
+/// has no room for.
+pub(super) fn found(
+    in_brief: bool,
+    rule: &'static Rule,
+    lines: &Lines,
+    line: Line<'_>,
+    mark: Mark,
+    message: String,
+    remedies: Vec<Remedy>,
+) -> Finding {
+    let number = lines.number(line.start);
+    if in_brief {
+        let message = message_of(lines.file(), line.bytes, message);
+        return Finding { line: number, ..Finding::about(rule, lines.file(), message, Vec::new()) };
+    }
+    let text = shown(lines.file(), line.bytes);
+    let hidden = match text == line.bytes {
+        true => Vec::new(),
+        false => hidden_words(lines.file(), line.bytes),
+    };
+    let take_out = || Remedy::take_out(lines.file(), number);
+    let loses = has_lost_parts(&text) && remedies.iter().any(Remedy::alters_the_line);
+    let remedies = if loses { take_out() } else { hide_in_remedies(remedies, &hidden, take_out) };
+    let message = hide(message, &hidden);
+    let subject = match text.trim_ascii_start().split_str(":").next() {
+        Some(name) if name.contains_str(HIDDEN) || name == NOT_SHOWN.as_bytes() => {
+            format!("line {number}").into()
+        }
+        Some(name) if name.len() <= 64 && !name.is_empty() => BString::from(name),
+        _ => format!("line {number}").into(),
+    };
+    Finding {
+        line: number,
+        text,
+        mark,
+        subject,
+        ..Finding::about(rule, lines.file(), message, remedies)
+    }
+}
+
+/// A message as it may be told of a line: see [`found`].
+fn message_of(file: File, line: &[u8], message: String) -> String {
+    // Some lines are very long, and of most messages each word can be seen to be no hash.
+    let harmless = |word: &str| {
+        let word =
+            word.trim_matches(|c: char| matches!(c, '.' | ':' | ',' | ';' | '"' | '(' | ')'));
+        told(file, word.as_bytes()) != HIDDEN
+    };
+    if line.len() > message.len() * 8 && !file.is_secret() && message.split(' ').all(harmless) {
+        return message;
+    }
+    let text = shown(file, line);
+    if text == line { message } else { hide(message, &hidden_words(file, line)) }
+}
+
+/// A message without the words of a line that are hidden.
+fn hide(message: String, hidden: &[&[u8]]) -> String {
+    hidden.iter().fold(message, |message, word| {
+        let word = escape(word);
+        match message.contains(&word) {
+            true => message.replace(&word, HIDDEN),
+            false => message,
+        }
+    })
+}
+
+/// Where a way would name such a word, the line itself is named.
+fn hide_in_remedies(
+    remedies: Vec<Remedy>,
+    hidden: &[&[u8]],
+    take_out: impl Fn() -> Vec<Remedy>,
+) -> Vec<Remedy> {
+    let names = |text: &[u8]| hidden.iter().any(|word| text.contains_str(word));
+    let tells = |remedy: &Remedy| {
+        let words = remedy.commands.iter().flat_map(|command| match command {
+            Command::Own(words) | Command::System(_, words) => words.as_slice(),
+            Command::Repair(_) => &[],
+        });
+        names(remedy.when.as_bytes()) || words.into_iter().any(|word| names(word))
+    };
+    match hidden.is_empty() || !remedies.iter().any(tells) {
+        true => remedies,
+        false => take_out(),
     }
 }
 

@@ -1,15 +1,19 @@
 //! Keys to sign in with: exposed-keys, key-despite-lock.
 
+use std::cell::LazyCell;
+
 use bstr::{BStr, BString, ByteSlice};
+use hashbrown::HashMap;
 
 use super::homes::own_home;
 use super::{Besides, Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::account::{means_no_home, turns_away};
+use crate::context::PlanContext;
 use crate::drafting::system_fault;
 use crate::sign_in::sign_in_by_book;
 use crate::surroundings::Facts;
 use crate::table::{File, Line, Passwd, PasswdField, ShadowField};
-use crate::value::{Day, PasswordField, Uid};
+use crate::value::{Day, Gid, PasswordField, Uid};
 
 pub(super) const PASSES: &[Pass] = &[(&[&EXPOSED_KEYS], exposed), (&[&KEY_DESPITE_LOCK], locked)];
 
@@ -57,6 +61,16 @@ fn exposed(checker: &mut Checker<'_>) {
     let context = checker.context;
     let lines = context.book.users.lines();
     let owners = context.world.owners_are_real().is_ok();
+    // The one whose primary group has a gid; nobody where several are.
+    let alone = LazyCell::new(|| {
+        let mut alone: HashMap<u32, Option<&[u8]>> = HashMap::new();
+        for (_, user) in context.book.users.records() {
+            let Some(gid) = user.gid() else { continue };
+            alone.entry(gid.0).and_modify(|one| *one = None).or_insert(Some(user.name));
+        }
+        alone
+    });
+    let shares = |name: &[u8], gid: Gid| alone.get(&gid.0).is_some_and(|one| *one != Some(name));
     for (line, user) in context.book.users.records() {
         let Some(uid) = user.uid() else { continue };
         if means_no_home(user.home) || !user.home.starts_with(b"/") || user.home == b"/" {
@@ -71,7 +85,10 @@ fn exposed(checker: &mut Checker<'_>) {
             if at == 0 && !signs_in {
                 continue;
             }
-            let Some(who) = writer(checker, &user, uid, &facts, owners && at > 0) else { continue };
+            let by_owner = owners && at > 0;
+            let Some(who) = writer(context, (&user, uid), &facts, by_owner, shares) else {
+                continue;
+            };
             // That a person's home lets everybody write is another rule's.
             if at == 0 && facts.mode & 0o002 != 0 && context.policy.is_person(uid) {
                 continue;
@@ -99,13 +116,13 @@ fn exposed(checker: &mut Checker<'_>) {
 
 /// Who else can write at a place of an account's; nothing where nobody but it and root can.
 fn writer(
-    checker: &Checker<'_>,
-    user: &Passwd<'_>,
-    uid: Uid,
+    context: PlanContext<'_>,
+    (user, uid): (&Passwd<'_>, Uid),
     facts: &Facts,
     by_owner: bool,
+    shares: impl Fn(&[u8], Gid) -> bool,
 ) -> Option<String> {
-    let book = checker.context.book;
+    let book = context.book;
     if facts.mode & 0o002 != 0 {
         return Some("everybody".to_owned());
     }
@@ -122,11 +139,7 @@ fn writer(
     // A group that nobody else is in lets nobody else in.
     let group = book.group_by_gid(facts.gid);
     let listed = group.is_some_and(|(_, group)| group.members().any(|member| member != user.name));
-    let primary = || {
-        let mut others = book.users.records().map(|(_, other)| other);
-        others.any(|other| other.gid() == Some(facts.gid) && other.name != user.name)
-    };
-    let (_, group) = group.filter(|_| listed || primary())?;
+    let (_, group) = group.filter(|_| listed || shares(user.name, facts.gid))?;
     Some(format!("the group {}", BStr::new(group.name)))
 }
 

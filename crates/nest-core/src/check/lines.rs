@@ -1,25 +1,20 @@
 //! The form of lines: malformed-line, bad-number, bad-name, stray-space,
 //! missing-newline, compat-line.
 
-use bstr::{BString, ByteSlice};
+use bstr::ByteSlice;
 
 use super::correction::{self, correct};
 use super::repair::mends;
+use super::trailing::trailing_choice;
 use super::{
-    ALL, Checker, Command, Example, Family, Finding, Mark, Mend, PLAIN, Pass, Remedy, Rule,
-    Severity, free_name,
+    ALL, Checker, Example, Family, Mark, Mend, PLAIN, Pass, Remedy, Rule, Severity, free_name,
 };
-use crate::account::turns_away;
-use crate::book::Book;
 use crate::context::PlanContext;
-use crate::secret::{HIDDEN, NOT_SHOWN, has_lost_parts, hidden_words, shown, told};
 use crate::table::{
     Column, File, Group, GroupField, Line, Lines, Passwd, PasswdField, Record, Shadow, ShadowField,
     SubId, SubIdField,
 };
-use crate::value::{
-    NameStyle, PasswordField, check_name, escape, read_id, read_plain_id, read_signed,
-};
+use crate::value::{NameStyle, check_name, escape, read_id, read_plain_id, read_signed};
 use crate::words::counted;
 
 pub(super) const PASSES: &[Pass] = &[(
@@ -219,100 +214,6 @@ fn find_odd(checker: &mut Checker<'_>, lines: &Lines) {
     }
 }
 
-/// What the white space at the end of a line keeps out, and taking it away would let in.
-pub(super) enum TrailingChoice<'l> {
-    /// A user: with it the shell can't be started.
-    Shell { user: &'l [u8], shell: &'l [u8], line: &'l [u8] },
-    /// Somebody in a list: with it the name is another one.
-    Member { member: &'l [u8], line: &'l [u8] },
-    /// Whoever has the password: with it the C library passes the line over.
-    Password,
-}
-
-/// What the end of a line decides about; nothing where it makes no difference to anybody.
-pub(super) fn trailing_choice<'l>(
-    book: &Book,
-    file: File,
-    line: &'l [u8],
-) -> Option<TrailingChoice<'l>> {
-    let line = line.trim_start_with(|c| matches!(c, ' ' | '\t' | '\r'));
-    let trimmed = line.trim_end_with(|c| matches!(c, ' ' | '\t' | '\r'));
-    if trimmed.len() == line.len() {
-        return None;
-    }
-    match file {
-        File::Passwd => {
-            let user = Passwd::read(trimmed)?;
-            let shell = user.effective_shell();
-            let lets_in = !turns_away(shell);
-            lets_in.then_some(TrailingChoice::Shell { user: user.name, shell, line: trimmed })
-        }
-        File::Group | File::Gshadow => {
-            let list = trimmed.rsplit(|byte| *byte == b':').next()?;
-            let mut names = list.rsplit(|byte| *byte == b',').map(<[u8]>::trim_ascii);
-            let member = names.next().filter(|member| !member.is_empty())?;
-            let is_new = names.all(|other| other != member)
-                && book.names().find(File::Passwd, member).is_some();
-            is_new.then_some(TrailingChoice::Member { member, line: trimmed })
-        }
-        File::Shadow => {
-            let field = Shadow::read(trimmed)?.field();
-            matches!(field, PasswordField::Set(_) | PasswordField::Open)
-                .then_some(TrailingChoice::Password)
-        }
-        File::Subuid | File::Subgid => None,
-    }
-}
-
-impl TrailingChoice<'_> {
-    /// The message of the finding, with what depends on it, and both choices.
-    fn told(
-        &self,
-        context: PlanContext<'_>,
-        file: File,
-        number: usize,
-        message: &str,
-    ) -> (String, Vec<Remedy>) {
-        let place = format!("{}:{number}", file.path());
-        let set = |line: &[u8]| Command::own([b"repair", b"--set", place.as_bytes(), line]);
-        let message = message.trim_end_matches('.');
-        match *self {
-            TrailingChoice::Shell { user, shell, line } => {
-                let (name, path) = (user.as_bstr(), shell.as_bstr());
-                let nobody = context.policy.services_shell.as_bytes();
-                let out = Command::own([b"change", b"user", user, b"--shell", nobody]);
-                let message = format!("{message}: {name} can't sign in with that shell.");
-                let ways = vec![
-                    Remedy::or(format!("if {name} is to sign in with {path}"), [set(line)]),
-                    Remedy::or(format!("if {name} is to stay out"), [out]),
-                ];
-                (message, ways)
-            }
-            TrailingChoice::Member { member, line } => {
-                let name = member.as_bstr();
-                let list = line.len() - member.len();
-                let without = line[..list].trim_end_with(|c| c == ',');
-                let message = format!("{message}: {name} is not in the group by that name.");
-                let ways = vec![
-                    Remedy::or(format!("if {name} is to be in it"), [set(line)]),
-                    Remedy::or(format!("if {name} is not"), [set(without)]),
-                ];
-                (message, ways)
-            }
-            TrailingChoice::Password => {
-                let message = format!(
-                    "{message}: the C library passes the line over, and the password with it."
-                );
-                let set = format!(
-                    "write the line without it, if the password is to count: repair --set {place} -"
-                );
-                let out = Remedy::or("if it is not to", [Remedy::taking_out(file, number)]);
-                (message, [Remedy::by_hand(set), vec![out]].concat())
-            }
-        }
-    }
-}
-
 /// Another name for what has one that can't be.
 pub(super) fn another_name(context: PlanContext<'_>, lines: &Lines, line: Line<'_>) -> Vec<Remedy> {
     let (file, name) = (lines.file(), line.name());
@@ -328,106 +229,6 @@ pub(super) fn another_name(context: PlanContext<'_>, lines: &Lines, line: Line<'
 /// A name as it can stand in a sentence.
 fn visible(name: &[u8]) -> String {
     escape(name)
-}
-
-/// The same as [`found`]; in brief, without what a line of text has no room for.
-pub(super) fn found_for(
-    in_brief: bool,
-    rule: &'static Rule,
-    lines: &Lines,
-    line: Line<'_>,
-    mark: Mark,
-    message: String,
-    remedies: Vec<Remedy>,
-) -> Finding {
-    if !in_brief {
-        return found(rule, lines, line, mark, message, remedies);
-    }
-    let message = message_of(lines.file(), line.bytes, message);
-    let number = lines.number(line.start);
-    let about = Finding::about(rule, lines.file(), message, Vec::new());
-    Finding { line: number, subject: BString::default(), ..about }
-}
-
-/// A finding about a line, named after its first field.
-pub(super) fn found(
-    rule: &'static Rule,
-    lines: &Lines,
-    line: Line<'_>,
-    mark: Mark,
-    message: String,
-    remedies: Vec<Remedy>,
-) -> Finding {
-    let number = lines.number(line.start);
-    let text = shown(lines.file(), line.bytes);
-    let hidden = match text == line.bytes {
-        true => Vec::new(),
-        false => hidden_words(lines.file(), line.bytes),
-    };
-    let take_out = || Remedy::take_out(lines.file(), number);
-    let loses = has_lost_parts(&text) && remedies.iter().any(Remedy::alters_the_line);
-    let remedies = if loses { take_out() } else { hide_in_remedies(remedies, &hidden, take_out) };
-    let message = hide(message, &hidden);
-    let subject = match text.trim_ascii_start().split_str(":").next() {
-        Some(name) if name.contains_str(HIDDEN) || name == NOT_SHOWN.as_bytes() => {
-            format!("line {number}").into()
-        }
-        Some(name) if name.len() <= 64 && !name.is_empty() => BString::from(name),
-        _ => format!("line {number}").into(),
-    };
-    Finding {
-        line: number,
-        text,
-        mark,
-        subject,
-        ..Finding::about(rule, lines.file(), message, remedies)
-    }
-}
-
-/// A message as it may be told of a line: see [`found`].
-pub(super) fn message_of(file: File, line: &[u8], message: String) -> String {
-    // Some lines are very long, and of most messages each word can be seen to be no hash.
-    let harmless = |word: &str| {
-        let word =
-            word.trim_matches(|c: char| matches!(c, '.' | ':' | ',' | ';' | '"' | '(' | ')'));
-        told(file, word.as_bytes()) != HIDDEN
-    };
-    if line.len() > message.len() * 8 && !file.is_secret() && message.split(' ').all(harmless) {
-        return message;
-    }
-    let text = shown(file, line);
-    if text == line { message } else { hide(message, &hidden_words(file, line)) }
-}
-
-/// A message without the words of a line that are hidden.
-fn hide(message: String, hidden: &[&[u8]]) -> String {
-    hidden.iter().fold(message, |message, word| {
-        let word = escape(word);
-        match message.contains(&word) {
-            true => message.replace(&word, HIDDEN),
-            false => message,
-        }
-    })
-}
-
-/// Where a way would name such a word, the line itself is named.
-fn hide_in_remedies(
-    remedies: Vec<Remedy>,
-    hidden: &[&[u8]],
-    take_out: impl Fn() -> Vec<Remedy>,
-) -> Vec<Remedy> {
-    let names = |text: &[u8]| hidden.iter().any(|word| text.contains_str(word));
-    let tells = |remedy: &Remedy| {
-        let words = remedy.commands.iter().flat_map(|command| match command {
-            Command::Own(words) | Command::System(_, words) => words.as_slice(),
-            Command::Repair(_) => &[],
-        });
-        names(remedy.when.as_bytes()) || words.into_iter().any(|word| names(word))
-    };
-    match hidden.is_empty() || !remedies.iter().any(tells) {
-        true => remedies,
-        false => take_out(),
-    }
 }
 
 fn find_nul(checker: &mut Checker<'_>, lines: &Lines) {

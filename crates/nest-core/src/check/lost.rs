@@ -175,12 +175,9 @@ pub(super) fn tell(
     remedies: impl FnOnce() -> Vec<Remedy>,
 ) -> (String, Vec<Remedy>) {
     match loss {
+        // What happened to a whole file is a finding of its own, which is brief enough.
         None | Some(Loss::Empty | Loss::Short(..) | Loss::Shrunk(_)) if in_brief => {
             (message, Vec::new())
-        }
-        // What happened to a whole file is a finding of its own.
-        Some(loss @ (Loss::Empty | Loss::Short(..) | Loss::Shrunk(_))) => {
-            (message, loss.remedies(context, file))
         }
         Some(loss) => {
             let message = format!("{} {}.", message, loss.told(file));

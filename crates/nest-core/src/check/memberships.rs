@@ -9,7 +9,7 @@ use rayon::prelude::*;
 use super::repair::mends;
 use super::{
     Checker, Command, Example, Family, Mark, Mend, PLAIN, Pass, Prefilter, Remedy, Rule, Severity,
-    free_name, knows_group, knows_user,
+    free_name, knows_gid, knows_user,
 };
 use crate::account::{AccountKind, kind_of};
 use crate::context::PlanContext;
@@ -296,7 +296,7 @@ fn primary_groups(checker: &mut Checker<'_>) {
     }
     for (line, user) in book.users.records() {
         let Some(gid) = user.gid().filter(|gid| !prefilter.gids.contains(gid.0)) else { continue };
-        match knows_group(context, prefilter, user.name.into(), Some(gid)) {
+        match knows_gid(context, prefilter, gid) {
             Ok(true) => continue,
             Ok(false) => {}
             Err(why) => return checker.skip(&NO_PRIMARY_GROUP, why),

@@ -8,7 +8,7 @@ use super::brief::BriefFindings;
 use super::repair::{carries_hash, mends};
 use super::{
     Checker, Example, Family, Finding, Mend, PLAIN, Pass, Remedy, Rule, Severity, another_name,
-    found_for, knows_user, lost,
+    found, knows_user, lost,
 };
 use crate::account::turns_away;
 use crate::context::PlanContext;
@@ -145,7 +145,7 @@ fn shadow_orphans(checker: &mut Checker<'_>) {
             lost::tell((context, in_brief), loss, File::Passwd, message, || {
                 orphan_remedy(&SHADOW_ORPHAN, shadow, line)
             });
-        Some(found_for(
+        Some(found(
             in_brief,
             &SHADOW_ORPHAN,
             shadow,
@@ -185,7 +185,7 @@ fn gshadow_orphans(checker: &mut Checker<'_>) {
         let (message, remedy) = lost::tell((context, in_brief), loss, File::Group, message, || {
             orphan_remedy(&GSHADOW_ORPHAN, gshadow, line)
         });
-        Some(found_for(
+        Some(found(
             in_brief,
             &GSHADOW_ORPHAN,
             gshadow,
@@ -214,7 +214,7 @@ fn missing_gshadow(checker: &mut Checker<'_>) {
                 let at = (groups, line);
                 remedy_of_lacking(&MISSING_GSHADOW, context, at, File::Gshadow, &added)
             });
-        Some(found_for(
+        Some(found(
             in_brief,
             &MISSING_GSHADOW,
             groups,
@@ -276,7 +276,7 @@ fn missing_shadow(checker: &mut Checker<'_>) {
                 let added = [user.name, b":!:0::::::"].concat();
                 remedy_of_lacking(&MISSING_SHADOW, context, (users, line), File::Shadow, &added)
             });
-        Some(found_for(
+        Some(found(
             in_brief,
             &MISSING_SHADOW,
             users,

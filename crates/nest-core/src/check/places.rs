@@ -7,10 +7,9 @@ use super::{
     Besides, Checker, Command, Example, Family, Finding, PLAIN, Pass, Remedy, Rule, Severity,
     knows_user,
 };
-use crate::surroundings::FileKind;
+use crate::surroundings::{FileKind, list_mentions, verb_of};
 use crate::table::File;
 use crate::value::{Gid, Uid};
-use crate::words::list;
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&OPEN_DIRECTORY], open_directories),
@@ -244,11 +243,20 @@ fn names(checker: &mut Checker<'_>) {
         }
         let Some(first) = places.first() else { continue };
         let place = BString::from(format!("/{}", first.file));
-        let lines = list(places.iter().map(|at| format!("{}:{}", at.file, at.line))).to_string();
-        let message = format!("{lines} names {name}, whom no account is called.");
-        let (message, remedy) = checker.or_lost((File::Passwd, &name), message, || {
-            Remedy::by_hand(format!("take {name} out of {lines}, or correct the name"))
-        });
+        let lines = list_mentions(&places);
+        // A crontab is not on a line, but called so itself.
+        let (message, what_to_do) = match places.iter().all(|place| place.line == 0) {
+            true => (
+                format!("{lines} is the crontab of {name}, and no account is called that."),
+                format!("remove {lines}, or call it after the account that it is for"),
+            ),
+            false => (
+                format!("{lines} {} {name}, and no account is called that.", verb_of(&places)),
+                format!("take {name} out of {lines}, or correct the name"),
+            ),
+        };
+        let (message, remedy) =
+            checker.or_lost((File::Passwd, &name), message, || Remedy::by_hand(what_to_do));
         find_at(checker, &NAME_WITHOUT_ACCOUNT, place, message, remedy).subject = name;
     }
 }

@@ -10,7 +10,7 @@ use strum::Display;
 use super::repair::LineMend;
 use super::{
     Pass, admins, duplicates, files, homes, keys, left_behind, lines, look_alike, lost,
-    memberships, orphans, passwords, places, ranges, shells, sign_in,
+    memberships, orphans, passwords, places, ranges, roots, shells, sign_in,
 };
 use crate::surroundings::FileKind;
 use crate::table::File;
@@ -252,13 +252,14 @@ const SOUND_FILES: [(File, &str); 3] = [
 const SOUND: Example = Example::with(&[]);
 
 /// The passes of all families.
-pub(super) const FAMILIES: [&[Pass]; 16] = [
+pub(super) const FAMILIES: [&[Pass]; 17] = [
     lines::PASSES,
     look_alike::PASSES,
     lost::PASSES,
     duplicates::PASSES,
     memberships::PASSES,
     sign_in::PASSES,
+    roots::PASSES,
     passwords::PASSES,
     keys::PASSES,
     shells::PASSES,

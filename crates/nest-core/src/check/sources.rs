@@ -6,7 +6,7 @@ use bstr::BStr;
 use super::Prefilter;
 use crate::context::PlanContext;
 use crate::surroundings::Origin;
-use crate::table::{File, Line};
+use crate::table::File;
 use crate::value::{Gid, Uid, read_plain_id};
 
 /// Whether a name that passwd does not have, or a number in the place of one, is a user's of
@@ -35,27 +35,21 @@ pub(super) fn knows_user(
     others(context, prefilter, File::Passwd)
 }
 
-/// The same of a group, for which the numbers are gids.
+/// Whether a gid that no group of the files has is one of other files' or of a directory's.
 ///
 /// # Errors
 /// Why that can't be told.
-pub(super) fn knows_group(
+pub(super) fn knows_gid(
     context: PlanContext<'_>,
     prefilter: &Prefilter,
-    name: &BStr,
-    gid: Option<Gid>,
+    gid: Gid,
 ) -> Result<bool, String> {
     let world = context.world;
-    let elsewhere = world.elsewhere();
-    if elsewhere.has_group(name) || gid.is_some_and(|gid| elsewhere.has_gid(gid)) {
+    if world.elsewhere().has_gid(gid) {
         return Ok(true);
     }
     if world.is_live() {
-        let by_number = match gid {
-            Some(gid) => world.service_group_by_gid(gid)?.is_some(),
-            None => false,
-        };
-        return Ok(by_number || world.service_knows_group(name)?);
+        return Ok(world.service_group_by_gid(gid)?.is_some());
     }
     others(context, prefilter, File::Group)
 }
@@ -66,10 +60,7 @@ fn others(context: PlanContext<'_>, prefilter: &Prefilter, file: File) -> Result
     if let Some(why) = &world.elsewhere().unread {
         return Err(why.clone());
     }
-    let book = context.book;
-    let compat = prefilter.lines(book, file).find(|line: &Line<'_>| line.bytes.starts_with(b"+"));
-    if let (Some(line), Some(lines)) = (compat, book.lines(file)) {
-        let number = lines.number(line.start);
+    if let Some(number) = prefilter.takes_in(context.book, file) {
         let path = file.path();
         return Err(format!(
             "{path}:{number} brings in accounts of a directory, which can't be asked here"

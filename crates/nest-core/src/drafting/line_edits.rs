@@ -34,6 +34,8 @@ pub(crate) struct LineEdits<'b> {
     put_back: HashMap<File, usize>,
     /// Whether the last line of each file is to get the end that it lacks.
     ended: [bool; 6],
+    /// Lines that are to lose their end, by where they begin.
+    unended: Vec<(File, usize)>,
     /// New lines of groups that can still be altered, by their name; gathered when
     /// the first is asked for.
     named: Option<HashMap<(File, BString), usize>>,
@@ -50,6 +52,7 @@ impl<'b> LineEdits<'b> {
             runs: Default::default(),
             put_back: HashMap::new(),
             ended: [false; 6],
+            unended: Vec::new(),
             named: None,
         }
     }
@@ -253,19 +256,27 @@ impl<'b> LineEdits<'b> {
         lacking && !std::mem::replace(&mut self.ended[file as usize], true)
     }
 
-    /// Takes the end off the last line of a file, where it reads so: it had none.
-    pub(crate) fn unend(&mut self, file: File, text: &[u8]) {
-        let Some(lines) = self.book.lines(file).filter(|lines| lines.is_finished()) else { return };
-        if lines.is_empty() || lines.is_excerpt() {
+    /// Takes the end off a line that had none, if it is the last one in the end.
+    pub(crate) fn unend(&mut self, file: File, line: Line<'_>) {
+        self.unended.push((file, line.start));
+    }
+
+    /// Makes the edit by which such a line loses its end.
+    fn unend_last_line(&mut self, file: File, start: usize) {
+        let whole = |lines: &&crate::table::Lines| !lines.is_excerpt() && lines.is_finished();
+        let Some(lines) = self.book.lines(file).filter(whole) else { return };
+        let line = lines.at(start);
+        let next = line.range().end + 1;
+        let edits = &self.edits[file as usize];
+        let adds = edits.iter().any(|edit| edit.before.is_none() && edit.after.is_some());
+        let after = edits.iter().filter(|edit| edit.range.start >= next && edit.after.is_none());
+        let goes = after.map(|edit| edit.range.len()).sum::<usize>();
+        if adds || next + goes != lines.file_length() {
             return;
         }
-        let line = lines.around(lines.text().len() - 1);
-        if line.bytes != text {
-            return;
-        }
-        let mut edit = lines.replacing(line, text.to_vec());
         // With what ends it.
-        edit.range.end = lines.file_length();
+        let mut edit = lines.replacing(line, line.bytes.to_vec());
+        edit.range.end = next;
         self.edits[file as usize].push(edit);
     }
 
@@ -305,7 +316,7 @@ impl<'b> LineEdits<'b> {
 
     /// Whether there are none so far.
     pub fn is_empty(&self) -> bool {
-        self.count() == 0 && self.ended == [false; 6]
+        self.count() == 0 && self.ended == [false; 6] && self.unended.is_empty()
     }
 
     /// How many edits there are so far.
@@ -316,6 +327,9 @@ impl<'b> LineEdits<'b> {
 
     /// The edits, file by file and line by line.
     pub fn finish(mut self) -> Vec<Edit> {
+        for (file, start) in std::mem::take(&mut self.unended) {
+            self.unend_last_line(file, start);
+        }
         let ended = self.ended;
         for file in File::ALL.into_iter().filter(|file| ended[*file as usize]) {
             self.finish_last_line(file);
@@ -387,6 +401,29 @@ mod tests {
         let gone = draft.finish();
         assert_eq!((gone.len(), &gone[0].after, gone[0].range.clone()), (1, &None, 0..11));
         assert_eq!((edits[1].line, edits[2].line), (3, 1));
+    }
+
+    #[test]
+    fn a_line_loses_its_end_only_as_the_last_one() {
+        let text = "crew:x:7:a\nrest:x:8:\nmore:x:9:\n";
+        let book = book(&[(File::Group, text)]);
+        let lines = book.groups.lines();
+        // Which line is to lose its end, which goes, and whether one comes.
+        let after = |unended: usize, gone: Option<usize>, comes: bool| {
+            let mut draft = LineEdits::new(&book);
+            draft.unend(File::Group, lines.get(unended));
+            gone.into_iter().for_each(|at| draft.remove(File::Group, lines.get(at)));
+            if comes {
+                draft.add(File::Group, b"new:x:10:".to_vec());
+            }
+            let edits = draft.finish();
+            let edits: Vec<&Edit> = edits.iter().collect();
+            String::from_utf8(lines.rewrite(&edits).bytes(text.as_bytes())).unwrap()
+        };
+        assert_eq!(after(2, None, false), text.trim_end());
+        assert_eq!(after(1, None, false), text);
+        assert_eq!(after(1, Some(2), false), "crew:x:7:a\nrest:x:8:");
+        assert_eq!(after(2, None, true), format!("{text}new:x:10:\n"));
     }
 
     #[test]

@@ -51,6 +51,8 @@ pub(super) struct Prefilter {
     pub covering: [bool; 2],
     /// The ends of the hashes in shadow.
     pub prints: Vec<u64>,
+    /// By which line each file takes in accounts of a directory, once that is asked.
+    takes_in: [OnceLock<Option<usize>>; 6],
     /// Lines that may be missing; looked for where something lacks its counterpart.
     lost: OnceLock<LostLines>,
 }
@@ -166,6 +168,15 @@ impl Prefilter {
     /// Lines that the files may have lost.
     pub fn lost(&self, context: PlanContext<'_>) -> &LostLines {
         self.lost.get_or_init(|| LostLines::of(context))
+    }
+
+    /// The number of the line by which a file takes in accounts of a directory, in compat mode.
+    pub fn takes_in(&self, book: &Book, file: File) -> Option<usize> {
+        *self.takes_in[file as usize].get_or_init(|| {
+            let mut odd = self.lines(book, file);
+            let line = odd.find(|line| line.bytes.starts_with(b"+"))?;
+            Some(book.lines(file)?.number(line.start))
+        })
     }
 
     /// Whether there are NUL bytes in a file.

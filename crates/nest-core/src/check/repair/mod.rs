@@ -1,6 +1,7 @@
 //! Mending what has one right answer: nobody gains access by it, nothing is lost.
 
 pub(super) mod edits;
+mod keep;
 pub(super) mod mends;
 
 use std::collections::{BTreeMap, HashSet};
@@ -8,6 +9,7 @@ use std::collections::{BTreeMap, HashSet};
 use bstr::{BStr, BString};
 
 use self::edits::RepairEdits;
+use self::keep::keep_hashes;
 use self::mends::Mending;
 use super::correction::fault_of;
 use super::files::{CLOSED_MODE, LOOSE_MODE, right_access};
@@ -15,7 +17,7 @@ use super::lost::LostLines;
 use super::rule::{Mend, RULES, Rule};
 use super::{CheckReport, Finding, Selection, check};
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Plan, Step, Subject};
 use crate::consequences::Consequences;
 use crate::context::PlanContext;
 use crate::drafting::plan_home;
@@ -23,10 +25,8 @@ use crate::ownership::{Access, Owner};
 use crate::policy::Policy;
 use crate::refusal::{LineTrouble, Refusal, Result};
 use crate::request::{CreateUser, GuardOverrides, Request};
-use crate::retired::{Kept, KeptLine};
-use crate::secret::{has_lost_parts, hash_of, is_kept, shown, told};
-use crate::table::{File, Line, Lines};
-use crate::value::{NameStyle, UserOrGroup, check_name};
+use crate::secret::{has_lost_parts, hash_of, shown};
+use crate::table::{File, Lines};
 use crate::words::counted;
 
 /// So often the files are looked at again for what a mend brought to light.
@@ -452,64 +452,6 @@ impl Repairing<'_> {
 pub(super) fn carries_hash(file: File, line: &[u8]) -> bool {
     matches!(file, File::Shadow | File::Gshadow)
         && hash_of(file, line).is_some_and(|hash| !hash.is_empty())
-}
-
-/// Keeps what a record of the change must not hold: lines that go with a hash that no line has
-/// afterwards, and lines in which a hash may be anywhere. Where nothing is kept that is said.
-fn keep_hashes(context: PlanContext<'_>, plan: &mut Plan) {
-    fn hash(file: File, line: &[u8]) -> Option<&[u8]> {
-        hash_of(file, line).filter(|hash| !hash.is_empty())
-    }
-    let edits = &plan.edits;
-    // A last line that gets its end goes, and comes again.
-    let come = edits.iter().flat_map(|edit| edit.lines_after().map(|(_, line)| (edit.file, line)));
-    let come: HashSet<&[u8]> = come.filter_map(|(file, line)| hash(file, line)).collect();
-    let mut kept: BTreeMap<(bool, BString, u32), Kept> = BTreeMap::new();
-    let mut gone = 0;
-    for edit in edits {
-        let Some(before) = &edit.before else { continue };
-        let is_lost = match is_kept(edit.file, before) {
-            true => hash(edit.file, before).is_some_and(|hash| !come.contains(hash)),
-            // What the line holds it may still hold.
-            false => edit.after.as_ref() != Some(before),
-        };
-        if !is_lost {
-            continue;
-        }
-        gone += 1;
-        let thing = if edit.file.is_of_groups() { UserOrGroup::Group } else { UserOrGroup::User };
-        let name = Line { bytes: before, start: 0 }.name();
-        let plain = check_name(NameStyle::Loose, name.into()).is_ok();
-        let name = match plain && told(edit.file, name) == name {
-            true => BString::from(name),
-            false => "unknown".into(),
-        };
-        let id = match thing {
-            UserOrGroup::User => context.book.user(&name).and_then(|(_, it)| it.uid()?.0.into()),
-            UserOrGroup::Group => context.book.group(&name).and_then(|(_, it)| it.gid()?.0.into()),
-        };
-        let id = id.unwrap_or(Kept::NO_ID);
-        let key = (edit.file.is_of_groups(), name.clone(), id);
-        let kept = kept.entry(key).or_insert_with(|| Kept::new(thing, name, id));
-        kept.lines.push(KeptLine { file: edit.file, line: edit.line, text: before.clone() });
-    }
-    let Some(change) = context.change else {
-        if gone > 0 {
-            plan.cautions.push(Caution::HashesGo { count: gone });
-        }
-        return;
-    };
-    let days = context.policy.retired_keep_days;
-    for (_, kept) in kept {
-        // Every name that is checked is a plain one.
-        let Ok(folder) = kept.folder(change) else { continue };
-        let what = counted(kept.lines.len(), "line", "lines");
-        let mut subject = Subject::new(kept.name.clone());
-        let why = format!("{what} with a hash, for undo to put back, for {days} days");
-        subject.decide("kept", format!("retired/{folder}"), why);
-        plan.subjects.push(subject);
-        plan.steps.push(Step::Keep { folder, kept: Box::new(kept) });
-    }
 }
 
 #[cfg(test)]

@@ -176,7 +176,7 @@ impl<'a> Undoing<'a> {
     /// The last line of a file loses the end that the change gave it.
     fn unend(&mut self, edit: &RecordedEdit, left: &BString) {
         if let Ok(line) = self.find(edit, left) {
-            self.builder.edits.unend(edit.file, line.bytes);
+            self.builder.edits.unend(edit.file, line);
         }
     }
 
