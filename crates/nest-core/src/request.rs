@@ -117,6 +117,8 @@ pub struct CreateGroup {
     pub members: Vec<UserName>,
     /// Who administers it.
     pub admins: Vec<UserName>,
+    /// Whose primary group it becomes.
+    pub primary_of: Vec<UserName>,
     /// Names that the files do not know may be a directory's.
     pub unlisted: bool,
 }

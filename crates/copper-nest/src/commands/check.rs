@@ -10,7 +10,8 @@ use nest_host::found::{self, EarlierFindings, Remembered};
 use nest_host::state::State;
 use nest_host::untrusted;
 use rayon::prelude::*;
-use serde_json::json;
+use serde::Serialize;
+use serde_json::{Value, json};
 
 use super::show_rule::find;
 use super::{Failure, Format, Global, REFUSED, Result, Session, USAGE, read_input};
@@ -320,15 +321,7 @@ impl Check {
             });
             match (checked, global.format) {
                 (Ok(checked), Format::Sarif) => reports.push((*of, &checked.report)),
-                (Ok(checked), Format::Json) => {
-                    let mut line = json!({"tree": tree});
-                    if let (Some(line), Some(more)) =
-                        (line.as_object_mut(), document(of, checked).as_object_mut())
-                    {
-                        line.append(more);
-                    }
-                    outln!("{line}");
-                }
+                (Ok(checked), Format::Json) => view::print_json_line(&document(of, checked)),
                 (Ok(_), Format::Text) if global.quiet => {}
                 (Ok(checked), Format::Text) => {
                     view::heading(&tree);
@@ -356,20 +349,26 @@ impl Check {
     }
 }
 
-fn document(global: &Global, checked: &Checked) -> serde_json::Value {
-    let mut document = findings::to_json(global, &checked.report, &checked.run);
-    if let Some(since) = &checked.since {
-        document["since"] = json!(since.time);
-        let known = |severity| since.known.get(&severity).copied().unwrap_or(0);
-        document["known"] = json!({
-            "error": known(Severity::Error),
-            "warning": known(Severity::Warning),
-            "note": known(Severity::Note),
-        });
-        let gone = since.gone.iter().map(|then| json!({"rule": then.rule, "text": then.text}));
-        document["gone"] = gone.collect();
+fn document(global: &Global, checked: &Checked) -> impl Serialize {
+    #[derive(Serialize)]
+    struct Document<R> {
+        #[serde(flatten)]
+        report: R,
+        #[serde(flatten)]
+        since: Option<SinceDocument>,
     }
-    document
+    #[derive(Serialize)]
+    struct SinceDocument {
+        since: String,
+        known: Value,
+        gone: Vec<Value>,
+    }
+    let since = checked.since.as_ref().map(|since| SinceDocument {
+        since: since.time.clone(),
+        known: findings::by_severity(|severity| since.known.get(&severity).copied().unwrap_or(0)),
+        gone: since.gone.iter().map(|then| json!({"rule": then.rule, "text": then.text})).collect(),
+    });
+    Document { report: findings::to_json(global, &checked.report, &checked.run), since }
 }
 
 /// What the machine is called whose tree it is: by its own file, or as the kernel says.

@@ -34,6 +34,10 @@ pub struct CreateGroupArgs {
     /// Who administers it, and may alter its list of members.
     #[arg(long, value_name = "USER,…", value_delimiter = ',')]
     group_admin: Vec<OsString>,
+    /// Whose primary group it becomes: new files get it. The old one stays an ordinary
+    /// membership, unless it is root's.
+    #[arg(long, value_name = "USER,…", value_delimiter = ',')]
+    primary_of: Vec<OsString>,
     /// Take names that only a directory knows, as on a tree that is not running.
     #[arg(long)]
     unlisted: bool,
@@ -55,6 +59,7 @@ impl CreateGroupArgs {
             service: self.service,
             members: self.member.iter().map(bytes).collect(),
             admins: self.group_admin.iter().map(bytes).collect(),
+            primary_of: self.primary_of.iter().map(bytes).collect(),
             unlisted: self.unlisted,
         };
         session.carry_out(&request, Asks::Nothing, |context| create_group(context, &request))

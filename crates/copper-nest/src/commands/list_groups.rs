@@ -84,7 +84,7 @@ impl ListGroups {
             .filter(|group| !self.with_password || group.has_password == Some(true))
             .collect();
         if global.json() {
-            view::print_json(&listed.iter().map(groups::to_json).collect());
+            view::print_json(&listed.iter().map(groups::to_json).collect::<Vec<_>>());
             return Ok(0);
         }
         groups::print_list(global, &listed, book.groups.records().count());

@@ -30,7 +30,7 @@ impl ListRetired {
         let days = session.policy.retired_keep_days;
         if global.json() {
             let all = kept.iter().map(|account| retired::to_json(account, days));
-            view::print_json(&all.collect());
+            view::print_json(&all.collect::<Vec<_>>());
             return Ok(0);
         }
         retired::print(global, &kept, days, session.today);

@@ -125,7 +125,7 @@ impl ListUsers {
                     suspended: user::note_of(&listed.account, world.suspended()),
                 })
             };
-            view::print_json(&listed.map(document).collect());
+            view::print_json(&listed.map(document).collect::<Vec<_>>());
             return Ok(0);
         }
         let listed: Vec<_> = listed.collect();

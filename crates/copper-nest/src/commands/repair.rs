@@ -11,7 +11,7 @@ use nest_core::table::File;
 
 use super::even::ALL;
 use super::show_rule::find;
-use super::{Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE, read_input};
+use super::{Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE, bytes, read_input};
 use crate::view::{self, findings};
 
 /// Mend what has one right answer, and list what takes a decision.
@@ -36,6 +36,10 @@ pub struct RepairArgs {
     /// standard input. More than one may be given.
     #[arg(long, num_args = 2, value_names = ["FILE:LINE", "LINE"], allow_hyphen_values = true)]
     set: Vec<OsString>,
+    /// Set aside what an account left that is gone, where only root gets, and do nothing
+    /// else; more than one may be given.
+    #[arg(long, value_name = "PATH")]
+    set_aside: Vec<OsString>,
     #[command(flatten)]
     even: Even<ALL>,
 }
@@ -64,7 +68,8 @@ impl RepairArgs {
         let take_out: Result<Vec<_>> = self.take_out.iter().map(|place| line_of(place)).collect();
         let (take_out, overrides) = (take_out?, self.even.read());
         let set = self.lines_to_set()?;
-        let request = nest_core::check::Repair { selection, take_out, set, overrides };
+        let set_aside = self.set_aside.iter().map(bytes).collect();
+        let request = nest_core::check::Repair { selection, take_out, set, set_aside, overrides };
         let session = Session::open(global)?;
         let left: RefCell<Option<CheckReport>> = RefCell::default();
         let status = session.carry_out(&request, Asks::First, |context| {

@@ -89,7 +89,10 @@ fn show_retired(session: &Session<'_>, name: &BStr) -> Result {
     let days = session.policy.retired_keep_days;
     if session.global.json() {
         view::print_json(
-            &found.into_iter().map(|account| view::retired::to_json(account, days)).collect(),
+            &found
+                .into_iter()
+                .map(|account| view::retired::to_json(account, days))
+                .collect::<Vec<_>>(),
         );
         return Ok(0);
     }

@@ -8,10 +8,13 @@ use nest_core::check::{Accepted, BriefFinding, BriefFindings, CheckReport, Findi
 use nest_core::policy::Accept;
 use nest_core::words::{agree, counted};
 use rayon::prelude::*;
+use serde::Serialize;
 use serde_json::{Value, json};
 
 use super::remedy::{pasteable, plainest};
-use super::{beside, columns, for_a_person, is_narrow, made_visible, style, visible, width};
+use super::{
+    Listed, beside, columns, for_a_person, is_narrow, made_visible, style, visible, width,
+};
 use crate::cli::Global;
 
 /// So many findings of a rule are shown on a terminal, unless all are asked for.
@@ -384,36 +387,51 @@ pub struct CheckRun {
     pub policy: String,
 }
 
-/// A report for machines.
-pub fn to_json(global: &Global, report: &CheckReport, run: &CheckRun) -> Value {
-    let findings: Vec<_> =
-        report.findings.iter().map(|finding| finding_json(global, finding)).collect();
-    let skipped: Vec<_> = report
-        .skipped
-        .iter()
-        .map(|skipped| json!({"rule": skipped.rule, "why": skipped.why}))
-        .collect();
-    let accepted = report.accepted.iter().map(|Accepted { finding, by }| {
-        let mut finding = finding_json(global, finding);
-        finding["reason"] = json!(by.reason);
-        finding["by"] = json!(by.by);
-        finding["until"] = json!(by.until.map(|day| day.to_string()));
-        finding
-    });
+/// A report for machines, which is made while it is printed: the findings may be millions.
+pub fn to_json(global: &Global, report: &CheckReport, run: &CheckRun) -> impl Serialize {
+    #[derive(Serialize)]
+    struct Document<'a, F, A> {
+        host: &'a str,
+        tree: String,
+        time: &'a str,
+        version: &'static str,
+        policy: &'a str,
+        rules: Vec<&'static str>,
+        findings: F,
+        counts: Value,
+        accepted: A,
+        skipped: Vec<Value>,
+    }
+    let count = |severity| report.count(severity);
+    let findings = || report.findings.iter().map(|finding| finding_json(global, finding));
+    let skipped = report.skipped.iter();
+    Document {
+        host: &run.host,
+        tree: visible(global.tree.as_os_str().as_encoded_bytes()),
+        time: &run.time,
+        version: env!("CARGO_PKG_VERSION"),
+        policy: &run.policy,
+        rules: report.ran.iter().map(|rule| rule.name).collect(),
+        findings: Listed(findings),
+        counts: by_severity(count),
+        accepted: Listed(|| report.accepted.iter().map(|one| accepted_json(global, one))),
+        skipped: skipped.map(|one| json!({"rule": one.rule, "why": one.why})).collect(),
+    }
+}
+
+/// A number for each severity.
+pub fn by_severity(count: impl Fn(Severity) -> usize) -> Value {
     json!({
-        "host": run.host,
-        "tree": visible(global.tree.as_os_str().as_encoded_bytes()),
-        "time": run.time,
-        "version": env!("CARGO_PKG_VERSION"),
-        "policy": run.policy,
-        "rules": report.ran.iter().map(|rule| rule.name).collect::<Vec<_>>(),
-        "findings": findings,
-        "counts": {
-            "error": report.count(Severity::Error),
-            "warning": report.count(Severity::Warning),
-            "note": report.count(Severity::Note),
-        },
-        "accepted": accepted.collect::<Vec<_>>(),
-        "skipped": skipped,
+        "error": count(Severity::Error),
+        "warning": count(Severity::Warning),
+        "note": count(Severity::Note),
     })
+}
+
+fn accepted_json(global: &Global, Accepted { finding, by }: &Accepted) -> Value {
+    let mut finding = finding_json(global, finding);
+    finding["reason"] = json!(by.reason);
+    finding["by"] = json!(by.by);
+    finding["until"] = json!(by.until.map(|day| day.to_string()));
+    finding
 }

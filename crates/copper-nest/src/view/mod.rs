@@ -17,10 +17,12 @@ pub mod user;
 pub mod users;
 
 use std::borrow::Cow;
-use std::io::IsTerminal;
+use std::io::{IsTerminal, Write};
 
 use comfy_table::{Cell, Color, ColumnConstraint, ContentArrangement, Table, Width, presets};
 use nest_core::value::{escaped, is_unseen};
+use serde::{Serialize, Serializer};
+use serde_json::Value;
 use unicode_width::UnicodeWidthStr;
 
 use crate::cli::{Color as Choice, Global};
@@ -31,10 +33,61 @@ pub use bar::Bar;
 const TEXT_WIDTH: usize = 78;
 
 /// Prints one JSON document.
-pub fn print_json(document: &serde_json::Value) {
-    // A value made of strings and numbers always serialises.
-    let text = serde_json::to_string_pretty(document).unwrap_or_default();
-    outln!("{text}");
+pub fn print_json(document: &impl Serialize) {
+    let mut lines = PrintedLines::default();
+    let written = serde_json::to_writer_pretty(&mut lines, document);
+    written.expect("BUG: what is shown is made of strings, numbers and lists of them");
+    lines.end();
+}
+
+/// Prints one JSON document on one line.
+pub fn print_json_line(document: &impl Serialize) {
+    let text = serde_json::to_string(document);
+    outln!("{}", text.expect("BUG: what is shown is made of strings, numbers and lists of them"));
+}
+
+/// Text on its way to stdout, whole lines at a time: a document may be very long.
+#[derive(Default)]
+struct PrintedLines(Vec<u8>);
+
+/// So much is printed at once.
+const AT_ONCE: usize = 1 << 16;
+
+impl PrintedLines {
+    fn print(&mut self, end: usize) {
+        let lines: Vec<u8> = self.0.drain(..end).collect();
+        crate::output::print_lines(&String::from_utf8_lossy(&lines));
+    }
+
+    fn end(mut self) {
+        self.0.push(b'\n');
+        self.print(self.0.len());
+    }
+}
+
+impl Write for PrintedLines {
+    fn write(&mut self, bytes: &[u8]) -> std::io::Result<usize> {
+        self.0.extend_from_slice(bytes);
+        if self.0.len() > AT_ONCE
+            && let Some(last) = self.0.iter().rposition(|&byte| byte == b'\n')
+        {
+            self.print(last + 1);
+        }
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> std::io::Result<()> {
+        Ok(())
+    }
+}
+
+/// A list for machines that is made while it is printed.
+pub struct Listed<F>(pub F);
+
+impl<F: Fn() -> I, I: Iterator<Item = Value>> Serialize for Listed<F> {
+    fn serialize<S: Serializer>(&self, serializer: S) -> Result<S::Ok, S::Error> {
+        serializer.collect_seq((self.0)())
+    }
 }
 
 /// Whether results are read by a person at a terminal, or to look so.

@@ -5,12 +5,9 @@ use nest_core::value::is_unseen;
 
 use crate::cli::Global;
 
-/// The commands of a way, joined so that each runs only when the one before it went
-/// well; nothing for what has to be done by hand.
+/// The command of a way; nothing for what has to be done by hand.
 pub fn pasteable(global: &Global, remedy: &Remedy) -> Option<String> {
-    let commands: Vec<String> =
-        remedy.commands.iter().map(|command| command_text(global, command)).collect();
-    (!commands.is_empty()).then(|| commands.join(" && "))
+    remedy.command.as_ref().map(|command| command_text(global, command))
 }
 
 /// The plainest way in one line: a command, or what to do by hand.

@@ -2,11 +2,12 @@
 //! OASIS standard, in which code-review systems take them.
 
 use nest_core::check::{Accepted, CheckReport, Finding, RULES, Related, Rule, Severity};
+use serde::Serialize;
 use serde_json::{Value, json};
 
 use super::findings::place_of;
 use super::remedy::plainest;
-use super::visible;
+use super::{Listed, visible};
 use crate::cli::Global;
 
 /// Where a log says what it follows.
@@ -14,27 +15,28 @@ const SCHEMA: &str = "https://json.schemastore.org/sarif-2.1.0.json";
 
 /// Reports of trees as one log with one run each. Paths are given below the root of
 /// the tree, which the run names.
-pub fn to_sarif(reports: &[(&Global, &CheckReport)]) -> Value {
-    let runs: Vec<Value> =
-        reports.iter().map(|(global, report)| sarif_run(global, report)).collect();
-    json!({"$schema": SCHEMA, "version": "2.1.0", "runs": runs})
+pub fn to_sarif(reports: &[(&Global, &CheckReport)]) -> impl Serialize {
+    #[derive(Serialize)]
+    struct Log<R> {
+        #[serde(rename = "$schema")]
+        schema: &'static str,
+        version: &'static str,
+        runs: Vec<R>,
+    }
+    let runs = reports.iter().map(|(global, report)| sarif_run(global, report)).collect();
+    Log { schema: SCHEMA, version: "2.1.0", runs }
 }
 
-fn sarif_run(global: &Global, report: &CheckReport) -> Value {
-    let rules: Vec<Value> = RULES.iter().copied().map(rule).collect();
-    let mut results: Vec<Value> =
-        report.findings.iter().map(|finding| result(global, finding)).collect();
-    results.extend(report.accepted.iter().map(|Accepted { finding, by }| {
-        let mut result = result(global, finding);
-        let who = by.by.as_ref().map(|who| format!(" ({who})")).unwrap_or_default();
-        let until = by.until.map(|day| format!(", until {day}")).unwrap_or_default();
-        result["suppressions"] = json!([{
-            "kind": "external",
-            "status": "accepted",
-            "justification": format!("{}{who}{until}", by.reason),
-        }]);
-        result
-    }));
+fn sarif_run(global: &Global, report: &CheckReport) -> impl Serialize {
+    #[derive(Serialize)]
+    #[serde(rename_all = "camelCase")]
+    struct Run<R> {
+        tool: Value,
+        original_uri_base_ids: Value,
+        invocations: Value,
+        column_kind: &'static str,
+        results: R,
+    }
     let skipped = report.skipped.iter().map(|skipped| {
         json!({
             "level": "warning",
@@ -42,20 +44,37 @@ fn sarif_run(global: &Global, report: &CheckReport) -> Value {
             "associatedRule": {"id": skipped.rule},
         })
     });
-    json!({
-        "tool": {"driver": {
+    let rules: Vec<Value> = RULES.iter().copied().map(rule).collect();
+    Run {
+        tool: json!({"driver": {
             "name": "copper-nest",
             "semanticVersion": env!("CARGO_PKG_VERSION"),
             "rules": rules,
-        }},
-        "originalUriBaseIds": {"TREE": {"uri": tree_uri(global)}},
-        "invocations": [{
+        }}),
+        original_uri_base_ids: json!({"TREE": {"uri": tree_uri(global)}}),
+        invocations: json!([{
             "executionSuccessful": true,
             "toolExecutionNotifications": skipped.collect::<Vec<_>>(),
-        }],
-        "columnKind": "utf16CodeUnits",
-        "results": results,
-    })
+        }]),
+        column_kind: "utf16CodeUnits",
+        results: Listed(|| {
+            let found = report.findings.iter().map(|finding| result(global, finding));
+            found.chain(report.accepted.iter().map(|accepted| suppressed(global, accepted)))
+        }),
+    }
+}
+
+/// A finding that the policy accepts.
+fn suppressed(global: &Global, Accepted { finding, by }: &Accepted) -> Value {
+    let mut result = result(global, finding);
+    let who = by.by.as_ref().map(|who| format!(" ({who})")).unwrap_or_default();
+    let until = by.until.map(|day| format!(", until {day}")).unwrap_or_default();
+    result["suppressions"] = json!([{
+        "kind": "external",
+        "status": "accepted",
+        "justification": format!("{}{who}{until}", by.reason),
+    }]);
+    result
 }
 
 fn rule(rule: &Rule) -> Value {

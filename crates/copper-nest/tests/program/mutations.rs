@@ -155,6 +155,31 @@ fn texts(tree: &TestTree) -> Vec<Vec<u8>> {
     FILES.iter().map(|file| tree.bytes(file)).collect()
 }
 
+/// What is offered first is one command, mends what is found, and brings nothing else; what is
+/// wrong where that is not so.
+fn mends(
+    tree: &TestTree,
+    found: &[Value],
+    finding: &Value,
+    told: fn(&Fault, &str) -> bool,
+    fault: &Fault,
+) -> Option<String> {
+    let command = finding["remedies"][0]["command"].as_str()?;
+    let fresh = tree.copy();
+    let command =
+        command.replace(&tree.root().display().to_string(), &fresh.root().display().to_string());
+    let run = paste(&command);
+    if run.status != 0 || command.contains("&&") {
+        return Some(format!("{command}\n{}{}", run.stdout, run.stderr));
+    }
+    let after = findings(&fresh);
+    let (before, after) = (kinds(found), kinds(&after));
+    let new: Vec<_> = after.difference(&before).filter(|kind| !told(fault, &kind.0)).collect();
+    let kind = &kinds(std::slice::from_ref(finding));
+    let left = !new.is_empty() || kind.iter().any(|kind| after.contains(kind));
+    left.then(|| format!("{command} leaves {after:?}"))
+}
+
 /// What comes of one fault; nothing where all is as it should be.
 fn trial(sound: &TestTree, fault: &Fault) -> Option<String> {
     let tree = sound.copy();
@@ -170,27 +195,27 @@ fn trial(sound: &TestTree, fault: &Fault) -> Option<String> {
     let Some(finding) = found.iter().find(here) else {
         return says(format!("is not found among {:?}", kinds(&found)));
     };
-    // What is offered first mends it, and brings nothing else.
-    let first = finding["remedies"][0]["command"].as_str();
-    if let Some(command) = first {
-        let fresh = tree.copy();
-        let command = command
-            .replace(&tree.root().display().to_string(), &fresh.root().display().to_string());
-        let run = paste(&command);
-        if run.status != 0 {
-            return says(format!("{command}\n{}{}", run.stdout, run.stderr));
-        }
-        let after = findings(&fresh);
-        let (before, after) = (kinds(&found), kinds(&after));
-        // Whoever let everybody in administers nothing once that is over, which is said.
-        let told = |kind: &&(String, String, String)| {
-            !(fault.rule == "open-password" && kind.0 == "no-admin")
-        };
-        let new: Vec<_> = after.difference(&before).filter(told).collect();
-        let kind = &kinds(std::slice::from_ref(finding));
-        if !new.is_empty() || kind.iter().any(|kind| after.contains(kind)) {
-            return says(format!("{command} leaves {:?}", after));
-        }
+    // Whoever let everybody in administers nothing once that is over, which is said.
+    let told = |fault: &Fault, rule: &str| fault.rule == "open-password" && rule == "no-admin";
+    if let Some(wrong) = mends(&tree, &found, finding, told, fault) {
+        return says(wrong);
+    }
+    // The same where the machine around it is not there.
+    let bare = tree.copy();
+    for path in ["etc/skel", "home", "etc/shells"] {
+        std::fs::rename(bare.path(path), bare.path(&format!("{path}.gone"))).unwrap();
+    }
+    let found = findings(&bare);
+    // Whose home is not there is seen once its line can be read.
+    let also = |fault: &Fault, rule: &str| match fault.rule {
+        "open-password" => rule == "no-admin",
+        "malformed-line" | "home-not-absolute" => rule == "missing-home",
+        _ => false,
+    };
+    if let Some(finding) = found.iter().find(here)
+        && let Some(wrong) = mends(&bare, &found, finding, also, fault)
+    {
+        return says(format!("without homes: {wrong}"));
     }
     // Repair twice is repair once, and undo gives every byte back.
     let before = texts(&tree);

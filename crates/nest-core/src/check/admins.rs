@@ -68,7 +68,7 @@ fn root_like(checker: &mut Checker<'_>) {
             let message = format!("{name} is in {in_group}, by which it can become root.");
             let is_listed = group.members().any(|member| member == user.name);
             let admin = Command::own([b"regroup", user.name, b"--admin"]);
-            let or_admin = Remedy::or("if it is to administer the machine", [admin]);
+            let or_admin = Remedy::or("if it is to administer the machine", admin);
             let (mark, remedy) = match is_listed {
                 true => {
                     let leave: [&[u8]; 4] = [b"regroup", user.name, b"--leave", group.name];
@@ -163,14 +163,14 @@ fn no_admin(checker: &mut Checker<'_>) {
     let remedy = match (people().find(can), people().find(|user| in_group(group, user))) {
         (Some(user), _) => Remedy::of_command([b"regroup", user.name, b"--join", group.name]),
         (None, Some(admin)) => new_password(checker.context, admin.name),
-        (None, None) => match people().next() {
-            Some(user) => {
-                let password = new_password(checker.context, user.name).swap_remove(0).commands;
-                let join = Command::own([b"regroup", user.name, b"--join", group.name]);
-                vec![Remedy { when: String::new(), commands: [password, vec![join]].concat() }]
-            }
-            None => Vec::new(),
-        },
+        // One command that makes an administrator: a person would need two.
+        (None, None) => {
+            let root = book.users_by_uid(Uid::ROOT).first().map(|(_, root)| root.name);
+            let generate = root.map(|root| new_password(context, root)).unwrap_or_default();
+            let meant =
+                format!("let somebody sign in, and put them into {}", BStr::new(group.name));
+            [generate, Remedy::by_hand(meant)].concat()
+        }
     };
     let line = book.named(File::Group, group.name).into_iter().next();
     if let Some(line) = line {

@@ -262,14 +262,14 @@ pub(super) fn remedies(file: File, number: usize, correction: Option<&Correction
     let place = format!("{}:{number}", file.path());
     let command = correction.and_then(|correction| command_for(file, number, correction));
     let first = match command {
-        Some(command) => Remedy { when: String::new(), commands: vec![command] },
+        Some(command) => Remedy { when: String::new(), command: Some(command) },
         None => {
             let line = if file.is_secret() { "-, and type the line" } else { "'LINE'" };
             let when = format!("write the line as it should be: repair --set {place} {line}");
-            Remedy { when, commands: Vec::new() }
+            Remedy { when, command: None }
         }
     };
-    vec![first, Remedy::or("if it is to go", [Remedy::taking_out(file, number)])]
+    vec![first, Remedy::or("if it is to go", Remedy::taking_out(file, number))]
 }
 
 #[cfg(test)]

@@ -205,7 +205,7 @@ fn not_there(file: File) -> (String, Vec<Remedy>) {
     let make = Command::System(mode, vec![path]);
     let remedy = match file {
         // The lines that are to be in it come with the next repair.
-        File::Shadow | File::Gshadow => Remedy::of_commands([make]),
+        File::Shadow | File::Gshadow => Remedy::of_one(make),
         _ => Remedy::by_hand("put a copy of it back"),
     };
     (message, remedy)

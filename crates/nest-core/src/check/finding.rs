@@ -206,7 +206,7 @@ fn hide_in_remedies(
 ) -> Vec<Remedy> {
     let names = |text: &[u8]| hidden.iter().any(|word| text.contains_str(word));
     let tells = |remedy: &Remedy| {
-        let words = remedy.commands.iter().flat_map(|command| match command {
+        let words = remedy.command.iter().flat_map(|command| match command {
             Command::Own(words) | Command::System(_, words) => words.as_slice(),
             Command::Repair(_) => &[],
         });

@@ -113,7 +113,7 @@ fn empty(checker: &mut Checker<'_>) {
         let none: [&[u8]; 6] =
             [b"change", b"user", name, b"--home", NO_HOME.as_bytes(), b"--record-only"];
         let mut ways = Remedy::of_command(change);
-        ways.push(Remedy::or("if it is to have none", [Command::own(none)]));
+        ways.push(Remedy::or("if it is to have none", Command::own(none)));
         checker.find(&EMPTY_HOME, (users.lines(), line), PasswdField::Home, message, ways);
     }
 }
@@ -232,9 +232,9 @@ fn homes(checker: &mut Checker<'_>) {
             [b"change", b"user", name, b"--home", NO_HOME.as_bytes(), b"--record-only"];
         let none = Command::own(none);
         let remedy = match facts {
-            Some(_) => Remedy::of_commands([none]),
+            Some(_) => Remedy::of_one(none),
             None => {
-                [Remedy::repair(rule), vec![Remedy::or("if it is to have none", [none])]].concat()
+                [Remedy::repair(rule), vec![Remedy::or("if it is to have none", none)]].concat()
             }
         };
         checker.find(rule, (lines, line), PasswdField::Home, message, remedy);
@@ -276,16 +276,16 @@ fn foreign_home(
     };
     // A place of the system's is nobody's home, and stays as it is.
     let mut remedy = match (system_fault(home), owner) {
-        (Some(_), _) => Remedy::of_commands([own_home(context, name)]),
+        (Some(_), _) => Remedy::of_one(own_home(context, name)),
         // What is kept by root elsewhere may well be meant: a chroot, or the files of a server.
         (None, 0) if !among_homes => {
             let by_hand = "find out whether root keeps it on purpose, as for a chroot";
-            [Remedy::by_hand(by_hand), vec![Remedy::or("if it does not", [give])]].concat()
+            [Remedy::by_hand(by_hand), vec![Remedy::or("if it does not", give)]].concat()
         }
-        (None, _) => Remedy::of_commands([give]),
+        (None, _) => Remedy::of_one(give),
     };
     let look = Command::own([b"trace", b"id", from.as_bytes(), home]);
-    remedy.push(Remedy::or("to look first at what is in it", [look]));
+    remedy.push(Remedy::or("to look first at what is in it", look));
     let at = (context.book.users.lines(), line);
     checker.find(rule, at, PasswdField::Home, message, remedy);
 }
@@ -318,7 +318,7 @@ fn open_home(checker: &mut Checker<'_>, line: Line<'_>, home: &BStr, mode: u32) 
         _ => "everybody may pass through it",
     };
     let message = format!("{home} has mode {mode:04o}: {can}.");
-    let remedy = Remedy::of_commands([Command::System("chmod o=", vec![home.to_owned()])]);
+    let remedy = Remedy::of_one(Command::System("chmod o=", vec![home.to_owned()]));
     let at = (checker.context.book.users.lines(), line);
     checker.find(rule, at, PasswdField::Home, message, remedy);
 }

@@ -98,13 +98,13 @@ fn exposed(checker: &mut Checker<'_>) {
             let remedy = match facts.mode & 0o022 {
                 // A directory of the system stays as it is: it is nobody's home.
                 _ if at == 0 && system_fault(&home).is_some() => {
-                    Remedy::of_commands([own_home(context, user.name)])
+                    Remedy::of_one(own_home(context, user.name))
                 }
                 0 => {
                     let owner = [user.uid, b":", user.gid].concat();
                     Remedy::by_hand(format!("give {path} to {}", BStr::new(&owner)))
                 }
-                _ => Remedy::of_commands([shut]),
+                _ => Remedy::of_one(shut),
             };
             let found =
                 checker.find(&EXPOSED_KEYS, (lines, line), PasswdField::Home, message, remedy);

@@ -11,12 +11,12 @@ use super::{
 use crate::context::PlanContext;
 use crate::surroundings::{Facts, FileKind};
 use crate::table::{File, Group, GroupField, Passwd, PasswdField, Record};
-use crate::value::{Gid, Uid, join, parent_of};
+use crate::value::{Gid, Uid};
 
 pub(super) const PASSES: &[Pass] =
     &[(&[&HOME_ORPHAN], homes), (&[&MAIL_ORPHAN], mail), (&[&RETIRED_ID_IN_USE], retired_ids)];
 
-static HOME_ORPHAN: Rule = Rule {
+pub(super) static HOME_ORPHAN: Rule = Rule {
     name: "home-orphan",
     severity: Severity::Warning,
     family: Family::Orphans,
@@ -27,7 +27,8 @@ static HOME_ORPHAN: Rule = Rule {
               which owns them owns them too, and nobody looks after them until then.",
     remedy: "Find out whose files they are (copper-nest trace), then give them to somebody \
                  (copper-nest reassign), make the account again over them \
-                 (copper-nest create user --adopt-home), or remove them.",
+                 (copper-nest create user --adopt-home), or set them aside, where only root gets \
+                 (copper-nest repair --set-aside).",
     bad: Example::beside(Besides::Entry {
         folder: "/home",
         name: "perrin",
@@ -36,7 +37,7 @@ static HOME_ORPHAN: Rule = Rule {
     ..PLAIN
 };
 
-static MAIL_ORPHAN: Rule = Rule {
+pub(super) static MAIL_ORPHAN: Rule = Rule {
     name: "mail-orphan",
     severity: Severity::Note,
     family: Family::Orphans,
@@ -44,7 +45,7 @@ static MAIL_ORPHAN: Rule = Rule {
     reads: &[File::Passwd],
     finds: "a mail spool file that bears no account's name",
     why: "The next account of that name would get the mail of the earlier one.",
-    remedy: "Hand the mail on or remove the file.",
+    remedy: "Hand the mail on, or set the file aside: copper-nest repair --set-aside.",
     bad: Example::beside(Besides::Entry {
         folder: "/var/mail",
         name: "perrin",
@@ -135,8 +136,8 @@ fn homes(checker: &mut Checker<'_>) {
             }
             let owner = owner(context, &facts);
             let message = format!("{path} is no account's home; it belongs to {owner}.");
-            let (message, remedy) = checker
-                .or_lost((File::Passwd, &name), message, || put_aside(&path, &name, facts.uid));
+            let (message, remedy) =
+                checker.or_lost((File::Passwd, &name), message, || put_aside(&path, facts.uid));
             find_at(&HOME_ORPHAN, checker, (path, name), message, remedy);
         }
     }
@@ -152,8 +153,8 @@ fn mail(checker: &mut Checker<'_>) {
                 Err(why) => return checker.skip(&MAIL_ORPHAN, why),
             }
             let message = format!("{path} is the mail of {name}, whom the files do not know.");
-            let (message, remedy) = checker
-                .or_lost((File::Passwd, &name), message, || put_aside(&path, &name, facts.uid));
+            let (message, remedy) =
+                checker.or_lost((File::Passwd, &name), message, || put_aside(&path, facts.uid));
             find_at(&MAIL_ORPHAN, checker, (path, name), message, remedy);
         }
     }
@@ -170,14 +171,10 @@ fn is_somebodys(checker: &Checker<'_>, name: &BStr, uid: Uid) -> Result<bool, St
 }
 
 /// Out of the way, where only root gets, until somebody has looked at it.
-fn put_aside(path: &BString, name: &BString, uid: Uid) -> Vec<Remedy> {
-    let hidden = join(parent_of(path), b".set-aside");
-    let aside = [&hidden[..], b"/", name, b".", uid.to_string().as_bytes()].concat();
-    let make = Command::System("install -d -m 0700", vec![hidden]);
-    let moved = Command::System("mv -nT", vec![path.clone(), aside.into()]);
-    let mut remedy = Remedy::of_commands([make, moved]);
+fn put_aside(path: &BString, uid: Uid) -> Vec<Remedy> {
+    let mut remedy = Remedy::of_command([b"repair", b"--set-aside", path]);
     let trace = Command::own([b"trace", b"id", uid.to_string().as_bytes()]);
-    remedy.push(Remedy::or("to see what else is that number's", [trace]));
+    remedy.push(Remedy::or("to see what else is that number's", trace));
     remedy
 }
 
@@ -232,7 +229,7 @@ fn retired_ids(checker: &mut Checker<'_>) {
             });
             let mut remedy = another_number(file, holder);
             let trace = Command::own([b"trace", b"id", id.to_string().as_bytes()]);
-            remedy.push(Remedy::or("to see what it got", [trace]));
+            remedy.push(Remedy::or("to see what it got", trace));
             checker.find(&RETIRED_ID_IN_USE, (lines, line), mark, message, remedy);
         }
     }

@@ -102,10 +102,10 @@ impl Loss {
             _ => None,
         };
         let copy = format!("put the copy of {path} back that a backup or a package has");
-        let look = Remedy::or("to see what was done last", [Command::own([b"list", b"changes"])]);
+        let look = Remedy::or("to see what was done last", Command::own([b"list", b"changes"]));
         match (self, corrected) {
             (_, Some(command)) => {
-                vec![Remedy { when: String::new(), commands: vec![command] }, look]
+                vec![Remedy { when: String::new(), command: Some(command) }, look]
             }
             (Loss::Unread(line), None) => {
                 let mend = format!("mend {path}:{line} first: repair --set {path}:{line} 'LINE'");

@@ -183,7 +183,7 @@ fn ghosts(checker: &mut Checker<'_>) {
         };
         let (message, remedy) = checker.or_lost((File::Passwd, member), message, || {
             let drop = Command::own([b"change", b"group", line.name(), b"--drop-member", name]);
-            let mut remedy = Remedy::of_commands([drop]);
+            let mut remedy = Remedy::of_one(drop);
             if let Some(near) = near {
                 let instead = Command::own([
                     b"change",
@@ -194,7 +194,7 @@ fn ghosts(checker: &mut Checker<'_>) {
                     b"--drop-member",
                     name,
                 ]);
-                remedy.push(Remedy::or(format!("if {} is meant", BStr::new(near)), [instead]));
+                remedy.push(Remedy::or(format!("if {} is meant", BStr::new(near)), instead));
             }
             remedy
         });
@@ -310,10 +310,10 @@ fn primary_groups(checker: &mut Checker<'_>) {
             };
             let number = gid.to_string();
             let create = Command::own([b"create", b"group", &fresh, b"--gid", number.as_bytes()]);
-            let mut remedy = Remedy::of_commands([create]);
+            let mut remedy = Remedy::of_one(create);
             if let Some((_, group)) = book.group(b"users") {
                 let other = Command::own([b"regroup", name, b"--primary", group.name]);
-                remedy.push(Remedy::or("to use a group there is", [other]));
+                remedy.push(Remedy::or("to use a group there is", other));
             }
             remedy
         });

@@ -124,7 +124,7 @@ fn open_directories(checker: &mut Checker<'_>) {
         };
         let message = format!("{path} has mode {:04o}: {who} can write in it.", facts.mode);
         let shut = Command::System("chmod go-w", vec![path.into()]);
-        find_at(checker, &OPEN_DIRECTORY, path.into(), message, Remedy::of_commands([shut]));
+        find_at(checker, &OPEN_DIRECTORY, path.into(), message, Remedy::of_one(shut));
     }
 }
 
@@ -172,7 +172,7 @@ fn copies(checker: &mut Checker<'_>) {
             let message =
                 format!("{path} seems to be a copy of the hashes, and {who} can read it.");
             let shut = Command::System("chmod 0600", vec![path.clone()]);
-            find_at(checker, &EXPOSED_COPY, path, message, Remedy::of_commands([shut]));
+            find_at(checker, &EXPOSED_COPY, path, message, Remedy::of_one(shut));
         }
     }
 }
@@ -224,8 +224,7 @@ fn mail(checker: &mut Checker<'_>) {
                 }
                 _ => Command::own([b"reassign", b"user", from.as_bytes(), &name, &path]),
             };
-            find_at(checker, &MAIL_OWNER, path, message, Remedy::of_commands([give])).subject =
-                name;
+            find_at(checker, &MAIL_OWNER, path, message, Remedy::of_one(give)).subject = name;
         }
     }
 }

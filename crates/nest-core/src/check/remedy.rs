@@ -17,8 +17,8 @@ pub struct Remedy {
     /// When this is the right one, in a few words; empty where it plainly is. Without
     /// commands, what to do by hand, in a sentence without its full stop.
     pub when: String,
-    /// What to run, one after the other as long as all goes well.
-    pub commands: Vec<Command>,
+    /// What to run. It is one command: of two, the second may be refused.
+    pub command: Option<Command>,
 }
 
 /// A command.
@@ -42,22 +42,22 @@ impl Command {
 impl Remedy {
     /// The one command that plainly mends it.
     pub(super) fn of_command<const N: usize>(words: [&[u8]; N]) -> Vec<Self> {
-        Self::of_commands([Command::own(words)])
+        Self::of_one(Command::own(words))
     }
 
-    /// Commands that plainly mend it, one after the other.
-    pub(super) fn of_commands<const N: usize>(commands: [Command; N]) -> Vec<Self> {
-        vec![Remedy { when: String::new(), commands: commands.into() }]
+    /// A command that plainly mends it.
+    pub(super) fn of_one(command: Command) -> Vec<Self> {
+        vec![Remedy { when: String::new(), command: Some(command) }]
     }
 
     /// Another way, for when the first is not the right one.
-    pub(super) fn or<const N: usize>(when: impl Into<String>, commands: [Command; N]) -> Self {
-        Remedy { when: when.into(), commands: commands.into() }
+    pub(super) fn or(when: impl Into<String>, command: Command) -> Self {
+        Remedy { when: when.into(), command: Some(command) }
     }
 
     /// `repair` mends it by itself.
     pub(super) fn repair(rule: &'static Rule) -> Vec<Self> {
-        Self::of_commands([Command::Repair(rule)])
+        Self::of_one(Command::Repair(rule))
     }
 
     /// Whether `repair` would do it in the line of the finding.
@@ -66,14 +66,14 @@ impl Remedy {
             Command::Repair(rule) => matches!(rule.mend, Mend::Line(_)),
             Command::Own(_) | Command::System(..) => false,
         };
-        self.commands.iter().any(alters)
+        self.command.as_ref().is_some_and(alters)
     }
 
     /// The line is taken out: that is for the administrator to decide, and where it may be
     /// somebody's it is rather written anew.
     pub(super) fn take_out(file: File, line: usize) -> Vec<Self> {
         match file {
-            File::Subuid | File::Subgid => Self::of_commands([Self::taking_out(file, line)]),
+            File::Subuid | File::Subgid => Self::of_one(Self::taking_out(file, line)),
             _ => correction::remedies(file, line, None),
         }
     }
@@ -86,7 +86,7 @@ impl Remedy {
 
     /// No command can do it.
     pub(super) fn by_hand(what: impl Into<String>) -> Vec<Self> {
-        vec![Remedy { when: what.into(), commands: Vec::new() }]
+        vec![Remedy { when: what.into(), command: None }]
     }
 
     /// A new name for a user, or for a group.
@@ -108,45 +108,29 @@ pub(super) fn another_number(file: File, name: &[u8]) -> Vec<Remedy> {
     }
 }
 
-/// Where a name can't be edited for another fault, that one is mended first.
+/// Where a name can't be edited for another fault, that one is to be mended first.
 pub(super) fn unblock(findings: &mut [Finding]) {
-    let mut blocks: HashMap<(bool, BString), Vec<Command>> = HashMap::new();
-    let mut by_hand: HashMap<(bool, BString), String> = HashMap::new();
-    // From the bottom up: lines that go move those below them.
-    for finding in findings.iter().rev() {
-        let blocking = finding.rule.blocks && !matches!(finding.file, File::Subuid | File::Subgid);
-        let Some(first) = finding.remedies.first().filter(|_| blocking) else { continue };
-        if first.commands.is_empty() {
-            let place = format!("{}:{}", finding.file.path(), finding.line);
-            by_hand.insert((finding.file.is_of_groups(), finding.subject.clone()), place);
+    let mut blocks: HashMap<(bool, BString), String> = HashMap::new();
+    for finding in findings.iter() {
+        if finding.rule.blocks && !matches!(finding.file, File::Subuid | File::Subgid) {
+            let whose = (finding.file.is_of_groups(), finding.subject.clone());
+            let place = || format!("{}:{}", finding.file.path(), finding.line);
+            blocks.entry(whose).or_insert_with(place);
         }
-        let whose = (finding.file.is_of_groups(), finding.subject.clone());
-        let commands = blocks.entry(whose).or_default();
-        let new = first.commands.iter().filter(|command| !commands.contains(command));
-        let new: Vec<Command> = new.cloned().collect();
-        commands.extend(new);
     }
     if blocks.is_empty() {
         return;
     }
+    let by_name = |command: &Command| match command {
+        Command::Own(words) => words.first().is_some_and(|verb| !MENDING.contains(&&verb[..])),
+        Command::Repair(_) | Command::System(..) => false,
+    };
     for finding in findings.iter_mut().filter(|finding| !finding.rule.blocks) {
         let whose = (finding.file.is_of_groups(), finding.subject.clone());
-        if let Some(place) = by_hand.get(&whose) {
-            let first = format!("{place} names it too, and can't be read: mend that line first");
+        let Some(place) = blocks.get(&whose) else { continue };
+        if finding.remedies.iter().filter_map(|remedy| remedy.command.as_ref()).any(by_name) {
+            let first = format!("mend {place} first, which stands in the way");
             finding.remedies = Remedy::by_hand(first);
-            continue;
-        }
-        let Some(first) = blocks.get(&whose) else { continue };
-        for remedy in &mut finding.remedies {
-            let by_name = |command: &Command| match command {
-                Command::Own(words) => {
-                    words.first().is_some_and(|verb| !MENDING.contains(&&verb[..]))
-                }
-                Command::Repair(_) | Command::System(..) => false,
-            };
-            if remedy.commands.iter().any(by_name) {
-                remedy.commands.splice(0..0, first.iter().cloned());
-            }
         }
     }
 }
@@ -160,8 +144,9 @@ pub(super) fn number(context: PlanContext<'_>, findings: &mut [Finding]) {
         Command::Own(words) => words.iter().any(|word| word == NEXT),
         _ => false,
     };
-    let waiting =
-        |finding: &Finding| finding.remedies.iter().flat_map(|remedy| &remedy.commands).any(waits);
+    let waiting = |finding: &Finding| {
+        finding.remedies.iter().filter_map(|remedy| remedy.command.as_ref()).any(waits)
+    };
     // They may be very many, and few wait for a number.
     if !findings.par_iter().any(waiting) {
         return;
@@ -171,7 +156,7 @@ pub(super) fn number(context: PlanContext<'_>, findings: &mut [Finding]) {
     let mut allotter = Allotter::new(book, policy, world);
     for remedy in remedies {
         let mut full = false;
-        for command in &mut remedy.commands {
+        if let Some(command) = &mut remedy.command {
             let Command::Own(words) = command else { continue };
             for word in words.iter_mut().filter(|word| *word == NEXT) {
                 match allotter.choose(IdUse::Uid, AccountKind::Person, None) {
@@ -181,7 +166,7 @@ pub(super) fn number(context: PlanContext<'_>, findings: &mut [Finding]) {
             }
         }
         if full {
-            remedy.commands.clear();
+            remedy.command = None;
             remedy.when = "no number is free: widen people.ids in the policy first".to_owned();
         }
     }
@@ -213,7 +198,7 @@ pub(super) fn wave_services_through(context: PlanContext<'_>, findings: &mut [Fi
         Some((thing, lines.get(line).name()))
     };
     findings.par_iter_mut().for_each(|finding| {
-        let commands = finding.remedies.iter_mut().flat_map(|remedy| &mut remedy.commands);
+        let commands = finding.remedies.iter_mut().filter_map(|remedy| remedy.command.as_mut());
         for command in commands {
             let Command::Own(words) = command else { continue };
             // There may be very many, and most of them move nobody.

@@ -145,16 +145,18 @@ fn in_roots_group(checker: &mut Checker<'_>) {
 pub(super) fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
     let own = match context.book.group(name) {
         Some((_, group)) if group.gid() == Some(Gid::ROOT) => free_name(context.book, name.into()),
-        None if check_name(context.policy.names_style, name.into()).is_err() => {
+        None if check_name(context.policy.names_style, name.into()).is_err()
+            || !context.book.named(File::Gshadow, name).is_empty() =>
+        {
             free_name(context.book, name.into())
         }
         _ => name.into(),
     };
     let regroup = Command::own([b"regroup", name, b"--primary", &own]);
     match context.book.group(&own) {
-        Some(_) => Remedy::of_commands([regroup]),
+        Some(_) => Remedy::of_one(regroup),
         None => {
-            let make = [Command::own([b"create", b"group", &own]), regroup];
+            let make = Command::own([b"create", b"group", &own, b"--primary-of", name]);
             // One that is there takes one command.
             let shared = context.book.group(b"users").filter(|(_, it)| it.gid() != Some(Gid::ROOT));
             match shared {
@@ -164,7 +166,7 @@ pub(super) fn own_group(context: PlanContext<'_>, name: &[u8]) -> Vec<Remedy> {
                     ways.push(Remedy::or("to have a group of its own", make));
                     ways
                 }
-                None => Remedy::of_commands(make),
+                None => Remedy::of_one(make),
             }
         }
     }

@@ -183,12 +183,12 @@ fn or_none(
         return with_shell;
     }
     let name = BStr::new(user.name);
-    for remedy in with_shell.iter_mut().filter(|remedy| !remedy.commands.is_empty()) {
+    for remedy in with_shell.iter_mut().filter(|remedy| remedy.command.is_some()) {
         remedy.when = format!("if {name} is to sign in");
     }
     let nobody = context.policy.services_shell.as_bytes();
     let out = Command::own([b"change", b"user", user.name, b"--shell", nobody]);
-    with_shell.push(Remedy::or(format!("if {name} is to stay out"), [out]));
+    with_shell.push(Remedy::or(format!("if {name} is to stay out"), out));
     with_shell
 }
 

@@ -287,7 +287,7 @@ fn open_passwords(checker: &mut Checker<'_>) {
     let remedy = |name: &[u8]| {
         let mut remedy = Remedy::repair(&OPEN_PASSWORD);
         let set = Command::own([b"password", b"user", name]);
-        remedy.push(Remedy::or("to let it in by a password", [set]));
+        remedy.push(Remedy::or("to let it in by a password", set));
         remedy
     };
     let users = prefilter.records::<Passwd<'_>>(book, File::Passwd);

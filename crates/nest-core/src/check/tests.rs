@@ -198,7 +198,7 @@ fn remedies_name_numbers_once_and_mend_what_is_in_the_way_first() {
     let commands: Vec<String> = report
         .findings
         .iter()
-        .flat_map(|finding| &finding.remedies[0].commands)
+        .filter_map(|finding| finding.remedies[0].command.as_ref())
         .map(|command| match command {
             Command::Own(words) => bstr::BString::from(bstr::join(" ", words)).to_string(),
             Command::Repair(rule) => format!("repair --only {}", rule.name),

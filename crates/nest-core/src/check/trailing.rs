@@ -74,8 +74,8 @@ impl TrailingChoice<'_> {
                 let out = Command::own([b"change", b"user", user, b"--shell", nobody]);
                 let message = format!("{message}: {name} can't sign in with that shell.");
                 let ways = vec![
-                    Remedy::or(format!("if {name} is to sign in with {path}"), [set(line)]),
-                    Remedy::or(format!("if {name} is to stay out"), [out]),
+                    Remedy::or(format!("if {name} is to sign in with {path}"), set(line)),
+                    Remedy::or(format!("if {name} is to stay out"), out),
                 ];
                 (message, ways)
             }
@@ -85,8 +85,8 @@ impl TrailingChoice<'_> {
                 let without = line[..list].trim_end_with(|c| c == ',');
                 let message = format!("{message}: {name} is not in the group by that name.");
                 let ways = vec![
-                    Remedy::or(format!("if {name} is to be in it"), [set(line)]),
-                    Remedy::or(format!("if {name} is not"), [set(without)]),
+                    Remedy::or(format!("if {name} is to be in it"), set(line)),
+                    Remedy::or(format!("if {name} is not"), set(without)),
                 ];
                 (message, ways)
             }
@@ -97,7 +97,7 @@ impl TrailingChoice<'_> {
                 let set = format!(
                     "write the line without it, if the password is to count: repair --set {place} -"
                 );
-                let out = Remedy::or("if it is not to", [Remedy::taking_out(file, number)]);
+                let out = Remedy::or("if it is not to", Remedy::taking_out(file, number));
                 (message, [Remedy::by_hand(set), vec![out]].concat())
             }
         }

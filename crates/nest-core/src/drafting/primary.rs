@@ -65,12 +65,22 @@ pub(crate) fn change_primary<'a>(
         };
         subject.decide("old files", format!("keep gid {old}"), offer);
     }
-    if let Some(old) = old_group.filter(|old| *old != found.user.name) {
-        if new.leaves.contains(&old) {
-            subject.decide("leaves", old, "the old primary group");
+    if let Some(old_name) = old_group.filter(|old| *old != found.user.name) {
+        let roots = old == Gid::ROOT && found.uid != Uid::ROOT;
+        if new.leaves.contains(&old_name) || roots {
+            let why = if roots {
+                "the old primary group, which is root's"
+            } else {
+                "the old primary group"
+            };
+            subject.decide("leaves", old_name, why);
         } else {
-            builder.lists().join(old, name);
-            subject.decide(Label::MEMBER_OF, old, "the old primary group, kept as an ordinary one");
+            builder.lists().join(old_name, name);
+            subject.decide(
+                Label::MEMBER_OF,
+                old_name,
+                "the old primary group, kept as an ordinary one",
+            );
         }
     }
     true

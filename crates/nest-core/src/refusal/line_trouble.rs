@@ -2,9 +2,11 @@
 
 use strum::IntoStaticStr;
 
+use bstr::BString;
+
 use crate::table::File;
 
-/// A line that is not taken out, and why.
+/// A line, or something that was left, that can't be mended as it was asked, and why.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]
 #[strum(serialize_all = "kebab-case")]
 #[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
@@ -29,4 +31,7 @@ pub enum LineTrouble {
         .file.path()
     )]
     NothingToSet { file: File, line: usize },
+    /// It is somebody's, or the system's.
+    #[error("{path} {fault}")]
+    NotToBeSetAside { path: BString, fault: String },
 }

@@ -3,6 +3,7 @@
 pub(super) mod edits;
 mod keep;
 pub(super) mod mends;
+mod set_aside;
 
 use std::collections::{BTreeMap, HashSet};
 
@@ -42,6 +43,9 @@ pub struct Repair {
     /// These lines, counted from 1, get other text, and nothing else is done. A line that is
     /// given twice becomes two.
     pub set: Vec<(File, usize, BString)>,
+    /// These paths, which an account left that is gone, are set aside, and nothing else is
+    /// done.
+    pub set_aside: Vec<BString>,
     /// Guards waved through.
     pub overrides: GuardOverrides,
 }
@@ -88,9 +92,9 @@ impl Request for Repair {
 }
 
 impl Repair {
-    /// Whether everything is mended that can be, and not just lines that are named.
+    /// Whether everything is mended that can be, and not just what is named.
     pub fn is_of_all(&self) -> bool {
-        self.take_out.is_empty() && self.set.is_empty()
+        self.take_out.is_empty() && self.set.is_empty() && self.set_aside.is_empty()
     }
 }
 
@@ -113,6 +117,7 @@ pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired> {
         if !request.is_of_all() {
             repairing.set(&request.set)?;
             repairing.take_out(&request.take_out)?;
+            repairing.set_aside(&request.set_aside)?;
             return Ok(repairing.finish(&request.selection));
         }
         repairing.rounds(&request.selection);

@@ -9,12 +9,13 @@ use crate::allot::{IdUse, Taker, Wanted};
 use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
-    NewNumber, PlanBuilder, check_new_group_name, find_member, gather_next_sign_ins, why_chosen,
+    NewNumber, NewPrimary, PlanBuilder, change_primary, check_new_group_name, find_member,
+    find_user, gather_next_sign_ins, why_chosen,
 };
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateGroup;
 use crate::table::File;
-use crate::value::UserName;
+use crate::value::{Gid, UserName};
 use crate::words::first_of;
 
 /// Plans the making of a group.
@@ -32,14 +33,14 @@ pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<P
     let mut builder = PlanBuilder::new(context, format!("create group {name}"));
     builder.plan.cautions = check_new_group_name(context, name, &what)?;
     let mut subject = Subject::new(name.to_owned());
-    let gid = choose_gid(&mut builder, request, &what, &mut subject)?;
+    let number = choose_gid(&mut builder, request, &what, &mut subject)?;
     let cautions = &mut builder.plan.cautions;
     let members = members(context, &request.members, request.unlisted, &what, cautions)?;
     let admins = self::members(context, &request.admins, request.unlisted, &what, cautions)?;
     // A file that is not there is needed for administrators only.
     let has_gshadow = context.book.gshadow.is_some();
     let password: &[u8] = if has_gshadow || !admins.is_empty() { b"x" } else { b"!" };
-    let gid = gid.to_string();
+    let gid = number.to_string();
     let (members_list, admins_list) = (bstr::join(",", &members), bstr::join(",", &admins));
     let line = [name, password, gid.as_bytes(), &members_list].join(&b':');
     builder.edits.add(File::Group, line);
@@ -53,6 +54,13 @@ pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<P
     tell("members", &members, "nobody yet", &mut subject);
     if !admins.is_empty() {
         tell("admins", &admins, "", &mut subject);
+    }
+    for user in &request.primary_of {
+        let found = find_user(context, user.as_ref(), &what)?;
+        let new = NewPrimary { name, gid: Gid(number), leaves: &[], regroup_home: false };
+        let mut moved = Subject::new(user.clone());
+        change_primary(&mut builder, &found, new, &mut moved);
+        builder.tell(moved);
     }
     for member in members {
         builder.caution(Caution::NextSignIn { name: member.to_owned() });
