@@ -59,7 +59,7 @@ fn print_brief(brief: &BriefFindings) {
         let mut lines = String::with_capacity(128 * STRETCH);
         for at in from..(from + STRETCH).min(brief.len()) {
             let BriefFinding { rule, severity, file, line, message } = brief.get(at);
-            push_parts(&mut lines, file.path(), line, severity, rule.name, message);
+            push_parts(&mut lines, file.path(), line, severity, rule.name, &message);
             lines.push('\n');
         }
         lines
@@ -134,7 +134,7 @@ fn push_line(lines: &mut String, finding: &Finding) {
         Some(place) => (place.as_ref(), 0),
         None => (finding.file.path(), finding.line),
     };
-    push_parts(lines, place, line, finding.severity, finding.rule.name, &finding.message);
+    push_parts(lines, place, line, finding.severity, finding.rule.name, &[&finding.message]);
 }
 
 fn push_parts(
@@ -143,17 +143,19 @@ fn push_parts(
     line: usize,
     severity: Severity,
     rule: &str,
-    message: &str,
+    message: &[&str],
 ) {
     *lines += place;
     if line > 0 {
         // Writing to a string can't fail.
         let _ = write!(lines, ":{line}");
     }
-    let message = made_visible(message.as_bytes());
     let severity: &str = severity.into();
-    for word in [": ", severity, " ", rule, ": ", &message] {
+    for word in [": ", severity, " ", rule, ": "] {
         *lines += word;
+    }
+    for part in message {
+        *lines += &made_visible(part.as_bytes());
     }
 }
 
