@@ -6,10 +6,10 @@ use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
     change_group, change_user, check, completions, create_group, create_user, delete_group,
-    delete_user, demo, export, intake, list_changes, list_groups, list_ids, list_retired,
-    list_rules, list_users, man_pages, password_group, password_user, purge, reassign, recover,
-    regroup, rename_group, rename_user, renumber, repair, show_change, show_group, show_id,
-    show_policy, show_rule, show_user, suspend_user, trace, undo,
+    delete_user, demo, export, intake, list_admins, list_changes, list_groups, list_ids, list_keys,
+    list_retired, list_rules, list_users, man_pages, password_group, password_user, purge,
+    reassign, recover, regroup, rename_group, rename_user, renumber, repair, show_change,
+    show_group, show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
 };
 use crate::failure::{Failure, Result, USAGE};
 
@@ -88,7 +88,7 @@ pub enum Color {
 
 #[derive(Debug, Subcommand)]
 enum Verb {
-    /// List users, groups, numbers, deleted accounts, changes, or rules.
+    /// List users, groups, numbers, keys, administrators, deleted accounts, changes, or rules.
     #[command(subcommand)]
     List(List),
     /// Show one user, group, number, change or rule, or the policy.
@@ -142,6 +142,8 @@ enum List {
     Groups(list_groups::ListGroups),
     Ids(list_ids::ListIds),
     Ranges(list_ids::ListRanges),
+    Keys(list_keys::ListKeys),
+    Admins(list_admins::ListAdmins),
     Retired(list_retired::ListRetired),
     Changes(list_changes::ListChanges),
     Rules(list_rules::ListRules),
@@ -227,6 +229,8 @@ impl Cli {
             Verb::List(List::Groups(args)) => args.run(global),
             Verb::List(List::Ids(args)) => args.run(global),
             Verb::List(List::Ranges(args)) => args.run(global),
+            Verb::List(List::Keys(args)) => args.run(global),
+            Verb::List(List::Admins(args)) => args.run(global),
             Verb::List(List::Retired(args)) => args.run(global),
             Verb::List(List::Changes(args)) => args.run(global),
             Verb::List(List::Rules(args)) => args.run(global),

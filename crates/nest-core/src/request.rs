@@ -59,7 +59,7 @@ pub struct CreateUser {
     /// Subordinate ranges of the administrator's choice, known to be free.
     pub spans: Vec<IdSpan>,
     /// Public keys for signing in.
-    pub keys: Option<KeyFile>,
+    pub keys: Vec<KeyFile>,
     /// The hash of a first password for each name; nothing where none is set.
     pub hashes: Vec<Option<BString>>,
     /// The password must be changed at the first sign-in.
@@ -91,13 +91,18 @@ pub struct KeyFile {
     pub text: Vec<u8>,
 }
 
-/// The steps that put public keys where the SSH server looks for them.
-pub(crate) fn key_file(keys: &KeyFile) -> NewFile {
-    let mut contents: BString = keys.text.clone().into();
-    if !contents.ends_with(b"\n") {
-        contents.push(b'\n');
+/// The file that holds public keys where the SSH server looks for them; nothing where there are
+/// none.
+pub(crate) fn key_file(keys: &[KeyFile]) -> Option<NewFile> {
+    let mut contents = BString::default();
+    for file in keys {
+        contents.extend_from_slice(&file.text);
+        if !contents.ends_with(b"\n") {
+            contents.push(b'\n');
+        }
     }
-    NewFile { path: join(b".ssh", b"authorized_keys"), contents, mode: 0o600 }
+    let path = join(b".ssh", b"authorized_keys");
+    (!keys.is_empty()).then_some(NewFile { path, contents, mode: 0o600 })
 }
 
 /// A group to be made.

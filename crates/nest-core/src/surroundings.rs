@@ -6,6 +6,7 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
+use crate::configuration::ConfigFiles;
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
@@ -335,6 +336,10 @@ pub trait Surroundings: Sync {
     fn shells(&self) -> Option<Vec<BString>>;
     /// The file, in `etc` or `run`, that keeps everybody but root out.
     fn nologin(&self) -> Option<&'static str>;
+    /// The configuration of the operating system, file by file.
+    fn configuration(&self) -> &(dyn ConfigFiles + Sync);
+    /// What the machine is called; empty where nothing says so.
+    fn host(&self) -> &BStr;
     /// The SSH server, as it is configured.
     fn ssh(&self) -> &SshServer;
     /// A file of keys.

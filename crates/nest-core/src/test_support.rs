@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bstr::{BStr, BString};
 
+use crate::configuration::{ConfigFiles, WrittenFiles};
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
@@ -14,6 +15,9 @@ use crate::value::{Gid, IdSpans, TreePath, Uid};
 
 /// A line with a key.
 const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour\n";
+
+/// A line with a key that is too short.
+const WEAK_KEY: &str = "ssh-rsa AAAAB3NzaC1yc2EAAAADAQABAAAAgQDN8ZUFpYJZAjIJhAr6nwf9bO0fhvBGVdzkY9bWqwP1Qnk3sDTjCO0lRGsSFSYWRl0HTUi6gQGSf0F3vfFkJt+Jd0jDq0Wz2ZQ3QwUM0hm0qT6O6qI9E8kC5bJqVX7ySxvnI2Pi8aEPKq2c7NnPlJwZ2vNjEWyTBpFZ0kuL6cKpWQ== old@quay\n";
 
 /// A world in which nothing stands in the way unless a field says so.
 #[derive(Default)]
@@ -27,7 +31,9 @@ pub(crate) struct World {
     pub nologin: bool,
     pub unowned: bool,
     pub keys: usize,
+    pub weak_key: bool,
     pub ssh: SshServer,
+    pub files: WrittenFiles,
     pub service_ids: Vec<u32>,
     pub service_names: Vec<BString>,
     pub service_down: bool,
@@ -90,11 +96,19 @@ impl Surroundings for World {
     fn nologin(&self) -> Option<&'static str> {
         self.nologin.then_some("etc/nologin")
     }
+    fn configuration(&self) -> &(dyn ConfigFiles + Sync) {
+        &self.files
+    }
+    fn host(&self) -> &BStr {
+        "skerry".into()
+    }
     fn ssh(&self) -> &SshServer {
         &self.ssh
     }
     fn key_file(&self, path: &BStr) -> KeyFile {
-        let keys = path.ends_with(b"/authorized_keys").then(|| KEY.repeat(self.keys).into_bytes());
+        let weak = self.weak_key && path == "/home/maren/.ssh/authorized_keys";
+        let all = if weak { WEAK_KEY.to_owned() } else { KEY.repeat(self.keys) };
+        let keys = path.ends_with(b"/authorized_keys").then(|| all.into_bytes());
         KeyFile { way: Vec::new(), text: Ok(keys.filter(|keys| !keys.is_empty())) }
     }
     fn has_services(&self) -> bool {

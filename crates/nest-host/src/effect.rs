@@ -18,6 +18,7 @@ use nest_core::value::{PlainName, TreePath};
 use rustix::fs::{AtFlags, Mode, RenameFlags};
 use rustix::io::Errno;
 
+use crate::digest::digest_of;
 use crate::home::{StagingOptions, give_directory, remove_all};
 use crate::interrupt::Patience;
 use crate::journal::{Effect, Journal, Replaced};
@@ -100,6 +101,10 @@ impl EffectRunner<'_> {
             Effect::Replace { path, staged, before, .. } => {
                 return self.replace(&path.0, path_of(&staged.0).as_os_str(), before.is_some());
             }
+            Effect::Rewrite { path, before, .. } => {
+                let staged = self.place(path)?.beside(NEW);
+                return self.replace(path, &staged, before.is_some());
+            }
             Effect::Make { path, .. }
             | Effect::Unpack { path, .. }
             | Effect::Move { to: path, copied: true, .. } => {
@@ -166,6 +171,10 @@ impl EffectRunner<'_> {
             Effect::Replace { path, staged, before, .. } => {
                 self.put_back(&path.0, path_of(&staged.0).as_os_str(), before.is_some())?;
             }
+            Effect::Rewrite { path, before, .. } => {
+                let staged = self.place(path)?.beside(NEW);
+                self.put_back(path, &staged, before.is_some())?;
+            }
             Effect::Make { path, .. }
             | Effect::Unpack { path, .. }
             | Effect::Move { to: path, copied: true, .. } => {
@@ -208,6 +217,11 @@ impl EffectRunner<'_> {
                 place.unlink(staged);
                 place.unlink(&kept_name(staged));
             }
+            Effect::Rewrite { path, .. } => {
+                let Ok(place) = self.place(path) else { return };
+                place.unlink(&place.beside(NEW));
+                place.unlink(&kept_name(&place.beside(NEW)));
+            }
             Effect::Make { path, made, .. } => {
                 self.erase_new(path);
                 self.unmake(made);
@@ -239,7 +253,7 @@ impl EffectRunner<'_> {
     pub fn finish(&self, effect: &Effect) -> Result<Option<String>, Errno> {
         let patience = if self.recovering { Patience::Endless } else { Patience::Ends };
         let told = match effect {
-            Effect::Replace { .. } => {
+            Effect::Replace { .. } | Effect::Rewrite { .. } => {
                 self.discard(effect);
                 None
             }
@@ -309,6 +323,24 @@ impl EffectRunner<'_> {
             }
             // Told by its digests, together with the other versions of the file.
             Effect::Replace { .. } => Ok(Standing::Waiting),
+            Effect::Rewrite { path, before, after } => {
+                let place = match self.place(path) {
+                    Err(Errno::NOENT) => return lost(path, "is not there"),
+                    place => place?,
+                };
+                let now = digest_of(&place, &place.name)?;
+                if now.as_ref() == Some(after) {
+                    return Ok(Standing::Done);
+                }
+                if now != *before {
+                    return Ok(Standing::Other);
+                }
+                match digest_of(&place, &place.beside(NEW))? {
+                    Some(staged) if staged == *after => Ok(Standing::Waiting),
+                    Some(_) => lost(path, "is not what was written"),
+                    None => lost(path, "is not there"),
+                }
+            }
             Effect::Make { path, inventory, .. }
             | Effect::Unpack { path, inventory, .. }
             | Effect::Move { to: path, inventory, copied: true, .. } => {
@@ -388,6 +420,7 @@ impl EffectRunner<'_> {
                 old.is_ok_and(|old| old == *before)
             }
             Effect::Replace { what: Replaced::Account(_), .. }
+            | Effect::Rewrite { .. }
             | Effect::Make { .. }
             | Effect::Give { .. }
             | Effect::SetAccess { .. }
@@ -406,6 +439,7 @@ impl EffectRunner<'_> {
         let of = |path: &'e TreePath| &path[..];
         match effect {
             Effect::Replace { what: Replaced::Account(_), path, .. } => vec![&path.0],
+            Effect::Rewrite { path, .. } => vec![path],
             Effect::Make { path, made, .. } => match moment {
                 Moment::Staged => vec![path],
                 Moment::Visible => made.iter().chain([path]).map(of).collect(),

@@ -57,6 +57,15 @@ pub enum Effect {
         /// The digest of the new version.
         after: String,
     },
+    /// A file that is no account file is exchanged for a new version that waits beside it.
+    Rewrite {
+        /// The file.
+        path: TreePath,
+        /// The digest of the old version; nothing where there was no file.
+        before: Option<String>,
+        /// The digest of the new version.
+        after: String,
+    },
     /// Something new gets its name.
     Make {
         /// Where.
@@ -540,7 +549,8 @@ impl Effect {
                 (!given).then(|| format!("{list} is no name of a list"))
             }
             // Their types can hold nothing else.
-            Effect::Make { .. }
+            Effect::Rewrite { .. }
+            | Effect::Make { .. }
             | Effect::Give { .. }
             | Effect::SetAccess { .. }
             | Effect::Move { .. }
@@ -559,6 +569,7 @@ impl Effect {
                 format!("replacing {}", file.path())
             }
             Effect::Replace { path, .. } => format!("replacing {}", path.0),
+            Effect::Rewrite { path, .. } => format!("editing {}", path),
             Effect::Make { path, .. } => format!("making {}", path),
             Effect::Give { path, .. } => format!("giving {} away", path),
             Effect::SetAccess { file, .. } => format!("giving {} other access", file.path()),

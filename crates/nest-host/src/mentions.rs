@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashMap};
 
 use bstr::{BStr, BString, ByteSlice};
+use nest_core::sudo::{Named, Sudoers};
 use nest_core::surroundings::{FileKind, Mention};
 use rustix::fs::{Dir, FileType, OFlags};
 use rustix::io::Errno;
@@ -45,7 +46,11 @@ const SYSTEM_CRONTAB_DIRECTORY: &str = "etc/cron.d";
 const CRONTABS: [&str; 2] = ["var/spool/cron/crontabs", "var/spool/cron"];
 
 /// The users that sudoers(5), crontab(5) and sshd_config(5) name, each with the lines that do.
-pub(crate) fn names_granted(tree: &Tree, notices: &Notices) -> Vec<(BString, Vec<Mention>)> {
+pub(crate) fn names_granted(
+    tree: &Tree,
+    sudoers: &Sudoers,
+    notices: &Notices,
+) -> Vec<(BString, Vec<Mention>)> {
     let mut named: BTreeMap<BString, Vec<Mention>> = BTreeMap::new();
     let mut add = |name: &[u8], file: &str, line: usize| {
         let places = named.entry(name.into()).or_default();
@@ -54,11 +59,11 @@ pub(crate) fn names_granted(tree: &Tree, notices: &Notices) -> Vec<(BString, Vec
     let one_and = |file: &str, directory: &str| -> Vec<String> {
         std::iter::once(file.to_owned()).chain(files_in(tree, directory)).collect()
     };
-    for file in one_and("etc/sudoers", "etc/sudoers.d") {
-        for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
-            for name in users_of_sudoers(line) {
-                add(name, &file, at + 1);
-            }
+    for (named, place) in sudoers.named() {
+        if let Named::User(name) = named
+            && is_name(&name)
+        {
+            add(&name, &place.file.to_string(), place.line);
         }
     }
     for file in one_and("etc/ssh/sshd_config", "etc/ssh/sshd_config.d") {
@@ -88,21 +93,6 @@ pub(crate) fn names_granted(tree: &Tree, notices: &Notices) -> Vec<(BString, Vec
 fn is_name(word: &[u8]) -> bool {
     let starts = matches!(word.first(), Some(b'a'..=b'z' | b'_'));
     starts && word.iter().all(|byte| byte.is_ascii_alphanumeric() || b"_-.".contains(byte))
-}
-
-/// The users that a line of sudoers grants something: `maren, odalys HOST = COMMANDS`.
-fn users_of_sudoers(line: &[u8]) -> Vec<&[u8]> {
-    let line = line.trim_ascii();
-    let is_setting = line.starts_with(b"Defaults") || line.starts_with(b"@");
-    let grants = line.split_once_str("=").filter(|_| !is_setting);
-    let Some((who, _)) = grants else { return Vec::new() };
-    // The last word before the sign is the host.
-    let words: Vec<&[u8]> = who.fields().collect();
-    let users = words.split_last().map_or(&[][..], |(_, users)| users);
-    // An alias is called in capitals, and so is the word that makes one.
-    let makes_alias = users.first().is_some_and(|word| word.ends_with(b"_Alias"));
-    let users = users.iter().filter(|_| !makes_alias).flat_map(|word| word.split_str(","));
-    users.filter(|word| is_name(word)).collect()
 }
 
 /// The users that a line of sshd_config names.
@@ -315,19 +305,6 @@ mod tests {
         let names = |words: Vec<&[u8]>| {
             words.into_iter().map(|word| word.to_str_lossy().into_owned()).collect::<Vec<_>>()
         };
-        let sudoers = |line: &str| names(users_of_sudoers(line.as_bytes()));
-        assert_eq!(sudoers("maren,odalys ALL=(ALL:ALL) ALL"), ["maren", "odalys"]);
-        assert_eq!(sudoers("maren ALL = (tavis) /usr/bin/tides"), ["maren"]);
-        for line in ["%pilots ALL=ALL", "ALL ALL=ALL", "PILOTS ALL=ALL", "#1004 ALL=ALL"] {
-            assert_eq!(sudoers(line), [""; 0], "{line}");
-        }
-        for line in [
-            "User_Alias PILOTS = maren, odalys",
-            "Defaults:maren env_reset = x",
-            "@includedir /etc/x=y",
-        ] {
-            assert_eq!(sudoers(line), [""; 0], "{line}");
-        }
         let sshd = |line: &str| names(users_of_sshd(line.as_bytes()));
         assert_eq!(sshd("AllowUsers maren odalys@10.0.0.* pilot*"), ["maren", "odalys"]);
         assert_eq!(sshd("Match User maren,!tavish Address 10.0.0.0/8"), ["maren"]);

@@ -268,15 +268,18 @@ fn finish(runner: &EffectRunner<'_>, entry: &JournalEntry) -> Result<bool, Recov
                 *now = Some(after.clone());
                 runner.publish(effect)
             }
-            Effect::Replace { what: Replaced::State, .. } => match runner.standing(effect) {
-                Ok(Standing::Waiting) => runner.publish(effect),
-                Ok(Standing::Other) => {
-                    runner.note(format!("left undone: {}, as it was edited", effect.describe()));
-                    continue;
+            Effect::Rewrite { .. } | Effect::Replace { what: Replaced::State, .. } => {
+                match runner.standing(effect) {
+                    Ok(Standing::Waiting) => runner.publish(effect),
+                    Ok(Standing::Other) => {
+                        runner
+                            .note(format!("left undone: {}, as it was edited", effect.describe()));
+                        continue;
+                    }
+                    Ok(Standing::Done | Standing::Lost(_) | Standing::Ruined(_)) => continue,
+                    Err(error) => Err(error),
                 }
-                Ok(Standing::Done | Standing::Lost(_) | Standing::Ruined(_)) => continue,
-                Err(error) => Err(error),
-            },
+            }
             Effect::Make { .. }
             | Effect::Give { .. }
             | Effect::SetAccess { .. }

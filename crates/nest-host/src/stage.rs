@@ -1,16 +1,21 @@
 //! New versions of account files, written beside the old ones.
 
 use std::ffi::{OsStr, OsString};
+use std::io::Read;
 use std::os::fd::{AsFd, OwnedFd};
 
+use nest_core::change::TextEdit;
+use nest_core::ownership::Owner;
 use nest_core::table::{File, Piece, Rewrite};
-use rustix::fs::{Gid, Mode, OFlags, Uid, XattrFlags};
+use rustix::fs::{Gid, Mode, OFlags, Stat, Uid, XattrFlags};
 use rustix::io::Errno;
 
 use crate::digest::{digest_of_file, in_hexadecimal};
+use crate::place::{NEW, Place};
 use crate::read::{LARGE, PIECE};
 use crate::store::Original;
 use crate::tree::{Located, Tree};
+use crate::untrusted;
 
 /// A new version of a file, beside the old one under a name of its own, flushed.
 #[derive(Debug)]
@@ -57,7 +62,9 @@ pub fn stage(
     let (digest, left_undone) = (String::new(), Vec::new());
     let size = rewrite.len() as u64;
     let mut staged = Staged { file, located, name, digest, size, left_undone };
-    let filled = dress(&descriptor, file, original, tree.is_live(), &mut staged.left_undone)
+    let like = original.map(|original| (&original.descriptor, &original.stat));
+    let outfit = Outfit { name: file.path(), secret: file.is_secret(), like };
+    let filled = dress(&descriptor, &outfit, tree.is_live(), &mut staged.left_undone)
         .and_then(|()| fill(&descriptor, original, rewrite));
     match filled {
         Ok(digest) => {
@@ -79,19 +86,109 @@ impl Staged {
     }
 }
 
-/// Gives a fresh file the owner, attributes and mode of the one it replaces.
-fn dress(
+/// A new version of a file that is no account file.
+#[derive(Debug)]
+pub struct StagedText {
+    /// The digest of the old version; nothing where there is none.
+    pub before: Option<String>,
+    /// The digest of the new one.
+    pub after: String,
+}
+
+/// Writes the new version of a file that is no account file beside the old one, flushed.
+/// Neither on the way to it nor at its end a link is followed; it looks like the old one.
+///
+/// # Errors
+/// The system's, and one for a file that is not as it was when the edit was planned.
+pub fn stage_text(
+    tree: &Tree,
+    edit: &TextEdit,
+    left_undone: &mut Vec<String>,
+) -> std::io::Result<StagedText> {
+    let place = Place::of(tree, &edit.path)?;
+    let old = match untrusted::open_entry(&place.directory, &place.name) {
+        Ok(found) => Some(found),
+        Err(missing) if missing.is_missing() => None,
+        Err(fault) => return Err(std::io::Error::other(format!("{} {fault}", edit.path))),
+    };
+    let mut text = Vec::new();
+    if let Some((descriptor, _)) = &old {
+        let most = untrusted::CONFIGURATION + 1;
+        std::fs::File::from(descriptor.try_clone()?).take(most).read_to_end(&mut text)?;
+        if text.len() as u64 >= most {
+            return Err(std::io::Error::other(format!("{} is too long", edit.path)));
+        }
+    }
+    let new = edit.apply(&text).map_err(std::io::Error::other)?;
+    let name = place.beside(NEW);
+    // We hold the lock: this is what a killed run left.
+    place.unlink(&name);
+    let flags = OFlags::RDWR | OFlags::CREATE | OFlags::EXCL | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+    let mode = Mode::RUSR | Mode::WUSR;
+    let descriptor = rustix::fs::openat(&place.directory, &name, flags, mode)?;
+    let path = edit.path.to_string();
+    let outfit = Outfit {
+        name: path.trim_start_matches('/'),
+        secret: true,
+        like: old.as_ref().map(|(descriptor, stat)| (descriptor, stat)),
+    };
+    let live = tree.is_live();
+    let filled = dress(&descriptor, &outfit, live, left_undone)
+        .and_then(|()| match &old {
+            Some(_) => Ok(()),
+            None => give(&descriptor, edit, live, left_undone),
+        })
+        .and_then(|()| crate::stage::write_all(&descriptor, &new))
+        .and_then(|()| Ok(rustix::fs::fsync(&descriptor)?));
+    if let Err(error) = filled {
+        place.unlink(&name);
+        return Err(error);
+    }
+    let before = old.is_some().then(|| nest_core::drift::digest(&text));
+    Ok(StagedText { before, after: nest_core::drift::digest(&new) })
+}
+
+/// Gives a file that there was none of its owner and mode.
+fn give(
     descriptor: &OwnedFd,
-    file: File,
-    original: Option<&Original>,
+    edit: &TextEdit,
     live: bool,
     left_undone: &mut Vec<String>,
 ) -> std::io::Result<()> {
-    let Some(original) = original else {
-        let mode = if file.is_secret() { 0o600 } else { 0o644 };
+    let Owner { uid, gid } = edit.owner;
+    let (uid, gid) = (Uid::from_raw(uid.0), Gid::from_raw(gid.0));
+    match rustix::fs::fchown(descriptor, Some(uid), Some(gid)) {
+        Ok(()) => {}
+        Err(Errno::PERM | Errno::INVAL) if !live => {
+            left_undone.push(format!("{}: owner {}:{}", edit.path, uid.as_raw(), gid.as_raw()));
+        }
+        Err(error) => return Err(error.into()),
+    }
+    Ok(rustix::fs::fchmod(descriptor, Mode::from_raw_mode(edit.mode))?)
+}
+
+/// What a fresh file is to look like.
+struct Outfit<'o> {
+    /// What the file is called, for messages.
+    name: &'o str,
+    /// Whether nobody but its owner may read it.
+    secret: bool,
+    /// The file that it replaces.
+    like: Option<(&'o OwnedFd, &'o Stat)>,
+}
+
+/// Gives a fresh file the owner, attributes and mode of the one it replaces.
+fn dress(
+    descriptor: &OwnedFd,
+    outfit: &Outfit<'_>,
+    live: bool,
+    left_undone: &mut Vec<String>,
+) -> std::io::Result<()> {
+    let Outfit { name, secret, like } = outfit;
+    let Some((like, stat)) = like else {
+        let mode = if *secret { 0o600 } else { 0o644 };
         return Ok(rustix::fs::fchmod(descriptor, Mode::from_raw_mode(mode))?);
     };
-    let stat = &original.stat;
     let mut mode = Mode::from_raw_mode(stat.st_mode);
     let (uid, gid) = (stat.st_uid, stat.st_gid);
     let fresh = rustix::fs::fstat(descriptor)?;
@@ -99,15 +196,15 @@ fn dress(
         match rustix::fs::fchown(descriptor, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid))) {
             Ok(()) => {}
             Err(Errno::PERM | Errno::INVAL) if !live => {
-                left_undone.push(format!("{}: owner {uid}:{gid}", file.path()));
-                if file.is_secret() {
+                left_undone.push(format!("{name}: owner {uid}:{gid}"));
+                if *secret {
                     mode = Mode::RUSR | Mode::WUSR;
                 }
             }
             Err(error) => return Err(error.into()),
         }
     }
-    copy_attributes(&original.descriptor, descriptor, file, left_undone)?;
+    copy_attributes(like, descriptor, name, left_undone)?;
     // Last: until now it was 0600, and so never more open than the old one.
     Ok(rustix::fs::fchmod(descriptor, mode)?)
 }
@@ -117,7 +214,7 @@ fn dress(
 fn copy_attributes(
     from: &OwnedFd,
     to: &OwnedFd,
-    file: File,
+    path: &str,
     left_undone: &mut Vec<String>,
 ) -> std::io::Result<()> {
     let mut names = vec![0; 65536];
@@ -136,7 +233,7 @@ fn copy_attributes(
             Ok(()) => {}
             Err(Errno::PERM | Errno::NOTSUP) => {
                 let name = String::from_utf8_lossy(name);
-                left_undone.push(format!("{}: attribute {name}", file.path()));
+                left_undone.push(format!("{path}: attribute {name}"));
             }
             Err(error) => return Err(error.into()),
         }

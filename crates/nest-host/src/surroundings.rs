@@ -13,10 +13,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
 use bstr::{BStr, BString, ByteSlice};
+use nest_core::configuration::ConfigFiles;
 use nest_core::ownership::Reown;
 use nest_core::retired::RetiredAccount;
 use nest_core::retired_ids::RetiredIds;
 use nest_core::ssh::SshServer;
+use nest_core::sudo::Sudoers;
 use nest_core::surroundings::{
     Carried, Elsewhere, Facts, FileKind, Inventory, KeyFile, Mention, Origin, Process, Program,
     Site, Skeleton, SkeletonFault, Surroundings, Survey,
@@ -56,6 +58,8 @@ pub struct World<'t> {
     earlier: Option<&'t reown::Earlier>,
     /// The uids that something runs under.
     running: OnceLock<HashSet<Uid>>,
+    files: ssh::Files<'t>,
+    host: OnceLock<BString>,
     ssh: OnceLock<SshServer>,
     /// Where it is told what was passed over.
     notices: Option<&'t Notices>,
@@ -83,6 +87,8 @@ impl<'t> World<'t> {
             mounts: OnceLock::new(),
             earlier: None,
             running: OnceLock::new(),
+            files: ssh::Files(tree),
+            host: OnceLock::new(),
             ssh: OnceLock::new(),
             notices: None,
             own_notices: Notices::default(),
@@ -235,6 +241,14 @@ impl Surroundings for World<'_> {
         self.seen.nologin(|| {
             ["run/nologin", "etc/nologin"].into_iter().find(|path| self.tree.stat(*path).is_ok())
         })
+    }
+
+    fn configuration(&self) -> &(dyn ConfigFiles + Sync) {
+        &self.files
+    }
+
+    fn host(&self) -> &BStr {
+        self.host.get_or_init(|| host_name(self.tree)).as_bstr()
     }
 
     fn ssh(&self) -> &SshServer {
@@ -514,7 +528,8 @@ impl Surroundings for World<'_> {
     }
 
     fn names_granted(&self) -> Vec<(BString, Vec<Mention>)> {
-        mentions::names_granted(self.tree, self.notices())
+        let sudoers = Sudoers::read(&self.files, self.host());
+        mentions::names_granted(self.tree, &sudoers, self.notices())
     }
 
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention> {
@@ -533,4 +548,16 @@ impl Surroundings for World<'_> {
 /// What this machine calls a uid, whatever tree is being administered.
 pub fn name_of_uid(uid: Uid) -> Option<String> {
     nix::unistd::User::from_uid(uid.0.into()).ok().flatten().map(|user| user.name)
+}
+
+/// What a machine is called: by its own file, or, where it runs, as the kernel says.
+fn host_name(tree: &Tree) -> BString {
+    if tree.is_live() {
+        return rustix::system::uname().nodename().to_bytes().into();
+    }
+    // A tree without the file is called nothing.
+    let own = untrusted::read_configuration(tree, "etc/hostname").unwrap_or_default();
+    let lines = own.lines().map(<[u8]>::trim_ascii);
+    let name = lines.into_iter().find(|line| !line.is_empty() && !line.starts_with(b"#"));
+    name.unwrap_or_default().into()
 }

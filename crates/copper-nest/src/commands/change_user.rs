@@ -3,25 +3,25 @@
 use std::ffi::OsString;
 use std::path::PathBuf;
 
-use nest_core::plan::users::{AgingRequest, ChangeUser, change_user};
+use nest_core::plan::users::{AgingRequest, ChangeUser, ChangeUsers, change_users};
 use nest_core::policy::Days;
+use nest_core::value::UserName;
 
 use super::even::ALL;
 use super::{
-    Asks, Even, Failure, Global, REFUSED, Result, Session, USAGE, bytes, read_keys, read_ranges,
-    read_span, read_uid,
+    Asks, Even, Failure, Global, Names, REFUSED, Result, Session, USAGE, bytes, read_keys,
+    read_ranges, read_span, read_uid,
 };
 
-/// Change an account: names, numbers, places, how long it lasts.
+/// Change accounts: names, numbers, places, keys, how long they last.
 ///
-/// What is not said stays as it is. A new uid goes with the files that carry the
+/// Several accounts are changed as one change. What is not said stays as it is. A new uid goes with the files that carry the
 /// old one in the home and the mail spool; a new home takes the files along.
 #[derive(Debug, clap::Args)]
 #[command(name = "user", after_help = EXAMPLES)]
 pub struct ChangeUserArgs {
-    /// The login name.
-    #[arg(value_name = "NAME")]
-    name: OsString,
+    #[command(flatten)]
+    names: Names,
     /// The full name.
     #[arg(long, value_name = "TEXT")]
     full_name: Option<OsString>,
@@ -73,29 +73,46 @@ pub struct ChangeUserArgs {
     /// The password must be changed at the next sign-in.
     #[arg(long)]
     must_change: bool,
-    /// Public keys for signing in, one a line; - is standard input.
+    /// Add public keys for signing in, one a line; - is standard input. More than one file
+    /// may be given.
     #[arg(long, value_name = "FILE|-")]
-    ssh_key: Option<PathBuf>,
+    add_key: Vec<PathBuf>,
+    /// Drop a key: by its fingerprint, the beginning of that, or its comment. More than one may
+    /// be given.
+    #[arg(long, value_name = "FINGERPRINT|COMMENT")]
+    drop_key: Vec<String>,
     #[command(flatten)]
     even: Even<ALL>,
 }
 
 const EXAMPLES: &str = "Examples:
   copper-nest change user maren --full-name \"Maren Solvik-Rowe\" --expires 2027-03-31
-  copper-nest change user maren --home /srv/crew/maren";
+  copper-nest change user maren --home /srv/crew/maren
+  copper-nest change user maren --add-key maren.pub --drop-key maren@old-laptop
+  copper-nest change user maren tavish --expires 2027-09-30";
 
 impl ChangeUserArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
         if !self.asks() {
             let message = "nothing to change was named: --full-name, --uid, --primary, --home, \
-                           --shell, --expires, --ranges, --must-change, --ssh-key, or one of \
-                           the days of the password";
+                           --shell, --expires, --ranges, --must-change, --add-key, --drop-key, or \
+                           one of the days of the password";
             return Err(Failure::new(USAGE, "usage", message).or("see how", "change user --help"));
         }
+        let names: Vec<UserName> = self.names.read()?;
+        if let Some(option) = self.for_one_alone().filter(|_| names.len() > 1) {
+            let message = format!("{option} is for one account, and {} are named", names.len());
+            return Err(Failure::new(USAGE, "usage", message));
+        }
+        let from_stdin = [&self.names.names_from].into_iter().flatten().chain(&self.add_key);
+        if from_stdin.filter(|path| path.as_os_str() == "-").count() > 1 {
+            let message = "standard input can be read once only, and - is given more than once";
+            return Err(Failure::new(USAGE, "usage", message));
+        }
         let session = Session::open(global)?;
-        let request = ChangeUser {
-            name: bytes(&self.name),
+        let change = ChangeUser {
+            name: UserName::default(),
             full_name: self.full_name.as_ref().map(bytes),
             uid: self.uid.as_deref().map(read_uid).transpose()?,
             share_id: self.share_id,
@@ -109,10 +126,23 @@ impl ChangeUserArgs {
             ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
             move_range: self.move_range.as_deref().map(read_span).transpose()?,
             aging: self.aging()?,
-            keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
+            add_keys: self.add_key.iter().map(|path| read_keys(path)).collect::<Result<_>>()?,
+            drop_keys: self.drop_key.clone(),
             overrides: self.even.read(),
         };
-        session.carry_out(&request, Asks::Nothing, |context| change_user(context, &request))
+        let request = ChangeUsers { names, change };
+        session.carry_out(&request, Asks::Nothing, |context| change_users(context, &request))
+    }
+
+    /// An option that was given and can't be the same for several accounts.
+    fn for_one_alone(&self) -> Option<&'static str> {
+        let given = [
+            (self.full_name.is_some(), "--full-name"),
+            (self.uid.is_some() && !self.share_id, "--uid"),
+            (self.home.is_some() && !self.record_only, "--home"),
+            (self.move_range.is_some(), "--move-range"),
+        ];
+        given.into_iter().find(|(given, _)| *given).map(|(_, option)| option)
     }
 
     /// Whether something is to be changed.
@@ -131,7 +161,8 @@ impl ChangeUserArgs {
         words.iter().any(|word| word.is_some())
             || texts.iter().any(|text| text.is_some())
             || self.must_change
-            || self.ssh_key.is_some()
+            || !self.add_key.is_empty()
+            || !self.drop_key.is_empty()
     }
 
     fn aging(&self) -> Result<AgingRequest> {

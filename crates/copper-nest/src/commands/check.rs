@@ -5,10 +5,10 @@ use std::path::PathBuf;
 
 use clap::ValueEnum;
 use nest_core::check::{CheckReport, Finding, Rule, Selection, Severity, check, rule};
+use nest_core::surroundings::Surroundings;
 use nest_core::words::{agree, counted, list};
 use nest_host::found::{self, EarlierFindings, Remembered};
 use nest_host::state::State;
-use nest_host::untrusted;
 use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::{Value, json};
@@ -210,7 +210,7 @@ impl Check {
             }
         }
         let run = CheckRun {
-            host: host_name(&session),
+            host: view::visible(world.host()),
             time: session.time(),
             policy: session.policy.digest(),
         };
@@ -369,18 +369,6 @@ fn document(global: &Global, checked: &Checked) -> impl Serialize {
         gone: since.gone.iter().map(|then| json!({"rule": then.rule, "text": then.text})).collect(),
     });
     Document { report: findings::to_json(global, &checked.report, &checked.run), since }
-}
-
-/// What the machine is called whose tree it is: by its own file, or as the kernel says.
-fn host_name(session: &Session<'_>) -> String {
-    let own = untrusted::read_configuration(&session.tree, "etc/hostname").unwrap_or_default();
-    let own = String::from_utf8_lossy(&own);
-    let own = own.lines().map(str::trim).find(|line| !line.is_empty() && !line.starts_with('#'));
-    match (own, session.tree.is_live()) {
-        (_, true) => rustix::system::uname().nodename().to_string_lossy().into_owned(),
-        (Some(own), false) => own.to_owned(),
-        (None, false) => String::new(),
-    }
 }
 
 /// What is found now, with what was found before by rules that were not judged now.

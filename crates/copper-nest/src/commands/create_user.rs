@@ -83,9 +83,10 @@ pub struct CreateUserArgs {
     /// The first password must be changed at the first sign-in.
     #[arg(long)]
     must_change: bool,
-    /// Public keys for signing in, one a line; - is standard input.
+    /// Public keys for signing in, one a line; - is standard input. More than one file may be
+    /// given.
     #[arg(long, value_name = "FILE|-")]
-    ssh_key: Option<PathBuf>,
+    ssh_key: Vec<PathBuf>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -155,9 +156,9 @@ impl CreateUserArgs {
     }
 
     fn request(&self, session: &Session<'_>) -> Result<CreateUser> {
-        let from_stdin = [&self.names.names_from, &self.ssh_key];
-        if from_stdin.iter().all(|path| path.as_deref() == Some("-".as_ref())) {
-            let message = "standard input can be the names or the keys, not both";
+        let from_stdin = self.names.names_from.iter().chain(&self.ssh_key);
+        if from_stdin.filter(|path| path.as_os_str() == "-").count() > 1 {
+            let message = "standard input can be the names or the keys, not both, and only once";
             return Err(Failure::new(USAGE, "usage", message));
         }
         let (ranges, spans) = match self.ranges.as_deref().map(read_ranges).transpose()? {
@@ -186,7 +187,7 @@ impl CreateUserArgs {
             spans,
             hashes: Vec::new(),
             must_change: self.must_change,
-            keys: self.ssh_key.as_deref().map(read_keys).transpose()?,
+            keys: self.ssh_key.iter().map(|path| read_keys(path)).collect::<Result<_>>()?,
         })
     }
 }

@@ -36,8 +36,11 @@ static TREE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
 const SPECIAL: &[(&str, u32, u32, u32)] = &[
     ("etc/shadow", 0, 42, 0o640),
     ("etc/gshadow", 0, 42, 0o640),
+    ("etc/sudoers", 0, 0, 0o440),
+    ("etc/sudoers.d/ferry", 0, 0, 0o440),
     ("bin/bash", 0, 0, 0o755),
     ("bin/sh", 0, 0, 0o755),
+    ("usr/bin/sudo", 0, 0, 0o4755),
     ("usr/sbin/nologin", 0, 0, 0o755),
     ("root", 0, 0, 0o700),
     ("home/sunniva", 1000, 1000, 0o750),

@@ -6,7 +6,8 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::BStr;
 use clap::ValueEnum;
 use nest_core::account::{AccountIndex, AccountKind};
-use nest_core::sign_in::sign_in_of;
+use nest_core::powers::Powers;
+use nest_core::sign_in::{keys_found, sign_in_of};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::File;
 
@@ -115,6 +116,7 @@ impl ListUsers {
             wanted.then_some(users::Listed { account, sign_in: answer })
         });
         if global.json() {
+            let powers = Powers::of(context);
             let document = |listed: users::Listed<'_>| {
                 user::to_json(&user::ShownUser {
                     account: &listed.account,
@@ -123,6 +125,8 @@ impl ListUsers {
                     shadow_unreadable: book.unreadable.get(&File::Shadow),
                     today: session.today,
                     suspended: user::note_of(&listed.account, world.suspended()),
+                    keys: keys_found(context, listed.account.user),
+                    powers: powers.ways(&listed.account),
                 })
             };
             view::print_json(&listed.map(document).collect::<Vec<_>>());

@@ -6,7 +6,8 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::{BStr, ByteSlice};
 use nest_core::account::Account;
 use nest_core::book::{Book, Lookups};
-use nest_core::sign_in::sign_in_of;
+use nest_core::powers::Powers;
+use nest_core::sign_in::{keys_found, sign_in_of};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Passwd};
 use nest_core::value::{Uid, UserOrGroup, nearest, read_plain_id};
@@ -50,7 +51,8 @@ impl ShowUser {
         };
         let user = find(&loaded.book, name).ok_or_else(|| no_user(&loaded.book, &world, name))?;
         let account = Account::gather(&loaded.book, &session.policy, user);
-        let sign_in = sign_in_of(session.context(&loaded, &world), &account);
+        let context = session.context(&loaded, &world);
+        let sign_in = sign_in_of(context, &account);
         let shown = user::ShownUser {
             account: &account,
             sign_in: &sign_in,
@@ -58,6 +60,8 @@ impl ShowUser {
             shadow_unreadable: loaded.book.unreadable.get(&File::Shadow),
             today: session.today,
             suspended: user::note_of(&account, world.suspended()),
+            keys: keys_found(context, account.user),
+            powers: Powers::of(context).ways(&account),
         };
         if global.json() {
             view::print_json(&user::to_json(&shown));

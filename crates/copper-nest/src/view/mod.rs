@@ -1,12 +1,14 @@
 //! What is printed, one file a thing shown. Colour carries no meaning that the
 //! words lack.
 
+pub mod admins;
 pub mod bar;
 pub mod changes;
 pub mod faults;
 pub mod findings;
 pub mod groups;
 pub mod ids;
+pub mod keys;
 pub mod receipt;
 pub mod remedy;
 pub mod retired;

@@ -2,9 +2,11 @@
 
 use std::collections::HashMap;
 
-use bstr::BString;
-use nest_core::change::{AccessChange, Decision, Label, NumberChange, Subject, access_lines};
-use nest_core::record::{RecordedEdit, Told};
+use bstr::{BString, ByteSlice};
+use nest_core::change::{
+    AccessChange, Decision, Label, LineChange, NumberChange, Step, Subject, TextEdit, access_lines,
+};
+use nest_core::record::Told;
 use nest_core::words::{counted, first_of};
 use nest_host::commit::Outcome;
 use serde_json::json;
@@ -110,20 +112,21 @@ pub fn body(global: &Global, told: &Told) {
     if !told.totals.is_empty() && !told.subjects.is_empty() {
         outln!();
     }
+    let has_lines = !told.edits.is_empty() || text_edits(told).next().is_some();
     for subject in &told.subjects {
         if told.subjects.len() > 1 {
             let heading = style::HEADING;
             outln!("  {heading}{}{heading:#}", visible(&subject.name));
         }
         decisions(&subject.decisions);
-        if !told.edits.is_empty() {
+        if has_lines || !told.access.is_empty() {
             outln!();
         }
     }
-    if told.totals.is_empty() && access(global, told) {
+    if told.totals.is_empty() && access(global, told) && has_lines {
         outln!();
     }
-    lines(&told.edits);
+    lines(told);
 }
 
 /// Of more accounts than these those are told together that gain or lose the same, unless
@@ -276,28 +279,45 @@ fn decisions(all: &[Decision]) {
     }
 }
 
-/// Each line of each file as it comes, goes, or was and is now.
-fn lines(edits: &[RecordedEdit]) {
+/// Each line of each file as it comes, goes, or was and is now; of other files than the account
+/// files without its number, which others may shift.
+fn lines(told: &Told) {
     let (good, quiet) = (style::GOOD, style::QUIET);
-    let place = |edit: &RecordedEdit| format!("{}:{}", edit.file.path(), edit.line);
-    let column = edits.iter().map(|edit| place(edit).len()).max().unwrap_or(0);
-    for edit in edits {
-        let show = |line: &bstr::BString| visible_line(line);
-        let place = place(edit);
-        match (&edit.before, &edit.after) {
+    let of_accounts = told.edits.iter().map(|edit| {
+        (format!("{}:{}", edit.file.path(), edit.line), edit.before.as_ref(), edit.after.as_ref())
+    });
+    let others = text_edits(told).map(|(edit, line)| {
+        let place = visible(edit.path.trim_start_with(|c| c == '/'));
+        (place, line.was.as_ref(), line.becomes.as_ref())
+    });
+    let all: Vec<_> = of_accounts.chain(others).collect();
+    let column = all.iter().map(|(place, ..)| width(place)).max().unwrap_or(0);
+    let show = |line: &bstr::BString| visible_line(line);
+    for (place, before, after) in all {
+        let gap = " ".repeat(column - width(&place));
+        match (before, after) {
             (None, Some(after)) => {
-                outln!("  {place:column$}   {good}adds{good:#}   {}", show(after));
+                outln!("  {place}{gap}   {good}adds{good:#}   {}", show(after));
             }
             (Some(before), None) => {
-                outln!("  {place:column$}   {quiet}drops{quiet:#}  {}", show(before));
+                outln!("  {place}{gap}   {quiet}drops{quiet:#}  {}", show(before));
             }
             (Some(before), Some(after)) => {
-                outln!("  {place:column$}   {quiet}was{quiet:#}    {}", show(before));
+                outln!("  {place}{gap}   {quiet}was{quiet:#}    {}", show(before));
                 outln!("  {:column$}   {good}now{good:#}    {}", "", show(after));
             }
             (None, None) => {}
         }
     }
+}
+
+/// Lines of files that are no account files, each with what happens to its file.
+fn text_edits(told: &Told) -> impl Iterator<Item = (&TextEdit, &LineChange)> {
+    let edits = told.steps.iter().filter_map(|step| match &step.step {
+        Step::EditText(edit) => Some(edit),
+        _ => None,
+    });
+    edits.flat_map(|edit| edit.lines.iter().map(move |line| (edit, line)))
 }
 
 fn all_cautions(told: &Told, stage: Stage<'_>) -> Vec<String> {
@@ -376,6 +396,15 @@ pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serd
                 "after": show(&edit.after),
             })
         })
+        .chain(text_edits(told).map(|(edit, line)| {
+            let show = |line: &Option<bstr::BString>| line.as_ref().map(|line| visible(line));
+            json!({
+                "file": visible(edit.path.trim_start_with(|c| c == '/')),
+                "line": null,
+                "before": show(&line.was),
+                "after": show(&line.becomes),
+            })
+        }))
         .collect();
     let steps: Vec<_> = told.steps.iter().map(|step| step.step.describe()).collect();
     let next: Vec<_> = told.next.iter().map(|next| global.command(next)).collect();

@@ -3,8 +3,9 @@
 use bstr::{BStr, ByteSlice};
 use nest_core::account::{Account, AccountKind, ShownLine};
 use nest_core::book::Book;
+use nest_core::powers::Way;
 use nest_core::secret::{HIDDEN, told_list};
-use nest_core::sign_in::SignIn;
+use nest_core::sign_in::{KeyFound, SignIn};
 use nest_core::surroundings::{Facts, FileKind, Surroundings};
 use nest_core::suspended::Suspended;
 use nest_core::table::File;
@@ -13,7 +14,7 @@ use nest_core::words::{counted, list};
 use nest_host::surroundings::World;
 use serde_json::{Value, json};
 
-use super::{style, visible, visible_line, width};
+use super::{admins, keys, style, visible, visible_line, width};
 
 /// More files than this in a home are not counted.
 const MOST_FILES: usize = 1000;
@@ -32,6 +33,10 @@ pub struct ShownUser<'a> {
     pub today: Day,
     /// What was noted when it was suspended.
     pub suspended: Option<&'a Suspended>,
+    /// Each key, and what keeps it from working.
+    pub keys: Vec<KeyFound>,
+    /// The ways in which it can become root.
+    pub powers: Vec<Way>,
 }
 
 /// A home, looked at.
@@ -209,8 +214,21 @@ pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     row("password", shown.password());
     row("account", shown.expiry());
     row("sign-in", visible(shown.sign_in.sentence().as_bytes()));
+    several("keys", shown.keys.iter().map(keys::line).collect());
+    match shown.powers.is_empty() {
+        true => row("powers", "none: nothing lets it become root".to_owned()),
+        false => several("powers", shown.powers.iter().map(admins::way_in_words).collect()),
+    }
     outln!();
     print_lines(lines);
+}
+
+/// A row for each of some values, the first of them labelled.
+fn several(label: &str, values: Vec<String>) {
+    let labels = std::iter::once(label).chain(std::iter::repeat(""));
+    for (label, value) in labels.zip(values) {
+        outln!("  {label:11} {value}");
+    }
 }
 
 /// Prints lines of account files, each with its place.
@@ -280,6 +298,8 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
             "may_differ_by": shown.sign_in.may_differ,
             "reasons": shown.sign_in.reasons(),
         },
+        "keys": shown.keys.iter().map(keys::key_to_json).collect::<Vec<_>>(),
+        "powers": shown.powers.iter().map(admins::way_to_json).collect::<Vec<_>>(),
     })
 }
 

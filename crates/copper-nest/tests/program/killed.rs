@@ -8,7 +8,7 @@ use std::process::{Command, Stdio};
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
 
 use crate::harness::{
-    NOW, TestTree, access_list, has_program, is_root, passed_over, set_attribute,
+    KEY, NOW, TestTree, access_list, has_program, is_root, passed_over, set_attribute,
     with_mounts_of_its_own,
 };
 
@@ -723,6 +723,29 @@ fn a_long_intake_killed_anywhere() {
     for (call, error) in [("fsync", "EIO"), ("write", "ENOSPC")] {
         scene.at_every_call(&[call], FilesDisposition::Fails(error));
     }
+}
+
+#[test]
+fn keys_and_their_undoing_killed_anywhere() {
+    let tree = with_maren();
+    let keys = "home/sunniva/.ssh/authorized_keys";
+    tree.write(keys, format!("# by hand\n{KEY}"));
+    tree.write("root/more.pub", KEY.replace("maren@harbour", "maren@quay").replace("ILM", "IOM"));
+    let more = tree.path("root/more.pub").display().to_string();
+    let words = format!("change user sunniva tavish --add-key {more} --drop-key maren@harbour");
+    let only =
+        format!("change user sunniva --add-key {more} --drop-key maren@harbour --shell /bin/sh");
+    tree.refused(&words, 3, "tavish has no key");
+    let Some(mut scene) = Scene::new(copy(&tree), &only) else { return };
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
+    assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
+    for (call, error) in [("write", "ENOSPC"), ("fsync", "EIO"), ("renameat2", "EIO")] {
+        scene.at_every_call(&[call], FilesDisposition::Fails(error));
+    }
+    tree.done(&only);
+    let Some(mut scene) = Scene::new(tree, "undo --yes") else { return };
+    scene.at_every_call(&CHANGING[1..], FilesDisposition::Killed);
+    assert!(scene.points >= 25 && scene.happened >= 3, "{} {}", scene.points, scene.happened);
 }
 
 #[test]

@@ -1,5 +1,6 @@
 //! The built program, run on trees in temporary folders.
 
+mod admins;
 mod bad_input;
 mod changes;
 mod check;
@@ -15,6 +16,7 @@ mod guards;
 mod harness;
 mod ids;
 mod intake;
+mod keys;
 mod killed;
 mod leaving;
 mod list_users;

@@ -111,6 +111,12 @@ fn neglected_around() -> Vec<TestTree> {
         around.chown(path, 1005, 100);
         around.chmod(path, 0o700);
     }
+    let weak = crate::keys::WEAK;
+    around.write("home/sunniva/.ssh/authorized_keys", format!("{weak}{}", crate::harness::KEY));
+    for path in ["home/sunniva/.ssh", "home/sunniva/.ssh/authorized_keys"] {
+        around.chown(path, 1000, 1000);
+        around.chmod(path, 0o700);
+    }
     around.write(
         "etc/shadow",
         around.read("etc/shadow").replace("tidegauge:!:", "tidegauge:$6$cut:"),

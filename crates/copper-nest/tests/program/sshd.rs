@@ -262,15 +262,18 @@ const CONFIGURATIONS: &[(&str, &[&str])] = &[
     ("UsePAM yes\nAuthorizedKeysFile none\n", &["plain", "own-group"]),
 ];
 
-#[test]
-fn the_sign_in_line_agrees_with_sshd() {
+/// A tree that an SSH server can be run on, and a key of which the client has the other half;
+/// nothing where that can't be done, which is said.
+fn served() -> Option<(TestTree, ClientKey)> {
     const WHAT: &str = "the SSH server";
     let needed = ["/usr/sbin/sshd", "ssh", "ssh-keygen", "timeout"];
     if let Some(missing) = needed.iter().find(|name| !has_program(name)) {
-        return passed_over(WHAT, missing);
+        passed_over(WHAT, missing);
+        return None;
     }
     if !is_root() {
-        return passed_over(WHAT, "root and a mount namespace");
+        passed_over(WHAT, "root and a mount namespace");
+        return None;
     }
     let tree = TestTree::new();
     let mut set = program();
@@ -305,6 +308,55 @@ fn the_sign_in_line_agrees_with_sshd() {
     tree.chmod("home", 0o755);
     // As whom the server talks before it knows who comes.
     tree.append("etc/passwd", "sshd:x:3999:100::/run/sshd:/usr/sbin/nologin\n");
+    Some((tree, key))
+}
+
+#[test]
+fn keys_that_are_added_let_in_and_those_that_are_dropped_shut_out() {
+    let Some((tree, key)) = served() else { return };
+    let crew = crew(&tree, crate::harness::KEY);
+    assert!(crew.len() > 10);
+    tree.write(
+        "etc/ssh/sshd_config",
+        "UsePAM yes\nPasswordAuthentication no\nKbdInteractiveAuthentication no\n",
+    );
+    tree.write("root/own.pub", &key.0);
+    std::fs::remove_dir_all(tree.path("home/quoted/.ssh")).unwrap();
+    let own = tree.path("root/own.pub").display().to_string();
+    // With a file of keys and without one, with a second file, and bound to a command.
+    let accounts = ["plain", "quoted", "second-file", "forced", "own-group"];
+    let by_key = |says: &str| {
+        let said = ask_sshd(&tree, &accounts)?;
+        let ours = ours(&tree);
+        for account in accounts {
+            assert_eq!(said[&(account.to_owned(), "key")], says, "{account}");
+            let lets = account != "forced" && says == "no" || ours[account]["keys"] == true;
+            assert!(lets, "{account}: {}", ours[account]);
+        }
+        Some(())
+    };
+    if by_key("no").is_none() {
+        return;
+    }
+    let clocked = |words: &str| {
+        let mut run = program();
+        run.env_remove("SOURCE_DATE_EPOCH").arg("--tree").arg(tree.root());
+        let run = Run::of(run.args(words.split(' ')));
+        assert_eq!(run.status, 0, "{words}\n{}", run.stderr);
+    };
+    let names = accounts.join(" ");
+    clocked(&format!("change user {names} --add-key {own}"));
+    by_key("yes").unwrap();
+    let print = tree.json("list keys --of plain")[1]["fingerprint"].as_str().unwrap().to_owned();
+    clocked(&format!("change user {names} --drop-key {print}"));
+    by_key("no").unwrap();
+    clocked("undo --yes");
+    by_key("yes").unwrap();
+}
+
+#[test]
+fn the_sign_in_line_agrees_with_sshd() {
+    let Some((tree, key)) = served() else { return };
     let crew = crew(&tree, &key.0);
     let everybody: Vec<&str> = crew.iter().map(|one| one.name.as_str()).collect();
     let (mut asked, mut counts) = (0, BTreeMap::<&str, usize>::new());

@@ -292,6 +292,12 @@ pub enum Caution {
     /// It can't be told what sudoers says.
     #[error("whether sudoers gives {name} something all the same is not known: {why}")]
     SudoersUnread { name: BString, why: String },
+    /// A group of administrators that nothing gives anything.
+    #[error("being in {group} makes nobody administrator as things stand: {why}")]
+    AdministersNothing { group: BString, why: String },
+    /// A key that is added and is too weak.
+    #[error("the key {key} of {name} {weak}")]
+    WeakKey { name: BString, key: String, weak: String },
     /// A mail spool file that is there.
     #[error("{path} exists already and stays as it is: look whose mail it holds")]
     MailExists { path: BString },

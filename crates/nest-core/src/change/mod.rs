@@ -9,6 +9,7 @@ mod decision;
 mod number;
 mod plan;
 pub(crate) mod step;
+mod text_edit;
 
 pub use access::{AccessChange, AccessKind, access_lines};
 pub use caution::Caution;
@@ -17,3 +18,4 @@ pub use decision::{Decision, Label, Subject};
 pub use number::NumberChange;
 pub use plan::Plan;
 pub use step::{NewFile, Step};
+pub use text_edit::{Altered, LineChange, LinesOf, TextEdit};

@@ -3,6 +3,7 @@
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
+use crate::change::text_edit::TextEdit;
 use crate::ownership::{Access, IdMapping, Owner, Reown};
 use crate::retired::{Kept, KeptFolder, PackedFile};
 use crate::retired_ids::{RetiredId, RetiredIds};
@@ -38,6 +39,8 @@ pub enum Step {
         /// Whose the file, and directories made for it, become.
         owner: Owner,
     },
+    /// Alters lines of a file that is no account file; makes it where there is none.
+    EditText(TextEdit),
     /// Gives a directory itself, not what is in it, to somebody else.
     GiveDirectory {
         /// The directory.
@@ -181,6 +184,7 @@ impl Step {
                 owner.uid,
                 owner.gid
             ),
+            Step::EditText(edit) => format!("{}: {}", edit.path, edit.in_words()),
             Step::GiveDirectory { path, from, to } => format!(
                 "gives {path} itself from {}:{} to {}:{}",
                 from.uid, from.gid, to.uid, to.gid
@@ -240,7 +244,8 @@ impl Step {
             Step::MakeFile { file, .. } => std::slice::from_ref(file),
             Step::Remove { again, .. } => return again.fault(),
             Step::Keep { kept, .. } | Step::Release { kept, .. } => return kept.fault(),
-            Step::GiveDirectory { .. }
+            Step::EditText(_)
+            | Step::GiveDirectory { .. }
             | Step::SetAccess { .. }
             | Step::Move { .. }
             | Step::Reown(_)

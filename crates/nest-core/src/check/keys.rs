@@ -1,21 +1,26 @@
-//! Keys to sign in with: exposed-keys, key-despite-lock.
+//! Keys to sign in with: exposed-keys, key-despite-lock, shared-key, weak-key.
 
 use std::cell::LazyCell;
 
 use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashMap;
+use rayon::prelude::*;
 
 use super::homes::own_home;
 use super::{Besides, Checker, Command, Example, Family, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::account::{means_no_home, turns_away};
 use crate::context::PlanContext;
 use crate::drafting::system_fault;
-use crate::sign_in::sign_in_by_book;
+use crate::sign_in::{KeyFound, keys_found, sign_in_by_book};
 use crate::surroundings::Facts;
 use crate::table::{File, Line, Passwd, PasswdField, ShadowField};
 use crate::value::{Day, Gid, PasswordField, Uid};
 
-pub(super) const PASSES: &[Pass] = &[(&[&EXPOSED_KEYS], exposed), (&[&KEY_DESPITE_LOCK], locked)];
+pub(super) const PASSES: &[Pass] = &[
+    (&[&EXPOSED_KEYS], exposed),
+    (&[&KEY_DESPITE_LOCK], locked),
+    (&[&SHARED_KEY, &WEAK_KEY], each_key),
+];
 
 static EXPOSED_KEYS: Rule = Rule {
     name: "exposed-keys",
@@ -51,6 +56,43 @@ static KEY_DESPITE_LOCK: Rule = Rule {
         other: &[(File::Shadow, "maren:!:20781:0::7:::\n")],
         besides: Besides::Keys(1),
     },
+    ..PLAIN
+};
+
+static SHARED_KEY: Rule = Rule {
+    name: "shared-key",
+    severity: Severity::Note,
+    family: Family::SignIn,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "an SSH key that lets in as more than one account",
+    why: "What is done under one of these names may have been done by whoever has the other; \
+              and a key that is lost opens all of them.",
+    remedy: "Give each account a key of its own: copper-nest change user NAME --drop-key; or \
+                 accept it with a reason, where one person has several accounts.",
+    bad: Example {
+        other: &[(
+            File::Passwd,
+            "maren:x:1004:1004::/home/maren:/bin/sh\ntavish:x:1005:1004::/home/tavish:/bin/sh\n",
+        )],
+        besides: Besides::Keys(1),
+    },
+    good: Example::beside(Besides::Keys(1)),
+    ..PLAIN
+};
+
+static WEAK_KEY: Rule = Rule {
+    name: "weak-key",
+    severity: Severity::Warning,
+    family: Family::SignIn,
+    looks_at_tree: true,
+    reads: &[File::Passwd],
+    finds: "an SSH key that is too short, or of a kind that is broken",
+    why: "Whoever can compute the secret half signs in as that account: RSA of fewer than 2048 \
+              bits is within reach (NIST SP 800-131A), and of DSA SSH servers take none any more.",
+    remedy: "Add a new one, and drop this: copper-nest change user NAME --add-key FILE --drop-key \
+                 FINGERPRINT.",
+    bad: Example::beside(Besides::WeakKey),
     ..PLAIN
 };
 
@@ -171,6 +213,49 @@ fn locked(checker: &mut Checker<'_>) {
         };
         let remedy = Remedy::of_command([b"suspend", b"user", name]);
         checker.find(&KEY_DESPITE_LOCK, (table.lines(), line), field, message, remedy);
+    }
+}
+
+fn each_key(checker: &mut Checker<'_>) {
+    let context = checker.context;
+    let lines = context.book.users.lines();
+    let users: Vec<_> = context.book.users.records().collect();
+    let found: Vec<_> = users
+        .into_par_iter()
+        .map(|(line, user)| (line, user, keys_found(context, user)))
+        .filter(|(.., keys)| !keys.is_empty())
+        .collect();
+    let mut holders: HashMap<String, &[u8]> = HashMap::new();
+    for (line, user, keys) in found {
+        let name = BStr::new(user.name);
+        let mut told: Vec<String> = Vec::new();
+        for found in keys.into_iter().filter(KeyFound::works) {
+            let key = &found.key;
+            if told.contains(&key.fingerprint) {
+                continue;
+            }
+            told.push(key.fingerprint.clone());
+            let drop: [&[u8]; 5] =
+                [b"change", b"user", name, b"--drop-key", key.fingerprint.as_bytes()];
+            let place = format!("{}:{}", found.file, key.line);
+            if let Some(weak) = key.weakness() {
+                let message = format!("the key {} of {name} ({place}) {weak}.", key.in_short());
+                let remedy = Remedy::of_command(drop);
+                checker.find(&WEAK_KEY, (lines, line), PasswdField::Name, message, remedy);
+            }
+            match holders.get(&key.fingerprint) {
+                Some(other) => {
+                    let other = BStr::new(other);
+                    let message = format!(
+                        "the key {} ({place}) lets in as {name}, and as {other} too.",
+                        key.in_short()
+                    );
+                    let remedy = Remedy::of_command(drop);
+                    checker.find(&SHARED_KEY, (lines, line), PasswdField::Name, message, remedy);
+                }
+                None => _ = holders.insert(key.fingerprint.clone(), user.name),
+            }
+        }
     }
 }
 

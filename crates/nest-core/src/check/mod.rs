@@ -255,6 +255,7 @@ mod example_tests {
                 world.retired.users.push(RetiredId { id: uid.0, name: name.into(), since: None });
             }
             Besides::Keys(count) => world.keys = count,
+            Besides::WeakKey => world.weak_key = true,
             Besides::Belongs { path, uid, mode } => {
                 let facts = Facts { uid, mode, ..file };
                 let (folder, name) = path.rsplit_once('/').unwrap();

@@ -80,6 +80,8 @@ pub enum Besides {
     },
     /// The account has so many keys to sign in with.
     Keys(usize),
+    /// The account has a key that is too weak.
+    WeakKey,
     /// These sources alone are asked for accounts.
     Asks(&'static str),
     /// A line of sudoers names this user.
@@ -111,6 +113,7 @@ impl fmt::Display for Besides {
                 write!(f, "{path} belongs to uid {uid} and has mode {mode:04o}")
             }
             Besides::Keys(count) => write!(f, "maren has {}", counted(*count, "key", "keys")),
+            Besides::WeakKey => f.write_str("maren has an RSA key of 1024 bits"),
             Besides::Asks(sources) => write!(f, "etc/nsswitch.conf says passwd: {sources}"),
             Besides::Mentions(name) => write!(f, "etc/sudoers says {name} ALL=(ALL) ALL"),
             Besides::Retired { uid, name } => write!(f, "uid {uid} was {name}'s, and is retired"),

@@ -63,6 +63,7 @@ fn moved_away(step: &Step) -> Option<&[u8]> {
         | Step::Remove { path, .. } => Some(path.as_slice()),
         Step::MakeDirectory { .. }
         | Step::MakeFile { .. }
+        | Step::EditText(_)
         | Step::GiveDirectory { .. }
         | Step::SetAccess { .. }
         | Step::Reown(_)

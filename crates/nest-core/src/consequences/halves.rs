@@ -2,14 +2,16 @@
 //! and stands elsewhere all the same.
 
 use std::cell::LazyCell;
+use std::collections::BTreeSet;
 
 use bstr::{BStr, BString};
 use hashbrown::HashMap;
 
 use super::memberships::{GroupChange, ListedGroup, Memberships, by_line};
 use super::{Affected, Consequences};
-use crate::change::{Caution, Plan};
+use crate::change::{AccessChange, AccessKind, Caution, Plan};
 use crate::context::PlanContext;
+use crate::powers::Powers;
 use crate::table::{File, Gshadow, Record, name_on};
 use crate::value::{Gid, members};
 
@@ -64,6 +66,7 @@ pub(super) fn cautions(
             }
         }
     }
+    administer_nothing(context, consequences, &mut cautions);
     let leaves = consequences
         .access
         .iter()
@@ -87,6 +90,27 @@ fn admins_after(context: PlanContext<'_>, plan: &Plan, group: &[u8]) -> Vec<BStr
     let edited = come.find(|line| name_on(line) == group).and_then(Gshadow::read);
     let line = edited.or_else(|| context.book.gshadow(group).map(|(_, line)| line));
     line.iter().flat_map(|line| members(line.admins)).map(BString::from).collect()
+}
+
+/// Somebody joins a group that is said to administer, and nothing gives it anything.
+fn administer_nothing(
+    context: PlanContext<'_>,
+    consequences: &Consequences<'_>,
+    cautions: &mut Vec<Caution>,
+) {
+    let becomes = |change: &&AccessChange| {
+        change.gains && change.kind == AccessKind::Administrator && !change.group.is_empty()
+    };
+    let groups: BTreeSet<&BString> =
+        consequences.access.iter().filter(becomes).map(|change| &change.group).collect();
+    if groups.is_empty() {
+        return;
+    }
+    let powers = Powers::of(context);
+    cautions.extend(groups.into_iter().filter_map(|group| {
+        let why = powers.group_fault(group.as_ref())?;
+        Some(Caution::AdministersNothing { group: group.clone(), why })
+    }));
 }
 
 /// Somebody leaves one group of administrators and is in another, or is named in sudoers.

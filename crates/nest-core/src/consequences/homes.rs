@@ -5,7 +5,7 @@ use hashbrown::HashMap;
 
 use crate::account::means_no_home;
 use crate::book::Book;
-use crate::change::{NewFile, Step};
+use crate::change::{NewFile, Step, TextEdit};
 use crate::context::PlanContext;
 use crate::sign_in::{KeyPlace, Question, key_places};
 use crate::ssh::Rules;
@@ -14,6 +14,7 @@ use crate::value::{TreePath, Uid, usable_keys};
 
 /// Where the SSH server looks for keys, below a home.
 const KEYS: &[u8] = b".ssh/authorized_keys";
+const KEY_FILE: &[u8] = b"authorized_keys";
 
 /// The homes that steps make, move and remove.
 pub(super) struct Homes<'a> {
@@ -21,6 +22,8 @@ pub(super) struct Homes<'a> {
     homes: HashMap<&'a [u8], Becomes<'a>>,
     /// Files that are put into a home or taken out of it, by the home.
     files: HashMap<&'a [u8], Option<&'a NewFile>>,
+    /// Files of which lines come and go, by their paths.
+    edits: HashMap<&'a [u8], &'a TextEdit>,
     /// Whether a copy of a skeleton has keys.
     skeletons: HashMap<&'a TreePath, Keys>,
 }
@@ -42,8 +45,14 @@ impl<'a> Homes<'a> {
     pub fn after(context: PlanContext<'a>, steps: &'a [Step]) -> Self {
         let (mut homes, mut files, mut skeletons) =
             (HashMap::new(), HashMap::new(), HashMap::new());
+        let mut edits = HashMap::new();
         for step in steps {
             let (path, becomes) = match step {
+                Step::MakeDirectory { path, files: inside, .. } if home_of_keys(path).is_some() => {
+                    let home = home_of_keys(path).expect("BUG: it was there a line ago");
+                    files.insert(home, inside.iter().find(|file| file.path == KEY_FILE));
+                    continue;
+                }
                 Step::MakeDirectory { path, files, skeleton, .. } => {
                     if let Some(skeleton) = skeleton {
                         skeletons
@@ -63,6 +72,12 @@ impl<'a> Homes<'a> {
                     {
                         files.insert(below.as_slice(), None);
                     }
+                    let file = matches!(**again, Step::EditText(_)).then(|| home_of(path));
+                    let directory =
+                        matches!(**again, Step::MakeDirectory { .. }).then(|| home_of_keys(path));
+                    if let Some(home) = file.or(directory).flatten() {
+                        files.insert(home, None);
+                    }
                     (path, Becomes::Gone)
                 }
                 Step::Erase { path } | Step::Archive { path, .. } => (path, Becomes::Gone),
@@ -70,6 +85,10 @@ impl<'a> Homes<'a> {
                     if file.path == KEYS {
                         files.insert(below.as_slice(), Some(file));
                     }
+                    continue;
+                }
+                Step::EditText(edit) => {
+                    edits.insert(edit.path.as_slice(), edit);
                     continue;
                 }
                 // Owners change with the numbers of their accounts.
@@ -84,17 +103,20 @@ impl<'a> Homes<'a> {
             };
             homes.insert(path.as_slice(), becomes);
         }
-        Homes { context, homes, files, skeletons }
+        Homes { context, homes, files, edits, skeletons }
     }
 
     /// The accounts into whose homes keys are put, or out of whose they are taken.
     pub fn owners<'b>(&self, book: &'b Book) -> Vec<&'b [u8]> {
-        self.files.keys().filter_map(|home| book.user_at_home(home)).collect()
+        let edited = self.edits.keys().filter_map(|path| home_of(path));
+        let homes = self.files.keys().copied().chain(edited);
+        homes.filter_map(|home| book.user_at_home(home)).collect()
     }
 
     /// Whether steps do something to what is at a home.
     pub fn change(&self, home: &[u8]) -> bool {
-        self.homes.contains_key(home) || self.files.contains_key(home)
+        let edited = || self.edits.keys().any(|path| home_of(path) == Some(home));
+        self.homes.contains_key(home) || self.files.contains_key(home) || edited()
     }
 
     /// Whether a new account with this home can't have a key: the home is made, without one.
@@ -127,10 +149,15 @@ impl<'a> Homes<'a> {
         let home = BStr::new(question.user.home);
         let places = key_places(rules, question.user.name, question.user.uid());
         let files = places.iter().map(|place| match place {
-            KeyPlace::At(_) => question.keys_at(place, home, uid, rules),
+            KeyPlace::At(path) => {
+                question.keys_at(place, home, uid, rules, self.edits.get(path.as_slice()).copied())
+            }
             KeyPlace::InHome(file) => match self.in_home(home, file) {
                 Ok(keys) => keys,
-                Err(from) => question.keys_at(place, from, uid, rules),
+                Err(from) => {
+                    let edit = self.edits.get(place.path(from).as_slice());
+                    question.keys_at(place, from, uid, rules, edit.copied())
+                }
             },
         });
         let all = files.fold(Keys::NONE, Keys::and);
@@ -158,6 +185,17 @@ impl<'a> Homes<'a> {
             Some(Becomes::Made(..) | Becomes::Gone) => Ok(Keys::NONE),
         }
     }
+}
+
+/// The home whose keys are in a directory.
+fn home_of_keys(path: &[u8]) -> Option<&[u8]> {
+    path.strip_suffix(b"/.ssh")
+}
+
+/// The home that holds a file of keys.
+fn home_of(path: &[u8]) -> Option<&[u8]> {
+    let home = path.strip_suffix(KEYS).or_else(|| path.strip_suffix(b".ssh/authorized_keys2"))?;
+    home.strip_suffix(b"/")
 }
 
 /// The keys that a copy of a skeleton has: whose they are in it does not matter.

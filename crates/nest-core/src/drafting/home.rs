@@ -37,7 +37,7 @@ pub(crate) fn plan_home(
     let mut plan =
         HomePlan { field: NO_HOME.as_bytes().into(), steps: Vec::new(), cautions: Vec::new() };
     let none_wanted = request.no_home || request.service && request.home.is_none();
-    if none_wanted && request.keys.is_some() {
+    if none_wanted && !request.keys.is_empty() {
         return Err(refuse(HomeTrouble::KeyWithoutHome.into()));
     }
     if none_wanted && request.home.is_none() && !request.record_home {
@@ -135,7 +135,7 @@ pub(crate) fn plan_home(
         plan.cautions.extend(set_id.into_iter().chain(linked));
     }
     subject.decide(Label::HOME, home.clone(), why);
-    let files: Vec<_> = request.keys.iter().map(key_file).collect();
+    let files: Vec<_> = key_file(&request.keys).into_iter().collect();
     note_keys(request, subject, home.as_ref());
     plan.steps.push(Step::MakeDirectory {
         path: TreePath::judged(&home),
@@ -148,7 +148,7 @@ pub(crate) fn plan_home(
 }
 
 fn note_keys(request: &CreateUser, subject: &mut Subject, home: &BStr) {
-    if let Some(keys) = &request.keys {
+    for keys in &request.keys {
         let count = check_keys(&keys.text).unwrap_or(0);
         let value = counted(count, "key", "keys");
         let file = join(home, b".ssh/authorized_keys");
@@ -203,8 +203,7 @@ fn adopt(
         Judged::Fault(fault) => return Err(Box::new(nothing(format!("it {fault}")))),
         Judged::Sound(path, facts, _) => (path, facts),
     };
-    if let Some(keys) = &request.keys {
-        let file = key_file(keys);
+    if let Some(file) = key_file(&request.keys) {
         let path = join(home, &file.path);
         if context.world.facts(path.as_ref()).map_err(nothing)?.is_some() {
             return Err(Box::new(Reason::KeysExist(path)));

@@ -1,11 +1,13 @@
 //! Requests that are not planned: what did not happen, why, and the way round.
 
 mod home_trouble;
+mod key_trouble;
 mod line_trouble;
 mod not_kept;
 mod reason;
 
 pub use home_trouble::HomeTrouble;
+pub use key_trouble::KeyTrouble;
 pub use line_trouble::LineTrouble;
 pub use not_kept::NotKept;
 pub use reason::Reason;

@@ -4,7 +4,7 @@ use bstr::BString;
 use strum::IntoStaticStr;
 
 use crate::allot::Holder;
-use crate::refusal::{HomeTrouble, LineTrouble, NotKept};
+use crate::refusal::{HomeTrouble, KeyTrouble, LineTrouble, NotKept};
 use crate::retired::BelongingKind;
 use crate::roster::Fault;
 use crate::surroundings::{Process, list_processes};
@@ -21,6 +21,10 @@ pub enum Reason {
     #[error(transparent)]
     #[strum(transparent)]
     Home(#[from] HomeTrouble),
+    /// Keys that can't be added or dropped.
+    #[error(transparent)]
+    #[strum(transparent)]
+    Key(#[from] KeyTrouble),
     /// A line that is not taken out.
     #[error(transparent)]
     #[strum(transparent)]
@@ -236,7 +240,9 @@ pub enum Reason {
     #[error("{0}")]
     StepStands(String),
     /// Keys that are there.
-    #[error("{0} exists already; add the key there by hand")]
+    #[error(
+        "{0} exists already: make the account without the key, and add it then by change user --add-key"
+    )]
     KeysExist(BString),
 }
 
@@ -310,7 +316,7 @@ mod tests {
             ),
             (
                 Reason::KeysExist("/home/maren/.ssh/authorized_keys".into()),
-                "/home/maren/.ssh/authorized_keys exists already; add the key there by hand",
+                "/home/maren/.ssh/authorized_keys exists already: make the account without the key, and add it then by change user --add-key",
             ),
         ];
         for (reason, says) in cases {

@@ -229,7 +229,7 @@ fn set_user(
         }
         Column::SshKey => {
             let path = "the table".to_owned();
-            user.keys = Some(KeyFile { path, text: text.into_owned().into_bytes() });
+            user.keys = vec![KeyFile { path, text: text.into_owned().into_bytes() }];
         }
         Column::Gid | Column::Member | Column::GroupAdmin => {}
     }

@@ -5,7 +5,7 @@ use bstr::{BStr, BString, ByteSlice};
 
 use crate::ssh::Rules;
 use crate::surroundings::{Facts, KeyFile, Keys};
-use crate::value::{Day, Gid, Uid, usable_keys};
+use crate::value::{Day, Gid, KeyLine, Uid, key_lines, usable_keys};
 
 /// Where keys are looked for.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -62,6 +62,49 @@ pub(crate) struct KeyOwner<'k> {
     pub is_private: &'k dyn Fn(Gid, Uid) -> bool,
     /// Whether owners mean anything in the tree.
     pub owners_are_real: bool,
+}
+
+/// A key that an account has.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeyFound {
+    /// The file, as a path in the tree.
+    pub file: BString,
+    /// The key.
+    pub key: KeyLine,
+    /// What keeps it from working: the file as a whole, or its own time.
+    pub fault: Option<String>,
+}
+
+impl KeyFound {
+    /// Whether the SSH server would go by it.
+    pub fn works(&self) -> bool {
+        self.fault.is_none()
+    }
+}
+
+/// The keys of a file, each with what keeps it from working.
+pub(crate) fn keys_in(
+    path: &BStr,
+    file: &KeyFile,
+    rules: &Rules,
+    owner: &KeyOwner<'_>,
+    today: Day,
+) -> Vec<KeyFound> {
+    let Ok(Some(text)) = &file.text else { return Vec::new() };
+    let of_all =
+        || loose(path, file, rules, owner).map(|(place, wrong)| format!("{place} {wrong}"));
+    let of_all = of_all()
+        .or_else(|| closed(file, owner).map(|place| format!("{place} is closed to its own user")));
+    let told = |key: KeyLine| {
+        let fault = match &rules.only_forced {
+            _ if of_all.is_some() => of_all.clone(),
+            _ if key.has_expired => Some("it has expired".to_owned()),
+            Some(why) if !key.is_forced => Some(format!("it has no command, as {why} asks for")),
+            _ => None,
+        };
+        KeyFound { file: path.into(), key, fault }
+    };
+    key_lines(text, today).into_iter().map(told).collect()
 }
 
 /// The keys of a file that let its account in.

@@ -11,10 +11,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bstr::{BStr, BString, ByteSlice};
 
-use self::keys::{KeyOwner, judge_file};
+pub use self::keys::KeyFound;
+use self::keys::{KeyOwner, judge_file, keys_in};
 pub(crate) use self::keys::{KeyPlace, key_places};
 use crate::account::{Account, turns_away};
 use crate::book::ShadowFile;
+use crate::change::TextEdit;
 use crate::context::PlanContext;
 use crate::ssh::{Refused, Rules, Visitor};
 use crate::surroundings::{Keys, Program, Surroundings};
@@ -280,6 +282,21 @@ pub(crate) fn keys_of<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Keys {
     question.keys(&question.rules())
 }
 
+/// Each key of an account, at the places where the SSH server looks, and what keeps it from
+/// working.
+pub fn keys_found<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Vec<KeyFound> {
+    let groups = || gids_of(context, &user, user.name);
+    let question = Question { context, user, shadow: None, groups: &groups };
+    question.keys_found(&question.rules())
+}
+
+/// The files that the SSH server looks at for the keys of an account, in its order.
+pub(crate) fn places_of_keys<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Vec<KeyPlace> {
+    let groups = || gids_of(context, &user, user.name);
+    let question = Question { context, user, shadow: None, groups: &groups };
+    key_places(&question.rules(), user.name, user.uid())
+}
+
 /// The gids of an account, each with the name that it has: that of the first group with it.
 pub(crate) fn gids_of<'a>(
     context: PlanContext<'a>,
@@ -324,12 +341,12 @@ impl Question<'_, '_> {
         let places = key_places(rules, self.user.name, self.user.uid());
         let mut all = Keys::NONE;
         for (at, place) in places.iter().enumerate() {
-            all = all.and(self.keys_at(place, home, uid, rules));
+            all = all.and(self.keys_at(place, home, uid, rules, None));
             // Where there is no home there is nothing in it.
             let first = at == 0 && all == Keys::NONE;
             if first && matches!(self.context.world.facts(home), Ok(None)) {
                 let elsewhere = places.iter().filter(|place| matches!(place, KeyPlace::At(_)));
-                let found = elsewhere.map(|place| self.keys_at(place, home, uid, rules));
+                let found = elsewhere.map(|place| self.keys_at(place, home, uid, rules, None));
                 let found = found.fold(Keys::NONE, Keys::and);
                 return if found == Keys::NONE { Keys::NoHome } else { found };
             }
@@ -337,11 +354,47 @@ impl Question<'_, '_> {
         all
     }
 
-    /// The keys at one place, for a home that stands at `home` and files that carry `uid`.
-    pub fn keys_at(&self, place: &KeyPlace, home: &BStr, uid: Uid, rules: &Rules) -> Keys {
-        let PlanContext { book, world, today, .. } = self.context;
+    /// The keys at one place, for a home that stands at `home` and files that carry `uid`; as
+    /// an edit will leave them, where there is one.
+    pub fn keys_at(
+        &self,
+        place: &KeyPlace,
+        home: &BStr,
+        uid: Uid,
+        rules: &Rules,
+        edit: Option<&TextEdit>,
+    ) -> Keys {
         let path = place.path(home);
-        let owner = KeyOwner {
+        let mut file = self.context.world.key_file(path.as_bstr());
+        if let (Some(edit), Ok(text)) = (edit, &mut file.text) {
+            // What can't be edited as planned is refused when it is carried out.
+            *text = edit.apply(text.as_deref().unwrap_or_default()).ok();
+        }
+        let judge = |owner: &KeyOwner<'_>| {
+            judge_file(path.as_bstr(), &file, rules, owner, self.context.today)
+        };
+        self.as_owner(home, uid, judge)
+    }
+
+    /// Each key that it has now, with what keeps it from working.
+    fn keys_found(&self, rules: &Rules) -> Vec<KeyFound> {
+        let uid = self.user.uid().unwrap_or(Uid(u32::MAX));
+        let home = BStr::new(self.user.home);
+        let (world, today) = (self.context.world, self.context.today);
+        let places = key_places(rules, self.user.name, self.user.uid());
+        let found = places.iter().flat_map(|place| {
+            let path = place.path(home);
+            let file = world.key_file(path.as_bstr());
+            let found = |owner: &KeyOwner<'_>| keys_in(path.as_bstr(), &file, rules, owner, today);
+            self.as_owner(home, uid, found)
+        });
+        found.collect()
+    }
+
+    /// Asks something of files of keys as their owner.
+    fn as_owner<T>(&self, home: &BStr, uid: Uid, ask: impl FnOnce(&KeyOwner<'_>) -> T) -> T {
+        let PlanContext { book, world, .. } = self.context;
+        ask(&KeyOwner {
             uid,
             home,
             is_in: &|gid| (self.groups)().iter().any(|(of, _)| *of == gid),
@@ -349,8 +402,7 @@ impl Question<'_, '_> {
                 world.ssh().trusts_private_groups() && book.is_private_group(gid, uid, owner)
             },
             owners_are_real: world.owners_are_real().is_ok(),
-        };
-        judge_file(path.as_bstr(), &world.key_file(path.as_bstr()), rules, &owner, today)
+        })
     }
 
     fn answer(&self) -> SignIn {

@@ -5,21 +5,8 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use super::{Criterion, Place};
-
-/// The files of a tree that a configuration may name.
-pub trait ConfigFiles {
-    /// What a file says; nothing where there is none.
-    ///
-    /// # Errors
-    /// Why it can't be read, in words that follow its path.
-    fn read(&self, path: &BStr) -> Result<Option<Vec<u8>>, String>;
-    /// The files that a pattern names, in the order of their names.
-    ///
-    /// # Errors
-    /// Why that can't be told, in words that follow the pattern.
-    fn named(&self, pattern: &BStr) -> Result<Vec<BString>, String>;
-}
+use super::Criterion;
+use crate::configuration::{ConfigFiles, Place};
 
 /// What matters here.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::EnumString, strum::IntoStaticStr)]
@@ -215,25 +202,11 @@ fn words(text: &[u8]) -> Vec<BString> {
 #[cfg(test)]
 mod tests {
     use super::*;
-
-    /// Files by their paths.
-    struct Files(Vec<(&'static str, &'static str)>);
-
-    impl ConfigFiles for Files {
-        fn read(&self, path: &BStr) -> Result<Option<Vec<u8>>, String> {
-            let file = self.0.iter().find(|(at, _)| path == at);
-            Ok(file.map(|(_, text)| text.as_bytes().to_vec()))
-        }
-
-        fn named(&self, pattern: &BStr) -> Result<Vec<BString>, String> {
-            let fits = |path: &&str| super::super::pattern::fits(path.as_bytes(), pattern);
-            Ok(self.0.iter().map(|(at, _)| *at).filter(fits).map(BString::from).collect())
-        }
-    }
+    use crate::configuration::WrittenFiles;
 
     fn blocks(files: Vec<(&'static str, &'static str)>) -> Result<Vec<Block>, Unread> {
         let text = files[0].1.as_bytes();
-        read(files[0].0.into(), text, &Files(files))
+        read(files[0].0.into(), text, &WrittenFiles(files))
     }
 
     fn said(block: &Block) -> Vec<String> {

@@ -1,35 +1,17 @@
 //! What the SSH server says to an account: sshd_config(5), as sshd(8) goes by it.
 //!
 //! - `config`: reading the configuration
-//! - `pattern`: names by patterns
 
 mod config;
-mod pattern;
 
 use std::cell::OnceCell;
-use std::fmt;
 
 use bstr::{BStr, BString, ByteSlice};
 
 use self::config::Block;
-pub use self::config::{ConfigFiles, Keyword, Setting, Unread};
-use self::pattern::{fits, fits_list};
+pub use self::config::{Keyword, Setting, Unread};
+use crate::configuration::{ConfigFiles, Place, fits, fits_list};
 use crate::value::Uid;
-
-/// A line of the configuration.
-#[derive(Debug, Clone, PartialEq, Eq)]
-pub struct Place {
-    /// The file, as a path in the tree.
-    pub file: BString,
-    /// The line, counted from 1.
-    pub line: usize,
-}
-
-impl fmt::Display for Place {
-    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        write!(f, "{}:{}", self.file, self.line)
-    }
-}
 
 /// What a `Match` line asks for.
 #[derive(Debug, Clone, PartialEq, Eq)]

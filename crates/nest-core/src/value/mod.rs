@@ -42,7 +42,7 @@ pub use password_hash::{
 pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path};
 pub use severity::Severity;
 pub use size::bytes_in_words;
-pub use ssh_key::{KeyCount, KeyFault, check_keys, usable_keys};
+pub use ssh_key::{KeyCount, KeyFault, KeyLine, check_keys, key_lines, usable_keys};
 pub use strength::{Strength, strength};
 pub use tree_path::{TreePath, join, parent_of, path_fault, tidy};
 pub use unseen::is_unseen;

@@ -1,7 +1,7 @@
 //! Public keys for signing in, one a line, as the SSH server's
 //! `authorized_keys` files hold them.
 
-use ssh_key::PublicKey;
+use ssh_key::{Algorithm, HashAlg, PublicKey};
 
 use super::Day;
 
@@ -20,6 +20,9 @@ pub enum KeyFault {
     /// A line that is no key.
     #[error("line {line} is no public key")]
     NotAKey { line: usize },
+    /// Two keys without a line end between them: the second would be a comment.
+    #[error("line {line} holds two keys: write each on a line of its own")]
+    TwoKeys { line: usize },
 }
 
 fn is_key(line: &[u8]) -> bool {
@@ -41,6 +44,13 @@ fn split(line: &[u8]) -> Option<&str> {
         matches!(c, ' ' | '\t') && !was_quoted
     })?;
     line[end..].trim_start().parse::<PublicKey>().is_ok().then_some(&line[..end])
+}
+
+/// Whether what follows a key is another one.
+fn holds_two(line: &[u8]) -> bool {
+    let words = || line.split(u8::is_ascii_whitespace).filter(|word| !word.is_empty());
+    let is_data = |word: &&[u8]| word.starts_with(b"AAAA") && word.len() > 60;
+    words().filter(is_data).count() > 1
 }
 
 /// Whether the options of a key bind it to one command.
@@ -66,6 +76,98 @@ fn has_expired(options: &str, today: Day) -> bool {
     let day = time.get(..8).map(|day| format!("{}-{}-{}", &day[..4], &day[4..6], &day[6..]));
     let Some(Ok(day)) = day.map(|day| Day::parse(&day, today)) else { return true };
     day < today || day == today && digits == 8
+}
+
+/// A line that holds a key.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct KeyLine {
+    /// The line, counted from 1.
+    pub line: usize,
+    /// The options before the key, as they are.
+    pub options: String,
+    /// The algorithm, as SSH names it: `ssh-ed25519`.
+    pub algorithm: String,
+    /// How long it is, in bits, where the algorithm leaves a choice.
+    pub bits: Option<usize>,
+    /// `SHA256:` and the digest in base64, as SSH shows it.
+    pub fingerprint: String,
+    /// The comment after the key.
+    pub comment: String,
+    /// It is for one command only.
+    pub is_forced: bool,
+    /// Its time is over.
+    pub has_expired: bool,
+}
+
+impl KeyLine {
+    /// Type, fingerprint and comment.
+    pub fn in_short(&self) -> String {
+        let name = match self.algorithm.as_str() {
+            "ssh-rsa" => "RSA",
+            "ssh-dss" => "DSA",
+            other => other.strip_prefix("ssh-").unwrap_or(other),
+        };
+        let bits = self.bits.map(|bits| format!(" {bits}")).unwrap_or_default();
+        let comment =
+            if self.comment.is_empty() { String::new() } else { format!(" {}", self.comment) };
+        format!("{name}{bits} {}{comment}", self.fingerprint)
+    }
+
+    /// Whether it is the same key, for the same purpose.
+    pub fn is_same(&self, other: &KeyLine) -> bool {
+        self.fingerprint == other.fingerprint && self.options == other.options
+    }
+
+    /// Whether it is the one that is meant: by its fingerprint, by the beginning of that, of
+    /// eight letters at least, or by its comment.
+    pub fn is_called(&self, name: &str) -> bool {
+        const LEAST: usize = 8;
+        let digest = |text: &str| text.strip_prefix("SHA256:").unwrap_or(text).to_owned();
+        let begins = digest(&self.fingerprint).starts_with(&digest(name));
+        self.comment == name || begins && digest(name).len() >= LEAST
+    }
+
+    /// Why it is weak, in words that follow "it"; nothing where it is not.
+    pub fn weakness(&self) -> Option<String> {
+        /// What NIST SP 800-131A allows at least.
+        const LEAST: usize = 2048;
+        match (self.algorithm.as_str(), self.bits) {
+            ("ssh-dss", _) => Some("is DSA, which SSH servers take no more".to_owned()),
+            ("ssh-rsa", Some(bits)) if bits < LEAST => {
+                Some(format!("is RSA of {bits} bits, and fewer than {LEAST} can be broken"))
+            }
+            _ => None,
+        }
+    }
+}
+
+/// The keys of a file, in their order; lines that hold none are passed over.
+pub fn key_lines(text: &[u8], today: Day) -> Vec<KeyLine> {
+    let read = |(line, text): (usize, &[u8])| {
+        let options = split(text)?;
+        let key = std::str::from_utf8(text).ok()?.get(options.len()..)?.trim_start();
+        let key: PublicKey = key.parse().ok()?;
+        let bits = |length: &[u8]| {
+            length.first().map(|first| length.len() * 8 - first.leading_zeros() as usize)
+        };
+        let data = key.key_data();
+        Some(KeyLine {
+            line,
+            options: options.to_owned(),
+            algorithm: key.algorithm().as_str().to_owned(),
+            bits: match key.algorithm() {
+                Algorithm::Rsa { .. } => {
+                    data.rsa().and_then(|key| key.n.as_positive_bytes()).and_then(bits)
+                }
+                _ => None,
+            },
+            fingerprint: key.fingerprint(HashAlg::Sha256).to_string(),
+            comment: key.comment().to_owned(),
+            is_forced: is_forced(options),
+            has_expired: has_expired(options, today),
+        })
+    };
+    lines(text).filter_map(read).collect()
 }
 
 /// How many keys of a file let somebody in.
@@ -116,6 +218,9 @@ pub fn check_keys(text: &[u8]) -> Result<usize, KeyFault> {
         if !is_key(key) {
             return Err(KeyFault::NotAKey { line });
         }
+        if holds_two(key) {
+            return Err(KeyFault::TwoKeys { line });
+        }
         count += 1;
     }
     if count == 0 { Err(KeyFault::Empty) } else { Ok(count) }
@@ -156,6 +261,19 @@ mod tests {
         }
         let none = usable_keys(format!("command=\"open {KEY}\nno key\n").as_bytes(), today);
         assert_eq!(none, KeyCount::default());
+    }
+
+    #[test]
+    fn each_key_is_told_by_type_length_and_fingerprint() {
+        let rsa = "ssh-rsa AAAAB3NzaC1yc2EAAAADAQABAAAAgQDN8ZUFpYJZAjIJhAr6nwf9bO0fhvBGVdzkY9bWqwP1Qnk3sDTjCO0lRGsSFSYWRl0HTUi6gQGSf0F3vfFkJt+Jd0jDq0Wz2ZQ3QwUM0hm0qT6O6qI9E8kC5bJqVX7ySxvnI2Pi8aEPKq2c7NnPlJwZ2vNjEWyTBpFZ0kuL6cKpWQ== old";
+        let text = format!("# two\nfrom=\"10.0.0.*\",command=\"x\" {KEY}\n\nno key\n{rsa}\n");
+        let keys = key_lines(text.as_bytes(), Day(20781));
+        let first = &keys[0];
+        assert_eq!((first.line, first.algorithm.as_str(), first.bits), (2, "ssh-ed25519", None));
+        assert_eq!((first.comment.as_str(), first.is_forced), ("maren@harbour", true));
+        assert!(first.fingerprint.starts_with("SHA256:") && first.fingerprint.len() == 50);
+        assert_eq!((keys[1].line, keys[1].bits), (5, Some(1024)));
+        assert!(keys[1].weakness().unwrap().contains("1024 bits") && first.weakness().is_none());
     }
 
     #[test]

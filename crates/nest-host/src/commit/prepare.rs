@@ -78,6 +78,15 @@ impl Change<'_> {
                 let path = TreePath::judged(&join(below, &file.path));
                 Carried::Before(Effect::Make { path, made, inventory: None })
             }
+            Step::EditText(edit) => {
+                let (path, before, after) = (edit.path.clone(), None, String::new());
+                let effect = Effect::Rewrite { path, before, after };
+                // What keeps somebody out is there before the account is, and goes after it.
+                match edit.lines.iter().all(|line| line.becomes.is_none()) {
+                    true => Carried::After(effect),
+                    false => Carried::Before(effect),
+                }
+            }
             Step::GiveDirectory { path, from, to } => {
                 Carried::Before(Effect::Give { path: path.clone(), from: *from, to: *to })
             }

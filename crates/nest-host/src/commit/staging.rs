@@ -15,7 +15,7 @@ use super::{Change, Circumstances, CommitError, failed};
 use crate::home::{StagingOptions, flush_all, stage_directory, stage_file};
 use crate::journal::{Effect, Replaced};
 use crate::place::{BOTH, NEW, Place};
-use crate::stage::{Staged, stage};
+use crate::stage::{Staged, stage, stage_text};
 use crate::state::Fresh;
 use crate::tree::Tree;
 use crate::{archive, changes, inventory, kept, retired, suspended};
@@ -101,6 +101,10 @@ impl Change<'_> {
                 stage_file(tree, below, file, *owner, &mut options)?;
                 self.made[at] = note_made(tree, effect)?;
             }
+            (Step::EditText(edit), Effect::Rewrite { before, after, .. }) => {
+                let staged = stage_text(tree, edit, options.undone)?;
+                (*before, *after) = (staged.before, staged.after);
+            }
             (_, Effect::Move { from, to, copied: true, inventory, .. }) => {
                 let (old, new) = (Place::of(tree, from)?, Place::of(tree, to)?);
                 let name = new.beside(NEW);
@@ -182,7 +186,10 @@ impl Change<'_> {
             ) => {}
             (
                 step,
-                effect @ (Effect::Replace { .. } | Effect::Make { .. } | Effect::Keep { .. }),
+                effect @ (Effect::Replace { .. }
+                | Effect::Rewrite { .. }
+                | Effect::Make { .. }
+                | Effect::Keep { .. }),
             ) => {
                 let (step, effect) = (step.describe(), effect.describe());
                 unreachable!("{effect} does not carry out what {step}")
@@ -219,6 +226,7 @@ impl Change<'_> {
                 Step::ForgetSuspended(note) => forgotten.push(note),
                 Step::MakeDirectory { .. }
                 | Step::MakeFile { .. }
+                | Step::EditText(_)
                 | Step::GiveDirectory { .. }
                 | Step::SetAccess { .. }
                 | Step::Move { .. }

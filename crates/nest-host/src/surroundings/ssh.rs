@@ -2,7 +2,7 @@
 
 use bstr::{BStr, BString, ByteSlice};
 use glob::{MatchOptions, Pattern};
-use nest_core::ssh::ConfigFiles;
+use nest_core::configuration::ConfigFiles;
 use nest_core::surroundings::KeyFile;
 use nest_core::words::without_error_numbers;
 use rustix::fs::OFlags;
@@ -14,6 +14,7 @@ use crate::tree::{Tree, path_of};
 use crate::untrusted::{self, CONFIGURATION, LastLink};
 
 /// The configuration files of a tree.
+#[derive(Debug)]
 pub(super) struct Files<'t>(pub &'t Tree);
 
 impl ConfigFiles for Files<'_> {

@@ -10,7 +10,7 @@ mod set_password;
 mod suspend;
 
 pub(crate) use change_user::change_into;
-pub use change_user::{AgingRequest, ChangeUser, change_user};
+pub use change_user::{AgingRequest, ChangeUser, ChangeUsers, change_user, change_users};
 pub use create_user::create_user;
 pub use delete_user::{DeleteUser, FilesDisposition, delete_user};
 pub use regroup::{Regroup, regroup};

@@ -2,7 +2,7 @@
 
 use bstr::BString;
 
-use crate::change::Step;
+use crate::change::{LinesOf, Step, TextEdit};
 use crate::ownership::Reown;
 use crate::plan::history::undo::used::Going;
 use crate::plan::history::undo::{Undoing, with_hash};
@@ -38,6 +38,7 @@ impl Undoing<'_> {
                     let path = TreePath::judged(&join(below, &file.path));
                     self.unmake(recorded, path, owner.uid, &going)?;
                 }
+                Step::EditText(edit) => self.edit_back(edit)?,
                 Step::GiveDirectory { path, from, to } => {
                     self.expect_owner(path, to.uid)?;
                     let (path, from, to) = (path.clone(), *to, *from);
@@ -93,6 +94,40 @@ impl Undoing<'_> {
                 // The lines say which numbers have a holder again.
                 Step::RetireIds(_) | Step::ReviveIds(_) => {}
             }
+        }
+        Ok(())
+    }
+
+    /// Lines that came go, where they are there still; those that went come back, and all else
+    /// stays as it is by now.
+    fn edit_back(&mut self, edit: &TextEdit) -> Result<()> {
+        let mut back = edit.back();
+        let path = back.path.clone();
+        let text = self.context.world.key_file(path[..].into()).text;
+        let text = text.map_err(|why| self.cannot(format!("{path} {why}")))?;
+        let now = text.unwrap_or_default();
+        let is_there = |line: &BString| now.lines_of().any(|other| other == line.as_slice());
+        let (there, gone): (Vec<_>, Vec<_>) = std::mem::take(&mut back.lines)
+            .into_iter()
+            .partition(|change| change.was.as_ref().is_none_or(is_there));
+        for change in gone {
+            let line = change.was.unwrap_or_default();
+            self.decide("gone already", path.clone(), line.to_string());
+        }
+        if there.is_empty() {
+            return Ok(());
+        }
+        back.lines = there;
+        self.decide("edits back", path.clone(), back.in_words());
+        // A file in which nothing would be left goes again.
+        let after = back.apply(&now).map_err(|fault| self.cannot(format!("{path}: {fault}")))?;
+        let inventory = self.context.world.inventory(path[..].into(), None);
+        match inventory {
+            Ok(Some(made)) if after.is_empty() => {
+                let again = Box::new(Step::EditText(edit.clone()));
+                self.builder.step(Step::Remove { path, made, again });
+            }
+            _ => self.builder.step(Step::EditText(back)),
         }
         Ok(())
     }

@@ -130,6 +130,7 @@ impl Undoing<'_> {
                 Step::Release { purged: true, .. }
                 | Step::MakeDirectory { .. }
                 | Step::MakeFile { .. }
+                | Step::EditText(_)
                 | Step::GiveDirectory { .. }
                 | Step::SetAccess { .. }
                 | Step::Move { .. }

@@ -234,8 +234,9 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             let scheme = Scheme::of(hash).map_or("set", Scheme::name);
             subject.decide("password", scheme, "there was none");
         }
-        if user.keys.is_some() && self.has_no_keys(found) {
-            let request = ChangeUser { keys: user.keys.clone(), ..ChangeUser::default() };
+        if !user.keys.is_empty() && self.has_no_keys(found) {
+            let add_keys = user.keys.clone();
+            let request = ChangeUser { add_keys, ..ChangeUser::default() };
             let refusals = change_into(&mut self.batch.builder, &request, found, subject);
             refusals.iter().for_each(|refusal| self.refused(row, refusal));
         }

@@ -49,7 +49,7 @@ pub(crate) fn column_of(reason: &Reason) -> Column {
         | Reason::ExpiryPast(_)
         | Reason::NoShadowForExpiry
         | Reason::IsSuspended => Column::Expires,
-        Reason::BadKeys { .. } | Reason::KeysExist(_) => Column::SshKey,
+        Reason::BadKeys { .. } | Reason::KeysExist(_) | Reason::Key(_) => Column::SshKey,
         Reason::NoShadowForPassword => Column::PasswordHash,
         Reason::NoAdminGroup { .. } => Column::Admin,
         _ => Column::Name,

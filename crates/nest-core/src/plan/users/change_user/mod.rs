@@ -1,6 +1,7 @@
 //! Changing what an account is: its name in full, its number, its place, how long
 //! it lasts and how its password ages.
 
+mod keys;
 mod lasting;
 mod ranges;
 
@@ -20,12 +21,12 @@ use crate::ownership::IdMapping;
 use crate::plan::users::create_user::check_full_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::{Days, Policy};
-use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
-use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request, key_file};
-use crate::surroundings::{Program, Site};
+use crate::refusal::{Reason, Refusal, Result};
+use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request};
+use crate::surroundings::Program;
 use crate::table::{File, GroupField, PasswdField, SubIdField};
-use crate::value::{Gid, GroupName, IdSpan, TreePath, Uid, UserName, check_keys, join, path_fault};
-use crate::words::counted;
+use crate::value::{Gid, GroupName, IdSpan, TreePath, Uid, UserName, path_fault};
+use crate::words::list;
 
 /// What is to be changed; `None` stays as it is.
 #[derive(Debug, Clone, Default)]
@@ -58,8 +59,10 @@ pub struct ChangeUser {
     pub move_range: Option<IdSpan>,
     /// How the password ages.
     pub aging: AgingRequest,
-    /// Public keys for signing in.
-    pub keys: Option<KeyFile>,
+    /// Public keys for signing in, to be added to those that there are.
+    pub add_keys: Vec<KeyFile>,
+    /// Keys that go, by fingerprint, the beginning of it, or comment.
+    pub drop_keys: Vec<String>,
     /// Guards waved through.
     pub overrides: GuardOverrides,
 }
@@ -95,21 +98,61 @@ impl Request for ChangeUser {
     }
 }
 
+/// The same change of several accounts, as one.
+#[derive(Debug, Clone, Default)]
+pub struct ChangeUsers {
+    /// Whose.
+    pub names: Vec<UserName>,
+    /// What is to be changed, whoever's name it bears.
+    pub change: ChangeUser,
+}
+
+impl Request for ChangeUsers {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole().names(&self.names)
+    }
+
+    fn overrides(&self) -> GuardOverrides {
+        self.change.overrides
+    }
+}
+
+/// Plans the change of accounts: of all of them, or of none.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub fn change_users(context: PlanContext<'_>, request: &ChangeUsers) -> Result<Plan> {
+    let mut builder = PlanBuilder::new(context, format!("change user {}", list(&request.names)));
+    for name in &request.names {
+        let alone = format!("{name} was not changed");
+        let what = match request.names.len() {
+            1 => alone,
+            _ => format!("nobody was changed: {alone}"),
+        };
+        let found = find_user(context, name.as_ref(), &what)?;
+        let mut subject = Subject::new(name.clone());
+        let change = ChangeUser { name: name.clone(), ..request.change.clone() };
+        if let Some(refusal) =
+            change_into(&mut builder, &change, &found, &mut subject).into_iter().next()
+        {
+            return Err(Box::new(Refusal { what, ..refusal }));
+        }
+        builder.tell(subject);
+    }
+    let next = match request.names.as_slice() {
+        [name] => format!("show user {name}"),
+        _ => "list users".to_owned(),
+    };
+    Ok(builder.finish(next))
+}
+
 /// Plans the change of an account.
 ///
 /// # Errors
 /// The first [`Refusal`].
 pub fn change_user(context: PlanContext<'_>, request: &ChangeUser) -> Result<Plan> {
-    let name = BStr::new(&request.name);
-    let what = format!("{name} was not changed");
-    let found = find_user(context, name, &what)?;
-    let mut builder = PlanBuilder::new(context, format!("change user {name}"));
-    let mut subject = Subject::new(name);
-    let refusals = change_into(&mut builder, request, &found, &mut subject);
-    if let Some(refusal) = refusals.into_iter().next() {
-        return Err(Box::new(refusal));
-    }
-    Ok(builder.finish_with(subject, format!("show user {name}")))
+    let names = vec![request.name.clone()];
+    change_users(context, &ChangeUsers { names, change: request.clone() })
 }
 
 /// Adds the change of an account to a plan. Returns everything that stands in its way.
@@ -365,30 +408,6 @@ impl<'a> UserChange<'_, 'a> {
         self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
         self.subject.decide(Label::HOME, home, format!("moved from {old}"));
         self.builder.step(step);
-        Ok(())
-    }
-
-    fn keys(&mut self) -> Result<()> {
-        let Some(keys) = &self.request.keys else { return Ok(()) };
-        let fault = |fault| Reason::BadKeys { path: keys.path.clone(), fault };
-        let count = check_keys(&keys.text).map_err(|found| self.refuse(fault(found)))?;
-        let home = self.request.home.as_ref().filter(|_| !self.request.record_only);
-        let below = BString::from(self.found.user.home);
-        let file = key_file(keys);
-        let path = join(&below, &file.path);
-        match self.context.world.site(path.as_ref()) {
-            Site::Free | Site::NoParent(_) if home.is_none() => {}
-            Site::Taken(_) => return Err(self.refuse(Reason::KeysExist(path))),
-            _ => return Err(self.refuse(HomeTrouble::KeyWithoutHome.into())),
-        }
-        let owner = crate::ownership::Owner {
-            uid: self.request.uid.unwrap_or(self.found.uid),
-            gid: self.found.gid,
-        };
-        let value = counted(count, "key", "keys");
-        self.subject.decide("ssh", value, format!("from {}, in {path}", keys.path));
-        let below = TreePath::judged(&below);
-        self.builder.step(Step::MakeFile { below, file, owner });
         Ok(())
     }
 }

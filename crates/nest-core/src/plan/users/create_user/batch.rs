@@ -167,7 +167,7 @@ impl<'a> AccountBatch<'a> {
         }
         self.add_cautions_and_steps(written);
         subject.ask_for_sign_in();
-        let needs_one = hash.is_none() && !request.service && request.keys.is_none();
+        let needs_one = hash.is_none() && !request.service && request.keys.is_empty();
         self.builder.plan.next.push(
             match needs_one && self.builder.context.book.shadow.is_some() {
                 true => format!("password user {name}"),

@@ -1,4 +1,4 @@
-//! Patterns of the SSH server's configuration, ssh_config(5): `*` for any bytes, `?` for one,
+//! Patterns, as the SSH server's configuration, ssh_config(5), and sudo have them: `*` for any bytes, `?` for one,
 //! lists with commas in which `!` takes out.
 
 /// Whether a name fits a pattern.

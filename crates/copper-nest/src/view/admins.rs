@@ -1,0 +1,252 @@
+//! A list of who can become root.
+
+use bstr::BStr;
+use nest_core::account::Account;
+use nest_core::powers::{By, Way};
+use nest_core::sign_in::SignIn;
+use nest_core::sudo::{AskedFor, Gives};
+use nest_core::words::{counted, first_of};
+use serde_json::{Value, json};
+
+use super::{for_a_person, style, table, visible};
+use crate::cli::Global;
+use crate::failure::{Failure, REFUSED};
+
+/// An account that can become root, or may run something as root.
+pub struct Admin<'a> {
+    /// The account.
+    pub account: Account<'a>,
+    /// How.
+    pub ways: Vec<Way>,
+    /// Whether it can sign in.
+    pub sign_in: SignIn,
+    /// Since when, as far as it is known.
+    pub since: Option<Since>,
+}
+
+/// The change by which somebody became administrator.
+#[derive(Debug, Clone)]
+pub struct Since {
+    /// Its number.
+    pub change: u64,
+    /// The day.
+    pub day: String,
+}
+
+/// Prints them: a table on a terminal, else one way a line with tabs between the fields.
+pub fn print(global: &Global, listed: &[Admin<'_>]) {
+    let rows = || listed.iter().flat_map(|one| one.ways.iter().map(move |way| (one, way)));
+    if !for_a_person(global) {
+        for (one, way) in rows() {
+            let [name, by, runs, asks, sign_in, since] = row(one, way);
+            let (uid, kind) = (visible(one.account.user.uid), one.account.kind.to_string());
+            outln!("{}", [name, uid, kind, by, runs, asks, sign_in, since].join("\t"));
+        }
+        return;
+    }
+    if !listed.is_empty() {
+        let titles = ["name", "by", "may run as root", "password asked", "sign-in", "since"];
+        let mut last = None;
+        let rows = rows().map(|(one, way)| {
+            let mut row = row(one, way);
+            // What is the same for all its ways is told once.
+            if last.replace(one.account.user.name) == Some(one.account.user.name) {
+                for at in [0, 4, 5] {
+                    row[at].clear();
+                }
+            }
+            row
+        });
+        outln!("{}", table(titles, rows));
+        outln!();
+    }
+    let quiet = style::QUIET;
+    let whole = |one: &&Admin<'_>| one.ways.iter().any(Way::amounts_to_root);
+    let whole = listed.iter().filter(whole).count();
+    let rest = listed.len() - whole;
+    let also = match rest {
+        0 => String::new(),
+        rest => format!("; {} less than that", counted(rest, "more has", "more have")),
+    };
+    outln!("{quiet}{} become root{also}{quiet:#}", counted(whole, "account can", "accounts can"));
+}
+
+fn row(one: &Admin<'_>, way: &Way) -> [String; 6] {
+    let since = one.since.as_ref().map(|since| format!("change {}, {}", since.change, since.day));
+    [
+        visible(one.account.user.name),
+        by(&way.by),
+        runs(&way.gives),
+        asks(way).to_owned(),
+        one.sign_in.in_short(),
+        since.unwrap_or_default(),
+    ]
+}
+
+/// By what, in words.
+fn by(by: &By) -> String {
+    match by {
+        By::Root => "uid 0".to_owned(),
+        By::Sudo(place, word) => visible(format!("{place} {word}").as_bytes()),
+        By::Doas(place, word) => visible(format!("{place} {word}").as_bytes()),
+        By::Group(group) => format!("the group {}", visible(group)),
+        By::Key(found) => {
+            let key = &found.key;
+            let name = if key.comment.is_empty() { &key.fingerprint } else { &key.comment };
+            visible(format!("the key {name} in {}:{}", found.file, key.line).as_bytes())
+        }
+    }
+}
+
+/// A way in words: what may be run as root, by what, and with whose password.
+pub fn way_in_words(way: &Way) -> String {
+    let password = match asks(way) {
+        "own" => ", with the own password",
+        "root's" => ", with root's password",
+        "none" if matches!(way.by, By::Sudo(..) | By::Doas(..)) => ", without a password",
+        _ => "",
+    };
+    format!("{} as root, by {}{password}", runs(&way.gives), by(&way.by))
+}
+
+fn runs(gives: &Gives) -> String {
+    const MOST: usize = 3;
+    let some = |all: &[bstr::BString]| {
+        let all: Vec<String> = all.iter().map(|one| visible(one)).collect();
+        first_of(&all, MOST)
+    };
+    match gives {
+        Gives::Everything { but } if but.is_empty() => "everything".to_owned(),
+        Gives::Everything { but } => format!("everything but {}", some(but)),
+        Gives::Commands(all) => some(all).to_string(),
+        Gives::Unknown(why) => format!("not known: {}", visible(why.as_bytes())),
+    }
+}
+
+fn asks(way: &Way) -> &'static str {
+    match (&way.by, way.asks) {
+        (By::Root, _) => "",
+        (By::Key(_) | By::Group(_), _) => "none",
+        (By::Sudo(..) | By::Doas(..), AskedFor::Own) => "own",
+        (By::Sudo(..) | By::Doas(..), AskedFor::Nobody) => "none",
+        (By::Sudo(..) | By::Doas(..), AskedFor::Root) => "root's",
+    }
+}
+
+/// The list for machines.
+pub fn to_json(listed: &[Admin<'_>], unclear: &[String]) -> Value {
+    let admins = listed.iter().map(|one| {
+        let user = &one.account.user;
+        json!({
+            "name": visible(user.name),
+            "uid": user.uid().map(u32::from),
+            "kind": one.account.kind.to_string(),
+            "root": one.ways.iter().any(Way::amounts_to_root),
+            "ways": one.ways.iter().map(way_to_json).collect::<Vec<_>>(),
+            "sign_in": {
+                "password": one.sign_in.by_password(),
+                "keys": one.sign_in.by_key(),
+                "reasons": one.sign_in.reasons(),
+            },
+            "since": one.since.as_ref().map(|since| {
+                json!({"change": since.change, "day": since.day})
+            }),
+        })
+    });
+    json!({"admins": admins.collect::<Vec<_>>(), "unclear": unclear})
+}
+
+/// One way for machines.
+pub fn way_to_json(way: &Way) -> Value {
+    let mut document = json!({
+        "by": match &way.by {
+            By::Root => "uid",
+            By::Sudo(..) => "sudo",
+            By::Doas(..) => "doas",
+            By::Group(_) => "group",
+            By::Key(_) => "key",
+        },
+        "words": by(&way.by),
+        "root": way.amounts_to_root(),
+        "asks": asks(way),
+        "text": visible(&way.text),
+    });
+    let words = |all: &[bstr::BString]| all.iter().map(|one| visible(one)).collect::<Vec<_>>();
+    match &way.gives {
+        Gives::Everything { but } => {
+            document["runs"] = json!("everything");
+            document["but"] = json!(words(but));
+        }
+        Gives::Commands(all) => document["runs"] = json!(words(all)),
+        Gives::Unknown(why) => {
+            document["runs"] = Value::Null;
+            document["unknown"] = json!(visible(why.as_bytes()));
+        }
+    }
+    match &way.by {
+        By::Sudo(place, word) | By::Doas(place, word) => {
+            document["file"] = json!(visible(&place.file));
+            document["line"] = json!(place.line);
+            document["word"] = json!(visible(word));
+        }
+        By::Group(group) => document["group"] = json!(visible(group)),
+        By::Key(found) => {
+            document["file"] = json!(visible(&found.file));
+            document["line"] = json!(found.key.line);
+            document["fingerprint"] = json!(found.key.fingerprint);
+            document["comment"] = json!(visible(found.key.comment.as_bytes()));
+        }
+        By::Root => {}
+    }
+    document
+}
+
+/// A table as spreadsheets take it (RFC 4180).
+///
+/// # Errors
+/// It can't be written.
+pub fn print_csv(listed: &[Admin<'_>]) -> Result<(), Failure> {
+    let failed = |error: csv::Error| Failure::new(REFUSED, "csv", error.to_string());
+    let mut table = csv::Writer::from_writer(Vec::new());
+    let titles = [
+        "name",
+        "uid",
+        "kind",
+        "by",
+        "may_run_as_root",
+        "password_asked",
+        "root",
+        "sign_in",
+        "since_change",
+        "since_day",
+        "line",
+    ];
+    table.write_record(titles).map_err(failed)?;
+    for one in listed {
+        for way in &one.ways {
+            let [name, by, runs, asks, sign_in, _] = row(one, way);
+            let (change, day) = one
+                .since
+                .as_ref()
+                .map(|since| (since.change.to_string(), since.day.clone()))
+                .unwrap_or_default();
+            let root = if way.amounts_to_root() { "yes" } else { "no" }.to_owned();
+            let (uid, kind) = (visible(one.account.user.uid), one.account.kind.to_string());
+            let text = visible(BStr::new(&way.text));
+            let row = [name, uid, kind, by, runs, asks, root, sign_in, change, day, text];
+            table.write_record(row.map(as_text)).map_err(failed)?;
+        }
+    }
+    let bytes =
+        table.into_inner().map_err(|error| Failure::new(REFUSED, "csv", error.to_string()))?;
+    crate::output::print_lines(&String::from_utf8_lossy(&bytes));
+    Ok(())
+}
+
+/// A cell that no spreadsheet takes for a formula.
+fn as_text(cell: String) -> String {
+    match cell.starts_with(['=', '+', '-', '@', '\t', '\r']) {
+        true => format!("'{cell}"),
+        false => cell,
+    }
+}
