@@ -57,6 +57,22 @@ impl Now {
     }
 }
 
+/// A moment for people, in the zone of this machine, or in UTC where `SOURCE_DATE_EPOCH` stands
+/// for the clock: `2026-11-24 07:00`. Given in seconds since 1970.
+pub fn moment_for_people(at: i64) -> String {
+    let zone = match std::env::var_os("SOURCE_DATE_EPOCH") {
+        Some(_) => TimeZone::UTC,
+        None => TimeZone::system(),
+    };
+    let moment = Timestamp::from_second(at).map(|moment| moment.to_zoned_datetime(zone));
+    moment.map_or_else(|_| at.to_string(), |it| it.strftime("%Y-%m-%d %H:%M").to_string())
+}
+
+/// The same for machines, as RFC 3339 writes it, in UTC.
+pub fn moment_for_machines(at: i64) -> Option<String> {
+    Timestamp::from_second(at).ok().map(|moment| moment.to_string())
+}
+
 /// The time of a record for people: `2026-11-24 07:00`.
 pub fn for_people(time: &str) -> String {
     time.get(..16).unwrap_or(time).replace('T', " ")

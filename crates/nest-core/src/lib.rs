@@ -45,6 +45,7 @@ pub(crate) mod drafting;
 pub mod drift;
 pub mod group_account;
 pub mod holdings;
+pub mod last_seen;
 pub mod ownership;
 pub mod plan;
 pub mod policy;

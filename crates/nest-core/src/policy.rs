@@ -171,6 +171,7 @@ pub struct Policy {
     pub mail_create: bool,
     pub check_accept: Vec<Accept>,
     /// Rules that are off, or whose findings are as bad as is said here.
+    pub check_unseen_days: Days,
     pub check_severity: SeverityChoices,
     sources: BTreeMap<&'static str, SettingSource>,
 }
@@ -224,6 +225,7 @@ impl Default for Policy {
             mail_spool: "/var/mail/{name}".into(),
             mail_create: false,
             check_accept: Vec::new(),
+            check_unseen_days: Days::Never,
             check_severity: SeverityChoices::default(),
             sources: BTreeMap::new(),
         }

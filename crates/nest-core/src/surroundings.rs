@@ -7,6 +7,7 @@ use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
 use crate::configuration::ConfigFiles;
+use crate::last_seen::{LastSeen, Presence};
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
@@ -434,6 +435,10 @@ pub trait Surroundings: Sync {
     fn carriers(&self, reown: &Reown) -> Result<(Carried, Vec<String>), String>;
     /// The login behind the privilege.
     fn me(&self) -> Option<Uid>;
+    /// When an account was last signed in, by the logs of the tree.
+    fn last_seen(&self, name: &BStr, uid: Option<Uid>, today: Day) -> LastSeen;
+    /// The sessions that are open now.
+    fn present(&self, today: Day) -> &[Presence];
     /// The processes that run under a uid; none off the live system.
     fn processes(&self, uid: Uid) -> Vec<Process>;
     /// The processes of a uid that lead a session: what was started at a sign-in,

@@ -5,13 +5,14 @@ use std::collections::{BTreeMap, BTreeSet};
 use bstr::{BStr, BString};
 
 use crate::configuration::{ConfigFiles, WrittenFiles};
+use crate::last_seen::{LastSeen, Presence, Visit};
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::ssh::SshServer;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
-use crate::value::{Gid, IdSpans, TreePath, Uid};
+use crate::value::{Day, Gid, IdSpans, TreePath, Uid};
 
 /// A line with a key.
 const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour\n";
@@ -32,6 +33,8 @@ pub(crate) struct World {
     pub unowned: bool,
     pub keys: usize,
     pub weak_key: bool,
+    /// When who was last seen.
+    pub seen: BTreeMap<BString, i64>,
     pub ssh: SshServer,
     pub files: WrittenFiles,
     pub service_ids: Vec<u32>,
@@ -101,6 +104,16 @@ impl Surroundings for World {
     }
     fn host(&self) -> &BStr {
         "skerry".into()
+    }
+    fn last_seen(&self, name: &BStr, _: Option<Uid>, _: Day) -> LastSeen {
+        match self.seen.get(name) {
+            Some(at) => LastSeen::At(Visit { at: *at, line: "tty1".into(), from: "".into() }),
+            None if self.seen.is_empty() => LastSeen::NoLog,
+            None => LastSeen::Never,
+        }
+    }
+    fn present(&self, _: Day) -> &[Presence] {
+        &[]
     }
     fn ssh(&self) -> &SshServer {
         &self.ssh

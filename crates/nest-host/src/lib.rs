@@ -63,6 +63,7 @@ pub mod recover;
 pub mod reown;
 pub mod retired;
 pub mod secrets;
+mod sign_in_logs;
 mod skeleton;
 pub mod stage;
 pub mod state;

@@ -14,6 +14,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::configuration::ConfigFiles;
+use nest_core::last_seen::{LastSeen, Presence};
 use nest_core::ownership::Reown;
 use nest_core::retired::RetiredAccount;
 use nest_core::retired_ids::RetiredIds;
@@ -25,7 +26,7 @@ use nest_core::surroundings::{
 };
 use nest_core::suspended::Suspended;
 use nest_core::table::File;
-use nest_core::value::{Gid, IdSpan, IdSpans, TreePath, Uid};
+use nest_core::value::{Day, Gid, IdSpan, IdSpans, TreePath, Uid};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
@@ -33,6 +34,7 @@ use seen::Seen;
 use crate::changes::LeftBehind;
 use crate::mounts::Mounts;
 use crate::place::{Place, is_private};
+use crate::sign_in_logs::SignInLogs;
 use crate::skeleton::{self, Count};
 use crate::state::{Notices, PassedOver, State};
 use crate::tree::{DIRECTORY, Tree, kind_of, path_of};
@@ -70,6 +72,7 @@ pub struct World<'t> {
     elsewhere: OnceLock<Elsewhere>,
     later: OnceLock<Vec<(BString, String)>>,
     sizes_left: OnceLock<BTreeMap<File, u64>>,
+    sign_in_logs: OnceLock<SignInLogs>,
 }
 
 impl<'t> World<'t> {
@@ -97,6 +100,7 @@ impl<'t> World<'t> {
             elsewhere: OnceLock::new(),
             later: OnceLock::new(),
             sizes_left: OnceLock::new(),
+            sign_in_logs: OnceLock::new(),
         }
     }
 
@@ -134,6 +138,10 @@ impl<'t> World<'t> {
     #[must_use]
     pub fn telling(self, notices: &'t Notices) -> Self {
         World { notices: Some(notices), ..self }
+    }
+
+    fn sign_in_logs(&self, today: Day) -> &SignInLogs {
+        self.sign_in_logs.get_or_init(|| SignInLogs::read(self.tree, today))
     }
 
     fn notices(&self) -> &Notices {
@@ -241,6 +249,14 @@ impl Surroundings for World<'_> {
         self.seen.nologin(|| {
             ["run/nologin", "etc/nologin"].into_iter().find(|path| self.tree.stat(*path).is_ok())
         })
+    }
+
+    fn last_seen(&self, name: &BStr, uid: Option<Uid>, today: Day) -> LastSeen {
+        self.sign_in_logs(today).of(name, uid)
+    }
+
+    fn present(&self, today: Day) -> &[Presence] {
+        self.sign_in_logs(today).present()
     }
 
     fn configuration(&self) -> &(dyn ConfigFiles + Sync) {

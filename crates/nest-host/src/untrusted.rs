@@ -94,6 +94,17 @@ pub fn read_configuration(tree: &Tree, path: impl AsRef<Path>) -> Result<Vec<u8>
     read(tree, path, LastLink::Followed, CONFIGURATION)
 }
 
+/// Opens a regular file of the tree for reading, where only root could have turned the last
+/// link.
+///
+/// # Errors
+/// [`Unreadable`] where it is no file, or can't be opened.
+pub fn open_regular_file(tree: &Tree, path: impl AsRef<Path>) -> Result<OwnedFd, Unreadable> {
+    let path = path.as_ref();
+    let handle = tree.open_file(path, OFlags::PATH)?;
+    Ok(open_regular(handle, |flags| tree.open_file(path, flags))?.0)
+}
+
 /// Opens a regular file for reading that is one entry of a directory: no link is
 /// followed. Returns its status too.
 ///

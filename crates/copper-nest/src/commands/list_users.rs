@@ -6,20 +6,22 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::BStr;
 use clap::ValueEnum;
 use nest_core::account::{AccountIndex, AccountKind};
+use nest_core::last_seen::LastSeen;
 use nest_core::powers::Powers;
 use nest_core::sign_in::{keys_found, sign_in_of};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::File;
 
 use super::require_shadow;
-use super::{Global, Result, Session, show_group};
+use super::{Failure, Global, REFUSED, Result, Session, show_group};
 use crate::view::{self, user, users};
 
 /// List users: people, unless told otherwise.
 ///
 /// On a terminal a table; into a pipe one user a line, fields separated by tabs:
 /// name, uid, kind, primary group, groups, home, shell, full name, sign-in, day of
-/// the last password change, expiry.
+/// the last password change, expiry, day of the last sign-in: "never" where the logs have
+/// none, and nothing where that is not known.
 #[derive(Debug, clap::Args)]
 #[command(name = "users", after_help = EXAMPLES)]
 pub struct ListUsers {
@@ -38,6 +40,9 @@ pub struct ListUsers {
     /// Only those whose account expires within so many days, or has expired.
     #[arg(long, value_name = "DAYS")]
     expiring: Option<u32>,
+    /// Only those who were not signed in for so many days, or never.
+    #[arg(long, value_name = "DAYS")]
+    unseen: Option<u32>,
     /// Only members of a group, listed or by primary group.
     #[arg(long = "in", value_name = "GROUP")]
     group: Option<OsString>,
@@ -46,6 +51,7 @@ pub struct ListUsers {
 const EXAMPLES: &str = "Examples:
   copper-nest list users --in pilots
   copper-nest list users --expiring 30 --sign-in yes
+  copper-nest list users --unseen 180
   copper-nest list users --kind services --format json";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -76,9 +82,15 @@ impl ListUsers {
         if let Some((_, option)) = asked.iter().find(|(asked, _)| *asked) {
             require_shadow(book, &format!("{option} can't be answered"))?;
         }
+        let world = session.world_to_look_at()?;
+        if self.unseen.is_some()
+            && world.last_seen("".into(), None, session.today) == LastSeen::NoLog
+        {
+            let message = "--unseen can't be answered: no log of sign-ins is kept here";
+            return Err(Failure::new(REFUSED, "no-log", message));
+        }
         let wanted = self.group.as_ref().map(|group| {
             let name = BStr::new(group.as_bytes());
-            let world = session.world_to_look_at()?;
             show_group::find(book, name).ok_or_else(|| show_group::no_group(book, &world, name))
         });
         let wanted = wanted.transpose()?;
@@ -101,7 +113,6 @@ impl ListUsers {
             });
             kind_fits && member && (!self.admin || account.admin)
         });
-        let world = session.world_to_look_at()?;
         let context = session.context(&loaded, &world);
         let until = self.expiring.map(|days| session.today.0 + i64::from(days));
         let listed = accounts.filter_map(|account| {
@@ -110,10 +121,19 @@ impl ListUsers {
             if !soon || self.suspended && !account.is_suspended() {
                 return None;
             }
+            let last_seen = user::last_seen_of(&world, &account, session.today);
+            let days = last_seen.days(session.today);
+            let is_unseen = |most: u32| match &last_seen {
+                LastSeen::Never => true,
+                _ => days.is_some_and(|days| days >= i64::from(most)),
+            };
+            if !self.unseen.is_none_or(is_unseen) {
+                return None;
+            }
             let answer = sign_in_of(context, &account);
             let can = answer.is_possible();
             let wanted = self.sign_in.is_none_or(|wanted| can == (wanted == YesOrNo::Yes));
-            wanted.then_some(users::Listed { account, sign_in: answer })
+            wanted.then_some(users::Listed { account, sign_in: answer, last_seen })
         });
         if global.json() {
             let powers = Powers::of(context);
@@ -126,6 +146,8 @@ impl ListUsers {
                     today: session.today,
                     suspended: user::note_of(&listed.account, world.suspended()),
                     keys: keys_found(context, listed.account.user),
+                    last_seen: listed.last_seen,
+                    present: user::presence_of(&world, &listed.account, session.today),
                     powers: powers.ways(&listed.account),
                 })
             };

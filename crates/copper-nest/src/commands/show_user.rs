@@ -61,6 +61,8 @@ impl ShowUser {
             today: session.today,
             suspended: user::note_of(&account, world.suspended()),
             keys: keys_found(context, account.user),
+            last_seen: user::last_seen_of(&world, &account, session.today),
+            present: user::presence_of(&world, &account, session.today),
             powers: Powers::of(context).ways(&account),
         };
         if global.json() {

@@ -3,6 +3,7 @@
 use bstr::{BStr, ByteSlice};
 use nest_core::account::{Account, AccountKind, ShownLine};
 use nest_core::book::Book;
+use nest_core::last_seen::{LastSeen, Presence, Visit};
 use nest_core::powers::Way;
 use nest_core::secret::{HIDDEN, told_list};
 use nest_core::sign_in::{KeyFound, SignIn};
@@ -13,6 +14,8 @@ use nest_core::value::{Day, IdSpan, PasswordField};
 use nest_core::words::{counted, list};
 use nest_host::surroundings::World;
 use serde_json::{Value, json};
+
+use crate::clock::{moment_for_machines, moment_for_people};
 
 use super::{admins, keys, style, visible, visible_line, width};
 
@@ -35,6 +38,10 @@ pub struct ShownUser<'a> {
     pub suspended: Option<&'a Suspended>,
     /// Each key, and what keeps it from working.
     pub keys: Vec<KeyFound>,
+    /// When it was last signed in.
+    pub last_seen: LastSeen,
+    /// Where it is signed in now.
+    pub present: Vec<Presence>,
     /// The ways in which it can become root.
     pub powers: Vec<Way>,
 }
@@ -176,6 +183,17 @@ impl ShownUser<'_> {
     }
 }
 
+/// When an account was last signed in.
+pub fn last_seen_of(world: &World<'_>, account: &Account<'_>, today: Day) -> LastSeen {
+    world.last_seen(account.user.name.into(), account.user.uid(), today)
+}
+
+/// Where an account is signed in now.
+pub fn presence_of(world: &World<'_>, account: &Account<'_>, today: Day) -> Vec<Presence> {
+    let all = world.present(today).iter();
+    all.filter(|one| one.name == account.user.name).cloned().collect()
+}
+
 /// What was noted when an account was suspended.
 pub fn note_of<'n>(account: &Account<'_>, notes: &'n [Suspended]) -> Option<&'n Suspended> {
     notes.iter().find(|note| note.is_of(account.user.name, account.user.uid()))
@@ -214,6 +232,11 @@ pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     row("password", shown.password());
     row("account", shown.expiry());
     row("sign-in", visible(shown.sign_in.sentence().as_bytes()));
+    row("last seen", last_seen(&shown.last_seen));
+    several(
+        "signed in",
+        shown.present.iter().map(|one| format!("now, since {}", place(&one.visit))).collect(),
+    );
     several("keys", shown.keys.iter().map(keys::line).collect());
     match shown.powers.is_empty() {
         true => row("powers", "none: nothing lets it become root".to_owned()),
@@ -221,6 +244,34 @@ pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     }
     outln!();
     print_lines(lines);
+}
+
+/// When somebody was last signed in, in words.
+fn last_seen(seen: &LastSeen) -> String {
+    match seen {
+        LastSeen::At(visit) => place(visit),
+        LastSeen::Never => "never, as far as the logs go".to_owned(),
+        LastSeen::NoLog => "not known: no log of sign-ins is kept here".to_owned(),
+        LastSeen::Unknown(why) => visible(format!("not known: {why}").as_bytes()),
+    }
+}
+
+/// A sign-in in words: when, on which terminal, from where.
+fn place(visit: &Visit) -> String {
+    let part = |word: &str, text: &[u8]| match text.is_empty() {
+        true => String::new(),
+        false => format!("{word} {}", visible(text)),
+    };
+    let (line, from) = (part(" on", &visit.line), part(" from", &visit.from));
+    format!("{}{line}{from}", moment_for_people(visit.at))
+}
+
+fn visit_to_json(visit: &Visit) -> Value {
+    json!({
+        "time": moment_for_machines(visit.at),
+        "terminal": visible(&visit.line),
+        "from": visible(&visit.from),
+    })
 }
 
 /// A row for each of some values, the first of them labelled.
@@ -298,6 +349,9 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
             "may_differ_by": shown.sign_in.may_differ,
             "reasons": shown.sign_in.reasons(),
         },
+        "last_seen": shown.last_seen.visit().map(visit_to_json),
+        "last_seen_known": matches!(shown.last_seen, LastSeen::At(_) | LastSeen::Never),
+        "signed_in": shown.present.iter().map(|one| visit_to_json(&one.visit)).collect::<Vec<_>>(),
         "keys": shown.keys.iter().map(keys::key_to_json).collect::<Vec<_>>(),
         "powers": shown.powers.iter().map(admins::way_to_json).collect::<Vec<_>>(),
     })

@@ -1,6 +1,7 @@
 //! A list of users.
 
 use nest_core::account::Account;
+use nest_core::last_seen::LastSeen;
 use nest_core::sign_in::SignIn;
 use nest_core::suspended::Suspended;
 use nest_core::value::Day;
@@ -16,6 +17,8 @@ pub struct Listed<'a> {
     pub account: Account<'a>,
     /// Whether it can sign in.
     pub sign_in: SignIn,
+    /// When it was last signed in.
+    pub last_seen: LastSeen,
 }
 
 /// Prints users: a table on a terminal, else one a line with tabs between the
@@ -28,10 +31,10 @@ pub fn print(global: &Global, listed: &[Listed<'_>], of: impl FnOnce() -> [usize
         return;
     }
     let titles =
-        ["name", "uid", "full name", "member of", "sign-in", "password set", "expires", "home"];
+        ["name", "uid", "full name", "member of", "sign-in", "last seen", "expires", "home"];
     let for_people = |one: &Listed<'_>| {
-        let [name, uid, _, _, groups, home, _, full_name, sign_in, changed, expires] = row(one);
-        [name, uid, full_name, groups.replace(',', ", "), sign_in, changed, expires, home]
+        let [name, uid, _, _, groups, home, _, full_name, sign_in, _, expires, seen] = row(one);
+        [name, uid, full_name, groups.replace(',', ", "), sign_in, seen, expires, home]
     };
     let table = table(titles, listed.iter().map(for_people));
     if !listed.is_empty() {
@@ -77,7 +80,7 @@ pub fn print_suspended(global: &Global, listed: &[Listed<'_>], notes: &[Suspende
     outln!("{quiet}{} of {of}{quiet:#}", counted(listed.len(), "user", "users"));
 }
 
-fn row(one: &Listed<'_>) -> [String; 11] {
+fn row(one: &Listed<'_>) -> [String; 12] {
     let account = &one.account;
     let user = &account.user;
     let groups: Vec<String> = account.groups.iter().map(|group| visible(group.name)).collect();
@@ -97,5 +100,10 @@ fn row(one: &Listed<'_>) -> [String; 11] {
         one.sign_in.in_short(),
         changed.filter(|_| set).map(|day| Day(day).to_string()).unwrap_or_default(),
         expires.map(|day| day.to_string()).unwrap_or_default(),
+        match &one.last_seen {
+            LastSeen::At(visit) => visit.day().to_string(),
+            LastSeen::Never => "never".to_owned(),
+            LastSeen::NoLog | LastSeen::Unknown(_) => String::new(),
+        },
     ]
 }

@@ -35,7 +35,7 @@ fn members_are_listed_however_they_are_members() {
 fn a_pipe_gets_one_user_a_line_and_machines_the_same_objects_as_show_user() {
     let tree = TestTree::new();
     let run = tree.done("list users");
-    let wanted = "tavish\t1001\tperson\ttavish\tpilots\t/home/tavish\t/bin/bash\tTavish Rowe\tlocked\t2026-05-29\t2027-03-23";
+    let wanted = "tavish\t1001\tperson\ttavish\tpilots\t/home/tavish\t/bin/bash\tTavish Rowe\tlocked\t2026-05-29\t2027-03-23\t";
     assert_eq!(run.stdout.lines().nth(1), Some(wanted));
     let all = tree.json("list users --kind all");
     assert_eq!(all.as_array().unwrap().len(), 6);

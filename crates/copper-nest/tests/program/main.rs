@@ -18,6 +18,7 @@ mod ids;
 mod intake;
 mod keys;
 mod killed;
+mod last_seen;
 mod leaving;
 mod list_users;
 mod live;

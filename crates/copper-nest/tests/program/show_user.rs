@@ -25,6 +25,8 @@ tavish   Tavish Rowe, a person
   password    sha512, locked, set 2026-05-29, must be renewed by 2027-05-29
   account     expires on 2027-03-23, the first day on which it no longer works
   sign-in     by password: no, the password is locked. By key: no, /home/tavish/.ssh holds none
+  last seen   not known: no log of sign-ins is kept here
+  powers      none: nothing lets it become root
 
   etc/passwd:6     tavish:x:1001:1001:Tavish Rowe:/home/tavish:/bin/bash
   etc/shadow:6     tavish:!(hash):20602:0:365:7:30:20900:
@@ -111,6 +113,11 @@ fn machines_get_stable_keys() {
         "suspension",
         "ranges",
         "sign_in",
+        "last_seen",
+        "last_seen_known",
+        "signed_in",
+        "keys",
+        "powers",
     ];
     assert_eq!(keys, wanted);
     assert_eq!(user["primary_group"], serde_json::json!({"name": "tavish", "gid": 1001}));

@@ -30,6 +30,7 @@ mod sources;
 mod spans;
 mod sweep;
 mod trailing;
+mod unseen;
 
 pub use crate::value::Severity;
 pub use brief::{BriefFinding, BriefFindings};
@@ -256,6 +257,11 @@ mod example_tests {
             }
             Besides::Keys(count) => world.keys = count,
             Besides::WeakKey => world.weak_key = true,
+            Besides::Unseen { days, tells_after } => {
+                let at = (20781 - i64::from(days)) * 86_400;
+                world.seen.insert("maren".into(), at);
+                accepts = format!("[check]\nunseen_days = {tells_after}");
+            }
             Besides::Belongs { path, uid, mode } => {
                 let facts = Facts { uid, mode, ..file };
                 let (folder, name) = path.rsplit_once('/').unwrap();

@@ -10,7 +10,7 @@ use strum::Display;
 use super::repair::LineMend;
 use super::{
     Pass, admins, duplicates, files, homes, keys, left_behind, lines, look_alike, lost,
-    memberships, orphans, passwords, places, ranges, roots, shells, sign_in,
+    memberships, orphans, passwords, places, ranges, roots, shells, sign_in, unseen,
 };
 use crate::surroundings::FileKind;
 use crate::table::File;
@@ -82,6 +82,13 @@ pub enum Besides {
     Keys(usize),
     /// The account has a key that is too weak.
     WeakKey,
+    /// The account was last seen so many days ago, and the policy names so many.
+    Unseen {
+        /// How long ago.
+        days: u32,
+        /// What the policy names.
+        tells_after: u32,
+    },
     /// These sources alone are asked for accounts.
     Asks(&'static str),
     /// A line of sudoers names this user.
@@ -114,6 +121,10 @@ impl fmt::Display for Besides {
             }
             Besides::Keys(count) => write!(f, "maren has {}", counted(*count, "key", "keys")),
             Besides::WeakKey => f.write_str("maren has an RSA key of 1024 bits"),
+            Besides::Unseen { days, tells_after } => write!(
+                f,
+                "maren was last signed in {days} days ago, and check.unseen_days is {tells_after}"
+            ),
             Besides::Asks(sources) => write!(f, "etc/nsswitch.conf says passwd: {sources}"),
             Besides::Mentions(name) => write!(f, "etc/sudoers says {name} ALL=(ALL) ALL"),
             Besides::Retired { uid, name } => write!(f, "uid {uid} was {name}'s, and is retired"),
@@ -255,7 +266,7 @@ const SOUND_FILES: [(File, &str); 3] = [
 const SOUND: Example = Example::with(&[]);
 
 /// The passes of all families.
-pub(super) const FAMILIES: [&[Pass]; 17] = [
+pub(super) const FAMILIES: [&[Pass]; 18] = [
     lines::PASSES,
     look_alike::PASSES,
     lost::PASSES,
@@ -265,6 +276,7 @@ pub(super) const FAMILIES: [&[Pass]; 17] = [
     roots::PASSES,
     passwords::PASSES,
     keys::PASSES,
+    unseen::PASSES,
     shells::PASSES,
     admins::PASSES,
     orphans::PASSES,

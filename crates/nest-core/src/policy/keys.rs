@@ -135,5 +135,6 @@ pub const KEYS: &[PolicyKey] = keys! {
     "mail.spool" mail_spool "Where a user's mail arrives.", path_of_name;
     "mail.create" mail_create "Whether a new person gets a mail spool file.";
     "check.accept" check_accept "Findings that check leaves out: { rule, subject, reason, by, until }, or \"RULE:SUBJECT  reason\"; * in a subject stands for any text.";
+    "check.unseen_days" check_unseen_days "Days after which check tells of a person who was not signed in since, or \"never\".";
     "check.severity" check_severity "How bad the findings of a rule are: \"error\", \"warning\", \"note\" or \"off\".";
 };

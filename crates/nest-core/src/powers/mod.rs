@@ -75,7 +75,6 @@ pub struct Powers<'a> {
     pub has_sudo: bool,
     /// The same of doas.
     pub has_doas: bool,
-    like_root: Vec<Group<'a>>,
     now: BString,
 }
 
@@ -86,9 +85,7 @@ const DOAS: [&str; 3] = ["/usr/bin/doas", "/bin/doas", "/usr/local/bin/doas"];
 impl<'a> Powers<'a> {
     /// Reads what there is.
     pub fn of(context: PlanContext<'a>) -> Self {
-        let (files, book, policy) = (context.world.configuration(), context.book, context.policy);
-        let named = policy.admins_like_root.iter();
-        let lines = named.flat_map(|name| book.named(File::Group, name.as_bytes()));
+        let files = context.world.configuration();
         let is_there = |paths: &[&str]| {
             paths.iter().any(|path| context.world.program((*path).into()) == Program::Fine)
         };
@@ -98,7 +95,6 @@ impl<'a> Powers<'a> {
             doas: Doas::read(files),
             has_sudo: is_there(&SUDO),
             has_doas: is_there(&DOAS),
-            like_root: lines.filter_map(|line| Group::read(line.record())).collect(),
             // A day is as near as is known: what ends today has not ended.
             now: format!("{}000000", context.today.to_string().replace('-', "")).into(),
         }
@@ -141,7 +137,10 @@ impl<'a> Powers<'a> {
     /// Every account that may have a way, in the order of the file.
     pub fn accounts(&self) -> Vec<Account<'a>> {
         let book = self.context.book;
-        let mut gids: BTreeSet<Gid> = self.like_root.iter().filter_map(Group::gid).collect();
+        let like_root = self.context.policy.admins_like_root.iter();
+        let like_root = like_root.flat_map(|name| book.named(File::Group, name.as_bytes()));
+        let like_root = like_root.filter_map(|line| Group::read(line.record()));
+        let mut gids: BTreeSet<Gid> = like_root.filter_map(|group| group.gid()).collect();
         let (mut names, mut uids): (HashSet<BString>, _) =
             (HashSet::new(), HashSet::from([Uid::ROOT]));
         let mut everybody = false;
