@@ -112,7 +112,12 @@ pub fn stage_text(
         Err(fault) => return Err(std::io::Error::other(format!("{} {fault}", edit.path))),
     };
     let mut text = Vec::new();
-    if let Some((descriptor, _)) = &old {
+    if let Some((descriptor, stat)) = &old {
+        // Whoever owns the directory could have linked a file of somebody else's there.
+        if stat.st_nlink > 1 {
+            let message = format!("{} has another name too, and stays as it is", edit.path);
+            return Err(std::io::Error::other(message));
+        }
         let most = untrusted::CONFIGURATION + 1;
         std::fs::File::from(descriptor.try_clone()?).take(most).read_to_end(&mut text)?;
         if text.len() as u64 >= most {

@@ -49,6 +49,7 @@ pub fn print(global: &Global, listed: &[Admin<'_>]) {
         let mut last = None;
         let rows = rows().map(|(one, way)| {
             let mut row = row(one, way);
+            row[2] = runs(&way.gives, |command| super::unbroken(&visible(command)));
             // What is the same for all its ways is told once.
             if last.replace(one.account.user.name) == Some(one.account.user.name) {
                 for at in [0, 4, 5] {
@@ -76,7 +77,7 @@ fn row(one: &Admin<'_>, way: &Way) -> [String; 6] {
     [
         visible(one.account.user.name),
         by(&way.by),
-        runs(&way.gives),
+        runs(&way.gives, visible),
         asks(way).to_owned(),
         one.sign_in.in_short(),
         since.unwrap_or_default(),
@@ -106,13 +107,13 @@ pub fn way_in_words(way: &Way) -> String {
         "none" if matches!(way.by, By::Sudo(..) | By::Doas(..)) => ", without a password",
         _ => "",
     };
-    format!("{} as root, by {}{password}", runs(&way.gives), by(&way.by))
+    format!("{} as root, by {}{password}", runs(&way.gives, visible), by(&way.by))
 }
 
-fn runs(gives: &Gives) -> String {
+fn runs(gives: &Gives, shown: impl Fn(&[u8]) -> String) -> String {
     const MOST: usize = 3;
     let some = |all: &[bstr::BString]| {
-        let all: Vec<String> = all.iter().map(|one| visible(one)).collect();
+        let all: Vec<String> = all.iter().map(|one| shown(one)).collect();
         first_of(&all, MOST)
     };
     match gives {

@@ -115,7 +115,7 @@ pub fn table<const N: usize>(titles: [&str; N], rows: impl Iterator<Item = [Stri
     // Each column has a space before it and one after it.
     let needed = least.iter().map(|width| width + 2).sum::<usize>();
     if is_narrow() || columns().is_some_and(|columns| needed > columns) {
-        return one_field_a_line(titles, &rows);
+        return one_field_a_line(titles, &rows).replace(UNBROKEN, " ");
     }
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
@@ -130,7 +130,15 @@ pub fn table<const N: usize>(titles: [&str; N], rows: impl Iterator<Item = [Stri
         let width = u16::try_from(width + 2).unwrap_or(u16::MAX);
         column.set_constraint(ColumnConstraint::LowerBoundary(Width::Fixed(width)));
     }
-    table.trim_fmt()
+    table.trim_fmt().replace(UNBROKEN, " ")
+}
+
+/// Stands for a blank in a cell at which no line is broken.
+const UNBROKEN: char = '\u{a0}';
+
+/// Text of a cell that stays on one line, such as a command with its arguments.
+pub fn unbroken(text: &str) -> String {
+    text.replace(' ', &UNBROKEN.to_string())
 }
 
 /// Rows as blocks, for where there is little room.

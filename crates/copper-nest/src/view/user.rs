@@ -394,7 +394,7 @@ pub fn print_fields(shown: &ShownUser<'_>) {
     for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
         field(at, label, &value, &meaning);
     }
-    let Some(shadow) = &shown.account.shadow else { return };
+    let Some(shadow) = &shown.account.shadow else { return print_tree_fields(shown) };
     outln!();
     file_heading("etc/shadow", "the password and how it ages; days count from 1970-01-01");
     let aging = shadow.aging();
@@ -461,6 +461,43 @@ pub fn print_fields(shown: &ShownUser<'_>) {
     ];
     for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
         field(at, label, &value, &meaning);
+    }
+    print_tree_fields(shown);
+}
+
+/// Explains what is told besides the account files.
+fn print_tree_fields(shown: &ShownUser<'_>) {
+    outln!();
+    file_heading("beside the files", "what the rest of the tree says about the account");
+    let count = |count: usize| if count == 0 { "none".to_owned() } else { count.to_string() };
+    let working = shown.keys.iter().filter(|key| key.works()).count();
+    let rows = [
+        (
+            "sign-in",
+            visible(shown.sign_in.in_short().as_bytes()),
+            "whether anything lets it in now: password, key, shell, expiry and the SSH server agree",
+        ),
+        (
+            "last seen",
+            shown
+                .last_seen
+                .visit()
+                .map_or_else(|| last_seen(&shown.last_seen), |visit| visit.day().to_string()),
+            "the latest sign-in that lastlog, wtmp or what took their place has",
+        ),
+        (
+            "keys",
+            count(working),
+            "SSH keys that let it in, in the files that the SSH server looks at",
+        ),
+        (
+            "powers",
+            count(shown.powers.len()),
+            "ways to run something as root: uid 0, sudoers, doas.conf, groups that amount to root",
+        ),
+    ];
+    for (at, (label, value, meaning)) in rows.into_iter().enumerate() {
+        field(at, label, &value, meaning);
     }
 }
 

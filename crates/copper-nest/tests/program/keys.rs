@@ -127,6 +127,12 @@ fn what_is_no_key_or_no_place_for_one_is_refused_and_shown_to_nobody() {
     symlink("/root/keys/authorized_keys", tree.path(FILE)).unwrap();
     tree.refused(&words, 3, "/home/sunniva/.ssh/authorized_keys is");
     assert!(!tree.read("root/keys/authorized_keys").contains("tavish@quay"));
+    // A second name of a file that is somebody else's.
+    std::fs::remove_file(tree.path(FILE)).unwrap();
+    std::fs::hard_link(tree.path("etc/shadow"), tree.path(FILE)).unwrap();
+    let run = tree.run(&words);
+    assert!(run.status != 0 && run.stderr.contains("has another name too"), "{}", run.stderr);
+    assert!(!tree.read("etc/shadow").contains("tavish@quay"));
 }
 
 #[test]

@@ -205,6 +205,11 @@ fn trial(sound: &TestTree, fault: &Fault) -> Option<String> {
     for path in ["etc/skel", "home", "etc/shells"] {
         std::fs::rename(bare.path(path), bare.path(&format!("{path}.gone"))).unwrap();
     }
+    // Nor is anything in the files beside it that may be empty.
+    let ranges = ["etc/subuid", "etc/subgid"];
+    for path in ranges.into_iter().filter(|_| !ranges.contains(&fault.file)) {
+        bare.write(path, "");
+    }
     let found = findings(&bare);
     // Whose home is not there is seen once its line can be read.
     let also = |fault: &Fault, rule: &str| match fault.rule {

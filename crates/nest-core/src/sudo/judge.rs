@@ -271,13 +271,15 @@ impl Sudoers {
                 "it is about {word}, and which hosts that is is not known"
             ));
         }
-        let lower = self.host.to_ascii_lowercase();
-        let short = lower.split_str(".").next().unwrap_or_default();
         let pattern = word.to_ascii_lowercase();
-        let fits = |name: &[u8]| crate::configuration::fits(name, &pattern);
-        // A short name is held against the short one.
-        let means =
-            if pattern.contains(&b'.') { fits(&lower) } else { fits(short) || fits(&lower) };
+        // A short name is held against the short ones.
+        let whole = pattern.contains(&b'.');
+        let means = self.hosts.iter().any(|host| {
+            let host = host.to_ascii_lowercase();
+            let short = host.split_str(".").next().unwrap_or_default();
+            let fits = |name: &[u8]| crate::configuration::fits(name, &pattern);
+            fits(&host) || !whole && fits(short)
+        });
         if means { Match::Yes(word.clone()) } else { Match::Nothing }
     }
 
@@ -429,6 +431,15 @@ mod tests {
                 "5 Uid(Uid(7))"
             ]
         );
+    }
+
+    #[test]
+    fn a_machine_is_called_as_etc_hosts_calls_it_too() {
+        let hosts = "127.0.0.1 localhost # not skerry\n127.0.1.1 harbour.example skerry.gullhaven.example\n";
+        let files = |sudoers| vec![("etc/sudoers", sudoers), ("etc/hosts", hosts)];
+        assert_eq!(given(files("maren harbour.example = ALL\n")).len(), 1);
+        assert_eq!(given(files("maren harbour = ALL\nmaren skerry = ALL\n")).len(), 2);
+        assert_eq!(given(files("maren localhost = ALL\nmaren example = ALL\n")), [""; 0]);
     }
 
     #[test]

@@ -8,7 +8,7 @@ mod judge;
 
 use std::collections::HashMap;
 
-use bstr::{BStr, BString};
+use bstr::{BStr, BString, ByteSlice};
 
 pub use self::judge::{AskedFor, Gives, Grant};
 use crate::configuration::{ConfigFiles, Place};
@@ -26,7 +26,8 @@ pub struct Sudoers {
     pub unread: Vec<String>,
     /// How many files were read.
     pub files: usize,
-    host: BString,
+    /// What the machine is called: by itself, and as etc/hosts calls it first.
+    hosts: Vec<BString>,
 }
 
 /// What an alias stands for.
@@ -108,8 +109,20 @@ pub struct Asker<'a> {
 impl Sudoers {
     /// Reads the configuration of a tree that is the machine `host`.
     pub fn read(files: &dyn ConfigFiles, host: &BStr) -> Self {
-        Sudoers { host: host.into(), ..grammar::read(files, host) }
+        let mut hosts = vec![BString::from(host)];
+        // Where sudo asks for whole names, as Debian's does, it goes by what this says.
+        let known = files.read("etc/hosts".into()).ok().flatten().unwrap_or_default();
+        hosts.extend(first_name(&known, host));
+        Sudoers { hosts, ..grammar::read(files, host) }
     }
+}
+
+/// The first name on the line of hosts(5) that names a host.
+fn first_name(hosts: &[u8], host: &BStr) -> Option<BString> {
+    let lines = hosts.lines().map(|line| line.split_once_str("#").map_or(line, |(said, _)| said));
+    let mut names = lines.map(|line| line.fields().skip(1).collect::<Vec<_>>());
+    let line = names.find(|names| names.iter().any(|name| name.eq_ignore_ascii_case(host)))?;
+    line.first().map(|name| BString::from(*name))
 }
 
 /// Accounts that lines may be about.
