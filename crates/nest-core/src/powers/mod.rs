@@ -15,7 +15,7 @@ use crate::context::PlanContext;
 use crate::sign_in::{KeyFound, keys_found};
 use crate::sudo::{AskedFor, Asker, Gives, Grant, Named, Sudoers};
 use crate::surroundings::Program;
-use crate::table::{File, Group, Record};
+use crate::table::{File, Group, Passwd, Record};
 use crate::value::{Gid, Uid};
 
 pub use self::doas::Doas;
@@ -77,6 +77,9 @@ pub struct Powers<'a> {
     pub has_doas: bool,
     now: BString,
 }
+
+/// So many accounts are looked up one by one.
+const FEW: usize = 64;
 
 /// Where the programs are.
 const SUDO: [&str; 3] = ["/usr/bin/sudo", "/bin/sudo", "/usr/local/bin/sudo"];
@@ -162,14 +165,22 @@ impl<'a> Powers<'a> {
                 names.extend(group.members().map(BString::from));
             }
         }
-        let is_one = |account: &Account<'_>| {
-            let user = &account.user;
+        let is_one = |user: &Passwd<'_>| {
             everybody
                 || user.uid().is_some_and(|uid| uids.contains(&uid))
                 || user.gid().is_some_and(|gid| gids.contains(&gid))
                 || names.contains(BStr::new(user.name))
         };
-        AccountIndex::new(book, self.context.policy).accounts().filter(is_one).collect()
+        let policy = self.context.policy;
+        let users = || book.users.records().map(|(_, user)| user).filter(is_one);
+        // Of few each is looked up; of many all are gone through once.
+        match users().nth(FEW).is_none() {
+            true => users().map(|user| Account::gather(book, policy, user)).collect(),
+            false => {
+                let all = AccountIndex::new(book, policy);
+                all.accounts().filter(|account| is_one(&account.user)).collect()
+            }
+        }
     }
 
     /// Whether a group that is said to administer is given everything; why not, in words.
