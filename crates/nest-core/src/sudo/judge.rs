@@ -71,7 +71,7 @@ impl Sudoers {
     pub fn grants(&self, asker: &Asker<'_>, now: &BStr) -> Vec<Grant> {
         let mut grants = Vec::new();
         for rule in &self.rules {
-            let (by, unknown) = match self.user(&rule.users, asker, &mut Vec::new()) {
+            let (by, unknown) = match self.user(&rule.users, asker) {
                 Match::Yes(by) => (by, None),
                 Match::Unknown(why) => (BString::default(), Some(why)),
                 Match::Nothing | Match::No => continue,
@@ -105,7 +105,7 @@ impl Sudoers {
         let (mut commands, mut but, mut all, mut taken) = (Vec::new(), Vec::new(), false, false);
         let mut asks = None;
         for Privilege { hosts, commands: rules } in &rule.privileges {
-            match self.host(hosts, &mut Vec::new()) {
+            match self.host(hosts) {
                 Match::Yes(_) => {}
                 Match::Nothing | Match::No => continue,
                 Match::Unknown(why) => unknown = Some(why),
@@ -170,7 +170,7 @@ impl Sudoers {
             return if is_root { Match::Yes("root".into()) } else { Match::Nothing };
         };
         let root = Asker { name: b"root", uid: Some(Uid::ROOT), groups: &Vec::new };
-        self.list(AliasKind::RunAs, users, &root, &mut Vec::new())
+        self.list(AliasKind::RunAs, users, &|word| one(word, &root), &mut Vec::new())
     }
 
     /// Whose password is asked for a command.
@@ -192,62 +192,45 @@ impl Sudoers {
         let for_all = named().filter(|setting| match &setting.scope {
             SettingScope::All => true,
             SettingScope::Hosts(hosts) => {
-                matches!(self.host(hosts, &mut Vec::new()), Match::Yes(_))
+                matches!(self.host(hosts), Match::Yes(_))
             }
             SettingScope::Users(_) | SettingScope::Other => false,
         });
         let for_one = named().filter(|setting| match &setting.scope {
             SettingScope::Users(users) => {
-                matches!(self.user(users, asker, &mut Vec::new()), Match::Yes(_))
+                matches!(self.user(users, asker), Match::Yes(_))
             }
             SettingScope::All | SettingScope::Hosts(_) | SettingScope::Other => false,
         });
         for_all.chain(for_one).last().map(|setting| (setting.on, setting.value.as_ref()))
     }
 
-    fn user(&self, users: &[Item], asker: &Asker<'_>, within: &mut Vec<BString>) -> Match {
-        self.list(AliasKind::User, users, asker, within)
+    fn user(&self, users: &[Item], asker: &Asker<'_>) -> Match {
+        self.list(AliasKind::User, users, &|word| one(word, asker), &mut Vec::new())
     }
 
-    /// What a list says to somebody: the last word that is about them.
+    /// Whether a list of hosts is about this machine.
+    fn host(&self, hosts: &[Item]) -> Match {
+        self.list(AliasKind::Host, hosts, &|word| self.one_host(word), &mut Vec::new())
+    }
+
+    /// What a list says, where `of` says what a word does: the last that is about it.
     fn list(
         &self,
         kind: AliasKind,
         items: &[Item],
-        asker: &Asker<'_>,
+        of: &dyn Fn(&BString) -> Match,
         within: &mut Vec<BString>,
     ) -> Match {
         for item in items.iter().rev() {
             let found = match self.alias(kind, &item.word, within) {
                 Some(items) => {
                     within.push(item.word.clone());
-                    let found = self.list(kind, items, asker, within);
+                    let found = self.list(kind, items, of, within);
                     within.pop();
                     found
                 }
-                None => one(&item.word, asker),
-            };
-            match (found, item.negated) {
-                (Match::Nothing, _) => {}
-                (Match::Yes(_), true) => return Match::No,
-                (Match::No, true) => return Match::Yes(item.word.clone()),
-                (found, _) => return found,
-            }
-        }
-        Match::Nothing
-    }
-
-    /// Whether a list of hosts is about this machine.
-    fn host(&self, hosts: &[Item], within: &mut Vec<BString>) -> Match {
-        for item in hosts.iter().rev() {
-            let found = match self.alias(AliasKind::Host, &item.word, within) {
-                Some(items) => {
-                    within.push(item.word.clone());
-                    let found = self.host(items, within);
-                    within.pop();
-                    found
-                }
-                None => self.one_host(&item.word),
+                None => of(&item.word),
             };
             match (found, item.negated) {
                 (Match::Nothing, _) => {}
