@@ -605,8 +605,8 @@ fn the_list_of_users_tells_who_can_sign_in() {
     assert_eq!(names("list users --expiring 119"), ["tavish"]);
     assert_eq!(names("list users --expiring 118"), [""; 0]);
     let run = tree.done("list users");
-    run.says("Sunniva Hale\tyes\t2026-05-29\t\n")
-        .says("Tavish Rowe\tlocked\t2026-05-29\t2027-03-23\n");
+    run.says("Sunniva Hale\tyes\t2026-05-29\t\t\n")
+        .says("Tavish Rowe\tlocked\t2026-05-29\t2027-03-23\t\n");
 }
 
 #[test]
