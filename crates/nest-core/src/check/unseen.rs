@@ -11,6 +11,12 @@ use crate::table::{File, PasswdField};
 
 pub(super) const PASSES: &[Pass] = &[(&[&UNSEEN], unseen)];
 
+/// Somebody who could sign in.
+const WITH_PASSWORD: &[(File, &str)] = &[(
+    File::Shadow,
+    "maren:$y$j9T$TQrrklxsv3nFULfgn4vfq1$uF6Yp8T5sCFlkFK8AI5yNLvAOEZl4Pn70F8hFaZBvz2:20781:0::7:::\n",
+)];
+
 static UNSEEN: Rule = Rule {
     name: "unseen",
     severity: Severity::Note,
@@ -22,8 +28,8 @@ static UNSEEN: Rule = Rule {
               number of days; where no log of sign-ins is kept nobody is told of.",
     remedy: "Ask whether the account is needed still: copper-nest suspend user NAME keeps it out, \
                  and takes nothing away.",
-    bad: Example::beside(Besides::Unseen { days: 400, tells_after: 180 }),
-    good: Example::beside(Besides::Unseen { days: 20, tells_after: 180 }),
+    bad: Example { other: WITH_PASSWORD, besides: Besides::Unseen { days: 400, tells_after: 180 } },
+    good: Example { other: WITH_PASSWORD, besides: Besides::Unseen { days: 20, tells_after: 180 } },
     ..PLAIN
 };
 
