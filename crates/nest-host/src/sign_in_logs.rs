@@ -1,12 +1,12 @@
-//! The logs of sign-ins that systems keep: lastlog and wtmp of fixed records, and the databases
-//! that took their place.
+//! The logs of sign-ins that systems keep: two of records of one length, and the databases that
+//! took their place.
 
 use std::io::Read;
 use std::os::fd::{AsRawFd, OwnedFd};
 
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::last_seen::{
-    LastSeen, LastlogLayout, Login, LoginKind, LoginLayout, Presence, Visit, Visits,
+    LastSeen, Login, LoginKind, LoginLayout, Presence, UidLogLayout, Visit, Visits,
 };
 use nest_core::value::{Day, Uid};
 use nest_core::words::without_error_numbers;
@@ -19,7 +19,7 @@ use crate::tree::Tree;
 use crate::untrusted;
 
 /// One record for each uid.
-const LASTLOG: &str = "var/log/lastlog";
+const BY_UID: &str = "var/log/lastlog";
 /// Every sign-in, and the log before it.
 const WTMP: [&str; 2] = ["var/log/wtmp", "var/log/wtmp.1"];
 /// The databases, and what is asked of each: name, seconds, terminal, host.
@@ -43,7 +43,7 @@ const PART: usize = 384 * 400;
 #[derive(Debug)]
 pub(crate) struct SignInLogs {
     visits: Visits,
-    lastlog: Option<Lastlog>,
+    by_uid: Option<UidLog>,
     /// How many logs there are.
     logs: usize,
     /// Why some can't be read.
@@ -53,9 +53,9 @@ pub(crate) struct SignInLogs {
 
 /// A log with a place for each uid.
 #[derive(Debug)]
-struct Lastlog {
+struct UidLog {
     file: OwnedFd,
-    layout: LastlogLayout,
+    layout: UidLogLayout,
 }
 
 impl SignInLogs {
@@ -63,16 +63,16 @@ impl SignInLogs {
     pub fn read(tree: &Tree, today: Day) -> Self {
         let mut logs = SignInLogs {
             visits: Visits::default(),
-            lastlog: None,
+            by_uid: None,
             logs: 0,
             unread: Vec::new(),
             present: Vec::new(),
         };
-        if let Some(file) = logs.open(tree, LASTLOG) {
-            logs.lastlog = match layout_of(&file, today) {
-                Ok(layout) => Some(Lastlog { file, layout }),
+        if let Some(file) = logs.open(tree, BY_UID) {
+            logs.by_uid = match layout_of(&file, today) {
+                Ok(layout) => Some(UidLog { file, layout }),
                 Err(error) => {
-                    logs.unread.push(told(LASTLOG, error));
+                    logs.unread.push(told(BY_UID, error));
                     None
                 }
             };
@@ -114,7 +114,7 @@ impl SignInLogs {
 
     /// When an account was last signed in.
     pub fn of(&self, name: &BStr, uid: Option<Uid>) -> LastSeen {
-        let by_uid = self.lastlog.as_ref().zip(uid).and_then(|(log, uid)| log.of(uid));
+        let by_uid = self.by_uid.as_ref().zip(uid).and_then(|(log, uid)| log.of(uid));
         let latest = by_uid.iter().chain(self.visits.of(name)).max_by_key(|visit| visit.at);
         match latest {
             Some(visit) => LastSeen::At(visit.clone()),
@@ -134,7 +134,7 @@ fn told(path: &str, why: impl std::fmt::Display) -> String {
     format!("{path} can't be read: {}", without_error_numbers(&why.to_string()))
 }
 
-impl Lastlog {
+impl UidLog {
     fn of(&self, uid: Uid) -> Option<Visit> {
         let mut record = vec![0; self.layout.length()];
         let at = u64::from(uid.0) * self.layout.length() as u64;
@@ -144,7 +144,7 @@ impl Lastlog {
 }
 
 /// The layout of a log that is mostly holes: by the first part of it that is none.
-fn layout_of(file: &OwnedFd, today: Day) -> std::io::Result<LastlogLayout> {
+fn layout_of(file: &OwnedFd, today: Day) -> std::io::Result<UidLogLayout> {
     let offset = match rustix::fs::seek(file, SeekFrom::Data(0)) {
         Ok(offset) => offset,
         // Nothing but holes.
@@ -155,7 +155,7 @@ fn layout_of(file: &OwnedFd, today: Day) -> std::io::Result<LastlogLayout> {
     };
     let mut part = vec![0; 1 << 20];
     let read = rustix::io::pread(file, &mut part[..], offset)?;
-    Ok(LastlogLayout::of(offset, &part[..read], today))
+    Ok(UidLogLayout::of(offset, &part[..read], today))
 }
 
 /// Goes through a log of records.

@@ -483,7 +483,7 @@ fn print_tree_fields(shown: &ShownUser<'_>) {
                 .last_seen
                 .visit()
                 .map_or_else(|| last_seen(&shown.last_seen), |visit| visit.day().to_string()),
-            "the latest sign-in that lastlog, wtmp or what took their place has",
+            "the latest sign-in that the system's own logs have",
         ),
         (
             "keys",

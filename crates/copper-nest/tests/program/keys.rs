@@ -60,6 +60,17 @@ fn keys_come_and_go_and_lines_of_other_hands_stay() {
 }
 
 #[test]
+fn a_key_that_stands_on_several_lines_is_dropped_from_each() {
+    let tree = TestTree::new();
+    let more = format!("{KEY}{OTHER}from=\"10.0.0.*\" {KEY}");
+    tree.write(FILE, &more);
+    tree.done("change user sunniva --drop-key maren@harbour --yes");
+    assert_eq!(tree.read(FILE), OTHER);
+    tree.done("undo 1 --yes");
+    assert_eq!(tree.read(FILE), more);
+}
+
+#[test]
 fn the_first_key_makes_the_file_as_the_server_wants_it() {
     let tree = TestTree::new();
     tree.write("root/other.pub", OTHER);

@@ -5,6 +5,11 @@ use std::os::unix::fs::FileExt;
 
 use crate::harness::TestTree;
 
+/// The system's log with a place for each uid.
+pub const BY_UID: &str = "var/log/lastlog";
+/// The database that took its place.
+const DATABASE: &str = "var/lib/lastlog/lastlog2.db";
+
 /// Seconds of 2026-06-01 08:30 in UTC, and of the year before.
 const JUNE: i64 = 1_780_302_600;
 const EARLIER: i64 = JUNE - 365 * 86_400;
@@ -28,14 +33,10 @@ fn record(kind: u16, name: &str, at: i64, from: &str, swapped: bool) -> Vec<u8> 
     record
 }
 
-fn lastlog(tree: &TestTree, uid: u64, at: i64) {
+fn log_by_uid(tree: &TestTree, uid: u64, at: i64) {
     std::fs::create_dir_all(tree.path("var/log")).unwrap();
-    let file = File::options()
-        .create(true)
-        .truncate(false)
-        .write(true)
-        .open(tree.path("var/log/lastlog"))
-        .unwrap();
+    let file =
+        File::options().create(true).truncate(false).write(true).open(tree.path(BY_UID)).unwrap();
     let mut record = vec![0; 292];
     record[..4].copy_from_slice(&u32::try_from(at).unwrap().to_le_bytes());
     record[4..8].copy_from_slice(b"tty1");
@@ -54,7 +55,7 @@ fn never_seen_and_no_log_are_told_apart() {
     assert_eq!(seen(&tree, "sunniva"), "not known: no log of sign-ins is kept here");
     assert_eq!(tree.json("show user sunniva")["last_seen_known"], false);
     tree.refused("list users --unseen 30", 3, "no log of sign-ins is kept here");
-    lastlog(&tree, 1000, JUNE);
+    log_by_uid(&tree, 1000, JUNE);
     assert_eq!(seen(&tree, "sunniva"), "2026-06-01 08:30 on tty1");
     assert_eq!(seen(&tree, "tavish"), "never, as far as the logs go");
     let shown = tree.json("show user sunniva");
@@ -86,7 +87,7 @@ fn the_latest_of_all_logs_counts_whichever_machine_wrote_them() {
         tree.write("var/log/wtmp.1", record(7, "sunniva", EARLIER, "old.example", swapped));
         assert_eq!(seen(&tree, "sunniva"), "2026-06-01 08:30 on pts/3 from quay.example");
         assert_eq!(seen(&tree, "tavish"), "2025-06-02 08:30 on pts/3 from 10.20.0.8");
-        lastlog(&tree, 1000, JUNE + 60);
+        log_by_uid(&tree, 1000, JUNE + 60);
         assert_eq!(seen(&tree, "sunniva"), "2026-06-01 08:31 on tty1");
     }
 }
@@ -100,7 +101,7 @@ fn databases_are_read_and_damaged_ones_are_told() {
         database.execute_batch(script).unwrap();
     };
     make(
-        "var/lib/lastlog/lastlog2.db",
+        DATABASE,
         &format!(
             "CREATE TABLE Lastlog2 (Name TEXT PRIMARY KEY, Time INTEGER, TTY TEXT, RemoteHost TEXT, Service TEXT);
              INSERT INTO Lastlog2 VALUES ('sunniva', {EARLIER}, 'pts/1', '10.20.0.9', 'sshd'), ('tavish', NULL, NULL, NULL, NULL);"
@@ -121,9 +122,9 @@ fn databases_are_read_and_damaged_ones_are_told() {
     assert_eq!(seen(&tree, "sunniva"), "2026-06-01 08:30 on tty2");
     // One of a newer form, and one that is torn.
     make("var/lib/wtmpdb/wtmp.db", "ALTER TABLE wtmp RENAME COLUMN Login TO Since;");
-    tree.write("var/lib/lastlog/lastlog2.db", "SQLite format 3\0 and no more");
+    tree.write(DATABASE, "SQLite format 3\0 and no more");
     let told = seen(&tree, "sunniva");
-    assert!(told.starts_with("not known: var/lib/lastlog/lastlog2.db can't be read: "), "{told}");
+    assert!(told.starts_with(&format!("not known: {DATABASE} can't be read: ")), "{told}");
     assert!(told.contains("var/lib/wtmpdb/wtmp.db can't be read: "), "{told}");
     std::fs::remove_file(tree.path("var/lib/wtmpdb/wtmp.db")).unwrap();
     std::fs::create_dir(tree.path("var/lib/wtmpdb/wtmp.db")).unwrap();
@@ -133,9 +134,9 @@ fn databases_are_read_and_damaged_ones_are_told() {
 #[test]
 fn a_sparse_log_of_very_many_uids_is_read_at_once() {
     let tree = TestTree::new();
-    lastlog(&tree, 1000, JUNE);
+    log_by_uid(&tree, 1000, JUNE);
     // Some 400 GB of apparent size.
-    lastlog(&tree, 1_400_000_000, EARLIER);
+    log_by_uid(&tree, 1_400_000_000, EARLIER);
     let begun = std::time::Instant::now();
     assert_eq!(seen(&tree, "sunniva"), "2026-06-01 08:30 on tty1");
     assert!(begun.elapsed().as_secs() < 30);
@@ -172,7 +173,7 @@ fn whoever_is_signed_in_is_told() {
 #[test]
 fn check_tells_of_people_unseen_for_longer_than_the_policy_says() {
     let tree = TestTree::new();
-    lastlog(&tree, 1000, EARLIER);
+    log_by_uid(&tree, 1000, EARLIER);
     let found = || tree.json("check --only unseen --allow-skipped");
     assert_eq!(found()["findings"].as_array().unwrap().len(), 0);
     tree.write("etc/copper-nest/policy.toml", "[check]\nunseen_days = 180\n");
@@ -184,6 +185,6 @@ fn check_tells_of_people_unseen_for_longer_than_the_policy_says() {
     tree.write("etc/copper-nest/policy.toml", "[check]\nunseen_days = \"seldom\"\n");
     assert!(tree.run("check").stderr.contains("check.unseen_days: this is a number of days"));
     tree.write("etc/copper-nest/policy.toml", "[check]\nunseen_days = 180\n");
-    tree.remove("var/log/lastlog");
+    tree.remove(BY_UID);
     assert!(found()["skipped"][0]["why"].as_str().unwrap().contains("no log of sign-ins"));
 }

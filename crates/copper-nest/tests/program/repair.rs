@@ -114,7 +114,7 @@ fn neglected_around() -> Vec<TestTree> {
     // Some 300 days ago.
     let mut last = vec![0; 292 * 1001];
     last[292 * 1000..292 * 1000 + 4].copy_from_slice(&1_770_000_000_u32.to_le_bytes());
-    around.write("var/log/lastlog", last);
+    around.write(crate::last_seen::BY_UID, last);
     around.write("etc/copper-nest/policy.toml", "[check]\nunseen_days = 90\n");
     let weak = crate::keys::WEAK;
     around.write("home/sunniva/.ssh/authorized_keys", format!("{weak}{}", crate::harness::KEY));

@@ -1,6 +1,7 @@
 //! When an account was last signed in, and who is now: what the logs of the system say.
 //!
-//! - `records`: the old logs, of records of one length: utmp(5), wtmp and lastlog
+//! - `records`: the old logs, of records of one length: utmp(5), and a log with a place for
+//!   each uid
 
 mod records;
 
@@ -8,7 +9,7 @@ use std::collections::HashMap;
 
 use bstr::{BStr, BString};
 
-pub use self::records::{LastlogLayout, Login, LoginKind, LoginLayout};
+pub use self::records::{Login, LoginKind, LoginLayout, UidLogLayout};
 use crate::value::Day;
 
 /// A sign-in that a log has.

@@ -129,17 +129,17 @@ fn word(record: &[u8], at: usize, most: usize) -> BString {
     text[..text.find_byte(0).unwrap_or(most)].into()
 }
 
-/// How records of lastlog are written: one for each uid, at its place.
+/// How the records of a log with a place for each uid are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub struct LastlogLayout {
+pub struct UidLogLayout {
     swapped: bool,
     wide: bool,
 }
 
-impl LastlogLayout {
+impl UidLogLayout {
     /// The layout of a log, by a part of it that begins at an offset.
     pub fn of(offset: u64, part: &[u8], today: Day) -> Self {
-        let fits = |layout: &LastlogLayout| {
+        let fits = |layout: &UidLogLayout| {
             let length = layout.length() as u64;
             let first = (offset.next_multiple_of(length) - offset) as usize;
             let records = part.get(first..).unwrap_or_default().chunks_exact(layout.length());
@@ -147,7 +147,7 @@ impl LastlogLayout {
             visits.filter(|visit| is_in_time(visit.at, today)).count()
         };
         let all = [(true, true), (false, true), (true, false), (false, false)];
-        let all = all.map(|(swapped, wide)| LastlogLayout { swapped, wide });
+        let all = all.map(|(swapped, wide)| UidLogLayout { swapped, wide });
         all.into_iter().max_by_key(fits).expect("BUG: there are layouts")
     }
 
@@ -215,9 +215,9 @@ mod tests {
     }
 
     #[test]
-    fn a_lastlog_is_read_by_its_layout() {
+    fn a_log_by_uid_is_read_by_its_layout() {
         for (swapped, wide) in [(false, false), (true, false), (false, true), (true, true)] {
-            let layout = LastlogLayout { swapped, wide };
+            let layout = UidLogLayout { swapped, wide };
             let mut record = vec![0; layout.length()];
             assert_eq!(layout.read(&record), None);
             let little = 1_790_000_000_u64.to_le_bytes();
@@ -226,7 +226,7 @@ mod tests {
                 record[if swapped { bytes - 1 - at } else { at }] = little[at];
             }
             record[bytes..bytes + 4].copy_from_slice(b"tty1");
-            let found = LastlogLayout::of(record.len() as u64 * 1000, &record, NOW);
+            let found = UidLogLayout::of(record.len() as u64 * 1000, &record, NOW);
             assert_eq!(found, layout);
             assert_eq!(found.read(&record).unwrap().at, 1_790_000_000);
             assert_eq!(found.read(&record).unwrap().line, "tty1");

@@ -110,8 +110,7 @@ impl Undoing<'_> {
         let (there, gone): (Vec<_>, Vec<_>) = std::mem::take(&mut back.lines)
             .into_iter()
             .partition(|change| change.was.as_ref().is_none_or(is_there));
-        for change in gone {
-            let line = change.was.unwrap_or_default();
+        for line in gone.into_iter().filter_map(|change| change.was) {
             self.decide("gone already", path.clone(), line.to_string());
         }
         if there.is_empty() {

@@ -75,9 +75,13 @@ impl UserChange<'_, '_> {
 
     /// Takes every line out that holds the key.
     fn drop_key(&mut self, name: &str, files: &mut [KeysAt]) -> Result<()> {
-        let mut called: Vec<&KeyLine> =
-            files.iter().flat_map(|file| &file.keys).filter(|key| key.is_called(name)).collect();
-        called.dedup_by(|one, other| one.fingerprint == other.fingerprint);
+        // One key may stand on several lines.
+        let mut called: Vec<&KeyLine> = Vec::new();
+        for key in files.iter().flat_map(|file| &file.keys).filter(|key| key.is_called(name)) {
+            if called.iter().all(|other| other.fingerprint != key.fingerprint) {
+                called.push(key);
+            }
+        }
         let user: BString = self.name().into();
         let key = match called.as_slice() {
             [] => {
@@ -96,7 +100,8 @@ impl UserChange<'_, '_> {
         for file in files {
             let text = file.text.as_deref().unwrap_or_default();
             for held in file.keys.iter().filter(|held| held.fingerprint == key.fingerprint) {
-                let line = text.lines_of().nth(held.line - 1).unwrap_or_default();
+                let line = text.lines_of().nth(held.line - 1);
+                let line = line.expect("BUG: a key stands on a line that is not there");
                 file.lines.push(LineChange::removing(text, line));
             }
             file.keys.retain(|held| held.fingerprint != key.fingerprint);
