@@ -71,6 +71,31 @@ fn a_key_that_stands_on_several_lines_is_dropped_from_each() {
 }
 
 #[test]
+fn accounts_of_one_home_have_one_file() {
+    let (tree, other, weak) = tree();
+    tree.append("etc/passwd", "keeper:x:1000:1000::/home/sunniva:/bin/sh\n");
+    tree.append("etc/shadow", "keeper:!:20600::::::\n");
+    let before = tree.read(FILE);
+    tree.done(&format!("change user sunniva keeper --add-key {other}"));
+    let after = tree.read(FILE);
+    assert_eq!(after, format!("{before}\n{OTHER}"));
+    tree.done(&format!("change user sunniva keeper --drop-key maren@harbour --add-key {weak}"));
+    assert_eq!(tree.read(FILE), format!("# mine, by hand\r\nno key at all\n{OTHER}{WEAK}"));
+    tree.done("undo 2 --yes");
+    tree.done("undo 1 --yes");
+    assert_eq!(tree.read(FILE), format!("{before}\n"));
+    // The same where there is no file yet; not where it would be two people's.
+    std::fs::remove_dir_all(tree.path("home/sunniva/.ssh")).unwrap();
+    tree.done(&format!("change user sunniva keeper --add-key {other}"));
+    assert_eq!(tree.read(FILE), OTHER);
+    std::fs::remove_dir_all(tree.path("home/sunniva/.ssh")).unwrap();
+    tree.append("etc/passwd", "perrin:x:1010:1000::/home/sunniva:/bin/sh\n");
+    tree.append("etc/shadow", "perrin:!:20600::::::\n");
+    let words = format!("change user sunniva perrin --add-key {other}");
+    tree.refused(&words, 3, "is made for another account too");
+}
+
+#[test]
 fn the_first_key_makes_the_file_as_the_server_wants_it() {
     let tree = TestTree::new();
     tree.write("root/other.pub", OTHER);

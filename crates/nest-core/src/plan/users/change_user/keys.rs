@@ -140,7 +140,7 @@ impl UserChange<'_, '_> {
         if text.is_some() {
             let path =
                 TreePath::new(&path).ok_or_else(|| self.refuse(KeyTrouble::Nowhere.into()))?;
-            self.builder.step(Step::EditText(TextEdit { path, lines, owner, mode: 0o600 }));
+            self.edit_once(TextEdit { path, lines, owner, mode: 0o600 });
             return Ok(());
         }
         let home = BString::from(self.found.user.home);
@@ -157,15 +157,55 @@ impl UserChange<'_, '_> {
             let name = path.rsplit_once_str("/").map_or(&path[..], |(_, name)| name).into();
             let files = vec![NewFile { path: name, contents, mode: 0o600 }];
             let skeleton = None;
-            let (path, mode) = (directory, 0o700);
-            self.builder.step(Step::MakeDirectory { path, skeleton, files, owner, mode });
-            return Ok(());
+            let (place, mode) = (directory, 0o700);
+            let made = Step::MakeDirectory { path: place, skeleton, files, owner, mode };
+            return self.make_once(made, path);
         }
         let below = TreePath::judged(&home);
         let name = path.strip_prefix(&[home.as_slice(), b"/"].concat()[..]).unwrap_or(&path);
         let file = NewFile { path: name.into(), contents, mode: 0o600 };
         self.subject.decide("ssh", counted(keys.len(), "key", "keys"), format!("in {path}"));
-        self.builder.step(Step::MakeFile { below, file, owner });
-        Ok(())
+        self.make_once(Step::MakeFile { below, file, owner }, path)
+    }
+
+    /// Edits a file; where an account of the same home has it edited already, by the same step.
+    fn edit_once(&mut self, edit: TextEdit) {
+        let before = self.builder.plan.steps.iter_mut().find_map(|step| match step {
+            Step::EditText(other) if other.path == edit.path => Some(other),
+            _ => None,
+        });
+        match before {
+            Some(other) => {
+                let new = edit.lines.into_iter().filter(|line| !other.lines.contains(line));
+                let new: Vec<LineChange> = new.collect();
+                other.lines.extend(new);
+            }
+            None => self.builder.step(Step::EditText(edit)),
+        }
+    }
+
+    /// Makes a file; not twice for accounts of one home, and not for two of them in two ways.
+    fn make_once(&mut self, made: Step, path: BString) -> Result<()> {
+        let is_same = |step: &Step| match (step, &made) {
+            (Step::MakeDirectory { path: one, .. }, Step::MakeDirectory { path: other, .. }) => {
+                one == other
+            }
+            (
+                Step::MakeFile { below, file, .. },
+                Step::MakeFile { below: other, file: new, .. },
+            ) => below == other && file.path == new.path,
+            _ => false,
+        };
+        match self.builder.plan.steps.iter().find(|step| is_same(step)) {
+            Some(before) if *before == made => Ok(()),
+            Some(_) => {
+                let why = "is made for another account too, whose home is the same".to_owned();
+                Err(self.refuse(KeyTrouble::NotToBeWritten { path, why }.into()))
+            }
+            None => {
+                self.builder.step(made);
+                Ok(())
+            }
+        }
     }
 }
