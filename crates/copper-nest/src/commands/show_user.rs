@@ -68,7 +68,7 @@ impl ShowUser {
         if global.json() {
             view::print_json(&user::to_json(&shown));
         } else if self.fields {
-            user::print_fields(&shown);
+            view::user_fields::print_fields(&shown);
         } else {
             user::print(&shown, &nest_core::account::lines_about(&loaded.book, &account.user));
         }

@@ -9,7 +9,8 @@ use nest_core::value::PasswordField;
 use nest_core::words::counted;
 use serde_json::{Value, json};
 
-use super::user::{field, file_heading, print_lines};
+use super::user::print_lines;
+use super::user_fields::{field, file_heading};
 use super::{for_a_person, style, table, visible};
 use crate::cli::Global;
 

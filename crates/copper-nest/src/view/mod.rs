@@ -10,12 +10,14 @@ pub mod groups;
 pub mod ids;
 pub mod keys;
 pub mod receipt;
+pub mod receipt_lines;
 pub mod remedy;
 pub mod retired;
 pub mod sarif;
 pub mod style;
 pub mod trace;
 pub mod user;
+pub mod user_fields;
 pub mod users;
 
 use std::borrow::Cow;

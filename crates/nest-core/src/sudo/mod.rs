@@ -1,8 +1,9 @@
 //! Who may become root by sudo: sudoers(5), as sudo(8) goes by it.
 //!
-//! - `grammar`: reading the files
+//! - `grammar`, `cursor`: reading the files, and the words of a line
 //! - `judge`: what they give to an account
 
+mod cursor;
 mod grammar;
 mod judge;
 
