@@ -8,7 +8,7 @@ use super::{
     Checker, Command, Example, Family, Mark, PLAIN, Pass, Remedy, Rule, Severity, new_password,
 };
 use crate::account::admin_groups;
-use crate::sign_in::can_work;
+use crate::sign_in::{can_work, sign_in_by_book};
 use crate::table::{File, Group, GroupField, Passwd, Record};
 use crate::value::IdSpan;
 use crate::value::Uid;
@@ -165,11 +165,16 @@ fn no_admin(checker: &mut Checker<'_>) {
         (None, Some(admin)) => new_password(checker.context, admin.name),
         // One command that makes an administrator: a person would need two.
         (None, None) => {
-            let root = book.users_by_uid(Uid::ROOT).first().map(|(_, root)| root.name);
-            let generate = root.map(|root| new_password(context, root)).unwrap_or_default();
             let meant =
                 format!("let somebody sign in, and put them into {}", BStr::new(group.name));
-            [generate, Remedy::by_hand(meant)].concat()
+            let mut ways = Remedy::by_hand(meant);
+            // A password helps root only where nothing else keeps it out.
+            let roots = book.users_by_uid(Uid::ROOT).into_iter().map(|(_, root)| root);
+            let mut roots = roots.filter(|root| sign_in_by_book(context, *root).both.is_empty());
+            if let Some(root) = roots.next() {
+                ways.splice(0..0, new_password(context, root.name));
+            }
+            ways
         }
     };
     let line = book.named(File::Group, group.name).into_iter().next();
