@@ -3,6 +3,8 @@
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ZonedDateTime};
 use nest_core::value::Day;
+use nest_core::windows::Moment;
+use nest_host::zone::Zone;
 
 use crate::failure::{Failure, REFUSED, Result};
 
@@ -44,6 +46,19 @@ impl Now {
     /// The day, in UTC, as the account files count it.
     pub fn today(&self) -> Day {
         Day::of_seconds(self.moment.timestamp().as_second())
+    }
+
+    /// The moment in the week, by a time zone; in UTC where there is none.
+    pub fn in_week(&self, zone: Option<Zone>) -> Moment {
+        let known = zone.and_then(|zone| {
+            TimeZone::tzif(&zone.name, &zone.rules).ok().map(|tz| (tz, zone.name))
+        });
+        let (zone, name) = known.unwrap_or((TimeZone::UTC, "UTC".to_owned()));
+        let here = self.moment.with_time_zone(zone);
+        let day = here.weekday().to_monday_zero_offset().unsigned_abs();
+        let minute =
+            u16::from(here.hour().unsigned_abs()) * 60 + u16::from(here.minute().unsigned_abs());
+        Moment { day, minute, zone: name }
     }
 
     /// The moment with its zone: `2026-11-24T07:00:00+01:00`.

@@ -29,6 +29,7 @@ use nest_host::store::{self, Loaded};
 use nest_host::surroundings::World;
 use nest_host::tree::Tree;
 use nest_host::untrusted::{self, CONFIGURATION, Unreadable};
+use nest_host::zone::zone_of;
 use nest_host::{suspended, system_log};
 use rustix::fs::{Access, AtFlags};
 
@@ -150,7 +151,8 @@ impl<'g> Session<'g> {
         });
         let world = world.with_unfinished(self.unfinished()).with_suspended(suspended);
         let world = world.with_state(&self.state).finding_for(&self.earlier);
-        Ok(world.telling(&self.notices))
+        let moment = self.now.in_week(zone_of(&self.tree));
+        Ok(world.at(moment).telling(&self.notices))
     }
 
     /// Notes a file that is passed over. That one is closed to whoever is not root is

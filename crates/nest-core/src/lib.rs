@@ -63,8 +63,10 @@ pub mod sudo;
 pub mod surroundings;
 pub mod suspended;
 pub mod table;
+pub mod text_edit;
 pub mod trace;
 pub mod value;
+pub mod windows;
 pub mod words;
 
 #[cfg(test)]

@@ -8,6 +8,7 @@ use crate::book::Lookups;
 use crate::change::NewFile;
 use crate::policy::Policy;
 use crate::value::{Gid, GroupName, IdSpan, Uid, UserName, join};
+use crate::windows::{Hours, Places, WindowTrouble};
 
 /// A request: it says what its planner will look up, before anything is loaded.
 pub trait Request {
@@ -64,6 +65,10 @@ pub struct CreateUser {
     pub hashes: Vec<Option<BString>>,
     /// The password must be changed at the first sign-in.
     pub must_change: bool,
+    /// When and from where it may sign in.
+    pub window: WindowRequest,
+    /// Guards waved through.
+    pub overrides: GuardOverrides,
 }
 
 impl CreateUser {
@@ -79,6 +84,31 @@ impl CreateUser {
     /// Whose span its numbers come from.
     pub(crate) fn kind(&self) -> AccountKind {
         if self.service { AccountKind::Service } else { AccountKind::Person }
+    }
+}
+
+/// What is asked of the window of an account; nothing stays as it is.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct WindowRequest {
+    /// The hours: `mon-fri 08:00-18:00`, or `any`.
+    pub hours: Option<String>,
+    /// The places: `10.20.0.0/16, console`, or `anywhere`.
+    pub places: Option<String>,
+    /// The services that are made to ask.
+    pub enforce: Vec<String>,
+}
+
+impl WindowRequest {
+    /// Whether something is asked.
+    pub fn asks(&self) -> bool {
+        self.hours.is_some() || self.places.is_some() || !self.enforce.is_empty()
+    }
+
+    /// What can't be read in it, whoever is asked about.
+    pub(crate) fn faults(&self) -> Vec<WindowTrouble> {
+        let hours = self.hours.as_ref().and_then(|text| Hours::parse(text).err());
+        let places = self.places.as_ref().and_then(|text| Places::parse(text).err());
+        hours.map(WindowTrouble::from).into_iter().chain(places.map(Into::into)).collect()
     }
 }
 
@@ -150,11 +180,15 @@ impl GuardOverrides {
 }
 
 impl Request for CreateUser {
+    fn overrides(&self) -> GuardOverrides {
+        self.overrides
+    }
+
     /// Lines about the users and the groups they join, others with the same home, and all
     /// numbers. A uid of one's own choice may have any holder, and a home that is taken over
     /// may be below anybody's: then whole files are needed.
     fn lookups(&self, policy: &Policy) -> Lookups {
-        if self.uid.is_some() || self.adopt_home {
+        if self.uid.is_some() || self.adopt_home || !self.window.enforce.is_empty() {
             return Lookups::whole().names(&self.names).with_belongings();
         }
         let mut groups: Vec<&[u8]> =

@@ -15,6 +15,7 @@ use crate::value::{
     Author, Gid, GroupName, NotPlain, PlainName, TreePath, Uid, UserName, UserOrGroup, escape,
     escaped, tidy,
 };
+use crate::windows::Half;
 
 /// What is kept of a deleted account or group.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
@@ -48,6 +49,9 @@ pub struct Kept {
     /// What it was like before it was suspended, where it was.
     #[serde(default)]
     pub suspended: Option<Suspended>,
+    /// The lines about its hours and its places.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub windows: Vec<KeptRule>,
     /// What became of its home, its mail and its crontab.
     #[serde(default)]
     pub belongings: Vec<Belonging>,
@@ -62,6 +66,17 @@ pub struct KeptLine {
     /// Where it stood, counted from 1.
     pub line: usize,
     /// The line, whole; in records of changes without its hash.
+    #[serde(with = "escaped::text")]
+    pub text: BString,
+}
+
+/// A line about its hours or its places.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+pub struct KeptRule {
+    /// Which of the two.
+    pub about: Half,
+    /// The line.
     #[serde(with = "escaped::text")]
     pub text: BString,
 }
@@ -308,6 +323,7 @@ impl Kept {
             listed: Vec::new(),
             overlapped: Vec::new(),
             suspended: None,
+            windows: Vec::new(),
             belongings: Vec::new(),
         }
     }
@@ -487,6 +503,7 @@ mod tests {
             listed: vec![],
             overlapped: vec![],
             suspended: None,
+            windows: Vec::new(),
             belongings: vec![Belonging {
                 what: BelongingKind::Home,
                 path: "/home/maren".into(),

@@ -15,6 +15,7 @@ use crate::ssh::SshServer;
 use crate::suspended::Suspended;
 use crate::table::File;
 use crate::value::{Day, Gid, IdSpans, TreePath, Uid};
+use crate::windows::{Moment, Windows};
 use crate::words::{agree, counted, list};
 
 /// What kind of thing stands at a path.
@@ -343,6 +344,10 @@ pub trait Surroundings: Sync {
     fn host(&self) -> &BStr;
     /// The SSH server, as it is configured.
     fn ssh(&self) -> &SshServer;
+    /// The rules about hours and places, and the services that ask for them.
+    fn windows(&self) -> &Windows;
+    /// This moment, in the time zone of the tree.
+    fn moment(&self) -> Moment;
     /// A file of keys.
     fn key_file(&self, path: &BStr) -> KeyFile;
     /// Whether there are name services that may know users and groups. Never off the

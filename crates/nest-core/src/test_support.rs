@@ -1,6 +1,7 @@
 //! Surroundings that a test fills in by hand.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::OnceLock;
 
 use bstr::{BStr, BString};
 
@@ -13,6 +14,7 @@ use crate::ssh::SshServer;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
 use crate::value::{Day, Gid, IdSpans, TreePath, Uid};
+use crate::windows::{Moment, Windows};
 
 /// A line with a key.
 const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour\n";
@@ -37,6 +39,9 @@ pub(crate) struct World {
     pub seen: BTreeMap<BString, i64>,
     pub ssh: SshServer,
     pub files: WrittenFiles,
+    /// What the files say of hours and places.
+    pub windows: OnceLock<Windows>,
+    pub moment: Moment,
     pub service_ids: Vec<u32>,
     pub service_names: Vec<BString>,
     pub service_down: bool,
@@ -117,6 +122,12 @@ impl Surroundings for World {
     }
     fn ssh(&self) -> &SshServer {
         &self.ssh
+    }
+    fn windows(&self) -> &Windows {
+        self.windows.get_or_init(|| Windows::read(&self.files))
+    }
+    fn moment(&self) -> Moment {
+        self.moment.clone()
     }
     fn key_file(&self, path: &BStr) -> KeyFile {
         let weak = self.weak_key && path == "/home/maren/.ssh/authorized_keys";

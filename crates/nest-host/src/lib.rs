@@ -77,3 +77,4 @@ mod unread;
 pub mod untrusted;
 pub mod walk;
 pub mod watcher;
+pub mod zone;

@@ -27,6 +27,7 @@ use nest_core::surroundings::{
 use nest_core::suspended::Suspended;
 use nest_core::table::File;
 use nest_core::value::{Day, Gid, IdSpan, IdSpans, TreePath, Uid};
+use nest_core::windows::{Moment, Windows};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
@@ -63,6 +64,8 @@ pub struct World<'t> {
     files: ssh::Files<'t>,
     host: OnceLock<BString>,
     ssh: OnceLock<SshServer>,
+    windows: OnceLock<Windows>,
+    moment: Moment,
     /// Where it is told what was passed over.
     notices: Option<&'t Notices>,
     /// The same where nobody wants to know.
@@ -93,6 +96,8 @@ impl<'t> World<'t> {
             files: ssh::Files(tree),
             host: OnceLock::new(),
             ssh: OnceLock::new(),
+            windows: OnceLock::new(),
+            moment: Moment::default(),
             notices: None,
             own_notices: Notices::default(),
             seen: Seen::default(),
@@ -102,6 +107,12 @@ impl<'t> World<'t> {
             sizes_left: OnceLock::new(),
             sign_in_logs: OnceLock::new(),
         }
+    }
+
+    /// The same world, at this moment.
+    #[must_use]
+    pub fn at(self, moment: Moment) -> Self {
+        World { moment, ..self }
     }
 
     /// The same world, in which this change stands unfinished.
@@ -269,6 +280,14 @@ impl Surroundings for World<'_> {
 
     fn ssh(&self) -> &SshServer {
         self.ssh.get_or_init(|| SshServer::read(&ssh::Files(self.tree)))
+    }
+
+    fn windows(&self) -> &Windows {
+        self.windows.get_or_init(|| Windows::read(&self.files))
+    }
+
+    fn moment(&self) -> Moment {
+        self.moment.clone()
     }
 
     fn key_file(&self, path: &BStr) -> KeyFile {

@@ -9,7 +9,7 @@ use nest_core::value::UserName;
 
 use super::even::ALL;
 use super::{
-    Asks, Even, Failure, Global, Names, REFUSED, Result, Session, USAGE, bytes, read_keys,
+    Asks, Even, Failure, Global, Names, REFUSED, Result, Session, USAGE, Window, bytes, read_keys,
     read_ranges, read_span, read_uid,
 };
 
@@ -82,6 +82,8 @@ pub struct ChangeUserArgs {
     #[arg(long, value_name = "FINGERPRINT|COMMENT")]
     drop_key: Vec<String>,
     #[command(flatten)]
+    window: Window,
+    #[command(flatten)]
     even: Even<ALL>,
 }
 
@@ -89,15 +91,16 @@ const EXAMPLES: &str = "Examples:
   copper-nest change user maren --full-name \"Maren Solvik-Rowe\" --expires 2027-03-31
   copper-nest change user maren --home /srv/crew/maren
   copper-nest change user maren --add-key maren.pub --drop-key maren@old-laptop
-  copper-nest change user maren tavish --expires 2027-09-30";
+  copper-nest change user maren tavish --expires 2027-09-30
+  copper-nest change user maren --hours \"mon-fri 08:00-18:00, sat 09:00-12:00\"";
 
 impl ChangeUserArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
         if !self.asks() {
             let message = "nothing to change was named: --full-name, --uid, --primary, --home, \
-                           --shell, --expires, --ranges, --must-change, --add-key, --drop-key, or \
-                           one of the days of the password";
+                           --shell, --expires, --ranges, --must-change, --add-key, --drop-key, \
+                           --hours, --places, --enforce, or one of the days of the password";
             return Err(Failure::new(USAGE, "usage", message).or("see how", "change user --help"));
         }
         let names: Vec<UserName> = self.names.read()?;
@@ -128,6 +131,7 @@ impl ChangeUserArgs {
             aging: self.aging()?,
             add_keys: self.add_key.iter().map(|path| read_keys(path)).collect::<Result<_>>()?,
             drop_keys: self.drop_key.clone(),
+            window: self.window.read(),
             overrides: self.even.read(),
         };
         let request = ChangeUsers { names, change };
@@ -163,6 +167,7 @@ impl ChangeUserArgs {
             || self.must_change
             || !self.add_key.is_empty()
             || !self.drop_key.is_empty()
+            || self.window.read().asks()
     }
 
     fn aging(&self) -> Result<AgingRequest> {

@@ -12,10 +12,11 @@ use nest_core::request::{CreateUser, RangesAsked};
 use nest_core::value::UserName;
 use nest_core::words::list;
 
+use super::even::{LAST_ADMIN, ME, ROOT};
 use super::passwords::{self, PasswordSource};
 use super::{
-    Asks, Failure, Global, Names, REFUSED, Result, Session, USAGE, bytes, read_keys, read_ranges,
-    read_uid,
+    Asks, Even, Failure, Global, Names, REFUSED, Result, Session, USAGE, Window, bytes, read_keys,
+    read_ranges, read_uid,
 };
 use crate::view::visible;
 
@@ -87,12 +88,17 @@ pub struct CreateUserArgs {
     /// given.
     #[arg(long, value_name = "FILE|-")]
     ssh_key: Vec<PathBuf>,
+    #[command(flatten)]
+    window: Window,
+    #[command(flatten)]
+    even: Even<{ ROOT | ME | LAST_ADMIN }>,
 }
 
 const EXAMPLES: &str = "Examples:
   copper-nest create user maren --full-name \"Maren Solvik\" --join pilots,slipway
   copper-nest create user tidegauge --service --home /var/lib/tidegauge
   copper-nest create user --full-name \"Odalys Brink\"
+  copper-nest create user perrin --hours \"mon-fri 08:00-18:00\" --places 10.20.0.0/16,console
   copper-nest create user perrin brannoc --dry-run";
 
 /// Where a first password comes from.
@@ -187,6 +193,8 @@ impl CreateUserArgs {
             spans,
             hashes: Vec::new(),
             must_change: self.must_change,
+            overrides: self.even.read(),
+            window: self.window.read(),
             keys: self.ssh_key.iter().map(|path| read_keys(path)).collect::<Result<_>>()?,
         })
     }

@@ -12,6 +12,7 @@ use nest_core::group_account::{GroupIndex, GroupKind};
 use nest_core::roster::{
     Form, PasswordHashes, WrittenRoster, made_with_users, written_groups, written_users,
 };
+use nest_core::surroundings::Surroundings;
 use nest_core::words::counted;
 
 use super::intake::FormArg;
@@ -103,6 +104,7 @@ impl ExportUsers {
                 .or("see them all", "list users --kind all"));
         }
         let own = made_with_users(book, policy);
+        let world = session.world_to_look_at()?;
         let accounts = AccountIndex::new(book, policy);
         let wanted = accounts.accounts().filter(|account| {
             let kind = match self.kind {
@@ -117,7 +119,7 @@ impl ExportUsers {
         });
         let hashes =
             if self.with_hashes { PasswordHashes::Included } else { PasswordHashes::LeftOut };
-        let written = written_users(wanted, form, hashes, &own);
+        let written = written_users(wanted, form, hashes, &own, world.windows());
         self.into.put(global, &written, self.with_hashes)
     }
 }

@@ -8,7 +8,7 @@ use clap::ValueEnum;
 use nest_core::account::{AccountIndex, AccountKind};
 use nest_core::last_seen::LastSeen;
 use nest_core::powers::Powers;
-use nest_core::sign_in::{keys_found, sign_in_of};
+use nest_core::sign_in::{keys_found, sign_in_of, window_of};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::File;
 
@@ -131,7 +131,7 @@ impl ListUsers {
                 return None;
             }
             let answer = sign_in_of(context, &account);
-            let can = answer.is_possible();
+            let can = answer.is_possible_now();
             let wanted = self.sign_in.is_none_or(|wanted| can == (wanted == YesOrNo::Yes));
             wanted.then_some(users::Listed { account, sign_in: answer, last_seen })
         });
@@ -146,6 +146,7 @@ impl ListUsers {
                     today: session.today,
                     suspended: user::note_of(&listed.account, world.suspended()),
                     keys: keys_found(context, listed.account.user),
+                    window: window_of(context, listed.account.user),
                     last_seen: listed.last_seen,
                     present: user::presence_of(&world, &listed.account, session.today),
                     powers: powers.ways(&listed.account),

@@ -43,6 +43,7 @@ pub mod show_user;
 pub mod suspend_user;
 pub mod trace;
 pub mod undo;
+pub mod window;
 
 use std::collections::HashSet;
 use std::ffi::OsString;
@@ -60,6 +61,7 @@ use crate::failure::{DAMAGED, Failure, REFUSED, Result, UNTOUCHED, USAGE};
 use crate::session::{Asks, Session, recovered_in_words};
 
 use self::even::Even;
+use self::window::Window;
 
 /// NAME… and `--names-from`.
 #[derive(Debug, clap::Args)]

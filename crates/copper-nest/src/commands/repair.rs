@@ -40,6 +40,10 @@ pub struct RepairArgs {
     /// else; more than one may be given.
     #[arg(long, value_name = "PATH")]
     set_aside: Vec<OsString>,
+    /// Take the hours and places of an account out that is gone, and do nothing else; more than
+    /// one may be given.
+    #[arg(long, value_name = "NAME")]
+    drop_window: Vec<OsString>,
     #[command(flatten)]
     even: Even<ALL>,
 }
@@ -69,7 +73,15 @@ impl RepairArgs {
         let (take_out, overrides) = (take_out?, self.even.read());
         let set = self.lines_to_set()?;
         let set_aside = self.set_aside.iter().map(bytes).collect();
-        let request = nest_core::check::Repair { selection, take_out, set, set_aside, overrides };
+        let drop_windows = self.drop_window.iter().map(bytes).collect();
+        let request = nest_core::check::Repair {
+            selection,
+            take_out,
+            set,
+            set_aside,
+            drop_windows,
+            overrides,
+        };
         let session = Session::open(global)?;
         let left: RefCell<Option<CheckReport>> = RefCell::default();
         let status = session.carry_out(&request, Asks::First, |context| {

@@ -7,7 +7,7 @@ use bstr::{BStr, ByteSlice};
 use nest_core::account::Account;
 use nest_core::book::{Book, Lookups};
 use nest_core::powers::Powers;
-use nest_core::sign_in::{keys_found, sign_in_of};
+use nest_core::sign_in::{keys_found, sign_in_of, window_of};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Passwd};
 use nest_core::value::{Uid, UserOrGroup, nearest, read_plain_id};
@@ -61,6 +61,7 @@ impl ShowUser {
             today: session.today,
             suspended: user::note_of(&account, world.suspended()),
             keys: keys_found(context, account.user),
+            window: window_of(context, account.user),
             last_seen: user::last_seen_of(&world, &account, session.today),
             present: user::presence_of(&world, &account, session.today),
             powers: Powers::of(context).ways(&account),

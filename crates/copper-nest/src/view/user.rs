@@ -9,6 +9,7 @@ use nest_core::sign_in::{KeyFound, SignIn};
 use nest_core::surroundings::{Facts, FileKind, Surroundings};
 use nest_core::suspended::Suspended;
 use nest_core::value::{Day, IdSpan, PasswordField};
+use nest_core::windows::ToldHalf;
 use nest_core::words::{counted, list};
 use nest_host::surroundings::World;
 use serde_json::{Value, json};
@@ -40,6 +41,8 @@ pub struct ShownUser<'a> {
     pub last_seen: LastSeen,
     /// Where it is signed in now.
     pub present: Vec<Presence>,
+    /// When and from where it may sign in.
+    pub window: [ToldHalf; 2],
     /// The ways in which it can become root.
     pub powers: Vec<Way>,
 }
@@ -230,6 +233,9 @@ pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     row("password", shown.password());
     row("account", shown.expiry());
     row("sign-in", visible(shown.sign_in.sentence().as_bytes()));
+    let [hours, places] = &shown.window;
+    row("hours", visible(hours.in_words().as_bytes()));
+    row("places", visible(places.in_words().as_bytes()));
     row("last seen", last_seen(&shown.last_seen));
     several(
         "signed in",
@@ -242,6 +248,17 @@ pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     }
     outln!();
     print_lines(lines);
+}
+
+/// One half of a window for machines.
+fn half_to_json(half: &ToldHalf) -> Value {
+    json!({
+        "value": half.value,
+        "restricted": !half.is_free(),
+        "lines": half.lines.iter().map(ToString::to_string).collect::<Vec<_>>(),
+        "kept_by": half.kept_by,
+        "not_known": half.unsure,
+    })
 }
 
 /// When somebody was last signed in, in words.
@@ -344,9 +361,12 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
             "password_over_ssh": (known && !shown.sign_in.ssh_is_unknown())
                 .then(|| shown.sign_in.by_password_over_ssh()),
             "keys": (known && !shown.sign_in.key_is_unknown()).then(|| shown.sign_in.by_key()),
+            "now": known.then(|| shown.sign_in.is_possible_now()),
             "may_differ_by": shown.sign_in.may_differ,
             "reasons": shown.sign_in.reasons(),
         },
+        "hours": half_to_json(&shown.window[0]),
+        "places": half_to_json(&shown.window[1]),
         "last_seen": shown.last_seen.visit().map(visit_to_json),
         "last_seen_known": matches!(shown.last_seen, LastSeen::At(_) | LastSeen::Never),
         "signed_in": shown.present.iter().map(|one| visit_to_json(&one.visit)).collect::<Vec<_>>(),

@@ -129,6 +129,16 @@ fn print_tree_fields(shown: &ShownUser<'_>) {
             "whether anything lets it in now: password, key, shell, expiry and the SSH server agree",
         ),
         (
+            "hours",
+            visible(shown.window[0].value.as_bytes()),
+            "when it may sign in, by etc/security/time.conf, where a service keeps to that",
+        ),
+        (
+            "places",
+            visible(shown.window[1].value.as_bytes()),
+            "from where, by etc/security/access.conf, where a service keeps to that",
+        ),
+        (
             "last seen",
             shown
                 .last_seen

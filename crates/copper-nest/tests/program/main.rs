@@ -42,3 +42,4 @@ mod system;
 mod trace;
 mod untrusted;
 mod watch;
+mod windows;

@@ -122,6 +122,13 @@ fn neglected_around() -> Vec<TestTree> {
         around.chown(path, 1000, 1000);
         around.chmod(path, 0o700);
     }
+    std::fs::create_dir_all(around.path("etc/security")).unwrap();
+    around.write(
+        "etc/security/time.conf",
+        "# copper-nest: hours of sunniva\n*;*;sunniva;Mo0800-1000\n\
+         # copper-nest: hours of former\n*;*;former;Mo0800-1000\n\
+         # copper-nest: hours of tavish\n*;*;tavish;Mo0800-1000\n*;*;tavish;Tu0800-1000\n",
+    );
     around.write(
         "etc/shadow",
         around.read("etc/shadow").replace("tidegauge:!:", "tidegauge:$6$cut:"),

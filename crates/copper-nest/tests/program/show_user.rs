@@ -25,6 +25,8 @@ tavish   Tavish Rowe, a person
   password    sha512, locked, set 2026-05-29, must be renewed by 2027-05-29
   account     expires on 2027-03-23, the first day on which it no longer works
   sign-in     by password: no, the password is locked. By key: no, /home/tavish/.ssh holds none
+  hours       any
+  places      anywhere
   last seen   not known: no log of sign-ins is kept here
   powers      none: nothing lets it become root
 
@@ -113,6 +115,8 @@ fn machines_get_stable_keys() {
         "suspension",
         "ranges",
         "sign_in",
+        "hours",
+        "places",
         "last_seen",
         "last_seen_known",
         "signed_in",

@@ -6,9 +6,11 @@ use std::mem::{Discriminant, discriminant};
 
 use bstr::BString;
 
+use crate::configuration::Place;
 use crate::surroundings::{Mention, Process, count_processes, list_mentions, verb_of};
 use crate::table::File;
 use crate::value::{Gid, IdSpan, Uid};
+use crate::windows::Half;
 use crate::words::{agree, counted};
 
 /// One caution. `Display` gives the sentence.
@@ -298,12 +300,38 @@ pub enum Caution {
     /// A key that is added and is too weak.
     #[error("the key {key} of {name} {weak}")]
     WeakKey { name: BString, key: String, weak: String },
+    /// Hours or places that no service asks for.
+    #[error(
+        "no service keeps {name} to these {half} yet: \"{}\" in the account part of its file in etc/pam.d makes one ask. copper-nest change user {name} --enforce {} adds it", .line.split_whitespace().collect::<Vec<_>>().join(" "), worth(.services)
+    )]
+    WindowUnenforced { name: BString, half: Half, line: String, services: String },
+    /// Lines of other hands that have a say about an account's hours or places too.
+    #[error("beside its own line {} about {name} too: {}", agree(&.lines.len(), "another one is", "others are"), rules(.lines))]
+    WindowNotAlone { name: BString, lines: Vec<(Place, String)> },
     /// A mail spool file that is there.
     #[error("{path} exists already and stays as it is: look whose mail it holds")]
     MailExists { path: BString },
     /// A mail spool that can't be made.
     #[error("no mail spool file is made: {why}")]
     MailNotMade { why: String },
+}
+
+/// Of some services those at which people sign in.
+fn worth(services: &str) -> String {
+    let doors: Vec<&str> =
+        services.split(',').filter(|service| ["login", "sshd"].contains(service)).collect();
+    if doors.is_empty() { services.to_owned() } else { doors.join(",") }
+}
+
+/// Lines of rules, each with its place: the first few.
+fn rules(lines: &[(Place, String)]) -> String {
+    const MOST: usize = 3;
+    let shown = lines.iter().take(MOST).map(|(place, line)| format!("{place} ({line})"));
+    let mut shown: Vec<String> = shown.collect();
+    if lines.len() > MOST {
+        shown.push(format!("{} more", lines.len() - MOST));
+    }
+    crate::words::list(&shown).to_string()
 }
 
 /// That a number was somebody else's, and what still carries it.

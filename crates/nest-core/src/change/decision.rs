@@ -122,6 +122,18 @@ impl Subject {
         }
     }
 
+    /// Notes a decision before all others.
+    pub(crate) fn decide_first(
+        &mut self,
+        label: impl Into<Label>,
+        value: impl Into<BString>,
+        why: impl Into<String>,
+    ) {
+        if !self.silent {
+            self.decisions.insert(0, Decision::new(label, value, why));
+        }
+    }
+
     /// Notes that something was asked for that is there already.
     pub(crate) fn decide_unchanged(&mut self, label: impl Into<Label>, value: impl Into<BString>) {
         if !self.silent {

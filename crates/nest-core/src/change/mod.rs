@@ -9,8 +9,8 @@ mod decision;
 mod number;
 mod plan;
 pub(crate) mod step;
-mod text_edit;
 
+pub use crate::text_edit::{Altered, LineChange, LinesOf, TextEdit};
 pub use access::{AccessChange, AccessKind, access_lines};
 pub use caution::Caution;
 pub(crate) use caution::gather_alike;
@@ -18,4 +18,3 @@ pub use decision::{Decision, Label, Subject};
 pub use number::NumberChange;
 pub use plan::Plan;
 pub use step::{NewFile, Step};
-pub use text_edit::{Altered, LineChange, LinesOf, TextEdit};

@@ -1,6 +1,6 @@
 //! What a request will do.
 
-use super::{AccessChange, Caution, Decision, NumberChange, Step, Subject};
+use super::{AccessChange, Caution, Decision, NumberChange, Step, Subject, TextEdit};
 use crate::table::{Edit, moves_ids};
 
 /// Everything a change will do, and why.
@@ -40,6 +40,13 @@ impl Plan {
     pub fn needs_numbers(&self) -> bool {
         let of_numbers = |step: &Step| matches!(step, Step::RetireIds(_) | Step::ReviveIds(_));
         self.steps.iter().any(of_numbers) || (!self.returning && moves_ids(&self.edits))
+    }
+
+    /// The lines of files beside the account files that come, go or alter.
+    pub fn text_edits(&self) -> impl Iterator<Item = &TextEdit> {
+        self.steps
+            .iter()
+            .filter_map(|step| if let Step::EditText(edit) = step { Some(edit) } else { None })
     }
 
     /// Whether it alters what is noted of suspended accounts.

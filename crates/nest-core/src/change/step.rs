@@ -3,13 +3,13 @@
 use bstr::BString;
 use serde::{Deserialize, Serialize};
 
-use crate::change::text_edit::TextEdit;
 use crate::ownership::{Access, IdMapping, Owner, Reown};
 use crate::retired::{Kept, KeptFolder, PackedFile};
 use crate::retired_ids::{RetiredId, RetiredIds};
 use crate::surroundings::Inventory;
 use crate::suspended::Suspended;
 use crate::table::File;
+use crate::text_edit::TextEdit;
 use crate::value::{Gid, TreePath, Uid, escaped, is_relative_path, join};
 
 /// One step.

@@ -179,7 +179,7 @@ fn put_aside(path: &BString, uid: Uid) -> Vec<Remedy> {
 }
 
 /// Tells of a fault at a path in the tree.
-fn find_at(
+pub(super) fn find_at(
     rule: &'static Rule,
     checker: &mut Checker<'_>,
     (path, subject): (BString, BString),

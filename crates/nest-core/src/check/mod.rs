@@ -31,6 +31,7 @@ mod spans;
 mod sweep;
 mod trailing;
 mod unseen;
+mod windows;
 
 pub use crate::value::Severity;
 pub use brief::{BriefFinding, BriefFindings};
@@ -262,6 +263,7 @@ mod example_tests {
                 world.seen.insert("maren".into(), at);
                 accepts = format!("[check]\nunseen_days = {tells_after}");
             }
+            Besides::Says(files) => world.files.0.extend_from_slice(files),
             Besides::Belongs { path, uid, mode } => {
                 let facts = Facts { uid, mode, ..file };
                 let (folder, name) = path.rsplit_once('/').unwrap();

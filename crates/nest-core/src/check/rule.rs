@@ -10,7 +10,7 @@ use strum::Display;
 use super::repair::LineMend;
 use super::{
     Pass, admins, duplicates, files, homes, keys, left_behind, lines, look_alike, lost,
-    memberships, orphans, passwords, places, ranges, roots, shells, sign_in, unseen,
+    memberships, orphans, passwords, places, ranges, roots, shells, sign_in, unseen, windows,
 };
 use crate::surroundings::FileKind;
 use crate::table::File;
@@ -89,6 +89,8 @@ pub enum Besides {
         /// What the policy names.
         tells_after: u32,
     },
+    /// Files of configuration say this.
+    Says(&'static [(&'static str, &'static str)]),
     /// These sources alone are asked for accounts.
     Asks(&'static str),
     /// A line of sudoers names this user.
@@ -125,6 +127,14 @@ impl fmt::Display for Besides {
                 f,
                 "maren was last signed in {days} days ago, and check.unseen_days is {tells_after}"
             ),
+            Besides::Says(files) => {
+                for (at, (path, text)) in files.iter().enumerate() {
+                    let and = if at > 0 { ", and " } else { "" };
+                    let lines = text.lines().collect::<Vec<_>>().join(" / ");
+                    write!(f, "{and}{path} says {lines}")?;
+                }
+                Ok(())
+            }
             Besides::Asks(sources) => write!(f, "etc/nsswitch.conf says passwd: {sources}"),
             Besides::Mentions(name) => write!(f, "etc/sudoers says {name} ALL=(ALL) ALL"),
             Besides::Retired { uid, name } => write!(f, "uid {uid} was {name}'s, and is retired"),
@@ -266,7 +276,7 @@ const SOUND_FILES: [(File, &str); 3] = [
 const SOUND: Example = Example::with(&[]);
 
 /// The passes of all families.
-pub(super) const FAMILIES: [&[Pass]; 18] = [
+pub(super) const FAMILIES: [&[Pass]; 19] = [
     lines::PASSES,
     look_alike::PASSES,
     lost::PASSES,
@@ -277,6 +287,7 @@ pub(super) const FAMILIES: [&[Pass]; 18] = [
     passwords::PASSES,
     keys::PASSES,
     unseen::PASSES,
+    windows::PASSES,
     shells::PASSES,
     admins::PASSES,
     orphans::PASSES,

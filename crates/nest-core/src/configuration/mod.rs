@@ -2,13 +2,16 @@
 //! them.
 //!
 //! - `pattern`: names by patterns
+//! - `edited`: files as a plan's edits will leave them
 
+mod edited;
 mod pattern;
 
 use std::fmt;
 
 use bstr::{BStr, BString};
 
+pub(crate) use self::edited::EditedFiles;
 pub(crate) use self::pattern::{fits, fits_list};
 
 /// The files of a tree that a configuration may name.

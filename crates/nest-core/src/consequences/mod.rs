@@ -31,7 +31,8 @@ use self::homes::Homes;
 use self::memberships::{GroupChange, GroupsAfter, Memberships, group_changes};
 use self::overlay::Overlay;
 use self::touched::{Members, Touched, listed_otherwise, regrouped, renamed_for, told_of, touched};
-use crate::change::{AccessChange, AccessKind, Caution, Plan, Step};
+use crate::change::{AccessChange, AccessKind, Caution, Plan, Step, TextEdit};
+use crate::configuration::EditedFiles;
 use crate::context::PlanContext;
 use crate::ownership::Reown;
 use crate::refusal::Result;
@@ -41,6 +42,7 @@ use crate::ssh::Rules;
 use crate::surroundings::{Keys, Origin};
 use crate::table::{File, Passwd, Shadow};
 use crate::value::{Day, Gid, Uid};
+use crate::windows::{Windows, edits_windows};
 
 /// Judges what a plan does to access, stands before what must not happen unasked, and tells
 /// the rest in the plan.
@@ -107,6 +109,8 @@ struct Person<'a> {
     shadow: ShadowOf<'a>,
     /// The groups as they are afterwards; nothing before that.
     regrouped: Option<Arc<GroupsAfter<'a>>>,
+    /// The rules about hours and places, where the plan edits them; nothing before that.
+    windows: Option<Arc<Windows>>,
     /// Of an account of which only the groups change judged when it is asked for.
     sign_in: Arc<OnceLock<Box<SignIn>>>,
 }
@@ -123,7 +127,8 @@ impl<'a> Person<'a> {
     fn judged(&self, keys: impl FnOnce(&Question<'_, '_>, &Rules) -> Keys) -> SignIn {
         let groups = || self.groups();
         let (context, user, shadow) = (self.context, self.user, self.shadow());
-        let question = Question { context, user, shadow, groups: &groups };
+        let windows = self.windows.as_deref();
+        let question = Question { context, windows, user, shadow, groups: &groups };
         let rules = question.rules();
         question.judge(&rules, keys(&question, &rules))
     }
@@ -249,6 +254,8 @@ struct Judging<'j, 'a> {
     edits_shadow: bool,
     /// Files that go with the numbers of their accounts.
     follows: Vec<&'j Reown>,
+    /// The rules about hours and places, where the plan edits them.
+    windows: Option<Arc<Windows>>,
 }
 
 impl<'a> Judging<'_, 'a> {
@@ -262,7 +269,7 @@ impl<'a> Judging<'_, 'a> {
     ) -> Vec<Affected<'a>> {
         let Touched { mut lines, come, members: mut regrouped } = touched;
         // Where the SSH server lets in by groups, whoever changes them may be let in or not.
-        if context.world.ssh().asks_for_groups() {
+        if context.world.ssh().asks_for_groups() || context.world.windows().asks_for_groups() {
             lines.extend(regrouped.drain(..).map(|name| (name, Some(name))));
         }
         let wanted: HashSet<&[u8]> = lines.values().flatten().chain(&come).copied().collect();
@@ -278,7 +285,9 @@ impl<'a> Judging<'_, 'a> {
         };
         let overlay = &overlay;
         let edits_shadow = plan.edits.iter().any(|edit| edit.file == File::Shadow);
-        let judging = Judging { context, homes, overlay, members, groups, edits_shadow, follows };
+        let windows = windows_after(context, plan);
+        let judging =
+            Judging { context, homes, overlay, members, groups, edits_shadow, follows, windows };
         let of_lines = lines.iter().map(|(before, after)| (Some(*before), *after));
         let all: Vec<_> = of_lines.chain(come.iter().map(|name| (None, Some(*name)))).collect();
         let judge =
@@ -315,7 +324,8 @@ impl<'a> Judging<'_, 'a> {
                 true => ShadowOf::Known(self.overlay.shadow(user.name)),
                 false => ShadowOf::Book,
             };
-            Person { regrouped: groups, ..self.person(user, shadow) }
+            let windows = self.windows.clone();
+            Person { regrouped: groups, windows, ..self.person(user, shadow) }
         });
         let both = before.as_ref().zip(after.as_ref());
         let itself = !both.is_some_and(|(before, after)| self.is_only_renumbered(before, after));
@@ -419,8 +429,19 @@ impl<'a> Judging<'_, 'a> {
 
     fn person(&self, user: Passwd<'a>, shadow: ShadowOf<'a>) -> Person<'a> {
         let context = self.context;
-        Person { context, user, shadow, regrouped: None, sign_in: Arc::default() }
+        let sign_in = Arc::default();
+        Person { context, user, shadow, regrouped: None, windows: None, sign_in }
     }
+}
+
+/// The rules about hours and places as a plan leaves them, where it edits them.
+fn windows_after(context: PlanContext<'_>, plan: &Plan) -> Option<Arc<Windows>> {
+    let edits: Vec<&TextEdit> = plan.text_edits().filter(|edit| edits_windows(edit)).collect();
+    if edits.is_empty() {
+        return None;
+    }
+    let files = EditedFiles { files: context.world.configuration(), edits };
+    Some(Arc::new(Windows::read(&files)))
 }
 
 /// What stands in the way, in words.

@@ -12,6 +12,7 @@ use crate::change::Plan;
 use crate::context::PlanContext;
 use crate::table::{File, Group, Passwd, Record, Shadow, name_on};
 use crate::value::{Gid, PasswordField, Uid};
+use crate::windows::{edits_stack, edits_windows, names_in};
 
 /// Who is in other groups afterwards, and which gids it is about.
 pub(super) type Members<'a> = BTreeMap<&'a [u8], BTreeSet<u32>>;
@@ -96,6 +97,16 @@ pub(super) fn touched<'a>(
     }
     for name in homes.owners(context.book) {
         lines.entry(name).or_insert(Some(name));
+    }
+    for edit in plan.text_edits().filter(|edit| edits_windows(edit)) {
+        // Whoever signs in is asked by a stack.
+        let of_stack = edits_stack(edit).then(|| context.book.users.records());
+        let all = of_stack.into_iter().flatten().map(|(_, user)| user.name);
+        for name in all.chain(names_in(edit)).filter(|name| !come.contains(name)) {
+            if context.book.user(name).is_some() {
+                lines.entry(name).or_insert(Some(name));
+            }
+        }
     }
     let of_lines = lines.values().flatten().copied();
     let renamed: HashSet<&[u8]> = of_lines.take_while(|_| !members.is_empty()).collect();

@@ -34,4 +34,10 @@ pub enum LineTrouble {
     /// It is somebody's, or the system's.
     #[error("{path} {fault}")]
     NotToBeSetAside { path: BString, fault: String },
+    /// Hours and places of an account that is there.
+    #[error("there is an account {name}: its hours and places are changed by change user")]
+    WindowOfSomebody { name: BString },
+    /// Hours and places that nobody has.
+    #[error("there are no hours and no places of {name}")]
+    NoWindow { name: BString },
 }

@@ -10,6 +10,7 @@ use crate::roster::Fault;
 use crate::surroundings::{Process, list_processes};
 use crate::table::File;
 use crate::value::{DayFault, Gid, IdSpan, KeyFault, NameFault, Uid};
+use crate::windows::WindowTrouble;
 use crate::words::{agree, also, counted, gone, nearest, some, things};
 
 /// Why a request is refused. `Display` gives the reason in words.
@@ -25,6 +26,10 @@ pub enum Reason {
     #[error(transparent)]
     #[strum(transparent)]
     Key(#[from] KeyTrouble),
+    /// A window that an account can't have.
+    #[error(transparent)]
+    #[strum(transparent)]
+    Window(#[from] WindowTrouble),
     /// A line that is not taken out.
     #[error(transparent)]
     #[strum(transparent)]

@@ -215,6 +215,8 @@ fn set_user(
         Column::Shell => user.shell = Some(owned(text)),
         Column::Service => user.service = yes(&text)?,
         Column::Expires => user.expires = Some(text.into_owned()),
+        Column::Hours => user.window.hours = Some(text.into_owned()),
+        Column::Places => user.window.places = Some(text.into_owned()),
         Column::Ranges => ranges(user, &text)?,
         Column::MustChange => user.must_change = yes(&text)?,
         Column::PasswordHash => {

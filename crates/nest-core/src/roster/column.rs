@@ -38,6 +38,8 @@ pub enum Column {
     MustChange,
     PasswordHash,
     SshKey,
+    Hours,
+    Places,
     Member,
     GroupAdmin,
 }
@@ -87,6 +89,8 @@ impl Column {
             Column::MustChange => "yes when the first password must be changed at once",
             Column::PasswordHash => "the hash of a first password, made elsewhere",
             Column::SshKey => "public keys for signing in, one a line; the keys, not a path",
+            Column::Hours => "when it may sign in: mon-fri 08:00-18:00, sat 09:00-12:00, or any",
+            Column::Places => "from where it may: 10.20.0.0/16, console, host.example, or anywhere",
             Column::Member => "who is in the group, separated by semicolons",
             Column::GroupAdmin => "who administers the group, separated by semicolons",
         }
@@ -97,8 +101,9 @@ impl Column {
     /// Whether any text can stand in it, as far as can be told without looking at
     /// accounts: a list too, where no comma can be in it.
     pub(super) fn takes_any_text(self) -> bool {
-        use Column::{Expires, FullName, Home, Join, Name, Primary, Shell, SshKey};
-        matches!(self, Name | FullName | Primary | Join | Home | Shell | Expires | SshKey)
+        use Column::{Expires, FullName, Home, Hours, Join, Name, Places, Primary, Shell, SshKey};
+        let a_word = matches!(self, Name | FullName | Primary | Join | Home | Shell | SshKey);
+        a_word || matches!(self, Expires | Hours | Places)
     }
 }
 

@@ -11,6 +11,7 @@ use crate::book::Book;
 use crate::group_account::{GroupAccount, GroupIndex, GroupKind};
 use crate::policy::Policy;
 use crate::value::{IdSpan, Scheme, UserOrGroup, check_hash};
+use crate::windows::Windows;
 
 /// Whether password hashes are written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -89,6 +90,7 @@ pub fn written_users<'b>(
     form: Form,
     hashes: PasswordHashes,
     own: &HashSet<&[u8]>,
+    windows: &Windows,
 ) -> WrittenRoster {
     let rows = accounts.map(|account| {
         let user = &account.user;
@@ -113,6 +115,7 @@ pub fn written_users<'b>(
             row.values.push((Column::Service, true.into()));
         }
         lasting(&account, &mut row);
+        window(user.name, windows, &mut row);
         ranges(&account, &mut row);
         if hashes == PasswordHashes::Included {
             password(&account, &mut row);
@@ -124,6 +127,10 @@ pub fn written_users<'b>(
         Column::PasswordHash | Column::MustChange => hashes == PasswordHashes::Included,
         // What they say is in other columns, or in the homes.
         Column::Admin | Column::SshKey => false,
+        // Hardly anybody has any.
+        Column::Hours | Column::Places => {
+            rows.iter().any(|row| row.values.iter().any(|(has, _)| has == column))
+        }
         _ => true,
     });
     written(UserOrGroup::User, &columns.collect::<Vec<_>>(), rows, form)
@@ -167,6 +174,20 @@ fn lasting(account: &Account<'_>, row: &mut WrittenRow<'_>) {
         row.left_out.push(format!("that {name} is suspended: taken in, it can sign in"));
     } else if let Some(day) = expires {
         row.values.push((Column::Expires, day.to_string().into()));
+    }
+}
+
+fn window(name: &[u8], windows: &Windows, row: &mut WrittenRow<'_>) {
+    if let Some(hours) = windows.hours_of(name) {
+        row.values.push((Column::Hours, hours.says.to_string().into()));
+    }
+    let Some(places) = windows.places_of(name) else { return };
+    match places.says {
+        Some(says) => row.values.push((Column::Places, says.to_string().into())),
+        None => {
+            let (name, at) = (BStr::new(name), places.place);
+            row.left_out.push(format!("the places of {name}, of which {at} says more than that"));
+        }
     }
 }
 
@@ -332,7 +353,13 @@ mod tests {
     fn users(form: Form, hashes: PasswordHashes) -> WrittenRoster {
         let (book, policy) = (the_book(), Policy::default());
         let own = made_with_users(&book, &policy);
-        written_users(AccountIndex::new(&book, &policy).accounts(), form, hashes, &own)
+        written_users(
+            AccountIndex::new(&book, &policy).accounts(),
+            form,
+            hashes,
+            &own,
+            &Windows::default(),
+        )
     }
 
     #[test]
@@ -414,7 +441,13 @@ mod tests {
         let (book, policy) = (Book::new(texts), Policy::default());
         let own = made_with_users(&book, &policy);
         let accounts = AccountIndex::new(&book, &policy);
-        let written = written_users(accounts.accounts(), Form::Toml, PasswordHashes::LeftOut, &own);
+        let written = written_users(
+            accounts.accounts(),
+            Form::Toml,
+            PasswordHashes::LeftOut,
+            &own,
+            &Windows::default(),
+        );
         assert!(!written.text.contains("full_name"), "{}", written.text);
         assert_eq!(written.left_out, ["the full_name of soren, which is not UTF-8"]);
     }

@@ -24,6 +24,8 @@ use crate::ssh::{Refused, Rules, Visitor};
 use crate::surroundings::{Keys, Program, Surroundings};
 use crate::table::{Passwd, Shadow};
 use crate::value::{Day, Gid, PasswordField, Uid};
+use crate::windows::{Door, Half, Moment, Origins, ToldHalf, Week, Who, Windows};
+use crate::words::list;
 
 /// The answer, by password and by key.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -50,9 +52,26 @@ pub struct SignIn {
     pub pam: bool,
     /// Lines of its configuration by which it may be otherwise, as the connection may be.
     pub may_differ: Vec<String>,
+    /// The hours in which it may at the machine, and over SSH, where these are not all.
+    pub hours: [Option<Week>; 2],
+    /// This moment.
+    pub now: Moment,
+    /// From where only it may over SSH.
+    pub only_from: Option<String>,
 }
 
 impl SignIn {
+    /// Whether something lets it in this very minute.
+    pub fn is_possible_now(&self) -> bool {
+        (self.by_password() && !self.is_closed(Door::Console))
+            || (self.is_possible_over_ssh() && !self.is_closed(Door::Ssh))
+    }
+
+    /// Whether a door is closed at this time of the week.
+    pub(crate) fn is_closed(&self, door: Door) -> bool {
+        self.hours[door as usize].as_ref().is_some_and(|hours| !hours.has(&self.now))
+    }
+
     /// Whether a password (or, with an open field, none) lets the account in at the machine.
     pub fn by_password(&self) -> bool {
         self.both.is_empty() && self.password.is_empty() && self.console.is_empty()
@@ -115,6 +134,9 @@ impl SignIn {
         if self.password_is_unknown() {
             return "not known".to_owned();
         }
+        if self.is_possible() && !self.is_possible_now() {
+            return "not now".to_owned();
+        }
         if self.is_possible() {
             return match self.must_change && self.by_password() {
                 true => "yes, new password".into(),
@@ -168,7 +190,7 @@ impl SignIn {
 /// Judges an account whose groups are known.
 pub fn sign_in_of(context: PlanContext<'_>, account: &Account<'_>) -> SignIn {
     let (user, shadow) = (account.user, account.shadow);
-    Question { context, user, shadow, groups: &|| account.gids() }.answer()
+    Question { context, windows: None, user, shadow, groups: &|| account.gids() }.answer()
 }
 
 /// Judges an account by its lines; the groups are those of the book.
@@ -178,7 +200,7 @@ pub(crate) fn sign_in<'a>(
     shadow: Option<Shadow<'a>>,
 ) -> SignIn {
     let groups = || gids_of(context, &user, user.name);
-    Question { context, user, shadow, groups: &groups }.answer()
+    Question { context, windows: None, user, shadow, groups: &groups }.answer()
 }
 
 /// Whether something lets an account in for more than a fixed command.
@@ -195,7 +217,7 @@ pub(crate) fn sign_in_by_book<'a>(context: PlanContext<'a>, user: Passwd<'a>) ->
 /// The keys of an account that the SSH server would go by.
 pub(crate) fn keys_of<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Keys {
     let groups = || gids_of(context, &user, user.name);
-    let question = Question { context, user, shadow: None, groups: &groups };
+    let question = Question { context, windows: None, user, shadow: None, groups: &groups };
     question.keys(&question.rules())
 }
 
@@ -203,14 +225,22 @@ pub(crate) fn keys_of<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Keys {
 /// working.
 pub fn keys_found<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Vec<KeyFound> {
     let groups = || gids_of(context, &user, user.name);
-    let question = Question { context, user, shadow: None, groups: &groups };
+    let question = Question { context, windows: None, user, shadow: None, groups: &groups };
     question.keys_found(&question.rules())
+}
+
+/// The hours and the places of an account, and which services keep to them.
+pub fn window_of<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> [ToldHalf; 2] {
+    let gids = || gids_of(context, &user, user.name);
+    let groups = || gids().into_iter().map(|(_, name)| name.into()).collect();
+    let who = Who { name: user.name, uid: user.uid(), groups: &groups };
+    [Half::Hours, Half::Places].map(|half| context.world.windows().told(half, &who))
 }
 
 /// The files that the SSH server looks at for the keys of an account, in its order.
 pub(crate) fn places_of_keys<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Vec<KeyPlace> {
     let groups = || gids_of(context, &user, user.name);
-    let question = Question { context, user, shadow: None, groups: &groups };
+    let question = Question { context, windows: None, user, shadow: None, groups: &groups };
     key_places(&question.rules(), user.name, user.uid())
 }
 
@@ -235,6 +265,8 @@ pub(crate) fn gids_of<'a>(
 /// What is asked: whether an account can sign in.
 pub(crate) struct Question<'q, 'a> {
     pub context: PlanContext<'a>,
+    /// The rules about hours and places, where they are not those of the tree as it is.
+    pub windows: Option<&'q Windows>,
     pub user: Passwd<'a>,
     pub shadow: Option<Shadow<'a>>,
     /// The gids that it has, with their names: asked for where they matter.
@@ -368,6 +400,7 @@ impl Question<'_, '_> {
             }
         }
         judge_ssh(rules, &mut answer);
+        self.judge_window(rules, &mut answer);
         match keys {
             Keys::NONE => answer.key.push(no_key(rules, user)),
             Keys::Count { usable, forced } => (answer.keys, answer.forced) = (usable, forced),
@@ -376,6 +409,50 @@ impl Question<'_, '_> {
             Keys::Unknown(why) => answer.key.push(Obstacle::Unknown(why)),
         }
         answer
+    }
+}
+
+impl Question<'_, '_> {
+    /// What the rules about hours and places come to.
+    fn judge_window(&self, rules: &Rules, answer: &mut SignIn) {
+        let world = self.context.world;
+        let windows = self.windows.unwrap_or_else(|| world.windows());
+        if windows.is_empty() {
+            return;
+        }
+        let groups = || (self.groups)().into_iter().map(|(_, name)| name.into()).collect();
+        let who = Who { name: self.user.name, uid: self.user.uid(), groups: &groups };
+        answer.now = world.moment();
+        // Without those modules the SSH server knows of no such rules.
+        let doors = if rules.pam { &[Door::Console, Door::Ssh][..] } else { &[Door::Console] };
+        for door in doors {
+            let passage = windows.passage(*door, &who);
+            let mut against = Vec::new();
+            match passage.hours {
+                Some((week, lines)) if week.is_never() => {
+                    let lines = lines.iter().map(ToString::to_string);
+                    against.push(Obstacle::NeverOpen(list(lines).to_string()));
+                }
+                hours => answer.hours[*door as usize] = hours.map(|(week, _)| week),
+            }
+            let mut differ = passage.may_differ;
+            match passage.origins {
+                Origins::Anywhere => {}
+                Origins::Nowhere(line) => against.push(Obstacle::NotHere(line)),
+                Origins::Only(places, _) if *door == Door::Ssh => answer.only_from = Some(places),
+                Origins::Only(_, line) => differ.push(line.to_string()),
+                Origins::But(lines) => differ.extend(lines.iter().map(ToString::to_string)),
+            }
+            match door {
+                Door::Console => answer.console.extend(against),
+                Door::Ssh => {
+                    answer.key.extend(against.iter().cloned());
+                    answer.ssh_password.extend(against);
+                }
+            }
+            differ.retain(|line| !answer.may_differ.contains(line));
+            answer.may_differ.extend(differ);
+        }
     }
 }
 

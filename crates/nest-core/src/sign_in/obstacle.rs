@@ -2,6 +2,7 @@
 
 use bstr::BString;
 
+use crate::configuration::Place;
 use crate::value::Day;
 
 /// Something that keeps an account out.
@@ -49,6 +50,12 @@ pub enum Obstacle {
     /// A `!` where the SSH server looks at the password field itself.
     #[error("the password is locked, and without UsePAM the SSH server then takes no key")]
     LockedForKeys,
+    /// A rule about hours lets in at no time: the lines that say so.
+    #[error("{0} lets it in at no time")]
+    NeverOpen(String),
+    /// A rule about places keeps it out here: the line that says so.
+    #[error("{0} lets it in only from elsewhere")]
+    NotHere(Place),
     /// No home.
     #[error("the home {0} is missing")]
     NoHome(BString),
@@ -84,6 +91,8 @@ impl Obstacle {
             Obstacle::NoKey(_) | Obstacle::NoHome(_) | Obstacle::KeysIgnored(_) => "no key",
             Obstacle::Ssh(_) => "not over SSH",
             Obstacle::LockedForKeys => "locked",
+            Obstacle::NeverOpen(_) => "at no time",
+            Obstacle::NotHere(_) => "not from here",
             Obstacle::Unknown(_) => "not known",
         }
     }

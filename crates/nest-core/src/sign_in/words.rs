@@ -1,6 +1,7 @@
 //! The answer in a sentence.
 
 use super::{Obstacle, SignIn};
+use crate::windows::Door;
 use crate::words::{counted, list};
 
 impl SignIn {
@@ -64,6 +65,31 @@ impl SignIn {
             true => ". Until it is changed cron starts none of its jobs",
             false => "",
         };
-        format!("by password: {password}{over_ssh}. By key: {key}{jobs}{differ}")
+        let (first, not_now) = self.not_now();
+        let only = self.only_from.as_ref().filter(|_| self.is_possible_over_ssh());
+        let only = only.map(|from| format!(". Over SSH only from {from}")).unwrap_or_default();
+        let by = if first.is_empty() { "by" } else { "Else by" };
+        format!(
+            "{first}{by} password: {password}{over_ssh}. By key: {key}{not_now}{only}{jobs}{differ}"
+        )
+    }
+
+    /// That it is not the time: what is said before all else where nothing lets in now, and what
+    /// is said after it where one door is closed.
+    fn not_now(&self) -> (String, String) {
+        let closed = |door: Door| {
+            let hours = self.hours[door as usize].as_ref()?;
+            let is = self.is_closed(door);
+            is.then(|| format!("not now: {hours}, and it is {}", self.now))
+        };
+        let console = closed(Door::Console).filter(|_| self.by_password());
+        let ssh = closed(Door::Ssh).filter(|_| self.is_possible_over_ssh());
+        let first = console.as_ref().or(ssh.as_ref());
+        match (first, &console, &ssh) {
+            (Some(first), ..) if !self.is_possible_now() => (format!("{first}. "), String::new()),
+            (_, Some(console), _) => (String::new(), format!(". At the machine {console}")),
+            (_, _, Some(ssh)) => (String::new(), format!(". Over SSH {ssh}")),
+            (_, None, None) => (String::new(), String::new()),
+        }
     }
 }

@@ -1,5 +1,6 @@
 //! Mending what has one right answer: nobody gains access by it, nothing is lost.
 
+mod drop_window;
 pub(super) mod edits;
 mod keep;
 pub(super) mod mends;
@@ -46,6 +47,9 @@ pub struct Repair {
     /// These paths, which an account left that is gone, are set aside, and nothing else is
     /// done.
     pub set_aside: Vec<BString>,
+    /// Lines about the hours and places of these names, whom nobody is any more, are taken
+    /// out, and nothing else is done.
+    pub drop_windows: Vec<BString>,
     /// Guards waved through.
     pub overrides: GuardOverrides,
 }
@@ -94,7 +98,8 @@ impl Request for Repair {
 impl Repair {
     /// Whether everything is mended that can be, and not just what is named.
     pub fn is_of_all(&self) -> bool {
-        self.take_out.is_empty() && self.set.is_empty() && self.set_aside.is_empty()
+        let paths = self.set_aside.is_empty() && self.drop_windows.is_empty();
+        self.take_out.is_empty() && self.set.is_empty() && paths
     }
 }
 
@@ -118,6 +123,7 @@ pub fn repair(context: PlanContext<'_>, request: &Repair) -> Result<Repaired> {
             repairing.set(&request.set)?;
             repairing.take_out(&request.take_out)?;
             repairing.set_aside(&request.set_aside)?;
+            repairing.drop_windows(&request.drop_windows)?;
             return Ok(repairing.finish(&request.selection));
         }
         repairing.rounds(&request.selection);

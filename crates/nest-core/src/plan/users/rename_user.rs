@@ -7,7 +7,7 @@ use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
     Claim, FoundUser, Instead, Judged, PlanBuilder, Purpose, check_new_name, find_user, move_home,
-    named_after, obstacle, private_group, require_file_name,
+    named_after, obstacle, private_group, rename_window, require_file_name,
 };
 use crate::plan::users::suspend::carry_note;
 use crate::policy::Policy;
@@ -107,6 +107,10 @@ impl<'a> Renaming<'a> {
         self.lists();
         self.home()?;
         self.belongings()?;
+        let renamed = rename_window(&mut self.builder, old, new);
+        if renamed.map_err(|trouble| self.refuse(trouble.into()))? {
+            self.subject.decide("window", "its hours and places", "under the new name");
+        }
         carry_note(self.context, &self.found, &mut self.builder.plan, new, self.found.uid);
         let places = self.context.world.mentions_of_user(old);
         if !places.is_empty() {

@@ -70,6 +70,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             home: user.home.clone().filter(|home| home != found.user.home),
             record_only: self.request.no_home,
             shell: user.shell.clone().filter(|shell| shell != found.user.shell),
+            window: user.window.clone(),
             ..ChangeUser::default()
         };
         let expires = user.expires.clone();

@@ -6,6 +6,7 @@ use crate::allot::fitted;
 use crate::plan::tables::intake::Intake;
 use crate::refusal::{HomeTrouble, Reason, Refusal};
 use crate::roster::{Column, RosterRow, Wrong};
+use crate::windows::WindowTrouble;
 
 /// A name that is there already.
 pub(crate) fn exists(what: &str, name: &BStr, line: usize) -> Wrong {
@@ -49,6 +50,8 @@ pub(crate) fn column_of(reason: &Reason) -> Column {
         | Reason::ExpiryPast(_)
         | Reason::NoShadowForExpiry
         | Reason::IsSuspended => Column::Expires,
+        Reason::Window(WindowTrouble::Hours(_)) => Column::Hours,
+        Reason::Window(_) => Column::Places,
         Reason::BadKeys { .. } | Reason::KeysExist(_) | Reason::Key(_) => Column::SshKey,
         Reason::NoShadowForPassword => Column::PasswordHash,
         Reason::NoAdminGroup { .. } => Column::Admin,
@@ -103,6 +106,8 @@ pub(crate) fn wrong(request: &Intake, reason: &Reason, row: &RosterRow) -> Wrong
         Reason::BadDate(_) | Reason::ExpiryPast(_) => Column::Expires.meaning().into(),
         Reason::BadFullName(_) => Column::FullName.meaning().into(),
         Reason::BadKeys { .. } => Column::SshKey.meaning().into(),
+        Reason::Window(WindowTrouble::Hours(_)) => Column::Hours.meaning().into(),
+        Reason::Window(_) => Column::Places.meaning().into(),
         Reason::BadPath { .. } => "an absolute path".into(),
         Reason::Leftover { .. } => "another name; copper-nest check tells what is left over".into(),
         _ => String::new(),

@@ -140,7 +140,7 @@ impl UserChange<'_, '_> {
         if text.is_some() {
             let path =
                 TreePath::new(&path).ok_or_else(|| self.refuse(KeyTrouble::Nowhere.into()))?;
-            self.edit_once(TextEdit { path, lines, owner, mode: 0o600 });
+            self.builder.edit_text(TextEdit { path, lines, owner, mode: 0o600 });
             return Ok(());
         }
         let home = BString::from(self.found.user.home);
@@ -166,22 +166,6 @@ impl UserChange<'_, '_> {
         let file = NewFile { path: name.into(), contents, mode: 0o600 };
         self.subject.decide("ssh", counted(keys.len(), "key", "keys"), format!("in {path}"));
         self.make_once(Step::MakeFile { below, file, owner }, path)
-    }
-
-    /// Edits a file; where an account of the same home has it edited already, by the same step.
-    fn edit_once(&mut self, edit: TextEdit) {
-        let before = self.builder.plan.steps.iter_mut().find_map(|step| match step {
-            Step::EditText(other) if other.path == edit.path => Some(other),
-            _ => None,
-        });
-        match before {
-            Some(other) => {
-                let new = edit.lines.into_iter().filter(|line| !other.lines.contains(line));
-                let new: Vec<LineChange> = new.collect();
-                other.lines.extend(new);
-            }
-            None => self.builder.step(Step::EditText(edit)),
-        }
     }
 
     /// Makes a file; not twice for accounts of one home, and not for two of them in two ways.

@@ -14,18 +14,20 @@ use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
     FoundUser, Instead, NewNumber, NewPrimary, PlanBuilder, change_primary, find_group, find_user,
-    gid_of, in_others, move_home, private_group, record_home, require_file_name, tell_elsewhere,
-    tell_sessions,
+    gid_of, in_others, move_home, private_group, record_home, require_file_name, set_window,
+    tell_elsewhere, tell_sessions,
 };
 use crate::ownership::IdMapping;
 use crate::plan::users::create_user::check_full_name;
 use crate::plan::users::suspend::carry_note;
 use crate::policy::{Days, Policy};
 use crate::refusal::{Reason, Refusal, Result};
-use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request};
+use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request, WindowRequest};
+use crate::sign_in::gids_of;
 use crate::surroundings::Program;
 use crate::table::{File, GroupField, PasswdField, SubIdField};
 use crate::value::{Gid, GroupName, IdSpan, TreePath, Uid, UserName, path_fault};
+use crate::windows::Who;
 use crate::words::list;
 
 /// What is to be changed; `None` stays as it is.
@@ -63,6 +65,8 @@ pub struct ChangeUser {
     pub add_keys: Vec<KeyFile>,
     /// Keys that go, by fingerprint, the beginning of it, or comment.
     pub drop_keys: Vec<String>,
+    /// When and from where it may sign in.
+    pub window: WindowRequest,
     /// Guards waved through.
     pub overrides: GuardOverrides,
 }
@@ -196,6 +200,7 @@ impl<'a> UserChange<'_, 'a> {
             self.ranges(),
             self.moved_range(),
             self.keys(),
+            self.window(),
         ];
         parts.into_iter().filter_map(Result::err).map(|refusal| *refusal).collect()
     }
@@ -209,6 +214,15 @@ impl<'a> UserChange<'_, 'a> {
         }
         self.builder.set_fields(File::Passwd, self.found.line, &[(at, new)]);
         true
+    }
+
+    fn window(&mut self) -> Result<()> {
+        let user = self.found.user;
+        let gids = || gids_of(self.context, &user, user.name);
+        let groups = || gids().into_iter().map(|(_, name)| name.into()).collect();
+        let who = Who { name: user.name, uid: user.uid(), groups: &groups };
+        let set = set_window(self.builder, &self.request.window, &who, self.subject);
+        set.map_err(|trouble| self.refuse(trouble.into()))
     }
 
     fn full_name(&mut self) -> Result<()> {

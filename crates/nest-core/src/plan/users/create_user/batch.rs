@@ -1,10 +1,10 @@
 //! Accounts in the making.
 
-use bstr::BStr;
+use bstr::{BStr, ByteSlice};
 
 use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
+use crate::drafting::{PlanBuilder, set_window};
 use crate::plan::users::create_user::groups::Joins;
 use crate::plan::users::create_user::made::Made;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
@@ -12,6 +12,7 @@ use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateUser;
 use crate::table::{File, lines_of};
 use crate::value::{Gid, IdSpan, Uid};
+use crate::windows::Who;
 use crate::words::list;
 
 /// Accounts in the making: everything that those of one plan share.
@@ -228,12 +229,30 @@ impl<'a> AccountBatch<'a> {
             subject.decide_with(Label::MEMBER_OF, || (list(groups), ""));
         }
         let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
+        keep(wrong, self.window(request, name, uid, subject));
         self.given.uid(Uid(uid), self.builder.context.policy.services_ids.contains(uid));
         self.given.passwords += usize::from(hash.is_some_and(|hash| hash.starts_with(b"$")));
         if primary.private {
             self.note_group(name, primary.gid);
         }
         AccountIds { uid: Uid(uid), primary, ranges }
+    }
+
+    fn window(
+        &mut self,
+        request: &CreateUser,
+        name: &BStr,
+        uid: u32,
+        subject: &mut Subject,
+    ) -> Result<()> {
+        // What can't be read is told with the other values.
+        if !request.window.asks() || !request.window.faults().is_empty() {
+            return Ok(());
+        }
+        let groups = || request.join.iter().map(|group| group.as_bstr().to_owned()).collect();
+        let who = Who { name, uid: Some(Uid(uid)), groups: &groups };
+        set_window(&mut self.builder, &request.window, &who, subject)
+            .map_err(|trouble| Refusal::new(format!("{name} was not created"), trouble.into()))
     }
 
     /// Adds the lines of a group that nobody is in yet, so that they can be altered.

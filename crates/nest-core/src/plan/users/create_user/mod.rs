@@ -109,6 +109,7 @@ pub(crate) fn check_values(context: PlanContext<'_>, request: &CreateUser) -> Ve
     if let Some(full_name) = &request.full_name {
         faults.extend(check_full_name(full_name).err());
     }
+    faults.extend(request.window.faults().into_iter().map(Reason::from));
     for keys in &request.keys {
         let fault = |fault| Reason::BadKeys { path: keys.path.clone(), fault };
         faults.extend(check_keys(&keys.text).map_err(fault).err());

@@ -12,14 +12,14 @@ use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
     FoundUser, PlanBuilder, find_user, not_a_file_name, places_naming, private_group,
-    require_file_name,
+    require_file_name, take_window,
 };
 use crate::plan::groups::delete_group::take_out;
 use crate::plan::users::suspend::note_of;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
-use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace};
+use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace, KeptRule};
 use crate::table::File;
 use crate::value::escaped::Escaped;
 use crate::value::{UserName, UserOrGroup};
@@ -123,6 +123,7 @@ impl<'a> Deleting<'_, 'a> {
         self.own_group();
         self.lines();
         self.belongings()?;
+        self.window()?;
         self.suspension();
         let places = context.world.mentions_of_user(name);
         if !places.is_empty() {
@@ -179,6 +180,17 @@ impl<'a> Deleting<'_, 'a> {
             let why = "is no longer administrator there";
             self.subject.decide("admin of", list(&administered), why);
         }
+    }
+
+    /// The lines about its hours and its places go, and are kept.
+    fn window(&mut self) -> Result<()> {
+        let taken = take_window(self.builder, self.name());
+        let taken = taken.map_err(|trouble| self.refuse(trouble.into()))?;
+        for (about, text) in taken {
+            self.subject.decide(about.word(), text.clone(), "its own line goes too");
+            self.kept.windows.push(KeptRule { about, text });
+        }
+        Ok(())
     }
 
     /// Whether the group of the user's own name is the user's alone. One with an id

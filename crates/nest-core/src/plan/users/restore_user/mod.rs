@@ -11,7 +11,7 @@ use crate::allot::{Holder, IdUse};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::PlanBuilder;
+use crate::drafting::{PlanBuilder, return_window};
 use crate::plan::groups::restore_group::{Back, Restored, lines_of_group, put_back};
 use crate::plan::history::find_kept::find_restorable;
 use crate::policy::Policy;
@@ -160,11 +160,23 @@ impl Restoring<'_, '_> {
         lines.extend(self.lines(numbers, &new_home));
         self.memberships(lists);
         self.belongings(numbers, &home, &new_home)?;
+        self.window()?;
         self.suspension(Uid(uid));
         let (folder, kept) = (self.found.folder.clone(), Box::new(self.kept.clone()));
         self.builder.step(Step::Release { folder, kept, purged: false });
         self.builder.tell(self.subject);
         Ok(lines)
+    }
+
+    /// The lines about its hours and its places.
+    fn window(&mut self) -> Result<()> {
+        let names = (self.kept.name.as_bstr(), BStr::new(self.name));
+        for rule in &self.kept.windows {
+            let back = return_window(self.builder, (rule.about, rule.text.as_bstr()), names);
+            back.map_err(|trouble| self.refuse(trouble.into()))?;
+            self.subject.decide(rule.about.word(), rule.text.clone(), "its own line again");
+        }
+        Ok(())
     }
 
     /// Whether the account is there again, and only what was set aside of it is not.
