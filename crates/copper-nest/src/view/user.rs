@@ -233,9 +233,12 @@ pub fn print(shown: &ShownUser<'_>, lines: &[ShownLine]) {
     row("password", shown.password());
     row("account", shown.expiry());
     row("sign-in", visible(shown.sign_in.sentence().as_bytes()));
-    let [hours, places] = &shown.window;
-    row("hours", visible(hours.in_words().as_bytes()));
-    row("places", visible(places.in_words().as_bytes()));
+    for (label, half) in ["hours", "places"].into_iter().zip(&shown.window) {
+        let (value, kept) = (visible(half.value.as_bytes()), half.kept_in_words());
+        let kept = visible(kept.as_bytes());
+        let gap = if kept.is_empty() { "" } else { "   " };
+        outln!("  {label:11} {value}{gap}{quiet}{kept}{quiet:#}");
+    }
     row("last seen", last_seen(&shown.last_seen));
     several(
         "signed in",

@@ -384,6 +384,17 @@ fn what_can_not_be_read_or_written_is_refused() {
         "# copper-nest: hours of tavish\n*;*;tavish;Mo0800-1000\n"
     );
     assert_eq!(tree.mode("etc/security/time.conf"), 0o644);
+    // A name in the other file is a group's too.
+    tree.write(
+        "etc/group",
+        tree.read("etc/group").replace("tavish:x:1001:", "tavish:x:1001:sunniva"),
+    );
+    change(&tree, &["change", "user", "tavish", "--places", "console"])
+        .says("there is a group tavish too, and the line counts for whoever is in it: sunniva");
+    // What can't be read is left alone.
+    tree.remove("etc/security/access.conf");
+    std::fs::create_dir(tree.path("etc/security/access.conf")).unwrap();
+    tree.refused("change user tavish --places console", 3, "etc/security/access.conf");
 }
 
 /// The file without the two accounts that were added.

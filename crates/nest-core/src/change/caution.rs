@@ -308,6 +308,9 @@ pub enum Caution {
     /// Lines of other hands that have a say about an account's hours or places too.
     #[error("beside its own line {} about {name} too: {}", agree(&.lines.len(), "another one is", "others are"), rules(.lines))]
     WindowNotAlone { name: BString, lines: Vec<(Place, String)> },
+    /// Places of an account whose name is a group's too.
+    #[error("there is a group {name} too, and the line counts for whoever is in it: {}", crate::words::list(.others))]
+    PlacesOfGroup { name: BString, others: Vec<BString> },
     /// A mail spool file that is there.
     #[error("{path} exists already and stays as it is: look whose mail it holds")]
     MailExists { path: BString },

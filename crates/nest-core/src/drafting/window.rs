@@ -65,6 +65,16 @@ pub(crate) fn set_window(
             return Err(WindowTrouble::NothingToEnforce(name.into()));
         }
     }
+    // A word of that file is a user's name or a group's.
+    let others = match (halves.contains(&Half::Places), builder.context.book.group(name)) {
+        (true, Some((_, group))) => {
+            group.members().filter(|member| *member != who.name).map(BString::from).collect()
+        }
+        _ => Vec::new(),
+    };
+    if !others.is_empty() {
+        builder.caution(Caution::PlacesOfGroup { name: name.into(), others });
+    }
     for half in halves {
         enforced(builder, request, who, half, subject)?;
         let lines = windows.others_about(half, who);

@@ -24,10 +24,10 @@ impl ToldHalf {
         self.lines.is_empty()
     }
 
-    /// The whole in a line.
-    pub fn in_words(&self) -> String {
+    /// Who keeps to it, and which lines say it; empty where there is nothing to keep to.
+    pub fn kept_in_words(&self) -> String {
         if self.is_free() {
-            return self.value.clone();
+            return String::new();
         }
         let kept = match self.kept_by.as_slice() {
             [] => "kept by no service".to_owned(),
@@ -35,7 +35,7 @@ impl ToldHalf {
         };
         let unsure: String = self.unsure.iter().map(|unsure| format!("; {unsure}")).collect();
         let lines = list(self.lines.iter().map(Place::to_string));
-        format!("{}   {kept}{unsure} ({lines})", self.value)
+        format!("{kept}{unsure} ({lines})")
     }
 }
 
