@@ -157,16 +157,27 @@ pub fn read_keys(path: &Path) -> Result<KeyFile> {
 
 /// A file of the administrator's, or standard input for `-`.
 pub fn read_input(path: &Path) -> Result<Vec<u8>> {
+    /// No table of accounts is as long.
+    const MOST: u64 = 1 << 30;
+    let mut text = Vec::new();
     let read = if path == Path::new("-") {
-        let mut text = Vec::new();
-        std::io::stdin().read_to_end(&mut text).map(|_| text)
+        std::io::stdin().take(MOST + 1).read_to_end(&mut text)
     } else {
-        std::fs::read(path)
+        std::fs::File::open(path).and_then(|file| {
+            let length = file.metadata().map_or(0, |metadata| metadata.len());
+            text.reserve_exact(usize::try_from(length.min(MOST)).unwrap_or(0) + 1);
+            file.take(MOST + 1).read_to_end(&mut text)
+        })
     };
-    read.map_err(|error| {
-        let message = format!("{} can't be read: {error}", path.display());
+    let refuse = |why: String| {
+        let message = format!("{} can't be read: {why}", path.display());
         Failure::new(crate::failure::REFUSED, "input", message)
-    })
+    };
+    match read {
+        Err(error) => Err(refuse(error.to_string())),
+        Ok(_) if text.len() as u64 > MOST => Err(refuse("it is longer than 1 GiB".to_owned())),
+        Ok(_) => Ok(text),
+    }
 }
 
 /// Refuses what hangs on `etc/shadow`, where that is closed to whoever asks.

@@ -6,7 +6,7 @@ use std::path::PathBuf;
 use bstr::BString;
 use nest_core::book::Lookups;
 use nest_core::plan::numbers::{Renumber, renumber};
-use nest_core::roster::NumberTable;
+use nest_core::roster::{Form, NumberTable};
 use nest_host::store;
 use nest_host::tree::Tree;
 
@@ -71,7 +71,7 @@ impl RenumberArgs {
                 (NumberTable::like(&shown, &other.book), format!("renumber --like {shown}"))
             }
             None => {
-                let read = |file: &PathBuf| source(file, self.from, "renumber");
+                let read = |file: &PathBuf| source(file, self.from.map(Form::from), "renumber");
                 let sources = self.files.iter().map(read).collect::<Result<Vec<_>, _>>()?;
                 let shown: Vec<&str> = sources.iter().map(|source| &*source.shown).collect();
                 let summary = format!("renumber {}", shown.join(" "));

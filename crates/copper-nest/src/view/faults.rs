@@ -10,7 +10,10 @@ use super::{style, visible, width};
 /// Prints faults on stderr: file by file, the place, the column, what is wrong, and
 /// below it what to put instead.
 pub fn print(faults: &[Fault]) {
-    let place = |fault: &Fault| format!("{}:{}", fault.line, fault.at);
+    let place = |fault: &Fault| match &fault.cell {
+        Some(cell) => cell.clone(),
+        None => format!("{}:{}", fault.line, fault.at),
+    };
     let column = |fault: &Fault| fault.column.map(|column| column.to_string()).unwrap_or_default();
     let places = faults.iter().map(|fault| place(fault).len()).max().unwrap_or(0);
     let columns = faults.iter().map(|fault| width(&column(fault))).max().unwrap_or(0);
@@ -55,6 +58,7 @@ pub fn to_json(faults: &[Fault]) -> serde_json::Value {
             "file": fault.file,
             "line": fault.line,
             "character": fault.at,
+            "cell": fault.cell,
             "column": fault.column.map(|column| column.to_string()),
             "message": fault.message,
             "instead": fault.instead,

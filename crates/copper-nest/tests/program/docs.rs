@@ -114,12 +114,23 @@ is left out: the policy decides, and of an account that exists nothing is change
 
 ## CSV
 
-RFC 4180, in UTF-8, with a header; a byte-order mark and either kind of line end are taken. A value with a comma, a
-quote or a line end stands between quotes, and a quote in it is doubled.
+RFC 4180, in UTF-8, or in UTF-16 with a mark, with a header; either kind of line end is taken. Between the values
+stands a comma, a semicolon or a tab, as the header shows, or as a line `sep=;` before it says; `--separator` insists on
+one. A value with that, a quote or a line end in it stands between quotes, and a quote in it is doubled.
+
+Columns may be spelled as people do (`Full Name`). Blanks around values go; empty rows and empty columns at the end
+are nothing. Yes is also true, y and 1, no is false, n and 0. A day may have a time of day, or be the number that
+spreadsheets have for it; `31.03.2027` is taken with `--dates dmy`, `3/31/2027` with `--dates mdy`. Columns that are not
+known are passed over with `--ignore-columns NAME,…` or `--ignore-unknown`.
 
     name,full_name,join,expires
     maren,Maren Solvik,pilots;slipway,2027-03-31
     ,\"Odalys \"\"Oda\"\" Brink\",ticketing,
+
+## Spreadsheets
+
+`.xlsx`, `.xls` and `.ods` are read themselves: the first sheet, or the one that `--sheet NAME` says. Of a formula its
+value is taken. What is wrong is told with its cell: `B7`.
 
 ## JSON
 

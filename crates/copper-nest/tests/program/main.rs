@@ -35,6 +35,7 @@ mod repair;
 mod secrets;
 mod show_user;
 mod sources;
+mod spreadsheets;
 mod ssh;
 mod sshd;
 mod stock;

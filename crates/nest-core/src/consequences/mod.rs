@@ -217,10 +217,10 @@ impl<'a> Consequences<'a> {
         let mut accounts = Judging::accounts(context, plan, &homes, touched, (&groups, &members));
         regrouped(&groups, &accounts, &mut members);
         let memberships = Memberships::new(context, plan, &groups, &members, &accounts);
-        for account in &mut accounts {
+        accounts.par_iter_mut().with_min_len(MANY).for_each(|account| {
             account.was_admin = memberships.before.is_admin(account.before.as_ref());
             account.is_admin = memberships.after.is_admin(account.after.as_ref());
-        }
+        });
         let mut access = Vec::new();
         for account in &accounts {
             if account.itself {

@@ -4,6 +4,7 @@ use std::borrow::Cow;
 
 use bstr::BString;
 
+use super::dates::{DateOrder, plain_date};
 use super::source::{Cells, RosterSource, Wrong};
 use super::{Column, Columns, Fault, RosterRow, RowRequest};
 use crate::request::{CreateGroup, CreateUser, KeyFile, RangesAsked};
@@ -18,6 +19,27 @@ pub(super) struct Reading<'s> {
     pub number: usize,
     pub rows: Vec<RosterRow>,
     pub faults: Vec<Fault>,
+    /// How it is to be read.
+    pub options: &'s ReadingOptions,
+    /// How many values had blanks around them, which went.
+    pub trimmed: usize,
+    /// The columns that were passed over.
+    pub passed_over: Vec<String>,
+    /// Titles that nobody knows, each with the column that it is nearly called.
+    pub near: Vec<(String, Column)>,
+}
+
+/// How tables are to be read.
+#[derive(Debug, Clone, Default)]
+pub struct ReadingOptions {
+    /// Columns that are passed over.
+    pub ignored: Vec<String>,
+    /// All columns that are not known are.
+    pub ignores_unknown: bool,
+    /// Titles that stand for a column.
+    pub meant: Vec<(String, Column)>,
+    /// In which order days are written that are not as ISO 8601 has them.
+    pub dates: Option<DateOrder>,
 }
 
 /// Takes what stands in JSON or TOML, row by row.
@@ -47,14 +69,41 @@ pub(super) enum CellValue {
 
 impl<'s> Reading<'s> {
     /// Nothing read yet.
-    pub fn new(source: &'s RosterSource, number: usize) -> Self {
+    pub fn new(source: &'s RosterSource, number: usize, options: &'s ReadingOptions) -> Self {
         Reading {
+            options,
+            trimmed: 0,
+            passed_over: Vec::new(),
+            near: Vec::new(),
             tried: RowBuffer::default(),
             source,
             number,
             rows: Vec::new(),
             faults: Vec::new(),
         }
+    }
+
+    /// The column of a title.
+    pub fn column(&self, title: &str) -> Option<Column> {
+        let meant = self.options.meant.iter().find(|(known, _)| known == title.trim());
+        Column::of_title(title).or(meant.map(|(_, column)| *column))
+    }
+
+    /// What is wrong with a column that is not known; nothing where it is to be passed over.
+    pub fn unknown(&mut self, title: &str, thing: UserOrGroup) -> Option<Wrong> {
+        let plain = Column::plain_title(title);
+        let named = self.options.ignored.iter().any(|name| Column::plain_title(name) == plain);
+        if named || self.options.ignores_unknown {
+            let title = title.trim().to_owned();
+            if !self.passed_over.contains(&title) {
+                self.passed_over.push(title);
+            }
+            return None;
+        }
+        if let Some(near) = super::csv::nearest_column(&plain, thing) {
+            self.near.push((title.trim().to_owned(), near));
+        }
+        Some(super::csv::unknown(title, thing))
     }
 
     /// Notes a fault.
@@ -92,13 +141,14 @@ impl TakesRows for Reading<'_> {
         offset: usize,
         values: Vec<(Cow<'_, str>, usize, CellValue)>,
     ) {
-        let known = values.iter().filter_map(|(key, ..)| key.parse().ok());
+        let known = values.iter().filter_map(|(key, ..)| self.column(key));
         let thing = thing.unwrap_or_else(|| Column::about(known));
         let mut row = self.row(Some(thing), number, offset, Cells::At(Vec::new()));
         let mut seen = Columns::default();
         for (key, at, value) in values {
-            let column: Option<Column> = key.parse().ok();
+            let column = self.column(&key);
             let wrong = match column.filter(|column| column.belongs_to(thing)) {
+                None if column.is_none() => self.unknown(&key, thing).map_or(Ok(()), Err),
                 None => Err(super::csv::unknown(&key, thing)),
                 Some(column) if !seen.insert(column) => {
                     Err(Wrong::new(format!("the key {column} is there twice"), "one of them"))
@@ -108,7 +158,11 @@ impl TakesRows for Reading<'_> {
                         cells.push((column, at));
                     }
                     as_text(value, column).and_then(|text| match text {
-                        Some(text) if !text.is_empty() => row.set(column, Cow::Owned(text)),
+                        Some(text) if !text.trim().is_empty() => {
+                            let trimmed = text.trim();
+                            self.trimmed += usize::from(trimmed.len() != text.len());
+                            row.set(column, Cow::Owned(trimmed.to_owned()), self.options.dates)
+                        }
                         _ => Ok(()),
                     })
                 }
@@ -150,11 +204,16 @@ fn as_text(value: CellValue, column: Column) -> Result<Option<String>, Wrong> {
 
 impl RosterRow {
     /// Puts a value, which is not empty, into its place.
-    pub(super) fn set(&mut self, column: Column, text: Cow<'_, str>) -> Result<(), Wrong> {
+    pub(super) fn set(
+        &mut self,
+        column: Column,
+        text: Cow<'_, str>,
+        dates: Option<DateOrder>,
+    ) -> Result<(), Wrong> {
         self.given.insert(column);
         match &mut self.what {
             RowRequest::User(user) => {
-                set_user(user.get_or_insert_default(), column, text, &mut Vec::new())
+                set_user(user.get_or_insert_default(), column, text, &mut Vec::new(), dates)
             }
             RowRequest::Group(group) => set_group(group, column, text),
         }
@@ -167,13 +226,15 @@ impl RosterRow {
 pub struct RowBuffer {
     /// The user.
     pub user: CreateUser,
+    /// In which order days are written.
+    pub(super) dates: Option<DateOrder>,
     spare: Vec<BString>,
 }
 
 impl RowBuffer {
     /// Puts a value, which is not empty, into its place.
     pub(super) fn set(&mut self, column: Column, text: &str) -> Result<(), Wrong> {
-        set_user(&mut self.user, column, Cow::Borrowed(text), &mut self.spare)
+        set_user(&mut self.user, column, Cow::Borrowed(text), &mut self.spare, self.dates)
     }
 
     /// Wipes all of it.
@@ -193,6 +254,7 @@ fn set_user(
     column: Column,
     text: Cow<'_, str>,
     spare: &mut Vec<BString>,
+    dates: Option<DateOrder>,
 ) -> Result<(), Wrong> {
     let mut owned = |text: Cow<'_, str>| match text {
         Cow::Owned(text) => text.into(),
@@ -210,11 +272,11 @@ fn set_user(
         Column::Primary => user.primary = Some(owned(text).into()),
         Column::Join => user.join.extend(list(&text)?.map(|name| owned(name.into()).into())),
         Column::Admin => user.admin = yes(&text)?,
-        Column::Home if text == "none" => user.no_home = true,
+        Column::Home if is_none(&text) => user.no_home = true,
         Column::Home => user.home = Some(owned(text)),
         Column::Shell => user.shell = Some(owned(text)),
         Column::Service => user.service = yes(&text)?,
-        Column::Expires => user.expires = Some(text.into_owned()),
+        Column::Expires => user.expires = Some(plain_date(&text, dates)?.into_owned()),
         Column::Hours => user.window.hours = Some(text.into_owned()),
         Column::Places => user.window.places = Some(text.into_owned()),
         Column::Ranges => ranges(user, &text)?,
@@ -256,10 +318,15 @@ fn id(what: &str, text: &str) -> Result<u32, Wrong> {
     })
 }
 
+/// Whether a value says that there is nothing.
+fn is_none(text: &str) -> bool {
+    text.eq_ignore_ascii_case("none")
+}
+
 fn yes(text: &str) -> Result<bool, Wrong> {
-    match text {
-        "yes" | "true" => Ok(true),
-        "no" | "false" => Ok(false),
+    match text.to_ascii_lowercase().as_str() {
+        "yes" | "true" | "y" | "1" => Ok(true),
+        "no" | "false" | "n" | "0" => Ok(false),
         _ => Err(Wrong::new(format!("{text:?} is neither yes nor no"), "yes, no, or nothing")),
     }
 }
@@ -275,6 +342,7 @@ fn ranges(user: &mut CreateUser, text: &str) -> Result<(), Wrong> {
     let fault = || {
         Wrong::new(format!("{text:?} is no number of ids and no span"), Column::Ranges.meaning())
     };
+    let text = if is_none(text) { "none" } else { text };
     match RangesAsked::parse(text).ok_or_else(fault)? {
         RangesAsked::Count(count) => user.ranges = Some(count),
         RangesAsked::Spans(spans) => user.spans = spans,

@@ -45,6 +45,17 @@ pub enum Column {
 }
 
 impl Column {
+    /// A title as columns are called: in lower case, with `_` for blanks and hyphens.
+    pub fn plain_title(title: &str) -> String {
+        let sign = |sign: char| if sign == '-' || sign.is_whitespace() { '_' } else { sign };
+        title.trim().to_lowercase().chars().map(sign).collect()
+    }
+
+    /// The column of a title, however that is spelled: `Full Name`.
+    pub fn of_title(title: &str) -> Option<Self> {
+        Column::plain_title(title).parse().ok()
+    }
+
     /// The columns of users or of groups, in the order in which they are written.
     pub fn of(thing: UserOrGroup) -> impl Iterator<Item = Column> {
         Column::iter().filter(move |column| column.belongs_to(thing))
@@ -101,9 +112,9 @@ impl Column {
     /// Whether any text can stand in it, as far as can be told without looking at
     /// accounts: a list too, where no comma can be in it.
     pub(super) fn takes_any_text(self) -> bool {
-        use Column::{Expires, FullName, Home, Hours, Join, Name, Places, Primary, Shell, SshKey};
+        use Column::{FullName, Home, Hours, Join, Name, Places, Primary, Shell, SshKey};
         let a_word = matches!(self, Name | FullName | Primary | Join | Home | Shell | SshKey);
-        a_word || matches!(self, Expires | Hours | Places)
+        a_word || matches!(self, Hours | Places)
     }
 }
 

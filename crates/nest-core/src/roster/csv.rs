@@ -14,13 +14,14 @@ use crate::words::counted;
 
 /// Reads the rows of a text that is known to be UTF-8.
 pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
-    if let Some((at, wrong)) = check_quotes(text.as_bytes()) {
+    let source = reading.source;
+    if let Some((at, wrong)) = check_quotes(source) {
         reading.fault(at, None, wrong);
         return;
     }
     let mut header: Option<Header> = None;
     let mut first_row = text.len();
-    each(reading, text, 0..text.len(), |reading, record, start| {
+    each(reading, text, source.start()..text.len(), |reading, record, start| {
         match &header {
             None => header = Some(Header::read(reading, record, start)),
             Some(_) => first_row = start,
@@ -28,18 +29,32 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
         first_row == text.len()
     });
     let Some(header) = header else { return };
-    let source = reading.source;
+    if header.columns.iter().all(Option::is_none)
+        && let Some(line) = header_below(reading, text)
+    {
+        // What stands above it is a title, or nothing.
+        reading.faults.clear();
+        let message = format!("this is no header; the one of the table seems to be in line {line}");
+        let wrong = Wrong::new(message, "the table without the lines above that");
+        return reading.fault(source.start(), None, wrong);
+    }
+    // Of a header that is wrong every row would say the same.
+    if header.is_nameless {
+        return;
+    }
+    let (separator, options) = (source.separator(), reading.options);
     let plain = is_plain(text.as_bytes());
     let parts: Vec<_> = parts(text, first_row, plain)
         .into_par_iter()
         .map(|part| {
             let (number, mut count) = (reading.number, 0);
-            let mut reading = Reading::new(source, number);
+            let mut reading = Reading::new(source, number, options);
+            reading.tried.dates = options.dates;
             reading.rows.reserve(memchr_iter(b'\n', &text.as_bytes()[part.clone()]).count() + 1);
             if plain {
                 for (start, line) in plain_lines(text, part) {
                     count += 1;
-                    header.row(&mut reading, plain_fields(line), start, count, plain);
+                    header.row(&mut reading, plain_fields(line, separator), start, count, plain);
                 }
             } else {
                 each(&mut reading, text, part, |reading, record, start| {
@@ -48,12 +63,13 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
                     true
                 });
             }
-            (reading.rows, reading.faults, count)
+            (reading.rows, reading.faults, reading.trimmed, count)
         })
         .collect();
     let mut number = 0;
     reading.rows.reserve_exact(parts.iter().map(|(rows, ..)| rows.len()).sum());
-    for (rows, faults, count) in parts {
+    for (rows, faults, trimmed, count) in parts {
+        reading.trimmed += trimmed;
         let numbered = |row: RosterRow| RosterRow { number: row.number + number, ..row };
         reading.rows.extend(rows.into_iter().map(numbered));
         number += count;
@@ -65,7 +81,56 @@ pub(super) fn read(reading: &mut Reading<'_>, text: &str) {
     }
 }
 
-/// Whether each line is a record and each comma ends a field: no quotes, and no
+/// What may stand between the values.
+const SEPARATORS: [u8; 3] = [b',', b';', b'\t'];
+
+/// What stands between the values of a text, and where its header begins: as a line `sep=;` says,
+/// as programs for spreadsheets write it, or else by what makes most of the header known.
+pub(super) fn separator_of(text: &[u8]) -> (u8, usize) {
+    let line_at = |start: usize| {
+        let rest = &text[start..];
+        &rest[..memchr(b'\n', rest).unwrap_or(rest.len())]
+    };
+    let blank = text.iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+    let first = line_at(blank);
+    let said = first.trim_ascii().get(..4).filter(|start| start.eq_ignore_ascii_case(b"sep="));
+    if said.is_some()
+        && let Some(separator) = first.strip_suffix(b"\r").unwrap_or(first).get(4)
+    {
+        return (*separator, (blank + first.len() + 1).min(text.len()));
+    }
+    let header = String::from_utf8_lossy(first);
+    let known = |separator: &u8| {
+        let titles = header.split(char::from(*separator));
+        let known = titles.filter(|title| {
+            let title = title.trim().trim_matches('"');
+            Column::of_title(title).is_some() || ["kind", "id"].contains(&title)
+        });
+        known.count()
+    };
+    // Of those that are as good as each other the first.
+    let best = SEPARATORS.iter().rev().max_by_key(|separator| known(separator));
+    (best.copied().unwrap_or(b','), 0)
+}
+
+/// Which of the next lines looks like a header.
+fn header_below(reading: &Reading<'_>, text: &str) -> Option<usize> {
+    const MOST: usize = 8;
+    let source = reading.source;
+    let mut looking = Reading::new(source, reading.number, reading.options);
+    let (mut found, mut records) = (None, 0);
+    each(&mut looking, text, source.start()..text.len(), |reading, record, start| {
+        records += 1;
+        let known = record.iter().filter(|title| reading.column(title).is_some()).count();
+        if known > 0 && known * 2 >= record.iter().filter(|title| !title.is_empty()).count() {
+            found = Some(source.fault(start, None, Wrong::new("", "")).line);
+        }
+        found.is_none() && records < MOST
+    });
+    found
+}
+
+/// Whether each line is a record and each separator ends a field: no quotes, and no
 /// carriage return that ends a line by itself.
 fn is_plain(text: &[u8]) -> bool {
     let mut returns = memchr_iter(b'\r', text);
@@ -85,9 +150,9 @@ fn plain_lines(text: &str, part: Range<usize>) -> impl Iterator<Item = (usize, &
 }
 
 /// The fields of a record of a plain text.
-fn plain_fields(line: &str) -> impl Iterator<Item = &str> {
+fn plain_fields(line: &str, separator: u8) -> impl Iterator<Item = &str> {
     let mut from = 0;
-    memchr_iter(b',', line.as_bytes())
+    memchr_iter(separator, line.as_bytes())
         .chain([line.len()])
         .map(move |end| &line[std::mem::replace(&mut from, end + 1)..end])
 }
@@ -118,7 +183,11 @@ fn each<'s>(
     mut tell: impl FnMut(&mut Reading<'s>, &csv::StringRecord, usize) -> bool,
 ) {
     let bytes = &text.as_bytes()[part.clone()];
-    let mut reader = csv::ReaderBuilder::new().has_headers(false).flexible(true).from_reader(bytes);
+    let mut reader = csv::ReaderBuilder::new()
+        .delimiter(reading.source.separator())
+        .has_headers(false)
+        .flexible(true)
+        .from_reader(bytes);
     let mut record = csv::StringRecord::new();
     while next(reading, &mut reader, part.start, &mut record) {
         let start = record.position().map_or(0, |position| position.byte() as usize);
@@ -149,18 +218,23 @@ fn next(
 
 /// The first line.
 struct Header {
-    /// The columns that are known, by field.
+    /// The columns that are known, by field; empty ones at the end are none.
     columns: Vec<Option<Column>>,
     thing: UserOrGroup,
+    /// Rows have no names by it.
+    is_nameless: bool,
 }
 
 impl Header {
     fn read(reading: &mut Reading<'_>, record: &csv::StringRecord, start: usize) -> Self {
-        let known: Vec<Option<Column>> =
-            record.iter().map(|title| title.trim().parse().ok()).collect();
+        let mut titles: Vec<&str> = record.iter().collect();
+        while titles.len() > 1 && titles.last().is_some_and(|title| title.trim().is_empty()) {
+            titles.pop();
+        }
+        let known: Vec<Option<Column>> = titles.iter().map(|title| reading.column(title)).collect();
         let thing = Column::about(known.iter().flatten().copied());
         let mut columns: Vec<Option<Column>> = Vec::new();
-        for (field, (title, column)) in record.iter().zip(known).enumerate() {
+        for (field, (title, column)) in titles.iter().zip(known).enumerate() {
             let wrong = match column {
                 Some(column) if !column.belongs_to(thing) => Some(Wrong::new(
                     format!("{column} is a column of users, and this is a table of groups"),
@@ -170,16 +244,18 @@ impl Header {
                     Some(Wrong::new(format!("the column {column} is there twice"), "one of them"))
                 }
                 Some(_) => None,
-                None => Some(unknown(title, thing)),
+                None => reading.unknown(title, thing),
             };
             columns.push(column.filter(|_| wrong.is_none()));
             if let Some(wrong) = wrong {
-                let at = field_at(reading.source.text(), start, field);
+                let at = field_at(reading.source, start, field);
                 reading.fault(at, None, wrong);
             }
         }
         let has = |column| columns.contains(&Some(column));
-        if !has(Column::Name) && (thing == UserOrGroup::Group || !has(Column::FullName)) {
+        let is_nameless =
+            !has(Column::Name) && (thing == UserOrGroup::Group || !has(Column::FullName));
+        if is_nameless {
             let (what, instead) = match thing {
                 UserOrGroup::User => (
                     "neither a column name nor a column full_name is there",
@@ -189,7 +265,7 @@ impl Header {
             };
             reading.fault(start, None, Wrong::new(what, instead));
         }
-        Header { columns, thing }
+        Header { columns, thing, is_nameless }
     }
 
     fn row<'f>(
@@ -207,15 +283,20 @@ impl Header {
         if read_later {
             reading.tried.wipe();
         }
-        let mut fields = 0;
-        for value in values {
+        let (mut fields, mut last) = (0, 0);
+        for whole in values {
             let column = self.columns.get(fields);
             fields += 1;
+            let value = whole.trim();
+            if !value.is_empty() {
+                last = fields;
+            }
             if let Some(Some(column)) = column
                 && !value.is_empty()
             {
+                reading.trimmed += usize::from(value.len() != whole.len());
                 let set = match read_later {
-                    false => row.set(*column, Cow::Borrowed(value)),
+                    false => row.set(*column, Cow::Borrowed(value), reading.options.dates),
                     true => {
                         row.given.insert(*column);
                         match column.takes_any_text() {
@@ -225,20 +306,26 @@ impl Header {
                     }
                 };
                 if let Err(wrong) = set {
-                    let at = field_at(reading.source.text(), start, record_field(self, *column));
+                    let at = field_at(reading.source, start, record_field(self, *column));
                     reading.faults.push(reading.source.fault(at, Some(*column), wrong));
                 }
-                row.name = row.name.or((*column == Column::Name).then(|| at..at + value.len()));
+                let name = at + (whole.len() - whole.trim_start().len());
+                row.name = row.name.or((*column == Column::Name).then(|| name..name + value.len()));
             }
-            at += value.len() + 1;
+            at += whole.len() + 1;
+        }
+        // An empty row is nothing, and so are empty columns at the end.
+        if last == 0 {
+            return;
         }
         let wanted = self.columns.len();
+        let fields = if last <= wanted { fields.min(wanted) } else { fields };
         if fields != wanted {
             let (at, instead) = match fields < wanted {
-                true => (start, "a comma for each value that is left out"),
+                true => (start, "a separator for each value that is left out"),
                 false => (
-                    field_at(reading.source.text(), start, wanted),
-                    "quotes around a value with a comma in it",
+                    field_at(reading.source, start, wanted),
+                    "quotes around a value with a separator in it",
                 ),
             };
             let counted = counted(fields, "field", "fields");
@@ -263,21 +350,24 @@ pub(super) fn user(
     let line = line.strip_suffix(b"\r").unwrap_or(line);
     buffer.wipe();
     let Ok(line) = std::str::from_utf8(line) else { return };
-    for (value, column) in plain_fields(line).zip(header) {
+    for (value, column) in plain_fields(line, source.separator()).zip(header) {
         if let Some(column) = column
-            && !value.is_empty()
+            && !value.trim().is_empty()
         {
-            let _ = buffer.set(*column, value);
+            let _ = buffer.set(*column, value.trim());
         }
     }
 }
 
 /// The columns of the fields of a roster.
-pub(super) fn header(source: &RosterSource) -> Vec<Option<Column>> {
-    let mut reader = csv::ReaderBuilder::new().has_headers(false).from_reader(source.text());
+pub(super) fn header(source: &RosterSource, reading: &Reading<'_>) -> Vec<Option<Column>> {
+    let mut reader = csv::ReaderBuilder::new()
+        .delimiter(source.separator())
+        .has_headers(false)
+        .from_reader(&source.text()[source.start()..]);
     let mut record = csv::StringRecord::new();
     match reader.read_record(&mut record) {
-        Ok(true) => record.iter().map(|title| title.trim().parse().ok()).collect(),
+        Ok(true) => record.iter().map(|title| reading.column(title)).collect(),
         _ => Vec::new(),
     }
 }
@@ -286,15 +376,20 @@ fn record_field(header: &Header, column: Column) -> usize {
     header.columns.iter().position(|other| *other == Some(column)).unwrap_or(0)
 }
 
+/// The column that a title, plainly written, is nearly called.
+pub(super) fn nearest_column(plain: &str, thing: UserOrGroup) -> Option<Column> {
+    let titles: Vec<String> = Column::of(thing).map(|column| column.to_string()).collect();
+    let near = nearest(plain.as_bytes(), titles.iter().map(String::as_bytes))?;
+    // Without what stands between the words it may be the very one.
+    std::str::from_utf8(near).ok()?.parse().ok()
+}
+
 /// What to say of a column or key that nobody knows.
 pub(super) fn unknown(title: &str, thing: UserOrGroup) -> Wrong {
     let titles: Vec<String> = Column::of(thing).map(|column| column.to_string()).collect();
-    let found = nearest(title.as_bytes(), titles.iter().map(String::as_bytes));
-    let instead = match found {
-        _ if title.contains(';') => "commas between the columns, not semicolons".to_owned(),
-        _ if title.contains('\t') => "commas between the columns, not tabs".to_owned(),
-        Some(near) => format!("{}, the nearest there is", String::from_utf8_lossy(near)),
-        None => format!("one of {}", titles.join(", ")),
+    let instead = match nearest_column(&Column::plain_title(title), thing) {
+        Some(near) => format!("{near}, the nearest there is"),
+        None => format!("one of {}; or pass it over with --ignore-columns", titles.join(", ")),
     };
     match title.trim() {
         "" => Wrong::new("a column has no title", instead),
@@ -303,20 +398,35 @@ pub(super) fn unknown(title: &str, thing: UserOrGroup) -> Wrong {
 }
 
 /// Where a field of the record that begins at `start` begins.
-pub(super) fn field_at(text: &[u8], start: usize, field: usize) -> usize {
+pub(super) fn field_at(source: &RosterSource, start: usize, field: usize) -> usize {
+    let (text, separator) = (source.text(), source.separator());
     let mut at = start;
     for _ in 0..field {
-        at = end_of_field(text, at);
+        at = end_of_field(text, at, separator);
         match text.get(at) {
-            Some(b',') => at += 1,
+            Some(byte) if *byte == separator => at += 1,
             _ => return start,
         }
     }
     at
 }
 
-/// Where a well-formed field ends: at a comma, a line end, or the end.
-fn end_of_field(text: &[u8], mut at: usize) -> usize {
+/// Which field of the record that begins at `start` a place is in, counted from 0.
+pub(super) fn field_of(source: &RosterSource, start: usize, place: usize) -> usize {
+    let (text, separator) = (source.text(), source.separator());
+    let (mut at, mut field) = (start, 0);
+    loop {
+        at = end_of_field(text, at, separator);
+        if at >= place || text.get(at) != Some(&separator) {
+            return field;
+        }
+        at += 1;
+        field += 1;
+    }
+}
+
+/// Where a well-formed field ends: at a separator, a line end, or the end.
+fn end_of_field(text: &[u8], mut at: usize, separator: u8) -> usize {
     if text.get(at) == Some(&b'"') {
         at += 1;
         while let Some(found) = memchr(b'"', &text[at..]) {
@@ -328,14 +438,15 @@ fn end_of_field(text: &[u8], mut at: usize) -> usize {
         }
     }
     let rest = &text[at..];
-    let end = memchr2(b',', b'\n', rest).unwrap_or(rest.len());
-    at + end - usize::from(end > 0 && rest[end - 1] == b'\r' && rest.get(end) != Some(&b','))
+    let end = memchr2(separator, b'\n', rest).unwrap_or(rest.len());
+    at + end - usize::from(end > 0 && rest[end - 1] == b'\r' && rest.get(end) != Some(&separator))
 }
 
 /// The first quote that stands where none may, or is never closed.
-pub(super) fn check_quotes(text: &[u8]) -> Option<(usize, Wrong)> {
+pub(super) fn check_quotes(source: &RosterSource) -> Option<(usize, Wrong)> {
+    let (text, separator) = (source.text(), source.separator());
     memchr(b'"', text)?;
-    let mut at = 0;
+    let mut at = source.start();
     while at < text.len() {
         if text[at] == b'"' {
             let opened = at;
@@ -356,12 +467,13 @@ pub(super) fn check_quotes(text: &[u8]) -> Option<(usize, Wrong)> {
                 }
                 at += 1;
             }
-            if !matches!(text.get(at), None | Some(b',' | b'\r' | b'\n')) {
-                let instead = "a comma; a quote inside a value is doubled";
+            let after = text.get(at);
+            if after != Some(&separator) && !matches!(after, None | Some(b'\r' | b'\n')) {
+                let instead = "a separator; a quote inside a value is doubled";
                 return Some((at, Wrong::new("text follows a closing quote", instead)));
             }
         } else {
-            let end = end_of_field(text, at);
+            let end = end_of_field(text, at, separator);
             if let Some(found) = memchr(b'"', &text[at..end]) {
                 let instead = "quotes around the whole value, and the one in it doubled";
                 let message = "a quote stands inside a value that does not begin with one";

@@ -7,14 +7,18 @@
 mod cells;
 mod column;
 mod csv;
+mod dates;
 mod json;
 mod numbers;
+mod sheet;
 mod source;
 mod toml;
 mod write;
 
 pub use column::{Column, Columns};
+pub use dates::DateOrder;
 pub use numbers::{NumberRow, NumberTable};
+pub use sheet::SheetFault;
 pub use source::{Fault, Form, RosterSource, Wrong};
 pub use write::{PasswordHashes, WrittenRoster, made_with_users, written_groups, written_users};
 
@@ -27,7 +31,7 @@ use self::cells::Reading;
 use self::source::Cells;
 use crate::request::{CreateGroup, CreateUser};
 
-pub use cells::RowBuffer;
+pub use cells::{ReadingOptions, RowBuffer};
 
 /// Rows to be taken in.
 #[derive(Debug, Default)]
@@ -38,8 +42,16 @@ pub struct Roster {
     pub rows: Vec<RosterRow>,
     /// What is wrong with the files or with values in them.
     pub faults: Vec<Fault>,
+    /// How many values had blanks around them, which went.
+    pub trimmed: usize,
+    /// The columns that were passed over, as it was asked.
+    pub passed_over: Vec<String>,
+    /// Titles that nobody knows, each with the column that it is nearly called.
+    pub near: Vec<(String, Column)>,
     /// The columns of each source, for those that have them.
     headers: Vec<Vec<Option<Column>>>,
+    /// In which order days are written.
+    dates: Option<DateOrder>,
 }
 
 /// One row.
@@ -72,16 +84,25 @@ pub enum RowRequest {
 }
 
 impl Roster {
-    /// Reads rosters. Nothing is refused yet: what is wrong is among the faults.
+    /// Reads rosters as they are usual.
     pub fn read(sources: Vec<RosterSource>) -> Self {
-        let mut roster = Roster::default();
+        Roster::read_with(sources, &ReadingOptions::default())
+    }
+
+    /// Reads rosters. Nothing is refused yet: what is wrong is among the faults.
+    pub fn read_with(sources: Vec<RosterSource>, options: &ReadingOptions) -> Self {
+        let mut roster = Roster { dates: options.dates, ..Roster::default() };
         for (number, source) in sources.iter().enumerate() {
-            let mut reading = Reading::new(source, number);
+            let mut reading = Reading::new(source, number, options);
+            reading.faults.extend(source.wrongs());
             read(&mut reading);
             roster.headers.push(match source.form {
-                Form::Csv => csv::header(source),
+                Form::Csv => csv::header(source, &reading),
                 Form::Json | Form::Toml => Vec::new(),
             });
+            roster.trimmed += reading.trimmed;
+            roster.passed_over.append(&mut reading.passed_over);
+            roster.near.append(&mut reading.near);
             match roster.rows.is_empty() {
                 true => roster.rows = reading.rows,
                 false => roster.rows.append(&mut reading.rows),
@@ -123,6 +144,7 @@ impl Roster {
             RowRequest::User(Some(user)) => buffer.user.clone_from(user),
             RowRequest::User(None) => {
                 let (source, header) = (&self.sources[row.source], &self.headers[row.source]);
+                buffer.dates = self.dates;
                 csv::user(source, row.offset, header, buffer);
             }
             RowRequest::Group(_) => return false,

@@ -177,10 +177,13 @@ impl Numbers<'_> {
     }
 
     fn csv(&mut self, text: &str) {
-        if let Some((at, wrong)) = check_quotes(text.as_bytes()) {
+        let source = self.source;
+        if let Some((at, wrong)) = check_quotes(source) {
             return self.fault(at, None, wrong);
         }
+        let text = &text[source.start()..];
         let mut reader = csv::ReaderBuilder::new()
+            .delimiter(source.separator())
             .has_headers(false)
             .flexible(true)
             .from_reader(text.as_bytes());
@@ -192,13 +195,15 @@ impl Numbers<'_> {
                 Ok(true) => {}
                 Err(error) => {
                     let at = error.position().map_or(0, |position| position.byte() as usize);
+                    let at = source.start() + at;
                     return self.fault(at, None, Wrong::new(error.to_string(), ""));
                 }
             }
             let start = record.position().map_or(0, |position| position.byte() as usize);
             let blank = text.as_bytes()[start..].iter();
-            let start = start + blank.take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
-            let place = |field| field_at(text.as_bytes(), start, field);
+            let blank = blank.take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+            let start = source.start() + start + blank;
+            let place = |field| field_at(source, start, field);
             let Some(columns) = &columns else {
                 let found = self.header(&record, place);
                 if COLUMNS.iter().enumerate().any(|(at, _)| !found.contains(&Some(at))) {
@@ -220,7 +225,7 @@ impl Numbers<'_> {
             let mut found: [Option<(String, usize)>; 3] = Default::default();
             for (field, value) in record.iter().enumerate() {
                 if let Some(Some(column)) = columns.get(field) {
-                    found[*column] = Some((value.to_owned(), place(field)));
+                    found[*column] = Some((value.trim().to_owned(), place(field)));
                 }
             }
             self.row(start, found);
@@ -235,7 +240,7 @@ impl Numbers<'_> {
     ) -> Vec<Option<usize>> {
         let mut columns = Vec::new();
         for (field, title) in record.iter().enumerate() {
-            let column = COLUMNS.iter().position(|column| *column == title.trim());
+            let column = COLUMNS.iter().position(|column| *column == Column::plain_title(title));
             if column.is_none() {
                 self.fault(place(field), None, unknown(title));
             } else if columns.contains(&column) {

@@ -51,7 +51,16 @@ impl<'a> WrittenRow<'a> {
     fn text(&mut self, column: Column, text: &[u8]) {
         match text.to_str() {
             Ok("") => {}
-            Ok(text) => self.values.push((column, text.into())),
+            Ok(text) => {
+                let plain = text.trim();
+                if plain != text {
+                    let name = BStr::new(self.name);
+                    self.left_out.push(format!("the blanks around the {column} of {name}"));
+                }
+                if !plain.is_empty() {
+                    self.values.push((column, plain.into()));
+                }
+            }
             Err(_) => {
                 let name = BStr::new(self.name);
                 self.left_out.push(format!("the {column} of {name}, which is not UTF-8"));

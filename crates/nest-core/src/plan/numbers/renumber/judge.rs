@@ -29,8 +29,10 @@ impl<'a> Moves<'a> {
         for thing in [UserOrGroup::User, UserOrGroup::Group] {
             let ids = |ids: &'a [RetiredId]| ids.iter().map(|id| (id.id, &id.name)).collect();
             let of = self.all.iter().filter(|one| one.thing == thing);
+            let mut lines = HashSet::with_capacity(self.all.len());
+            lines.extend(of.map(|one| one.line.start));
             let kind = OfKind {
-                lines: of.map(|one| one.line.start).collect(),
+                lines,
                 retired: match thing {
                     UserOrGroup::User => ids(&retired.users),
                     UserOrGroup::Group => ids(&retired.groups),
@@ -54,7 +56,8 @@ impl<'a> Moves<'a> {
 
     /// Two rows that ask for one number; and two that shared one and part.
     fn find_doubles(&mut self, thing: UserOrGroup) {
-        let (mut wanted, mut left) = (HashMap::new(), HashMap::new());
+        let room = self.all.len();
+        let (mut wanted, mut left) = (HashMap::with_capacity(room), HashMap::with_capacity(room));
         for at in 0..self.all.len() {
             let one = &self.all[at];
             if one.thing != thing {

@@ -186,15 +186,27 @@ impl Edited {
         let groups = moved(UserOrGroup::Group).map(|one| (one.line, GroupField::Gid, one.new));
         builder.edits.alter_many(File::Group, groups.map(|one| in_one_line(&[one])).collect());
         // Ranges that name their owner by number go with it.
-        for (old, new) in self.uids.pairs() {
-            let (old, new) = (old.to_string(), new.to_string());
-            for file in [File::Subuid, File::Subgid] {
-                for line in book.named(file, old.as_bytes()) {
-                    builder.set_fields(file, line, &[(SubIdField::Owner, new.as_bytes())]);
-                }
-            }
+        let by_number: Vec<(File, Line<'a>, u32)> = self
+            .uids
+            .pairs()
+            .par_iter()
+            .flat_map_iter(|&(old, new)| {
+                let mut text = itoa::Buffer::new();
+                let old = text.format(old).as_bytes();
+                let lines = [File::Subuid, File::Subgid].map(|file| (file, book.named(file, old)));
+                let all = move |(file, lines): (File, Vec<Line<'a>>)| {
+                    lines.into_iter().map(move |line| (file, line, new))
+                };
+                lines.into_iter().flat_map(all)
+            })
+            .collect();
+        for (file, line, new) in by_number {
+            let new = new.to_string();
+            builder.set_fields(file, line, &[(SubIdField::Owner, new.as_bytes())]);
         }
-        primary.into_iter().map(|(_, name, _)| name).collect()
+        let mut names = HashSet::with_capacity(primary.len());
+        names.extend(primary.into_iter().map(|(_, name, _)| name));
+        names
     }
 }
 
@@ -245,6 +257,7 @@ fn next_sign_ins(
     regrouped: &HashSet<&BStr>,
 ) {
     let mut names: HashSet<&BStr> = regrouped.clone();
+    names.reserve(all.len());
     for one in all.iter().filter(|one| one.old != one.new) {
         match one.thing {
             UserOrGroup::User => _ = names.insert(one.name),

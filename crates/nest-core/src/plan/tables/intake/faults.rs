@@ -50,8 +50,8 @@ pub(crate) fn column_of(reason: &Reason) -> Column {
         | Reason::ExpiryPast(_)
         | Reason::NoShadowForExpiry
         | Reason::IsSuspended => Column::Expires,
-        Reason::Window(WindowTrouble::Hours(_)) => Column::Hours,
-        Reason::Window(_) => Column::Places,
+        Reason::Window(WindowTrouble::Places(_)) => Column::Places,
+        Reason::Window(_) => Column::Hours,
         Reason::BadKeys { .. } | Reason::KeysExist(_) | Reason::Key(_) => Column::SshKey,
         Reason::NoShadowForPassword => Column::PasswordHash,
         Reason::NoAdminGroup { .. } => Column::Admin,
@@ -107,7 +107,8 @@ pub(crate) fn wrong(request: &Intake, reason: &Reason, row: &RosterRow) -> Wrong
         Reason::BadFullName(_) => Column::FullName.meaning().into(),
         Reason::BadKeys { .. } => Column::SshKey.meaning().into(),
         Reason::Window(WindowTrouble::Hours(_)) => Column::Hours.meaning().into(),
-        Reason::Window(_) => Column::Places.meaning().into(),
+        Reason::Window(WindowTrouble::Places(_)) => Column::Places.meaning().into(),
+        Reason::Window(_) => "neither hours nor places".into(),
         Reason::BadPath { .. } => "an absolute path".into(),
         Reason::Leftover { .. } => "another name; copper-nest check tells what is left over".into(),
         _ => String::new(),

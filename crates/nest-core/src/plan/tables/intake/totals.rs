@@ -3,7 +3,7 @@
 use crate::change::{Decision, Plan, Step, gather_alike};
 use crate::plan::tables::intake::{Counts, Intake};
 use crate::plan::users::create_user::Given;
-use crate::words::{counted, first_of};
+use crate::words::{counted, first_of, list};
 
 /// New groups of which more are only counted.
 const MOST_GROUPS: usize = 6;
@@ -66,6 +66,15 @@ pub(crate) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut 
             without => format!("{set} by password; {without} not yet: none is set"),
         };
         say("sign-in", value, String::new());
+    }
+    let roster = &request.roster;
+    if roster.trimmed > 0 {
+        let value = counted(roster.trimmed, "value", "values");
+        say("blanks", value, "those around them are left out".to_owned());
+    }
+    if !roster.passed_over.is_empty() {
+        let columns = list(&roster.passed_over).to_string();
+        say("passed over", columns, "not columns that are known".to_owned());
     }
     plan.totals = totals;
     gather_alike(&mut plan.cautions);
