@@ -58,6 +58,10 @@ pub struct Global {
     /// Answer every question with yes.
     #[arg(short, long, global = true)]
     pub yes: bool,
+    /// What a change is for, a ticket's number say: it is kept with it. With list changes: only
+    /// those whose note holds this text.
+    #[arg(long, value_name = "TEXT", global = true)]
+    pub note: Option<String>,
     /// How long to wait for the account-file lock.
     #[arg(long, value_name = "SECONDS", default_value_t = 15, global = true)]
     pub wait: u64,
@@ -134,6 +138,45 @@ enum Verb {
     Demo(demo::Demo),
     Completions(completions::Completions),
     ManPages(man_pages::ManPages),
+}
+
+impl Verb {
+    /// Whether a note can go with it.
+    fn may_have(&self, note: &str) -> Result<()> {
+        /// In bytes; it is a word, not a letter.
+        const LONGEST: usize = 500;
+        let refuse = |why: &str| Err(Failure::new(USAGE, "usage", why));
+        if note.trim().is_empty() || note.len() > LONGEST || note.chars().any(char::is_control) {
+            return refuse("a note is one line of at most 500 bytes, and not empty");
+        }
+        match self {
+            Verb::List(List::Changes(_)) => Ok(()),
+            Verb::List(_)
+            | Verb::Show(_)
+            | Verb::Trace(_)
+            | Verb::Export(_)
+            | Verb::Check(_)
+            | Verb::Recover(_)
+            | Verb::Demo(_)
+            | Verb::Completions(_)
+            | Verb::ManPages(_) => refuse("--note goes with a change, and this command makes none"),
+            Verb::Create(_)
+            | Verb::Change(_)
+            | Verb::Rename(_)
+            | Verb::Password(_)
+            | Verb::Suspend(_)
+            | Verb::Resume(_)
+            | Verb::Delete(_)
+            | Verb::Restore(_)
+            | Verb::Purge(_)
+            | Verb::Reassign(_)
+            | Verb::Regroup(_)
+            | Verb::Renumber(_)
+            | Verb::Intake(_)
+            | Verb::Repair(_)
+            | Verb::Undo(_) => Ok(()),
+        }
+    }
 }
 
 #[derive(Debug, Subcommand)]
@@ -223,6 +266,9 @@ impl Cli {
             if only_one && !checks {
                 return Err(Failure::new(USAGE, "usage", message));
             }
+        }
+        if let Some(note) = &global.note {
+            self.verb.may_have(note)?;
         }
         match &self.verb {
             Verb::List(List::Users(args)) => args.run(global),

@@ -272,6 +272,7 @@ impl<'g> Session<'g> {
                 .skip(1)
                 .map(|word| word.to_string_lossy().into())
                 .collect(),
+            note: self.global.note.clone(),
             other_hands,
             keep_days: self.policy.changes_keep_days,
             retired: match plan.needs_numbers() {
@@ -456,11 +457,13 @@ impl<'g> Session<'g> {
             false => format!(" in {}", self.tree.path().display()),
         };
         let summary = visible(plan.summary.as_bytes());
+        let note = circumstances.note.as_deref();
+        let note = note.map(|note| format!(" ({})", visible(note.as_bytes()))).unwrap_or_default();
         let line = match committed {
             Ok(Outcome { number: Some(number), .. }) => {
-                format!("change {number} by {by}{tree}: {summary}")
+                format!("change {number} by {by}{tree}: {summary}{note}")
             }
-            Ok(_) => format!("change by {by}{tree}: {summary}"),
+            Ok(_) => format!("change by {by}{tree}: {summary}{note}"),
             Err(error) => format!("failed, by {by}{tree}: {summary}: {}", in_full(error)),
         };
         system_log::send(&self.now.for_log(), &line);

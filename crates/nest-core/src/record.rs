@@ -37,6 +37,9 @@ pub struct ChangeRecord {
     pub by: Author,
     /// The arguments as typed.
     pub arguments: Vec<String>,
+    /// What it was for, as the administrator said: a ticket's number.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub note: Option<String>,
     /// The change that this one took back.
     pub undoes: Option<u64>,
     /// What the receipt told.
@@ -254,6 +257,7 @@ pub(crate) mod tests {
             time: "2026-11-24T06:00:00+00:00".into(),
             by: Author { uid: Uid(1000), name: Some("sunniva".into()) },
             arguments: vec![],
+            note: None,
             undoes,
             told,
             left: BTreeMap::new(),

@@ -37,6 +37,8 @@ pub struct CreateUser {
     pub primary: Option<GroupName>,
     /// Groups to join.
     pub join: Vec<GroupName>,
+    /// Joins none, not those of the policy either.
+    pub no_groups: bool,
     /// Joins the administrators' group.
     pub admin: bool,
     /// The path of the home.
@@ -152,6 +154,10 @@ pub struct CreateGroup {
     pub members: Vec<UserName>,
     /// Who administers it.
     pub admins: Vec<UserName>,
+    /// Nobody is to be in it.
+    pub no_members: bool,
+    /// Nobody is to administer it.
+    pub no_admins: bool,
     /// Whose primary group it becomes.
     pub primary_of: Vec<UserName>,
     /// Names that the files do not know may be a directory's.

@@ -95,6 +95,7 @@ fn circumstances() -> Circumstances {
         time: "2026-11-24T06:00:00+00:00".into(),
         today: Day(20781),
         arguments: vec!["create".into(), "user".into(), "maren".into()],
+        note: None,
         other_hands: Vec::new(),
         keep_days: 400,
         retired: Default::default(),

@@ -52,6 +52,8 @@ impl CreateGroupArgs {
     pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = CreateGroup {
+            no_members: false,
+            no_admins: false,
             name: bytes(&self.name),
             gid: self.gid.as_deref().map(read_gid).transpose()?,
             share_id: self.share_id,

@@ -180,6 +180,7 @@ impl CreateUserArgs {
             reuse_id: self.reuse_id,
             primary: self.primary.as_ref().map(bytes),
             join: self.join.iter().map(bytes).collect(),
+            no_groups: false,
             admin: self.admin,
             home: self.home.as_ref().map(bytes),
             no_home: self.no_home,

@@ -94,6 +94,7 @@ impl RestoreUserArgs {
     pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
         let request = RestoreUser {
+            resumed_of: None,
             names: self.names.read()?,
             as_name: self.as_name.as_ref().map(bytes),
             new_id: self.new_id,

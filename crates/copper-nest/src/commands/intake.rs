@@ -5,7 +5,7 @@ use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
-use nest_core::plan::tables::{Existing, Intake, intake};
+use nest_core::plan::tables::{Among, Existing, Intake, Others, OthersBecome, intake};
 use nest_core::roster::{DateOrder, Form, ReadingOptions, Roster, RosterSource};
 
 use super::even::ALL;
@@ -34,6 +34,17 @@ pub struct IntakeArgs {
     /// row asks for.
     #[arg(long)]
     exact_groups: bool,
+    /// What becomes of accounts that no row names: they are told, suspended, or deleted and
+    /// kept. Those who come back are resumed, or restored.
+    #[arg(long, value_enum, value_name = "tell|suspend|delete")]
+    others: Option<OthersArg>,
+    /// With --others: only those in these groups; people for all people.
+    #[arg(long, value_name = "GROUP,…|people", value_delimiter = ',', requires = "others")]
+    among: Vec<OsString>,
+    /// With --others: refuse where more would be suspended or deleted. A tenth of them if
+    /// nothing is said, and at least 5.
+    #[arg(long, value_name = "N", requires = "others")]
+    not_more_than: Option<usize>,
     /// Make groups that are missing.
     #[arg(long)]
     groups_too: bool,
@@ -222,6 +233,7 @@ pub const MOST_DETAILED: usize = 1000;
 const EXAMPLES: &str = "Examples:
   copper-nest intake crew.csv --dry-run
   copper-nest intake groups.csv crew.csv --existing update
+  copper-nest intake crew.xlsx --existing update --others suspend --among crew
   copper-nest intake crew.csv --groups-too --passwords-to /root/first-passwords.csv";
 
 fn quoted(path: &Path) -> String {
@@ -253,6 +265,13 @@ enum ExistingArg {
     Update,
 }
 
+#[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
+enum OthersArg {
+    Tell,
+    Suspend,
+    Delete,
+}
+
 impl IntakeArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
@@ -263,8 +282,9 @@ impl IntakeArgs {
             || global.verbose > 0
             || request.existing == Existing::Update
             || request.roster.rows.len() <= MOST_DETAILED;
-        let asks = match request.existing {
-            Existing::Update => Asks::AtTerminal,
+        let asks = match (self.others, request.existing) {
+            (Some(OthersArg::Suspend | OthersArg::Delete), _) => Asks::First,
+            (_, Existing::Update) => Asks::AtTerminal,
             _ => Asks::Nothing,
         };
         let first_passwords = match &self.passwords_to {
@@ -295,6 +315,11 @@ impl IntakeArgs {
             let message = "--exact-groups is about accounts that exist; it needs --existing update";
             return Err(Failure::new(USAGE, "usage", message));
         }
+        if self.others.is_some() && self.existing == ExistingArg::Refuse {
+            let message = "--others is about a table that names accounts that exist: say \
+                           --existing keep or --existing update";
+            return Err(Failure::new(USAGE, "usage", message));
+        }
         if self.files.iter().filter(|file| file.as_path() == Path::new("-")).count() > 1 {
             return Err(Failure::new(USAGE, "usage", "standard input can be read once only"));
         }
@@ -305,6 +330,7 @@ impl IntakeArgs {
                 ExistingArg::Keep => Existing::Keep,
                 ExistingArg::Update => Existing::Update,
             },
+            others: self.others(),
             exact_groups: self.exact_groups,
             groups_too: self.groups_too,
             no_home: self.no_home,
@@ -317,11 +343,38 @@ impl IntakeArgs {
         })
     }
 
+    fn others(&self) -> Option<Others> {
+        let what = match self.others? {
+            OthersArg::Tell => OthersBecome::Told,
+            OthersArg::Suspend => OthersBecome::Suspended,
+            OthersArg::Delete => OthersBecome::Deleted,
+        };
+        let among = match self.among.as_slice() {
+            [] => Among::People,
+            [one] if one == "people" => Among::People,
+            groups => Among::Groups(groups.iter().map(bytes).collect()),
+        };
+        Some(Others { what, among, most: self.not_more_than })
+    }
+
     /// The command as it was given, but for the option that says what becomes of
     /// rows that exist.
     fn again(&self) -> String {
         let files: Vec<String> = self.files.iter().map(|file| quoted(file)).collect();
         let mut again = format!("intake {}{}", files.join(" "), self.table.again());
+        if let Some(others) = self.others {
+            let value = others.to_possible_value();
+            again +=
+                &format!(" --others {}", value.as_ref().map_or("tell", |value| value.get_name()));
+        }
+        if !self.among.is_empty() {
+            let among: Vec<String> =
+                self.among.iter().map(|group| group.to_string_lossy().into_owned()).collect();
+            again += &format!(" --among {}", shell_words::quote(&among.join(",")));
+        }
+        if let Some(most) = self.not_more_than {
+            again += &format!(" --not-more-than {most}");
+        }
         for (option, given) in [
             ("--groups-too", self.groups_too),
             ("--no-home", self.no_home),

@@ -12,6 +12,8 @@ use crate::view::{changes as view, print_json};
 
 /// List what was done, newest first.
 ///
+/// Into a pipe one change a line, fields separated by tabs: number, time, by whom, what,
+/// what became of it, its note.
 /// Where the account files differ from the way a change left them, a row says
 /// how: somebody edited them by other means.
 #[derive(Debug, clap::Args)]
@@ -31,6 +33,7 @@ pub struct ListChanges {
 const EXAMPLES: &str = "Examples:
   copper-nest list changes
   copper-nest list changes --since 2026-11-01 --about maren
+  copper-nest list changes --note HR-412
   copper-nest list changes --access";
 
 impl ListChanges {
@@ -56,6 +59,11 @@ impl ListChanges {
             let day = record.time.get(..10).and_then(|day| Day::parse(day, session.today).ok());
             let young = since.is_none_or(|since| day.is_some_and(|day| day >= since));
             let wanted = young && (!self.access || !record.told.access.is_empty());
+            let noted = |text: &String| {
+                let note = record.note.as_deref().unwrap_or_default();
+                note.to_lowercase().contains(&text.to_lowercase())
+            };
+            let wanted = wanted && global.note.as_ref().is_none_or(noted);
             wanted && self.about.as_ref().is_none_or(|name| record.is_about(name.as_bytes()))
         });
         let shown = view::ShownChanges {

@@ -29,6 +29,7 @@ pub struct ShownChanges<'a> {
 /// between the fields.
 pub fn print(global: &Global, shown: &ShownChanges<'_>) {
     let rows = if shown.access { access_rows(shown) } else { rows(shown) };
+    let noted = rows.iter().any(|row| !row[5].is_empty());
     if !for_a_person(global) {
         rows.iter().for_each(|row| outln!("{}", row.join("\t")));
         return;
@@ -38,23 +39,31 @@ pub fn print(global: &Global, shown: &ShownChanges<'_>) {
         return;
     }
     let titles = match shown.access {
-        true => ["change", "when", "by", "account", "access"],
-        false => ["change", "when", "by", "what", ""],
+        true => ["change", "when", "by", "account", "access", "note"],
+        false => ["change", "when", "by", "what", "", "note"],
     };
-    outln!("{}", table(titles, rows.into_iter()));
+    let without = |[number, when, by, what, fate, _]: [String; 6]| [number, when, by, what, fate];
+    match noted {
+        true => outln!("{}", table(titles, rows.into_iter())),
+        false => {
+            let [one, two, three, four, five, _] = titles;
+            outln!("{}", table([one, two, three, four, five], rows.into_iter().map(without)));
+        }
+    }
     outln!();
     let (quiet, count) = (style::QUIET, shown.records.len());
     outln!("{quiet}{}{quiet:#}", counted(count, "change", "changes"));
 }
 
 /// One row a change, and one for what other hands did in between.
-fn rows(shown: &ShownChanges<'_>) -> Vec<[String; 5]> {
+fn rows(shown: &ShownChanges<'_>) -> Vec<[String; 6]> {
     let drift = |drift: &Drift| {
         [
             "-".into(),
             String::new(),
             "other hands".into(),
             visible(drift.to_string().as_bytes()),
+            String::new(),
             String::new(),
         ]
     };
@@ -66,6 +75,7 @@ fn rows(shown: &ShownChanges<'_>) -> Vec<[String; 5]> {
             by(&record.by),
             what(record),
             fate(record, shown.undone),
+            note(record),
         ]);
         rows.extend(record.other_hands.iter().map(drift));
     }
@@ -73,7 +83,7 @@ fn rows(shown: &ShownChanges<'_>) -> Vec<[String; 5]> {
 }
 
 /// One row for each account that gained or lost access.
-fn access_rows(shown: &ShownChanges<'_>) -> Vec<[String; 5]> {
+fn access_rows(shown: &ShownChanges<'_>) -> Vec<[String; 6]> {
     let rows = shown.records.iter().flat_map(|record| {
         access_lines(&record.told.access).into_iter().map(|(name, what)| {
             [
@@ -85,10 +95,15 @@ fn access_rows(shown: &ShownChanges<'_>) -> Vec<[String; 5]> {
                     Some(by) => format!("{} (undone by {by})", visible(what.as_bytes())),
                     None => visible(what.as_bytes()),
                 },
+                note(record),
             ]
         })
     });
     rows.collect()
+}
+
+fn note(record: &ChangeRecord) -> String {
+    record.note.as_deref().map(|note| visible(note.as_bytes())).unwrap_or_default()
 }
 
 /// The change in a few words; of an undo, also what it takes back.
@@ -129,6 +144,9 @@ pub fn print_one(global: &Global, record: &ChangeRecord, undone: &BTreeMap<u64, 
         ("by", by(&record.by), if record.by.name.is_some() { uid } else { String::new() }),
         ("as typed", format!("copper-nest {}", shell_words::join(&typed)), String::new()),
     ];
+    if record.note.is_some() {
+        facts.push(("note", note(record), String::new()));
+    }
     if let Some(number) = record.undoes {
         facts.push(("undoes", format!("change {number}"), String::new()));
     }
@@ -167,6 +185,7 @@ pub fn one_to_json(
         "time": record.time,
         "by": {"uid": record.by.uid, "name": record.by.name},
         "arguments": record.arguments,
+        "note": record.note,
         "undoes": record.undoes,
         "undone_by": undone.get(&record.number),
         "other_hands": drifts(&record.other_hands),

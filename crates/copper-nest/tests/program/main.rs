@@ -32,6 +32,7 @@ mod power;
 mod readers;
 mod renumber;
 mod repair;
+mod roster_truth;
 mod secrets;
 mod show_user;
 mod sources;

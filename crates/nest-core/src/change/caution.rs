@@ -300,6 +300,12 @@ pub enum Caution {
     /// A key that is added and is too weak.
     #[error("the key {key} of {name} {weak}")]
     WeakKey { name: BString, key: String, weak: String },
+    /// Something that a row asks for, and that is not done to an account that is there.
+    #[error("the row of {name} asks for what stays as it is, {what}")]
+    RowNotDone { name: BString, what: &'static str },
+    /// A row that is passed over, and the account differs from it.
+    #[error("{name} is passed over, and is not as its row says: it has {has}")]
+    RowDiffers { name: BString, has: String },
     /// Hours or places that no service asks for.
     #[error(
         "no service keeps {name} to these {half} yet: \"{}\" in the account part of its file in etc/pam.d makes one ask. copper-nest change user {name} --enforce {} adds it", .line.split_whitespace().collect::<Vec<_>>().join(" "), worth(.services)

@@ -257,6 +257,7 @@ fn another_name_or_number_reaches_everything_that_comes_back() {
     gone[2].1 = gone[2].1.replace("sudo:x:27:sunniva", "sudo:x:27:sunniva,torben");
     gone[0].1 += "\nsquatter:x:1001:1000::/:/bin/sh\n";
     let request = RestoreUser {
+        resumed_of: None,
         names: vec!["tavish".into()],
         as_name: Some("torben".into()),
         new_id: true,

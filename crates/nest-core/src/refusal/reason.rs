@@ -30,6 +30,11 @@ pub enum Reason {
     #[error(transparent)]
     #[strum(transparent)]
     Window(#[from] WindowTrouble),
+    /// More accounts would go than a table that is whole leaves out.
+    #[error(
+        "{count} of {of} accounts would be {verb}, as no row names them, and {most} at most may be: the table may be cut off"
+    )]
+    TooManyOthers { count: usize, of: usize, most: usize, verb: &'static str },
     /// A line that is not taken out.
     #[error(transparent)]
     #[strum(transparent)]

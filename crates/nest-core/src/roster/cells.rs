@@ -270,6 +270,7 @@ fn set_user(
         Column::FullName => user.full_name = Some(owned(text)),
         Column::Uid => user.uid = Some(Uid(id("uid", &text)?)),
         Column::Primary => user.primary = Some(owned(text).into()),
+        Column::Join if is_none(&text) => user.no_groups = true,
         Column::Join => user.join.extend(list(&text)?.map(|name| owned(name.into()).into())),
         Column::Admin => user.admin = yes(&text)?,
         Column::Home if is_none(&text) => user.no_home = true,
@@ -305,6 +306,8 @@ fn set_group(group: &mut CreateGroup, column: Column, text: Cow<'_, str>) -> Res
         Column::Name => group.name = text.into_owned().into(),
         Column::Gid => group.gid = Some(Gid(id("gid", &text)?)),
         Column::Service => group.service = yes(&text)?,
+        Column::Member if is_none(&text) => group.no_members = true,
+        Column::GroupAdmin if is_none(&text) => group.no_admins = true,
         Column::Member => group.members = list(&text)?.map(UserName::from).collect(),
         Column::GroupAdmin => group.admins = list(&text)?.map(UserName::from).collect(),
         _ => {}

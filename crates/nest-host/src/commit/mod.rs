@@ -55,6 +55,8 @@ pub struct Circumstances {
     pub today: Day,
     /// The arguments as typed.
     pub arguments: Vec<String>,
+    /// What it is for, as the administrator says.
+    pub note: Option<String>,
     /// What other hands did since the change before.
     pub other_hands: Vec<Drift>,
     /// For how many days records are kept.
@@ -347,6 +349,7 @@ impl Change<'_> {
             time: self.circumstances.time.clone(),
             by: self.circumstances.by.clone(),
             arguments: self.circumstances.arguments.clone(),
+            note: self.circumstances.note.clone(),
             undoes: self.plan.undoes,
             told,
             left,

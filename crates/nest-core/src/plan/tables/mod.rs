@@ -2,4 +2,4 @@
 
 mod intake;
 
-pub use intake::{Existing, Intake, TakenIn, intake};
+pub use intake::{Among, Existing, Intake, Others, OthersBecome, TakenIn, intake};

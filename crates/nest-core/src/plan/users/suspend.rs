@@ -55,55 +55,70 @@ impl Request for Suspend {
 /// The first [`Refusal`].
 pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan> {
     each(context, "suspend", &request.names, &mut |builder, name, subject| {
-        let what = format!("{name} was not suspended");
-        let (found, line, shadow) = with_shadow(context, name, &what)?;
-        if is_out(&shadow) {
-            let since = note_of(context, &found).map(|note| format!("since {}", note.since));
-            subject.decide("suspended", "already", since.unwrap_or_default());
-            return Ok(());
-        }
-        let field = match shadow.field() {
-            PasswordField::Set(_) => [b"!", shadow.password].concat(),
-            PasswordField::Open => b"!".to_vec(),
-            _ => shadow.password.to_vec(),
-        };
-        builder.set_fields(
-            File::Shadow,
-            line,
-            &[(ShadowField::Password, &field[..]), (ShadowField::Expires, b"1")],
-        );
-        subject.decide("sign-in", "by no way", "the password is locked and the account expired");
-        if let Some(reason) = &request.reason {
-            subject.decide("reason", reason.as_str(), "");
-        }
-        subject.decide("all else", "stays", "home, groups, ids, keys");
-        if context.change.is_some() {
-            builder.step(Step::NoteSuspended(Suspended {
-                name: name.clone(),
-                uid: found.uid,
-                expires: shadow.aging().expires,
-                was_locked: matches!(shadow.field(), PasswordField::Locked(_)),
-                was_open: shadow.field() == PasswordField::Open,
-                reason: request.reason.clone().unwrap_or_default(),
-                since: context.today,
-            }));
-        } else {
-            builder.caution(Caution::SuspendedUnnoted { name: name.clone().into() });
-        }
-        let processes = context.world.processes(found.uid);
-        for process in processes.iter().take(MOST_LISTED) {
-            let value = format!("{} {}", process.pid, process.command);
-            subject.decide("runs", value, format!("since {}", process.since));
-        }
-        if !processes.is_empty() {
-            builder.caution(Caution::StillRunning { name: name.clone().into(), processes });
-        }
-        for what in context.world.left_running(name.as_ref(), found.uid) {
-            builder.caution(Caution::GoesOn { name: name.clone().into(), what });
-        }
+        suspend_into(builder, name, request.reason.as_deref(), subject)?;
         builder.plan.next = vec![format!("resume user {name}")];
         Ok(())
     })
+}
+
+/// Adds the suspending of an account to a plan. Returns whether it was not suspended yet.
+///
+/// # Errors
+/// The [`Refusal`].
+pub(crate) fn suspend_into(
+    builder: &mut PlanBuilder<'_>,
+    name: &UserName,
+    reason: Option<&str>,
+    subject: &mut Subject,
+) -> Result<bool> {
+    let context = builder.context;
+    let what = format!("{name} was not suspended");
+    let (found, line, shadow) = with_shadow(context, name, &what)?;
+    if is_out(&shadow) {
+        let since = note_of(context, &found).map(|note| format!("since {}", note.since));
+        subject.decide("suspended", "already", since.unwrap_or_default());
+        return Ok(false);
+    }
+    let field = match shadow.field() {
+        PasswordField::Set(_) => [b"!", shadow.password].concat(),
+        PasswordField::Open => b"!".to_vec(),
+        _ => shadow.password.to_vec(),
+    };
+    builder.set_fields(
+        File::Shadow,
+        line,
+        &[(ShadowField::Password, &field[..]), (ShadowField::Expires, b"1")],
+    );
+    subject.decide("sign-in", "by no way", "the password is locked and the account expired");
+    if let Some(reason) = reason {
+        subject.decide("reason", reason, "");
+    }
+    subject.decide("all else", "stays", "home, groups, ids, keys");
+    if context.change.is_some() {
+        builder.step(Step::NoteSuspended(Suspended {
+            name: name.clone(),
+            uid: found.uid,
+            expires: shadow.aging().expires,
+            was_locked: matches!(shadow.field(), PasswordField::Locked(_)),
+            was_open: shadow.field() == PasswordField::Open,
+            reason: reason.unwrap_or_default().to_owned(),
+            since: context.today,
+        }));
+    } else {
+        builder.caution(Caution::SuspendedUnnoted { name: name.clone().into() });
+    }
+    let processes = context.world.processes(found.uid);
+    for process in processes.iter().take(MOST_LISTED) {
+        let value = format!("{} {}", process.pid, process.command);
+        subject.decide("runs", value, format!("since {}", process.since));
+    }
+    if !processes.is_empty() {
+        builder.caution(Caution::StillRunning { name: name.clone().into(), processes });
+    }
+    for what in context.world.left_running(name.as_ref(), found.uid) {
+        builder.caution(Caution::GoesOn { name: name.clone().into(), what });
+    }
+    Ok(true)
 }
 
 /// Accounts to be resumed, as one change.
@@ -125,64 +140,74 @@ impl Request for Resume {
 /// The first [`Refusal`].
 pub fn resume(context: PlanContext<'_>, request: &Resume) -> Result<Plan> {
     each(context, "resume", &request.names, &mut |builder, name, subject| {
-        let what = format!("{name} was not resumed");
-        let (found, line, shadow) = with_shadow(context, name, &what)?;
-        let note = note_of(context, &found);
-        let locked_before = note.is_some_and(|note| note.was_locked);
-        let locked = matches!(shadow.field(), PasswordField::Locked(_)) && !locked_before;
-        let ended = shadow.aging().expires == Some(LONG_AGO);
-        // Other hands may have taken half of it back.
-        if !is_out(&shadow) && (note.is_none() || !locked && !ended) {
-            let why = match shadow.field() {
-                PasswordField::Locked(_) => "the password was locked by hand, and stays so",
-                _ => "it was never suspended, or is resumed already",
-            };
-            subject.decide("suspended", "no", why);
-            if let Some(note) = note {
-                builder.step(Step::ForgetSuspended(note.clone()));
-            }
-            return Ok(());
-        }
-        let field = match shadow.password.strip_prefix(b"!").filter(|hash| !hash.is_empty()) {
-            Some(hash) if locked => hash,
-            _ => shadow.password,
-        };
-        let day = if ended { note.and_then(|note| note.expires) } else { shadow.aging().expires };
-        let expires = day.map(|day| day.0.to_string()).unwrap_or_default();
-        let fields: [(ShadowField, &[u8]); 2] =
-            [(ShadowField::Password, field), (ShadowField::Expires, expires.as_bytes())];
-        builder.set_fields(File::Shadow, line, &fields);
-        let until = day.map_or("does not expire".to_owned(), |day| format!("expires on {day}"));
-        let meanwhile = "as other hands have set it meanwhile";
-        subject.decide(
-            "account",
-            until,
-            if ended { "as before it was suspended" } else { meanwhile },
-        );
-        let password = match (shadow.field(), field) {
-            (PasswordField::Set(_), _) => ("set", meanwhile),
-            (_, b"!") => ("none is set", ""),
-            (_, b"*") => ("never", "as it was before"),
-            _ if locked_before => ("locked", "as it was before"),
-            _ => ("set", "as it was before"),
-        };
-        subject.decide("password", password.0, password.1);
-        match note {
-            Some(note) => {
-                if note.was_open {
-                    builder.caution(Caution::WasOpen { name: name.clone().into() });
-                }
-                builder.step(Step::ForgetSuspended(note.clone()));
-            }
-            None => builder.caution(Caution::EarlierStateUnknown { name: name.clone().into() }),
-        }
-        match day.is_some_and(|day| day <= context.today) {
-            true => builder.caution(Caution::ExpiredMeanwhile { name: name.clone().into() }),
-            false => still_out(builder, &found, line),
-        }
+        resume_into(builder, name, subject)?;
         builder.plan.next = vec![format!("show user {name}")];
         Ok(())
     })
+}
+
+/// Adds the resuming of an account to a plan.
+///
+/// # Errors
+/// The [`Refusal`].
+pub(crate) fn resume_into(
+    builder: &mut PlanBuilder<'_>,
+    name: &UserName,
+    subject: &mut Subject,
+) -> Result<()> {
+    let context = builder.context;
+    let what = format!("{name} was not resumed");
+    let (found, line, shadow) = with_shadow(context, name, &what)?;
+    let note = note_of(context, &found);
+    let locked_before = note.is_some_and(|note| note.was_locked);
+    let locked = matches!(shadow.field(), PasswordField::Locked(_)) && !locked_before;
+    let ended = shadow.aging().expires == Some(LONG_AGO);
+    // Other hands may have taken half of it back.
+    if !is_out(&shadow) && (note.is_none() || !locked && !ended) {
+        let why = match shadow.field() {
+            PasswordField::Locked(_) => "the password was locked by hand, and stays so",
+            _ => "it was never suspended, or is resumed already",
+        };
+        subject.decide("suspended", "no", why);
+        if let Some(note) = note {
+            builder.step(Step::ForgetSuspended(note.clone()));
+        }
+        return Ok(());
+    }
+    let field = match shadow.password.strip_prefix(b"!").filter(|hash| !hash.is_empty()) {
+        Some(hash) if locked => hash,
+        _ => shadow.password,
+    };
+    let day = if ended { note.and_then(|note| note.expires) } else { shadow.aging().expires };
+    let expires = day.map(|day| day.0.to_string()).unwrap_or_default();
+    let fields: [(ShadowField, &[u8]); 2] =
+        [(ShadowField::Password, field), (ShadowField::Expires, expires.as_bytes())];
+    builder.set_fields(File::Shadow, line, &fields);
+    let until = day.map_or("does not expire".to_owned(), |day| format!("expires on {day}"));
+    let meanwhile = "as other hands have set it meanwhile";
+    subject.decide("account", until, if ended { "as before it was suspended" } else { meanwhile });
+    let password = match (shadow.field(), field) {
+        (PasswordField::Set(_), _) => ("set", meanwhile),
+        (_, b"!") => ("none is set", ""),
+        (_, b"*") => ("never", "as it was before"),
+        _ if locked_before => ("locked", "as it was before"),
+        _ => ("set", "as it was before"),
+    };
+    subject.decide("password", password.0, password.1);
+    match note {
+        Some(note) => {
+            if note.was_open {
+                builder.caution(Caution::WasOpen { name: name.clone().into() });
+            }
+            builder.step(Step::ForgetSuspended(note.clone()));
+        }
+        None => builder.caution(Caution::EarlierStateUnknown { name: name.clone().into() }),
+    }
+    match day.is_some_and(|day| day <= context.today) {
+        true => builder.caution(Caution::ExpiredMeanwhile { name: name.clone().into() }),
+        false => still_out(builder, &found, line),
+    }
+    Ok(())
 }
 
 /// Says what keeps a resumed account out all the same.

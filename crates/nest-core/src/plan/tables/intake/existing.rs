@@ -2,8 +2,9 @@
 
 use bstr::{BStr, BString};
 
-use crate::account::{AccountKind, kind_of};
-use crate::change::{Label, Subject};
+use crate::account::{AccountKind, admin_groups, kind_of, means_no_home};
+use crate::change::{Caution, Label, Subject};
+use crate::context::PlanContext;
 use crate::drafting::{FoundUser, NewPrimary, change_primary, find_admin_group};
 use crate::plan::tables::intake::IntakePlanner;
 use crate::plan::users::{ChangeUser, change_into};
@@ -23,6 +24,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         let before = (self.batch.builder.edits.count(), self.batch.builder.plan.steps.len());
         let mut subject = Subject::new(name);
         self.kind_stays(row, user, &found);
+        self.home_stays(row, user, &found);
         self.fields(row, user, &found, &mut subject);
         let primary = self.primary(row, user, &found, &mut subject);
         let joins = self.memberships(row, user, &found, primary, &mut subject);
@@ -186,27 +188,69 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             subject.decide(Label::JOINS, list(&joins), "");
         }
         let exact = self.request.exact_groups && row.given.contains(Column::Join);
-        if exact {
-            let policy = self.context.policy;
-            let of_all = |group: &BString| policy.people_groups.iter().any(|name| group == name);
-            let gone: Vec<GroupName> = listed
-                .into_iter()
-                .filter(|group| !wanted.contains(group) && !of_all(group))
-                .map(GroupName::from)
-                .collect();
-            self.leave_groups(found, &gone, subject);
-            return !joins.is_empty() || !gone.is_empty();
-        }
-        !joins.is_empty()
+        let PlanContext { book, policy, .. } = self.context;
+        let of_all = |group: &BString| policy.people_groups.iter().any(|name| group == name);
+        let admins = match row.given.contains(Column::Admin) && !user.admin {
+            true => admin_groups(book, policy),
+            false => Vec::new(),
+        };
+        let goes = |group: &BString| {
+            let unasked = user.no_groups || exact && !of_all(group);
+            unasked || admins.iter().any(|admins| group == admins.name)
+        };
+        let listed = listed.into_iter().filter(|group| !wanted.contains(group) && goes(group));
+        let gone: Vec<GroupName> = listed.map(GroupName::from).collect();
+        let why = if exact { "no row asks for it" } else { "as the row says" };
+        self.leave_groups(found, &gone, why, subject);
+        !joins.is_empty() || !gone.is_empty()
     }
 
-    fn leave_groups(&mut self, found: &FoundUser<'a>, gone: &[GroupName], subject: &mut Subject) {
+    fn leave_groups(
+        &mut self,
+        found: &FoundUser<'a>,
+        gone: &[GroupName],
+        why: &str,
+        subject: &mut Subject,
+    ) {
         let name = UserName::from(found.user.name);
         for group in gone {
             self.leaving.entry(group.clone()).or_default().push(name.clone());
         }
         if !gone.is_empty() {
-            subject.decide("leaves", list(gone), "no row asks for it");
+            subject.decide("leaves", list(gone), why);
+        }
+    }
+
+    /// Says that something a row asks for is not done to an account that is there.
+    fn not_done(&mut self, found: &FoundUser<'_>, what: &'static str) {
+        let name = found.user.name.into();
+        self.batch.builder.caution(Caution::RowNotDone { name, what });
+    }
+
+    /// A home that is there is not taken away.
+    fn home_stays(&mut self, row: &RosterRow, user: &CreateUser, found: &FoundUser<'_>) {
+        let asks = row.given.contains(Column::Home) && user.home.is_none();
+        if asks && !self.request.no_home && !means_no_home(found.user.home) {
+            let home = BStr::new(found.user.home);
+            let message = format!("{} has a home, {home}", BStr::new(found.user.name));
+            let instead = "nothing, or its path: a table takes no home away";
+            self.fault(row, Column::Home, Wrong::new(message, instead));
+        }
+    }
+
+    /// Tells where an account that is kept as it is differs from its row.
+    pub(crate) fn differs(&mut self, user: &CreateUser, name: &BStr) {
+        let Some((_, found)) = self.context.book.user(name) else { return };
+        let mut parts = Vec::new();
+        if let Some(uid) = user.uid.filter(|uid| Some(*uid) != found.uid()) {
+            parts.push(format!("uid {}, not {uid}", BStr::new(found.uid)));
+        }
+        if let Some(full_name) = user.full_name.as_ref().filter(|it| *it != found.full_name()) {
+            parts.push(format!("the full name {}, not {full_name}", BStr::new(found.full_name())));
+        }
+        if !parts.is_empty() {
+            let (name, has) = (name.to_owned(), list(&parts).to_string());
+            self.batch.builder.caution(Caution::RowDiffers { name, has });
         }
     }
 
@@ -223,10 +267,15 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         found: &FoundUser<'a>,
         subject: &mut Subject,
     ) {
-        if let Some(Some(hash)) = user.hashes.first()
-            && let Some((line, shadow)) = found.shadow
-            && PasswordField::read(shadow.password) == PasswordField::None
-            && shadow.password != hash
+        let field = found.shadow.map(|(_, shadow)| shadow.password);
+        let hash = user.hashes.first().and_then(Option::as_ref).filter(|hash| field != Some(hash));
+        let has_one = field.is_some_and(|field| PasswordField::read(field) != PasswordField::None);
+        if hash.is_some() && has_one {
+            self.not_done(found, "the password: the account has one by now");
+        }
+        if let Some(hash) = hash
+            && let Some((line, _)) = found.shadow
+            && !has_one
         {
             let changed = if user.must_change { 0 } else { self.context.today.0 }.to_string();
             let fields: [(ShadowField, &[u8]); 2] =
@@ -234,8 +283,20 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             self.batch.builder.set_fields(File::Shadow, line, &fields);
             let scheme = Scheme::of(hash).map_or("set", Scheme::name);
             subject.decide("password", scheme, "there was none");
+        } else if user.must_change {
+            match found.shadow {
+                Some((_, shadow)) if shadow.changed == b"0" => {}
+                Some((line, _)) => {
+                    let fields: [(ShadowField, &[u8]); 1] = [(ShadowField::Changed, b"0")];
+                    self.batch.builder.set_fields(File::Shadow, line, &fields);
+                    subject.decide("password", "must be changed", "at the next sign-in");
+                }
+                None => self.not_done(found, "a new password: it has no line in etc/shadow"),
+            }
         }
-        if !user.keys.is_empty() && self.has_no_keys(found) {
+        if !user.keys.is_empty() && !self.has_no_keys(found) {
+            self.not_done(found, "the keys: the account has some by now");
+        } else if !user.keys.is_empty() {
             let add_keys = user.keys.clone();
             let request = ChangeUser { add_keys, ..ChangeUser::default() };
             let refusals = change_into(&mut self.batch.builder, &request, found, subject);

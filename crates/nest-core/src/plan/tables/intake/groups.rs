@@ -11,7 +11,8 @@ use crate::plan::groups::create_group::choose_gid;
 use crate::plan::tables::intake::{Existing, IntakePlanner, faults};
 use crate::request::CreateGroup;
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
-use crate::value::{Gid, GroupName, UserName};
+use crate::value::{Gid, GroupName, UserName, members};
+use crate::words::list;
 
 impl<'r> IntakePlanner<'_, 'r> {
     /// Makes the group of a row, unless it is there.
@@ -92,20 +93,59 @@ impl<'r> IntakePlanner<'_, 'r> {
         if exists && self.request.existing != Existing::Update {
             return;
         }
+        let book = self.context.book;
+        let found = book.group(&group.name).map(|(_, group)| group);
+        let listed =
+            |name: &UserName| found.is_some_and(|group| group.members().any(|it| *name == it));
+        let administers = |name: &[u8]| {
+            let of = book.gshadow(&group.name).map(|(_, line)| line);
+            of.is_some_and(|line| members(line.admins).any(|admin| admin == name))
+        };
+        let (mut joins, mut more_admins) = (Vec::new(), Vec::new());
         for name in &group.members {
             if self.is_somebody(row, group, Column::Member, name) {
                 self.batch.join(&group.name, name.as_ref());
+                joins.extend(Some(name.clone()).filter(|name| !listed(name)));
             }
         }
         for name in &group.admins {
             if self.is_somebody(row, group, Column::GroupAdmin, name) {
                 self.batch.builder.lists().add_admin(&group.name, name.as_ref());
+                more_admins.extend(Some(name.clone()).filter(|name| !administers(name)));
             }
         }
-        if exists && self.request.exact_groups && row.given.contains(Column::Member) {
-            for name in self.unasked_members(group) {
-                self.leaving.entry(group.name.clone()).or_default().push(name);
+        if !exists {
+            return;
+        }
+        let exact = self.request.exact_groups && row.given.contains(Column::Member);
+        let leaves =
+            if exact || group.no_members { self.unasked_members(group) } else { Vec::new() };
+        for name in &leaves {
+            self.leaving.entry(group.name.clone()).or_default().push(name.clone());
+        }
+        let former = book.gshadow(&group.name).filter(|_| group.no_admins);
+        let former =
+            former.into_iter().flat_map(|(_, line)| members(line.admins).map(UserName::from));
+        let fewer_admins: Vec<UserName> = former.collect();
+        for name in &fewer_admins {
+            self.batch.builder.lists().drop_admin(&group.name, name.as_ref());
+        }
+        let mut subject = Subject::new(group.name.as_bstr());
+        for (label, names) in [
+            ("joins", joins),
+            ("leave", leaves),
+            ("new admins", more_admins),
+            ("no admins", fewer_admins),
+        ] {
+            if !names.is_empty() {
+                subject.decide(label, list(&names), "");
             }
+        }
+        if !subject.decisions.is_empty() {
+            self.counts.groups_changed += 1;
+            self.counts.groups_kept -= 1;
+            self.request.first_decision(row, &mut subject, "changed group");
+            self.batch.builder.tell(subject);
         }
     }
 

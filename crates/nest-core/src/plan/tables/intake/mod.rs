@@ -5,6 +5,7 @@ mod existing;
 mod faults;
 mod groups;
 mod names;
+mod others;
 mod rows;
 mod totals;
 mod write;
@@ -16,6 +17,8 @@ use std::sync::Arc;
 use bstr::{BStr, BString};
 use hashbrown::HashSet;
 
+use self::others::OthersFound;
+pub use self::others::{Among, Others, OthersBecome};
 use self::rows::Rows;
 use crate::book::Lookups;
 use crate::change::{Decision, Label, Plan, Subject};
@@ -45,6 +48,9 @@ pub struct Intake {
     pub adopt_home: bool,
     /// What the homes are copies of; `none` for nothing.
     pub skeleton: Option<BString>,
+    /// What becomes of accounts that no row names; nothing where the table does not speak of
+    /// them.
+    pub others: Option<Others>,
     /// Each new account has to have a first password, and must change it.
     pub first_passwords: bool,
     /// The command as it was given, for the ways round.
@@ -114,10 +120,16 @@ pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn> {
         newcomers: Vec::new(),
         span_full: 0,
         leaving: BTreeMap::new(),
+        others: OthersFound::default(),
+        others_refused: None,
     };
     planner.batch.expect(request.roster.rows.len());
     planner.plan_rows();
-    let IntakePlanner { mut batch, mut faults, newcomers, counts, span_full, .. } = planner;
+    if planner.faults.is_empty() {
+        planner.others()?;
+        planner.restore_others()?;
+    }
+    let IntakePlanner { mut batch, mut faults, newcomers, counts, span_full, others, .. } = planner;
     if !faults.is_empty() {
         faults.sort();
         faults.dedup();
@@ -128,7 +140,7 @@ pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn> {
     }
     let given = std::mem::take(&mut batch.given);
     let mut plan = batch.finish();
-    totals::tell(request, &counts, &given, &mut plan);
+    totals::tell(request, &counts, &given, &others, &mut plan);
     Ok(TakenIn { plan, newcomers })
 }
 
@@ -140,6 +152,7 @@ struct Counts {
     kept: usize,
     groups: Vec<GroupName>,
     groups_kept: usize,
+    groups_changed: usize,
 }
 
 /// The name of each row, as far as it has one.
@@ -164,6 +177,10 @@ struct IntakePlanner<'a, 'r> {
     span_full: usize,
     /// Who leaves which group.
     leaving: BTreeMap<GroupName, Vec<UserName>>,
+    /// What becomes of those whom no row names.
+    others: OthersFound,
+    /// Why one of them can't be had back.
+    others_refused: Option<Box<Refusal>>,
 }
 
 impl<'a, 'r> IntakePlanner<'a, 'r> {
@@ -268,8 +285,9 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
     fn is_there(&mut self, row: &'r RosterRow, user: &CreateUser, name: &BStr) -> bool {
         let known = !self.context.book.is_nowhere(name);
         let Some((line, _)) = known.then(|| self.context.book.user(name)).flatten() else {
-            return false;
+            return self.comes_back(user, name);
         };
+        self.is_resumed(name);
         match self.request.existing {
             Existing::Refuse => {
                 let lines = self.context.book.users.lines();
@@ -279,7 +297,10 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
                 let wrong = faults::exists("user", name, number);
                 self.fault(row, Column::Name, wrong);
             }
-            Existing::Keep => self.counts.kept += 1,
+            Existing::Keep => {
+                self.counts.kept += 1;
+                self.differs(user, name);
+            }
             Existing::Update => self.update(row, user, name),
         }
         true
@@ -373,6 +394,13 @@ impl Intake {
             user.record_home = !user.service || user.home.is_some();
             user.no_home = true;
         }
+    }
+
+    /// The table, or the tables, in a few words.
+    pub(crate) fn table(&self) -> String {
+        let shown: Vec<&str> =
+            self.roster.sources.iter().map(|source| source.shown.as_str()).collect();
+        shown.join(" ")
     }
 
     /// Puts where a row stands before what was decided about it.

@@ -33,6 +33,13 @@ impl IntakePlanner<'_, '_> {
             let Some(user) = self.request.user(row) else { continue };
             let (None, Some(full_name)) = (&names[at], &user.full_name) else { continue };
             match known.get(full_name).map(Vec::as_slice) {
+                Some([one, ..]) if self.request.existing == Existing::Refuse => {
+                    let message = format!("{one} is called {full_name} already");
+                    let instead =
+                        "a name, if this is somebody else; --existing keep or update, if not";
+                    self.fault(row, Column::FullName, Wrong::new(message, instead));
+                    continue;
+                }
                 Some([one]) if !taken.contains(one) => {
                     taken.insert(one.clone());
                     names[at] = Some(Cow::Owned(one.clone()));
@@ -69,13 +76,10 @@ impl IntakePlanner<'_, '_> {
         }
     }
 
-    /// Who has which full name, where rows may be about accounts that exist: a row
-    /// without a name is about the one account of its full name.
+    /// Who has which full name: a row without a name is about the one account of its full name,
+    /// where rows may be about accounts that exist.
     fn known_people(&self, names: &RowNames<'_>) -> HashMap<BString, Vec<BString>> {
         let mut known: HashMap<BString, Vec<BString>> = HashMap::new();
-        if self.request.existing == Existing::Refuse {
-            return known;
-        }
         let rows = self.request.roster.rows.iter().zip(names);
         let nameless = rows.filter(|(_, name)| name.is_none());
         let wanted: HashSet<BString> =

@@ -1,7 +1,7 @@
 //! What a roster comes to, in a few lines.
 
 use crate::change::{Decision, Plan, Step, gather_alike};
-use crate::plan::tables::intake::{Counts, Intake};
+use crate::plan::tables::intake::{Counts, Intake, OthersFound};
 use crate::plan::users::create_user::Given;
 use crate::words::{counted, first_of, list};
 
@@ -9,7 +9,13 @@ use crate::words::{counted, first_of, list};
 const MOST_GROUPS: usize = 6;
 
 /// Tells the counts, and gathers cautions and commands that are much the same.
-pub(crate) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut Plan) {
+pub(crate) fn tell(
+    request: &Intake,
+    counts: &Counts,
+    given: &Given,
+    others: &OthersFound,
+    plan: &mut Plan,
+) {
     let mut totals = Vec::new();
     let mut say = |label: &'static str, value: String, why: String| {
         totals.push(Decision::new(label, value, why));
@@ -27,16 +33,32 @@ pub(crate) fn tell(request: &Intake, counts: &Counts, given: &Given, plan: &mut 
         let rows = counted(rows, "row", "rows");
         say("users", parts.join(", "), format!("of {rows}"));
     }
-    if !counts.groups.is_empty() || counts.groups_kept > 0 {
-        let kept = match counts.groups_kept {
+    if !counts.groups.is_empty() || counts.groups_kept + counts.groups_changed > 0 {
+        let changed = match counts.groups_changed {
             0 => String::new(),
-            kept => format!(", {kept} there already"),
+            changed => format!(", {changed} changed"),
+        };
+        let kept = match counts.groups_kept {
+            0 => changed,
+            kept => format!("{changed}, {kept} there already"),
         };
         say(
             "groups",
             format!("{} new{kept}", counts.groups.len()),
             first_of(&counts.groups, MOST_GROUPS).to_string(),
         );
+    }
+    for (label, names, why) in [
+        ("restored", &others.restored, "deleted before, and named again"),
+        ("resumed", &others.resumed, "left out before, and named again"),
+        ("suspended", &others.suspended, "no row names them"),
+        ("deleted", &others.deleted, "no row names them; they are kept for restore"),
+        ("not named", &others.told, "they stay as they are"),
+    ] {
+        if !names.is_empty() {
+            let value = format!("{}: {}", names.len(), first_of(names, MOST_GROUPS));
+            say(label, value, why.to_owned());
+        }
     }
     let spans = [(given.people, ""), (given.services, "services: ")];
     let spans: Vec<String> = spans

@@ -42,7 +42,8 @@ impl AccountBatch<'_> {
     ) -> Vec<usize> {
         let context = self.builder.context;
         let what = || format!("{name} was not created");
-        let of_all = if request.service { &[][..] } else { &context.policy.people_groups };
+        let alone = request.service || request.no_groups;
+        let of_all = if alone { &[][..] } else { &context.policy.people_groups };
         let admin = request.admin.then(|| find_admin_group(context, &what()));
         let admin = admin.and_then(|admin| keep(wrong, admin));
         let wanted = request.join.iter().map(|group| group.as_bstr());

@@ -75,13 +75,7 @@ pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Pla
             1 => format!("{name} was not deleted"),
             _ => format!("nobody was deleted, because of {name}"),
         };
-        let name = BStr::new(name);
-        let found = find_user(context, name, &what)?;
-        let subject = Subject::new(name.to_owned());
-        let kept = Kept::new(UserOrGroup::User, name.to_owned(), found.uid.0);
-        let builder = &mut builder;
-        let deleting = Deleting { context, request, found, what, builder, subject, kept };
-        deleting.delete()?;
+        delete_into(&mut builder, request, name.as_bstr(), what)?;
     }
     Ok(builder.finish(match context.change {
         Some(_) => "list retired",
@@ -89,9 +83,26 @@ pub fn delete_user(context: PlanContext<'_>, request: &DeleteUser) -> Result<Pla
     }))
 }
 
+/// Adds the deleting of a user to a plan; `what` would then not be.
+///
+/// # Errors
+/// The [`Refusal`].
+pub(crate) fn delete_into(
+    builder: &mut PlanBuilder<'_>,
+    request: &DeleteUser,
+    name: &BStr,
+    what: String,
+) -> Result<()> {
+    let context = builder.context;
+    let found = find_user(context, name, &what)?;
+    let subject = Subject::new(name.to_owned());
+    let kept = Kept::new(UserOrGroup::User, name.to_owned(), found.uid.0);
+    Deleting { context, request, found, what, builder, subject, kept }.delete()
+}
+
 struct Deleting<'p, 'a> {
     context: PlanContext<'a>,
-    request: &'a DeleteUser,
+    request: &'p DeleteUser,
     found: FoundUser<'a>,
     what: String,
     builder: &'p mut PlanBuilder<'a>,

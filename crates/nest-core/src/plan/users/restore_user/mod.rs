@@ -20,7 +20,7 @@ use crate::request::Request;
 use crate::retired::{Kept, KeptPlace, RetiredAccount};
 use crate::suspended::Suspended;
 use crate::table::{
-    Column, File, Passwd, PasswdField, Record, ShadowField, SubId, SubIdField, with_fields,
+    Column, File, Passwd, PasswdField, Record, Shadow, ShadowField, SubId, SubIdField, with_fields,
 };
 use crate::value::{Gid, Uid, UserName, UserOrGroup, check_name, read_id};
 use crate::words::list;
@@ -36,6 +36,8 @@ pub struct RestoreUser {
     pub new_id: bool,
     /// Without the password it had.
     pub without_password: bool,
+    /// Those who were suspended for a reason that begins so come back resumed.
+    pub resumed_of: Option<&'static str>,
 }
 
 impl Request for RestoreUser {
@@ -56,6 +58,20 @@ pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<P
     if request.names.len() > 1 && request.as_name.is_some() {
         return Err(Refusal::new("nobody was restored", Reason::OneOnly("--as")));
     }
+    restore_into(&mut builder, request)?;
+    let next = match builder.plan.subjects.as_slice() {
+        [one] => format!("show user {}", one.name),
+        _ => "list users".into(),
+    };
+    Ok(builder.finish(next))
+}
+
+/// Adds the bringing back of users to a plan.
+///
+/// # Errors
+/// The first [`Refusal`].
+pub(crate) fn restore_into(builder: &mut PlanBuilder<'_>, request: &RestoreUser) -> Result<()> {
+    let context = builder.context;
     let mut lines: Vec<Back> = Vec::new();
     let mut lists: Vec<ListBack> = Vec::new();
     let mut folders = Vec::new();
@@ -70,7 +86,7 @@ pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<P
         let name = request.as_name.clone().unwrap_or_else(|| found.kept.name.clone().into());
         let subject = Subject::new(name.clone());
         let command = format!("restore user {wanted}");
-        let builder = &mut builder;
+        let builder = &mut *builder;
         let (name, kept) = (&name, &found.kept);
         let restoring = Restoring {
             context,
@@ -86,16 +102,12 @@ pub fn restore_user(context: PlanContext<'_>, request: &RestoreUser) -> Result<P
         };
         lines.extend(restoring.restore(&mut lists)?);
     }
-    put_back(&mut builder, lines);
+    put_back(builder, lines);
     let mut group_lists = builder.lists();
     for (place, old, new) in &lists {
         group_lists.give_back(place, old.as_ref(), new.as_ref());
     }
-    let next = match builder.plan.subjects.as_slice() {
-        [one] => format!("show user {}", one.name),
-        _ => "list users".into(),
-    };
-    Ok(builder.finish(next))
+    Ok(())
 }
 
 /// A list that an account comes back to, with the name that it had and the one it gets.
@@ -103,7 +115,7 @@ type ListBack = (KeptPlace, BString, UserName);
 
 struct Restoring<'p, 'a> {
     context: PlanContext<'a>,
-    request: &'a RestoreUser,
+    request: &'p RestoreUser,
     found: &'a RetiredAccount,
     kept: &'a Kept,
     /// The name it gets.
@@ -343,6 +355,18 @@ impl Restoring<'_, '_> {
                         text = with_fields(&text, &[(ShadowField::Password, b"!")]);
                         self.subject.decide("password", "none", "as asked");
                     }
+                    if let Some(note) = self.resumed() {
+                        let known = Shadow::read(&text);
+                        let locked = known.map_or(b"".to_vec(), |known| known.password.to_vec());
+                        let hash = locked.strip_prefix(b"!").filter(|hash| !hash.is_empty());
+                        let field = hash.filter(|_| !note.was_locked).unwrap_or(&locked);
+                        let expires = note.expires.map(|day| day.0.to_string()).unwrap_or_default();
+                        let fields: [(ShadowField, &[u8]); 2] = [
+                            (ShadowField::Password, field),
+                            (ShadowField::Expires, expires.as_bytes()),
+                        ];
+                        text = with_fields(&text, &fields);
+                    }
                     self.renamed(&text, self.name)
                 }
                 _ => match self.range_back(line.file, &line.text, numbers) {
@@ -423,8 +447,16 @@ impl Restoring<'_, '_> {
         }
     }
 
+    /// The note of a suspension that is not to come back.
+    fn resumed(&self) -> Option<&Suspended> {
+        let reason = self.request.resumed_of?;
+        self.kept.suspended.as_ref().filter(|note| note.reason.starts_with(reason))
+    }
+
     fn suspension(&mut self, uid: Uid) {
-        if let Some(note) = &self.kept.suspended {
+        if self.resumed().is_some() {
+            self.subject.decide("suspended", "no more", "resumed as it comes back");
+        } else if let Some(note) = &self.kept.suspended {
             self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
             let note = Suspended { name: self.name.clone(), uid, ..note.clone() };
             self.builder.step(Step::NoteSuspended(note));
