@@ -5,7 +5,7 @@ use bstr::BString;
 
 use crate::account::AccountKind;
 use crate::book::Lookups;
-use crate::change::NewFile;
+use crate::change::{Decision, NewFile};
 use crate::policy::Policy;
 use crate::value::{Gid, GroupName, IdSpan, Uid, UserName, join};
 use crate::windows::{Hours, Places, WindowTrouble};
@@ -69,6 +69,13 @@ pub struct CreateUser {
     pub must_change: bool,
     /// When and from where it may sign in.
     pub window: WindowRequest,
+    /// The account from which it gets what is not said.
+    pub like: Option<UserName>,
+    /// How its password ages, as the fields of shadow from hold to late, where that is not for
+    /// the policy to say.
+    pub aging: Option<BString>,
+    /// What it got from another account.
+    pub copied: Vec<Decision>,
     /// Guards waved through.
     pub overrides: GuardOverrides,
 }
@@ -194,7 +201,11 @@ impl Request for CreateUser {
     /// numbers. A uid of one's own choice may have any holder, and a home that is taken over
     /// may be below anybody's: then whole files are needed.
     fn lookups(&self, policy: &Policy) -> Lookups {
-        if self.uid.is_some() || self.adopt_home || !self.window.enforce.is_empty() {
+        if self.uid.is_some()
+            || self.adopt_home
+            || self.like.is_some()
+            || !self.window.enforce.is_empty()
+        {
             return Lookups::whole().names(&self.names).with_belongings();
         }
         let mut groups: Vec<&[u8]> =

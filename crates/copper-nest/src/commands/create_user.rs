@@ -88,6 +88,10 @@ pub struct CreateUserArgs {
     /// given.
     #[arg(long, value_name = "FILE|-")]
     ssh_key: Vec<PathBuf>,
+    /// Take from this account what is not said: groups, but none that administers, shell,
+    /// aging, the way of its primary group.
+    #[arg(long, value_name = "NAME")]
+    like: Option<OsString>,
     #[command(flatten)]
     window: Window,
     #[command(flatten)]
@@ -196,6 +200,9 @@ impl CreateUserArgs {
             must_change: self.must_change,
             overrides: self.even.read(),
             window: self.window.read(),
+            like: self.like.as_ref().map(bytes),
+            aging: None,
+            copied: Vec::new(),
             keys: self.ssh_key.iter().map(|path| read_keys(path)).collect::<Result<_>>()?,
         })
     }

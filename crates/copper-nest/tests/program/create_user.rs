@@ -371,3 +371,38 @@ fn quiet_means_quiet() {
     let run = tree.done("create user maren --quiet");
     assert_eq!((run.stdout.as_str(), run.stderr.as_str()), ("", ""));
 }
+
+#[test]
+fn like_a_colleague_is_in_its_groups_but_administers_nothing() {
+    let tree = TestTree::new();
+    tree.write(
+        "etc/group",
+        tree.read("etc/group").replace("slipway:x:211:", "slipway:x:211:sunniva"),
+    );
+    tree.write(
+        "etc/passwd",
+        tree.read("etc/passwd").replace("/home/tavish:/bin/bash", "/home/tavish:/bin/sh"),
+    );
+    let said = tree.done("create user maren --like sunniva");
+    said.says("its groups slipway").says("not sudo, which administers: that takes --admin");
+    said.says("not its expiry");
+    let group = tree.read("etc/group");
+    assert!(group.contains("slipway:x:211:sunniva,maren\n"), "{group}");
+    assert!(group.contains("sudo:x:27:sunniva\n"), "{group}");
+    // What is said goes before; aging comes along, expiry does not.
+    tree.done("create user corwin --like tavish").says("must be renewed after 365 days");
+    assert!(tree.read("etc/shadow").contains("corwin:!:20781:0:365:7:30::\n"));
+    assert!(tree.read("etc/passwd").contains(":/home/corwin:/bin/sh\n"));
+    tree.done("create user isolde --like tavish --shell /bin/bash --join slipway");
+    assert!(tree.read("etc/passwd").contains(":/home/isolde:/bin/bash\n"));
+    assert!(tree.read("etc/group").contains("pilots:x:210:tavish,corwin,isolde\n"));
+    let before = tree.snapshot();
+    tree.refused("create user runa --like nosuch", 3, "there is no user nosuch");
+    tree.refused(
+        "create user runa --like root",
+        3,
+        "root is root, and the new account would not be",
+    );
+    tree.refused("create user runa --like tidegauge", 3, "tidegauge is a service");
+    crate::harness::assert_same(&before, &tree.snapshot());
+}

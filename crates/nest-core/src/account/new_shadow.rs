@@ -14,6 +14,9 @@ pub(crate) struct NewShadow {
 }
 
 impl NewShadow {
+    /// Which of the pieces of a line says how the password ages.
+    pub const AGING: usize = 3;
+
     pub fn new(policy: &Policy, today: Day) -> Self {
         let days = |days| match days {
             Days::After(days) => days.to_string(),

@@ -35,6 +35,9 @@ pub enum Reason {
         "{count} of {of} accounts would be {verb}, as no row names them, and {most} at most may be: the table may be cut off"
     )]
     TooManyOthers { count: usize, of: usize, most: usize, verb: &'static str },
+    /// An account that a new one can't be like.
+    #[error("{name} is {is}, and the new account would not be")]
+    NotAlike { name: BString, is: &'static str },
     /// A line that is not taken out.
     #[error(transparent)]
     #[strum(transparent)]

@@ -148,6 +148,7 @@ impl<'a> AccountBatch<'a> {
         hash: Option<&bstr::BString>,
     ) -> Result<(), Vec<Refusal>> {
         let (mut subject, mut wrong) = (Subject::new(name), Vec::new());
+        subject.decisions.extend(request.copied.iter().cloned());
         let mut written = AccountLines::default();
         self.writer.look_at_name(request, name, &mut written, &mut wrong);
         let numbers =

@@ -2,7 +2,7 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
-use crate::account::AccountKind;
+use crate::account::{AccountKind, NewShadow};
 use crate::change::{Caution, NewFile, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::obstacle;
@@ -95,7 +95,10 @@ impl<'a> Writer<'a> {
         let field = hash.map_or(&b"!"[..], |hash| hash);
         let must_change = hash.is_some() && request.must_change;
         let kind = if request.service { AccountKind::Service } else { AccountKind::Person };
-        let line = self.shadow.fields(kind, name, field, must_change, expires.as_bytes());
+        let mut line = self.shadow.fields(kind, name, field, must_change, expires.as_bytes());
+        if let Some(aging) = &request.aging {
+            line[NewShadow::AGING] = aging;
+        }
         written.add(File::Shadow, &line);
         Ok(())
     }

@@ -4,6 +4,7 @@ mod batch;
 mod belongings;
 mod groups;
 mod ids;
+mod like;
 mod made;
 mod write;
 
@@ -31,6 +32,7 @@ pub fn create_user(context: PlanContext<'_>, request: &CreateUser) -> Result<Pla
         1 => format!("{names} was not created"),
         _ => "nobody was created".to_owned(),
     };
+    let request = &like::filled_in(context, request, &what)?;
     let fault = empty_file(context).or_else(|| contradiction(request));
     let fault = fault.or_else(|| check_values(context, request).into_iter().next());
     fault.map_or(Ok(()), |reason| Err(Refusal::new(&what, reason)))?;
