@@ -13,6 +13,7 @@ use nest_core::value::UserName;
 use nest_core::words::list;
 
 use super::even::{LAST_ADMIN, ME, ROOT};
+use super::first_passwords::FirstPasswords;
 use super::passwords::{self, PasswordSource};
 use super::{
     Asks, Even, Failure, Global, Names, REFUSED, Result, Session, USAGE, Window, bytes, read_keys,
@@ -78,6 +79,10 @@ pub struct CreateUserArgs {
     /// A first password: ask for it, read it from standard input, or make one up.
     #[arg(long, value_enum, value_name = "ask|stdin|generate|none", default_value = "none")]
     password: FirstPassword,
+    /// Give each a first password that must be changed; FILE is made for it, readable for root
+    /// alone.
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["password", "must_change"])]
+    passwords_to: Option<PathBuf>,
     /// Use it even if it is easily guessed.
     #[arg(long)]
     accept_weak: bool,
@@ -147,8 +152,27 @@ impl CreateUserArgs {
                 &format!("create user {} --password stdin", request.names[0]),
             )?;
         }
+        let mut first_passwords = None;
+        if let Some(path) = &self.passwords_to {
+            session.require_rights()?;
+            session.before_asking(&request.names, |context| {
+                create_user(context, &request).map(drop)
+            })?;
+            let file = FirstPasswords::prepare(path, global.dry_run, "create user NAME")?;
+            if !global.dry_run {
+                let plain: Vec<BString> =
+                    request.names.iter().cloned().map(BString::from).collect();
+                let made = file.fill(&session, &plain)?;
+                request.hashes = plain.iter().map(|name| made.get(name).cloned()).collect();
+            }
+            request.must_change = true;
+            first_passwords = Some(file);
+        }
         let status =
             session.carry_out(&request, Asks::Nothing, |context| create_user(context, &request))?;
+        if let Some(file) = first_passwords {
+            file.keep(global, request.hashes.len());
+        }
         if !global.dry_run {
             passwords::tell(&generated, "password user")?;
         }

@@ -28,15 +28,18 @@ pub struct FirstPasswords {
 }
 
 impl FirstPasswords {
-    /// Makes the file, empty; for a dry run only sees that it could be made.
-    pub fn prepare(path: &Path, dry_run: bool) -> Result<Self> {
+    /// Makes the file, empty; for a dry run only sees that it could be made. `again` is the
+    /// command without its option.
+    pub fn prepare(path: &Path, dry_run: bool, again: &str) -> Result<Self> {
         let shown = path.display();
         let refuse = |why: String| {
             Failure::new(REFUSED, "passwords-file", format!("{shown} {why}; nothing was changed"))
         };
         let exists = || {
-            refuse("exists already, and is not overwritten".into())
-                .or("give the path of a file that is to be made", "intake FILE --passwords-to NEW")
+            refuse("exists already, and is not overwritten".into()).or(
+                "give the path of a file that is to be made",
+                format!("{again} --passwords-to NEW"),
+            )
         };
         let folder = match path.parent() {
             Some(folder) if !folder.as_os_str().is_empty() => folder,

@@ -292,7 +292,7 @@ impl IntakeArgs {
             Some(path) => {
                 session.require_rights()?;
                 let taken_in = session.before_asking(&[], |context| intake(context, &request))?;
-                let file = FirstPasswords::prepare(path, global.dry_run)?;
+                let file = FirstPasswords::prepare(path, global.dry_run, "intake FILE")?;
                 if !global.dry_run {
                     request.hashes = file.fill(&session, &taken_in.newcomers)?;
                 }

@@ -81,6 +81,12 @@ impl Names {
         self.names.is_empty() && self.names_from.is_none()
     }
 
+    /// Whether a name stands on the command line, and not only in the file.
+    pub fn is_named(&self, name: &[u8]) -> bool {
+        use std::os::unix::ffi::OsStrExt;
+        self.names.iter().any(|named| named.as_bytes() == name)
+    }
+
     /// The names, of the command line and of the file, each once.
     pub fn read<T: From<BString>>(&self) -> Result<Vec<T>> {
         let mut seen = HashSet::new();

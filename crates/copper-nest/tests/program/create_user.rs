@@ -406,3 +406,54 @@ fn like_a_colleague_is_in_its_groups_but_administers_nothing() {
     tree.refused("create user runa --like tidegauge", 3, "tidegauge is a service");
     crate::harness::assert_same(&before, &tree.snapshot());
 }
+
+#[test]
+fn many_get_first_passwords_in_a_file_of_roots() {
+    if !crate::harness::is_root() {
+        return crate::harness::passed_over("first passwords", "root, whose file it is");
+    }
+    let tree = TestTree::new();
+    let names = tree.root().with_file_name("names");
+    let secrets = tree.root().with_file_name("first.csv");
+    std::fs::write(&names, "maren\ncorwin\n").unwrap();
+    let words = format!("--names-from {} --passwords-to {}", names.display(), secrets.display());
+    let dry = tree.done(&format!("create user {words} -n"));
+    assert!(!secrets.exists(), "{}", dry.stdout);
+    tree.done(&format!("create user {words}")).says("2 first passwords, readable for root alone");
+    let mode = std::os::unix::fs::PermissionsExt::mode(
+        &std::fs::metadata(&secrets).unwrap().permissions(),
+    );
+    assert_eq!(mode & 0o777, 0o600);
+    let text = std::fs::read_to_string(&secrets).unwrap();
+    assert_eq!(text.lines().count(), 3, "{text}");
+    for name in ["maren", "corwin"] {
+        let shadow = tree.read("etc/shadow");
+        let line = shadow.lines().find(|line| line.starts_with(name)).unwrap();
+        let fields: Vec<&str> = line.split(':').collect();
+        assert!(fields[1].starts_with("$y$") && fields[2] == "0", "{line}");
+    }
+    // What is there is not written over, and nothing is changed then.
+    let before = tree.snapshot();
+    tree.refused(&format!("password user {words}"), 3, "exists already");
+    crate::harness::assert_same(&before, &tree.snapshot());
+    std::fs::remove_file(&secrets).unwrap();
+    // A service that only the file names gets none.
+    std::fs::write(&names, "maren\ntidegauge\n").unwrap();
+    let said = tree.done(&format!("password user {words}"));
+    assert!(
+        said.stderr.contains("services that only the file names: tidegauge"),
+        "{}",
+        said.stderr
+    );
+    said.says("1 first password");
+    assert!(tree.read("etc/shadow").contains("tidegauge:!:"));
+    let left = std::fs::read_to_string(&secrets).unwrap();
+    assert!(left.contains("maren,") && !left.contains("tidegauge"), "{left}");
+    std::fs::remove_file(&secrets).unwrap();
+    tree.refused(
+        &format!("password user nosuch --passwords-to {}", secrets.display()),
+        3,
+        "no user",
+    );
+    assert!(!secrets.exists());
+}

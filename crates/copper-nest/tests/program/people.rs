@@ -674,3 +674,30 @@ fn whatever_other_hands_did_meanwhile_resuming_gives_back_what_is_remembered() {
     tree.done("resume user sunniva")
         .says("sunniva can't sign in all the same: the shell /bin/bash");
 }
+
+#[test]
+fn of_several_accounts_everything_that_stands_in_the_way_is_told_at_once() {
+    let tree = TestTree::new();
+    let before = tree.snapshot();
+    let names = tree.root().with_file_name("names");
+    std::fs::write(&names, "sunniva\nnosuch\ntavish\nnobody2\n").unwrap();
+    let words = format!("change user --names-from {} --expires 2020-01-01", names.display());
+    let said = tree.refused(&words, 3, "nobody was changed: 4 things stand in the way").stderr;
+    for part in ["  sunniva  ", "  nosuch   there is no user nosuch", "  nobody2  there is no user"]
+    {
+        assert!(said.contains(part), "{said}");
+    }
+    crate::harness::assert_same(&before, &tree.snapshot());
+    std::fs::write(&names, "sunniva\ntavish\n").unwrap();
+    tree.done(&format!(
+        "change user --names-from {} --expires 2027-09-30 --even-last-admin",
+        names.display()
+    ));
+    let shadow = tree.read("etc/shadow");
+    assert_eq!(shadow.matches(":21091:").count(), 2, "{shadow}");
+    tree.refused(
+        "change user sunniva nosuch --shell /bin/sh",
+        3,
+        "nobody was changed, because of nosuch",
+    );
+}

@@ -35,6 +35,9 @@ pub enum Reason {
         "{count} of {of} accounts would be {verb}, as no row names them, and {most} at most may be: the table may be cut off"
     )]
     TooManyOthers { count: usize, of: usize, most: usize, verb: &'static str },
+    /// Several accounts that can't be had, each for a reason of its own.
+    #[error("{} stand in the way{}", counted(all.len(), "thing", "things"), each_of(.all))]
+    EachRefused { all: Vec<(BString, String)> },
     /// An account that a new one can't be like.
     #[error("{name} is {is}, and the new account would not be")]
     NotAlike { name: BString, is: &'static str },
@@ -336,4 +339,18 @@ mod tests {
             assert_eq!(reason.to_string(), says);
         }
     }
+}
+
+/// Each name with its reason, a line each: the first of very many.
+fn each_of(all: &[(BString, String)]) -> String {
+    const MOST: usize = 40;
+    let width = all.iter().take(MOST).map(|(name, _)| name.len()).max().unwrap_or(0);
+    let mut text = String::new();
+    for (name, reason) in all.iter().take(MOST) {
+        text += &format!("\n  {:width$}  {reason}", name.to_string());
+    }
+    if all.len() > MOST {
+        text += &format!("\n  and {} more", all.len() - MOST);
+    }
+    text
 }

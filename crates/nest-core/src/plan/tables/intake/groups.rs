@@ -143,7 +143,7 @@ impl<'r> IntakePlanner<'_, 'r> {
         }
         if !subject.decisions.is_empty() {
             self.counts.groups_changed += 1;
-            self.counts.groups_kept -= 1;
+            self.counts.groups_kept = self.counts.groups_kept.saturating_sub(1);
             self.request.first_decision(row, &mut subject, "changed group");
             self.batch.builder.tell(subject);
         }

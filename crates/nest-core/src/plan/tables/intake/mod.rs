@@ -321,7 +321,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             Ok(()) if found_wrong => {}
             Ok(()) => {
                 self.counts.made += 1;
-                if self.request.first_passwords && hash.is_none() && user.hashes.is_empty() {
+                if self.request.wants_password(user) {
                     self.newcomers.push(name.to_owned());
                 }
                 if let Some(subject) = self.batch.builder.plan.subjects.get_mut(told) {
@@ -394,6 +394,12 @@ impl Intake {
             user.record_home = !user.service || user.home.is_some();
             user.no_home = true;
         }
+    }
+
+    /// Whether a new account is to have a first password: one that its row does not give, and
+    /// that no service needs.
+    fn wants_password(&self, user: &CreateUser) -> bool {
+        self.first_passwords && !user.service && user.hashes.is_empty()
     }
 
     /// The table, or the tables, in a few words.

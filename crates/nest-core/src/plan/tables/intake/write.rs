@@ -76,7 +76,7 @@ impl IntakePlanner<'_, '_> {
         self.batch.builder.plan.cautions.extend(cautions);
         wrong.iter().for_each(|refusal| self.refused(row, refusal));
         self.counts.made += 1;
-        if self.request.first_passwords && hash.is_none() && user.hashes.is_empty() {
+        if self.request.wants_password(&user) {
             self.newcomers.push(name.to_owned());
         }
         let own = match user {

@@ -127,21 +127,39 @@ impl Request for ChangeUsers {
 /// The first [`Refusal`].
 pub fn change_users(context: PlanContext<'_>, request: &ChangeUsers) -> Result<Plan> {
     let mut builder = PlanBuilder::new(context, format!("change user {}", list(&request.names)));
+    let mut refusals: Vec<(BString, Refusal)> = Vec::new();
     for name in &request.names {
-        let alone = format!("{name} was not changed");
-        let what = match request.names.len() {
-            1 => alone,
-            _ => format!("nobody was changed: {alone}"),
+        let found = match find_user(context, name.as_ref(), &format!("{name} was not changed")) {
+            Ok(found) => found,
+            Err(refusal) => {
+                refusals.push((name.clone().into(), *refusal));
+                continue;
+            }
         };
-        let found = find_user(context, name.as_ref(), &what)?;
         let mut subject = Subject::new(name.clone());
         let change = ChangeUser { name: name.clone(), ..request.change.clone() };
-        if let Some(refusal) =
-            change_into(&mut builder, &change, &found, &mut subject).into_iter().next()
-        {
+        let refused = change_into(&mut builder, &change, &found, &mut subject);
+        refusals.extend(refused.into_iter().map(|refusal| (name.clone().into(), refusal)));
+        builder.tell(subject);
+    }
+    // Of one account the plainest is told, of several everything.
+    match (request.names.len(), refusals.len()) {
+        (_, 0) => {}
+        (1, _) | (_, 1) => {
+            let (name, refusal) = refusals.swap_remove(0);
+            let what = match request.names.len() {
+                1 => refusal.what,
+                _ => format!("nobody was changed, because of {name}"),
+            };
             return Err(Box::new(Refusal { what, ..refusal }));
         }
-        builder.tell(subject);
+        _ => {
+            let all =
+                refusals.into_iter().map(|(name, refusal)| (name, refusal.reason.to_string()));
+            let reason = Reason::EachRefused { all: all.collect() };
+            return Err(Refusal::new("nobody was changed", reason)
+                .or("see who there is", "list users --kind all"));
+        }
     }
     let next = match request.names.as_slice() {
         [name] => format!("show user {name}"),
