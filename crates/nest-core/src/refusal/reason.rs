@@ -262,6 +262,20 @@ pub enum Reason {
     KeysExist(BString),
 }
 
+/// Each name with its reason, a line each: the first of very many.
+fn each_of(all: &[(BString, String)]) -> String {
+    const MOST: usize = 40;
+    let width = all.iter().take(MOST).map(|(name, _)| name.len()).max().unwrap_or(0);
+    let mut text = String::new();
+    for (name, reason) in all.iter().take(MOST) {
+        text += &format!("\n  {:width$}  {reason}", name.to_string());
+    }
+    if all.len() > MOST {
+        text += &format!("\n  and {} more", all.len() - MOST);
+    }
+    text
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -339,18 +353,4 @@ mod tests {
             assert_eq!(reason.to_string(), says);
         }
     }
-}
-
-/// Each name with its reason, a line each: the first of very many.
-fn each_of(all: &[(BString, String)]) -> String {
-    const MOST: usize = 40;
-    let width = all.iter().take(MOST).map(|(name, _)| name.len()).max().unwrap_or(0);
-    let mut text = String::new();
-    for (name, reason) in all.iter().take(MOST) {
-        text += &format!("\n  {:width$}  {reason}", name.to_string());
-    }
-    if all.len() > MOST {
-        text += &format!("\n  and {} more", all.len() - MOST);
-    }
-    text
 }
