@@ -15,8 +15,8 @@ use nest_core::roster::{
 use nest_core::surroundings::Surroundings;
 use nest_core::words::counted;
 
-use super::intake::FormArg;
 use super::require_shadow;
+use super::tables::FormArg;
 use super::{Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes};
 
 /// Write users as a table that intake takes back.

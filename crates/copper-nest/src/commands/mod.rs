@@ -41,6 +41,7 @@ pub mod show_policy;
 pub mod show_rule;
 pub mod show_user;
 pub mod suspend_user;
+pub mod tables;
 pub mod trace;
 pub mod undo;
 pub mod window;

@@ -11,7 +11,8 @@ use nest_host::store;
 use nest_host::tree::Tree;
 
 use super::even::{BUSY, LAST_ADMIN, ME, SERVICE};
-use super::intake::{FormArg, MOST_DETAILED, source};
+use super::intake::MOST_DETAILED;
+use super::tables::{FormArg, source};
 use super::{Asks, Even, Failure, Global, Result, Session, USAGE, bytes};
 
 /// Give many users and groups other numbers at once, with all their files.

@@ -57,7 +57,7 @@ fn what_is_wrong_in_a_spreadsheet_is_told_with_its_cell() {
     assert!(said.contains("one thing is wrong"), "{said}");
     assert!(said.contains("the one of the table seems to be in line 2"), "{said}");
     let said = tree.run(&format!("intake {} --sheet Leavers", sample("titled.xlsx"))).stderr;
-    assert!(said.contains("2027-03-31 (--dates dmy)"), "{said}");
+    assert!(said.contains("2027-03-31, as --dates dmy reads it"), "{said}");
     let said = tree.run(&format!("intake {} --sheet Nobody", sample("titled.xlsx"))).stderr;
     assert!(said.contains("there are Crew, Leavers"), "{said}");
     let faults = tree.run(&format!("intake {} --format json", sample("odd.xlsx"))).json();

@@ -69,8 +69,9 @@ pub(super) fn plain_date<'t>(
         },
         None => {
             let readings = [DateOrder::Dmy, DateOrder::Mdy].into_iter().filter_map(read);
-            let readings: Vec<String> =
-                readings.map(|(order, date)| format!("{date} (--dates {order})")).collect();
+            let readings: Vec<String> = readings
+                .map(|(order, date)| format!("{date}, as --dates {order} reads it"))
+                .collect();
             let message = format!("it can't be told which day {text:?} is");
             let instead = match readings.is_empty() {
                 true => "2027-03-31".to_owned(),
@@ -122,9 +123,11 @@ mod tests {
         assert!(read("3/31/2027", Some(DateOrder::Dmy)).contains("no day in the order dmy"));
         let unsure = read("3/4/2027", None);
         assert!(
-            unsure.ends_with("2027-04-03 (--dates dmy), or 2027-03-04 (--dates mdy)"),
+            unsure.ends_with(
+                "2027-04-03, as --dates dmy reads it, or 2027-03-04, as --dates mdy reads it"
+            ),
             "{unsure}"
         );
-        assert!(read("31.03.2027", None).ends_with(": 2027-03-31 (--dates dmy)"));
+        assert!(read("31.03.2027", None).ends_with(": 2027-03-31, as --dates dmy reads it"));
     }
 }

@@ -402,10 +402,11 @@ impl Intake {
         self.first_passwords && !user.service && user.hashes.is_empty()
     }
 
-    /// The table, or the tables, in a few words.
+    /// What the table, or the tables, are called.
     pub(crate) fn table(&self) -> String {
-        let shown: Vec<&str> =
-            self.roster.sources.iter().map(|source| source.shown.as_str()).collect();
+        let name = |shown: &str| shown.rsplit('/').next().unwrap_or(shown).to_owned();
+        let shown: Vec<String> =
+            self.roster.sources.iter().map(|source| name(&source.shown)).collect();
         shown.join(" ")
     }
 
