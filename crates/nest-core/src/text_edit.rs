@@ -81,20 +81,30 @@ impl TextEdit {
         let find = |lines: &[Cow<'_, [u8]>], wanted: &BString| {
             lines.iter().position(|line| without_end(line) == wanted.as_slice())
         };
-        for change in &self.lines {
-            let place = match &change.was {
-                Some(was) => Some(find(&lines, was).ok_or(Altered)?),
-                None => None,
-            };
-            let new = change.becomes.as_ref().map(|line| [line.as_slice(), b"\n"].concat());
-            match (place, new.map(Cow::Owned)) {
-                (Some(place), None) => _ = lines.remove(place),
-                (Some(place), Some(new)) => lines[place] = new,
-                (None, Some(new)) => {
-                    let before = change.before.as_ref().and_then(|line| find(&lines, line));
-                    lines.insert(before.unwrap_or(lines.len()), new);
+        // Lines that come at one place are put there together: there may be very many.
+        let together = |one: &LineChange, other: &LineChange| {
+            one.was.is_none() && other.was.is_none() && one.before == other.before
+        };
+        for run in self.lines.chunk_by(together) {
+            let first = &run[0];
+            let mut new = run.iter().filter_map(|change| {
+                let line = change.becomes.as_ref()?;
+                Some(Cow::Owned([line.as_slice(), b"\n"].concat()))
+            });
+            match &first.was {
+                Some(was) => {
+                    let place = find(&lines, was).ok_or(Altered)?;
+                    match new.next() {
+                        None => _ = lines.remove(place),
+                        Some(new) => lines[place] = new,
+                    }
                 }
-                (None, None) => {}
+                None => {
+                    let before = first.before.as_ref().and_then(|line| find(&lines, line));
+                    let place = before.unwrap_or(lines.len());
+                    let new: Vec<Cow<'_, [u8]>> = new.collect();
+                    lines.splice(place..place, new);
+                }
             }
         }
         let mut text = Vec::new();

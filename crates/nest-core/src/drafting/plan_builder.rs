@@ -1,6 +1,9 @@
 //! A plan in the making: what every planner puts its edits, steps and cautions into, and
 //! what it asks for numbers.
 
+use std::collections::HashMap;
+use std::sync::Arc;
+
 use super::group_lists::{GroupLists, PendingLists};
 use super::{LineEdits, retire};
 use crate::allot::Allotter;
@@ -10,6 +13,7 @@ use crate::ownership::IdMapping;
 use crate::retired_ids::RetiredIds;
 use crate::table::{Column, File, Line, with_fields};
 use crate::value::{Gid, TreePath, Uid};
+use crate::windows::Windows;
 
 /// What becomes of numbers that lose their holder by a plan that takes something back.
 #[derive(Debug, Default)]
@@ -33,6 +37,10 @@ pub(crate) struct PlanBuilder<'a> {
     pub plan: Plan,
     /// What becomes of numbers that go.
     pub going: GoingNumbers,
+    /// Which step edits the lines of which other file.
+    pub(super) text_edits: HashMap<TreePath, usize>,
+    /// The rules about hours and places, where somebody asked for them.
+    pub(super) windows: Option<Arc<Windows>>,
 }
 
 impl<'a> PlanBuilder<'a> {
@@ -70,6 +78,8 @@ impl<'a> PlanBuilder<'a> {
             allotter: Allotter::new(book, policy, world),
             plan: Plan { summary: summary.into(), ..Plan::default() },
             going: GoingNumbers::default(),
+            text_edits: HashMap::new(),
+            windows: None,
         }
     }
 

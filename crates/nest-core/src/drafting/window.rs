@@ -1,5 +1,7 @@
 //! When and from where an account may sign in, in a plan: the lines of its own.
 
+use std::sync::Arc;
+
 use bstr::{BStr, BString};
 
 use super::PlanBuilder;
@@ -10,7 +12,7 @@ use crate::surroundings::Surroundings;
 use crate::value::{Gid, TreePath, Uid};
 use crate::windows::{
     self, Asked, EnforceTrouble, FileEdit, Half, Hours, Line, Places, Who, WindowTrouble, Windows,
-    give_back, line_that_asks, own_line, renaming,
+    give_back, line_that_asks, names_in, own_line, renaming,
 };
 use crate::words::list;
 
@@ -29,7 +31,8 @@ pub(crate) fn set_window(
     }
     let world = builder.context.world;
     let files = world.configuration();
-    let (windows, name) = (world.windows(), BStr::new(who.name));
+    let windows = builder.windows();
+    let (windows, name) = (&*windows, BStr::new(who.name));
     let mut lines = Vec::new();
     if let Some(text) = &request.hours {
         lines.push(Line::Hours(Hours::parse(text)?));
@@ -121,7 +124,7 @@ fn enforced(
     subject: &mut Subject,
 ) -> Result<(), WindowTrouble> {
     let world = builder.context.world;
-    let windows = world.windows();
+    let windows = builder.windows();
     for service in &request.enforce {
         if windows.asks(service, half, who) != Asked::Yes {
             builder.edit_file(enforce(world, service, half)?);
@@ -234,32 +237,46 @@ fn has_marks(windows: &Windows, name: &BStr) -> bool {
 }
 
 impl PlanBuilder<'_> {
+    /// The rules of the tree and its services, read once.
+    fn windows(&mut self) -> Arc<Windows> {
+        let files = self.context.world.configuration();
+        let windows = self.windows.get_or_insert_with(|| Arc::new(Windows::read_whole(files)));
+        Arc::clone(windows)
+    }
+
     /// Edits a file of root's; where the plan edits it already, by the same step.
     pub fn edit_file(&mut self, edit: FileEdit) {
         let path = TreePath::judged(format!("/{}", edit.path).as_bytes());
         let owner = Owner { uid: Uid(0), gid: Gid(0) };
-        self.edit_text(TextEdit { path, lines: edit.lines, owner, mode: 0o644 });
+        let edit = TextEdit { path, lines: edit.lines, owner, mode: 0o644 };
+        // What is an account's own is nobody else's.
+        let is_own = names_in(&edit).next().is_some();
+        self.edit_lines(edit, !is_own);
     }
 
     /// Edits a file; where the plan edits it already, by the same step. What is done there by now
     /// is not done again.
     pub fn edit_text(&mut self, edit: TextEdit) {
+        self.edit_lines(edit, true);
+    }
+
+    fn edit_lines(&mut self, edit: TextEdit, once: bool) {
         if edit.lines.is_empty() {
             return;
         }
-        let before = self.plan.steps.iter_mut().find_map(|step| match step {
-            Step::EditText(other) if other.path == edit.path => Some(other),
-            _ => None,
-        });
-        match before {
-            Some(other) => {
+        let at = self.text_edits.get(&edit.path).copied();
+        match at.and_then(|at| self.plan.steps.get_mut(at)) {
+            Some(Step::EditText(other)) => {
                 for line in edit.lines {
-                    if !other.lines.contains(&line) {
+                    if !once || !other.lines.contains(&line) {
                         other.lines.push(line);
                     }
                 }
             }
-            None => self.step(Step::EditText(edit)),
+            _ => {
+                self.text_edits.insert(edit.path.clone(), self.plan.steps.len());
+                self.step(Step::EditText(edit));
+            }
         }
     }
 }

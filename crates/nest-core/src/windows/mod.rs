@@ -84,9 +84,22 @@ pub struct OwnLine<T> {
 }
 
 impl Windows {
-    /// Reads the rules of a tree.
+    /// Reads the rules of a tree, and where there are some the services that may ask for them.
     pub fn read(files: &dyn ConfigFiles) -> Self {
-        let mut windows = Windows { services: Services::read(files), ..Windows::default() };
+        let mut windows = Windows::rules(files);
+        if !windows.is_empty() || !windows.marks.is_empty() {
+            windows.services = Services::read(files);
+        }
+        windows
+    }
+
+    /// Reads the rules of a tree and its services.
+    pub(crate) fn read_whole(files: &dyn ConfigFiles) -> Self {
+        Windows { services: Services::read(files), ..Windows::rules(files) }
+    }
+
+    fn rules(files: &dyn ConfigFiles) -> Self {
+        let mut windows = Windows::default();
         let first = |paths: [&'static str; 2]| {
             let mut found = paths.into_iter().map(|path| (path, files.read(path.into())));
             found.find(|(_, text)| !matches!(text, Ok(None)))
