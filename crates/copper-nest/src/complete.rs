@@ -73,12 +73,14 @@ fn what_it_names(path: &[&str], arg: &Arg) -> Option<Completes> {
         _ => None,
     };
     match (path, arg.get_id().as_str()) {
-        (_, "join" | "leave" | "primary") | (["list", "users"], "group") => Some(Completes::Groups),
+        (_, "join" | "leave" | "primary" | "among") | (["list", "users"], "group") => {
+            Some(Completes::Groups)
+        }
         (["list", "changes"], "about") => Some(Completes::Users),
         (
             _,
             "member" | "add_member" | "drop_member" | "group_admin" | "add_group_admin"
-            | "drop_group_admin" | "of",
+            | "drop_group_admin" | "of" | "like",
         ) => Some(Completes::Users),
         (["check" | "repair"], "only" | "skip") => Some(Completes::Rules),
         // New names are nobody's yet.

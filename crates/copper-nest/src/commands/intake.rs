@@ -42,7 +42,7 @@ pub struct IntakeArgs {
     among: Vec<OsString>,
     /// With --others: refuse where more would be suspended or deleted. A tenth of them if
     /// nothing is said, and at least 5.
-    #[arg(long, value_name = "N", requires = "others")]
+    #[arg(long, value_name = "COUNT", requires = "others")]
     not_more_than: Option<usize>,
     /// Make groups that are missing.
     #[arg(long)]

@@ -42,7 +42,7 @@ pub struct RepairArgs {
     set_aside: Vec<OsString>,
     /// Take the hours and places of an account out that is gone, and do nothing else; more than
     /// one may be given.
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "FORMER")]
     drop_window: Vec<OsString>,
     #[command(flatten)]
     even: Even<ALL>,

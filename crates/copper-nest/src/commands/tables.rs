@@ -33,7 +33,7 @@ pub struct TableArgs {
     #[arg(long, value_enum, value_name = "csv|json|toml|xlsx|xls|ods")]
     from: Option<FromArg>,
     /// Which sheet of a spreadsheet; the first, if none is named.
-    #[arg(long, value_name = "NAME")]
+    #[arg(long, value_name = "SHEET")]
     sheet: Option<String>,
     /// What stands between the values of CSV; else that is told from the header.
     #[arg(long, value_name = "CHAR|tab")]

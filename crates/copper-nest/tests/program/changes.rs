@@ -44,7 +44,7 @@ fn changes_are_listed_newest_first_and_by_name() {
     assert_eq!(numbers(&tree.done("list changes --about perrin")), ["3", "2"]);
     assert_eq!(numbers(&tree.done("list changes --about pilots")), ["3", "2"]);
     assert_eq!(tree.done("list changes --since 2026-11-25").stdout, "");
-    tree.done("list changes --since today").says("\tundone by 3\n");
+    tree.done("list changes --since today").says("\tundone by 3\t\n");
     let list = tree.json("list changes");
     assert_eq!(list["changes"][1]["undone_by"], 3);
     assert_eq!(list["changes"][0]["undoes"], 2);
