@@ -137,6 +137,40 @@ fn who_administers_is_not_left_out_unasked() {
 }
 
 #[test]
+fn of_two_who_were_called_so_the_one_who_is_named_comes_back() {
+    if lives_in_the_tree("a table after deletions") {
+        return;
+    }
+    let (tree, path) = with("name,full_name\nsunniva,\ntavish,\nmaren,Maren Solvik\n");
+    for (full_name, uid) in
+        [("Maren Solvik", "1500"), ("Maren Rowe", "1501"), ("Maren Solvik", "1502")]
+    {
+        let made =
+            tree.run_words(&["create", "user", "maren", "--full-name", full_name, "--uid", uid]);
+        assert_eq!(made.status, 0, "{}", made.stderr);
+        tree.done("-q delete user maren --yes");
+    }
+    let words = format!("intake {path} --existing keep --others delete --yes");
+    tree.done(&words).says("restored");
+    assert!(tree.read("etc/passwd").contains("maren:x:1502:1502:Maren Solvik:"));
+    // Somebody else of that name is new.
+    tree.done("-q delete user maren --yes");
+    std::fs::write(&path, "name,full_name\nsunniva,\ntavish,\nmaren,Maren Vale\n").unwrap();
+    tree.done(&words).says("1 new");
+    assert!(tree.read("etc/passwd").contains(":Maren Vale:"));
+    // Where it can't be told who is kept, nobody is made anew.
+    let before = tree.snapshot();
+    std::fs::write(&path, "name\nsunniva\ntavish\nmaren\nisolde\n").unwrap();
+    let kept = tree.path("var/lib/copper-nest/retired/user");
+    let aside = kept.with_file_name("aside");
+    std::fs::rename(&kept, &aside).unwrap();
+    std::os::unix::fs::symlink(&aside, &kept).unwrap();
+    let refused = tree.run(&words);
+    assert_eq!(refused.status, 3, "{}", refused.stdout);
+    assert_same(&before, &tree.snapshot());
+}
+
+#[test]
 fn a_row_means_what_it_says_of_accounts_that_exist() {
     let (tree, path) = with("name,join,admin,must_change\nsunniva,none,,\ntavish,none,no,yes\n");
     tree.write(

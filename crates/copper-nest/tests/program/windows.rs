@@ -315,6 +315,12 @@ fn services_are_made_to_ask_and_undo_takes_that_out_again() {
         "auth required pam_unix.so\n# first\naccount    required     pam_time.so\n\
          account    required     pam_access.so\n@include common-account\n"
     );
+    // Without UsePAM the SSH server asks no stack, whatever that says.
+    std::fs::create_dir_all(tree.path("etc/ssh")).unwrap();
+    tree.write("etc/ssh/sshd_config", "UsePAM no\n");
+    let shown = tree.json("show user tavish");
+    assert_eq!(shown["hours"]["kept_by"], serde_json::json!(["login"]));
+    std::fs::remove_dir_all(tree.path("etc/ssh")).unwrap();
     // Where it asks by now it is left alone.
     assert_eq!(tree.read("etc/pam.d/login").matches("pam_time").count(), 1);
     tree.done("undo 2 -y");
@@ -437,6 +443,9 @@ fn tables_check_and_other_hands_know_of_it() {
     tree.write("etc/passwd", gone.map(|line| format!("{line}\n")).collect::<String>());
     let found = tree.run("check --only idle-window");
     assert!(found.stdout.contains("and there is no such account"), "{}", found.stdout);
+    let before = tree.snapshot();
+    tree.refused("repair --drop-window isolde --drop-window runa -y", 3, "no places of runa");
+    assert_same(&before, &tree.snapshot());
     tree.done("repair --drop-window isolde -y");
     assert!(!tree.read("etc/security/time.conf").contains("hours of isolde"));
     assert!(!tree.read("etc/security/access.conf").contains("isolde"));

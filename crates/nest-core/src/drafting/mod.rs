@@ -28,4 +28,6 @@ pub(crate) use new_name::{check_new_group_name, check_new_name};
 pub(crate) use numbers::{NewNumber, tell_elsewhere, why_chosen};
 pub(crate) use plan_builder::PlanBuilder;
 pub(crate) use primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
-pub(crate) use window::{enforce, rename_window, return_window, set_window, take_window};
+pub(crate) use window::{
+    enforce, has_window, rename_window, return_window, set_window, take_window,
+};

@@ -170,7 +170,7 @@ pub(crate) fn take_window(
     }
     let files = world.configuration();
     let lines = [Half::Hours, Half::Places];
-    let lines = lines.map(|half| Some((half, own_line(files, half, name)?)));
+    let lines = lines.map(|half| Some((half, own_line(files, world.windows(), half, name)?)));
     for edit in renaming(files, world.windows(), name, None)? {
         builder.edit_file(edit);
     }
@@ -230,6 +230,11 @@ pub(crate) fn enforce(
 ) -> Result<FileEdit, EnforceTrouble> {
     let is_there = |module: &str| is_installed(world, module);
     windows::enforce(world.configuration(), is_there, service, half)
+}
+
+/// Whether there are lines of somebody's own.
+pub(crate) fn has_window(world: &dyn Surroundings, name: &BStr) -> bool {
+    has_marks(world.windows(), name)
 }
 
 fn has_marks(windows: &Windows, name: &BStr) -> bool {

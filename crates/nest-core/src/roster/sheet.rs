@@ -100,9 +100,15 @@ impl RosterSource {
             other => cells_of_range(&other.worksheet_range(&name).map_err(unreadable)?)?,
         };
         let merged = match &mut book {
-            Sheets::Xlsx(book) => book.merge_cells_by_sheet_name(&name).unwrap_or_default(),
-            Sheets::Xls(book) => book.merge_cells_by_sheet_name(&name).unwrap_or_default(),
-            _ => Vec::new(),
+            Sheets::Xlsx(book) => {
+                let merged = book.merge_cells_by_sheet_name(&name);
+                merged.map_err(|why| SheetFault::Unreadable(why.to_string()))?
+            }
+            Sheets::Xls(book) => {
+                let merged = book.merge_cells_by_sheet_name(&name);
+                merged.map_err(|why| SheetFault::Unreadable(why.to_string()))?
+            }
+            Sheets::Xlsb(_) | Sheets::Ods(_) => Vec::new(),
         };
         Ok(as_table(shown.into(), &rows, &merged))
     }

@@ -86,6 +86,23 @@ impl SshServer {
         SshServer { blocks: found, private_groups }
     }
 
+    /// Whether it asks the system's authentication modules. No block can say otherwise, by
+    /// sshd_config(5); where its configuration can't be read it may.
+    pub fn uses_pam(&self) -> bool {
+        match &self.blocks {
+            Some(Ok(blocks)) => {
+                let set = blocks.first().and_then(|all| all.get(Keyword::UsePAM));
+                set.is_some_and(|setting| {
+                    let word = setting.words.first();
+                    word.is_some_and(|word| {
+                        [&b"yes"[..], b"true"].iter().any(|on| word.eq_ignore_ascii_case(on))
+                    })
+                })
+            }
+            Some(Err(_)) | None => true,
+        }
+    }
+
     /// Whether it asks which groups an account is in.
     pub fn asks_for_groups(&self) -> bool {
         let by_group = |block: &Block| {

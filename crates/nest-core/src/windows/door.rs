@@ -98,7 +98,7 @@ impl Windows {
         if !matter && unread.is_empty() {
             return false;
         }
-        match self.services.asks(door.service(), half, who) {
+        match self.asks(door.service(), half, who) {
             super::Asked::Yes => {
                 may_differ.extend(unread.into_iter().cloned());
                 matter

@@ -116,7 +116,11 @@ fn put(
     };
     // A line that stands in the folder beside the file is altered there.
     if half == Half::Places && !has_it(&text) {
-        for more in files.named(ACCESS_MORE.into()).unwrap_or_default() {
+        let unreadable = |why| {
+            let path = ACCESS_MORE.to_owned();
+            WindowTrouble::RulesUnreadable { path, why }
+        };
+        for more in files.named(ACCESS_MORE.into()).map_err(unreadable)? {
             let more = more.to_str_lossy().into_owned();
             let other = read(&more)?;
             if has_it(&other) {
@@ -130,8 +134,12 @@ fn put(
 }
 
 /// An account's own line, as it stands there.
-pub(crate) fn own_line(files: &dyn ConfigFiles, half: Half, name: &BStr) -> Option<BString> {
-    let windows = Windows::read(files);
+pub(crate) fn own_line(
+    files: &dyn ConfigFiles,
+    windows: &Windows,
+    half: Half,
+    name: &BStr,
+) -> Option<BString> {
     let mut marks = windows.owners().filter(|(of, owner, _)| (*of, *owner) == (half, name));
     let (.., place) = marks.next()?;
     let text = files.read(place.file.as_bstr()).ok()??;

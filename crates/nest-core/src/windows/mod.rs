@@ -39,6 +39,7 @@ use self::time_rules::TimeRule;
 pub use self::told::ToldHalf;
 pub use self::week::{Moment, Week};
 use crate::configuration::{ConfigFiles, Place};
+use crate::ssh::SshServer;
 use crate::text_edit::TextEdit;
 use crate::value::Uid;
 
@@ -72,6 +73,8 @@ pub struct Windows {
     /// Files that can't be read, and why.
     unread: Vec<(Half, String)>,
     services: Services,
+    /// Whether the SSH server asks no modules at all, as its configuration says.
+    ssh_asks_none: bool,
 }
 
 /// An account's own line of one of the files.
@@ -86,16 +89,11 @@ pub struct OwnLine<T> {
 impl Windows {
     /// Reads the rules of a tree, and where there are some the services that may ask for them.
     pub fn read(files: &dyn ConfigFiles) -> Self {
-        let mut windows = Windows::rules(files);
-        if !windows.is_empty() || !windows.marks.is_empty() {
-            windows.services = Services::read(files);
+        let windows = Windows::rules(files);
+        match windows.is_empty() && windows.marks.is_empty() {
+            true => windows,
+            false => windows.with_services(files),
         }
-        windows
-    }
-
-    /// Reads the rules of a tree and its services.
-    pub(crate) fn read_whole(files: &dyn ConfigFiles) -> Self {
-        Windows { services: Services::read(files), ..Windows::rules(files) }
     }
 
     fn rules(files: &dyn ConfigFiles) -> Self {
@@ -110,10 +108,15 @@ impl Windows {
         if let Some((path, text)) = first(ACCESS) {
             windows.add(Half::Places, path, text);
         }
-        for path in files.named(ACCESS_MORE.into()).unwrap_or_default() {
-            let path = path.to_str_lossy().into_owned();
-            let text = files.read(path.as_str().into());
-            windows.add(Half::Places, &path, text);
+        match files.named(ACCESS_MORE.into()) {
+            Ok(paths) => {
+                for path in paths {
+                    let path = path.to_str_lossy().into_owned();
+                    let text = files.read(path.as_str().into());
+                    windows.add(Half::Places, &path, text);
+                }
+            }
+            Err(why) => windows.unread.push((Half::Places, format!("{ACCESS_MORE} {why}"))),
         }
         windows
     }
@@ -139,6 +142,16 @@ impl Windows {
         self.times.is_empty() && self.access.is_empty() && self.unread.is_empty()
     }
 
+    /// Reads the rules of a tree, and its services whether there are rules or not.
+    pub(crate) fn read_whole(files: &dyn ConfigFiles) -> Self {
+        Windows::rules(files).with_services(files)
+    }
+
+    fn with_services(self, files: &dyn ConfigFiles) -> Self {
+        let ssh_asks_none = !SshServer::read(files).uses_pam();
+        Windows { services: Services::read(files), ssh_asks_none, ..self }
+    }
+
     /// The services of the tree at which people sign in or work is started for them.
     pub fn services(&self) -> impl Iterator<Item = &str> {
         self.services.names()
@@ -155,7 +168,10 @@ impl Windows {
 
     /// Whether a service asks about one half of an account's window.
     pub(crate) fn asks(&self, service: &str, half: Half, who: &Who<'_>) -> Asked {
-        self.services.asks(service, half, who)
+        match service == Door::Ssh.service() && self.ssh_asks_none {
+            true => Asked::No,
+            false => self.services.asks(service, half, who),
+        }
     }
 
     /// The hours of an account's own.

@@ -4,7 +4,7 @@ use bstr::{BString, ByteSlice};
 
 use super::Repairing;
 use crate::check::windows::IDLE_WINDOW;
-use crate::drafting::{PlanBuilder, take_window};
+use crate::drafting::{PlanBuilder, has_window, take_window};
 use crate::refusal::{LineTrouble, Refusal, Result};
 
 impl Repairing<'_> {
@@ -18,12 +18,12 @@ impl Repairing<'_> {
                     .or("take the hours out", format!("change user {name} --hours any"))
                     .or("or the places", format!("change user {name} --places anywhere")));
             }
-            let taken = take_window(&mut builder, name.as_bstr());
-            let taken = taken.map_err(|trouble| refuse(trouble.into()))?;
-            if builder.plan.steps.is_empty() {
+            if !has_window(self.context.world, name.as_bstr()) {
                 let none = LineTrouble::NoWindow { name: name.clone() };
                 return Err(refuse(none.into()).or("see what is at fault", "check"));
             }
+            let taken = take_window(&mut builder, name.as_bstr());
+            let taken = taken.map_err(|trouble| refuse(trouble.into()))?;
             for (half, line) in taken {
                 let path = BString::from(half.word());
                 let what = format!("takes out {line}");

@@ -122,6 +122,7 @@ pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn> {
         leaving: BTreeMap::new(),
         others: OthersFound::default(),
         others_refused: None,
+        coming_back: Vec::new(),
     };
     planner.batch.expect(request.roster.rows.len());
     planner.plan_rows();
@@ -181,6 +182,8 @@ struct IntakePlanner<'a, 'r> {
     others: OthersFound,
     /// Why one of them can't be had back.
     others_refused: Option<Box<Refusal>>,
+    /// Who comes back, by the folders they are kept in.
+    coming_back: Vec<UserName>,
 }
 
 impl<'a, 'r> IntakePlanner<'a, 'r> {

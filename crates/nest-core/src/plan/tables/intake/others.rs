@@ -10,7 +10,7 @@ use crate::plan::users::{
     DeleteUser, FilesDisposition, RestoreUser, delete_into, is_out, restore_into, resume_into,
     suspend_into,
 };
-use crate::refusal::{Reason, Refusal, Result};
+use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::CreateUser;
 use crate::retired::RetiredAccount;
 use crate::table::{File, Group, Passwd, Record};
@@ -72,7 +72,16 @@ impl<'r> IntakePlanner<'_, 'r> {
         if asked.is_none_or(|others| others.what == OthersBecome::Told) {
             return false;
         }
-        let Ok(kept) = self.context.world.kept() else { return false };
+        let kept = match self.context.world.kept() {
+            Ok(kept) => kept,
+            // Made anew, somebody who comes back would get another number.
+            Err(why) => {
+                let reason = NotKept::KeptUnreadable(why).into();
+                let refusal = Refusal::new("nothing was taken in", reason);
+                self.others_refused = self.others_refused.take().or(Some(refusal));
+                return false;
+            }
+        };
         let is_it = |account: &&RetiredAccount| {
             let line = account.kept.line_of(File::Passwd);
             let was = line.and_then(|line| Passwd::read(&line.text));
@@ -81,13 +90,14 @@ impl<'r> IntakePlanner<'_, 'r> {
                 .full_name
                 .as_ref()
                 .is_none_or(|full_name| was.is_some_and(|was| *full_name == was.full_name()));
-            account.kept.thing == UserOrGroup::User && account.kept.name == *name && same
+            let is_user = account.kept.thing == UserOrGroup::User && !account.kept.is_of_lines();
+            is_user && account.kept.name == *name && same
         };
-        let found = kept.iter().rev().find(is_it).is_some();
-        if found {
-            self.others.restored.push(name.to_owned());
-        }
-        found
+        let Some(found) = kept.iter().rev().find(is_it) else { return false };
+        // Several may be kept under one name: the folder tells them apart.
+        self.coming_back.push(BString::from(found.folder.name.as_str()).into());
+        self.others.restored.push(name.to_owned());
+        true
     }
 
     /// Resumes somebody whom the table left out before, and names again.
@@ -182,10 +192,10 @@ impl<'r> IntakePlanner<'_, 'r> {
     /// # Errors
     /// The [`Refusal`] of the first that can't.
     pub(crate) fn restore_others(&mut self) -> Result<()> {
-        if self.others.restored.is_empty() {
+        let names = std::mem::take(&mut self.coming_back);
+        if names.is_empty() {
             return Ok(());
         }
-        let names = self.others.restored.iter().cloned().map(UserName::from).collect();
         let request = RestoreUser { names, resumed_of: Some(LEFT_OUT), ..RestoreUser::default() };
         restore_into(&mut self.batch.builder, &request).map_err(|refusal| {
             Box::new(Refusal { what: "nothing was taken in".into(), ..*refusal })
