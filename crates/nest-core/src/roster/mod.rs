@@ -8,6 +8,7 @@ mod cells;
 mod column;
 mod csv;
 mod dates;
+mod fields;
 mod json;
 mod numbers;
 mod sheet;

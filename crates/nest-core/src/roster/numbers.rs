@@ -6,7 +6,7 @@ use std::borrow::Cow;
 use bstr::{BStr, BString};
 
 use super::cells::{CellValue, TakesRows};
-use super::csv::{check_quotes, field_at};
+use super::fields::{check_quotes, field_at};
 use super::source::{Fault, Form, RosterSource, Wrong};
 use super::{Column, json, toml};
 use crate::book::Book;

@@ -5,7 +5,7 @@ use std::sync::OnceLock;
 use memchr::memchr_iter;
 
 use super::sheet::{SheetPlaces, cell_name};
-use super::{Column, csv};
+use super::{Column, fields};
 
 /// How a roster is written.
 #[derive(
@@ -91,7 +91,7 @@ impl RosterSource {
     pub fn new(shown: impl Into<String>, form: Form, text: Vec<u8>) -> Self {
         let text = decoded(text);
         let (separator, start) = match form {
-            Form::Csv => csv::separator_of(&text),
+            Form::Csv => fields::separator_of(&text),
             Form::Json | Form::Toml => (b',', 0),
         };
         let (shown, lines) = (shown.into(), OnceLock::new());
@@ -147,7 +147,7 @@ impl RosterSource {
         if let Some(places) = &self.sheet {
             let at = places.rows.partition_point(|(start, _)| *start <= offset).max(1) - 1;
             let (start, row) = places.rows.get(at).copied().unwrap_or((0, 1));
-            let field = csv::field_of(self, start, offset) as u32;
+            let field = fields::field_of(self, start, offset) as u32;
             let Wrong { message, instead } = wrong;
             let cell = Some(cell_name(places.first + field, row));
             let (line, at) = (row as usize, field as usize + 1);
@@ -179,7 +179,7 @@ impl RosterSource {
             }
             Cells::Fields => {
                 let field = header.iter().position(|other| *other == Some(column));
-                field.map_or(row, |field| csv::field_at(self, row, field))
+                field.map_or(row, |field| fields::field_at(self, row, field))
             }
         }
     }

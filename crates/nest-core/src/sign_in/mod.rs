@@ -3,8 +3,10 @@
 //! The order and meaning of the aging fields are those of shadow(5), as the
 //! system's authentication modules apply them.
 
+mod answer;
 mod keys;
 mod obstacle;
+mod window;
 mod words;
 
 use std::cell::OnceCell;
@@ -12,10 +14,12 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use bstr::{BStr, BString, ByteSlice};
 
+pub use self::answer::SignIn;
 pub use self::keys::KeyFound;
 use self::keys::{KeyOwner, judge_file, keys_in};
 pub(crate) use self::keys::{KeyPlace, key_places};
 pub use self::obstacle::Obstacle;
+pub use self::window::window_of;
 use crate::account::{Account, turns_away};
 use crate::book::ShadowFile;
 use crate::change::TextEdit;
@@ -24,168 +28,7 @@ use crate::ssh::{Refused, Rules, Visitor};
 use crate::surroundings::{Keys, Program, Surroundings};
 use crate::table::{Passwd, Shadow};
 use crate::value::{Day, Gid, PasswordField, Uid};
-use crate::windows::{Door, Half, Moment, Origins, ToldHalf, Week, Who, Windows};
-use crate::words::list;
-
-/// The answer, by password and by key.
-#[derive(Debug, Clone, Default, PartialEq, Eq)]
-pub struct SignIn {
-    /// What stands in the way of both.
-    pub both: Vec<Obstacle>,
-    /// What stands in the way of a password only.
-    pub password: Vec<Obstacle>,
-    /// What stands in the way of a password at the machine, where it would do over SSH.
-    pub console: Vec<Obstacle>,
-    /// What stands in the way of a password over SSH, where it would do at the machine.
-    pub ssh_password: Vec<Obstacle>,
-    /// What stands in the way of a key only.
-    pub key: Vec<Obstacle>,
-    /// The password must be changed at the next sign-in.
-    pub must_change: bool,
-    /// The password field is empty: no password is asked.
-    pub open: bool,
-    /// How many keys there are.
-    pub keys: usize,
-    /// How many of them are for one command only.
-    pub forced: usize,
-    /// Whether the SSH server asks the system's authentication modules.
-    pub pam: bool,
-    /// Lines of its configuration by which it may be otherwise, as the connection may be.
-    pub may_differ: Vec<String>,
-    /// The hours in which it may at the machine, and over SSH, where these are not all.
-    pub hours: [Option<Week>; 2],
-    /// This moment.
-    pub now: Moment,
-    /// From where only it may over SSH.
-    pub only_from: Option<String>,
-}
-
-impl SignIn {
-    /// Whether something lets it in this very minute.
-    pub fn is_possible_now(&self) -> bool {
-        (self.by_password() && !self.is_closed(Door::Console))
-            || (self.is_possible_over_ssh() && !self.is_closed(Door::Ssh))
-    }
-
-    /// Whether a door is closed at this time of the week.
-    pub(crate) fn is_closed(&self, door: Door) -> bool {
-        self.hours[door as usize].as_ref().is_some_and(|hours| !hours.has(&self.now))
-    }
-
-    /// Whether a password (or, with an open field, none) lets the account in at the machine.
-    pub fn by_password(&self) -> bool {
-        self.both.is_empty() && self.password.is_empty() && self.console.is_empty()
-    }
-
-    /// Whether a key lets it in.
-    pub fn by_key(&self) -> bool {
-        self.both.is_empty() && self.key.is_empty()
-    }
-
-    /// Whether something lets it in.
-    pub fn is_possible(&self) -> bool {
-        self.by_password() || self.is_possible_over_ssh()
-    }
-
-    /// Whether it lets in for more than a fixed command.
-    pub(crate) fn is_free(&self) -> bool {
-        let only_forced = self.by_key() && self.forced == self.keys;
-        self.is_possible() && (!only_forced || self.by_password() || self.by_password_over_ssh())
-    }
-
-    /// Whether a password lets the account in over SSH; so far as that is known.
-    pub fn by_password_over_ssh(&self) -> bool {
-        self.both.is_empty() && self.password.is_empty() && self.ssh_password.is_empty()
-    }
-
-    /// Whether something lets it in over SSH.
-    pub fn is_possible_over_ssh(&self) -> bool {
-        self.by_password_over_ssh() || self.by_key()
-    }
-
-    /// Whether the new password that must be set is asked for by a key too.
-    pub fn key_asks_for_new_password(&self) -> bool {
-        self.must_change && self.pam
-    }
-
-    /// Whether it can't be told if a key lets it in.
-    pub fn key_is_unknown(&self) -> bool {
-        self.is_unknown(&self.key)
-    }
-
-    /// Whether it can't be told if a password lets it in, as shadow is closed to whoever
-    /// looks: then nor can it whether the account is over.
-    pub fn password_is_unknown(&self) -> bool {
-        self.is_unknown(&self.password)
-    }
-
-    /// Whether it can't be told if a password lets it in over SSH.
-    pub fn ssh_is_unknown(&self) -> bool {
-        self.password.is_empty() && self.is_unknown(&self.ssh_password)
-    }
-
-    fn is_unknown(&self, obstacles: &[Obstacle]) -> bool {
-        let unknown = |obstacle: &Obstacle| matches!(obstacle, Obstacle::Unknown(_));
-        self.both.is_empty() && !obstacles.is_empty() && obstacles.iter().all(unknown)
-    }
-
-    /// `yes`, or the first reason why not in a word or two, for a table.
-    pub fn in_short(&self) -> String {
-        if self.password_is_unknown() {
-            return "not known".to_owned();
-        }
-        if self.is_possible() && !self.is_possible_now() {
-            return "not now".to_owned();
-        }
-        if self.is_possible() {
-            return match self.must_change && self.by_password() {
-                true => "yes, new password".into(),
-                false => "yes".into(),
-            };
-        }
-        if self.key_is_unknown() {
-            return "key not known".to_owned();
-        }
-        self.against_password().next().map_or("no", Obstacle::in_short).to_owned()
-    }
-
-    /// The first thing that keeps out an account that nothing lets in.
-    ///
-    /// # Panics
-    /// Where something lets it in.
-    pub(crate) fn first_obstacle(&self) -> &Obstacle {
-        let first = self.against_password().chain(self.against_key()).next();
-        first.expect("BUG: nothing keeps an account out that can't sign in")
-    }
-
-    /// What stands in the way of a password at the machine.
-    pub fn against_password(&self) -> impl Iterator<Item = &Obstacle> {
-        self.both.iter().chain(&self.password).chain(&self.console)
-    }
-
-    /// What stands in the way of a password over SSH.
-    pub(crate) fn against_ssh_password(&self) -> impl Iterator<Item = &Obstacle> {
-        self.both.iter().chain(&self.password).chain(&self.ssh_password)
-    }
-
-    /// What stands in the way of a key.
-    pub(crate) fn against_key(&self) -> impl Iterator<Item = &Obstacle> {
-        self.both.iter().chain(&self.key)
-    }
-
-    /// Each reason once, in words.
-    pub fn reasons(&self) -> Vec<String> {
-        let all = [&self.both, &self.password, &self.console, &self.ssh_password, &self.key];
-        let all = all.into_iter().flatten();
-        let mut reasons: Vec<String> = Vec::new();
-        for reason in all.map(Obstacle::to_string) {
-            if !reasons.contains(&reason) {
-                reasons.push(reason);
-            }
-        }
-        reasons
-    }
-}
+use crate::windows::Windows;
 
 /// Judges an account whose groups are known.
 pub fn sign_in_of(context: PlanContext<'_>, account: &Account<'_>) -> SignIn {
@@ -227,14 +70,6 @@ pub fn keys_found<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Vec<KeyFoun
     let groups = || gids_of(context, &user, user.name);
     let question = Question { context, windows: None, user, shadow: None, groups: &groups };
     question.keys_found(&question.rules())
-}
-
-/// The hours and the places of an account, and which services keep to them.
-pub fn window_of<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> [ToldHalf; 2] {
-    let gids = || gids_of(context, &user, user.name);
-    let groups = || gids().into_iter().map(|(_, name)| name.into()).collect();
-    let who = Who { name: user.name, uid: user.uid(), groups: &groups };
-    [Half::Hours, Half::Places].map(|half| context.world.windows().told(half, &who))
 }
 
 /// The files that the SSH server looks at for the keys of an account, in its order.
@@ -409,50 +244,6 @@ impl Question<'_, '_> {
             Keys::Unknown(why) => answer.key.push(Obstacle::Unknown(why)),
         }
         answer
-    }
-}
-
-impl Question<'_, '_> {
-    /// What the rules about hours and places come to.
-    fn judge_window(&self, rules: &Rules, answer: &mut SignIn) {
-        let world = self.context.world;
-        let windows = self.windows.unwrap_or_else(|| world.windows());
-        if windows.is_empty() {
-            return;
-        }
-        let groups = || (self.groups)().into_iter().map(|(_, name)| name.into()).collect();
-        let who = Who { name: self.user.name, uid: self.user.uid(), groups: &groups };
-        answer.now = world.moment();
-        // Without those modules the SSH server knows of no such rules.
-        let doors = if rules.pam { &[Door::Console, Door::Ssh][..] } else { &[Door::Console] };
-        for door in doors {
-            let passage = windows.passage(*door, &who);
-            let mut against = Vec::new();
-            match passage.hours {
-                Some((week, lines)) if week.is_never() => {
-                    let lines = lines.iter().map(ToString::to_string);
-                    against.push(Obstacle::NeverOpen(list(lines).to_string()));
-                }
-                hours => answer.hours[*door as usize] = hours.map(|(week, _)| week),
-            }
-            let mut differ = passage.may_differ;
-            match passage.origins {
-                Origins::Anywhere => {}
-                Origins::Nowhere(line) => against.push(Obstacle::NotHere(line)),
-                Origins::Only(places, _) if *door == Door::Ssh => answer.only_from = Some(places),
-                Origins::Only(_, line) => differ.push(line.to_string()),
-                Origins::But(lines) => differ.extend(lines.iter().map(ToString::to_string)),
-            }
-            match door {
-                Door::Console => answer.console.extend(against),
-                Door::Ssh => {
-                    answer.key.extend(against.iter().cloned());
-                    answer.ssh_password.extend(against);
-                }
-            }
-            differ.retain(|line| !answer.may_differ.contains(line));
-            answer.may_differ.extend(differ);
-        }
     }
 }
 

@@ -1,26 +1,27 @@
 //! Bringing deleted users back, just as they were as far as that still can be.
 
 mod belongings;
+mod lasting;
 
 use std::collections::HashSet;
 
 use bstr::{BStr, BString, ByteSlice};
 
+use self::lasting::resumed_line;
 use crate::account::kind_of;
 use crate::allot::{Holder, IdUse};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::{PlanBuilder, return_window};
+use crate::drafting::PlanBuilder;
 use crate::plan::groups::restore_group::{Back, Restored, lines_of_group, put_back};
 use crate::plan::history::find_kept::find_restorable;
 use crate::policy::Policy;
 use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::Request;
 use crate::retired::{Kept, KeptPlace, RetiredAccount};
-use crate::suspended::Suspended;
 use crate::table::{
-    Column, File, Passwd, PasswdField, Record, Shadow, ShadowField, SubId, SubIdField, with_fields,
+    Column, File, Passwd, PasswdField, Record, ShadowField, SubId, SubIdField, with_fields,
 };
 use crate::value::{Gid, Uid, UserName, UserOrGroup, check_name, read_id};
 use crate::words::list;
@@ -178,17 +179,6 @@ impl Restoring<'_, '_> {
         self.builder.step(Step::Release { folder, kept, purged: false });
         self.builder.tell(self.subject);
         Ok(lines)
-    }
-
-    /// The lines about its hours and its places.
-    fn window(&mut self) -> Result<()> {
-        let names = (self.kept.name.as_bstr(), BStr::new(self.name));
-        for rule in &self.kept.windows {
-            let back = return_window(self.builder, (rule.about, rule.text.as_bstr()), names);
-            back.map_err(|trouble| self.refuse(trouble.into()))?;
-            self.subject.decide(rule.about.word(), rule.text.clone(), "its own line again");
-        }
-        Ok(())
     }
 
     /// Whether the account is there again, and only what was set aside of it is not.
@@ -356,16 +346,7 @@ impl Restoring<'_, '_> {
                         self.subject.decide("password", "none", "as asked");
                     }
                     if let Some(note) = self.resumed() {
-                        let known = Shadow::read(&text);
-                        let locked = known.map_or(b"".to_vec(), |known| known.password.to_vec());
-                        let hash = locked.strip_prefix(b"!").filter(|hash| !hash.is_empty());
-                        let field = hash.filter(|_| !note.was_locked).unwrap_or(&locked);
-                        let expires = note.expires.map(|day| day.0.to_string()).unwrap_or_default();
-                        let fields: [(ShadowField, &[u8]); 2] = [
-                            (ShadowField::Password, field),
-                            (ShadowField::Expires, expires.as_bytes()),
-                        ];
-                        text = with_fields(&text, &fields);
+                        text = resumed_line(&text, note);
                     }
                     self.renamed(&text, self.name)
                 }
@@ -444,23 +425,6 @@ impl Restoring<'_, '_> {
         }
         if !back.is_empty() {
             self.subject.decide(Label::MEMBER_OF, list(&back), "as before");
-        }
-    }
-
-    /// The note of a suspension that is not to come back.
-    fn resumed(&self) -> Option<&Suspended> {
-        let reason = self.request.resumed_of?;
-        self.kept.suspended.as_ref().filter(|note| note.reason.starts_with(reason))
-    }
-
-    fn suspension(&mut self, uid: Uid) {
-        if self.resumed().is_some() {
-            self.subject.decide("suspended", "no more", "resumed as it comes back");
-        } else if let Some(note) = &self.kept.suspended {
-            self.subject.decide("suspended", "yes", format!("as before, since {}", note.since));
-            let note = Suspended { name: self.name.clone(), uid, ..note.clone() };
-            self.builder.step(Step::NoteSuspended(note));
-            self.builder.caution(Caution::StillSuspended { name: self.name.clone().into() });
         }
     }
 }
