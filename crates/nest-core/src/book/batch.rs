@@ -32,8 +32,6 @@ pub struct LookupSet {
     without_homes: bool,
     /// Neither `shadow` nor `gshadow` is searched.
     without_secrets: bool,
-    /// Ranges are searched for owners that are named by number, and for no others.
-    ranges_by_number: bool,
     hashes: DefaultHashBuilder,
     /// The ids once more, and some bits of each hash of a name: most of what files hold is
     /// not wanted, and told apart by these.
@@ -105,19 +103,6 @@ impl LookupSet {
     /// then.
     pub(super) fn leave_secrets_out(&mut self) {
         self.without_secrets = true;
-    }
-
-    /// Of ranges only those are wanted that name their owner by number: who asks for others all
-    /// the same has them searched for then.
-    pub(super) fn leave_range_names_out(&mut self) {
-        self.ranges_by_number = true;
-    }
-
-    /// Whether a file is searched for a name.
-    fn searches_for(&self, file: File, name: &[u8]) -> bool {
-        let is_of_ranges = matches!(file, File::Subuid | File::Subgid);
-        let passed_over = self.ranges_by_number && is_of_ranges;
-        self.searches(file) && (!passed_over || name.first().is_some_and(u8::is_ascii_digit))
     }
 
     /// Whether a file is searched.
@@ -283,13 +268,13 @@ impl BatchLookup {
 
     /// Whether a name was wanted and is nowhere: in no file, and on no list.
     pub fn is_nowhere(&self, name: &[u8]) -> bool {
-        let all = File::ALL.iter().all(|file| self.wanted.searches_for(*file, name));
+        let all = File::ALL.iter().all(|file| self.wanted.searches(*file));
         all && self.wanted.name(name).is_some_and(|hash| !self.met.contains(&hash))
     }
 
     /// Lines among which are those of this name, if it was wanted.
     pub fn named(&self, file: File, name: &[u8]) -> Option<&[usize]> {
-        let hash = self.wanted.name(name).filter(|_| self.wanted.searches_for(file, name))?;
+        let hash = self.wanted.name(name).filter(|_| self.wanted.searches(file))?;
         Some(found(&self.files[file as usize].named, hash))
     }
 
@@ -392,9 +377,7 @@ fn search_line(
     if !line.is_record() || name.len() == record.len() {
         return;
     }
-    if wanted.searches_for(file, name) {
-        part.named.extend(wanted.name(name).map(|hash| (hash, line.start)));
-    }
+    part.named.extend(wanted.name(name).map(|hash| (hash, line.start)));
     match file {
         File::Passwd => search_user(part, line, wanted),
         File::Group => {

@@ -72,7 +72,7 @@ impl Lookups {
     }
 
     /// Adds numbers: whose they are as uids, as gids and as primary gids, and ranges over them.
-    /// Homes, `shadow`, `gshadow` and ranges of owners by name are left alone then.
+    /// Homes, `shadow` and `gshadow` are left alone then.
     #[must_use]
     pub fn ids(mut self, ids: impl IntoIterator<Item = u32>) -> Self {
         self.ids.extend(ids);
@@ -149,7 +149,6 @@ impl Lookups {
             wanted.ids.extend(&self.ids);
             wanted.leave_homes_out();
             wanted.leave_secrets_out();
-            wanted.leave_range_names_out();
         }
         wanted
     }
