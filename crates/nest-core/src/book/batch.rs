@@ -90,6 +90,7 @@ impl LookupSet {
         with_belongings: bool,
     ) -> Self {
         let mut wanted = LookupSet { lists: true, with_belongings, ..LookupSet::default() };
+        wanted.names.reserve(names.size_hint().0);
         names.for_each(|name| wanted.seek_name(name));
         wanted
     }
@@ -110,6 +111,11 @@ impl LookupSet {
         !file.is_secret() || !self.without_secrets
     }
 
+    /// Whether every file is.
+    fn searches_all(&self) -> bool {
+        File::ALL.iter().all(|file| self.searches(*file))
+    }
+
     /// Adds a user, group or owner of ranges.
     pub fn seek_name(&mut self, name: &[u8]) {
         if !self.all {
@@ -127,6 +133,11 @@ impl LookupSet {
     /// Makes ready for files to be searched: nothing is added to what is wanted after it.
     fn complete(&mut self) {
         self.ids.iter().for_each(|id| _ = self.id_bits.insert(*id));
+        self.note_names();
+    }
+
+    /// Notes some bits of each name that is wanted by now.
+    fn note_names(&mut self) {
         let words = (self.names.len() * BITS_A_NAME / 64 + 1).next_power_of_two();
         self.name_bits = vec![0; words];
         for hash in &self.names {
@@ -232,6 +243,7 @@ impl BatchLookup {
         lines: impl Fn(File) -> Option<&'b Lines> + Sync,
         mut wanted: LookupSet,
     ) -> Self {
+        wanted.note_names();
         if wanted.with_belongings
             && let Some(passwd) = lines(File::Passwd)
         {
@@ -253,8 +265,11 @@ impl BatchLookup {
         let places = files.par_iter_mut().zip(File::ALL).with_max_len(1);
         places.for_each(|(found, file)| *found = search(file));
         let mut met: HashSet<u64, Ready> = HashSet::default();
-        files.iter().for_each(|found| met.extend(found.named.keys()));
-        met.extend(files[File::Group as usize].listing.keys());
+        // Of names that are not searched for everywhere nobody is told that they are nowhere.
+        if wanted.searches_all() {
+            files.iter().for_each(|found| met.extend(found.named.keys()));
+            met.extend(files[File::Group as usize].listing.keys());
+        }
         let mut covered = HashMap::new();
         for file in [File::Subuid, File::Subgid] {
             for (id, lines) in &files[file as usize].ids {
@@ -268,8 +283,8 @@ impl BatchLookup {
 
     /// Whether a name was wanted and is nowhere: in no file, and on no list.
     pub fn is_nowhere(&self, name: &[u8]) -> bool {
-        let all = File::ALL.iter().all(|file| self.wanted.searches(*file));
-        all && self.wanted.name(name).is_some_and(|hash| !self.met.contains(&hash))
+        self.wanted.searches_all()
+            && self.wanted.name(name).is_some_and(|hash| !self.met.contains(&hash))
     }
 
     /// Lines among which are those of this name, if it was wanted.

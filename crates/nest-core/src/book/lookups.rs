@@ -141,6 +141,11 @@ impl Lookups {
         self.gathered || self.users.len() >= MANY
     }
 
+    /// Whether what is looked up at once is not looked up in `shadow` and `gshadow`.
+    pub(super) fn leave_secrets_out(&self) -> bool {
+        self.gathered
+    }
+
     /// All names, to be looked up at once.
     pub(super) fn at_once(&self) -> LookupSet {
         let names = self.users.iter().chain(&self.groups).map(|name| &name[..]);

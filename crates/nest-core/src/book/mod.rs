@@ -244,7 +244,8 @@ impl Book {
             return self.lines_at(file, found).filter(|line| line.name() == name).collect();
         }
         let indexed = !matches!(file, File::Subuid | File::Subgid);
-        match self.names.get().is_some() || self.lookups.are_many() && self.misses_many() {
+        let pays = || self.lookups.leave_secrets_out() && file.is_secret() || self.misses_many();
+        match self.names.get().is_some() || self.lookups.are_many() && pays() {
             true if indexed => {
                 let names = self.names();
                 let Some(first) = names.find(file, name) else { return Vec::new() };

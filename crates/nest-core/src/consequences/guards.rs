@@ -1,5 +1,7 @@
 //! What must not happen unasked: rules over consequences, the same before every request.
 
+use std::cell::LazyCell;
+
 use bstr::{BStr, ByteSlice};
 use hashbrown::HashSet;
 
@@ -207,8 +209,11 @@ impl<'a> Guards<'_, 'a> {
 
     fn service_group(&self) -> Option<(&'a BStr, Reason)> {
         let book = self.context.book;
-        let edited = self.plan.edits.iter().filter(|edit| edit.file == File::Group);
-        let edited: HashSet<usize> = edited.map(|edit| edit.range.start).collect();
+        // Asked for of services' groups alone, of which there are few.
+        let edited = LazyCell::new(|| -> HashSet<usize> {
+            let edited = self.plan.edits.iter().filter(|edit| edit.file == File::Group);
+            edited.map(|edit| edit.range.start).collect()
+        });
         // Of two lines of a name the first counts; another may say the same.
         let stays = |group: &Group<'_>| {
             let lines = book.named(File::Group, group.name).into_iter();
@@ -220,9 +225,10 @@ impl<'a> Guards<'_, 'a> {
                 })
         };
         // A group that goes with its user, or is renamed with it, is judged with it.
-        let displaced = self.accounts().filter(|account| account.displaced().is_some());
-        let names: HashSet<&[u8]> =
-            displaced.map(|account| account.old_name().as_bytes()).collect();
+        let names = LazyCell::new(|| -> HashSet<&[u8]> {
+            let displaced = self.accounts().filter(|account| account.displaced().is_some());
+            displaced.map(|account| account.old_name().as_bytes()).collect()
+        });
         self.consequences.groups.iter().find_map(|change| {
             let before = change.before?;
             let gid = before.gid()?;

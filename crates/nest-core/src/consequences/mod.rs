@@ -272,7 +272,8 @@ impl<'a> Judging<'_, 'a> {
         if context.world.ssh().asks_for_groups() || context.world.windows().asks_for_groups() {
             lines.extend(regrouped.drain(..).map(|name| (name, Some(name))));
         }
-        let wanted: HashSet<&[u8]> = lines.values().flatten().chain(&come).copied().collect();
+        let mut wanted: HashSet<&[u8]> = HashSet::with_capacity(lines.len() + come.len());
+        wanted.extend(lines.values().flatten().chain(&come).copied());
         let overlay = Overlay::new(context.book, &plan.edits, |name| wanted.contains(name));
         let groups = Arc::new(GroupsAfter::new(Arc::clone(groups)));
         let follows = plan.steps.iter().filter_map(|step| match step {

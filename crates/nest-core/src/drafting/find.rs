@@ -59,21 +59,23 @@ pub(crate) fn find_user<'a>(
             None => refusal.or("see them all", "list users --kind all"),
         });
     };
-    let at = book.users.lines().number(line.start);
+    // Counting lines is for those that are wrong.
+    let at = || book.users.lines().number(line.start);
     let unreadable = |what: &str| Reason::Damaged {
         file: File::Passwd,
-        line: at,
+        line: at(),
         fault: format!("has no readable {what}"),
     };
-    let user = Passwd::read(line.record()).ok_or_else(|| refuse(damaged(File::Passwd, at)))?;
+    let user = Passwd::read(line.record()).ok_or_else(|| refuse(damaged(File::Passwd, at())))?;
     let uid = user.uid().ok_or_else(|| refuse(unreadable("uid")))?;
     let gid = user.gid().ok_or_else(|| refuse(unreadable("gid")))?;
     let shadow = match once(File::Shadow)? {
         None => None,
         Some(line) => {
-            let number = book.shadow.as_ref().map_or(0, |table| table.lines().number(line.start));
+            let number =
+                || book.shadow.as_ref().map_or(0, |table| table.lines().number(line.start));
             let shadow = Shadow::read(line.record()).filter(Shadow::is_readable);
-            Some((line, shadow.ok_or_else(|| refuse(damaged(File::Shadow, number)))?))
+            Some((line, shadow.ok_or_else(|| refuse(damaged(File::Shadow, number())))?))
         }
     };
     Ok(FoundUser { line, user, uid, gid, shadow })

@@ -88,7 +88,9 @@ pub fn find(tree: &Tree, reown: &Reown, search: Search<'_>) -> Result<Carriers> 
         kept: kept(search.but)?,
         gets: [&reown.uids, &reown.gids].map(|mapping| {
             let pairs = mapping.pairs().iter().map(|(_, to)| *to);
-            pairs.filter(|to| mapping.get(*to).is_none()).collect()
+            let mut gets = HashSet::with_capacity(mapping.pairs().len());
+            gets.extend(pairs.filter(|to| mapping.get(*to).is_none()));
+            gets
         }),
         // Each thread has a list of its own: what it meets in turn has most of the path in
         // common.
