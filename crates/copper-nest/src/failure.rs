@@ -43,6 +43,8 @@ pub struct Failure {
     other_state: Option<PathBuf>,
 }
 
+/// Something was found, or left out.
+pub const FOUND: u8 = 1;
 /// The command line is wrong.
 pub const USAGE: u8 = 2;
 /// Refused; nothing changed.

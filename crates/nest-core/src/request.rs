@@ -7,7 +7,7 @@ use crate::account::AccountKind;
 use crate::book::Lookups;
 use crate::change::{Decision, NewFile};
 use crate::policy::Policy;
-use crate::value::{Gid, GroupName, IdSpan, Uid, UserName, join};
+use crate::value::{Day, GecosParts, Gid, GroupName, IdSpan, Uid, UserName, join};
 use crate::windows::{Hours, Places, WindowTrouble};
 
 /// A request: it says what its planner will look up, before anything is loaded.
@@ -71,13 +71,63 @@ pub struct CreateUser {
     pub window: WindowRequest,
     /// The account from which it gets what is not said.
     pub like: Option<UserName>,
-    /// How its password ages, as the fields of shadow from hold to late, where that is not for
-    /// the policy to say.
-    pub aging: Option<BString>,
+    /// What is said of it beside that.
+    pub details: Option<Box<Details>>,
     /// What it got from another account.
     pub copied: Vec<Decision>,
     /// Guards waved through.
     pub overrides: GuardOverrides,
+}
+
+/// What only a table says of an account, or another account that it is like: what it was
+/// somewhere else.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct Details {
+    /// What follows the full name.
+    pub gecos: GecosParts,
+    /// How its password ages.
+    pub aging: AgingFields,
+    /// The day on which the password was last changed, where there is one.
+    pub changed: Option<Option<Day>>,
+    /// Whether it is suspended, and why.
+    pub suspended: Option<SuspensionAsked>,
+}
+
+/// How a password ages, as the fields of shadow hold it: in days, or empty. Nothing is for the
+/// policy to say.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct AgingFields {
+    /// Days for which it can't be changed again.
+    pub hold: Option<BString>,
+    /// Days after which it must be changed.
+    pub renew: Option<BString>,
+    /// Days of reminder before that.
+    pub remind: Option<BString>,
+    /// Days of grace after that.
+    pub late: Option<BString>,
+}
+
+impl AgingFields {
+    /// The four in the order of the file.
+    pub fn in_order(&self) -> [Option<&BString>; 4] {
+        [&self.hold, &self.renew, &self.remind, &self.late].map(Option::as_ref)
+    }
+
+    /// The four fields of shadow, with what is said here in place of what is there.
+    pub(crate) fn over(&self, fields: &[u8]) -> BString {
+        let old = fields.split(|byte| *byte == b':');
+        let new = old.zip(self.in_order());
+        bstr::join(":", new.map(|(old, new)| new.map_or(old, |new| &new[..]))).into()
+    }
+}
+
+/// Whether an account is suspended.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub enum SuspensionAsked {
+    /// It is not.
+    No,
+    /// It is, for this reason; it may be empty.
+    Yes(String),
 }
 
 impl CreateUser {
@@ -165,6 +215,8 @@ pub struct CreateGroup {
     pub no_members: bool,
     /// Nobody is to administer it.
     pub no_admins: bool,
+    /// What stands for its password in gshadow; `!` where nothing is said, which is none.
+    pub password: Option<BString>,
     /// Whose primary group it becomes.
     pub primary_of: Vec<UserName>,
     /// Names that the files do not know may be a directory's.

@@ -5,7 +5,7 @@ use std::path::PathBuf;
 
 use nest_core::plan::users::{AgingRequest, ChangeUser, ChangeUsers, change_users};
 use nest_core::policy::Days;
-use nest_core::value::UserName;
+use nest_core::value::{GecosParts, UserName};
 
 use super::even::ALL;
 use super::{
@@ -117,6 +117,7 @@ impl ChangeUserArgs {
         let change = ChangeUser {
             name: UserName::default(),
             full_name: self.full_name.as_ref().map(bytes),
+            gecos: GecosParts::default(),
             uid: self.uid.as_deref().map(read_uid).transpose()?,
             share_id: self.share_id,
             reuse_id: self.reuse_id,

@@ -54,6 +54,7 @@ impl CreateGroupArgs {
         let request = CreateGroup {
             no_members: false,
             no_admins: false,
+            password: None,
             name: bytes(&self.name),
             gid: self.gid.as_deref().map(read_gid).transpose()?,
             share_id: self.share_id,

@@ -225,7 +225,7 @@ impl CreateUserArgs {
             overrides: self.even.read(),
             window: self.window.read(),
             like: self.like.as_ref().map(bytes),
-            aging: None,
+            details: None,
             copied: Vec::new(),
             keys: self.ssh_key.iter().map(|path| read_keys(path)).collect::<Result<_>>()?,
         })

@@ -1,5 +1,6 @@
 //! `export`.
 
+use std::collections::HashSet;
 use std::ffi::OsString;
 use std::fs::OpenOptions;
 use std::io::{ErrorKind, Write};
@@ -7,22 +8,29 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use bstr::BString;
-use nest_core::account::{AccountIndex, AccountKind};
-use nest_core::group_account::{GroupIndex, GroupKind};
+use nest_core::account::{AccountIndex, AccountKind, kind_of_user};
+use nest_core::book::Book;
+use nest_core::group_account::{GroupAccount, GroupIndex, GroupKind};
+use nest_core::policy::Policy;
 use nest_core::roster::{
-    Form, PasswordHashes, WrittenRoster, made_with_users, written_groups, written_users,
+    Form, GroupWriting, PasswordHashes, UserWriting, WrittenRoster, made_with_users,
+    written_groups, written_users,
 };
+use nest_core::sign_in::keys_in_files;
 use nest_core::surroundings::Surroundings;
+use nest_core::table::Passwd;
 use nest_core::words::counted;
 
 use super::require_shadow;
 use super::tables::FormArg;
-use super::{Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes};
+use super::{FOUND, Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes};
 
 /// Write users as a table that intake takes back.
 ///
-/// Passwords, their aging, and what is in homes are not in it. Private groups are
-/// made again with their users; other groups come from export groups.
+/// Everything is in it that the account files and their records say of them; password hashes
+/// and keys when they are asked for. What a table can't hold is left out and told, and the status
+/// is 1 then. Private groups are made again with their users; other groups come from export
+/// groups.
 #[derive(Debug, clap::Args)]
 #[command(name = "users", after_help = USERS)]
 pub struct ExportUsers {
@@ -35,13 +43,17 @@ pub struct ExportUsers {
     /// Password hashes too; needs --to.
     #[arg(long, requires = "to")]
     with_hashes: bool,
+    /// Public keys for signing in too.
+    #[arg(long)]
+    with_keys: bool,
     #[command(flatten)]
     into: Into,
 }
 
 /// Write groups as a table that intake takes back.
 ///
-/// Private groups of users are left out: they are made again with their users.
+/// Private groups of users are left out: they are made again with their users. The groups of
+/// people are those with their numbers, and those that people are in.
 #[derive(Debug, clap::Args)]
 #[command(name = "groups", after_help = GROUPS)]
 pub struct ExportGroups {
@@ -49,11 +61,14 @@ pub struct ExportGroups {
     #[arg(value_name = "NAME")]
     names: Vec<OsString>,
     /// Which of them.
-    #[arg(long, value_enum, value_name = "people|services|all", default_value = "all")]
+    #[arg(long, value_enum, value_name = "people|services|all", default_value = "people")]
     kind: Kind,
     /// Without members and administrators: for a tree that lacks those users.
     #[arg(long)]
     without_members: bool,
+    /// Password hashes of groups too; needs --to.
+    #[arg(long, requires = "to")]
+    with_hashes: bool,
     #[command(flatten)]
     into: Into,
 }
@@ -117,9 +132,19 @@ impl ExportUsers {
                 false => names.iter().any(|name| name == account.user.name),
             }
         });
-        let hashes =
-            if self.with_hashes { PasswordHashes::Included } else { PasswordHashes::LeftOut };
-        let written = written_users(wanted, form, hashes, &own, world.windows());
+        let context = session.context(&loaded, &world);
+        let keys = |user: Passwd<'_>| keys_in_files(context, user);
+        let writing = UserWriting {
+            form,
+            hashes: hashes(self.with_hashes),
+            own: &own,
+            policy,
+            windows: world.windows(),
+            suspended: world.suspended(),
+            has_shadow: book.shadow.is_some(),
+            keys: self.with_keys.then_some(&keys),
+        };
+        let written = written_users(wanted, &writing);
         self.into.put(global, &written, self.with_hashes)
     }
 }
@@ -138,10 +163,15 @@ impl ExportGroups {
         }
         let own = made_with_users(book, policy);
         let groups = GroupIndex::new(book, policy);
+        let people = people_of(book, policy);
+        let is_of_people = |group: &GroupAccount<'_>| {
+            let mut all = group.listed.iter().chain(&group.primary);
+            group.kind != GroupKind::Services || all.any(|name| people.contains(name))
+        };
         let wanted = groups.groups().filter(|group| {
             let kind = match self.kind {
                 Kind::All => true,
-                Kind::People => group.kind != GroupKind::Services,
+                Kind::People => is_of_people(group),
                 Kind::Services => group.kind == GroupKind::Services,
             };
             match names.is_empty() {
@@ -149,9 +179,25 @@ impl ExportGroups {
                 false => names.iter().any(|name| name == group.group.name),
             }
         });
-        let written = written_groups(wanted, form, !self.without_members);
-        self.into.put(global, &written, false)
+        let (hashes, with_members) = (hashes(self.with_hashes), !self.without_members);
+        let writing = GroupWriting { form, hashes, with_members, book };
+        let written = written_groups(wanted, &writing);
+        self.into.put(global, &written, self.with_hashes)
     }
+}
+
+fn hashes(wanted: bool) -> PasswordHashes {
+    if wanted { PasswordHashes::Included } else { PasswordHashes::LeftOut }
+}
+
+/// The names of people.
+fn people_of<'b>(book: &'b Book, policy: &Policy) -> HashSet<&'b [u8]> {
+    let users = book.users.records().map(|(_, user)| user);
+    let is_person = |user: &Passwd<'_>| {
+        let shadow = || book.shadow(user.name).map(|(_, shadow)| shadow);
+        kind_of_user(policy, user, shadow).0 == AccountKind::Person
+    };
+    users.filter(is_person).map(|user| user.name).collect()
 }
 
 impl Into {
@@ -175,9 +221,10 @@ impl Into {
         for what in &written.left_out {
             errln!("left out: {what}");
         }
+        let status = if written.left_out.is_empty() { 0 } else { FOUND };
         let Some(path) = &self.to else {
             outln!("{}", written.text.trim_end_matches('\n'));
-            return Ok(0);
+            return Ok(status);
         };
         let shown = path.display();
         let mode = if secret { 0o600 } else { 0o644 };
@@ -207,6 +254,6 @@ impl Into {
             outln!("{shown}: {rows}{whose}");
             outln!("next: copper-nest --tree DIR intake {shown} --dry-run");
         }
-        Ok(0)
+        Ok(status)
     }
 }

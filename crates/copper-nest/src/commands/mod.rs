@@ -58,7 +58,7 @@ use nest_core::table::File;
 use nest_core::value::{Gid, Uid};
 
 use crate::cli::{Cli, Color, Format, Global};
-use crate::failure::{DAMAGED, Failure, REFUSED, Result, UNTOUCHED, USAGE};
+use crate::failure::{DAMAGED, FOUND, Failure, REFUSED, Result, UNTOUCHED, USAGE};
 use crate::session::{Asks, Session, recovered_in_words};
 
 use self::even::Even;

@@ -156,9 +156,18 @@ groups get their members. A primary group may be one that an earlier row makes w
 
 ## What export leaves out
 
-Aging of passwords, that an account is suspended, keys, and everything in homes. Groups that are a user's own come
-back with their user and have no row; `admin` is said by `join`. Hashes are written with `--with-hashes` only, into a
-file that root alone can read.
+Everything in homes. What an account has beside that is in the tables, or is said to be left out, and then the status
+is 1: a name with a semicolon in it, a field that the C library can't read, a text that is not UTF-8, gid ranges that
+differ from those of uids, no password at all. Groups that are a user's own come back with their user and have no row;
+`admin` is said by `join`. Hashes, and the days on which passwords were changed, are written with `--with-hashes` only,
+into a file that root alone can read; keys with `--with-keys`. Of a suspended account the row says what it was before,
+and why it is suspended.
+
+Taken in elsewhere, the six account files are as they were but for the order of lines:
+
+    copper-nest export groups --kind all --with-hashes --to groups.csv
+    copper-nest export users --kind all --with-hashes --to users.csv
+    copper-nest --tree DIR intake groups.csv users.csv --existing update --no-home
 ";
     assert_current("rosters.md", &page);
 }

@@ -11,6 +11,7 @@ mod damage;
 mod demo;
 mod disk_full;
 mod docs;
+mod export;
 mod groups;
 mod guards;
 mod harness;

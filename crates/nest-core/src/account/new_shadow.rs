@@ -14,7 +14,10 @@ pub(crate) struct NewShadow {
 }
 
 impl NewShadow {
-    /// Which of the pieces of a line says how the password ages.
+    /// Which of the pieces of a line says when the password was last changed.
+    pub const CHANGED: usize = 2;
+
+    /// Which of them says how it ages.
     pub const AGING: usize = 3;
 
     pub fn new(policy: &Policy, today: Day) -> Self {

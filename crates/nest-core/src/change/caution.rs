@@ -9,7 +9,7 @@ use bstr::BString;
 use crate::configuration::Place;
 use crate::surroundings::{Mention, Process, count_processes, list_mentions, verb_of};
 use crate::table::File;
-use crate::value::{Gid, IdSpan, Uid};
+use crate::value::{Day, Gid, IdSpan, Uid};
 use crate::windows::Half;
 use crate::words::{agree, counted};
 
@@ -303,6 +303,9 @@ pub enum Caution {
     /// Something that a row asks for, and that is not done to an account that is there.
     #[error("the row of {name} asks for what stays as it is, {what}")]
     RowNotDone { name: BString, what: &'static str },
+    /// An account that is made as one that is over.
+    #[error("{name} is made expired: it is over since {day}")]
+    MadeExpired { name: BString, day: Day },
     /// A row that is passed over, and the account differs from it.
     #[error("{name} is passed over, and is not as its row says: it has {has}")]
     RowDiffers { name: BString, has: String },

@@ -188,9 +188,9 @@ pub enum Reason {
     /// A path that can't be in an account file.
     #[error("the {what} {path} {fault}")]
     BadPath { what: &'static str, path: BString, fault: &'static str },
-    /// A full name that the GECOS field can't hold.
-    #[error("the full name holds {0}, which separates fields there")]
-    BadFullName(&'static str),
+    /// A part of the GECOS field that it can't hold.
+    #[error("the {} holds {fault}, which the account files can't hold there", part.replace('_', " "))]
+    BadGecos { part: &'static str, fault: &'static str },
     /// No date.
     #[error(transparent)]
     BadDate(#[from] DayFault),
@@ -333,8 +333,8 @@ mod tests {
             ),
             (Reason::NoGroup { name: "pilot".into(), near: None }, "there is no group pilot"),
             (
-                Reason::BadFullName("a colon"),
-                "the full name holds a colon, which separates fields there",
+                Reason::BadGecos { part: "full_name", fault: "a colon" },
+                "the full name holds a colon, which the account files can't hold there",
             ),
             (
                 Reason::ExpiryPast(Day(20781)),

@@ -7,8 +7,8 @@ use bstr::BString;
 use super::dates::{DateOrder, plain_date};
 use super::source::{Cells, RosterSource, Wrong};
 use super::{Column, Columns, Fault, RosterRow, RowRequest};
-use crate::request::{CreateGroup, CreateUser, KeyFile, RangesAsked};
-use crate::value::{Gid, Uid, UserName, UserOrGroup, check_hash, read_plain_id};
+use crate::request::{CreateGroup, CreateUser, KeyFile, RangesAsked, SuspensionAsked};
+use crate::value::{Day, Gid, Uid, UserName, UserOrGroup, check_hash, is_lock, read_plain_id};
 
 /// A roster being read.
 pub(super) struct Reading<'s> {
@@ -270,8 +270,53 @@ fn set_user(
         Column::FullName => user.full_name = Some(owned(text)),
         Column::Uid => user.uid = Some(Uid(id("uid", &text)?)),
         Column::Primary => user.primary = Some(owned(text).into()),
-        Column::Join if is_none(&text) => user.no_groups = true,
-        Column::Join => user.join.extend(list(&text)?.map(|name| owned(name.into()).into())),
+        Column::Join => {
+            for name in list(&text)? {
+                match is_none(name) {
+                    true => user.no_groups = true,
+                    false => user.join.push(owned(name.into()).into()),
+                }
+            }
+        }
+        Column::Room | Column::PhoneWork | Column::PhoneHome | Column::Other | Column::Gecos => {
+            let text = if is_none(&text) { BString::default() } else { owned(text) };
+            let gecos = &mut user.details.get_or_insert_default().gecos;
+            let part = match column {
+                Column::Room => &mut gecos.room,
+                Column::PhoneWork => &mut gecos.phone_work,
+                Column::PhoneHome => &mut gecos.phone_home,
+                Column::Other => &mut gecos.other,
+                _ => &mut gecos.whole,
+            };
+            *part = Some(text);
+        }
+        Column::ShareId => user.share_id = yes(&text)?,
+        Column::Suspended => {
+            let asked = match yes(&text) {
+                Ok(false) => SuspensionAsked::No,
+                Ok(true) => SuspensionAsked::Yes(String::new()),
+                Err(_) => SuspensionAsked::Yes(text.into_owned()),
+            };
+            user.details.get_or_insert_default().suspended = Some(asked);
+        }
+        Column::Changed => {
+            let day = match is_none(&text) || text.eq_ignore_ascii_case("never") {
+                true => None,
+                false => Some(day(&plain_date(&text, dates)?)?),
+            };
+            user.details.get_or_insert_default().changed = Some(day);
+        }
+        Column::Hold | Column::Renew | Column::Remind | Column::Late => {
+            let field = Some(days(column, &text)?);
+            let aging = &mut user.details.get_or_insert_default().aging;
+            let part = match column {
+                Column::Hold => &mut aging.hold,
+                Column::Renew => &mut aging.renew,
+                Column::Remind => &mut aging.remind,
+                _ => &mut aging.late,
+            };
+            *part = field;
+        }
         Column::Admin => user.admin = yes(&text)?,
         Column::Home if is_none(&text) => user.no_home = true,
         Column::Home => user.home = Some(owned(text)),
@@ -283,13 +328,7 @@ fn set_user(
         Column::Ranges => ranges(user, &text)?,
         Column::MustChange => user.must_change = yes(&text)?,
         Column::PasswordHash => {
-            // One that is locked is taken as it is.
-            let hash = text.strip_prefix('!').unwrap_or(&text);
-            if !matches!(&*text, "!" | "*") {
-                check_hash(hash.as_bytes()).map_err(|fault| {
-                    Wrong::new(format!("the hash {fault}"), "a hash that the C library can check")
-                })?;
-            }
+            password_field(&text)?;
             user.hashes = vec![Some(owned(text))];
         }
         Column::SshKey => {
@@ -308,11 +347,50 @@ fn set_group(group: &mut CreateGroup, column: Column, text: Cow<'_, str>) -> Res
         Column::Service => group.service = yes(&text)?,
         Column::Member if is_none(&text) => group.no_members = true,
         Column::GroupAdmin if is_none(&text) => group.no_admins = true,
+        Column::ShareId => group.share_id = yes(&text)?,
+        Column::PasswordHash if is_none(&text) => group.password = Some(BString::default()),
+        Column::PasswordHash => {
+            password_field(&text)?;
+            group.password = Some(text.into_owned().into());
+        }
         Column::Member => group.members = list(&text)?.map(UserName::from).collect(),
         Column::GroupAdmin => group.admins = list(&text)?.map(UserName::from).collect(),
         _ => {}
     }
     Ok(())
+}
+
+/// Looks at what is to stand for a password: a hash, one that is locked, or what no password
+/// matches.
+fn password_field(text: &str) -> Result<(), Wrong> {
+    if is_lock(text.as_bytes()) {
+        return Ok(());
+    }
+    let hash = text.strip_prefix('!').unwrap_or(text);
+    let fault =
+        |fault| Wrong::new(format!("the hash {fault}"), "a hash that the C library can check");
+    check_hash(hash.as_bytes()).map(|_| ()).map_err(fault)
+}
+
+/// A number of days as shadow writes it; empty for none.
+fn days(column: Column, text: &str) -> Result<BString, Wrong> {
+    if is_none(text) || text.eq_ignore_ascii_case("never") {
+        return Ok(BString::default());
+    }
+    // Programs for spreadsheets write whole numbers with a part that is nothing.
+    let text = text.strip_suffix(".0").unwrap_or(text);
+    let days = text.parse::<u32>().ok().filter(|_| text.bytes().all(|byte| byte.is_ascii_digit()));
+    let wrong = || Wrong::new(format!("{text:?} is no number of days"), column.meaning());
+    Ok(days.ok_or_else(wrong)?.to_string().into())
+}
+
+/// A day of the calendar.
+fn day(text: &str) -> Result<Day, Wrong> {
+    let wrong = || Wrong::new(format!("{text:?} is no day"), "2026-11-02, or none");
+    let plain = text.starts_with(|sign: char| sign.is_ascii_digit());
+    // It does not count from a day, so that none is needed.
+    let day = plain.then(|| Day::parse(text, Day(0)).ok()).flatten();
+    day.ok_or_else(wrong)
 }
 
 fn id(what: &str, text: &str) -> Result<u32, Wrong> {

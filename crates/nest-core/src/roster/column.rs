@@ -25,7 +25,13 @@ use crate::value::UserOrGroup;
 pub enum Column {
     Name,
     FullName,
+    Room,
+    PhoneWork,
+    PhoneHome,
+    Other,
+    Gecos,
     Uid,
+    ShareId,
     Gid,
     Primary,
     Join,
@@ -34,8 +40,14 @@ pub enum Column {
     Shell,
     Service,
     Expires,
+    Suspended,
     Ranges,
+    Changed,
     MustChange,
+    Hold,
+    Renew,
+    Remind,
+    Late,
     PasswordHash,
     SshKey,
     Hours,
@@ -64,7 +76,7 @@ impl Column {
     /// Whether rows about such a thing have it.
     pub fn belongs_to(self, thing: UserOrGroup) -> bool {
         match self {
-            Column::Name | Column::Service => true,
+            Column::Name | Column::Service | Column::ShareId | Column::PasswordHash => true,
             Column::Gid | Column::Member | Column::GroupAdmin => thing == UserOrGroup::Group,
             _ => thing == UserOrGroup::User,
         }
@@ -81,24 +93,46 @@ impl Column {
         match self {
             Column::Name => "the name; of a user it may be left out where full_name is there",
             Column::FullName => "the full name, without commas and colons",
+            Column::Room => "the room; none for none",
+            Column::PhoneWork => "the telephone at work; none for none",
+            Column::PhoneHome => "the telephone at home; none for none",
+            Column::Other => "what else the GECOS field holds; none for nothing",
+            Column::Gecos => {
+                "the GECOS field as it is, where its parts in other columns would not give it back"
+            }
+            Column::ShareId => "yes where the number may be somebody else's too",
             Column::Uid => "the uid, a whole number; the next free one where it is left out",
             Column::Gid => "the gid, a whole number; the next free one where it is left out",
             Column::Primary => {
                 "the primary group, by name or gid; a group of its own where it is left out"
             }
-            Column::Join => "groups to join, separated by semicolons",
+            Column::Join => {
+                "groups to join, separated by semicolons; none among them for these and no others"
+            }
             Column::Admin => "yes makes an administrator of the machine",
             Column::Home => "the path of the home; none for no home",
             Column::Shell => "the path of the login shell",
             Column::Service => "yes for a service",
             Column::Expires => {
-                "the first day on which it no longer works: 2027-03-31, +90d, or never"
+                "the first day on which it no longer works: 2027-03-31, +90d, or never; of \
+                 accounts that are made it may be over"
             }
+            Column::Suspended => "why it is suspended, or yes; no where it is not",
+            Column::Changed => {
+                "the day on which the password was last changed: 2026-11-02, or none; of accounts \
+                 that are made"
+            }
+            Column::Hold => "days for which a password can't be changed again, or none",
+            Column::Renew => "days after which a password must be changed, or none",
+            Column::Remind => "days of reminder before that, or none",
+            Column::Late => "days of grace after that, or none",
             Column::Ranges => {
                 "how many subordinate ids, or which: 65536, none, 2001207296-2001272831"
             }
             Column::MustChange => "yes when the first password must be changed at once",
-            Column::PasswordHash => "the hash of a first password, made elsewhere",
+            Column::PasswordHash => {
+                "the hash of a first password, made elsewhere; of a group its own"
+            }
             Column::SshKey => "public keys for signing in, one a line; the keys, not a path",
             Column::Hours => "when it may sign in: mon-fri 08:00-18:00, sat 09:00-12:00, or any",
             Column::Places => "from where it may: 10.20.0.0/16, console, host.example, or anywhere",
@@ -113,14 +147,16 @@ impl Column {
     /// accounts: a list too, where no comma can be in it.
     pub(super) fn takes_any_text(self) -> bool {
         use Column::{FullName, Home, Hours, Join, Name, Places, Primary, Shell, SshKey};
+        use Column::{Gecos, Other, PhoneHome, PhoneWork, Room, Suspended};
         let a_word = matches!(self, Name | FullName | Primary | Join | Home | Shell | SshKey);
-        a_word || matches!(self, Hours | Places)
+        let of_gecos = matches!(self, Room | PhoneWork | PhoneHome | Other | Gecos);
+        a_word || of_gecos || matches!(self, Hours | Places | Suspended)
     }
 }
 
 /// A set of columns.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
-pub struct Columns(u32);
+pub struct Columns(u64);
 
 impl Columns {
     /// Puts one in; returns whether it is new.

@@ -21,7 +21,10 @@ pub use dates::DateOrder;
 pub use numbers::{NumberRow, NumberTable};
 pub use sheet::SheetFault;
 pub use source::{Fault, Form, RosterSource, Wrong};
-pub use write::{PasswordHashes, WrittenRoster, made_with_users, written_groups, written_users};
+pub use write::{
+    GroupWriting, PasswordHashes, ReadKeys, UserWriting, WrittenRoster, made_with_users,
+    written_groups, written_users,
+};
 
 use std::borrow::Cow;
 use std::ops::Range;

@@ -306,7 +306,17 @@ proptest::proptest! {
         let own = made_with_users(&book, &policy);
         for form in [Form::Csv, Form::Json, Form::Toml] {
             let index = crate::account::AccountIndex::new(&book, &policy);
-            let written = written_users(index.accounts(), form, PasswordHashes::LeftOut, &own, &crate::windows::Windows::default());
+            let writing = UserWriting {
+                form,
+                hashes: PasswordHashes::LeftOut,
+                own: &own,
+                policy: &policy,
+                windows: &crate::windows::Windows::default(),
+                suspended: &[],
+                has_shadow: false,
+                keys: None,
+            };
+            let written = written_users(index.accounts(), &writing);
             let roster = read(form, &written.text);
             proptest::prop_assert_eq!(&roster.faults, &[], "{}", written.text);
             let users = users(&roster);

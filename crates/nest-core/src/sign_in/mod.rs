@@ -27,7 +27,7 @@ use crate::context::PlanContext;
 use crate::ssh::{Refused, Rules, Visitor};
 use crate::surroundings::{Keys, Program, Surroundings};
 use crate::table::{Passwd, Shadow};
-use crate::value::{Day, Gid, PasswordField, Uid};
+use crate::value::{Day, Gid, KeyLine, PasswordField, Uid, key_lines};
 use crate::windows::Windows;
 
 /// Judges an account whose groups are known.
@@ -70,6 +70,30 @@ pub fn keys_found<'a>(context: PlanContext<'a>, user: Passwd<'a>) -> Vec<KeyFoun
     let groups = || gids_of(context, &user, user.name);
     let question = Question { context, windows: None, user, shadow: None, groups: &groups };
     question.keys_found(&question.rules())
+}
+
+/// The lines of the files that the SSH server looks at for the keys of an account; nothing where
+/// there are none.
+///
+/// # Errors
+/// Why one can't be read, in words.
+pub fn keys_in_files<'a>(
+    context: PlanContext<'a>,
+    user: Passwd<'a>,
+) -> Result<Option<String>, String> {
+    let mut lines: Vec<String> = Vec::new();
+    for place in places_of_keys(context, user) {
+        let path = place.path(BStr::new(user.home));
+        let unfit = |why: String| format!("{path} {why}");
+        let Some(text) = context.world.key_file(path.as_bstr()).text.map_err(unfit)? else {
+            continue;
+        };
+        let text = String::from_utf8(text).map_err(|_| unfit("is not UTF-8".to_owned()))?;
+        let held = key_lines(text.as_bytes(), context.today);
+        let line = |key: KeyLine| text.lines().nth(key.line - 1).map(|line| line.trim().to_owned());
+        lines.extend(held.into_iter().filter_map(line));
+    }
+    Ok((!lines.is_empty()).then(|| lines.join("\n")))
 }
 
 /// The files that the SSH server looks at for the keys of an account, in its order.

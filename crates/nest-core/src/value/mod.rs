@@ -4,6 +4,7 @@
 mod author;
 mod day;
 pub mod escaped;
+mod gecos;
 mod id;
 mod id_set;
 mod id_span;
@@ -24,6 +25,7 @@ mod user_or_group;
 pub use author::Author;
 pub use day::{Day, DayFault, Expiry};
 pub use escaped::{escape, escaped, unescape};
+pub use gecos::{GecosParts, unfit};
 pub use id::{
     Gid, NotANumber, Uid, is_reserved, read_id, read_plain_id, read_signed, reserved_for,
     reserved_spans,
@@ -37,7 +39,7 @@ pub use member_list::{
 pub use name::{GroupName, MAX_BYTES, NameFault, NameStyle, UserName, check_name, nearest};
 pub use password_field::{FieldFault, PasswordField, Scheme};
 pub use password_hash::{
-    NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password,
+    NewScheme, PasswordFault, SALT, check_hash, check_password, hash_password, is_lock,
 };
 pub use plain_name::{NotPlain, PlainName, is_component, is_relative_path};
 pub use severity::Severity;

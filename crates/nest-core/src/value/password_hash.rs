@@ -126,6 +126,18 @@ pub fn check_hash(hash: &[u8]) -> Result<Scheme, PasswordFault> {
     if whole { Ok(scheme) } else { Err(PasswordFault::BrokenHash(scheme.name())) }
 }
 
+/// Whether a password field is one of those that systems are shipped with so that no password
+/// matches: it begins with `!` or `*`, and holds no hash.
+pub fn is_lock(field: &[u8]) -> bool {
+    let plain = |byte: &u8| byte.is_ascii_graphic() && !matches!(byte, b':' | b'$');
+    let marked = matches!(field.first(), Some(b'!' | b'*'));
+    let holds_hash = field.strip_prefix(b"!").is_some_and(|rest| check_hash(rest).is_ok());
+    marked && field.iter().all(plain) && field.len() <= MOST_LOCK && !holds_hash
+}
+
+/// Longer than such a mark is none.
+const MOST_LOCK: usize = 32;
+
 fn is_itoa64(text: &[u8]) -> bool {
     text.iter().all(|byte| ITOA64.contains(byte))
 }

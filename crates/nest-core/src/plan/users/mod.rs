@@ -20,4 +20,4 @@ pub(crate) use restore_user::restore_into;
 pub use restore_user::{RestoreUser, restore_user};
 pub use set_password::{SetPassword, check_password_holders, set_password};
 pub use suspend::{Resume, Suspend, resume, suspend};
-pub(crate) use suspend::{is_out, resume_into, suspend_into};
+pub(crate) use suspend::{is_out, resume_into, suspend_into, suspended_field};

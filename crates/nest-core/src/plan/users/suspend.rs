@@ -2,6 +2,8 @@
 
 use std::collections::HashSet;
 
+use bstr::BStr;
+
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
@@ -27,7 +29,7 @@ pub struct Suspend {
 }
 
 /// The expiry of suspended accounts: day 1, as some programs read 0 as "never".
-const LONG_AGO: Day = Day(1);
+pub(crate) const LONG_AGO: Day = Day(1);
 
 /// More processes than this are only counted.
 const MOST_LISTED: usize = 12;
@@ -37,6 +39,41 @@ pub(crate) fn is_out(shadow: &Shadow<'_>) -> bool {
     let field = shadow.field();
     let closed = !matches!(field, PasswordField::Set(_) | PasswordField::Open);
     closed && shadow.aging().expires == Some(LONG_AGO)
+}
+
+/// A password field that lets nobody in, in place of another.
+pub(crate) fn suspended_field(field: &[u8]) -> Vec<u8> {
+    match PasswordField::read(field) {
+        PasswordField::Set(_) => [b"!", field].concat(),
+        PasswordField::Open => b"!".to_vec(),
+        _ => field.to_vec(),
+    }
+}
+
+/// What an account is like before it is suspended.
+pub(crate) struct Before<'n> {
+    pub name: &'n BStr,
+    pub uid: Uid,
+    pub field: PasswordField,
+    pub expires: Option<Day>,
+}
+
+/// The note of it; nothing where the tree keeps none.
+pub(crate) fn note_of_suspension(
+    context: PlanContext<'_>,
+    before: Before<'_>,
+    reason: &str,
+) -> Option<Suspended> {
+    context.change?;
+    Some(Suspended {
+        name: before.name.to_owned().into(),
+        uid: before.uid,
+        expires: before.expires,
+        was_locked: matches!(before.field, PasswordField::Locked(_)),
+        was_open: before.field == PasswordField::Open,
+        reason: reason.to_owned(),
+        since: context.today,
+    })
 }
 
 impl Request for Suspend {
@@ -79,11 +116,7 @@ pub(crate) fn suspend_into(
         subject.decide("suspended", "already", since.unwrap_or_default());
         return Ok(false);
     }
-    let field = match shadow.field() {
-        PasswordField::Set(_) => [b"!", shadow.password].concat(),
-        PasswordField::Open => b"!".to_vec(),
-        _ => shadow.password.to_vec(),
-    };
+    let field = suspended_field(shadow.password);
     builder.set_fields(
         File::Shadow,
         line,
@@ -94,18 +127,15 @@ pub(crate) fn suspend_into(
         subject.decide("reason", reason, "");
     }
     subject.decide("all else", "stays", "home, groups, ids, keys");
-    if context.change.is_some() {
-        builder.step(Step::NoteSuspended(Suspended {
-            name: name.clone(),
-            uid: found.uid,
-            expires: shadow.aging().expires,
-            was_locked: matches!(shadow.field(), PasswordField::Locked(_)),
-            was_open: shadow.field() == PasswordField::Open,
-            reason: reason.unwrap_or_default().to_owned(),
-            since: context.today,
-        }));
-    } else {
-        builder.caution(Caution::SuspendedUnnoted { name: name.clone().into() });
+    let before = Before {
+        name: name.as_ref(),
+        uid: found.uid,
+        field: shadow.field(),
+        expires: shadow.aging().expires,
+    };
+    match note_of_suspension(context, before, reason.unwrap_or_default()) {
+        Some(note) => builder.step(Step::NoteSuspended(note)),
+        None => builder.caution(Caution::SuspendedUnnoted { name: name.clone().into() }),
     }
     let processes = context.world.processes(found.uid);
     for process in processes.iter().take(MOST_LISTED) {

@@ -1,20 +1,26 @@
 //! Bringing accounts that exist to their rows.
 
-use bstr::{BStr, BString};
+use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::{AccountKind, admin_groups, kind_of, means_no_home};
 use crate::change::{Caution, Label, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{FoundUser, NewPrimary, change_primary, find_admin_group};
 use crate::plan::tables::intake::IntakePlanner;
-use crate::plan::users::{ChangeUser, change_into};
-use crate::request::{CreateUser, RangesAsked};
+use crate::plan::users::{
+    ChangeUser, change_into, is_out, resume_into, suspend_into, suspended_field,
+};
+use crate::policy::Days;
+use crate::request::{AgingFields, CreateUser, Details, RangesAsked, SuspensionAsked};
 use crate::roster::{Column, RosterRow, Wrong};
 use crate::sign_in::keys_of;
 use crate::surroundings::Keys;
 use crate::table::{File, ShadowField};
 use crate::value::{Expiry, Gid, GroupName, PasswordField, Scheme, UserName};
 use crate::words::list;
+
+/// So many days, or more, are never (shadow(5)).
+const NEVER: u32 = 99_999;
 
 impl<'a, 'r> IntakePlanner<'a, 'r> {
     /// Plans what makes an account what its row says. What the row leaves out
@@ -63,10 +69,13 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         subject: &mut Subject,
     ) {
         let name = BString::from(found.user.name);
+        let details = user.details.as_deref().cloned().unwrap_or_default();
         let mut request = ChangeUser {
             name: name.clone().into(),
             full_name: user.full_name.clone().filter(|new| new != found.user.full_name()),
+            gecos: details.gecos.clone(),
             uid: user.uid.filter(|uid| *uid != found.uid),
+            share_id: user.share_id,
             // Who gets another primary group leaves the group of its own behind.
             keep_gid: user.primary.is_some(),
             home: user.home.clone().filter(|home| home != found.user.home),
@@ -81,12 +90,78 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         let has = |count: &u32| files.into_iter().all(|file| self.has(file, found, *count));
         request.ranges = user.ranges.filter(|count| !has(count)).map(RangesAsked::Count);
         self.spans_stay(row, user, found);
+        self.aging(&details.aging, found, &mut request);
         let refusals = change_into(&mut self.batch.builder, &request, found, subject);
         refusals.iter().for_each(|refusal| self.refused(row, refusal));
+        self.suspended(row, &details, found, subject);
+        let changed = found.shadow.map(|(_, shadow)| shadow.aging().changed);
+        let asked = details.changed.map(|day| day.map(|day| day.0));
+        if asked.is_some_and(|asked| changed != Some(asked)) && !user.must_change {
+            self.not_done(found, "the day of the last change of its password");
+        }
+    }
+
+    /// How the password is to age, where that is other than it does.
+    fn aging(&mut self, asked: &AgingFields, found: &FoundUser<'_>, request: &mut ChangeUser) {
+        if *asked == AgingFields::default() {
+            return;
+        }
+        let Some((_, shadow)) = found.shadow else {
+            return self.not_done(found, "how its password ages: it has no line in etc/shadow");
+        };
+        let now = shadow.aging();
+        let number =
+            |field: &BString| field.to_str().ok().and_then(|text| text.parse::<u32>().ok());
+        let differs = |field: &Option<BString>, now: Option<i64>| {
+            let asked = number(field.as_ref()?);
+            (asked.map(i64::from) != now).then_some(asked)
+        };
+        let days = |asked: Option<u32>| asked.map_or(Days::Never, Days::After);
+        // Where it makes no difference, none is as good as nothing.
+        let some = |asked: Option<u32>, now: Option<i64>| {
+            Some(asked.unwrap_or(0)).filter(|days| i64::from(*days) != now.unwrap_or(0))
+        };
+        request.aging.hold = differs(&asked.hold, now.hold).and_then(|asked| some(asked, now.hold));
+        request.aging.remind =
+            differs(&asked.remind, now.remind).and_then(|asked| some(asked, now.remind));
+        request.aging.renew = differs(&asked.renew, now.renew)
+            .filter(|asked| asked.is_some_and(|days| days < NEVER) || now.renew.is_some())
+            .map(days);
+        request.aging.late = differs(&asked.late, now.late).map(days);
+    }
+
+    /// Suspends it or resumes it, where the row says so and it is otherwise.
+    fn suspended(
+        &mut self,
+        row: &RosterRow,
+        details: &Details,
+        found: &FoundUser<'a>,
+        subject: &mut Subject,
+    ) {
+        let Some(asked) = &details.suspended else { return };
+        let is_suspended = found.shadow.is_some_and(|(_, shadow)| is_out(&shadow));
+        let name = UserName::from(found.user.name);
+        let builder = &mut self.batch.builder;
+        let done = match asked {
+            SuspensionAsked::Yes(reason) if !is_suspended => {
+                suspend_into(builder, &name, Some(reason), subject).map(|_| ())
+            }
+            SuspensionAsked::No if is_suspended => resume_into(builder, &name, subject),
+            SuspensionAsked::Yes(_) | SuspensionAsked::No => Ok(()),
+        };
+        if let Err(refusal) = done {
+            self.refused(row, &refusal);
+        }
     }
 
     fn expires_so(&self, text: &str, found: &FoundUser<'_>) -> bool {
-        let now = found.shadow.and_then(|(_, shadow)| shadow.aging().expires);
+        let mut now = found.shadow.and_then(|(_, shadow)| shadow.aging().expires);
+        if found.shadow.is_some_and(|(_, shadow)| is_out(&shadow)) {
+            // What it had before counts.
+            let notes = self.context.world.suspended();
+            let note = notes.iter().find(|note| note.is_of(found.user.name, Some(found.uid)));
+            now = note.map_or(now, |note| note.expires);
+        }
         match Expiry::parse(text, self.context.today) {
             Ok(Expiry::Never) => now.is_none(),
             Ok(Expiry::On(day)) => now == Some(day),
@@ -268,7 +343,11 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         subject: &mut Subject,
     ) {
         let field = found.shadow.map(|(_, shadow)| shadow.password);
-        let hash = user.hashes.first().and_then(Option::as_ref).filter(|hash| field != Some(hash));
+        let is_suspended = found.shadow.is_some_and(|(_, shadow)| is_out(&shadow));
+        let same = |hash: &&BString| {
+            field == Some(hash) || is_suspended && field == Some(&suspended_field(hash)[..])
+        };
+        let hash = user.hashes.first().and_then(Option::as_ref).filter(|hash| !same(hash));
         let has_one = field.is_some_and(|field| PasswordField::read(field) != PasswordField::None);
         if hash.is_some() && has_one {
             self.not_done(found, "the password: the account has one by now");

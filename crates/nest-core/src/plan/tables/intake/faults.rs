@@ -26,7 +26,7 @@ pub(crate) fn with_ways(request: &Intake, mut refusal: Box<Refusal>) -> Box<Refu
             .or("or bring them to their rows", format!("{again} --existing update"));
     }
     if missing && !request.groups_too {
-        refusal = refusal.or("make the missing groups", format!("{again} --groups-too"));
+        refusal = refusal.or_again("make the missing groups", "--groups-too");
     }
     refusal
 }
@@ -43,7 +43,7 @@ pub(crate) fn column_of(reason: &Reason) -> Column {
         | Reason::SpanFull { .. }
         | Reason::Busy { .. } => Column::Uid,
         Reason::RangesFull { .. } | Reason::RangeTaken { .. } => Column::Ranges,
-        Reason::BadFullName(_) => Column::FullName,
+        Reason::BadGecos { part, .. } => part.parse().unwrap_or(Column::FullName),
         Reason::BadPath { what: "shell", .. } => Column::Shell,
         Reason::BadPath { .. } | Reason::Home(_) => Column::Home,
         Reason::BadDate(_)
@@ -104,7 +104,7 @@ pub(crate) fn wrong(request: &Intake, reason: &Reason, row: &RosterRow) -> Wrong
             "the option --skeleton none, for empty homes".into()
         }
         Reason::BadDate(_) | Reason::ExpiryPast(_) => Column::Expires.meaning().into(),
-        Reason::BadFullName(_) => Column::FullName.meaning().into(),
+        Reason::BadGecos { .. } => column_of(reason).meaning().into(),
         Reason::BadKeys { .. } => Column::SshKey.meaning().into(),
         Reason::Window(WindowTrouble::Hours(_)) => Column::Hours.meaning().into(),
         Reason::Window(WindowTrouble::Places(_)) => Column::Places.meaning().into(),

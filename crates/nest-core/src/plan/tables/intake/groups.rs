@@ -1,10 +1,10 @@
 //! The groups that a roster makes, and who is in them.
 
-use bstr::{BStr, ByteSlice};
+use bstr::{BStr, BString, ByteSlice};
 use hashbrown::HashSet;
 
 use crate::account::admin_group;
-use crate::change::Subject;
+use crate::change::{Caution, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{check_new_group_name, find_group, find_member};
 use crate::plan::groups::create_group::choose_gid;
@@ -53,7 +53,7 @@ impl<'r> IntakePlanner<'_, 'r> {
         match gid {
             Err(refusal) => self.refused(row, &refusal),
             Ok(gid) => {
-                self.batch.make_group(name, Gid(gid));
+                self.batch.make_group(name, Gid(gid), group.password.as_ref());
                 self.counts.groups.push(group.name.clone());
                 self.request.first_decision(row, &mut subject, "new group");
                 self.batch.builder.tell(subject);
@@ -116,6 +116,11 @@ impl<'r> IntakePlanner<'_, 'r> {
         }
         if !exists {
             return;
+        }
+        let secret = book.gshadow(&group.name).map(|(_, line)| BString::from(line.password));
+        if group.password.is_some() && group.password != secret {
+            let (name, what) = (group.name.clone().into(), "the password of the group");
+            self.batch.builder.caution(Caution::RowNotDone { name, what });
         }
         let exact = self.request.exact_groups && row.given.contains(Column::Member);
         let leaves =

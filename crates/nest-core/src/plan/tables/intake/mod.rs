@@ -21,7 +21,7 @@ use self::others::OthersFound;
 pub use self::others::{Among, Others, OthersBecome};
 use self::rows::Rows;
 use crate::book::Lookups;
-use crate::change::{Decision, Label, Plan, Subject};
+use crate::change::{Caution, Decision, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::FoundUser;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
@@ -312,7 +312,8 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
     /// Plans a new account, in every detail.
     fn make(&mut self, row: &'r RosterRow, user: &CreateUser, name: &BStr) {
         let complete = self.complete(user, name);
-        let values = check_values(self.context, &complete);
+        let (values, caution) = check_row(self.context, &complete, name);
+        self.batch.builder.plan.cautions.extend(caution);
         let found_wrong = !values.is_empty();
         for reason in values {
             self.refused(row, &Refusal::new("", reason));
@@ -371,6 +372,25 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             }
         }
     }
+}
+
+/// What can be judged of a row without looking at any account. One that makes an account whose
+/// time is over is meant so, and told.
+fn check_row(
+    context: PlanContext<'_>,
+    user: &CreateUser,
+    name: &BStr,
+) -> (Vec<Reason>, Option<Caution>) {
+    let mut values = check_values(context, user);
+    let mut caution = None;
+    values.retain(|reason| match reason {
+        Reason::ExpiryPast(day) => {
+            caution = Some(Caution::MadeExpired { name: name.to_owned(), day: *day });
+            false
+        }
+        _ => true,
+    });
+    (values, caution)
 }
 
 impl Intake {

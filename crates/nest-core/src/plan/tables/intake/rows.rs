@@ -8,8 +8,7 @@ use hashbrown::hash_table::Entry;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
 use crate::book::LookupSet;
-use crate::plan::tables::intake::{Intake, IntakePlanner, RowNames};
-use crate::plan::users::create_user::check_values;
+use crate::plan::tables::intake::{Intake, IntakePlanner, RowNames, check_row};
 use crate::refusal::{Reason, Refusal};
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 use crate::value::path_fault;
@@ -102,7 +101,11 @@ impl IntakePlanner<'_, '_> {
             };
             let Some(id) = id else { continue };
             self.batch.builder.allotter.set_aside(id);
-            if let Some(other) = taken.insert(id, at) {
+            let shares = match &row.what {
+                RowRequest::User(_) => request.user(row).is_some_and(|user| user.share_id),
+                RowRequest::Group(group) => group.share_id,
+            };
+            if let Some(other) = taken.insert(id, at).filter(|_| !shares) {
                 let other = &request.roster.rows[other];
                 let line = request.roster.line(other);
                 let of =
@@ -158,7 +161,7 @@ impl IntakePlanner<'_, '_> {
         for at in doubles {
             let row = &self.request.roster.rows[at];
             let Some(user) = self.request.user(row) else { continue };
-            let mut reasons = check_values(self.context, &user);
+            let (mut reasons, _) = check_row(self.context, &user, BStr::new(""));
             for (what, path) in [("shell", &user.shell), ("home", &user.home)] {
                 let fault = path.as_ref().and_then(|path| Some((path, path_fault(path)?)));
                 reasons.extend(fault.map(|(path, fault)| Reason::BadPath {
@@ -185,7 +188,8 @@ impl IntakePlanner<'_, '_> {
         let (request, policy) = (self.request, self.context.policy);
         let rows = &request.roster.rows;
         let asks = |row: &RosterRow| row.given.contains(Column::Home);
-        if !rows.iter().any(asks) {
+        // Where no homes are made several may be in one place, as services are.
+        if request.no_home || !rows.iter().any(asks) {
             return;
         }
         let mut seen: HashMap<BString, usize> = HashMap::new();

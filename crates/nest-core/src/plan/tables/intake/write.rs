@@ -6,8 +6,8 @@ use std::sync::Arc;
 use rayon::prelude::*;
 
 use crate::change::Subject;
-use crate::plan::tables::intake::{Intake, IntakePlanner, RowNames};
-use crate::plan::users::create_user::{AccountIds, AccountLines, Writer, check_values};
+use crate::plan::tables::intake::{Intake, IntakePlanner, RowNames, check_row};
+use crate::plan::users::create_user::{AccountIds, AccountLines, Writer};
 use crate::refusal::Refusal;
 use crate::request::CreateUser;
 use crate::roster::RowBuffer;
@@ -103,8 +103,10 @@ fn write(
                 None => request.user_on(&request.roster.rows[*at], &mut buffer),
             };
             let (Some(name), Some(user)) = (names[*at].as_deref(), user) else { continue };
-            let values = check_values(writer.context, user).into_iter();
-            let mut wrong: Vec<Refusal> = values.map(|reason| *Refusal::new("", reason)).collect();
+            let (values, caution) = check_row(writer.context, user, name);
+            written.cautions.extend(caution);
+            let reasons = values.into_iter();
+            let mut wrong: Vec<Refusal> = reasons.map(|reason| *Refusal::new("", reason)).collect();
             let hash = user.hashes.first().and_then(Option::as_ref);
             let subject = &mut Subject::silent();
             writer.look_at_name(user, name, &mut written, &mut wrong);

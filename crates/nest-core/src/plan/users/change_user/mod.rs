@@ -5,7 +5,7 @@ mod keys;
 mod lasting;
 mod ranges;
 
-use bstr::{BStr, BString, ByteSlice};
+use bstr::{BStr, BString};
 
 use crate::account::kind_of;
 use crate::allot::{IdUse, Taker, Wanted};
@@ -18,7 +18,7 @@ use crate::drafting::{
     tell_elsewhere, tell_sessions,
 };
 use crate::ownership::IdMapping;
-use crate::plan::users::create_user::check_full_name;
+use crate::plan::users::create_user::{check_full_name, gecos_faults};
 use crate::plan::users::suspend::carry_note;
 use crate::policy::{Days, Policy};
 use crate::refusal::{Reason, Refusal, Result};
@@ -26,7 +26,7 @@ use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request, WindowReques
 use crate::sign_in::gids_of;
 use crate::surroundings::Program;
 use crate::table::{File, GroupField, PasswdField, SubIdField};
-use crate::value::{Gid, GroupName, IdSpan, TreePath, Uid, UserName, path_fault};
+use crate::value::{GecosParts, Gid, GroupName, IdSpan, TreePath, Uid, UserName, path_fault};
 use crate::windows::Who;
 use crate::words::list;
 
@@ -37,6 +37,8 @@ pub struct ChangeUser {
     pub name: UserName,
     /// The full name.
     pub full_name: Option<BString>,
+    /// What follows it in the GECOS field.
+    pub gecos: GecosParts,
     /// The uid.
     pub uid: Option<Uid>,
     /// The uid may be somebody else's too.
@@ -209,7 +211,7 @@ impl<'a> UserChange<'_, 'a> {
 
     fn change(mut self) -> Vec<Refusal> {
         let parts = [
-            self.full_name(),
+            self.gecos(),
             self.shell(),
             self.primary(),
             self.uid(),
@@ -243,16 +245,33 @@ impl<'a> UserChange<'_, 'a> {
         set.map_err(|trouble| self.refuse(trouble.into()))
     }
 
-    fn full_name(&mut self) -> Result<()> {
-        let Some(full_name) = &self.request.full_name else { return Ok(()) };
-        check_full_name(full_name).map_err(|reason| self.refuse(reason))?;
-        // The first part only: office and telephone stay.
+    /// The full name and what follows it, each as far as it is asked for.
+    fn gecos(&mut self) -> Result<()> {
+        let parts = &self.request.gecos;
+        let full_name = self.request.full_name.as_ref();
+        if full_name.is_none() && !parts.asks() {
+            return Ok(());
+        }
+        if let Some(full_name) = full_name {
+            check_full_name(full_name).map_err(|reason| self.refuse(reason))?;
+        }
+        gecos_faults(parts).next().map_or(Ok(()), |reason| Err(self.refuse(reason)))?;
         let old = self.found.user.gecos;
-        let rest = old.find_byte(b',').map_or(&b""[..], |at| &old[at..]);
-        let new = [full_name, rest].concat();
-        if self.set(PasswdField::Gecos, "full name", old, &new) {
-            let was = BStr::new(self.found.user.full_name()).to_string();
+        let new = parts.over(full_name.map(|name| &name[..]), old);
+        let was = BStr::new(self.found.user.full_name());
+        if old == new {
+            if let Some(full_name) = full_name {
+                self.subject.decide_unchanged("full name", full_name.clone());
+            }
+            return Ok(());
+        }
+        self.builder.set_fields(File::Passwd, self.found.line, &[(PasswdField::Gecos, &new)]);
+        if let Some(full_name) = full_name.filter(|full_name| *full_name != was) {
             self.subject.decide("full name", full_name.clone(), format!("was {was}"));
+        }
+        for (part, value) in parts.named() {
+            let value = if value.is_empty() { "none".into() } else { value.clone() };
+            self.subject.decide(part, value, "");
         }
         Ok(())
     }

@@ -1,6 +1,6 @@
 //! Accounts in the making.
 
-use bstr::{BStr, ByteSlice};
+use bstr::{BStr, BString, ByteSlice};
 
 use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
@@ -257,9 +257,9 @@ impl<'a> AccountBatch<'a> {
     }
 
     /// Adds the lines of a group that nobody is in yet, so that they can be altered.
-    pub fn make_group(&mut self, name: &BStr, gid: Gid) {
+    pub fn make_group(&mut self, name: &BStr, gid: Gid, secret: Option<&BString>) {
         let mut written = AccountLines::default();
-        self.writer.write_group(name, gid, &mut written);
+        self.writer.write_group(name, gid, secret, &mut written);
         for (file, lines) in written.take_lines() {
             self.builder.edits.add_named(file, name, lines);
         }

@@ -1,5 +1,7 @@
 //! What else belongs to an account: its shell, how its password ages, its mail.
 
+use std::borrow::Cow;
+
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::{AccountKind, NewShadow};
@@ -8,11 +10,12 @@ use crate::context::PlanContext;
 use crate::drafting::obstacle;
 use crate::ownership::Owner;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
+use crate::plan::users::suspend::{Before, LONG_AGO, note_of_suspension, suspended_field};
 use crate::refusal::{Reason, Refusal, Result};
-use crate::request::CreateUser;
+use crate::request::{CreateUser, SuspensionAsked};
 use crate::surroundings::{Program, Site, Surroundings};
 use crate::table::File;
-use crate::value::{Expiry, Scheme, TreePath, path_fault};
+use crate::value::{Expiry, PasswordField, TreePath, Uid, path_fault};
 
 impl<'a> Writer<'a> {
     pub(crate) fn choose_shell<'r>(
@@ -59,7 +62,7 @@ impl<'a> Writer<'a> {
     pub(crate) fn write_shadow(
         &self,
         request: &CreateUser,
-        name: &BStr,
+        (name, uid): (&BStr, Uid),
         hash: Option<&BString>,
         subject: &mut Subject,
         written: &mut AccountLines,
@@ -89,15 +92,46 @@ impl<'a> Writer<'a> {
             return Ok(());
         }
         if let Some(hash) = hash {
-            let scheme = Scheme::of(hash).map_or("unknown", Scheme::name);
+            let scheme = match PasswordField::read(hash) {
+                PasswordField::Set(scheme) | PasswordField::Locked(scheme) => scheme.name(),
+                _ => "none",
+            };
             subject.decide("password", scheme, "only the hash is kept");
         }
-        let field = hash.map_or(&b"!"[..], |hash| hash);
+        let mut field = Cow::Borrowed(hash.map_or(&b"!"[..], |hash| hash));
+        let mut expires = expires;
+        let details = request.details.as_deref();
+        if let Some(SuspensionAsked::Yes(reason)) = details.and_then(|it| it.suspended.as_ref()) {
+            let before = Before {
+                name,
+                uid,
+                field: PasswordField::read(&field),
+                expires: match expiry {
+                    Some(Expiry::On(day)) => Some(day),
+                    _ => None,
+                },
+            };
+            match note_of_suspension(self.context, before, reason) {
+                Some(note) => written.steps.push(Step::NoteSuspended(note)),
+                None => {
+                    written.cautions.push(Caution::SuspendedUnnoted { name: name.into() });
+                }
+            }
+            subject.decide("suspended", "by no way", reason.clone());
+            field = Cow::Owned(suspended_field(&field));
+            expires = LONG_AGO.0.to_string();
+        }
         let must_change = hash.is_some() && request.must_change;
         let kind = if request.service { AccountKind::Service } else { AccountKind::Person };
-        let mut line = self.shadow.fields(kind, name, field, must_change, expires.as_bytes());
-        if let Some(aging) = &request.aging {
-            line[NewShadow::AGING] = aging;
+        let mut line = self.shadow.fields(kind, name, &field, must_change, expires.as_bytes());
+        let (aging, changed);
+        if let Some(details) = details {
+            aging = details.aging.over(line[NewShadow::AGING]);
+            line[NewShadow::AGING] = &aging;
+            if let Some(day) = details.changed.filter(|_| !must_change) {
+                changed = day.map(|day| day.0.to_string()).unwrap_or_default();
+                line[NewShadow::CHANGED] = changed.as_bytes();
+            }
         }
         written.add(File::Shadow, &line);
         Ok(())

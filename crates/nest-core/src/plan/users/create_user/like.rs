@@ -7,7 +7,7 @@ use crate::change::Decision;
 use crate::context::PlanContext;
 use crate::drafting::{find_user, private_group};
 use crate::refusal::{Reason, Refusal, Result};
-use crate::request::CreateUser;
+use crate::request::{AgingFields, CreateUser};
 use crate::value::{GroupName, Uid};
 use crate::words::list;
 
@@ -69,9 +69,12 @@ pub(super) fn filled_in(
         request.primary = Some(name.unwrap_or_else(|| found.gid.to_string().into()).into());
     }
     if let Some(shadow) = shadow.filter(|_| kind == AccountKind::Person) {
-        let fields = [shadow.hold, shadow.renew, shadow.remind, shadow.late];
-        let aging: Vec<BString> = fields.into_iter().map(BString::from).collect();
-        request.aging = Some(bstr::join(":", &aging).into());
+        request.details.get_or_insert_default().aging = AgingFields {
+            hold: Some(shadow.hold.into()),
+            renew: Some(shadow.renew.into()),
+            remind: Some(shadow.remind.into()),
+            late: Some(shadow.late.into()),
+        };
         let value = match shadow.aging().renew {
             None => "need not be renewed".to_owned(),
             Some(days) => format!("must be renewed after {days} days"),

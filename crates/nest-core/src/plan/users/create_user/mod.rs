@@ -11,7 +11,6 @@ mod write;
 pub(crate) use batch::{AccountBatch, AccountIds, Given};
 pub(crate) use write::{AccountLines, Writer};
 
-use bstr::ByteSlice;
 use hashbrown::HashSet;
 
 use crate::change::Plan;
@@ -19,7 +18,7 @@ use crate::context::PlanContext;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::CreateUser;
 use crate::table::File;
-use crate::value::{Expiry, check_keys};
+use crate::value::{Expiry, GecosParts, check_keys, unfit};
 use crate::words::list;
 
 /// Plans the batch of users: all of them, or none.
@@ -111,6 +110,12 @@ pub(crate) fn check_values(context: PlanContext<'_>, request: &CreateUser) -> Ve
     if let Some(full_name) = &request.full_name {
         faults.extend(check_full_name(full_name).err());
     }
+    if let Some(details) = &request.details {
+        faults.extend(gecos_faults(&details.gecos));
+        if details.suspended.is_some() && context.book.shadow.is_none() {
+            faults.push(Reason::NoShadowForExpiry);
+        }
+    }
     faults.extend(request.window.faults().into_iter().map(Reason::from));
     for keys in &request.keys {
         let fault = |fault| Reason::BadKeys { path: keys.path.clone(), fault };
@@ -121,18 +126,13 @@ pub(crate) fn check_values(context: PlanContext<'_>, request: &CreateUser) -> Ve
 
 /// What the GECOS field can't hold in a full name.
 pub(crate) fn check_full_name(full_name: &[u8]) -> Result<(), Reason> {
-    let is_plain = |byte: &u8| (b' '..=b'~').contains(byte) && !matches!(byte, b':' | b',');
-    if full_name.iter().all(is_plain) {
-        return Ok(());
-    }
-    let fault = full_name.chars().find_map(|c| match c {
-        ':' => Some("a colon"),
-        ',' => Some("a comma"),
-        '\n' | '\r' => Some("a line end"),
-        c if c.is_control() => Some("a control character"),
-        _ => None,
-    });
-    fault.map_or(Ok(()), |fault| Err(Reason::BadFullName(fault)))
+    let fault = unfit(full_name);
+    fault.map_or(Ok(()), |fault| Err(Reason::BadGecos { part: "full_name", fault }))
+}
+
+/// What it can't hold in the parts after that.
+pub(crate) fn gecos_faults(parts: &GecosParts) -> impl Iterator<Item = Reason> {
+    parts.faults().into_iter().map(|(part, fault)| Reason::BadGecos { part, fault })
 }
 
 #[cfg(test)]

@@ -108,34 +108,45 @@ impl<'a> Writer<'a> {
         let home = keep(wrong, plan_home(self.context, request, name, owner, subject));
         let shell = keep(wrong, self.choose_shell(request, name, subject, written));
         self.write_ranges(request, name, ranges, subject, written);
-        keep(wrong, self.write_shadow(request, name, hash, subject, written));
+        keep(wrong, self.write_shadow(request, (name, *uid), hash, subject, written));
         let (Some(home), Some(shell)) = (home, shell) else { return };
         written.steps.extend(home.steps);
         written.cautions.extend(home.cautions);
         let full_name: &[u8] = request.full_name.as_ref().map_or(b"", |name| name);
+        let gecos = request.details.as_ref().filter(|details| details.gecos.asks());
+        let gecos = gecos.map(|details| details.gecos.over(Some(full_name), b""));
+        let gecos: &[u8] = gecos.as_ref().map_or(full_name, |gecos| gecos);
         let password: &[u8] = if self.context.book.shadow.is_some() { b"x" } else { b"!" };
         let (mut uid_text, mut gid_text) = (itoa::Buffer::new(), itoa::Buffer::new());
         let (uid_text, gid_text) = (uid_text.format(uid.0), gid_text.format(primary.gid.0));
         let (uid_text, gid_text) = (uid_text.as_bytes(), gid_text.as_bytes());
-        let fields = [name, password, uid_text, gid_text, full_name, &home.field, shell];
+        let fields = [name, password, uid_text, gid_text, gecos, &home.field, shell];
         written.add(File::Passwd, &fields);
         if primary.private {
-            self.write_group(name, primary.gid, written);
+            self.write_group(name, primary.gid, None, written);
         }
         if policy.mail_create && !request.service {
             self.make_mail(name, owner, written);
         }
     }
 
-    /// Writes a group that nobody is in yet.
-    pub fn write_group(&self, name: &BStr, gid: Gid, written: &mut AccountLines) {
+    /// Writes a group that nobody is in yet, with what stands for its password if that is
+    /// anything.
+    pub fn write_group(
+        &self,
+        name: &BStr,
+        gid: Gid,
+        secret: Option<&BString>,
+        written: &mut AccountLines,
+    ) {
         let has_gshadow = self.context.book.gshadow.is_some();
         let password: &[u8] = if has_gshadow { b"x" } else { b"!" };
         let mut gid_text = itoa::Buffer::new();
         let gid_text = gid_text.format(gid.0).as_bytes();
         written.add(File::Group, &[name, password, gid_text, b""]);
         if has_gshadow {
-            written.add(File::Gshadow, &[name, b"!", b"", b""]);
+            let secret = secret.map_or(&b"!"[..], |secret| secret);
+            written.add(File::Gshadow, &[name, secret, b"", b""]);
         }
     }
 
