@@ -7,7 +7,7 @@ use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 use crate::commands::{
     change_group, change_user, check, completions, create_group, create_user, delete_group,
     delete_user, demo, export, intake, list_admins, list_changes, list_groups, list_ids, list_keys,
-    list_retired, list_rules, list_users, man_pages, password_group, password_user, purge,
+    list_retired, list_rules, list_users, man_pages, merge, password_group, password_user, purge,
     reassign, recover, regroup, rename_group, rename_user, renumber, repair, show_change,
     show_group, show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
 };
@@ -128,6 +128,7 @@ enum Verb {
     Regroup(regroup::RegroupArgs),
     Renumber(renumber::RenumberArgs),
     Intake(intake::IntakeArgs),
+    Merge(merge::MergeArgs),
     /// Write users or groups as a table that intake takes back.
     #[command(subcommand)]
     Export(Export),
@@ -173,6 +174,7 @@ impl Verb {
             | Verb::Regroup(_)
             | Verb::Renumber(_)
             | Verb::Intake(_)
+            | Verb::Merge(_)
             | Verb::Repair(_)
             | Verb::Undo(_) => Ok(()),
         }
@@ -306,6 +308,7 @@ impl Cli {
             Verb::Regroup(args) => args.run(global),
             Verb::Renumber(args) => args.run(global),
             Verb::Intake(args) => args.run(global),
+            Verb::Merge(args) => args.run(global),
             Verb::Export(Export::Users(args)) => args.run(global),
             Verb::Export(Export::Groups(args)) => args.run(global),
             Verb::Check(args) => args.run(global),

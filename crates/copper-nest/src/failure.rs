@@ -118,7 +118,8 @@ impl Failure {
         let message = lines.join("\n");
         let stop = if message.ends_with(['.', ':', '?']) { "" } else { "." };
         errln!("{bad}{message}{stop}{reset}");
-        faults::print(&self.faults);
+        let word = if self.kind == "undecided" { "proposed" } else { "put" };
+        faults::print(&self.faults, word);
         if !self.faults.is_empty() && !self.ways.is_empty() {
             errln!("");
         }
@@ -165,7 +166,7 @@ impl From<Box<Refusal>> for Failure {
         let mut ways = std::mem::take(&mut refusal.ways);
         spell_out(&mut ways, None);
         let faults = match &refusal.reason {
-            Reason::Roster { faults, .. } => faults.clone(),
+            Reason::Roster { faults, .. } | Reason::Undecided { faults } => faults.clone(),
             _ => Vec::new(),
         };
         Failure { ways, faults, ..Failure::of(status, kind, *refusal) }

@@ -42,6 +42,8 @@ const SPECIAL: &[(&str, u32, u32, u32)] = &[
     ("bin/sh", 0, 0, 0o755),
     ("usr/bin/sudo", 0, 0, 0o4755),
     ("usr/sbin/nologin", 0, 0, 0o755),
+    ("srv/images/harbour/etc/shadow", 0, 42, 0o640),
+    ("srv/images/harbour/etc/gshadow", 0, 42, 0o640),
     ("root", 0, 0, 0o700),
     ("home/sunniva", 1000, 1000, 0o750),
     ("home/sunniva/.ssh", 1000, 1000, 0o700),
@@ -110,6 +112,14 @@ const DAY: &[(&str, &[&str])] = &[
         &["intake", "{tree}/root/crew.csv", "--groups-too", "--dry-run"],
     ),
     ("All of them, as one change.", &["intake", "{tree}/root/crew.csv", "--groups-too"]),
+    (
+        "The harbour's old server moves in. What has to be decided?",
+        &["merge", "{tree}/srv/images/harbour", "-n", "--decisions", "{tree}/root/harbour.toml"],
+    ),
+    (
+        "By these decisions, all of its people, as one change.",
+        &["merge", "{tree}/srv/images/harbour", "--decisions", "{tree}/root/harbour.toml"],
+    ),
     ("Which numbers are taken by now?", &["list", "ids"]),
     ("Mend what has one right answer; the rest is listed.", &["repair", "--yes"]),
     ("It goes back like anything else.", &["undo", "--yes"]),

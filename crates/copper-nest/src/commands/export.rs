@@ -82,7 +82,7 @@ const GROUPS: &str = "Examples:
   copper-nest --tree /srv/image export groups --without-members --as json";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
-enum Kind {
+pub enum Kind {
     People,
     Services,
     All,

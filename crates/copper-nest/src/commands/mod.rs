@@ -23,6 +23,7 @@ pub mod list_retired;
 pub mod list_rules;
 pub mod list_users;
 pub mod man_pages;
+pub mod merge;
 pub mod password_group;
 pub mod password_user;
 pub mod passwords;

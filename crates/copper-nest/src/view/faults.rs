@@ -7,9 +7,22 @@ use serde_json::json;
 
 use super::{style, visible, width};
 
-/// Prints faults on stderr: file by file, the place, the column, what is wrong, and
-/// below it what to put instead.
-pub fn print(faults: &[Fault]) {
+/// Prints faults on stderr.
+pub fn print(faults: &[Fault], word: &str) {
+    let text = in_words(faults, word);
+    if !text.is_empty() {
+        errln!("{}", text.trim_end_matches('\n'));
+    }
+}
+
+/// Prints them on stdout, where they are what was asked for.
+pub fn tell(faults: &[Fault], word: &str) {
+    outln!("{}", in_words(faults, word).trim_end_matches('\n'));
+}
+
+/// File by file, the place, the column, what is wrong, and below it what to put instead, after
+/// this word.
+fn in_words(faults: &[Fault], word: &str) -> String {
     let place = |fault: &Fault| match &fault.cell {
         Some(cell) => cell.clone(),
         None => format!("{}:{}", fault.line, fault.at),
@@ -34,12 +47,10 @@ pub fn print(faults: &[Fault]) {
         }
         if !fault.instead.is_empty() {
             let instead = visible(fault.instead.as_bytes());
-            text += &format!("{}{quiet}put{quiet:#} {instead}\n", " ".repeat(width(&before)));
+            text += &format!("{}{quiet}{word}{quiet:#} {instead}\n", " ".repeat(width(&before)));
         }
     }
-    if !text.is_empty() {
-        errln!("{}", text.trim_end_matches('\n'));
-    }
+    text
 }
 
 /// A message in lines that a terminal holds beside what stands before them.

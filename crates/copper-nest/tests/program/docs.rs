@@ -154,6 +154,15 @@ true and false.
 `copper-nest intake groups.csv crew.csv` is one change: groups are made first, then users, row by row, and then the
 groups get their members. A primary group may be one that an earlier row makes with its user.
 
+## Numbers
+
+`copper-nest renumber` takes tables with the columns `kind` (user or group), `name` and `id`: which number each is to
+have, with all its files. With a column `was` a table is about files that were copied from another system and carry the
+number that their owner had there: accounts stay as they are, and `--paths` says where the files are.
+
+    kind,name,was,id
+    user,odile,1001,1003
+
 ## What export leaves out
 
 Everything in homes. What an account has beside that is in the tables, or is said to be left out, and then the status

@@ -166,6 +166,7 @@ const MATRIX: &[(&str, &str, &[Row])] = &[
         ],
     ),
     ("repair", "it mends what gives and takes nothing, and takes out what is at fault", &[]),
+    ("merge", "it only gives: who is here stays as they are", &[]),
     ("create-user", "it only gives", &[]),
     ("create-group", "it only gives", &[]),
     ("password-group", "a group's password is no way to sign in", &[]),

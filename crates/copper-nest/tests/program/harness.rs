@@ -392,6 +392,9 @@ pub fn paste(command: &str) -> Run {
     });
     let path = format!("{}:{}", folder.display(), std::env::var("PATH").unwrap());
     let mut shell = Command::new("bash");
+    // What it makes where it stands goes with it.
+    let stand = tempfile::tempdir().unwrap();
+    shell.current_dir(stand.path());
     shell.args(["-c", command]).env("PATH", path).env("SOURCE_DATE_EPOCH", NOW);
     Run::of(shell.stdin(Stdio::null()))
 }

@@ -23,6 +23,7 @@ mod last_seen;
 mod leaving;
 mod list_users;
 mod live;
+mod merge;
 mod mutations;
 mod output;
 mod pam;

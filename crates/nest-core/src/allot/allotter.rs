@@ -271,6 +271,14 @@ impl<'a> Allotter<'a> {
         (since, self.world.carriers_elsewhere(id, of == IdUse::Gid, &[]))
     }
 
+    /// Who holds a number: a user or a group, one that had it before, or a range over it.
+    pub fn holder(&self, of: IdUse, id: u32) -> Option<Holder> {
+        match of {
+            IdUse::Uid => holder_of_uid(self.book, self.world, id),
+            IdUse::Gid => holder_of_gid(self.book, self.world, id),
+        }
+    }
+
     /// Sets a number aside that is asked for later in the plan: it is not chosen for others.
     pub fn set_aside(&mut self, id: u32) {
         self.ids().add(id);

@@ -306,6 +306,9 @@ pub enum Caution {
     /// An account that is made as one that is over.
     #[error("{name} is made expired: it is over since {day}")]
     MadeExpired { name: BString, day: Day },
+    /// Accounts of another tree that administer there and not here.
+    #[error("{} there, and not here: nothing decided says so", administrators(.names))]
+    NoAdminHere { names: Vec<BString> },
     /// A row that is passed over, and the account differs from it.
     #[error("{name} is passed over, and is not as its row says: it has {has}")]
     RowDiffers { name: BString, has: String },
@@ -390,6 +393,12 @@ pub(crate) fn gather_alike(cautions: &mut Vec<Caution>) {
             cautions.push(Caution::MoreAlike { more });
         }
     }
+}
+
+/// Who is administrator, as the beginning of a sentence.
+fn administrators(names: &[BString]) -> String {
+    let verb = if names.len() == 1 { "is administrator" } else { "are administrators" };
+    format!("{} {verb}", crate::words::first_of(names, MOST_ALIKE))
 }
 
 #[cfg(test)]

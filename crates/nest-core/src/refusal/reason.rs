@@ -126,6 +126,25 @@ pub enum Reason {
     /// Rows of a roster that can't be had.
     #[error("{} wrong{}", things(.faults.len()), also(*.span_full))]
     Roster { faults: Vec<Fault>, span_full: usize },
+    /// Accounts of another tree of which it is not said what becomes of them.
+    #[error("{} to be decided", counted(.faults.len(), "thing is", "things are"))]
+    Undecided { faults: Vec<Fault> },
+    /// Decisions that were written when the files of the trees were others.
+    #[error(
+        "the decisions are for another state of the trees: accounts here or in {tree} were changed since they were written"
+    )]
+    OtherState { tree: String },
+    /// Files of another system that may be anywhere.
+    #[error(
+        "the table is about files that were copied from another system, and --paths does not say where they are: everywhere else the same numbers are other people's"
+    )]
+    CopiedWhere,
+    /// A place that holds homes of others too.
+    #[error("{path} holds the homes of others too, whose files carry numbers of this system: {}", some(.names))]
+    HomesOfOthers { path: BString, names: Vec<BString> },
+    /// Decisions about names that do not come.
+    #[error("the decisions name {}, which {} not among what comes", some(.names), if .names.len() == 1 { "is" } else { "are" })]
+    NobodyToDecide { names: Vec<BString> },
     /// A range of the administrator's choice that is not free.
     #[error("the range {span} is not free: an id, another range or an avoided span is in it")]
     RangeTaken { span: IdSpan },

@@ -36,6 +36,7 @@ use self::source::Cells;
 use crate::request::{CreateGroup, CreateUser};
 
 pub use cells::{ReadingOptions, RowBuffer};
+pub(crate) use write::unfit_name;
 
 /// Rows to be taken in.
 #[derive(Debug, Default)]
@@ -117,6 +118,12 @@ impl Roster {
         roster
     }
 
+    /// Accounts of another tree as rows: each stands where its line is in one of these files.
+    pub(crate) fn of_lines(sources: Vec<RosterSource>, rows: Vec<RosterRow>) -> Self {
+        let headers = sources.iter().map(|_| Vec::new()).collect();
+        Roster { sources, rows, headers, ..Roster::default() }
+    }
+
     /// Something wrong with a row, at the value of a column.
     pub fn fault(&self, row: &RosterRow, column: Column, wrong: Wrong) -> Fault {
         let source = &self.sources[row.source];
@@ -169,6 +176,19 @@ impl Roster {
 }
 
 impl RosterRow {
+    /// A row that is not read from a text: which source its line is in, where it begins there,
+    /// and in which columns it says something.
+    pub(crate) fn of_line(
+        (source, number, offset): (usize, usize, usize),
+        given: &[Column],
+        what: RowRequest,
+    ) -> Self {
+        let mut columns = Columns::default();
+        given.iter().for_each(|column| _ = columns.insert(*column));
+        let cells = Cells::At(Vec::new());
+        RosterRow { source, number, offset, cells, name: None, given: columns, what }
+    }
+
     /// Whether it asks for a number.
     pub fn gives_id(&self) -> bool {
         self.given.contains(Column::Uid) || self.given.contains(Column::Gid)

@@ -1,5 +1,6 @@
 //! Tables of numbers: which user and which group gets which. Columns or keys `kind`, `name` and
-//! `id`; in JSON and TOML also lists `user` and `group`, which say the kind.
+//! `id`; in JSON and TOML also lists `user` and `group`, which say the kind. With `was` they are
+//! about files that carry the number that somebody had on another system.
 
 use std::borrow::Cow;
 
@@ -34,6 +35,9 @@ pub struct NumberRow {
     pub name: BString,
     /// The number that it is to have.
     pub id: u32,
+    /// The number that files of its carry, which come from another system: then it has the new
+    /// one already.
+    pub was: Option<u32>,
     /// Which source it is from.
     source: usize,
     /// Where the name and the number stand in it.
@@ -41,7 +45,10 @@ pub struct NumberRow {
 }
 
 /// What the columns are called.
-const COLUMNS: [&str; 3] = ["kind", "name", "id"];
+const COLUMNS: [&str; 4] = ["kind", "name", "id", "was"];
+
+/// So many of them are in each table.
+const NEEDED: usize = 3;
 
 /// One that can be put in the place of an empty table.
 const EXAMPLE: &str = "a header, kind,name,id , and a line for each: user,maren,2004";
@@ -67,7 +74,7 @@ impl NumberTable {
         };
         let row = |thing, name: &[u8], id, line: Line<'_>| {
             let source = usize::from(thing == UserOrGroup::Group);
-            NumberRow { thing, name: name.into(), id, source, at: [line.start; 2] }
+            NumberRow { thing, name: name.into(), id, was: None, source, at: [line.start; 2] }
         };
         let users = book.users.records().filter_map(|(line, user)| {
             Some(row(UserOrGroup::User, user.name, user.uid()?.0, line))
@@ -125,7 +132,7 @@ impl TakesRows for Numbers<'_> {
         offset: usize,
         values: Vec<(Cow<'_, str>, usize, CellValue)>,
     ) {
-        let mut found: [Option<(String, usize)>; 3] = Default::default();
+        let mut found: [Option<(String, usize)>; 4] = Default::default();
         for (key, at, value) in values {
             let Some(column) = COLUMNS.iter().position(|column| *column == key) else {
                 self.fault(at, None, unknown(&key));
@@ -206,7 +213,7 @@ impl Numbers<'_> {
             let place = |field| field_at(source, start, field);
             let Some(columns) = &columns else {
                 let found = self.header(&record, place);
-                if COLUMNS.iter().enumerate().any(|(at, _)| !found.contains(&Some(at))) {
+                if (0..NEEDED).any(|at| !found.contains(&Some(at))) {
                     return self.fault(
                         start,
                         None,
@@ -222,7 +229,7 @@ impl Numbers<'_> {
                 self.fault(start, None, Wrong::new(message, "a comma between the values"));
                 continue;
             }
-            let mut found: [Option<(String, usize)>; 3] = Default::default();
+            let mut found: [Option<(String, usize)>; 4] = Default::default();
             for (field, value) in record.iter().enumerate() {
                 if let Some(Some(column)) = columns.get(field) {
                     found[*column] = Some((value.trim().to_owned(), place(field)));
@@ -253,8 +260,8 @@ impl Numbers<'_> {
     }
 
     /// A row, of what was found of it.
-    fn row(&mut self, start: usize, found: [Option<(String, usize)>; 3]) {
-        let [kind, name, id] = found.map(|found| found.filter(|(text, _)| !text.is_empty()));
+    fn row(&mut self, start: usize, found: [Option<(String, usize)>; 4]) {
+        let [kind, name, id, was] = found.map(|found| found.filter(|(text, _)| !text.is_empty()));
         let mut missing = |what: Option<(String, usize)>, column: &str| {
             if what.is_none() {
                 let wrong = Wrong::new(format!("this row has no {column}"), EXAMPLE);
@@ -276,14 +283,20 @@ impl Numbers<'_> {
                 None
             }
         };
-        let number = read_plain_id(BStr::new(&id));
-        if number.is_none() {
-            let wrong = Wrong::new(format!("{id:?} is no number"), "a whole number, 2004 say");
-            self.fault(id_at, None, wrong);
-        }
-        if let (Some(thing), Some(id)) = (thing, number) {
+        let mut number = |text: &str, at: usize| {
+            let number = read_plain_id(BStr::new(text));
+            if number.is_none() {
+                let wrong =
+                    Wrong::new(format!("{text:?} is no number"), "a whole number, 2004 say");
+                self.fault(at, None, wrong);
+            }
+            number
+        };
+        let id = number(&id, id_at);
+        let was = was.map(|(was, at)| number(&was, at));
+        if let (Some(thing), Some(id), true) = (thing, id, was != Some(None)) {
             let (name, source, at) = (name.into(), self.number, [name_at, id_at]);
-            self.table.rows.push(NumberRow { thing, name, id, source, at });
+            self.table.rows.push(NumberRow { thing, name, id, was: was.flatten(), source, at });
         }
     }
 }
@@ -293,7 +306,7 @@ fn unknown(title: &str) -> Wrong {
         "" => "a column has no title".to_owned(),
         title => format!("there is no column {title:?}"),
     };
-    Wrong::new(message, "kind, name and id")
+    Wrong::new(message, "kind, name and id, and was for copied files")
 }
 
 #[cfg(test)]

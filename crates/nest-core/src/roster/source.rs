@@ -142,6 +142,11 @@ impl RosterSource {
         &self.text
     }
 
+    /// A fault at a place of the text that is in no column.
+    pub(crate) fn fault_at(&self, offset: usize, wrong: Wrong) -> Fault {
+        self.fault(offset, None, wrong)
+    }
+
     /// A fault at a place of the text.
     pub(super) fn fault(&self, offset: usize, column: Option<Column>, wrong: Wrong) -> Fault {
         if let Some(places) = &self.sheet {

@@ -118,7 +118,7 @@ impl<'a> WrittenRow<'a> {
 }
 
 /// Why a name can't stand in a table, in words that follow it.
-fn unfit_name(name: &[u8]) -> Option<&'static str> {
+pub(crate) fn unfit_name(name: &[u8]) -> Option<&'static str> {
     if name.to_str().is_err() {
         return Some("is not UTF-8");
     }

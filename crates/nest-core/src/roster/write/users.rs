@@ -5,10 +5,11 @@ use std::collections::HashSet;
 use bstr::{BStr, BString, ByteSlice};
 use serde_json::Value;
 
-use super::{PasswordHashes, WrittenRoster, WrittenRow, unfit_name, written};
+use super::{PasswordHashes, WrittenRoster, WrittenRow, cell_text, unfit_name, written};
 use crate::account::{Account, AccountKind, NO_HOME};
 use crate::policy::Policy;
-use crate::roster::{Column, Form};
+use crate::request::CreateUser;
+use crate::roster::{Column, Form, RosterRow, RowRequest};
 use crate::suspended::Suspended;
 use crate::table::{Passwd, Shadow};
 use crate::value::{
@@ -127,6 +128,28 @@ impl UserWriting<'_> {
             }
         }
         row
+    }
+
+    /// What would be asked to make an account as it is, and what can't be.
+    pub(crate) fn asked_of(
+        &self,
+        account: &Account<'_>,
+        shares: bool,
+    ) -> (CreateUser, Vec<String>) {
+        let row = self.row(account, shares);
+        let mut left_out = row.left_out;
+        let what = RowRequest::User(Some(Box::default()));
+        let mut asked = RosterRow::of_line((0, 0, 0), &[], what);
+        for (column, value) in row.values {
+            if let Err(wrong) = asked.set(column, cell_text(&value).into(), None) {
+                let name = BStr::new(account.user.name);
+                left_out.push(format!("the {column} of {name}: {}", wrong.message));
+            }
+        }
+        match asked.what {
+            RowRequest::User(Some(user)) => (*user, left_out),
+            RowRequest::User(None) | RowRequest::Group(_) => (CreateUser::default(), left_out),
+        }
     }
 
     fn groups(&self, account: &Account<'_>, row: &mut WrittenRow<'_>) {

@@ -3,7 +3,9 @@
 //!
 //! - `moves`: which rows there are, and what they come to
 //! - `judge`: what stands in their way
+//! - `copied`: files that come from another system, with the numbers that are used there
 
+mod copied;
 mod judge;
 mod moves;
 #[cfg(test)]
@@ -74,6 +76,9 @@ const WHAT: &str = "nothing was renumbered";
 /// # Errors
 /// A [`Refusal`] with everything that stands in the way of any row.
 pub fn renumber(context: PlanContext<'_>, request: &Renumber) -> Result<Plan> {
+    if request.table.rows.iter().any(|row| row.was.is_some()) {
+        return copied::renumber_copied(context, request);
+    }
     let paths = places(context, &request.paths, WHAT)?;
     let mut moves = Moves::of(context, request);
     let mut builder = PlanBuilder::new(context, request.summary.clone());

@@ -53,6 +53,8 @@ pub struct Intake {
     pub others: Option<Others>,
     /// Each new account has to have a first password, and must change it.
     pub first_passwords: bool,
+    /// The command in a few words, where it is another one.
+    pub summary: Option<String>,
     /// The command as it was given, for the ways round.
     pub again: String,
     /// Each decision about each row is wanted; else only the totals.
@@ -107,6 +109,8 @@ pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn> {
     if let Some(reason) = empty_file(context) {
         return Err(Refusal::new(what, reason));
     }
+    let summary = request.summary.clone();
+    let summary = summary.unwrap_or_else(|| format!("intake {}", shown.join(" ")));
     let mut planner = IntakePlanner {
         context,
         request,
@@ -115,7 +119,7 @@ pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn> {
         rows: Rows::default(),
         doubles: HashSet::new(),
         at: None,
-        batch: AccountBatch::new(context, format!("intake {}", shown.join(" "))),
+        batch: AccountBatch::new(context, summary),
         counts: Counts::default(),
         newcomers: Vec::new(),
         span_full: 0,

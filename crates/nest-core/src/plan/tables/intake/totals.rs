@@ -77,8 +77,9 @@ pub(crate) fn tell(
         say("ranges", format!("{} given", given.ranges), format!("in {}", span(bounds)));
     }
     if counts.made > 0 {
-        let (set, made) = (given.passwords, counts.made);
-        let value = match made - set {
+        let (set, made) = (given.passwords, counts.made.saturating_sub(given.suspended));
+        let value = match made.saturating_sub(set) {
+            _ if made == 0 => "by no way: suspended".to_owned(),
             _ if request.first_passwords => "by a first password, which must be changed".into(),
             0 => "by password, from the first day".to_owned(),
             without if set == 0 => {
@@ -87,7 +88,12 @@ pub(crate) fn tell(
             }
             without => format!("{set} by password; {without} not yet: none is set"),
         };
-        say("sign-in", value, String::new());
+        let why = match given.suspended {
+            0 => String::new(),
+            _ if made == 0 => String::new(),
+            suspended => format!("{suspended} suspended"),
+        };
+        say("sign-in", value, why);
     }
     let roster = &request.roster;
     if roster.trimmed > 0 {

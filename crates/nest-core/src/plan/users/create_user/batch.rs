@@ -9,7 +9,7 @@ use crate::plan::users::create_user::groups::Joins;
 use crate::plan::users::create_user::made::Made;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
 use crate::refusal::{Reason, Refusal, Result};
-use crate::request::CreateUser;
+use crate::request::{CreateUser, SuspensionAsked};
 use crate::table::{File, lines_of};
 use crate::value::{Gid, IdSpan, Uid};
 use crate::windows::Who;
@@ -39,6 +39,8 @@ pub(crate) struct Given {
     pub ranges_in: Option<(u32, u32)>,
     /// How many passwords.
     pub passwords: usize,
+    /// How many were suspended.
+    pub suspended: usize,
 }
 
 impl Given {
@@ -232,7 +234,15 @@ impl<'a> AccountBatch<'a> {
         let ranges = keep(wrong, self.choose_ranges(request, name)).unwrap_or_default();
         keep(wrong, self.window(request, name, uid, subject));
         self.given.uid(Uid(uid), self.builder.context.policy.services_ids.contains(uid));
-        self.given.passwords += usize::from(hash.is_some_and(|hash| hash.starts_with(b"$")));
+        let details = request.details.as_ref();
+        let asked = details.and_then(|details| details.suspended.as_ref());
+        match matches!(asked, Some(SuspensionAsked::Yes(_))) {
+            true => self.given.suspended += 1,
+            false => {
+                let has_password = hash.is_some_and(|hash| hash.starts_with(b"$"));
+                self.given.passwords += usize::from(has_password);
+            }
+        }
         if primary.private {
             self.note_group(name, primary.gid);
         }
