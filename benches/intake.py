@@ -4,7 +4,8 @@
     benches/intake.py [--rows 100000] [--accounts 1000000] [--homes 1000] [--runs 5] [--folder DIR]
 
 Rows without homes are taken in on an empty tree and on one with many accounts;
-each time one `create user` on the files that came of it is the yardstick. Rows
+each time one `create user` on the files that came of it is the yardstick. The same rows out of an .xlsx, and with
+accounts suspended that no row names, are held against that. Rows
 with homes are held against copying the skeleton as many times in one process,
 links, modes, owners and times kept, and flushing that once. Ratios are of medians
 of interleaved runs. Needs the release build and root (homes get owners).
@@ -17,6 +18,7 @@ import statistics
 import sys
 import tempfile
 import time
+import zipfile
 from pathlib import Path
 
 sys.path.insert(0, str(Path(__file__).resolve().parent))
@@ -62,6 +64,83 @@ def without_homes(base: Path, accounts: int, rows: int, runs: int) -> None:
     print(f"{rows} rows on {accounts} accounts: {statistics.median(took):.3f} s, one create user "
           f"{statistics.median(created):.3f} s, ratio {ratio:.2f} (at most 3: {verdict}); "
           f"peak {peak / 1e6:.0f} MB for {size / 1e6:.0f} MB of files")
+
+
+def spreadsheet(path: Path, rows: int) -> None:
+    """The same table as a spreadsheet program writes it: shared strings, one sheet."""
+    texts, places = [], {}
+
+    def place(text: str) -> int:
+        if text not in places:
+            places[text] = len(texts)
+            texts.append(text)
+        return places[text]
+
+    lines = []
+    for at, row in enumerate([("name", "full_name", "join")]
+                             + [(f"hand{i:06}", f"Hand Number {i}", "pilots") for i in range(rows)], 1):
+        cells = "".join(f'<c r="{column}{at}" t="s"><v>{place(text)}</v></c>' for column, text in zip("ABC", row))
+        lines.append(f'<row r="{at}">{cells}</row>')
+    space = "http://schemas.openxmlformats.org"
+    main, relations = f"{space}/spreadsheetml/2006/main", f"{space}/officeDocument/2006/relationships"
+    head = '<?xml version="1.0" encoding="UTF-8" standalone="yes"?>'
+    kinds = "application/vnd.openxmlformats-officedocument.spreadsheetml"
+    parts = {
+        "[Content_Types].xml": f'{head}<Types xmlns="{space}/package/2006/content-types">'
+        '<Default Extension="rels" ContentType="application/vnd.openxmlformats-package.relationships+xml"/>'
+        f'<Override PartName="/xl/workbook.xml" ContentType="{kinds}.sheet.main+xml"/>'
+        f'<Override PartName="/xl/worksheets/sheet1.xml" ContentType="{kinds}.worksheet+xml"/>'
+        f'<Override PartName="/xl/sharedStrings.xml" ContentType="{kinds}.sharedStrings+xml"/></Types>',
+        "_rels/.rels": f'{head}<Relationships xmlns="{space}/package/2006/relationships"><Relationship Id="rId1" '
+        f'Type="{relations}/officeDocument" Target="xl/workbook.xml"/></Relationships>',
+        "xl/workbook.xml": f'{head}<workbook xmlns="{main}" xmlns:r="{relations}"><sheets>'
+        '<sheet name="Crew" sheetId="1" r:id="rId1"/></sheets></workbook>',
+        "xl/_rels/workbook.xml.rels": f'{head}<Relationships xmlns="{space}/package/2006/relationships">'
+        f'<Relationship Id="rId1" Type="{relations}/worksheet" Target="worksheets/sheet1.xml"/>'
+        f'<Relationship Id="rId2" Type="{relations}/sharedStrings" Target="sharedStrings.xml"/></Relationships>',
+        "xl/worksheets/sheet1.xml": f'{head}<worksheet xmlns="{main}"><sheetData>{"".join(lines)}</sheetData></worksheet>',
+        "xl/sharedStrings.xml": f'{head}<sst xmlns="{main}">{"".join(f"<si><t>{text}</t></si>" for text in texts)}</sst>',
+    }
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as out:
+        for name, text in parts.items():
+            out.writestr(name, text)
+
+
+def other_ways(base: Path, accounts: int, rows: int, runs: int) -> None:
+    pristine = base / "pristine"
+    make_tree(pristine, accounts, shuffled=False)
+    others = min(1000, accounts)
+    with open(pristine / "etc/passwd") as passwd:
+        names = [line.split(":")[0] for line in passwd if not line.startswith("root:")][:others]
+    (pristine / "etc/group").open("a").write(f"pilots:x:210:{','.join(names)}\n")
+    (pristine / "etc/gshadow").open("a").write(f"pilots:!::{','.join(names)}\n")
+    table(base / "crew.csv", rows)
+    spreadsheet(base / "crew.xlsx", rows)
+    as_truth = f"--existing keep --others suspend --among pilots --not-more-than {others} --yes"
+    ways = {
+        "csv": "intake crew.csv --no-home",
+        "xlsx": "intake crew.xlsx --no-home",
+        f"csv, and {others} others suspended": f"intake crew.csv --no-home {as_truth}",
+        "csv, and all others told": "intake crew.csv --no-home --existing keep --others tell",
+    }
+    times = {name: [] for name in ways}
+    for at in range(runs + 1):
+        for name, words in ways.items():
+            tree = base / "tree"
+            shutil.copytree(pristine, tree, symlinks=True)
+            os.sync()
+            seconds, _ = timed(f"{PROGRAM} --tree {tree} {words}", base)
+            if at > 0:
+                times[name].append(seconds)
+            shutil.rmtree(tree)
+    shutil.rmtree(pristine)
+    medians = {name: statistics.median(all_) for name, all_ in times.items()}
+    for name in list(ways)[1:]:
+        most = 2 if name == "xlsx" else 1.25
+        ratio = medians[name] / medians["csv"]
+        verdict = "met" if ratio <= most else "NOT MET"
+        print(f"{rows} rows on {accounts} accounts, {name}: {medians[name]:.3f} s, csv alone "
+              f"{medians['csv']:.3f} s, ratio {ratio:.2f} (at most {most}: {verdict})")
 
 
 def with_homes(base: Path, homes: int, runs: int) -> None:
@@ -129,6 +208,7 @@ def main() -> None:
     try:
         without_homes(base, 0, args.rows, args.runs)
         without_homes(base, args.accounts, args.rows, args.runs)
+        other_ways(base, args.accounts, args.rows, args.runs)
         with_homes(base, args.homes, args.runs)
     finally:
         shutil.rmtree(base)

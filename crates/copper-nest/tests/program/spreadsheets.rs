@@ -115,3 +115,23 @@ fn a_real_spreadsheet_program_writes_what_is_read() {
         assert_eq!((&sheet.0, &sheet.1), (&plain.0, &plain.1), "{ending}");
     }
 }
+
+#[test]
+fn a_table_that_breaks_off_or_changes_its_encoding_is_refused_where_it_does() {
+    let tree = TestTree::new();
+    let table = tree.path("crew.csv");
+    let shown = table.display().to_string();
+    let whole = "name,full_name,join\nmaren,Maren Solvik,pilots\n";
+    for (rest, says) in [
+        (
+            &b"odile,Odile \xc5ngstr\xf6m,\n"[..],
+            "3:13    byte 0xc5 is not UTF-8; the file may be Latin-1",
+        ),
+        (b"odile,Odile Str", "this row has 2 fields, and the header has 3"),
+        (b"odile,\"Odile Str", "a quote is opened here and never closed"),
+        (b"odile,Odile Strand,pil", "there is no group pil"),
+    ] {
+        std::fs::write(&table, [whole.as_bytes(), rest].concat()).unwrap();
+        tree.refused(&format!("intake {shown}"), 3, says);
+    }
+}
