@@ -148,6 +148,12 @@ impl<'a> Homes<'a> {
     pub fn keys(&self, question: &Question<'_, '_>, rules: &Rules, uid: Uid) -> Keys {
         let home = BStr::new(question.user.home);
         let places = key_places(rules, question.user.name, question.user.uid());
+        let in_home = places.iter().all(|place| matches!(place, KeyPlace::InHome(_)));
+        let stays = self.edits.is_empty() && !self.homes.contains_key(home.as_bytes());
+        // Where there is no home there is nothing in it: of many new accounts that is asked once.
+        if in_home && stays && matches!(self.context.world.facts(home), Ok(None)) {
+            return Keys::NoHome;
+        }
         let files = places.iter().map(|place| match place {
             KeyPlace::At(path) => {
                 question.keys_at(place, home, uid, rules, self.edits.get(path.as_slice()).copied())

@@ -36,7 +36,12 @@ const SHORT: usize = 256;
 
 impl<'a> ListedGroup<'a> {
     pub fn of(group: Group<'a>) -> Self {
-        let members = (group.members.len() > SHORT).then(|| group.members().collect());
+        let members = (group.members.len() > SHORT).then(|| {
+            let count = memchr::memchr_iter(b',', group.members).count() + 1;
+            let mut members = HashSet::with_capacity(count);
+            members.extend(group.members());
+            members
+        });
         ListedGroup { group, members }
     }
 

@@ -221,19 +221,26 @@ impl<'a> Consequences<'a> {
             account.was_admin = memberships.before.is_admin(account.before.as_ref());
             account.is_admin = memberships.after.is_admin(account.after.as_ref());
         });
-        let mut access = Vec::new();
-        for account in &accounts {
-            if account.itself {
-                tell_sign_in(account, &mut access);
-            }
-            memberships.tell(context, account, &members, &mut access);
-        }
+        let told: Vec<Vec<AccessChange>> = accounts
+            .par_chunks(MANY)
+            .map(|some| {
+                let mut access = Vec::new();
+                for account in some {
+                    if account.itself {
+                        tell_sign_in(account, &mut access);
+                    }
+                    memberships.tell(context, account, &members, &mut access);
+                }
+                access
+            })
+            .collect();
+        let mut access: Vec<AccessChange> = told.into_iter().flatten().collect();
         leftovers::tell(context, plan, &mut access);
         // Where accounts come from files alone, nobody else is anybody.
         if context.world.origin() != Origin::FilesAlone {
             memberships.tell_strangers(&accounts, &members, &mut access);
         }
-        access.sort_by(|one, other| one.name.cmp(&other.name));
+        access.par_sort_by(|one, other| one.name.cmp(&other.name));
         let mut consequences = Consequences { access, accounts, groups, halves: Vec::new() };
         consequences.halves = halves::cautions(context, plan, &consequences, &memberships);
         consequences

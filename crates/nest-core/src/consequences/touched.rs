@@ -3,7 +3,8 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use hashbrown::HashSet;
+use hashbrown::{HashMap, HashSet};
+use smallvec::SmallVec;
 
 use super::Affected;
 use super::homes::Homes;
@@ -14,8 +15,16 @@ use crate::table::{File, Group, Passwd, Record, Shadow, name_on};
 use crate::value::{Gid, PasswordField, Uid};
 use crate::windows::{edits_stack, edits_windows, names_in};
 
-/// Who is in other groups afterwards, and which gids it is about.
-pub(super) type Members<'a> = BTreeMap<&'a [u8], BTreeSet<u32>>;
+/// Who is in other groups afterwards, and which gids it is about, each once.
+pub(super) type Members<'a> = HashMap<&'a [u8], SmallVec<[u32; 2]>>;
+
+/// Notes that somebody is in a group of this gid otherwise.
+fn note<'a>(members: &mut Members<'a>, name: &'a [u8], gid: u32) {
+    let gids = members.entry(name).or_default();
+    if !gids.contains(&gid) {
+        gids.push(gid);
+    }
+}
 
 /// Whom a plan touches.
 pub(super) struct Touched<'a> {
@@ -113,7 +122,8 @@ pub(super) fn touched<'a>(
     let is_known = |name: &&&[u8]| {
         come.contains(**name) || lines.contains_key(**name) || renamed.contains(**name)
     };
-    let members = members.keys().filter(|name| !is_known(name)).copied().collect();
+    let mut members: Vec<&[u8]> = members.keys().filter(|name| !is_known(name)).copied().collect();
+    members.sort_unstable();
     Touched { lines, come, members }
 }
 
@@ -141,7 +151,8 @@ pub(super) fn regrouped<'a>(
             let gids = [before, after].into_iter().flatten().filter(|of| !own.contains(of));
             let gids: Vec<u32> = gids.filter_map(|(_, gid)| Some(gid?.0)).collect();
             if !gids.is_empty() {
-                members.entry(account.name()).or_default().extend(gids);
+                let name = account.name();
+                gids.into_iter().for_each(|gid| note(members, name, gid));
             }
         }
     }
@@ -158,7 +169,7 @@ pub(super) fn listed_otherwise<'a>(groups: &[GroupChange<'a>], members: &mut Mem
             let Some(Gid(gid)) = ours.group.gid() else { continue };
             let stays = |name: &[u8]| same && others.as_ref().is_some_and(|all| all.lists(name));
             for name in ours.group.members().filter(|name| !stays(name)) {
-                members.entry(name).or_default().insert(gid);
+                note(members, name, gid);
             }
         }
     }
@@ -180,7 +191,7 @@ pub(super) fn renamed_for<'a>(
             continue;
         };
         for (_, user) in book.users_by_gid(gid) {
-            members.entry(user.name).or_default().insert(gid.0);
+            note(members, user.name, gid.0);
         }
     }
 }

@@ -203,7 +203,7 @@ impl<'r> IntakePlanner<'_, 'r> {
     }
 
     /// The people of whom the table is the truth.
-    fn meant(&self, among: &Among, what: &str) -> Result<Vec<UserName>> {
+    pub(super) fn meant(&self, among: &Among, what: &str) -> Result<Vec<UserName>> {
         let (context, book) = (self.context, self.context.book);
         let groups: Option<Vec<Group<'_>>> = match among {
             Among::People => None,

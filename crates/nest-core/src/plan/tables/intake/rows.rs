@@ -8,7 +8,7 @@ use hashbrown::hash_table::Entry;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
 use crate::book::LookupSet;
-use crate::plan::tables::intake::{Intake, IntakePlanner, RowNames, check_row};
+use crate::plan::tables::intake::{Intake, IntakePlanner, OthersBecome, RowNames, check_row};
 use crate::refusal::{Reason, Refusal};
 use crate::roster::{Column, RosterRow, RowRequest, Wrong};
 use crate::value::path_fault;
@@ -49,8 +49,14 @@ impl IntakePlanner<'_, '_> {
     /// Goes through the files once for everything the rows name.
     pub(crate) fn look_up_batch(&self) {
         let Intake { roster, .. } = self.request;
+        // So are those whom no row names, if something becomes of them.
+        let others = self.request.others.as_ref();
+        let others = others.filter(|others| others.what != OthersBecome::Told);
+        // Who is not to be found is told when it comes to that.
+        let others = others.and_then(|others| self.meant(&others.among, "").ok());
+        let others = others.unwrap_or_default();
         // Only a pass over each file; for a few rows, searching is quicker.
-        if roster.rows.len() < 8 {
+        if roster.rows.len() + others.len() < 8 {
             return;
         }
         let policy = self.context.policy;
@@ -61,6 +67,7 @@ impl IntakePlanner<'_, '_> {
         let words = words.chain([&policy.people_primary]).map(|word| word.as_bytes());
         words.chain([&b"mail"[..]]).for_each(|word| wanted.seek_name(word));
         self.names.iter().flatten().for_each(|name| wanted.seek_name(name));
+        others.iter().for_each(|name| wanted.seek_name(name));
         let sought_for = |row: &&RosterRow| !small || row.gives_id();
         for (row, name) in roster.rows.iter().zip(&*self.names).filter(|(row, _)| sought_for(row)) {
             let user = self.request.user(row);
