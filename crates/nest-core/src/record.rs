@@ -181,6 +181,35 @@ impl RecordedEdit {
         self.secret == Secret::Lost && self.after.is_some()
     }
 
+    /// The first field of a line.
+    fn name_on(line: Option<&BString>) -> Option<&[u8]> {
+        line.and_then(|line| line.trim_ascii_start().split(|byte| *byte == b':').next())
+    }
+
+    /// Whether it had to do with somebody: the line is about them, or a list on it took them
+    /// in or left them out.
+    pub fn is_about(&self, name: &[u8]) -> bool {
+        let sides = [self.before.as_ref(), self.after.as_ref()];
+        if sides.iter().any(|line| RecordedEdit::name_on(*line) == Some(name)) {
+            return true;
+        }
+        let listed = |line: Option<&BString>| {
+            line.is_some_and(|line| {
+                line.split(|byte| matches!(byte, b':' | b',')).any(|word| word == name)
+            })
+        };
+        let [before, after] = sides.map(listed);
+        before != after
+    }
+
+    /// What the account or group of the line was called before, where it was called otherwise.
+    fn renamed(&self) -> Option<(&[u8], &[u8])> {
+        let before = RecordedEdit::name_on(self.before.as_ref())?;
+        let after = RecordedEdit::name_on(self.after.as_ref())?;
+        (before != after && matches!(self.file, File::Passwd | File::Group))
+            .then_some((before, after))
+    }
+
     /// Whether the line speaks of `name`, in any of its fields and lists.
     pub fn mentions(&self, name: &[u8]) -> bool {
         let words = |line: &BString| {
@@ -218,8 +247,25 @@ impl ChangeRecord {
     /// Whether the change had to do with the account or group `name`.
     pub fn is_about(&self, name: &[u8]) -> bool {
         self.told.subjects.iter().any(|subject| subject.name == name)
-            || self.told.edits.iter().any(|edit| edit.mentions(name))
+            || self.told.edits.iter().any(|edit| edit.is_about(name))
     }
+}
+
+/// The changes that had to do with an account or a group, newest first, also those from before
+/// it was called so.
+pub fn about<'r>(records: &'r [ChangeRecord], name: &[u8]) -> Vec<&'r ChangeRecord> {
+    let mut names: Vec<&[u8]> = vec![name];
+    let mut found: Vec<&ChangeRecord> = Vec::new();
+    for record in records.iter().rev() {
+        if names.iter().any(|name| record.is_about(name)) {
+            found.push(record);
+        }
+        let renamed = record.told.edits.iter().filter_map(RecordedEdit::renamed);
+        let earlier: Vec<&[u8]> =
+            renamed.filter(|(_, after)| names.contains(after)).map(|(before, _)| before).collect();
+        names.extend(earlier);
+    }
+    found
 }
 
 /// The numbers of changes that are undone now: taken back by a change that is

@@ -46,6 +46,9 @@ pub struct ChangeUserArgs {
     /// With --home: change the record only, and move nothing.
     #[arg(long, requires = "home")]
     record_only: bool,
+    /// Make the home, of the skeleton, where there is none.
+    #[arg(long, conflicts_with = "record_only")]
+    make_home: bool,
     /// The login shell.
     #[arg(long, value_name = "PATH")]
     shell: Option<OsString>,
@@ -125,6 +128,7 @@ impl ChangeUserArgs {
             primary: self.primary.as_ref().map(bytes),
             home: self.home.as_ref().map(bytes),
             record_only: self.record_only,
+            make_home: self.make_home,
             shell: self.shell.as_ref().map(bytes),
             expires: self.expires.clone(),
             ranges: self.ranges.as_deref().map(read_ranges).transpose()?,
@@ -166,6 +170,7 @@ impl ChangeUserArgs {
         words.iter().any(|word| word.is_some())
             || texts.iter().any(|text| text.is_some())
             || self.must_change
+            || self.make_home
             || !self.add_key.is_empty()
             || !self.drop_key.is_empty()
             || self.window.read().asks()

@@ -3,7 +3,8 @@
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
 
-use nest_core::record::undone;
+use bstr::BStr;
+use nest_core::record::{ChangeRecord, about, undone};
 use nest_core::value::Day;
 use nest_host::changes::LeftBehind;
 
@@ -19,10 +20,10 @@ use crate::view::{changes as view, print_json};
 #[derive(Debug, clap::Args)]
 #[command(name = "changes", after_help = EXAMPLES)]
 pub struct ListChanges {
-    /// Only since this day: 2026-11-24, today.
-    #[arg(long, value_name = "DATE")]
+    /// Only since this day: 2026-11-24, today, -7d.
+    #[arg(long, value_name = "DATE", allow_hyphen_values = true)]
     since: Option<String>,
-    /// Only those that had to do with this user or group.
+    /// Only those that had to do with this user or group, also when it was called otherwise.
     #[arg(long, value_name = "NAME")]
     about: Option<OsString>,
     /// Only those by which somebody gained or lost access, and who did.
@@ -55,7 +56,14 @@ impl ListChanges {
             }
         };
         let undone = undone(&records);
-        let wanted = records.iter().rev().filter(|record| {
+        let of_name: Vec<&ChangeRecord> = match &self.about {
+            None => records.iter().rev().collect(),
+            Some(name) => about(&records, name.as_bytes()),
+        };
+        if let Some(name) = self.about.as_ref().filter(|_| of_name.is_empty()) {
+            self.require_known(&session, name)?;
+        }
+        let wanted = of_name.into_iter().filter(|record| {
             let day = record.time.get(..10).and_then(|day| Day::parse(day, session.today).ok());
             let young = since.is_none_or(|since| day.is_some_and(|day| day >= since));
             let wanted = young && (!self.access || !record.told.access.is_empty());
@@ -63,8 +71,7 @@ impl ListChanges {
                 let note = record.note.as_deref().unwrap_or_default();
                 note.to_lowercase().contains(&text.to_lowercase())
             };
-            let wanted = wanted && global.note.as_ref().is_none_or(noted);
-            wanted && self.about.as_ref().is_none_or(|name| record.is_about(name.as_bytes()))
+            wanted && global.note.as_ref().is_none_or(noted)
         });
         let shown = view::ShownChanges {
             records: wanted.collect(),
@@ -78,5 +85,23 @@ impl ListChanges {
             view::print(global, &shown);
         }
         Ok(0)
+    }
+
+    /// Of a name that no change and no account knows somebody slipped.
+    fn require_known(&self, session: &Session<'_>, name: &OsString) -> Result<()> {
+        let book = session.load()?.book;
+        let name = BStr::new(name.as_bytes());
+        let is_known = book.user(name).is_some() || book.group(name).is_some();
+        let near = book.nearest_user(name).or_else(|| book.nearest_group(name));
+        match near.filter(|_| !is_known) {
+            _ if is_known => Ok(()),
+            near => {
+                let near = near.map(|near| format!("; the nearest is {near}")).unwrap_or_default();
+                let message = format!(
+                    "no user and no group is called {name}, and no change had to do with one{near}"
+                );
+                Err(Failure::new(REFUSED, "no-user", message).or("see all", "list changes"))
+            }
+        }
     }
 }

@@ -7,6 +7,7 @@ use bstr::{BStr, ByteSlice};
 use nest_core::account::Account;
 use nest_core::book::{Book, Lookups};
 use nest_core::powers::Powers;
+use nest_core::retired::RetiredAccount;
 use nest_core::sign_in::{keys_found, sign_in_of, window_of};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Passwd};
@@ -177,6 +178,17 @@ pub fn no_user(book: &Book, world: &dyn Surroundings, name: &BStr) -> Failure {
             format!("etc/passwd:{line} is {shown}'s, but it is malformed and can't be read");
         return Failure::new(crate::failure::DAMAGED, "damaged", message)
             .or("see what is wrong", "check --only malformed-line");
+    }
+    // Nobody slipped who names somebody that was here.
+    let kept = world.kept().unwrap_or_default();
+    let is_it =
+        |kept: &RetiredAccount| kept.kept.thing == UserOrGroup::User && kept.kept.name == name;
+    if let Some(kept) = kept.iter().rev().find(|kept| is_it(kept)) {
+        let day = kept.time.get(..10).unwrap_or_default();
+        let message = format!("there is no user {shown}: it was deleted on {day}");
+        return Failure::new(REFUSED, "no-user", message)
+            .or("see what is kept", format!("show user {shown} --retired"))
+            .or("or bring it back", format!("restore user {shown}"));
     }
     match nearest(name, book.users.records().map(|(_, user)| user.name)) {
         Some(near) => {

@@ -4,7 +4,8 @@ use std::collections::HashMap;
 
 use bstr::{BString, ByteSlice};
 use nest_core::change::{AccessChange, Decision, Label, NumberChange, Subject, access_lines};
-use nest_core::record::Told;
+use nest_core::record::{RecordedEdit, Told};
+use nest_core::table::{File, Passwd, Record};
 use nest_core::words::{counted, first_of};
 use nest_host::commit::Outcome;
 use serde_json::json;
@@ -331,13 +332,27 @@ fn to_json(global: &Global, told: &Told, stage: Stage<'_>) -> serde_json::Value 
     };
     let mut document = json!({
         "change": number,
-        "dry_run": matches!(stage, Stage::DryRun | Stage::Asked),
+        "dry_run": global.dry_run || matches!(stage, Stage::DryRun | Stage::Asked),
     });
     let told = told_to_json(global, told, all_cautions(told, stage));
     if let (Some(document), Some(told)) = (document.as_object_mut(), told.as_object()) {
         document.extend(told.clone());
     }
     document
+}
+
+/// The user whose line came, if it is one.
+fn made_user(edit: &RecordedEdit) -> Option<serde_json::Value> {
+    let line =
+        edit.after.as_ref().filter(|_| edit.file == File::Passwd && edit.before.is_none())?;
+    let user = Passwd::read(line)?;
+    Some(json!({
+        "name": visible(user.name),
+        "uid": user.uid().map(|uid| uid.0),
+        "gid": user.gid().map(|gid| gid.0),
+        "home": visible(user.home),
+        "shell": visible(user.effective_shell()),
+    }))
 }
 
 /// What was told, for machines.
@@ -364,6 +379,7 @@ pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serd
             })
         }))
         .collect();
+    let users: Vec<_> = told.edits.iter().filter_map(made_user).collect();
     let steps: Vec<_> = told.steps.iter().map(|step| step.step.describe()).collect();
     let next: Vec<_> = told.next.iter().map(|next| global.command(next)).collect();
     let totals: serde_json::Map<_, _> = told
@@ -373,6 +389,7 @@ pub fn told_to_json(global: &Global, told: &Told, cautions: Vec<String>) -> serd
         .collect();
     let mut document = json!({
         "summary": told.summary,
+        "users": users,
         "edits": edits,
         "steps": steps,
         "access": told.access.iter().map(access_to_json).collect::<Vec<_>>(),

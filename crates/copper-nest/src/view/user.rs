@@ -349,7 +349,11 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
         "home": {"path": text(user.home), "exists": shown.home.exists},
         "shell": text(user.effective_shell()),
         "password": password,
-        "expires": aging.and_then(|aging| aging.expires).map(|day| day.to_string()),
+        // What suspending writes there is no expiry; the one that it had is below.
+        "expires": aging
+            .and_then(|aging| aging.expires)
+            .filter(|_| !account.is_suspended())
+            .map(|day| day.to_string()),
         "suspended": account.is_suspended(),
         "suspension": shown.suspended.filter(|_| account.is_suspended()).map(|note| json!({
             "since": note.since.to_string(),

@@ -701,3 +701,101 @@ fn of_several_accounts_everything_that_stands_in_the_way_is_told_at_once() {
         "nobody was changed, because of nosuch",
     );
 }
+
+#[test]
+fn a_home_is_made_where_there_is_none() {
+    if !is_root() {
+        return passed_over("a_home_is_made_where_there_is_none", "root, to give a home away");
+    }
+    let tree = TestTree::new();
+    tree.done("create user wendel --no-home");
+    let run =
+        tree.refused("change user wendel --home /home/wendel", 3, "/nonexistent is not there");
+    assert!(run.stderr.contains("--make-home"), "{}", run.stderr);
+    let before = tree.snapshot();
+    tree.done("change user wendel --make-home").says("/home/wendel");
+    assert_eq!(tree.read("home/wendel/.profile"), "export EDITOR=vi\n");
+    assert_eq!(tree.owner("home/wendel"), tree.owner("home/wendel/.profile"));
+    assert!(tree.read("etc/passwd").contains(":/home/wendel:"));
+    tree.done("change user wendel --make-home").says("nothing was changed");
+    tree.done("undo --yes");
+    assert_same(&before, &tree.snapshot());
+    // Where one is recorded and gone it comes there, and who has one keeps it.
+    std::fs::remove_dir_all(tree.path("home/tavish")).unwrap();
+    tree.done("change user tavish --make-home");
+    assert!(tree.exists("home/tavish/.profile"));
+    tree.refused("change user sunniva --make-home --home /home/s", 3, "is there already");
+    tree.refused("change user wendel --make-home --home /home/tavish", 3, "exists already");
+    tree.refused("change user wendel --make-home --home /no/such/wendel", 3, "does not exist");
+    // What comes back without a home names the way.
+    tree.done("delete user tavish --files erase --yes");
+    let run = tree.done("restore user tavish");
+    assert!(run.stdout.contains("change user tavish --make-home"), "{}", run.stdout);
+}
+
+#[test]
+fn what_was_here_before_is_not_taken_for_a_slip() {
+    let tree = TestTree::new();
+    tree.done("create user ada --no-home");
+    tree.done("delete user ada --yes");
+    for words in ["show user ada", "suspend user ada", "change user ada --shell /bin/sh"] {
+        let run = tree.refused(words, 3, "there is no user ada");
+        assert!(run.stderr.contains("restore user ada"), "{words}: {}", run.stderr);
+    }
+}
+
+#[test]
+fn changes_are_found_under_every_name() {
+    let tree = TestTree::new();
+    tree.done("create user ada --no-home");
+    tree.done("create user ben --no-home");
+    tree.done("regroup ada --join slipway");
+    tree.done("rename user ada odile");
+    // A line that holds the name all the same is not about it.
+    tree.done("regroup ben --join slipway");
+    let about = |name: &str| {
+        let run = tree.done(&format!("list changes --about {name}"));
+        run.stdout
+            .lines()
+            .map(|line| line.split('\t').next().unwrap().to_owned())
+            .collect::<Vec<_>>()
+    };
+    assert_eq!(about("odile"), ["4", "3", "1"]);
+    assert_eq!(about("ben"), ["5", "2"]);
+    assert_eq!(about("tavish"), [] as [&str; 0]);
+    tree.refused("list changes --about odil", 3, "the nearest is odile");
+    assert_eq!(tree.done("list changes --since -7d").stdout.lines().count(), 5);
+    assert_eq!(tree.done("list changes --since +1d").stdout.lines().count(), 0);
+}
+
+#[test]
+fn another_reason_takes_the_place_of_the_first() {
+    let tree = TestTree::new();
+    tree.done("suspend user tavish --reason ashore");
+    tree.done("suspend user tavish --reason leave").says("was ashore");
+    tree.done("show user tavish").says("leave");
+    tree.done("suspend user tavish --reason leave").says("nothing was changed");
+    tree.done("undo --yes");
+    tree.done("show user tavish").says("ashore");
+}
+
+#[test]
+fn what_a_password_comes_to_is_told() {
+    let tree = TestTree::new();
+    let weak = format!("$1$saltsalt${}\n", "a".repeat(22));
+    let run = tree.fed("password user tavish --hashed", weak.as_bytes());
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    assert!(run.stdout.contains("hashed by md5"), "{}", run.stdout);
+    let run = tree.done("password user tidegauge --generate");
+    assert!(run.stdout.contains("tidegauge is a service"), "{}", run.stdout);
+    let run = tree.done("create user wendel --no-home --must-change");
+    assert!(run.stdout.contains("no password of wendel to be changed"), "{}", run.stdout);
+}
+
+#[test]
+fn a_group_of_ones_own_that_others_are_in_keeps_its_name() {
+    let tree = TestTree::new();
+    tree.done("change group tavish --add-member sunniva");
+    tree.done("rename user tavish torben").says("keeps its name: sunniva is in it too");
+    assert!(tree.read("etc/group").contains("tavish:x:1001:sunniva"));
+}

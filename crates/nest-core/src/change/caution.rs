@@ -205,8 +205,10 @@ pub enum Caution {
     #[error("{} elsewhere still {} {what} {id}; to find them: trace id {id}", counted(*.count, "file", "files"), agree(.count, "carries", "carry"))]
     FilesElsewhere { what: &'static str, id: u32, count: usize },
     /// A home that is not there.
-    #[error("{home} is not there: make it, or the account has no home")]
-    HomeMissing { home: BString },
+    #[error(
+        "{home} is not there, and {name} has no home until it is made: copper-nest change user {name} --make-home makes one"
+    )]
+    HomeMissing { name: BString, home: BString },
     /// Lines elsewhere that name the account as it was called.
     #[error("{} {} {old}, which is called {new} now: look there", list_mentions(.places), verb_of(.places))]
     Dangling { old: BString, new: BString, places: Vec<Mention> },
@@ -303,6 +305,19 @@ pub enum Caution {
     /// Something that a row asks for, and that is not done to an account that is there.
     #[error("the row of {name} asks for what stays as it is, {what}")]
     RowNotDone { name: BString, what: &'static str },
+    /// A hash from which a password is found by trying.
+    #[error(
+        "the password of {name} is hashed by {scheme}, from which it is found by trying: copper-nest password user {name} sets one anew"
+    )]
+    WeakHash { name: BString, scheme: &'static str },
+    /// A service with a password.
+    #[error("{name} is a service: whoever knows the password can sign in as it")]
+    ServicePassword { name: BString },
+    /// A password that is to be changed, and there is none.
+    #[error(
+        "there is no password of {name} to be changed at the first sign-in: copper-nest password user {name} --must-change sets one"
+    )]
+    NothingToChange { name: BString },
     /// An account that is made as one that is over.
     #[error("{name} is made expired: it is over since {day}")]
     MadeExpired { name: BString, day: Day },

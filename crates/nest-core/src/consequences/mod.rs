@@ -57,7 +57,10 @@ pub fn judge(context: PlanContext<'_>, mut plan: Plan, overrides: GuardOverrides
         let consequences = Consequences::of(context, &plan);
         guards::stand_before(context, &plan, &consequences, overrides)?;
         let sign_ins = consequences.sign_ins(&plan);
-        (consequences.access, consequences.halves, sign_ins)
+        let Consequences { access, accounts, halves, .. } = consequences;
+        // Of very many that too is done side by side.
+        accounts.into_par_iter().with_min_len(MANY).for_each(drop);
+        (access, halves, sign_ins)
     };
     plan.access = access;
     for subject in &mut plan.subjects {

@@ -4,6 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 
 use hashbrown::{HashMap, HashSet};
+use rayon::prelude::*;
 use smallvec::SmallVec;
 
 use super::Affected;
@@ -52,8 +53,9 @@ pub(super) fn touched<'a>(
     members: &Members<'a>,
 ) -> Touched<'a> {
     let made = groups.iter().filter(|change| change.before.is_none());
-    let made: HashSet<(&[u8], Option<Gid>)> =
-        made.filter_map(|change| change.after).map(|group| (group.name, group.gid())).collect();
+    let mut of_groups: HashSet<(&[u8], Option<Gid>)> = HashSet::with_capacity(groups.len());
+    of_groups.extend(made.filter_map(|change| change.after).map(|group| (group.name, group.gid())));
+    let made = of_groups;
     let has_password = |line: &[u8]| {
         let field = Shadow::read(line).map(|shadow| shadow.field());
         matches!(field, Some(PasswordField::Set(_) | PasswordField::Open))
@@ -77,7 +79,7 @@ pub(super) fn touched<'a>(
                 && !members.contains_key(user.name)
         })
     };
-    let (mut lines, mut come) = (BTreeMap::new(), BTreeSet::new());
+    let (mut lines, mut coming) = (BTreeMap::new(), Vec::new());
     for edit in edits().filter(|edit| edit.file == File::Passwd) {
         let before = edit.before.as_ref().map(|line| name_on(line));
         let mut after = edit.lines_after().map(|(_, line)| line);
@@ -86,8 +88,11 @@ pub(super) fn touched<'a>(
             let known = lines.entry(before).or_insert(None);
             *known = after.or(*known);
         }
-        come.extend(after.filter(|line| !is_plain(line)).map(name_on));
+        let after: Vec<&[u8]> = after.collect();
+        coming.par_extend(after.into_par_iter().filter(|line| !is_plain(line)).map(name_on));
     }
+    // Of very many at once: mostly they come in order.
+    let mut come: BTreeSet<&[u8]> = coming.into_iter().collect();
     for edit in edits().filter(|edit| edit.file == File::Shadow && edit.before.is_some()) {
         let name = edit.before.as_ref().map_or(&b""[..], |line| name_on(line));
         lines.entry(name).or_insert(Some(name));

@@ -7,9 +7,10 @@ use crate::change::Caution;
 use crate::context::PlanContext;
 use crate::drafting::new_name::damaged;
 use crate::refusal::{Reason, Refusal, Result};
+use crate::retired::RetiredAccount;
 use crate::surroundings::Origin;
 use crate::table::{File, Group, Line, Passwd, Record, Shadow};
-use crate::value::{Gid, NameStyle, Uid, check_name, is_component, read_plain_id};
+use crate::value::{Gid, NameStyle, Uid, UserOrGroup, check_name, is_component, read_plain_id};
 
 /// A user that a request names.
 #[derive(Clone, Copy)]
@@ -48,7 +49,16 @@ pub(crate) fn find_user<'a>(
     };
     let Some(line) = once(File::Passwd)? else {
         let near = book.nearest_user(name).map(ToOwned::to_owned);
-        let refusal = refuse(Reason::NoUser { name: name.to_owned(), near });
+        let mut refusal = refuse(Reason::NoUser { name: name.to_owned(), near });
+        // Nobody slipped who names somebody that was here.
+        let kept = context.world.kept().unwrap_or_default();
+        let is_it =
+            |kept: &RetiredAccount| kept.kept.thing == UserOrGroup::User && kept.kept.name == name;
+        if kept.iter().any(is_it) {
+            refusal = refusal
+                .or("it was deleted; see what is kept", format!("show user {name} --retired"))
+                .or("or bring it back", format!("restore user {name}"));
+        }
         let whole = !book.is_partial(File::Passwd);
         let number =
             read_plain_id(name).filter(|_| whole).and_then(|uid| book.user_by_uid(Uid(uid)));

@@ -261,7 +261,13 @@ pub(crate) fn move_home(
         |fault: String| only_record(refuse(HomeTrouble::HomeNotMovable(fault).into()));
     let claim = Claim::of(found, from, FileKind::Directory, Purpose::Move);
     let old = match claim.judge(context) {
-        Judged::Nothing => return Err(not_movable(format!("{from} is not there"))),
+        Judged::Nothing => {
+            let refusal = not_movable(format!("{from} is not there"));
+            return Err(match &instead {
+                Instead::KeepHome => refusal,
+                Instead::RecordOnly => refusal.or_again("or make one there", "--make-home"),
+            });
+        }
         Judged::Fault(fault) => return Err(not_movable(format!("{from} {fault}"))),
         Judged::Sound(..) if to.starts_with(&join(from, b"")[..]) => {
             return Err(not_movable(format!("{to} lies inside {from}")));
@@ -291,9 +297,13 @@ pub(crate) fn named_after(policy: &Policy, name: &[u8]) -> Vec<(BelongingKind, B
 }
 
 /// What has to be told about a path that is only recorded as a home.
-pub(crate) fn record_home(context: PlanContext<'_>, home: &BString) -> Option<Caution> {
+pub(crate) fn record_home(
+    context: PlanContext<'_>,
+    name: &BStr,
+    home: &BString,
+) -> Option<Caution> {
     let missing = !matches!(context.world.facts(home.as_ref()), Ok(Some(_)));
-    missing.then(|| Caution::HomeMissing { home: home.clone() })
+    missing.then(|| Caution::HomeMissing { name: name.to_owned(), home: home.clone() })
 }
 
 /// The name of a uid, or the number where nobody has it.

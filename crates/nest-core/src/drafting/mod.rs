@@ -9,6 +9,7 @@ mod home;
 mod line_edits;
 mod new_name;
 mod numbers;
+mod password;
 mod plan_builder;
 mod primary;
 mod retire;
@@ -26,6 +27,7 @@ pub(crate) use home::{
 pub(crate) use line_edits::{LineEdits, LineRef, NewFields};
 pub(crate) use new_name::{check_new_group_name, check_new_name};
 pub(crate) use numbers::{NewNumber, tell_elsewhere, why_chosen};
+pub(crate) use password::password_cautions;
 pub(crate) use plan_builder::PlanBuilder;
 pub(crate) use primary::{NewPrimary, change_primary, gather_next_sign_ins, tell_sessions};
 pub(crate) use window::{

@@ -10,6 +10,9 @@ use crate::surroundings::{FileKind, SkeletonFault};
 #[strum(serialize_all = "kebab-case")]
 #[expect(missing_docs, reason = "the sentence of each shows what its fields are")]
 pub enum HomeTrouble {
+    /// A home is to be made, and there is one.
+    #[error("its home {home} is there already")]
+    HasHome { home: BString },
     /// The home is there.
     #[error("{path} exists already: {kind}, owned by {owner}")]
     HomeExists { path: BString, kind: FileKind, owner: BString },

@@ -35,7 +35,7 @@ impl Day {
         Day(seconds.div_euclid(86_400))
     }
 
-    /// Reads `2027-03-31`, `today` or `+90d`, counted from `today`.
+    /// Reads `2027-03-31`, `today`, `+90d` or `-7d`, counted from `today`.
     ///
     /// # Errors
     /// [`DayFault`] for everything else.
@@ -47,6 +47,10 @@ impl Day {
         if let Some(days) = text.strip_prefix('+').and_then(|rest| rest.strip_suffix('d')) {
             let days: u32 = days.parse().map_err(|_| fault())?;
             return Ok(Day(today.0 + i64::from(days)));
+        }
+        if let Some(days) = text.strip_prefix('-').and_then(|rest| rest.strip_suffix('d')) {
+            let days: u32 = days.parse().map_err(|_| fault())?;
+            return Ok(Day(today.0 - i64::from(days)));
         }
         if text.len() != 10 {
             return Err(fault());

@@ -135,6 +135,13 @@ impl<'a> Renaming<'a> {
             let gid = format!("{new} {}", self.found.gid);
             self.subject.decide(Label::PRIMARY, gid, "the private group is renamed too");
         }
+        if let (Err(other), false) =
+            (private_group(self.context, &self.found), self.request.keep_group)
+        {
+            let (old, gid) = (self.old(), self.found.gid);
+            let why = format!("keeps its name: {} is in it too", BStr::new(other));
+            self.subject.decide(Label::PRIMARY, format!("{old} {gid}"), why);
+        }
         for file in files {
             for line in book.named(file, self.found.user.name) {
                 self.builder.set_fields(file, line, &[(Column::NAME, new)]);

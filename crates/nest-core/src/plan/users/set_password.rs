@@ -4,11 +4,11 @@ use std::collections::HashSet;
 
 use bstr::BString;
 
-use crate::account::NewShadow;
+use crate::account::{NewShadow, kind_of_user};
 use crate::book::Lookups;
 use crate::change::{Caution, Plan, Subject};
 use crate::context::PlanContext;
-use crate::drafting::{FoundUser, PlanBuilder, find_user};
+use crate::drafting::{FoundUser, PlanBuilder, find_user, password_cautions};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
@@ -118,6 +118,8 @@ fn set_for_user(
             }
         }
     };
+    let kind = kind_of_user(context.policy, &found.user, || found.shadow.map(|(_, it)| it)).0;
+    builder.plan.cautions.extend(password_cautions(name.as_ref(), kind, &field));
     let changed = if request.must_change { "0".to_owned() } else { context.today.0.to_string() };
     if request.must_change {
         subject.decide("must change", "yes", "at the next sign-in");

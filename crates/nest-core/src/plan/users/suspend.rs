@@ -112,8 +112,22 @@ pub(crate) fn suspend_into(
     let what = format!("{name} was not suspended");
     let (found, line, shadow) = with_shadow(context, name, &what)?;
     if is_out(&shadow) {
-        let since = note_of(context, &found).map(|note| format!("since {}", note.since));
+        let note = note_of(context, &found);
+        let since = note.map(|note| format!("since {}", note.since));
         subject.decide("suspended", "already", since.unwrap_or_default());
+        // Another reason takes the place of the first.
+        if let (Some(note), Some(reason)) = (note, reason)
+            && note.reason != reason
+        {
+            let was = match &*note.reason {
+                "" => "there was none".to_owned(),
+                reason => format!("was {reason}"),
+            };
+            subject.decide("reason", reason, was);
+            builder.step(Step::ForgetSuspended(note.clone()));
+            builder
+                .step(Step::NoteSuspended(Suspended { reason: reason.to_owned(), ..note.clone() }));
+        }
         return Ok(false);
     }
     let field = suspended_field(shadow.password);

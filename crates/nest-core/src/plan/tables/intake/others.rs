@@ -1,6 +1,7 @@
 //! Accounts that no row names, where the table is the truth; and those who come back.
 
 use bstr::{BStr, BString};
+use hashbrown::HashSet;
 
 use super::IntakePlanner;
 use crate::account::{AccountKind, kind_of_user};
@@ -13,7 +14,7 @@ use crate::plan::users::{
 use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::CreateUser;
 use crate::retired::RetiredAccount;
-use crate::table::{File, Group, Passwd, Record};
+use crate::table::{File, Group, Line, Passwd, Record};
 use crate::value::{Gid, GroupName, Uid, UserName, UserOrGroup};
 
 /// What becomes of accounts that no row names.
@@ -212,20 +213,21 @@ impl<'r> IntakePlanner<'_, 'r> {
                 Some(found.collect::<Result<_>>()?)
             }
         };
-        let people = book.users.records().filter(|(_, user)| {
+        let listed: HashSet<&[u8]> = groups.iter().flatten().flat_map(Group::members).collect();
+        let is_person = |(_, user): &(Line<'_>, Passwd<'_>)| {
             let shadow = || book.shadow(user.name).map(|(_, shadow)| shadow);
             let (kind, _) = kind_of_user(context.policy, user, shadow);
             kind == AccountKind::Person && user.uid().is_some_and(|uid| uid != Uid::ROOT)
-        });
+        };
         let is_in = |name: &[u8], gid: Option<Gid>| {
             groups.as_ref().is_none_or(|groups| {
-                groups.iter().any(|group| {
-                    group.gid().is_some_and(|of| Some(of) == gid)
-                        || group.members().any(|member| member == name)
-                })
+                let of_gid = |group: &Group<'_>| gid.is_some() && group.gid() == gid;
+                listed.contains(name) || groups.iter().any(of_gid)
             })
         };
-        let meant = people.filter(|(_, user)| is_in(user.name, user.gid()));
+        // What kind of account it is takes longer to tell.
+        let users = book.users.records().filter(|(_, user)| is_in(user.name, user.gid()));
+        let meant = users.filter(is_person);
         Ok(meant.map(|(_, user)| UserName::from(user.name)).collect())
     }
 }

@@ -7,7 +7,7 @@ use bstr::{BStr, BString, ByteSlice};
 use crate::account::{AccountKind, NewShadow};
 use crate::change::{Caution, NewFile, Step, Subject};
 use crate::context::PlanContext;
-use crate::drafting::obstacle;
+use crate::drafting::{obstacle, password_cautions};
 use crate::ownership::Owner;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
 use crate::plan::users::suspend::{Before, LONG_AGO, note_of_suspension, suspended_field};
@@ -123,6 +123,10 @@ impl<'a> Writer<'a> {
         }
         let must_change = hash.is_some() && request.must_change;
         let kind = if request.service { AccountKind::Service } else { AccountKind::Person };
+        written.cautions.extend(password_cautions(name, kind, &field));
+        if request.must_change && hash.is_none() {
+            written.cautions.push(Caution::NothingToChange { name: name.into() });
+        }
         let mut line = self.shadow.fields(kind, name, &field, must_change, expires.as_bytes());
         let (aging, changed);
         if let Some(details) = details {

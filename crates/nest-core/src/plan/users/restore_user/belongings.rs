@@ -2,6 +2,7 @@
 
 use bstr::{BString, ByteSlice};
 
+use crate::account::means_no_home;
 use crate::change::{Label, Step};
 use crate::drafting::{obstacle, record_home};
 use crate::plan::users::restore_user::{RestoredIds, Restoring};
@@ -83,11 +84,16 @@ impl Restoring<'_, '_> {
                 Became::Stays => {
                     self.reown(&belonging.path, numbers);
                     if what == BelongingKind::Home && home == new_home {
-                        self.builder.plan.cautions.extend(record_home(self.context, home));
+                        let caution = record_home(self.context, self.name.as_bstr(), home);
+                        self.builder.plan.cautions.extend(caution);
                     }
                     self.subject.decide(what, belonging.path.clone(), "stayed where it was");
                 }
                 Became::Erased => {
+                    if what == BelongingKind::Home {
+                        let caution = record_home(self.context, self.name.as_bstr(), new_home);
+                        self.builder.plan.cautions.extend(caution);
+                    }
                     self.not_back(format!("{what} {}", belonging.path), "it was erased");
                 }
                 Became::Given { place, to } => {
@@ -97,7 +103,13 @@ impl Restoring<'_, '_> {
             }
         }
         if self.kept.belonging(BelongingKind::Home).is_none() {
-            self.subject.decide(Label::HOME, new_home.clone(), "was not there when it was deleted");
+            let missing = record_home(self.context, self.name.as_bstr(), new_home);
+            let why = match missing {
+                Some(_) => "was not there when it was deleted",
+                None => "is there, and stays as it is",
+            };
+            self.subject.decide(Label::HOME, new_home.clone(), why);
+            self.builder.plan.cautions.extend(missing.filter(|_| !means_no_home(new_home)));
         }
         Ok(())
     }
