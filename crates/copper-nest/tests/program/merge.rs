@@ -287,3 +287,20 @@ fn decisions_that_do_not_fit_are_refused() {
     let words = format!("merge {other} --numbers-to {numbers}");
     tree.refused(&words, 3, "exists already, and is not overwritten");
 }
+
+#[test]
+fn a_group_that_sudoers_gives_everything_is_joined_by_decision_alone() {
+    let (tree, there) = (here(), harbour());
+    tree.write("usr/bin/sudo", "a program\n");
+    tree.chmod("usr/bin/sudo", 0o4755);
+    tree.write("etc/sudoers", "root ALL=(ALL:ALL) ALL\n%slipway ALL=(ALL:ALL) ALL\n");
+    tree.chmod("etc/sudoers", 0o440);
+    let (other, decisions) = (shown(&there), file(&tree, "harbour.toml"));
+    let run = tree.run(&format!("merge {other}"));
+    assert!(run.stderr.contains("odile is administrator there, by slipway"), "{}", run.stderr);
+    tree.done(&format!("merge {other} --dry-run --decisions {decisions}"));
+    tree.done(&format!("merge {other} --decisions {decisions}"));
+    assert!(tree.read("etc/group").contains("slipway:x:211:\n"), "{}", tree.read("etc/group"));
+    assert!(tree.read("etc/gshadow").contains("slipway:!::\n"), "{}", tree.read("etc/gshadow"));
+    assert!(!tree.read("etc/passwd").contains(":211:"), "{}", tree.read("etc/passwd"));
+}

@@ -24,6 +24,9 @@ pub(super) struct Finding<'f, 'a> {
     uids: HashMap<u32, BString>,
     gids: HashMap<u32, BString>,
     pub conflicts: Vec<Conflict>,
+    /// What became of numbers that several have there, of the first who has each: the number
+    /// here, where that one is made.
+    shared: HashMap<u32, u32>,
     /// People here by their full names; nothing where several have one.
     people: HashMap<&'a [u8], Option<&'a [u8]>>,
 }
@@ -75,6 +78,7 @@ impl<'f, 'a> Finding<'f, 'a> {
             uids: HashMap::new(),
             gids: HashMap::new(),
             conflicts: Vec::new(),
+            shared: HashMap::new(),
             people,
         }
     }
@@ -133,6 +137,9 @@ impl<'f, 'a> Finding<'f, 'a> {
         if found.proposal.action == Action::Create {
             let uid = found.proposal.id.or(account.user.uid().map(|uid| uid.0));
             let called = found.proposal.name_of(name).to_owned();
+            if let (Some(there), Some(here)) = (account.user.uid(), uid) {
+                self.shared.entry(there.0).or_insert(here);
+            }
             self.uids.extend(uid.map(|uid| (uid, called.clone())));
             if merging.has_own_group(account) {
                 self.gids.extend(uid.map(|uid| (uid, called)));
@@ -240,8 +247,13 @@ impl<'f, 'a> Finding<'f, 'a> {
         let merging = self.merging;
         let there = BStr::new(account.user.name);
         let Some(uid) = account.user.uid().map(|uid| uid.0) else { return Ok(()) };
-        // Who shares a number there goes on to share it.
-        if merging.shares(account) {
+        // Who shares a number there goes on to share it with whom it was shared.
+        if let Some(here) = self.shared.get(&uid).copied().filter(|_| merging.shares(account)) {
+            if here != uid {
+                found.proposal.id = Some(here);
+                let problem = format!("{there} shares uid {uid} there, which becomes {here}");
+                found.add(problem, format!("uid = {here}"));
+            }
             return Ok(());
         }
         let name = found.proposal.name_of(there).to_owned();

@@ -7,11 +7,11 @@ use bstr::{BStr, BString};
 use super::conflicts::is_root;
 use super::decisions::{Action, Decided, Decisions};
 use super::{Coming, Merge};
-use crate::account::AccountKind;
-use crate::account::{Account, AccountIndex, admin_groups};
+use crate::account::{Account, AccountIndex, AccountKind, admin_groups};
 use crate::book::Book;
 use crate::context::PlanContext;
 use crate::group_account::{GroupAccount, GroupIndex, GroupKind};
+use crate::powers::Powers;
 use crate::roster::{Fault, RosterSource, Wrong, unfit_name};
 use crate::table::Passwd;
 use crate::value::UserOrGroup;
@@ -34,6 +34,17 @@ pub(super) struct Merging<'a> {
     /// What can't come, in words.
     pub left_out: Vec<String>,
     pub numbers_are_written: bool,
+    /// What gives power over this machine.
+    pub powers: Powers<'a>,
+}
+
+/// Whether being in a group of this name makes somebody administrator here, or as good as root.
+fn gives_root(context: PlanContext<'_>, powers: &Powers<'_>, name: &[u8]) -> bool {
+    let policy = context.policy;
+    let is_here = || context.book.group(name).is_some();
+    policy.makes_admins(name)
+        || policy.is_like_root(name)
+        || is_here() && powers.group_fault(BStr::new(name)).is_none()
 }
 
 impl<'a> Merging<'a> {
@@ -79,9 +90,10 @@ impl<'a> Merging<'a> {
             is_theirs && group.group.gid().is_some_and(|gid| gid.0 != 0) && seen.insert(name)
         });
         // Those that administer are joined by who is to administer here, and made by nobody.
+        let powers = Powers::of(context);
         let is_plain = |name: &[u8]| {
-            let like_root = policy.admins_like_root.iter().any(|like| like.as_bytes() == name);
-            !admins.contains(name) && !like_root && unfit_name(name).is_none()
+            let administers = admins.contains(name) || gives_root(context, &powers, name);
+            !administers && unfit_name(name).is_none()
         };
         let groups: Vec<GroupAccount<'a>> = groups
             .filter(|group| !own.contains(group.group.name) && is_plain(group.group.name))
@@ -97,6 +109,7 @@ impl<'a> Merging<'a> {
             sharing,
             left_out,
             numbers_are_written: request.numbers_are_written,
+            powers,
         }
     }
 
@@ -163,17 +176,31 @@ impl<'a> Merging<'a> {
         self.sharing.contains(account.user.name)
     }
 
-    /// The groups by which it administers there.
+    /// Whether one that comes before it has its number here as there.
+    pub fn shares_on(&self, account: &Account<'_>) -> bool {
+        let uid_of = |account: &Account<'_>| {
+            let decided = self.decided(account);
+            let uid = decided.id.or(account.user.uid().map(|uid| uid.0));
+            uid.filter(|_| decided.action == Action::Create)
+        };
+        let mine = uid_of(account);
+        let before = self.users.iter().take_while(|other| other.user.name != account.user.name);
+        self.shares(account) && mine.is_some() && before.map(uid_of).any(|other| other == mine)
+    }
+
+    /// The groups by which it administers there, or would here.
     pub fn admin_groups_of(&self, account: &Account<'a>) -> Vec<&'a BStr> {
         let primary = account.primary.into_iter();
         let all = account.groups.iter().map(|group| group.name).chain(primary);
-        let like = &self.context.policy.admins_like_root;
-        let administers = |name: &&[u8]| {
-            self.admins.contains(name) || like.iter().any(|like| like.as_bytes() == *name)
-        };
+        let administers = |name: &&[u8]| self.admins.contains(name) || self.gives_root_here(name);
         let mut found: Vec<&BStr> = all.filter(administers).map(BStr::new).collect();
         found.dedup();
         found
+    }
+
+    /// Whether being in a group that is called so here makes somebody administrator.
+    pub fn gives_root_here(&self, name: &[u8]) -> bool {
+        gives_root(self.context, &self.powers, name)
     }
 
     pub fn administers(&self, account: &Account<'a>) -> bool {

@@ -43,7 +43,10 @@ impl<'a> Merging<'a> {
                 continue;
             }
             groups.insert(group.group.name, GroupName::from(here.clone()));
+            // By one that administers here people come by decisions of their own.
+            let administers = self.gives_root_here(&here);
             let of = |names: &mut dyn Iterator<Item = &'a [u8]>| -> Vec<UserName> {
+                let names = names.take_while(|_| !administers);
                 names.filter_map(|name| called.get(name).cloned()).map(UserName::from).collect()
             };
             let is_new = decided.action == Action::Create;
@@ -100,7 +103,7 @@ impl<'a> Merging<'a> {
                 },
                 Action::Create => {
                     given.extend([Column::Uid, Column::Home, Column::Shell, Column::Ranges]);
-                    let (user, _) = writing.asked_of(account, self.shares(account));
+                    let (user, _) = writing.asked_of(account, self.shares_on(account));
                     self.made(account, &decided, user, here, groups)
                 }
             };
@@ -122,6 +125,7 @@ impl<'a> Merging<'a> {
             names.chain(primary).filter(|name| Some(*name) != account.primary || primary.is_some());
         let mut joined: Vec<GroupName> =
             names.filter_map(|name| groups.get(name).cloned()).collect();
+        joined.retain(|name| decided.admin || !self.gives_root_here(name));
         if decided.admin {
             let book = self.context.book;
             let admins = self.admin_groups_of(account).into_iter();
@@ -153,6 +157,9 @@ impl<'a> Merging<'a> {
                 self.decided_group(group).name_of(BStr::new(group.group.name)).to_owned().into()
             })
         });
+        // Nor is a primary group a way to become administrator.
+        let primary =
+            primary.filter(|name: &GroupName| decided.admin || !self.gives_root_here(name));
         let spans = decided.ranges.clone().unwrap_or_else(|| user.spans.clone());
         let ranges = match spans.is_empty() {
             true => Some(0),
@@ -161,7 +168,7 @@ impl<'a> Merging<'a> {
         CreateUser {
             names: vec![here.into()],
             uid: decided.id.map(Uid).or(user.uid),
-            share_id: user.share_id && decided.id.is_none(),
+            share_id: user.share_id,
             primary,
             join,
             // What the policy gives new people is not what these have.

@@ -100,3 +100,36 @@ fn nobody_becomes_administrator_without_a_line_that_says_so() {
     let all = proposals(passwd, group, &World::default());
     assert_eq!(all, [("maren".to_owned(), Decided::default())]);
 }
+
+/// The lines that a merge writes into a file, by the proposals.
+fn lines_of_merge(passwd: &str, group: &str, file: File) -> Vec<String> {
+    let world = World::default();
+    let decisions = with(passwd, group, Decisions::default(), &world, |context, request| {
+        let found = conflicts(context, request).unwrap();
+        Decisions::proposed(state_of(context.book, request.other), &found)
+    });
+    with(passwd, group, decisions, &world, |context, request| {
+        let merged = merge(context, request).unwrap();
+        let edits = merged.plan.edits.into_iter().filter(|edit| edit.file == file);
+        let text: Vec<String> =
+            edits.filter_map(|edit| edit.after).map(|text| text.to_string()).collect();
+        text.iter().flat_map(|text| text.lines()).map(str::to_owned).collect()
+    })
+}
+
+#[test]
+fn a_primary_group_is_no_way_to_become_administrator() {
+    let passwd = "maren:x:1500:27:Maren:/home/m:/bin/sh\n";
+    let lines = lines_of_merge(passwd, "sudo:x:27:\n", File::Passwd);
+    assert_eq!(lines, ["maren:!:1500:1500:Maren:/home/m:/bin/sh"]);
+    let all = proposals(passwd, "sudo:x:27:\n", &World::default());
+    assert_eq!(all, [("maren".to_owned(), Decided::default())]);
+}
+
+#[test]
+fn who_shares_a_number_shares_it_with_nobody_here() {
+    let passwd = "maren:x:1000:1000:Maren:/home/m:/bin/sh\ntwin:x:1000:1000:Twin:/home/t:/bin/sh\n";
+    let lines = lines_of_merge(passwd, "maren:x:1000:\n", File::Passwd);
+    let uids: Vec<&str> = lines.iter().filter_map(|line| line.split(':').nth(2)).collect();
+    assert_eq!(uids, ["1003", "1003"], "{lines:?}");
+}
