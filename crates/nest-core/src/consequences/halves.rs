@@ -50,6 +50,9 @@ pub(super) fn cautions(
         };
         let asks = consequences.groups.len() <= MOST_GROUPS;
         let admins = if asks { admins_after(context, plan, after.name) } else { Vec::new() };
+        if before.members.is_empty() {
+            continue;
+        }
         let listed = ListedGroup::of(*after);
         for name in before.members().filter(|name| !listed.lists(name)) {
             let Some(account) = by_name.get(name) else { continue };

@@ -284,7 +284,7 @@ impl<'a> Judging<'_, 'a> {
         }
         let mut wanted: HashSet<&[u8]> = HashSet::with_capacity(lines.len() + come.len());
         wanted.extend(lines.values().flatten().chain(&come).copied());
-        let overlay = Overlay::new(context.book, &plan.edits, |name| wanted.contains(name));
+        let overlay = Overlay::new(context.book, &plan.edits, &wanted);
         let groups = Arc::new(GroupsAfter::new(Arc::clone(groups)));
         let follows = plan.steps.iter().filter_map(|step| match step {
             Step::Reown(reown) if reown.follows => Some(reown),
@@ -352,7 +352,9 @@ impl<'a> Judging<'_, 'a> {
         // lets in any more.
         let unseen =
             |person: &Person<'a>| person.judged(|_, _| Keys::Unknown("not looked at".to_owned()));
-        let (was, is) = (before.map(unseen), after.map(unseen));
+        // Of who comes anew nothing is lost, and keys are looked for in any case.
+        let is = before.and(after).map(unseen);
+        let was = before.map(unseen);
         let could = was.as_ref().is_some_and(SignIn::by_password);
         if could && is.as_ref().is_none_or(|is| !is.both.is_empty()) {
             for (person, sign_in) in [(before, was), (after, is)] {

@@ -20,14 +20,15 @@ type PlacedLine<'a> = (usize, &'a [u8]);
 
 impl<'a> Overlay<'a> {
     /// What edits of `passwd` and `shadow` make of the accounts that are `wanted`.
-    pub fn new(book: &'a Book, edits: &'a [Edit], wanted: impl Fn(&[u8]) -> bool) -> Self {
+    pub fn new(book: &'a Book, edits: &'a [Edit], wanted: &HashSet<&[u8]>) -> Self {
         let mut overlay = Overlay { book, gone: HashSet::new(), come: HashMap::new() };
         overlay.gone.reserve(edits.len());
+        overlay.come.reserve(2 * wanted.len());
         for edit in edits.iter().filter(|edit| matches!(edit.file, File::Passwd | File::Shadow)) {
             if edit.before.is_some() {
                 overlay.gone.insert((edit.file, edit.range.start));
             }
-            for (_, line) in edit.lines_after().filter(|(_, line)| wanted(name_on(line))) {
+            for (_, line) in edit.lines_after().filter(|(_, line)| wanted.contains(name_on(line))) {
                 let of_name = overlay.come.entry((edit.file, name_on(line))).or_default();
                 of_name.push((edit.range.start, line));
             }

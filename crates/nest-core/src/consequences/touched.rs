@@ -168,12 +168,13 @@ pub(super) fn listed_otherwise<'a>(groups: &[GroupChange<'a>], members: &mut Mem
     for GroupChange { before, after } in groups {
         let gid = |group: &Option<Group<'_>>| group.and_then(|group| group.gid());
         let same = gid(before) == gid(after) && before.map(|of| of.name) == after.map(|of| of.name);
-        let [was, is] = [before, after].map(|group| group.map(ListedGroup::of));
-        for (ours, others) in [(&was, &is), (&is, &was)] {
+        for (ours, others) in [(before, after), (after, before)] {
             let Some(ours) = ours else { continue };
-            let Some(Gid(gid)) = ours.group.gid() else { continue };
-            let stays = |name: &[u8]| same && others.as_ref().is_some_and(|all| all.lists(name));
-            for name in ours.group.members().filter(|name| !stays(name)) {
+            let Some(Gid(gid)) = ours.gid() else { continue };
+            // A long list is gone through once, and only where somebody is on the other.
+            let others = others.filter(|_| same && !ours.members.is_empty()).map(ListedGroup::of);
+            let stays = |name: &[u8]| others.as_ref().is_some_and(|all| all.lists(name));
+            for name in ours.members().filter(|name| !stays(name)) {
                 note(members, name, gid);
             }
         }
