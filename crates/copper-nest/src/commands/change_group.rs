@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::groups::{ChangeGroup, change_group};
 
 use super::even::{BUSY, LAST_ADMIN, ME, SERVICE};
-use super::{Asks, Even, Failure, Global, Result, Session, USAGE, bytes, read_gid};
+use super::{Asks, Even, Failure, Global, Result, Session, USAGE, bytes, listed, read_gid};
 
 /// Change a group: its gid, its members, its administrators.
 ///
@@ -61,7 +61,7 @@ impl ChangeGroupArgs {
             return Err(Failure::new(USAGE, "usage", message).or("see how", "change group --help"));
         }
         let session = Session::open(global)?;
-        let names = |names: &[OsString]| names.iter().map(bytes).collect();
+        let names = |names: &[OsString]| listed(names);
         let request = ChangeGroup {
             name: bytes(&self.name),
             gid: self.gid.as_deref().map(read_gid).transpose()?,

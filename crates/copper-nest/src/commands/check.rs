@@ -126,6 +126,16 @@ impl Check {
             files_only: self.files_only,
             in_brief: false,
         };
+        let nothing_left = !selection.only.is_empty()
+            && selection
+                .only
+                .iter()
+                .all(|rule| selection.skip.iter().any(|it| it.name == rule.name));
+        if nothing_left {
+            let message =
+                "--skip leaves none of the rules that --only names: nothing would be checked";
+            return Err(Failure::new(USAGE, "usage", message));
+        }
         let trees = self.trees(global)?;
         // Into a pipe there is one line for each, and there may be millions.
         let to_pipe = global.format == Format::Text && !view::for_a_person(global);
@@ -168,13 +178,17 @@ impl Check {
                 let message = format!("{} is not UTF-8", file.display());
                 Failure::new(REFUSED, "trees", message)
             })?;
-            let lines = text.lines().map(str::trim).filter(|line| !line.is_empty());
+            let lines = text.trim_start_matches('\u{feff}').lines().map(str::trim);
+            let lines = lines.filter(|line| !line.is_empty() && !line.starts_with('#'));
             trees.extend(lines.map(PathBuf::from));
             if trees.is_empty() {
                 let message = format!("{} names no tree: one a line", file.display());
                 return Err(Failure::new(REFUSED, "trees", message));
             }
         }
+        // One that is named twice is looked at once.
+        let mut seen = HashSet::new();
+        trees.retain(|tree| seen.insert(tree.clone()));
         Ok(trees.into_iter().map(|tree| Global { tree, ..global.clone() }).collect())
     }
 

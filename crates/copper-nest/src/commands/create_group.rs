@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::groups::create_group;
 use nest_core::request::CreateGroup;
 
-use super::{Asks, Global, Result, Session, bytes, read_gid};
+use super::{Asks, Global, Result, Session, bytes, listed, read_gid};
 
 /// Create a group.
 ///
@@ -60,9 +60,9 @@ impl CreateGroupArgs {
             share_id: self.share_id,
             reuse_id: self.reuse_id,
             service: self.service,
-            members: self.member.iter().map(bytes).collect(),
-            admins: self.group_admin.iter().map(bytes).collect(),
-            primary_of: self.primary_of.iter().map(bytes).collect(),
+            members: listed(&self.member),
+            admins: listed(&self.group_admin),
+            primary_of: listed(&self.primary_of),
             unlisted: self.unlisted,
         };
         session.carry_out(&request, Asks::Nothing, |context| create_group(context, &request))

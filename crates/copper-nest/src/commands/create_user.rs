@@ -16,8 +16,8 @@ use super::even::{LAST_ADMIN, ME, ROOT};
 use super::first_passwords::FirstPasswords;
 use super::passwords::{self, PasswordSource};
 use super::{
-    Asks, Even, Failure, Global, Names, REFUSED, Result, Session, USAGE, Window, bytes, read_keys,
-    read_ranges, read_uid,
+    Asks, Even, Failure, Global, Names, REFUSED, Result, Session, USAGE, Window, bytes, listed,
+    read_keys, read_ranges, read_uid,
 };
 use crate::view::visible;
 
@@ -207,7 +207,7 @@ impl CreateUserArgs {
             share_id: self.share_id,
             reuse_id: self.reuse_id,
             primary: self.primary.as_ref().map(bytes),
-            join: self.join.iter().map(bytes).collect(),
+            join: listed(&self.join),
             no_groups: false,
             admin: self.admin,
             home: self.home.as_ref().map(bytes),
@@ -242,8 +242,15 @@ fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString> {
                 && book.group(name).is_none()
                 && !world.service_knows_user(name.as_ref()).unwrap_or(true)
         };
-        Ok(propose_login(policy, full_name.as_ref(), free))
+        let users = book.users.records().map(|(_, user)| user);
+        let mut called = users.filter(|user| user.full_name() == full_name.as_slice());
+        let known = called.next().map(|user| BString::from(user.name));
+        Ok((propose_login(policy, full_name.as_ref(), free), known))
     })?;
+    let (proposed, known) = proposed;
+    if let Some(known) = &known {
+        errln!("{known} is called {full_name} already: copper-nest show user {known}");
+    }
     let quoted = shell_words::quote(&full_name.to_string()).into_owned();
     let proposed = proposed.map_err(|fault| {
         Failure::new(REFUSED, "no-login-name", format!("{fault}; nobody was created"))

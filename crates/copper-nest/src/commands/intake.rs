@@ -9,7 +9,7 @@ use nest_core::plan::tables::{Among, Existing, Intake, Others, OthersBecome, int
 use super::even::ALL;
 use super::first_passwords::FirstPasswords;
 use super::tables::{TableArgs, quoted};
-use super::{Asks, Even, Failure, Global, Result, Session, USAGE, bytes};
+use super::{Asks, Even, Failure, Global, Result, Session, USAGE, bytes, listed};
 
 /// Take in a table of users or groups: all of its rows as one change, or none.
 ///
@@ -167,7 +167,7 @@ impl IntakeArgs {
         let among = match self.among.as_slice() {
             [] => Among::People,
             [one] if one == "people" => Among::People,
-            groups => Among::Groups(groups.iter().map(bytes).collect()),
+            groups => Among::Groups(listed(groups)),
         };
         Some(Others { what, among, most: self.not_more_than })
     }

@@ -103,7 +103,9 @@ impl Names {
             self.names.iter().map(|name| name.as_bytes().into()).collect();
         if let Some(path) = &self.names_from {
             let text = read_input(path)?;
-            let lines = bstr::ByteSlice::lines(text.as_slice()).map(<[u8]>::trim_ascii);
+            // Programs on other systems begin a text with a mark.
+            let text = text.strip_prefix(b"\xef\xbb\xbf").unwrap_or(&text);
+            let lines = bstr::ByteSlice::lines(text).map(<[u8]>::trim_ascii);
             names.extend(
                 lines.filter(|line| !line.is_empty() && !line.starts_with(b"#")).map(BString::from),
             );
@@ -119,6 +121,12 @@ impl Names {
 pub fn bytes<T: From<BString>>(text: &OsString) -> T {
     use std::os::unix::ffi::OsStrExt;
     BString::from(text.as_bytes()).into()
+}
+
+/// The names of a list with commas between them: blanks around them are none of theirs.
+pub fn listed<T: From<BString>>(words: &[OsString]) -> Vec<T> {
+    use std::os::unix::ffi::OsStrExt;
+    words.iter().map(|word| BString::from(word.as_bytes().trim_ascii()).into()).collect()
 }
 
 /// A uid.

@@ -5,7 +5,7 @@ use std::ffi::OsString;
 use nest_core::plan::users::{Regroup, regroup};
 
 use super::even::{LAST_ADMIN, ME, SERVICE};
-use super::{Asks, Even, Failure, Global, Names, Result, Session, USAGE, bytes};
+use super::{Asks, Even, Failure, Global, Names, Result, Session, USAGE, bytes, listed};
 
 /// Change who is in which group: join, leave, or another primary group.
 ///
@@ -58,8 +58,8 @@ impl RegroupArgs {
         let session = Session::open(global)?;
         let request = Regroup {
             names: self.names.read()?,
-            join: self.join.iter().map(bytes).collect(),
-            leave: self.leave.iter().map(bytes).collect(),
+            join: listed(&self.join),
+            leave: listed(&self.leave),
             primary: self.primary.as_ref().map(bytes),
             admin: match (self.admin, self.no_admin) {
                 (true, _) => Some(true),

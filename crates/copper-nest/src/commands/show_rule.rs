@@ -43,7 +43,7 @@ impl ShowRule {
             let command = global.command(&format!("repair --only {}", rule.name));
             view::print_wrapped(
                 "mended",
-                &format!("by {command}, where there is one right answer"),
+                &format!("where there is one right answer, by {command}"),
             );
         }
         example("found", &rule.bad);

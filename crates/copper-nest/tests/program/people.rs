@@ -799,3 +799,41 @@ fn a_group_of_ones_own_that_others_are_in_keeps_its_name() {
     tree.done("rename user tavish torben").says("keeps its name: sunniva is in it too");
     assert!(tree.read("etc/group").contains("tavish:x:1001:sunniva"));
 }
+
+#[test]
+fn lists_names_and_numbers_are_read_as_people_write_them() {
+    let tree = TestTree::new();
+    let run = tree.run_words(&["create", "user", "ada", "--no-home", "--join", "pilots, slipway"]);
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    let run = tree.run_words(&["create", "group", "dev", "--member", "ada, tavish"]);
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    assert!(tree.read("etc/group").contains(":ada,tavish\n"), "{}", tree.read("etc/group"));
+    // Programs on other systems begin a text with a mark.
+    let names = tree.path("names");
+    std::fs::write(&names, "\u{feff}ada\ntavish\n").unwrap();
+    tree.done(&format!("regroup --names-from {} --leave dev", names.display()));
+    assert!(tree.read("etc/group").contains("dev:x:1003:\n"), "{}", tree.read("etc/group"));
+    // Digits are no name, and that is not because somebody has them.
+    let digits = ["create", "user", "--full-name", "123 456"];
+    tree.refused_words(&digits, 3, "no login name can be made of \"123 456\"");
+    let run = tree.refused_words(
+        &["create", "user", "--full-name", "Sunniva Hale"],
+        3,
+        "no name was given",
+    );
+    assert!(run.stderr.contains("sunniva is called Sunniva Hale already"), "{}", run.stderr);
+    // Of two of a name each is named with what was asked for.
+    for _ in 0..2 {
+        tree.done("create user ben --no-home");
+        tree.done("delete user ben --yes");
+    }
+    let run = tree.refused("purge user ben --yes", 3, "2 of the name ben were deleted");
+    assert!(run.stderr.contains("purge user 100"), "{}", run.stderr);
+    assert!(!run.stderr.contains("restore user"), "{}", run.stderr);
+    tree.refused("check --only ghost-member --skip ghost-member", 2, "nothing would be checked");
+    let trees = tree.path("trees");
+    let root = tree.root().display();
+    std::fs::write(&trees, format!("# images\n{root}\n{root}\n")).unwrap();
+    let run = tree.run(&format!("check --trees-from {} --format json", trees.display()));
+    assert!(matches!(run.status, 0 | 1), "{}", run.stderr);
+}

@@ -78,6 +78,13 @@ pub fn propose_login(
     names.truncate(MOST);
     match names.is_empty() {
         false => Ok(Proposed { names, lost }),
+        // Digits alone are no name, whoever has it.
+        true if stems
+            .iter()
+            .all(|stem| check_name(policy.names_style, stem.as_str().into()).is_err()) =>
+        {
+            Err(NoLogin::Unusable(full_name))
+        }
         true => Err(NoLogin::Taken(full_name)),
     }
 }

@@ -17,7 +17,7 @@ pub(crate) fn find_restorable<'a>(
     wanted: &BStr,
     what: &str,
 ) -> Result<&'a RetiredAccount> {
-    let found = find_kept(context, thing, wanted, what)?;
+    let found = find_kept(context, thing, wanted, what, "restore")?;
     if !found.kept.is_of_lines() {
         return Ok(found);
     }
@@ -26,7 +26,7 @@ pub(crate) fn find_restorable<'a>(
 }
 
 /// A deleted account by name, by number, or by the folder it is kept in where
-/// name and number were held twice.
+/// name and number were held twice; of several each is named with the verb that is asked for.
 ///
 /// # Errors
 /// The [`Refusal`], of `what`: nothing of that name is kept, or several are.
@@ -35,6 +35,7 @@ pub(crate) fn find_kept<'a>(
     thing: UserOrGroup,
     wanted: &BStr,
     what: &str,
+    verb: &str,
 ) -> Result<&'a RetiredAccount> {
     let refuse = |reason| Refusal::new(what, reason);
     if context.change.is_none() {
@@ -73,7 +74,7 @@ pub(crate) fn find_kept<'a>(
                     false => kept.kept.id.to_string(),
                     true => folder(kept).to_string(),
                 };
-                refusal = refusal.or(label, format!("restore {thing} {by}"));
+                refusal = refusal.or(label, format!("{verb} {thing} {by}"));
             }
             Err(refusal)
         }

@@ -63,7 +63,7 @@ pub fn purge(context: PlanContext<'_>, request: &Purge) -> Result<Plan> {
             let mut chosen: Vec<&RetiredAccount> = Vec::new();
             for name in names {
                 let what = format!("{name} was not purged");
-                let found = find_kept(context, *thing, name.as_ref(), &what)?;
+                let found = find_kept(context, *thing, name.as_ref(), &what, "purge")?;
                 if !chosen.iter().any(|known| known.folder == found.folder) {
                     chosen.push(found);
                 }
