@@ -457,7 +457,8 @@ mod tests {
         );
         assert!(fault("shell = \"/bin/sh\"\n").contains("outside a section"));
         assert!(
-            fault("[people]\n\nids = 5\n").contains(":3: people.ids: this is a text in quotes")
+            fault("[people]\n\nids = 5\n")
+                .contains(":3: people.ids: this has to be a span in quotes, \"1000-59999\" say")
         );
         assert!(fault("[people]\nhome = \"home\"\n").contains("people.home"));
         assert!(fault("[people]\nhome_permissions = \"9\"\n").contains("octal"));

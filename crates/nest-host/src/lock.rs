@@ -69,7 +69,8 @@ impl Lock {
         if !rustix::fs::FileType::from_raw_mode(stat.st_mode).is_file() {
             return Err(LockError::NotAFile("something special"));
         }
-        let name = || holder(stat.st_ino).unwrap_or_else(|| "another process".into());
+        let at = (stat.st_dev, stat.st_ino);
+        let name = || holder(at).unwrap_or_else(|| "another process".into());
         let began = Instant::now();
         let mut told = false;
         loop {
@@ -92,11 +93,14 @@ impl Lock {
     }
 }
 
-/// The process that holds a lock on the inode, from `/proc/locks`, proc(5). A
-/// holder outside our process namespace has no number there.
-fn holder(inode: u64) -> Option<String> {
+/// The process that holds a lock on the file of this device and inode, from `/proc/locks`,
+/// proc(5). A holder outside our process namespace has no number there. Some file systems show
+/// another device there than for the file: then the inode has to do.
+fn holder((device, inode): (u64, u64)) -> Option<String> {
     let locks = std::fs::read_to_string("/proc/locks").ok()?;
-    let pid = locks.lines().find_map(|line| pid_in(line, inode))?;
+    let device = Some((rustix::fs::major(device), rustix::fs::minor(device)));
+    let exact = locks.lines().find_map(|line| pid_in(line, device, inode));
+    let pid = exact.or_else(|| locks.lines().find_map(|line| pid_in(line, None, inode)))?;
     Some(match std::fs::read_to_string(format!("/proc/{pid}/comm")) {
         Ok(name) => format!("process {pid} ({})", name.trim()),
         Err(_) => format!("process {pid}"),
@@ -115,12 +119,16 @@ pub(crate) fn is_held(inode: u64) -> bool {
 }
 
 /// The process id in a line of `/proc/locks` like
-/// `1: POSIX  ADVISORY  WRITE 1234 08:01:5678 0 EOF`, if it is about the inode.
-fn pid_in(line: &str, inode: u64) -> Option<u32> {
+/// `1: POSIX  ADVISORY  WRITE 1234 08:01:5678 0 EOF`, if it is about the inode, and of the
+/// device of these numbers where they are given.
+fn pid_in(line: &str, device: Option<(u32, u32)>, inode: u64) -> Option<u32> {
     let mut words = line.split_whitespace();
     let pid = words.nth(4)?.parse().ok().filter(|pid| *pid > 0)?;
-    let file = words.next()?;
-    (file.rsplit(':').next()?.parse() == Ok(inode)).then_some(pid)
+    let mut file = words.next()?.split(':');
+    let mut number = || u32::from_str_radix(file.next()?, 16).ok();
+    let of = (number()?, number()?);
+    let same = device.is_none_or(|device| device == of);
+    (same && file.next()?.parse() == Ok(inode)).then_some(pid)
 }
 
 #[cfg(test)]
@@ -130,10 +138,13 @@ mod tests {
     #[test]
     fn the_holder_is_read_from_the_kernels_list() {
         let line = "1: POSIX  ADVISORY  WRITE 1234 08:01:5678 0 EOF";
-        assert_eq!(pid_in(line, 5678), Some(1234));
-        assert_eq!(pid_in(line, 567), None);
-        assert_eq!(pid_in("2: OFDLCK ADVISORY  WRITE -1 08:01:5678 0 EOF", 5678), None);
-        assert_eq!(pid_in("1: -> POSIX", 5678), None);
+        assert_eq!(pid_in(line, None, 5678), Some(1234));
+        assert_eq!(pid_in(line, Some((8, 1)), 5678), Some(1234));
+        // The same inode of another file system is another file.
+        assert_eq!(pid_in(line, Some((8, 2)), 5678), None);
+        assert_eq!(pid_in(line, None, 567), None);
+        assert_eq!(pid_in("2: OFDLCK ADVISORY  WRITE -1 08:01:5678 0 EOF", None, 5678), None);
+        assert_eq!(pid_in("1: -> POSIX", None, 5678), None);
     }
 
     #[test]

@@ -91,13 +91,13 @@ fn path_or_none(text: String) -> Result<String, String> {
 }
 
 fn score(score: u32) -> Result<u32, String> {
-    if score <= 4 { Ok(score) } else { Err("this is a score from 0 to 4".into()) }
+    if score <= 4 { Ok(score) } else { Err("this has to be a score from 0 to 4".into()) }
 }
 
 fn scheme(text: String) -> Result<String, String> {
     match text.as_str() {
         "auto" | "yescrypt" | "sha512" => Ok(text),
-        _ => Err("this is one of \"auto\", \"yescrypt\", \"sha512\"".into()),
+        _ => Err("this has to be one of \"auto\", \"yescrypt\", \"sha512\"".into()),
     }
 }
 

@@ -16,7 +16,7 @@ pub(super) trait Setting: Sized {
 
 impl Setting for bool {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        value.as_bool().ok_or_else(|| "this is true or false".into())
+        value.as_bool().ok_or_else(|| "this has to be true or false".into())
     }
     fn write(&self) -> String {
         self.to_string()
@@ -28,7 +28,7 @@ impl Setting for u32 {
         value
             .as_integer()
             .and_then(|number| u32::from_str_radix(number.as_str(), number.radix()).ok())
-            .ok_or_else(|| "this is a whole number, 0 or more".into())
+            .ok_or_else(|| "this has to be a whole number, 0 or more".into())
     }
     fn write(&self) -> String {
         self.to_string()
@@ -37,7 +37,7 @@ impl Setting for u32 {
 
 impl Setting for String {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        value.as_str().map(str::to_owned).ok_or_else(|| "this is a text in quotes".into())
+        value.as_str().map(str::to_owned).ok_or_else(|| "this has to be a text in quotes".into())
     }
     fn write(&self) -> String {
         toml::Value::from(self.as_str()).to_string()
@@ -51,7 +51,7 @@ impl Setting for Days {
         }
         u32::read(value)
             .map(Days::After)
-            .map_err(|_| "this is a number of days, or \"never\"".into())
+            .map_err(|_| "this has to be a number of days, or \"never\"".into())
     }
     fn write(&self) -> String {
         match self {
@@ -63,7 +63,7 @@ impl Setting for Days {
 
 impl Setting for Permissions {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        let wrong = "this is an octal mode in quotes, from \"0700\" to \"0777\"";
+        let wrong = "this has to be an octal mode in quotes, from \"0700\" to \"0777\"";
         let mode = u32::from_str_radix(value.as_str().ok_or(wrong)?, 8).map_err(|_| wrong)?;
         // The owner must be able to use it, and set-id bits have no place here.
         if mode & 0o700 == 0o700 && mode <= 0o777 {
@@ -79,7 +79,8 @@ impl Setting for Permissions {
 
 impl Setting for IdSpan {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        IdSpan::parse(&String::read(value)?)
+        let wrong = || "this has to be a span in quotes, \"1000-59999\" say".to_owned();
+        IdSpan::parse(value.as_str().ok_or_else(wrong)?)
     }
     fn write(&self) -> String {
         format!("\"{self}\"")
@@ -88,7 +89,7 @@ impl Setting for IdSpan {
 
 /// Words of a fixed choice.
 fn read_word<T: FromStr>(value: &DeValue<'_>, choice: &str) -> Result<T, String> {
-    String::read(value)?.parse().map_err(|_| format!("this is one of {choice}"))
+    String::read(value)?.parse().map_err(|_| format!("this has to be one of {choice}"))
 }
 
 impl Setting for NameStyle {
@@ -123,7 +124,8 @@ impl Setting for Avoid {
 impl Setting for Accept {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
         let Some(table) = value.as_table() else {
-            let shape = "this is \"RULE:SUBJECT  reason\", or { rule, subject, reason, by, until }";
+            let shape =
+                "this has to be \"RULE:SUBJECT  reason\", or { rule, subject, reason, by, until }";
             let text = String::read(value).map_err(|_| shape)?;
             let wrong = || format!("\"{text}\" is not written as \"RULE:SUBJECT  reason\"");
             let (what, reason) = text.split_once(char::is_whitespace).ok_or_else(wrong)?;
@@ -182,7 +184,7 @@ impl Setting for Accept {
 
 impl Setting for SeverityChoices {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        let wrong = "this is a table of rules, as in { \"empty-group\" = \"off\" }";
+        let wrong = "this has to be a table of rules, as in { \"empty-group\" = \"off\" }";
         let table = value.as_table().ok_or(wrong)?;
         let entries = table.iter().map(|(rule, choice)| {
             let text = String::read(choice.get_ref())?;
@@ -216,7 +218,7 @@ impl Setting for SeverityChoices {
 
 impl<T: Setting> Setting for Vec<T> {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
-        let items = value.as_array().ok_or("this is a list in square brackets")?;
+        let items = value.as_array().ok_or("this has to be a list in square brackets")?;
         items.iter().map(|item| T::read(item.get_ref())).collect()
     }
     fn write(&self) -> String {

@@ -269,7 +269,7 @@ pub enum Reason {
     )]
     PartNotKept { name: BString },
     /// Something has taken the place of a line that went.
-    #[error("{}:{line} has a {name} again", .file.path())]
+    #[error("{}:{line} is a line of {name} again", .file.path())]
     PlaceTaken { file: File, line: usize, name: BString },
     /// Something on the tree that can't be taken back.
     #[error("{0}")]
