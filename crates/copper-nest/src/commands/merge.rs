@@ -20,7 +20,7 @@ use super::even::ALL;
 use super::export::Kind;
 use super::intake::MOST_DETAILED;
 use super::tables::quoted;
-use super::{Asks, Even, Failure, Global, REFUSED, Result, Session, UNTOUCHED};
+use super::{Asks, Even, FOUND, Failure, Global, REFUSED, Result, Session, UNTOUCHED};
 use crate::view::faults;
 
 /// Take another tree's accounts into this one.
@@ -129,10 +129,12 @@ impl MergeArgs {
         if let Some((path, mut file)) = numbers_file {
             let text = written_numbers(&numbers.borrow());
             let written = file.write_all(text.as_bytes()).and_then(|()| file.sync_all());
-            written.map_err(|error| {
-                let message = format!("merged; but {} can't be written: {error}", path.display());
-                Failure::new(UNTOUCHED, "output", message)
-            })?;
+            // The change stands: what the file was to hold is not lost.
+            if let Err(error) = written {
+                errln!("merged, but {} can't be written: {error}; it was to hold", path.display());
+                errln!("{}", text.trim_end_matches('\n'));
+                return Ok(FOUND);
+            }
             if !global.quiet && !global.json() {
                 let numbers = numbers.borrow();
                 outln!("{}: {}", path.display(), counted(numbers.len(), "number", "numbers"));

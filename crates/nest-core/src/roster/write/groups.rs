@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 
 use bstr::BStr;
 
-use super::{PasswordHashes, WrittenRoster, WrittenRow, unfit_name, written};
+use super::{Chosen, PasswordHashes, WrittenRoster, WrittenRow, written};
 use crate::book::Book;
 use crate::group_account::{GroupAccount, GroupIndex, GroupKind};
 use crate::policy::Policy;
@@ -55,20 +55,10 @@ pub fn written_groups<'b>(
     groups: impl Iterator<Item = GroupAccount<'b>>,
     writing: &GroupWriting<'_>,
 ) -> WrittenRoster {
-    let (mut rows, mut left_out) = (Vec::new(), Vec::new());
-    let (mut names, mut gids) = (HashSet::new(), HashSet::new());
+    let (mut rows, mut chosen) = (Vec::new(), Chosen::default());
     for account in groups {
-        let name = account.group.name;
-        if let Some(why) = unfit_name(name) {
-            left_out.push(format!("{}: the name {why}", BStr::new(name)));
-            continue;
-        }
-        if !names.insert(name) {
-            left_out.push(format!("another line of {}: the first one counts", BStr::new(name)));
-            continue;
-        }
-        let shares = account.group.gid().is_some_and(|gid| !gids.insert(gid));
-        rows.push(writing.row(&account, shares));
+        let gid = account.group.gid().map(|gid| gid.0);
+        rows.extend(chosen.takes(account.group.name, gid).map(|it| writing.row(&account, it)));
     }
     let columns = Column::of(UserOrGroup::Group).filter(|column| match column {
         Column::Member | Column::GroupAdmin => writing.with_members,
@@ -78,9 +68,7 @@ pub fn written_groups<'b>(
         _ => true,
     });
     let columns: Vec<Column> = columns.collect();
-    let mut all = written(UserOrGroup::Group, &columns, rows, writing.form);
-    left_out.append(&mut all.left_out);
-    WrittenRoster { left_out, ..all }
+    chosen.before(written(UserOrGroup::Group, &columns, rows, writing.form))
 }
 
 impl GroupWriting<'_> {

@@ -12,6 +12,8 @@ mod users;
 pub use self::groups::{GroupWriting, made_with_users, written_groups};
 pub use self::users::{ReadKeys, UserWriting, written_users};
 
+use std::collections::HashSet;
+
 use bstr::{BStr, ByteSlice};
 use serde_json::{Map, Value};
 
@@ -114,6 +116,36 @@ impl<'a> WrittenRow<'a> {
         self.leave_out(format_args!(
             "the password field of {name}, which the C library can't check: it is taken in as none"
         ));
+    }
+}
+
+/// Which of many rows are written: those of names that a table can hold, each once.
+#[derive(Default)]
+struct Chosen<'a> {
+    names: HashSet<&'a [u8]>,
+    ids: HashSet<u32>,
+    left_out: Vec<String>,
+}
+
+impl<'a> Chosen<'a> {
+    /// Whether one is written, and then whether another with its number is already.
+    fn takes(&mut self, name: &'a [u8], id: Option<u32>) -> Option<bool> {
+        let shown = BStr::new(name);
+        if let Some(why) = unfit_name(name) {
+            self.left_out.push(format!("{shown}: the name {why}"));
+            return None;
+        }
+        if !self.names.insert(name) {
+            self.left_out.push(format!("another line of {shown}: the first one counts"));
+            return None;
+        }
+        Some(id.is_some_and(|id| !self.ids.insert(id)))
+    }
+
+    /// The roster, with what is left out of it before what is left out of its rows.
+    fn before(mut self, mut written: WrittenRoster) -> WrittenRoster {
+        self.left_out.append(&mut written.left_out);
+        WrittenRoster { left_out: self.left_out, ..written }
     }
 }
 

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use bstr::{BStr, BString, ByteSlice};
 use serde_json::Value;
 
-use super::{PasswordHashes, WrittenRoster, WrittenRow, cell_text, unfit_name, written};
+use super::{Chosen, PasswordHashes, WrittenRoster, WrittenRow, cell_text, unfit_name, written};
 use crate::account::{Account, AccountKind, NO_HOME};
 use crate::policy::Policy;
 use crate::request::CreateUser;
@@ -45,20 +45,10 @@ pub fn written_users<'b>(
     accounts: impl Iterator<Item = Account<'b>>,
     writing: &UserWriting<'_>,
 ) -> WrittenRoster {
-    let (mut rows, mut left_out) = (Vec::new(), Vec::new());
-    let (mut names, mut uids) = (HashSet::new(), HashSet::new());
+    let (mut rows, mut chosen) = (Vec::new(), Chosen::default());
     for account in accounts {
-        let name = account.user.name;
-        if let Some(why) = unfit_name(name) {
-            left_out.push(format!("{}: the name {why}", BStr::new(name)));
-            continue;
-        }
-        if !names.insert(name) {
-            left_out.push(format!("another line of {}: the first one counts", BStr::new(name)));
-            continue;
-        }
-        let shares = account.user.uid().is_some_and(|uid| !uids.insert(uid));
-        rows.push(writing.row(&account, shares));
+        let uid = account.user.uid().map(|uid| uid.0);
+        rows.extend(chosen.takes(account.user.name, uid).map(|it| writing.row(&account, it)));
     }
     let columns = Column::of(UserOrGroup::User).filter(|column| match column {
         Column::PasswordHash | Column::MustChange | Column::Changed => {
@@ -80,9 +70,7 @@ pub fn written_users<'b>(
         _ => rows.iter().any(|row| row.values.iter().any(|(has, _)| has == column)),
     });
     let columns: Vec<Column> = columns.collect();
-    let mut all = written(UserOrGroup::User, &columns, rows, writing.form);
-    left_out.append(&mut all.left_out);
-    WrittenRoster { left_out, ..all }
+    chosen.before(written(UserOrGroup::User, &columns, rows, writing.form))
 }
 
 impl UserWriting<'_> {

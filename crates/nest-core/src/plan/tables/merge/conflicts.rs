@@ -10,7 +10,7 @@ use crate::account::{Account, AccountKind, kind_of_user, means_no_home};
 use crate::allot::{Allotter, IdUse};
 use crate::group_account::{GroupAccount, GroupKind};
 use crate::refusal::{Reason, Refusal, Result};
-use crate::table::{File, Passwd};
+use crate::table::{File, Line, Passwd};
 use crate::value::{MAX_BYTES, Uid, UserOrGroup, check_name, is_reserved};
 
 /// What is found out about what comes, one after the other: what one is proposed to get is
@@ -118,6 +118,15 @@ impl<'f, 'a> Finding<'f, 'a> {
         found
     }
 
+    /// Notes a conflict, if there is one.
+    fn note(&mut self, thing: UserOrGroup, name: &BStr, line: Option<Line<'_>>, found: Found) {
+        let Found { problems, proposal } = found;
+        if !problems.is_empty() {
+            let (name, offset) = (name.to_owned(), line.map_or(0, |line| line.start));
+            self.conflicts.push(Conflict { thing, name, offset, problems, proposal });
+        }
+    }
+
     fn user(&mut self, account: &Account<'a>) -> Result<()> {
         let merging = self.merging;
         let name = BStr::new(account.user.name);
@@ -145,16 +154,8 @@ impl<'f, 'a> Finding<'f, 'a> {
                 self.gids.extend(uid.map(|uid| (uid, called)));
             }
         }
-        if !found.problems.is_empty() {
-            let line = merging.there.user(account.user.name);
-            self.conflicts.push(Conflict {
-                thing: UserOrGroup::User,
-                name: name.to_owned(),
-                offset: line.map_or(0, |(line, _)| line.start),
-                problems: found.problems,
-                proposal: found.proposal,
-            });
-        }
+        let line = merging.there.user(account.user.name).map(|(line, _)| line);
+        self.note(UserOrGroup::User, name, line, found);
         Ok(())
     }
 
@@ -356,16 +357,8 @@ impl<'f, 'a> Finding<'f, 'a> {
             }
             self.gids.insert(found.proposal.id.unwrap_or(gid), called);
         }
-        if !found.problems.is_empty() {
-            let line = merging.there.group(group.group.name);
-            self.conflicts.push(Conflict {
-                thing: UserOrGroup::Group,
-                name: name.to_owned(),
-                offset: line.map_or(0, |(line, _)| line.start),
-                problems: found.problems,
-                proposal: found.proposal,
-            });
-        }
+        let line = merging.there.group(group.group.name).map(|(line, _)| line);
+        self.note(UserOrGroup::Group, name, line, found);
         Ok(())
     }
 }

@@ -1,28 +1,28 @@
 //! Changing what an account is: its name in full, its number, its place, how long
 //! it lasts and how its password ages.
 
+mod home;
 mod keys;
 mod lasting;
 mod ranges;
 
 use bstr::{BStr, BString};
 
-use crate::account::{kind_of, means_no_home};
+use crate::account::kind_of;
 use crate::allot::{IdUse, Taker, Wanted};
 use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
-    FoundUser, Instead, NewNumber, NewPrimary, PlanBuilder, change_primary, find_group, find_user,
-    gid_of, in_others, move_home, plan_home, private_group, record_home, require_file_name,
-    set_window, tell_elsewhere, tell_sessions,
+    FoundUser, NewNumber, NewPrimary, PlanBuilder, change_primary, find_group, find_user, gid_of,
+    private_group, require_file_name, set_window, tell_elsewhere, tell_sessions,
 };
-use crate::ownership::{IdMapping, Owner};
+use crate::ownership::IdMapping;
 use crate::plan::users::create_user::{check_full_name, gecos_faults};
 use crate::plan::users::suspend::carry_note;
 use crate::policy::{Days, Policy};
-use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
-use crate::request::{CreateUser, GuardOverrides, KeyFile, RangesAsked, Request, WindowRequest};
+use crate::refusal::{Reason, Refusal, Result};
+use crate::request::{GuardOverrides, KeyFile, RangesAsked, Request, WindowRequest};
 use crate::sign_in::gids_of;
 use crate::surroundings::Program;
 use crate::table::{File, GroupField, PasswdField, SubIdField};
@@ -431,83 +431,5 @@ impl<'a> UserChange<'_, 'a> {
             format!("was {old}: the group of its own goes along"),
         );
         Ok(IdMapping::single(old.0, uid.0))
-    }
-
-    /// Makes the home of an account that has none.
-    fn make_home(&mut self) -> Result<()> {
-        let (context, user, name) = (self.context, self.found.user, self.name());
-        let recorded = BString::from(user.home);
-        let is_there = matches!(context.world.facts(recorded.as_ref()), Ok(Some(_)));
-        if !means_no_home(user.home) && is_there {
-            if self.request.home.as_ref().is_none_or(|home| *home == recorded) {
-                self.subject.decide_unchanged(Label::HOME, recorded);
-                return Ok(());
-            }
-            let home = self.request.home.clone().unwrap_or_default();
-            let refusal = self.refuse(HomeTrouble::HasHome { home: recorded }.into());
-            return Err(refusal.or("move it there", format!("change user {name} --home {home}")));
-        }
-        let home = match &self.request.home {
-            Some(home) => home.clone(),
-            None if means_no_home(user.home) => context.policy.home_of(name).into(),
-            None => recorded.clone(),
-        };
-        let uid = self.request.uid.unwrap_or(self.found.uid);
-        let owner = Owner { uid, gid: self.found.gid };
-        let record = format!("change user {name} --home {home} --record-only");
-        let request = CreateUser { home: Some(home), ..CreateUser::default() };
-        let made = plan_home(context, &request, name, owner, self.subject);
-        let made = made.map_err(|mut refusal| {
-            refusal.what.clone_from(&self.what);
-            // They are about an account that is made.
-            refusal.ways.clear();
-            match refusal.reason {
-                Reason::Home(HomeTrouble::HomeExists { .. }) => {
-                    refusal.or("only record the path", record)
-                }
-                _ => refusal,
-            }
-        })?;
-        if made.field[..] != recorded[..] {
-            let field = [(PasswdField::Home, &made.field[..])];
-            self.builder.set_fields(File::Passwd, self.found.line, &field);
-        }
-        made.steps.into_iter().for_each(|step| self.builder.step(step));
-        self.builder.plan.cautions.extend(made.cautions);
-        Ok(())
-    }
-
-    fn home(&mut self) -> Result<()> {
-        if self.request.make_home {
-            return self.make_home();
-        }
-        let Some(home) = &self.request.home else { return Ok(()) };
-        let mut home = home.clone();
-        if let Some(fault) = path_fault(&home) {
-            return Err(self.refuse(Reason::BadPath { what: "home", path: home, fault }));
-        }
-        while home.len() > 1 && home.ends_with(b"/") {
-            home.pop();
-        }
-        let old = BString::from(self.found.user.home);
-        if !self.set(PasswdField::Home, "home", &old, &home) {
-            return Ok(());
-        }
-        if self.request.record_only {
-            self.builder.plan.cautions.extend(record_home(self.context, self.name(), &home));
-            self.subject.decide(
-                Label::HOME,
-                home,
-                format!("was {old}; only the record, no file is moved"),
-            );
-            return Ok(());
-        }
-        let step =
-            move_home(self.context, &self.found, &old, &home, &self.what, Instead::RecordOnly)?;
-        let uid = self.request.uid.unwrap_or(self.found.uid);
-        self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
-        self.subject.decide(Label::HOME, home, format!("moved from {old}"));
-        self.builder.step(step);
-        Ok(())
     }
 }
