@@ -183,7 +183,9 @@ fn check_tells_of_people_unseen_for_longer_than_the_policy_says() {
     tree.write("etc/copper-nest/policy.toml", "[check]\nunseen_days = 3000\n");
     assert_eq!(found()["findings"].as_array().unwrap().len(), 0);
     tree.write("etc/copper-nest/policy.toml", "[check]\nunseen_days = \"seldom\"\n");
-    assert!(tree.run("check").stderr.contains("check.unseen_days: this is a number of days"));
+    assert!(
+        tree.run("check").stderr.contains("check.unseen_days: this has to be a number of days")
+    );
     tree.write("etc/copper-nest/policy.toml", "[check]\nunseen_days = 180\n");
     tree.remove(BY_UID);
     assert!(found()["skipped"][0]["why"].as_str().unwrap().contains("no log of sign-ins"));
