@@ -63,13 +63,23 @@ pub fn behind_root() -> Option<Uid> {
     None
 }
 
+/// What came of ending the processes of somebody.
+#[derive(Debug)]
+pub struct Ended {
+    /// How many ended.
+    pub ended: usize,
+    /// Those that are still there.
+    pub left: Vec<Process>,
+}
+
 /// Ends the processes of a uid: asks them to stop, waits, then makes them.
-/// Returns those that are still there.
-pub fn end(uid: Uid, patience: std::time::Duration) -> Vec<Process> {
+pub fn end(uid: Uid, patience: std::time::Duration) -> Ended {
     use rustix::process::{Pid, Signal, kill_process};
     let began = std::time::Instant::now();
-    let tell = |processes: &[Process], signal| {
+    let mut told = HashSet::new();
+    let mut tell = |processes: &[Process], signal| {
         for process in processes {
+            told.insert(process.pid);
             if let Some(pid) = Pid::from_raw(process.pid.cast_signed()) {
                 // It may have ended by itself.
                 let _ = kill_process(pid, signal);
@@ -89,7 +99,9 @@ pub fn end(uid: Uid, patience: std::time::Duration) -> Vec<Process> {
         tell(&left, Signal::KILL);
         std::thread::sleep(std::time::Duration::from_millis(50));
     }
-    of_uid(uid)
+    let left = of_uid(uid);
+    let ended = told.iter().filter(|pid| left.iter().all(|process| process.pid != **pid)).count();
+    Ended { ended, left }
 }
 
 /// The control groups of a process, cgroups(7).

@@ -3,6 +3,9 @@
 use std::time::Duration;
 
 use nest_core::plan::users::{Resume, Suspend, resume, suspend};
+use nest_core::value::UserName;
+use nest_core::words::counted;
+use nest_host::processes::{self, Ended};
 
 use super::even::{LAST_ADMIN, ME, ROOT, SERVICE};
 use super::{Asks, Even, Global, Names, Result, Session};
@@ -40,22 +43,33 @@ impl SuspendUser {
         let request = Suspend {
             names: self.names.read()?,
             reason: self.reason.clone(),
+            end_processes: self.end_processes,
             overrides: self.even.read(),
         };
         let status =
             session.carry_out(&request, Asks::Nothing, |context| suspend(context, &request))?;
         if self.end_processes && !global.dry_run && session.tree.is_live() {
-            let loaded = session.load()?;
-            for name in &request.names {
-                let uid = loaded.book.user(name).and_then(|(_, user)| user.uid());
-                let left = uid.map(|uid| nest_host::processes::end(uid, PATIENCE));
-                for process in left.into_iter().flatten() {
-                    errln!("{name}: process {} ({}) is still there", process.pid, process.command);
-                }
-            }
+            end_processes(&session, &request.names)?;
         }
         Ok(status)
     }
+}
+
+/// Ends what runs under accounts that are kept out, and says so.
+fn end_processes(session: &Session<'_>, names: &[UserName]) -> Result<()> {
+    let loaded = session.load()?;
+    for name in names {
+        let uid = loaded.book.user(name).and_then(|(_, user)| user.uid());
+        let Some(uid) = uid else { continue };
+        let Ended { ended, left } = processes::end(uid, PATIENCE);
+        if ended > 0 && !session.global.quiet {
+            errln!("{name}: {}", counted(ended, "process was ended", "processes were ended"));
+        }
+        for process in left {
+            errln!("{name}: process {} ({}) is still there", process.pid, process.command);
+        }
+    }
+    Ok(())
 }
 
 /// Let suspended accounts back in, just as they were.

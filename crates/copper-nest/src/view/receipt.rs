@@ -60,9 +60,11 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
             return;
         }
         Stage::Nothing => {
-            match told.mends {
-                true => outln!("nothing is mended without a decision: nothing was changed."),
-                false => outln!("everything is so already: nothing was changed."),
+            let ends = told.subjects.iter().any(|subject| has(subject, Label::ENDS));
+            match (told.mends, ends) {
+                (true, _) => outln!("nothing is mended without a decision: nothing was changed."),
+                (_, true) => outln!("the account is so already: no file was changed."),
+                _ => outln!("everything is so already: nothing was changed."),
             }
             return;
         }
@@ -193,6 +195,11 @@ fn outline(told: &Told) {
     }
     outln!();
     outln!("  --verbose shows each decision and each line.");
+}
+
+/// Whether something was decided about that.
+fn has(subject: &Subject, label: Label) -> bool {
+    subject.decisions.iter().any(|decision| decision.label == label)
 }
 
 /// What was decided about something; nothing where nothing was.

@@ -98,13 +98,29 @@ fn who_is_at_work_is_named_and_can_be_ended() {
         $NEST change user tavish --home /home/new && exit 9
         $NEST delete user tavish --yes && exit 9
         $NEST change group tavish --gid 1600 && exit 9
+        $NEST suspend user tavish
+        echo and now
         $NEST suspend user tavish --end-processes
-        wait";
+        wait
+        $NEST suspend user tavish --end-processes";
     let Some(run) = live("who_is_at_work_is_named", &tree, script) else { return };
     assert_eq!(run.status, 0, "{}", run.stderr);
     assert_eq!(run.stderr.matches("1 process runs under it").count(), 5, "{}", run.stderr);
     assert!(run.stderr.contains("sleep 300"), "{}", run.stderr);
-    run.says("1 process (").says("--end-processes ends it");
+    // Who is suspended already is not left at work, and the receipt says what was done.
+    let (first, then) = run.stdout.split_once("and now\n").unwrap();
+    assert!(first.contains("  runs       "), "{first}");
+    assert!(
+        first
+            .contains("of tavish runs on: copper-nest suspend user tavish --end-processes ends it"),
+        "{first}"
+    );
+    assert!(then.contains("  ends       "), "{then}");
+    assert!(!then.contains("runs on") && !then.contains("nothing was changed.\nnext"), "{then}");
+    assert!(then.contains("the account is so already: no file was changed."), "{then}");
+    assert!(run.stderr.contains("tavish: 1 process was ended"), "{}", run.stderr);
+    // The last time there was nothing to end.
+    assert!(then.trim_end().ends_with("everything is so already: nothing was changed."), "{then}");
 }
 
 #[test]

@@ -216,7 +216,7 @@ pub enum Caution {
     #[error("no state is kept: how {name} was before is noted nowhere")]
     SuspendedUnnoted { name: BString },
     /// Processes of somebody who is kept out.
-    #[error("{} of {name} {} on; --end-processes ends {}", count_processes(.processes), agree(&.processes.len(), "runs", "run"), agree(&.processes.len(), "it", "them"))]
+    #[error("{} of {name} {} on: copper-nest suspend user {name} --end-processes ends {}", count_processes(.processes), agree(&.processes.len(), "runs", "run"), agree(&.processes.len(), "it", "them"))]
     StillRunning { name: BString, processes: Vec<Process> },
     /// What goes on for somebody who is kept out.
     #[error("{what} of {name} go on by themselves")]

@@ -24,6 +24,8 @@ impl Label {
     pub const PRIMARY: Label = Label(Cow::Borrowed("primary"));
     pub const JOINS: Label = Label(Cow::Borrowed("joins"));
     pub const RANGES: Label = Label(Cow::Borrowed("ranges"));
+    pub const RUNS: Label = Label(Cow::Borrowed("runs"));
+    pub const ENDS: Label = Label(Cow::Borrowed("ends"));
     pub const SIGN_IN: Label = Label(Cow::Borrowed("sign-in"));
 
     pub fn as_str(&self) -> &str {

@@ -123,7 +123,7 @@ fn rename(old: &str, new: &str) -> impl Fn(PlanContext<'_>) -> Planned {
 }
 
 fn suspending(name: &str, overrides: GuardOverrides) -> impl Fn(PlanContext<'_>) -> Planned {
-    let request = Suspend { names: vec![name.into()], reason: None, overrides };
+    let request = Suspend { names: vec![name.into()], overrides, ..Suspend::default() };
     judged(request, suspend)
 }
 

@@ -5,7 +5,7 @@ use std::collections::HashSet;
 use bstr::BStr;
 
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{FoundUser, PlanBuilder, find_user};
 use crate::policy::Policy;
@@ -24,6 +24,8 @@ pub struct Suspend {
     pub names: Vec<UserName>,
     /// Why, for whoever looks later.
     pub reason: Option<String>,
+    /// What runs under them is ended once they are kept out.
+    pub end_processes: bool,
     /// Guards waved through.
     pub overrides: GuardOverrides,
 }
@@ -92,7 +94,7 @@ impl Request for Suspend {
 /// The first [`Refusal`].
 pub fn suspend(context: PlanContext<'_>, request: &Suspend) -> Result<Plan> {
     each(context, "suspend", &request.names, &mut |builder, name, subject| {
-        suspend_into(builder, name, request.reason.as_deref(), subject)?;
+        suspend_into(builder, name, request.reason.as_deref(), request.end_processes, subject)?;
         builder.plan.next = vec![format!("resume user {name}")];
         Ok(())
     })
@@ -106,6 +108,7 @@ pub(crate) fn suspend_into(
     builder: &mut PlanBuilder<'_>,
     name: &UserName,
     reason: Option<&str>,
+    end_processes: bool,
     subject: &mut Subject,
 ) -> Result<bool> {
     let context = builder.context;
@@ -128,6 +131,7 @@ pub(crate) fn suspend_into(
             builder
                 .step(Step::NoteSuspended(Suspended { reason: reason.to_owned(), ..note.clone() }));
         }
+        tell_processes(builder, &found, end_processes, subject);
         return Ok(false);
     }
     let field = suspended_field(shadow.password);
@@ -151,18 +155,33 @@ pub(crate) fn suspend_into(
         Some(note) => builder.step(Step::NoteSuspended(note)),
         None => builder.caution(Caution::SuspendedUnnoted { name: name.clone().into() }),
     }
-    let processes = context.world.processes(found.uid);
-    for process in processes.iter().take(MOST_LISTED) {
-        let value = format!("{} {}", process.pid, process.command);
-        subject.decide("runs", value, format!("since {}", process.since));
-    }
-    if !processes.is_empty() {
-        builder.caution(Caution::StillRunning { name: name.clone().into(), processes });
-    }
+    tell_processes(builder, &found, end_processes, subject);
     for what in context.world.left_running(name.as_ref(), found.uid) {
         builder.caution(Caution::GoesOn { name: name.clone().into(), what });
     }
     Ok(true)
+}
+
+/// What runs under an account that is kept out, be it since now or before: it goes on, or is
+/// ended.
+fn tell_processes(
+    builder: &mut PlanBuilder<'_>,
+    found: &FoundUser<'_>,
+    end: bool,
+    subject: &mut Subject,
+) {
+    let processes = builder.context.world.processes(found.uid);
+    let label = if end { Label::ENDS } else { Label::RUNS };
+    for process in processes.iter().take(MOST_LISTED) {
+        let value = format!("{} {}", process.pid, process.command);
+        subject.decide(label.clone(), value, format!("since {}", process.since));
+    }
+    if processes.len() > MOST_LISTED {
+        subject.decide(label, format!("{} more", processes.len() - MOST_LISTED), "");
+    }
+    if !processes.is_empty() && !end {
+        builder.caution(Caution::StillRunning { name: found.user.name.into(), processes });
+    }
 }
 
 /// Accounts to be resumed, as one change.

@@ -144,7 +144,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
         let builder = &mut self.batch.builder;
         let done = match asked {
             SuspensionAsked::Yes(reason) if !is_suspended => {
-                suspend_into(builder, &name, Some(reason), subject).map(|_| ())
+                suspend_into(builder, &name, Some(reason), false, subject).map(|_| ())
             }
             SuspensionAsked::No if is_suspended => resume_into(builder, &name, subject),
             SuspensionAsked::Yes(_) | SuspensionAsked::No => Ok(()),

@@ -173,7 +173,8 @@ impl<'r> IntakePlanner<'_, 'r> {
                     subject.row = "suspended";
                     let reason = format!("{LEFT_OUT}{table}");
                     let builder = &mut self.batch.builder;
-                    suspend_into(builder, &name, Some(&reason), &mut subject).map_err(in_words)?;
+                    suspend_into(builder, &name, Some(&reason), false, &mut subject)
+                        .map_err(in_words)?;
                     builder.tell(subject);
                     self.others.suspended.push(name.into());
                 }
