@@ -10,10 +10,10 @@ use serde::{Deserialize, Serialize};
 use crate::book::Book;
 use crate::secret::shown;
 use crate::suspended::Suspended;
-use crate::table::File;
+use crate::table::{Column, File, GroupField, GshadowField};
 use crate::value::{
     Author, Gid, GroupName, NotPlain, PlainName, TreePath, Uid, UserName, UserOrGroup, escape,
-    escaped, tidy,
+    escaped, members, tidy,
 };
 use crate::windows::Half;
 
@@ -34,6 +34,9 @@ pub struct Kept {
     /// Whether another group had the gid of the group that went.
     #[serde(default)]
     pub shared_gid: bool,
+    /// Whether its primary group was not there either.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub no_primary: bool,
     /// The lines that went with it, file by file and from the top down.
     pub lines: Vec<KeptLine>,
     /// The lists of other groups that named it.
@@ -318,6 +321,7 @@ impl Kept {
             id,
             shared_uid: false,
             shared_gid: false,
+            no_primary: false,
             lines: Vec::new(),
             places: Vec::new(),
             listed: Vec::new(),
@@ -395,6 +399,30 @@ impl Kept {
     /// The line of a file that bears the thing's own name.
     pub fn line_of(&self, file: File) -> Option<&KeptLine> {
         self.lines.iter().find(|line| line.file == file && line.name() == self.name)
+    }
+
+    /// The lists of the group itself that name a user.
+    pub(crate) fn lists_naming(&self, user: &[u8]) -> Vec<KeptPlace> {
+        let mut places = Vec::new();
+        for file in [File::Group, File::Gshadow] {
+            let Some(line) = self.line_of(file) else { continue };
+            let text = line.text.trim_ascii_start();
+            let lists: &[(bool, Column)] = match file {
+                File::Group => &[(false, Column::from(GroupField::Members))],
+                _ => &[
+                    (false, Column::from(GshadowField::Members)),
+                    (true, Column::from(GshadowField::Admins)),
+                ],
+            };
+            for (admins, column) in lists {
+                let list = column.of(text);
+                if members(list).any(|member| member == user) {
+                    let (group, gid) = (self.name.clone().into(), Some(Gid(self.id)));
+                    places.push(KeptPlace { file, admins: *admins, group, gid, list: list.into() });
+                }
+            }
+        }
+        places
     }
 
     /// What became of a belonging.

@@ -467,6 +467,9 @@ pub trait Surroundings: Sync {
     fn left_running(&self, name: &BStr, uid: Uid) -> Vec<String>;
     /// Lines of configuration, sudoers to systemd units, that name a user.
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention>;
+    /// Lines of configuration that run or keep something at a path, those of the user's own
+    /// crontab included.
+    fn mentions_of_path(&self, path: &BStr, user: &BStr) -> Vec<Mention>;
     /// The change that was begun and neither finished nor rolled back, in words.
     fn unfinished(&self) -> Option<String>;
     /// What tells one file or directory from all others, however its path is written: of what

@@ -236,6 +236,9 @@ impl Surroundings for World {
     fn mentions_of_user(&self, _: &BStr) -> Vec<Mention> {
         self.mentions.clone()
     }
+    fn mentions_of_path(&self, _: &BStr, _: &BStr) -> Vec<Mention> {
+        Vec::new()
+    }
     fn unfinished(&self) -> Option<String> {
         self.unfinished.clone()
     }

@@ -15,10 +15,14 @@ use crate::untrusted::{Unreadable, read_configuration};
 /// Files that grant something by name.
 const GRANTING: [&str; 4] =
     ["etc/sudoers", "etc/ssh/sshd_config", "etc/security/access.conf", "etc/cron.allow"];
+/// Of them, what the SSH server goes by.
+const SSHD: (&str, &str) = ("etc/ssh/sshd_config", "etc/ssh/sshd_config.d");
 /// Directories of such files.
 const GRANTING_DIRECTORIES: [&str; 2] = ["etc/sudoers.d", "etc/ssh/sshd_config.d"];
 /// Where services are told which user they run as.
 const UNITS: [&str; 2] = ["etc/systemd/system", "usr/lib/systemd/system"];
+/// Where it is said how much of the machine each may use, limits.conf(5).
+const LIMITS: (&str, &str) = ("etc/security/limits.conf", "etc/security/limits.d");
 
 /// Every word on a line that may grant something, and where it stands.
 pub(crate) fn granted(tree: &Tree, notices: &Notices) -> HashMap<BString, Vec<Mention>> {
@@ -36,12 +40,14 @@ pub(crate) fn granted(tree: &Tree, notices: &Notices) -> HashMap<BString, Vec<Me
             }
         }
     }
+    for (name, here) in run_by_crontabs(tree, notices) {
+        granted.entry(name).or_default().push(here);
+    }
     granted
 }
 
 /// Where crontabs say as whom each line runs, crontab(5).
-const SYSTEM_CRONTABS: &str = "etc/crontab";
-const SYSTEM_CRONTAB_DIRECTORY: &str = "etc/cron.d";
+const SYSTEM_CRONTABS: (&str, &str) = ("etc/crontab", "etc/cron.d");
 /// Where the crontabs of users are, each called after its own.
 const CRONTABS: [&str; 2] = ["var/spool/cron/crontabs", "var/spool/cron"];
 
@@ -56,9 +62,6 @@ pub(crate) fn names_granted(
         let places = named.entry(name.into()).or_default();
         places.push(Mention { file: file.to_owned(), line });
     };
-    let one_and = |file: &str, directory: &str| -> Vec<String> {
-        std::iter::once(file.to_owned()).chain(files_in(tree, directory)).collect()
-    };
     for (named, place) in sudoers.named() {
         if let Named::User(name) = named
             && is_name(&name)
@@ -66,19 +69,15 @@ pub(crate) fn names_granted(
             add(&name, &place.file.to_string(), place.line);
         }
     }
-    for file in one_and("etc/ssh/sshd_config", "etc/ssh/sshd_config.d") {
+    for file in one_and(tree, SSHD) {
         for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
             for name in users_of_sshd(line) {
                 add(name, &file, at + 1);
             }
         }
     }
-    for file in one_and(SYSTEM_CRONTABS, SYSTEM_CRONTAB_DIRECTORY) {
-        for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
-            if let Some(name) = user_of_crontab(line) {
-                add(name, &file, at + 1);
-            }
-        }
+    for (name, here) in run_by_crontabs(tree, notices) {
+        add(&name, &here.file, here.line);
     }
     for directory in CRONTABS {
         for file in files_in(tree, directory) {
@@ -87,6 +86,35 @@ pub(crate) fn names_granted(
         }
     }
     named.into_iter().collect()
+}
+
+/// A file, and those of the directory that goes with it.
+fn one_and(tree: &Tree, (file, directory): (&str, &str)) -> Vec<String> {
+    std::iter::once(file.to_owned()).chain(files_in(tree, directory)).collect()
+}
+
+/// As whom the lines of the system's crontabs run.
+fn run_by_crontabs(tree: &Tree, notices: &Notices) -> Vec<(BString, Mention)> {
+    let mut run = Vec::new();
+    for file in one_and(tree, SYSTEM_CRONTABS) {
+        for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
+            if let Some(name) = user_of_crontab(line) {
+                run.push((name.into(), Mention { file: file.clone(), line: at + 1 }));
+            }
+        }
+    }
+    run
+}
+
+/// Where services are set up, files that add to others included.
+fn units(tree: &Tree) -> Vec<String> {
+    let mut files = Vec::new();
+    for directory in UNITS {
+        files.extend(files_in(tree, directory));
+        let below = directories_in(tree, directory).into_iter().filter(|one| one.ends_with(".d"));
+        files.extend(below.flat_map(|one| files_in(tree, &one)));
+    }
+    files
 }
 
 /// Whether a word is the name of one user: no group, alias, pattern or number.
@@ -145,16 +173,18 @@ pub(crate) fn sudoers_is_known(tree: &Tree) -> Result<(), String> {
     Ok(())
 }
 
-/// Lines that would dangle if the name went: grants, mail aliases, the users that
-/// services run as.
+/// Lines that would dangle if the name went: grants, mail aliases, limits, the users that
+/// services and system crontabs run as.
 pub(crate) fn of_user(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Mention> {
     let place = MentionSearch { tree, name, notices };
     let mut mentions = granted(tree, notices).remove(name.as_bytes()).unwrap_or_default();
     place.in_file("etc/aliases", &mut mentions, |_| true);
-    for directory in UNITS {
-        for file in files_in(tree, directory) {
-            place.in_file(&file, &mut mentions, |line| line.starts_with(b"User="));
-        }
+    for file in one_and(tree, LIMITS) {
+        let of_user = |line: &[u8]| line.fields().next() == Some(name.as_bytes());
+        place.in_file(&file, &mut mentions, of_user);
+    }
+    for file in units(tree) {
+        place.in_file(&file, &mut mentions, |line| line.starts_with(b"User="));
     }
     mentions
 }
@@ -174,12 +204,15 @@ pub(crate) fn of_group(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Menti
         place.in_file(&file, &mut mentions, of_sudoers);
     }
     let of_sshd = |line: &[u8]| line.to_ascii_lowercase().contains_str("group");
-    place.in_file("etc/ssh/sshd_config", &mut mentions, of_sshd);
-    for file in files_in(tree, "etc/ssh/sshd_config.d") {
+    for file in one_and(tree, SSHD) {
         place.in_file(&file, &mut mentions, of_sshd);
     }
     place.in_file("etc/security/access.conf", &mut mentions, |_| true);
-    for file in UNITS.iter().flat_map(|directory| files_in(tree, directory)) {
+    let at = [b"@", name.as_bytes()].concat();
+    for file in one_and(tree, LIMITS) {
+        place.in_file(&file, &mut mentions, |line| line.fields().next() == Some(&at[..]));
+    }
+    for file in units(tree) {
         let of_unit =
             |line: &[u8]| line.starts_with(b"Group=") || line.starts_with(b"SupplementaryGroups=");
         place.in_file(&file, &mut mentions, of_unit);
@@ -188,6 +221,34 @@ pub(crate) fn of_group(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Menti
         place.in_file(&file, &mut mentions, |line| line.contains_str("GROUP"));
     }
     mentions
+}
+
+/// Lines that run or keep something at a path: of services, of the system's crontabs, of the
+/// SSH server, and of the crontabs of one user.
+pub(crate) fn of_path(tree: &Tree, path: &BStr, user: &BStr, notices: &Notices) -> Vec<Mention> {
+    let own = CRONTABS.map(|directory| format!("{directory}/{user}"));
+    let files = own.into_iter().chain(one_and(tree, SYSTEM_CRONTABS));
+    let files = files.chain(one_and(tree, SSHD)).chain(units(tree));
+    let mut mentions = Vec::new();
+    for file in files {
+        for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
+            if holds_path(line, path) {
+                mentions.push(Mention { file: file.clone(), line: at + 1 });
+            }
+        }
+    }
+    mentions
+}
+
+/// Whether a line holds a path, or one below it.
+fn holds_path(line: &[u8], path: &[u8]) -> bool {
+    let goes_on =
+        |byte: &u8| byte.is_ascii_alphanumeric() || b"_-.".contains(byte) || *byte >= 0x80;
+    line.find_iter(path).any(|at| {
+        let before = at.checked_sub(1).and_then(|before| line.get(before));
+        let after = line.get(at + path.len());
+        !before.is_some_and(goes_on) && !after.is_some_and(goes_on)
+    })
 }
 
 /// What is looked for, and where.
@@ -239,11 +300,19 @@ fn words(line: &[u8]) -> impl Iterator<Item = &[u8]> {
 
 /// The paths of what is in a directory, sorted; hidden files are left out.
 pub(crate) fn files_in(tree: &Tree, directory: &str) -> Vec<String> {
+    entries_of(tree, directory, |kind| kind != FileType::Directory)
+}
+
+fn directories_in(tree: &Tree, directory: &str) -> Vec<String> {
+    entries_of(tree, directory, |kind| kind == FileType::Directory)
+}
+
+fn entries_of(tree: &Tree, directory: &str, counts: impl Fn(FileType) -> bool) -> Vec<String> {
     let opened = tree.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY);
     let Ok(entries) = opened.and_then(Dir::new) else { return Vec::new() };
     let mut files: Vec<String> = entries
         .filter_map(Result::ok)
-        .filter(|entry| entry.file_type() != FileType::Directory)
+        .filter(|entry| counts(entry.file_type()))
         .map(|entry| entry.file_name().to_string_lossy().into_owned())
         .filter(|file| !file.starts_with('.'))
         .map(|file| format!("{directory}/{file}"))
@@ -268,6 +337,19 @@ mod tests {
             ("etc/ssh/sshd_config", "AllowUsers s\u{f8}ren tavish.r\n"),
             ("etc/aliases", "postmaster: maren\n"),
             ("etc/systemd/system/tides.service", "[Service]\nUser=maren\nGroup=pilots\n"),
+            (
+                "etc/systemd/system/fog.service.d/crew.conf",
+                "[Service]\nUser=maren\nWorkingDirectory=/home/maren/fog\n",
+            ),
+            ("etc/cron.d/tides", "# maren\n7 * * * * maren /home/marenka/t\n@daily root x maren\n"),
+            (
+                "etc/security/limits.d/crew.conf",
+                "maren hard nproc 90\n@pilots - nice 0\n* soft maren\n",
+            ),
+            (
+                "var/spool/cron/crontabs/maren",
+                "# /home/maren\n1 2 * * * (cd /home/maren; ./tides)\n* * * * * /srv/home/maren\n",
+            ),
         ] {
             let path = folder.path().join(path);
             std::fs::create_dir_all(path.parent().unwrap()).unwrap();
@@ -292,7 +374,8 @@ mod tests {
                 "etc/sudoers:2",
                 "etc/sudoers:3",
                 "etc/sudoers.d/harbour:2",
-                "etc/sudoers.d/harbour:3"
+                "etc/sudoers.d/harbour:3",
+                "etc/cron.d/tides:2"
             ]
         );
         assert_eq!(of("tavish.r").unwrap(), ["etc/ssh/sshd_config:1"]);
@@ -321,10 +404,30 @@ mod tests {
     fn what_would_dangle_is_more_than_what_is_granted() {
         let (_folder, tree) = tree();
         let all = told(&of_user(&tree, "maren".into(), &Notices::default()));
-        assert_eq!(all.len(), 6, "{all:?}");
-        assert_eq!(all[4..], ["etc/aliases:1", "etc/systemd/system/tides.service:2"]);
+        assert_eq!(
+            all[4..],
+            [
+                "etc/cron.d/tides:2",
+                "etc/aliases:1",
+                "etc/security/limits.d/crew.conf:1",
+                "etc/systemd/system/tides.service:2",
+                "etc/systemd/system/fog.service.d/crew.conf:2"
+            ]
+        );
         let group = told(&of_group(&tree, "pilots".into(), &Notices::default()));
-        assert_eq!(group, ["etc/sudoers:3", "etc/systemd/system/tides.service:3"]);
+        assert_eq!(
+            group,
+            [
+                "etc/sudoers:3",
+                "etc/security/limits.d/crew.conf:2",
+                "etc/systemd/system/tides.service:3"
+            ]
+        );
+        let home = of_path(&tree, "/home/maren".into(), "maren".into(), &Notices::default());
+        assert_eq!(
+            told(&home),
+            ["var/spool/cron/crontabs/maren:2", "etc/systemd/system/fog.service.d/crew.conf:3"]
+        );
         assert_eq!(told(&of_user(&tree, "perrin".into(), &Notices::default())), [""; 0]);
     }
 }

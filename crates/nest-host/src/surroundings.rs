@@ -571,6 +571,10 @@ impl Surroundings for World<'_> {
         mentions::of_user(self.tree, name, self.notices())
     }
 
+    fn mentions_of_path(&self, path: &BStr, user: &BStr) -> Vec<Mention> {
+        mentions::of_path(self.tree, path, user, self.notices())
+    }
+
     fn unfinished(&self) -> Option<String> {
         self.unfinished.clone()
     }

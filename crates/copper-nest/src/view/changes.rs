@@ -162,9 +162,9 @@ pub fn print_one(global: &Global, record: &ChangeRecord, undone: &BTreeMap<u64, 
     if !record.told.totals.is_empty() {
         receipt::hint(global);
     }
-    receipt::cautions(&record.told.cautions);
+    receipt::cautions(global, &record.told.cautions);
     let drifts: Vec<String> = record.other_hands.iter().map(ToString::to_string).collect();
-    receipt::cautions(&drifts);
+    receipt::cautions(global, &drifts);
 }
 
 /// A list of changes, for machines.

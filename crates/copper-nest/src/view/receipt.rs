@@ -52,7 +52,7 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
             _ => hint(global),
         }
     }
-    cautions(&all_cautions(told, stage));
+    cautions(global, &all_cautions(told, stage));
     outln!();
     let outcome = match stage {
         Stage::DryRun => {
@@ -95,7 +95,7 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
 
 /// The decisions, who gains and who loses access, and the lines.
 pub fn body(global: &Global, told: &Told) {
-    decisions(&told.totals);
+    decisions(global, &told.totals);
     if !told.totals.is_empty() || told.subjects.len() >= MANY && global.verbose == 0 {
         if !told.totals.is_empty() && !told.access.is_empty() {
             outln!();
@@ -120,7 +120,7 @@ pub fn body(global: &Global, told: &Told) {
             let heading = style::HEADING;
             outln!("  {heading}{}{heading:#}", visible(&subject.name));
         }
-        decisions(&subject.decisions);
+        decisions(global, &subject.decisions);
         if has_lines || !told.access.is_empty() {
             outln!();
         }
@@ -269,7 +269,7 @@ fn rows(told: &Told) {
     outln!("{}", super::table(titles, rows));
 }
 
-fn decisions(all: &[Decision]) {
+fn decisions(global: &Global, all: &[Decision]) {
     let quiet = style::QUIET;
     let label = all.iter().map(|decision| width(decision.label.as_str())).max().unwrap_or(0);
     let explained = all.iter().filter(|decision| !decision.why.is_empty());
@@ -279,7 +279,7 @@ fn decisions(all: &[Decision]) {
         if decision.why.is_empty() {
             outln!("  {:label$}   {shown}", decision.label.as_str());
         } else {
-            let why = visible(decision.why.as_bytes());
+            let why = visible(spelled_out(global, &decision.why).as_bytes());
             let about = decision.label.as_str();
             outln!("  {about:label$}   {shown:value$}   {quiet}{why}{quiet:#}");
         }
@@ -307,14 +307,21 @@ fn all_cautions(told: &Told, stage: Stage<'_>) -> Vec<String> {
 }
 
 /// Prints cautions, one a line.
-pub fn cautions(all: &[String]) {
+pub fn cautions(global: &Global, all: &[String]) {
     let warn = style::WARN;
     if !all.is_empty() {
         outln!();
     }
     for caution in all {
+        let caution = spelled_out(global, caution);
         outln!("  {warn}note{warn:#}   {}.", visible(caution.as_bytes()));
     }
+}
+
+/// A sentence in which commands are as they have to be typed: with the tree, the policy and
+/// the state folder of this run.
+fn spelled_out(global: &Global, sentence: &str) -> String {
+    sentence.replace("copper-nest ", &global.command(""))
 }
 
 /// How much was done, in words.

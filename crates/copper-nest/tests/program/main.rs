@@ -4,6 +4,7 @@ mod admins;
 mod bad_input;
 mod changes;
 mod check;
+mod coming_back;
 mod commit;
 mod complete;
 mod create_user;

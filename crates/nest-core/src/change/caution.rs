@@ -202,7 +202,7 @@ pub enum Caution {
     #[error("uid {uid} stays {other}'s: whose the files are can't be told, and none is re-owned")]
     FilesShared { uid: Uid, other: BString },
     /// Files that keep the old number.
-    #[error("{} elsewhere still {} {what} {id}; to find them: trace id {id}", counted(*.count, "file", "files"), agree(.count, "carries", "carry"))]
+    #[error("{} elsewhere still {} {what} {id}; to find them: copper-nest trace id {id}", counted(*.count, "file", "files"), agree(.count, "carries", "carry"))]
     FilesElsewhere { what: &'static str, id: u32, count: usize },
     /// A home that is not there.
     #[error(
@@ -212,6 +212,9 @@ pub enum Caution {
     /// Lines elsewhere that name the account as it was called.
     #[error("{} {} {old}, which is called {new} now: look there", list_mentions(.places), verb_of(.places))]
     Dangling { old: BString, new: BString, places: Vec<Mention> },
+    /// Lines elsewhere that go to where the home was.
+    #[error("{} {} {old}, and the home is {new} now: look there", list_mentions(.places), verb_of(.places))]
+    HomeMoved { old: BString, new: BString, places: Vec<Mention> },
     /// A suspension that can't be undone exactly.
     #[error("no state is kept: how {name} was before is noted nowhere")]
     SuspendedUnnoted { name: BString },
@@ -261,7 +264,7 @@ pub enum Caution {
     GidStillGiven { group: BString, gid: Gid, other: BString },
     /// A group of one's own that nobody is in any more.
     #[error(
-        "the group {group}, which was {name}'s own, is nobody's now; to be rid of it: delete group {group}"
+        "the group {group}, which was {name}'s own, is nobody's now; to be rid of it: copper-nest delete group {group}"
     )]
     GroupEmpty { name: BString, group: BString },
     /// Lines go, and the hashes on them are gone for good.
@@ -290,7 +293,7 @@ pub enum Caution {
     StepsLeft { count: usize },
     /// What was set aside of an account that is back.
     #[error(
-        "what was set aside or packed of {name} stays so, and is not purged while {name} is there; to bring it back: restore user {name}"
+        "what was set aside or packed of {name} stays so, and is not purged while {name} is there; to bring it back: copper-nest restore user {name}"
     )]
     StaysSetAside { name: BString },
     /// It can't be told what sudoers says.

@@ -279,8 +279,8 @@ fn what_is_left_by_half_is_said() {
     let primary = regrouping("tavish", |request| request.primary = Some("crew".into()));
     assert_eq!(
         said(files(), &primary),
-        ["the group tavish, which was tavish's own, is nobody's now; to be rid of it: delete \
-             group tavish"]
+        ["the group tavish, which was tavish's own, is nobody's now; to be rid of it: \
+             copper-nest delete group tavish"]
     );
 }
 

@@ -9,6 +9,7 @@ use crate::change::{Caution, Label, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::claim::{Claim, Judged, Purpose, system_directory};
 use crate::drafting::find::FoundUser;
+use crate::drafting::plan_builder::PlanBuilder;
 use crate::ownership::Owner;
 use crate::policy::Policy;
 use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
@@ -56,10 +57,7 @@ pub(crate) fn plan_home(
     while home.len() > 1 && home.ends_with(b"/") {
         home.pop();
     }
-    if let Some(other) = context.book.user_at_home(&home) {
-        let other = other.into();
-        plan.cautions.push(Caution::HomeShared { home: home.clone(), other });
-    }
+    plan.cautions.extend(shared_home(context, name, &home));
     if none_wanted {
         subject.decide_with(Label::HOME, || {
             (home.clone(), "the path is recorded, no directory is made")
@@ -283,6 +281,28 @@ pub(crate) fn move_home(
     }
 }
 
+/// What lines elsewhere still say of a home that moves, once all steps of the plan are there.
+pub(crate) fn tell_home_moved(builder: &mut PlanBuilder<'_>, user: &BStr, old: &BString) {
+    let moves = builder.plan.steps.iter().filter_map(|step| match step {
+        Step::Move { from, to, .. } => Some((from, to)),
+        _ => None,
+    });
+    let moves: Vec<(&TreePath, &TreePath)> = moves.collect();
+    let moved = |path: &[u8]| moves.iter().find(|(from, _)| ***from == *path);
+    let Some((_, new)) = moved(old) else { return };
+    let mut places = builder.context.world.mentions_of_path(old.as_ref(), user);
+    // They are looked up once it is done: a crontab may have another name then.
+    for place in &mut places {
+        if let Some((_, to)) = moved(format!("/{}", place.file).as_bytes()) {
+            place.file = to.to_string().trim_start_matches('/').to_owned();
+        }
+    }
+    if !places.is_empty() {
+        let (old, new) = (old.clone(), BString::from(new.as_slice()));
+        builder.caution(Caution::HomeMoved { old, new, places });
+    }
+}
+
 /// Where crontabs are, by the name of their user.
 const CRONTABS: [&str; 2] = ["/var/spool/cron/crontabs", "/var/spool/cron"];
 
@@ -304,6 +324,16 @@ pub(crate) fn record_home(
 ) -> Option<Caution> {
     let missing = !matches!(context.world.facts(home.as_ref()), Ok(Some(_)));
     missing.then(|| Caution::HomeMissing { name: name.to_owned(), home: home.clone() })
+}
+
+/// That somebody else has the home too.
+pub(crate) fn shared_home(
+    context: PlanContext<'_>,
+    name: &BStr,
+    home: &BString,
+) -> Option<Caution> {
+    let other = context.book.user_at_home(home).filter(|other| **other != **name)?;
+    Some(Caution::HomeShared { home: home.clone(), other: other.into() })
 }
 
 /// The name of a uid, or the number where nobody has it.

@@ -22,7 +22,8 @@ pub(crate) use find::{
 };
 pub(crate) use group_lists::places_naming;
 pub(crate) use home::{
-    Instead, in_others, move_home, named_after, obstacle, plan_home, record_home,
+    Instead, in_others, move_home, named_after, obstacle, plan_home, record_home, shared_home,
+    tell_home_moved,
 };
 pub(crate) use line_edits::{LineEdits, LineRef, NewFields};
 pub(crate) use new_name::{check_new_group_name, check_new_name};

@@ -7,7 +7,7 @@ use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{
     Claim, FoundUser, Instead, Judged, PlanBuilder, Purpose, check_new_name, find_user, move_home,
-    named_after, obstacle, private_group, rename_window, require_file_name,
+    named_after, obstacle, private_group, rename_window, require_file_name, tell_home_moved,
 };
 use crate::plan::users::suspend::carry_note;
 use crate::policy::Policy;
@@ -112,6 +112,7 @@ impl<'a> Renaming<'a> {
             self.subject.decide("window", "its hours and places", "under the new name");
         }
         carry_note(self.context, &self.found, &mut self.builder.plan, new, self.found.uid);
+        tell_home_moved(&mut self.builder, old, &self.found.user.home.into());
         let places = self.context.world.mentions_of_user(old);
         if !places.is_empty() {
             let (old, new) = (old.into(), new.into());

@@ -4,7 +4,9 @@ use bstr::BString;
 
 use crate::account::means_no_home;
 use crate::change::Label;
-use crate::drafting::{Instead, in_others, move_home, plan_home, record_home};
+use crate::drafting::{
+    Instead, in_others, move_home, plan_home, record_home, shared_home, tell_home_moved,
+};
 use crate::ownership::Owner;
 use crate::plan::users::change_user::UserChange;
 use crate::refusal::{HomeTrouble, Reason, Result};
@@ -74,6 +76,8 @@ impl UserChange<'_, '_> {
         }
         if self.request.record_only {
             self.builder.plan.cautions.extend(record_home(self.context, self.name(), &home));
+            let shared = shared_home(self.context, self.name(), &home);
+            self.builder.plan.cautions.extend(shared);
             self.subject.decide(
                 Label::HOME,
                 home,
@@ -87,6 +91,7 @@ impl UserChange<'_, '_> {
         self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
         self.subject.decide(Label::HOME, home, format!("moved from {old}"));
         self.builder.step(step);
+        tell_home_moved(&mut self.builder, self.found.user.name.into(), &old);
         Ok(())
     }
 }

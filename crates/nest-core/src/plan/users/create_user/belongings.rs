@@ -5,7 +5,7 @@ use std::borrow::Cow;
 use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::{AccountKind, NewShadow};
-use crate::change::{Caution, NewFile, Step, Subject};
+use crate::change::{Caution, Label, NewFile, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{obstacle, password_cautions};
 use crate::ownership::Owner;
@@ -143,7 +143,13 @@ impl<'a> Writer<'a> {
 
     /// The mail spool file: of the group `mail` where there is one, so that the
     /// delivering program can write it.
-    pub(crate) fn make_mail(&self, name: &BStr, owner: Owner, written: &mut AccountLines) {
+    pub(crate) fn make_mail(
+        &self,
+        name: &BStr,
+        owner: Owner,
+        subject: &mut Subject,
+        written: &mut AccountLines,
+    ) {
         let PlanContext { book, policy, world, .. } = self.context;
         let path: BString = policy.spool_of(name).into();
         match world.site(path.as_ref()) {
@@ -151,6 +157,7 @@ impl<'a> Writer<'a> {
                 let mail = book.group(b"mail").and_then(|(_, group)| group.gid());
                 let (below, file) = path.rsplit_once_str("/").unwrap_or((b"", &path));
                 let below = TreePath::judged(if below.is_empty() { b"/" } else { below });
+                subject.decide_with(Label::MAIL, || (path.clone(), "an empty spool file is made"));
                 written.steps.push(Step::MakeFile {
                     below,
                     file: NewFile {

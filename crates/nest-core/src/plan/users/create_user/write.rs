@@ -126,7 +126,7 @@ impl<'a> Writer<'a> {
             self.write_group(name, primary.gid, None, written);
         }
         if policy.mail_create && !request.service {
-            self.make_mail(name, owner, written);
+            self.make_mail(name, owner, subject, written);
         }
     }
 

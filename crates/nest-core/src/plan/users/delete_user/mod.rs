@@ -19,7 +19,7 @@ use crate::plan::users::suspend::note_of;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
-use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace, KeptRule};
+use crate::retired::{Belonging, Kept, KeptFolder, KeptLine, KeptPlace, KeptRule, Listed};
 use crate::table::File;
 use crate::value::escaped::Escaped;
 use crate::value::{UserName, UserOrGroup};
@@ -170,6 +170,7 @@ impl<'a> Deleting<'_, 'a> {
     fn lists(&mut self) {
         let name = self.name();
         self.kept.places = places_naming(self.context.book, name, self.own_group_goes());
+        self.kept.no_primary = self.context.book.group_by_gid(self.found.gid).is_none();
         let of = |is_it: fn(&KeptPlace) -> bool| {
             let places = self.kept.places.iter().filter(|place| is_it(place));
             places.map(|place| place.group.clone()).collect::<Vec<_>>()
@@ -190,6 +191,24 @@ impl<'a> Deleting<'_, 'a> {
         if !administered.is_empty() {
             let why = "is no longer administrator there";
             self.subject.decide("admin of", list(&administered), why);
+        }
+        self.kept_lists();
+    }
+
+    /// The lists of groups that were deleted before it: where one of them is there again when
+    /// the account comes back, it comes back to that too.
+    fn kept_lists(&mut self) {
+        let name = self.name();
+        let Ok(all) = self.context.world.kept() else { return };
+        for kept in all.iter().map(|one| &one.kept) {
+            let lists_it =
+                |listed: &Listed| listed.name == name && listed.uid == Some(self.found.uid);
+            let is_group = kept.thing == UserOrGroup::Group && kept.listed.iter().any(lists_it);
+            if !is_group || self.kept.places.iter().any(|place| place.group == kept.name) {
+                continue;
+            }
+            let places = kept.lists_naming(name);
+            self.kept.places.extend(places);
         }
     }
 

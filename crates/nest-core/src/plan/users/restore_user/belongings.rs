@@ -4,7 +4,7 @@ use bstr::{BString, ByteSlice};
 
 use crate::account::means_no_home;
 use crate::change::{Label, Step};
-use crate::drafting::{obstacle, record_home};
+use crate::drafting::{obstacle, record_home, shared_home};
 use crate::plan::users::restore_user::{RestoredIds, Restoring};
 use crate::refusal::{Reason, Result};
 use crate::retired::{Became, BelongingKind};
@@ -110,6 +110,10 @@ impl Restoring<'_, '_> {
             };
             self.subject.decide(Label::HOME, new_home.clone(), why);
             self.builder.plan.cautions.extend(missing.filter(|_| !means_no_home(new_home)));
+        }
+        if !means_no_home(new_home) {
+            let shared = shared_home(self.context, self.name.as_bstr(), new_home);
+            self.builder.plan.cautions.extend(shared);
         }
         Ok(())
     }

@@ -19,7 +19,8 @@ use crate::plan::history::find_kept::find_restorable;
 use crate::policy::Policy;
 use crate::refusal::{NotKept, Reason, Refusal, Result};
 use crate::request::Request;
-use crate::retired::{Kept, KeptPlace, RetiredAccount};
+use crate::retired::{Became, BelongingKind, Kept, KeptPlace, RetiredAccount};
+use crate::surroundings::Site;
 use crate::table::{
     Column, File, Passwd, PasswdField, Record, ShadowField, SubId, SubIdField, with_fields,
 };
@@ -138,7 +139,7 @@ struct RestoredIds {
     gid: Gid,
 }
 
-impl Restoring<'_, '_> {
+impl<'a> Restoring<'_, 'a> {
     fn refuse(&self, reason: Reason) -> Box<Refusal> {
         Refusal::new(self.what.as_str(), reason)
     }
@@ -290,6 +291,10 @@ impl Restoring<'_, '_> {
             return Ok(gid);
         }
         if self.context.book.group_by_gid(Gid(old)).is_none() {
+            // It comes back just as it was.
+            if self.kept.no_primary {
+                return Ok(old);
+            }
             let refusal = self.refuse(Reason::PrimaryGone { gid: Gid(old) });
             let kept = self.context.world.kept().unwrap_or_default().iter();
             let mut kept =
@@ -305,8 +310,18 @@ impl Restoring<'_, '_> {
         Ok(old)
     }
 
-    /// A home that is named after the user follows a new name.
+    /// A home that is named after the user follows a new name, where it is put back. One that
+    /// is where it was stays there; one that was never there takes no place of another's.
     fn home_under_new_name(&self, home: &BString) -> BString {
+        let new = self.named_after_it(home);
+        let stays = match self.kept.belonging(BelongingKind::Home) {
+            Some(belonging) => belonging.became == Became::Stays,
+            None => self.context.world.site(new.as_ref()) != Site::Free,
+        };
+        if stays { home.clone() } else { new }
+    }
+
+    fn named_after_it(&self, home: &BString) -> BString {
         match (&self.request.as_name, home.rsplit_once_str("/")) {
             (Some(new), Some((parent, last))) if last == self.kept.name => {
                 [parent, b"/", new].concat().into()
@@ -404,10 +419,12 @@ impl Restoring<'_, '_> {
                 self.builder.caution(Caution::ListedAlready { name, group, line });
             }
         }
+        let kept = self.kept;
         let mut back: Vec<&BStr> = Vec::new();
-        for place in &self.kept.places {
+        for place in &kept.places {
             let group = BStr::new(&place.group);
             let first = place.file == File::Group;
+            let renamed = || self.renamed_since(place);
             match self.context.book.group(group) {
                 Some((_, now)) if now.gid() == place.gid || place.gid.is_none() => {
                     lists.push((place.clone(), self.kept.name.clone(), self.name.clone()));
@@ -419,12 +436,52 @@ impl Restoring<'_, '_> {
                     let why = format!("is another group now, gid {}", now.gid.as_bstr());
                     self.not_back(format!("member of {group}"), why);
                 }
-                None if first => self.not_back(format!("member of {group}"), "the group is gone"),
+                None => match renamed() {
+                    Some(now) => {
+                        let place = KeptPlace { group: now.into(), ..place.clone() };
+                        lists.push((place, self.kept.name.clone(), self.name.clone()));
+                        if first {
+                            back.push(now);
+                        }
+                    }
+                    None if first => self.group_is_gone(place),
+                    None => {}
+                },
                 _ => {}
             }
         }
         if !back.is_empty() {
             self.subject.decide(Label::MEMBER_OF, list(&back), "as before");
         }
+    }
+    /// What a group that it was in is called now, as its number tells. A number that somebody
+    /// retired and another group got says nothing.
+    fn renamed_since(&self, place: &KeptPlace) -> Option<&'a BStr> {
+        let gid = place.gid?;
+        let (_, now) = self.context.book.group_by_gid(gid)?;
+        let kept = self.context.world.kept().ok()?;
+        let was_deleted = |one: &RetiredAccount| {
+            one.kept.thing == UserOrGroup::Group && one.kept.name == *place.group
+        };
+        (!kept.iter().any(was_deleted)).then(|| BStr::new(now.name))
+    }
+
+    /// Says that a group is gone; one that can be brought back, how.
+    fn group_is_gone(&mut self, place: &KeptPlace) {
+        let group = BStr::new(&place.group);
+        let kept = self.context.world.kept().into_iter().flatten();
+        let mut kept = kept.map(|one| &one.kept).filter(|kept| {
+            kept.thing == UserOrGroup::Group
+                && kept.name == group
+                && Some(Gid(kept.id)) == place.gid
+        });
+        let why = match kept.next() {
+            Some(_) => {
+                let first = format!("copper-nest restore group {group}");
+                format!("the group is deleted; to be in it, first: {first}")
+            }
+            None => "the group is gone".to_owned(),
+        };
+        self.not_back(format!("member of {group}"), why);
     }
 }
