@@ -1,6 +1,7 @@
 //! The record of a change: what was decided, and each line as it was and is,
 //! without any hash. `docs/formats.md` describes the file it is kept in.
 
+mod alike;
 mod runs;
 mod told;
 
@@ -73,7 +74,7 @@ pub struct Told {
     /// What happened on the tree.
     pub steps: Vec<RecordedStep>,
     /// Who gained and who lost access, account by account.
-    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[serde(default, skip_serializing_if = "Vec::is_empty", with = "alike")]
     pub access: Vec<AccessChange>,
     /// What the administrator was to know.
     pub cautions: Vec<String>,

@@ -526,6 +526,7 @@ mod tests {
             id: 1004,
             shared_uid: false,
             shared_gid: false,
+            no_primary: false,
             lines: vec![KeptLine { file: File::Shadow, line: 3, text }],
             places: vec![],
             listed: vec![],

@@ -13,6 +13,7 @@ use crate::words::list;
     Copy,
     PartialEq,
     Eq,
+    Hash,
     PartialOrd,
     Ord,
     Serialize,

@@ -124,8 +124,9 @@ pub(super) fn touched<'a>(
     }
     let of_lines = lines.values().flatten().copied();
     let renamed: HashSet<&[u8]> = of_lines.take_while(|_| !members.is_empty()).collect();
+    let comes: HashSet<&[u8]> = come.iter().copied().take_while(|_| !members.is_empty()).collect();
     let is_known = |name: &&&[u8]| {
-        come.contains(**name) || lines.contains_key(**name) || renamed.contains(**name)
+        comes.contains(**name) || renamed.contains(**name) || lines.contains_key(**name)
     };
     let mut members: Vec<&[u8]> = members.keys().filter(|name| !is_known(name)).copied().collect();
     members.sort_unstable();

@@ -28,11 +28,12 @@ impl Told {
 
     /// The same without the lines.
     pub fn without_edits(plan: &Plan) -> Self {
+        Told { subjects: plan.subjects.clone(), ..Self::without_accounts(plan) }
+    }
+
+    /// The same without what was decided about each account either.
+    pub fn without_accounts(plan: &Plan) -> Self {
         let step = |step: &Step| RecordedStep { step: step.without_hashes(), left_as: None };
-        Told {
-            subjects: plan.subjects.clone(),
-            steps: plan.steps.iter().map(step).collect(),
-            ..Self::outline(plan)
-        }
+        Told { steps: plan.steps.iter().map(step).collect(), ..Self::outline(plan) }
     }
 }

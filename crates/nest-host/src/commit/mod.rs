@@ -317,17 +317,19 @@ impl Change<'_> {
     fn record(&self, number: u64) -> ChangeRecord {
         // The lines of a long one are written by themselves.
         let mut told = match self.is_long() {
-            true => Told::without_edits(self.plan),
+            true => Told::without_accounts(self.plan),
             false => Told::of(self.plan),
         };
+        if self.plan.subjects.len() <= MOST_SUBJECTS {
+            told.subjects.clone_from(&self.plan.subjects);
+        } else {
+            told.subjects.clear();
+        }
         let steps = self.plan.steps.iter().zip(&self.made);
         told.steps = steps
             .map(|(step, made)| RecordedStep { step: step.without_hashes(), left_as: made.clone() })
             .collect();
         told.cautions.extend(self.notes());
-        if told.subjects.len() > MOST_SUBJECTS {
-            told.subjects.clear();
-        }
         let mut left = BTreeMap::new();
         for (file, original) in &self.loaded.originals {
             let lines = self.loaded.book.lines(*file).filter(|lines| !lines.is_excerpt());
