@@ -146,8 +146,17 @@ pub fn spell_out(ways: &mut [Way], undoes: Option<u64>) {
     {
         words.insert(at + 1, number.to_string());
     }
-    for way in ways.iter_mut().filter(|way| way.is == WayIs::Option) {
-        way.text = format!("copper-nest {} {}", shell_words::join(&words), way.text);
+    for way in ways {
+        let words = match &way.is {
+            WayIs::Command | WayIs::Words => continue,
+            WayIs::Option => format!("{} {}", shell_words::join(&words), way.text),
+            WayIs::Instead { of } => {
+                let instead =
+                    |word: &String| if word == of { way.text.clone() } else { word.clone() };
+                shell_words::join(words.iter().map(instead))
+            }
+        };
+        way.text = format!("copper-nest {words}");
         way.is = WayIs::Words;
     }
 }
@@ -155,7 +164,7 @@ pub fn spell_out(ways: &mut [Way], undoes: Option<u64>) {
 fn way_text(way: &Way, global: &Global) -> String {
     match way.is {
         WayIs::Command => global.command(&way.text),
-        WayIs::Option | WayIs::Words => way.text.clone(),
+        WayIs::Option | WayIs::Instead { .. } | WayIs::Words => way.text.clone(),
     }
 }
 

@@ -285,6 +285,23 @@ pub fn undone(records: &[ChangeRecord]) -> BTreeMap<u64, u64> {
     undone
 }
 
+/// What it comes to that a change which is itself an undo is taken back, as records tell;
+/// nothing of any other, or where the records of the changes before it are gone.
+pub fn comes_to(records: &[ChangeRecord], number: u64) -> Option<String> {
+    let of = |number: u64| records.iter().find(|record| record.number == number);
+    let (mut record, mut undone) = (of(number)?, false);
+    record.undoes?;
+    // Each takes back one that was there before it.
+    while let Some(earlier) = record.undoes.filter(|earlier| *earlier < record.number) {
+        (record, undone) = (of(earlier)?, !undone);
+    }
+    let summary = &record.told.summary;
+    match undone {
+        true => Some(format!("{summary}, done again")),
+        false => Some(format!("{summary}, taken back again")),
+    }
+}
+
 /// The newest change that is neither undone nor itself an undo.
 pub fn newest_to_undo(records: &[ChangeRecord]) -> Option<u64> {
     let undone = undone(records);

@@ -212,6 +212,9 @@ impl Surroundings for World<'_> {
     }
 
     fn facts(&self, path: &BStr) -> Result<Option<Facts>, String> {
+        if self.seen.is_absent(path, |directory| names_in(self.tree, directory)) {
+            return Ok(None);
+        }
         match self.tree.stat(path_of(path)) {
             Ok(stat) => Ok(Some(facts_of(&stat))),
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
@@ -582,6 +585,19 @@ impl Surroundings for World<'_> {
     fn mentions(&self, name: &BStr) -> Vec<Mention> {
         self.seen.mentions(name, || mentions::granted(self.tree, self.notices()))
     }
+}
+
+/// The names of all that is in a directory; nothing where there may be more than it lists, as
+/// on file systems that mount what is asked for, or that take several names for the same.
+fn names_in(tree: &Tree, directory: &BStr) -> Option<HashSet<BString>> {
+    const PLAIN: [u64; 5] = [0xef53, 0x5846_5342, 0x9123_683e, 0x0102_1994, 0x794c_7630];
+    let opened = tree.open_file(path_of(directory), OFlags::RDONLY | OFlags::DIRECTORY).ok()?;
+    let kind = rustix::fs::fstatfs(&opened).ok()?.f_type;
+    if !PLAIN.contains(&u64::try_from(kind).ok()?) {
+        return None;
+    }
+    let entries = rustix::fs::Dir::new(opened).ok()?;
+    entries.map(|entry| Some(entry.ok()?.file_name().to_bytes().into())).collect()
 }
 
 /// What this machine calls a uid, whatever tree is being administered.

@@ -10,7 +10,7 @@ use nest_core::last_seen::LastSeen;
 use nest_core::powers::Powers;
 use nest_core::sign_in::{keys_found, sign_in_of, window_of};
 use nest_core::surroundings::Surroundings;
-use nest_core::table::File;
+use nest_core::table::{File, Group};
 
 use super::require_shadow;
 use super::{Failure, Global, REFUSED, Result, Session, show_group};
@@ -108,8 +108,12 @@ impl ListUsers {
                 UserKindChoice::Services => account.kind == AccountKind::Service,
             };
             let member = wanted.is_none_or(|wanted| {
-                account.user.gid() == wanted.gid()
-                    || account.groups.iter().any(|group| group.name == wanted.name)
+                // What files grant goes by the number, whatever the group is called.
+                let gid = wanted.gid();
+                let is_it = |group: &Group<'_>| {
+                    group.name == wanted.name || gid.is_some() && group.gid() == gid
+                };
+                account.user.gid() == gid || account.groups.iter().any(is_it)
             });
             kind_fits && member && (!self.admin || account.admin)
         });

@@ -1,7 +1,7 @@
 //! `undo`.
 
 use nest_core::plan::history::{Undo, undo};
-use nest_core::record::{newest_to_undo, undone};
+use nest_core::record::{comes_to, newest_to_undo, undone};
 use nest_host::changes;
 
 use super::even::ALL;
@@ -47,7 +47,9 @@ impl UndoArgs {
         let record = named.map_or_else(|| changes::read(&folder, number), Ok)?;
         let undone_by = undone(&records).get(&number).copied();
         let (lines_only, overrides) = (self.lines_only, self.even.read());
-        let request = Undo { record: &record, undone_by, lines_only, overrides };
+        let comes_to = comes_to(&records, number);
+        let comes_to = comes_to.as_deref();
+        let request = Undo { record: &record, undone_by, comes_to, lines_only, overrides };
         session.carry_out(&request, Asks::First, |context| undo(context, request))
     }
 }

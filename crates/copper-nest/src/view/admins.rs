@@ -8,7 +8,7 @@ use nest_core::sudo::{AskedFor, Gives};
 use nest_core::words::{counted, first_of};
 use serde_json::{Value, json};
 
-use super::{for_a_person, style, table, visible};
+use super::{JsonTexts, for_a_person, style, table, visible};
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
 
@@ -138,8 +138,9 @@ fn asks(way: &Way) -> &'static str {
 pub fn to_json(listed: &[Admin<'_>], unclear: &[String]) -> Value {
     let admins = listed.iter().map(|one| {
         let user = &one.account.user;
-        json!({
-            "name": visible(user.name),
+        let texts = JsonTexts::default();
+        let document = json!({
+            "name": texts.text(user.name),
             "uid": user.uid().map(u32::from),
             "kind": one.account.kind.to_string(),
             "root": one.ways.iter().any(Way::amounts_to_root),
@@ -152,7 +153,8 @@ pub fn to_json(listed: &[Admin<'_>], unclear: &[String]) -> Value {
             "since": one.since.as_ref().map(|since| {
                 json!({"change": since.change, "day": since.day})
             }),
-        })
+        });
+        texts.mark(document)
     });
     json!({"admins": admins.collect::<Vec<_>>(), "unclear": unclear})
 }

@@ -2,7 +2,7 @@
 
 use std::collections::BTreeMap;
 
-use nest_core::change::access_lines;
+use nest_core::change::{Label, access_lines};
 use nest_core::drift::Drift;
 use nest_core::record::ChangeRecord;
 use nest_core::value::Author;
@@ -109,7 +109,10 @@ fn note(record: &ChangeRecord) -> String {
 /// The change in a few words; of an undo, also what it takes back.
 fn what(record: &ChangeRecord) -> String {
     let taken_back = record.told.subjects.first().filter(|_| record.undoes.is_some());
-    let taken_back = taken_back.and_then(|subject| subject.decisions.first());
+    let taken_back = taken_back.and_then(|subject| {
+        let comes_to = subject.decisions.iter().find(|one| one.label == Label::COMES_TO);
+        comes_to.or(subject.decisions.first())
+    });
     let summary = visible(record.told.summary.as_bytes());
     match taken_back {
         Some(decision) => format!("{summary}: {}", visible(&decision.value)),

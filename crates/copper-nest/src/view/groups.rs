@@ -11,7 +11,7 @@ use serde_json::{Value, json};
 
 use super::user::print_lines;
 use super::user_fields::{field, file_heading};
-use super::{for_a_person, style, table, visible};
+use super::{JsonTexts, for_a_person, style, table, visible};
 use crate::cli::Global;
 
 /// More names than this are only unless `--verbose` says otherwise.
@@ -137,11 +137,11 @@ pub fn print_fields(book: &Book, account: &GroupAccount<'_>) {
 
 /// A group for machines. No hash is in it.
 pub fn to_json(account: &GroupAccount<'_>) -> Value {
-    let texts = |names: &[&[u8]]| -> Vec<String> {
-        names.iter().map(|name| String::from_utf8_lossy(name).into_owned()).collect()
-    };
-    json!({
-        "name": String::from_utf8_lossy(account.group.name),
+    let json = JsonTexts::default();
+    let texts =
+        |names: &[&[u8]]| -> Vec<String> { names.iter().map(|name| json.text(name)).collect() };
+    let document = json!({
+        "name": json.text(account.group.name),
         "gid": account.group.gid(),
         "kind": account.kind.to_string(),
         "members": texts(&account.listed),
@@ -150,7 +150,8 @@ pub fn to_json(account: &GroupAccount<'_>) -> Value {
         "has_password": account.has_password,
         "makes_admins": account.makes_admins,
         "same_gid": texts(&account.same_gid),
-    })
+    });
+    json.mark(document)
 }
 
 /// Prints groups: a table on a terminal, else one a line with tabs between the

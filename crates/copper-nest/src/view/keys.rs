@@ -6,7 +6,7 @@ use nest_core::table::Passwd;
 use nest_core::words::{counted, list};
 use serde_json::{Value, json};
 
-use super::{for_a_person, style, table, visible};
+use super::{JsonTexts, for_a_person, style, table, visible};
 use crate::cli::Global;
 
 /// A key of the list.
@@ -100,25 +100,28 @@ pub fn line(found: &KeyFound) -> String {
 
 /// A key of the list for machines.
 pub fn to_json(one: &Listed<'_>) -> Value {
+    let texts = JsonTexts::default();
     let mut document = key_to_json(&one.found);
-    document["name"] = json!(visible(one.user.name));
-    document["others"] = json!(one.others.iter().map(|name| visible(name)).collect::<Vec<_>>());
-    document
+    document["name"] = json!(texts.text(one.user.name));
+    document["others"] = json!(one.others.iter().map(|name| texts.text(name)).collect::<Vec<_>>());
+    texts.mark(document)
 }
 
 /// A key for machines.
 pub fn key_to_json(found: &KeyFound) -> Value {
     let key = &found.key;
-    json!({
-        "algorithm": visible(key.algorithm.as_bytes()),
+    let texts = JsonTexts::default();
+    let document = json!({
+        "algorithm": texts.text(key.algorithm.as_bytes()),
         "bits": key.bits,
         "fingerprint": key.fingerprint,
-        "comment": visible(key.comment.as_bytes()),
-        "options": visible(key.options.as_bytes()),
-        "file": visible(&found.file),
+        "comment": texts.text(key.comment.as_bytes()),
+        "options": texts.text(key.options.as_bytes()),
+        "file": texts.text(&found.file),
         "line": key.line,
         "works": found.works(),
         "fault": found.fault,
         "weakness": key.weakness(),
-    })
+    });
+    texts.mark(document)
 }

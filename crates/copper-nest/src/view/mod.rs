@@ -164,6 +164,30 @@ pub fn visible(text: &[u8]) -> String {
     made_visible(text).into_owned()
 }
 
+/// The texts of a JSON document. One that is not UTF-8, or holds control characters, is
+/// escaped so that nothing of it is lost, and the document says so.
+#[derive(Debug, Default)]
+pub struct JsonTexts(std::cell::Cell<bool>);
+
+impl JsonTexts {
+    /// A text of the document.
+    pub fn text(&self, bytes: &[u8]) -> String {
+        let text = escaped(bytes);
+        if text.as_bytes() != bytes {
+            self.0.set(true);
+        }
+        text.into_owned()
+    }
+
+    /// The document, with the mark that some of its texts are escaped, where they are.
+    pub fn mark(&self, mut document: Value) -> Value {
+        if self.0.get() {
+            document["escaped"] = Value::from(true);
+        }
+        document
+    }
+}
+
 /// The same; plain text, as nearly all is, is not copied.
 pub fn made_visible(text: &[u8]) -> Cow<'_, str> {
     if let Cow::Borrowed(plain) = escaped(text)

@@ -1,9 +1,10 @@
 //! The receipt: a plan, shown.
 
-use std::collections::HashMap;
 
-use bstr::{BString, ByteSlice};
-use nest_core::change::{AccessChange, Decision, Label, NumberChange, Subject, access_lines};
+use bstr::ByteSlice;
+use nest_core::change::{
+    AccessChange, Decision, Label, NumberChange, Subject, access_alike, access_lines,
+};
 use nest_core::record::{RecordedEdit, Told};
 use nest_core::table::{File, Passwd, Record};
 use nest_core::words::{counted, first_of};
@@ -137,16 +138,16 @@ const MOST_ACCESS: usize = 20;
 
 /// Who gains and who loses access, one line an account. Returns whether there was anything.
 fn access(global: &Global, told: &Told) -> bool {
-    let lines = access_lines(&told.access);
-    if lines.is_empty() {
+    let all = told.access.chunk_by(|one, next| one.name == next.name).count();
+    if all == 0 {
         return false;
     }
     let heading = style::HEADING;
     outln!("  {heading}access{heading:#}");
-    let all = lines.len();
+    let each = || access_lines(&told.access).into_iter();
     let lines: Vec<(String, String)> = match all > MOST_ACCESS && global.verbose == 0 {
-        true => alike(&lines),
-        false => lines.into_iter().map(|(name, what)| (visible(name), what)).collect(),
+        true => alike(&told.access),
+        false => each().map(|(name, what)| (visible(name), what)).collect(),
     };
     let most = if global.verbose > 0 { all } else { MOST_ACCESS };
     let shown = || lines.iter().take(most);
@@ -160,18 +161,9 @@ fn access(global: &Global, told: &Told) -> bool {
     true
 }
 
-/// One line for all who gain or lose the same, in the order of the first of each.
-fn alike(lines: &[(&BString, String)]) -> Vec<(String, String)> {
-    let mut places: HashMap<&str, usize> = HashMap::new();
-    let mut groups: Vec<(Vec<&BString>, &str)> = Vec::new();
-    for (name, what) in lines {
-        let at = *places.entry(what).or_insert(groups.len());
-        match groups.get_mut(at) {
-            Some((names, _)) => names.push(name),
-            None => groups.push((vec![name], what)),
-        }
-    }
-    let told = groups.into_iter().map(|(names, what)| {
+/// One line for all who gain or lose the same.
+fn alike(access: &[AccessChange]) -> Vec<(String, String)> {
+    let told = access_alike(access).into_iter().map(|(names, what)| {
         let each = if names.len() > 1 { "each " } else { "" };
         (visible(&first_of(&names, 1)), format!("{each}{what}"))
     });

@@ -10,7 +10,7 @@ use nest_host::walk::Unseen;
 use serde_json::{Value, json};
 
 use super::user::print_lines;
-use super::{for_a_person, style, visible, width};
+use super::{JsonTexts, for_a_person, style, visible, width};
 use crate::cli::Global;
 
 /// More directories than this are only counted on a terminal.
@@ -149,13 +149,14 @@ fn tell_unseen(unseen: &Unseen) {
 
 /// What was found, for machines.
 pub fn to_json(shown: &ShownTrace, all: bool) -> Value {
+    let texts = JsonTexts::default();
     let owners = |all: &[OfOwner]| -> Vec<Value> {
         all.iter()
             .map(|of| {
                 json!({
                     "what": of.what.to_string(),
                     "id": of.id,
-                    "behind": visible(of.behind.to_string().as_bytes()),
+                    "behind": texts.text(of.behind.to_string().as_bytes()),
                     "files": of.amount.files,
                     "bytes": of.amount.bytes,
                 })
@@ -167,20 +168,20 @@ pub fn to_json(shown: &ShownTrace, all: bool) -> Value {
         .directories
         .iter()
         .map(|(path, amount)| {
-            json!({"path": visible(path), "files": amount.files, "bytes": amount.bytes})
+            json!({"path": texts.text(path), "files": amount.files, "bytes": amount.bytes})
         })
         .collect();
     let unread: Vec<Value> = shown
         .unseen
         .unread
         .iter()
-        .map(|(path, why)| json!({"path": visible(path), "why": why.to_string()}))
+        .map(|(path, why)| json!({"path": texts.text(path), "why": why.to_string()}))
         .collect();
     let left_out: Vec<Value> = shown
         .unseen
         .left_out
         .iter()
-        .map(|(path, kind)| json!({"path": visible(path), "kind": kind}))
+        .map(|(path, kind)| json!({"path": texts.text(path), "kind": kind}))
         .collect();
     let mut document = json!({
         "looked_for": if shown.orphans { "orphans" } else { &shown.title },
@@ -193,7 +194,7 @@ pub fn to_json(shown: &ShownTrace, all: bool) -> Value {
         "left_out": left_out,
     });
     if all {
-        let paths: Vec<String> = shown.files.iter().map(|path| visible(path)).collect();
+        let paths: Vec<String> = shown.files.iter().map(|path| texts.text(path)).collect();
         document["paths"] = json!(paths);
     }
     if let Some(mentions) = &shown.mentions {
@@ -207,5 +208,5 @@ pub fn to_json(shown: &ShownTrace, all: bool) -> Value {
         named.extend(mentions.running.iter().cloned());
         document["named_in"] = json!(named);
     }
-    document
+    texts.mark(document)
 }

@@ -1,6 +1,6 @@
 //! One user, shown.
 
-use bstr::{BStr, ByteSlice};
+use bstr::BStr;
 use nest_core::account::{Account, AccountKind, ShownLine};
 use nest_core::book::Book;
 use nest_core::last_seen::{LastSeen, Presence, Visit};
@@ -16,7 +16,7 @@ use serde_json::{Value, json};
 
 use crate::clock::{moment_for_machines, moment_for_people};
 
-use super::{admins, keys, style, visible, visible_line};
+use super::{JsonTexts, admins, keys, style, visible, visible_line};
 
 /// More files than this in a home are not counted.
 const MOST_FILES: usize = 1000;
@@ -314,7 +314,8 @@ pub fn print_lines(lines: &[ShownLine]) {
 pub fn to_json(shown: &ShownUser<'_>) -> Value {
     let account = shown.account;
     let user = &account.user;
-    let text = |bytes: &[u8]| bytes.to_str_lossy().into_owned();
+    let texts = JsonTexts::default();
+    let text = |bytes: &[u8]| texts.text(bytes);
     let aging = account.aging();
     let known = !shown.sign_in.password_is_unknown();
     let password = match shown.shadow_unreadable {
@@ -337,7 +338,7 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
         .iter()
         .map(|group| json!({"name": text(group.name), "gid": group.gid()}))
         .collect();
-    json!({
+    let document = json!({
         "name": text(user.name),
         "uid": user.uid(),
         "kind": account.kind.to_string(),
@@ -379,5 +380,6 @@ pub fn to_json(shown: &ShownUser<'_>) -> Value {
         "signed_in": shown.present.iter().map(|one| visit_to_json(&one.visit)).collect::<Vec<_>>(),
         "keys": shown.keys.iter().map(keys::key_to_json).collect::<Vec<_>>(),
         "powers": shown.powers.iter().map(admins::way_to_json).collect::<Vec<_>>(),
-    })
+    });
+    texts.mark(document)
 }

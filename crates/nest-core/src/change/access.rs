@@ -1,7 +1,9 @@
 //! Who gains and who loses access by a change, in words.
 
 use bstr::BString;
+use hashbrown::HashMap;
 use serde::{Deserialize, Serialize};
+use smallvec::SmallVec;
 
 use crate::value::escaped;
 use crate::words::list;
@@ -104,6 +106,33 @@ pub fn access_lines(all: &[AccessChange]) -> Vec<(&BString, String)> {
     of_one.map(|changes| (&changes[0].name, sentence(changes))).collect()
 }
 
+/// The accounts that gain and lose the same, with what that is, in the order of the first
+/// of each.
+pub fn access_alike(all: &[AccessChange]) -> Vec<(Vec<&BString>, String)> {
+    type What<'c> = SmallVec<[(AccessKind, bool, &'c BString, &'c str); 1]>;
+    let mut places: HashMap<What<'_>, usize> = HashMap::new();
+    let mut alike: Vec<(Vec<&BString>, String)> = Vec::new();
+    let mut last: (&[AccessChange], usize) = (&[], 0);
+    for changes in all.chunk_by(|one, next| one.name == next.name) {
+        let of = |change| {
+            let AccessChange { kind, gains, group, why, .. }: &AccessChange = change;
+            (*kind, *gains, group, why.as_str())
+        };
+        // Mostly it is what the one before gains and loses.
+        let same = changes.iter().map(of).eq(last.0.iter().map(of));
+        let at = match same {
+            true => last.1,
+            false => *places.entry(changes.iter().map(of).collect()).or_insert(alike.len()),
+        };
+        match alike.get_mut(at) {
+            Some((names, _)) => names.push(&changes[0].name),
+            None => alike.push((vec![&changes[0].name], sentence(changes))),
+        }
+        last = (changes, at);
+    }
+    alike
+}
+
 /// What one account gains and loses. Plain groups are told together.
 fn sentence(changes: &[AccessChange]) -> String {
     let mut parts: Vec<String> = Vec::new();
@@ -154,5 +183,22 @@ mod tests {
         );
         let text = serde_json::to_string(&all).unwrap();
         assert_eq!(serde_json::from_str::<Vec<AccessChange>>(&text).unwrap(), all);
+        let joins = |name, group| change(name, AccessKind::Group, true, group, "");
+        let all = [
+            joins("ada", "pilots"),
+            joins("ben", "pilots"),
+            joins("cyd", "crew"),
+            joins("dot", "pilots"),
+            joins("dot", "crew"),
+            joins("eve", "pilots"),
+        ];
+        let alike: Vec<String> = access_alike(&all)
+            .into_iter()
+            .map(|(names, what)| format!("{} {what}", list(names)))
+            .collect();
+        assert_eq!(
+            alike,
+            ["ada, ben, eve joins pilots", "cyd joins crew", "dot joins pilots, crew"]
+        );
     }
 }

@@ -20,6 +20,7 @@ impl Label {
     pub const UID: Label = Label(Cow::Borrowed("uid"));
     pub const GID: Label = Label(Cow::Borrowed("gid"));
     pub const HOME: Label = Label(Cow::Borrowed("home"));
+    pub const COMES_TO: Label = Label(Cow::Borrowed("comes to"));
     pub const MAIL: Label = Label(Cow::Borrowed("mail"));
     pub const MEMBER_OF: Label = Label(Cow::Borrowed("member of"));
     pub const PRIMARY: Label = Label(Cow::Borrowed("primary"));

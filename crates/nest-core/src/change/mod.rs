@@ -11,7 +11,7 @@ mod plan;
 pub(crate) mod step;
 
 pub use crate::text_edit::{Altered, LineChange, LinesOf, TextEdit};
-pub use access::{AccessChange, AccessKind, access_lines};
+pub use access::{AccessChange, AccessKind, access_alike, access_lines};
 pub use caution::Caution;
 pub(crate) use caution::gather_alike;
 pub use decision::{Decision, Label, Subject};

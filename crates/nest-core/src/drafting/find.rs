@@ -64,7 +64,12 @@ pub(crate) fn find_user<'a>(
             read_plain_id(name).filter(|_| whole).and_then(|uid| book.user_by_uid(Uid(uid)));
         return Err(match number {
             Some((_, user)) => {
-                refusal.or("the user of that number", format!("show user {}", BStr::new(user.name)))
+                let user = BStr::new(user.name);
+                refusal.or("the user of that number", format!("show user {user}")).or_instead(
+                    "or the same, by the name",
+                    name.to_string(),
+                    user.to_string(),
+                )
             }
             None => refusal.or("see them all", "list users --kind all"),
         });
@@ -175,7 +180,10 @@ pub(crate) fn find_member(
     if context.book.user(name).is_some() {
         return Ok(None);
     }
-    check_name(NameStyle::Loose, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
+    // A number is nobody's name; whose it is, is told.
+    if read_plain_id(name).is_none() {
+        check_name(NameStyle::Loose, name).map_err(|fault| refuse(Reason::UnfitName(fault)))?;
+    }
     let known = context.world.service_knows_user(name);
     if known.map_err(|why| refuse(Reason::ServiceFailed(why)))? {
         return Ok(Some(Caution::OfDirectory { name: name.into() }));
@@ -187,6 +195,7 @@ pub(crate) fn find_member(
         Err(refusal) => refusal,
     };
     match (unlisted, context.world.origin()) {
+        _ if read_plain_id(name).is_some() => Err(refusal),
         (false, _) => {
             let label = "or, where a directory knows that name";
             Err(refusal.or_again(label, "--unlisted"))

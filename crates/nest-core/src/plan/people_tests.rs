@@ -296,6 +296,7 @@ pub(super) fn undoing(record: &ChangeRecord) -> impl Fn(PlanContext<'_>) -> Plan
             Undo {
                 record,
                 undone_by: None,
+                comes_to: None,
                 lines_only: false,
                 overrides: GuardOverrides::default(),
             },

@@ -6,17 +6,24 @@ use super::{RecordedEdit, RecordedStep, Told};
 use crate::change::{Plan, Step};
 
 impl Told {
-    /// What is told of a plan whose accounts are told by their totals alone.
-    pub fn outline(plan: &Plan) -> Self {
+    /// What stands in a record before what was decided about accounts, and before the lines.
+    pub fn before_edits(plan: &Plan) -> Self {
         Told {
             summary: plan.summary.clone(),
             mends: plan.mends,
             totals: plan.totals.clone(),
             numbers: plan.numbers.clone(),
+            ..Told::default()
+        }
+    }
+
+    /// What is told of a plan whose accounts are told by their totals alone.
+    pub fn outline(plan: &Plan) -> Self {
+        Told {
             access: plan.access.clone(),
             cautions: plan.cautions.iter().map(ToString::to_string).collect(),
             next: plan.next.clone(),
-            ..Told::default()
+            ..Self::before_edits(plan)
         }
     }
 

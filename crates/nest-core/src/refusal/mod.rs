@@ -39,12 +39,17 @@ pub struct Way {
 }
 
 /// What the text of a way round is.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub enum WayIs {
     /// A command.
     Command,
     /// An option, to be given with the same command again.
     Option,
+    /// A word, to be given with the same command in the place of another.
+    Instead {
+        /// The word that was given.
+        of: String,
+    },
     /// What to look at or edit, in words.
     Words,
 }
@@ -69,6 +74,17 @@ impl Refusal {
         option: impl Into<String>,
     ) -> Box<Self> {
         self.with(label.into(), option.into(), WayIs::Option)
+    }
+
+    /// Adds a way round that is the same command with a word in the place of another.
+    #[must_use]
+    pub fn or_instead(
+        self: Box<Self>,
+        label: impl Into<String>,
+        of: impl Into<String>,
+        word: impl Into<String>,
+    ) -> Box<Self> {
+        self.with(label.into(), word.into(), WayIs::Instead { of: of.into() })
     }
 
     /// Adds a way round that is no command.
@@ -105,7 +121,7 @@ mod tests {
             .or_else("second", "the policy");
         assert!(refusal.is_damage());
         assert_eq!(
-            refusal.ways.iter().map(|way| way.is).collect::<Vec<_>>(),
+            refusal.ways.iter().map(|way| way.is.clone()).collect::<Vec<_>>(),
             [WayIs::Command, WayIs::Words]
         );
         assert!(!Refusal::new("x", Reason::NameTwice).is_damage());

@@ -296,7 +296,7 @@ impl Lines {
         let unfinished = !before.is_empty() && !before.ends_with(b"\n");
         let newlines = match self.starts.get() {
             Some(starts) if at == text.len() => starts.len() - usize::from(unfinished),
-            _ => memchr_iter(b'\n', before).count(),
+            _ => before.par_chunks(1 << 20).map(|part| memchr_iter(b'\n', part).count()).sum(),
         };
         (at, newlines + 1 + usize::from(unfinished))
     }

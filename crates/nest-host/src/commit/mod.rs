@@ -16,7 +16,7 @@ use std::io::Write;
 use std::sync::atomic::Ordering;
 use std::sync::{Arc, Mutex};
 
-use nest_core::change::Plan;
+use nest_core::change::{Plan, Subject};
 use nest_core::drift::Drift;
 use nest_core::record::{ChangeRecord, RecordedStep, Told, VERSION};
 use nest_core::retired::{KeptFolder, PackedFile};
@@ -293,7 +293,7 @@ impl Change<'_> {
     /// Room for the record is had, and everything that was staged is on the disk, before
     /// the mark.
     fn mark_ready(&mut self) -> Result<(), CommitError> {
-        self.entry.record = self.entry.number.map(|number| self.record(number));
+        self.entry.record = self.entry.number.map(|number| self.record(number, self.told()));
         if let Some(record) = &self.entry.record {
             let staged = match self.begun.take() {
                 None => changes::stage(self.runner.state, record),
@@ -314,22 +314,22 @@ impl Change<'_> {
         ready.map_err(|error| failed("writing the journal", error))
     }
 
-    fn record(&self, number: u64) -> ChangeRecord {
-        // The lines of a long one are written by themselves.
+    /// What the record tells. The lines of a long one are written by themselves.
+    fn told(&self) -> Told {
         let mut told = match self.is_long() {
             true => Told::without_accounts(self.plan),
             false => Told::of(self.plan),
         };
-        if self.plan.subjects.len() <= MOST_SUBJECTS {
-            told.subjects.clone_from(&self.plan.subjects);
-        } else {
-            told.subjects.clear();
-        }
+        told.subjects = self.subjects();
         let steps = self.plan.steps.iter().zip(&self.made);
         told.steps = steps
             .map(|(step, made)| RecordedStep { step: step.without_hashes(), left_as: made.clone() })
             .collect();
         told.cautions.extend(self.notes());
+        told
+    }
+
+    fn record(&self, number: u64, told: Told) -> ChangeRecord {
         let mut left = BTreeMap::new();
         for (file, original) in &self.loaded.originals {
             let lines = self.loaded.book.lines(*file).filter(|lines| !lines.is_excerpt());
@@ -356,6 +356,14 @@ impl Change<'_> {
             told,
             left,
             other_hands: self.circumstances.other_hands.clone(),
+        }
+    }
+
+    /// What was decided about each account; of very many it is not kept.
+    fn subjects(&self) -> Vec<Subject> {
+        match self.plan.subjects.len() <= MOST_SUBJECTS {
+            true => self.plan.subjects.clone(),
+            false => Vec::new(),
         }
     }
 

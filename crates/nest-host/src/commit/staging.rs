@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::thread::ScopedJoinHandle;
 
 use nest_core::change::{Plan, Step};
-use nest_core::record::write_edits;
+use nest_core::record::{Told, write_edits};
 use nest_core::surroundings::Inventory;
 use nest_core::table::{File, Lines, holding_both};
 use nest_core::value::PlainName;
@@ -290,7 +290,8 @@ impl Change<'_> {
     /// Writes the record of a long change as far as it is known already.
     fn begin_record(&self, number: u64) -> std::io::Result<Fresh> {
         let mut fresh = changes::begin(self.runner.state, number)?;
-        fresh.write_all(&changes::around_edits(&self.record(number)).0)?;
+        let told = Told { subjects: self.subjects(), ..Told::before_edits(self.plan) };
+        fresh.write_all(&changes::around_edits(&self.record(number, told)).0)?;
         write_edits(&self.plan.edits, &mut fresh)?;
         // Most of it is on the disk by the time the rest is known.
         fresh.flush_data()?;

@@ -1,10 +1,10 @@
 //! What was seen already, for plans about many accounts that ask for the same again
 //! and again.
 
-use std::collections::HashMap;
+use std::collections::{HashMap, HashSet};
 use std::sync::{Mutex, OnceLock, PoisonError};
 
-use bstr::{BStr, BString};
+use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::{Mention, Program, Skeleton, SkeletonFault};
 
 /// Answers that hold for one plan.
@@ -16,7 +16,19 @@ pub(super) struct Seen {
     mentions: OnceLock<HashMap<BString, Vec<Mention>>>,
     owners_are_real: OnceLock<bool>,
     nologin: OnceLock<Option<&'static str>>,
+    directories: Mutex<HashMap<BString, Asked>>,
 }
+
+/// How often was asked for what is in a directory.
+#[derive(Debug)]
+enum Asked {
+    Times(usize),
+    /// So often that all that is in it was looked up; nothing where that can't be told.
+    Listed(Option<HashSet<BString>>),
+}
+
+/// From so many times on a directory is listed.
+const OFTEN: usize = 256;
 
 fn answer<T: Clone>(
     known: &Mutex<HashMap<BString, T>>,
@@ -63,11 +75,68 @@ impl Seen {
         *self.nologin.get_or_init(look)
     }
 
+    /// Whether nothing stands at a path, as far as it is known without looking there: what is
+    /// in a directory of which very much is asked for is listed at once.
+    pub(super) fn is_absent(
+        &self,
+        path: &BStr,
+        list: impl FnOnce(&BStr) -> Option<HashSet<BString>>,
+    ) -> bool {
+        let Some((directory, name)) = path.rsplit_once_str("/") else { return false };
+        if matches!(name, b"" | b"." | b"..") {
+            return false;
+        }
+        let mut known = self.directories.lock().unwrap_or_else(PoisonError::into_inner);
+        if !known.contains_key(BStr::new(directory)) {
+            known.insert(directory.into(), Asked::Times(0));
+        }
+        let Some(asked) = known.get_mut(BStr::new(directory)) else { return false };
+        if let Asked::Times(times) = asked {
+            *times += 1;
+            if *times < OFTEN {
+                return false;
+            }
+            *asked = Asked::Listed(list(BStr::new(directory)));
+        }
+        match asked {
+            Asked::Listed(Some(names)) => !names.contains(BStr::new(name)),
+            Asked::Listed(None) | Asked::Times(_) => false,
+        }
+    }
+
     pub(super) fn mentions(
         &self,
         name: &BStr,
         look: impl FnOnce() -> HashMap<BString, Vec<Mention>>,
     ) -> Vec<Mention> {
         self.mentions.get_or_init(look).get(name).cloned().unwrap_or_default()
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_directory_that_very_much_is_asked_of_is_listed_once() {
+        let (seen, listed) = (Seen::default(), std::cell::Cell::new(0));
+        let absent = |path: &str, names: Option<&[&str]>| {
+            seen.is_absent(path.into(), |_| {
+                listed.set(listed.get() + 1);
+                names.map(|names| names.iter().map(|name| BString::from(*name)).collect())
+            })
+        };
+        for _ in 1..OFTEN {
+            assert!(!absent("/home/maren", Some(&["maren"])));
+        }
+        assert_eq!(listed.get(), 0);
+        assert!(absent("/home/odile", Some(&["maren"])));
+        assert!(!absent("/home/maren", None) && !absent("/home/..", None));
+        assert_eq!(listed.get(), 1);
+        // Where a list may leave something out each is looked for.
+        for _ in 0..2 * OFTEN {
+            assert!(!absent("/net/maren", None));
+        }
+        assert_eq!(listed.get(), 2);
     }
 }

@@ -188,6 +188,11 @@ impl<'a> GroupChange<'a> {
         let (mut added, mut already, mut dropped, mut never) =
             (Vec::new(), Vec::new(), Vec::new(), Vec::new());
         for name in adding {
+            let user = context.book.user(name).map(|(_, user)| user);
+            if user.is_some_and(|user| user.gid().is_some() && user.gid() == group.gid()) {
+                self.subject.decide("in already", name, "it is the primary group");
+                continue;
+            }
             let new = self.builder.lists().join(group.name, name);
             if new { added.push(name) } else { already.push(name) }
         }

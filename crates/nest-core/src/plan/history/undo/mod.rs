@@ -12,7 +12,7 @@ use bstr::{BString, ByteSlice};
 
 use crate::allot::Holder;
 use crate::book::Lookups;
-use crate::change::{Caution, Plan, Step, Subject};
+use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
 use crate::policy::Policy;
@@ -31,6 +31,8 @@ pub struct Undo<'a> {
     pub record: &'a ChangeRecord,
     /// The change that took it back already.
     pub undone_by: Option<u64>,
+    /// What that comes to, where it is an undo itself.
+    pub comes_to: Option<&'a str>,
     /// Only the lines of the account files, not what was done on the tree.
     pub lines_only: bool,
     /// Guards waved through.
@@ -70,6 +72,9 @@ pub fn undo(context: PlanContext<'_>, request: Undo<'_>) -> Result<Plan> {
     let day = record.time.split('T').next().unwrap_or_default();
     let summary = record.told.summary.as_str();
     subject.decide("takes back", summary, format!("of {day}, by {by}"));
+    if let Some(what) = request.comes_to {
+        subject.decide(Label::COMES_TO, what, "");
+    }
     undoing.builder.tell(subject);
     if let Some(by) = request.undone_by {
         let number = record.number;
@@ -380,8 +385,12 @@ impl<'a> Undoing<'a> {
 
     fn cannot(&self, why: String) -> Box<Refusal> {
         let number = self.record.number;
-        self.refuse(Reason::StepStands(why))
-            .or("take back the lines only", format!("undo {number} --lines-only"))
+        let refusal = self.refuse(Reason::StepStands(why));
+        // Of files alone there are none.
+        if self.record.told.edits.is_empty() {
+            return refusal;
+        }
+        refusal.or("take back the lines only", format!("undo {number} --lines-only"))
     }
 }
 

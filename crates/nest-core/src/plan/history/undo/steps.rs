@@ -88,7 +88,9 @@ impl Undoing<'_> {
                 }
                 Step::Keep { folder, .. } => self.release(folder)?,
                 Step::Release { purged: true, folder, .. } => {
-                    return Err(self.cannot(format!("retired/{folder} was purged")));
+                    return Err(self.cannot(format!(
+                        "retired/{folder} was purged, and nothing brings that back"
+                    )));
                 }
                 Step::Release { folder, kept, .. } => self.keep_again(folder, kept),
                 // The lines say which numbers have a holder again.

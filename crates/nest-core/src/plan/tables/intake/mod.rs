@@ -408,7 +408,11 @@ impl Intake {
     }
 
     /// The same, read into a buffer.
-    fn user_on<'s>(&self, row: &RosterRow, buffer: &'s mut RowBuffer) -> Option<&'s CreateUser> {
+    pub(crate) fn user_on<'s>(
+        &self,
+        row: &RosterRow,
+        buffer: &'s mut RowBuffer,
+    ) -> Option<&'s CreateUser> {
         if !self.roster.user_onto(row, buffer) {
             return None;
         }

@@ -10,7 +10,7 @@ use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 use crate::book::LookupSet;
 use crate::plan::tables::intake::{Intake, IntakePlanner, OthersBecome, RowNames, check_row};
 use crate::refusal::{Reason, Refusal};
-use crate::roster::{Column, RosterRow, RowRequest, Wrong};
+use crate::roster::{Column, RosterRow, RowBuffer, RowRequest, Wrong};
 use crate::value::path_fault;
 
 /// Rows by their names: of each the first.
@@ -69,9 +69,10 @@ impl IntakePlanner<'_, '_> {
         self.names.iter().flatten().for_each(|name| wanted.seek_name(name));
         others.iter().for_each(|name| wanted.seek_name(name));
         let sought_for = |row: &&RosterRow| !small || row.gives_id();
+        let mut buffer = RowBuffer::default();
         for (row, name) in roster.rows.iter().zip(&*self.names).filter(|(row, _)| sought_for(row)) {
-            let user = self.request.user(row);
-            match (&row.what, &user) {
+            let user = self.request.user_on(row, &mut buffer);
+            match (&row.what, user) {
                 (_, Some(user)) => {
                     user.primary.iter().for_each(|primary| wanted.seek_name(primary));
                     wanted.ids.extend(user.uid.map(u32::from));

@@ -77,9 +77,14 @@ pub(crate) fn tell(
         say("ranges", format!("{} given", given.ranges), format!("in {}", span(bounds)));
     }
     if counts.made > 0 {
-        let (set, made) = (given.passwords, counts.made.saturating_sub(given.suspended));
+        let (set, not) = (given.passwords, given.suspended + given.shut);
+        let made = counts.made.saturating_sub(not);
         let value = match made.saturating_sub(set) {
-            _ if made == 0 => "by no way: suspended".to_owned(),
+            _ if made == 0 && given.shut == 0 => "by no way: suspended".to_owned(),
+            _ if made == 0 && given.suspended == 0 => {
+                "by no way: their shells let nobody in".to_owned()
+            }
+            _ if made == 0 => "by no way: suspended, or a shell that lets nobody in".to_owned(),
             _ if request.first_passwords => "by a first password, which must be changed".into(),
             0 => "by password, from the first day".to_owned(),
             without if set == 0 => {
@@ -88,11 +93,14 @@ pub(crate) fn tell(
             }
             without => format!("{set} by password; {without} not yet: none is set"),
         };
-        let why = match given.suspended {
-            0 => String::new(),
-            _ if made == 0 => String::new(),
-            suspended => format!("{suspended} suspended"),
-        };
+        let mut why = Vec::new();
+        if given.suspended > 0 {
+            why.push(format!("{} suspended", given.suspended));
+        }
+        if given.shut > 0 {
+            why.push(format!("{} with a shell that lets nobody in", given.shut));
+        }
+        let why = if made == 0 { String::new() } else { why.join(", ") };
         say("sign-in", value, why);
     }
     let roster = &request.roster;

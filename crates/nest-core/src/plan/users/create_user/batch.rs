@@ -2,6 +2,7 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
+use crate::account::turns_away;
 use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{PlanBuilder, set_window};
@@ -41,6 +42,8 @@ pub(crate) struct Given {
     pub passwords: usize,
     /// How many were suspended.
     pub suspended: usize,
+    /// How many of the others have a shell that lets nobody in.
+    pub shut: usize,
 }
 
 impl Given {
@@ -238,6 +241,9 @@ impl<'a> AccountBatch<'a> {
         let asked = details.and_then(|details| details.suspended.as_ref());
         match matches!(asked, Some(SuspensionAsked::Yes(_))) {
             true => self.given.suspended += 1,
+            false if turns_away(request.shell(self.builder.context.policy)) => {
+                self.given.shut += 1;
+            }
             false => {
                 let has_password = hash.is_some_and(|hash| hash.starts_with(b"$"));
                 self.given.passwords += usize::from(has_password);
