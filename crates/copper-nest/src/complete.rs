@@ -5,7 +5,7 @@ use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
-use clap::{Arg, Command, CommandFactory};
+use clap::{Arg, Command, CommandFactory, ValueHint};
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
 use nest_core::check::RULES;
 use nest_core::value::UserOrGroup;
@@ -13,16 +13,17 @@ use nest_host::state::State;
 use nest_host::tree::Tree;
 use nest_host::untrusted::{self, LastLink};
 use nest_host::{changes, kept};
+use rustix::fs::FileType;
 
 use crate::cli::Cli;
 
 /// The variable by which a shell asks for completions.
 pub const VARIABLE: &str = "COPPER_NEST_COMPLETE";
 
-/// More than this nobody reads.
 /// More of an account file than this is not read for it, in bytes.
 const ACCOUNTS: u64 = 64_000_000;
 
+/// More than this nobody reads.
 const MOST: usize = 500;
 
 /// Answers the shell, if it is the shell that asks; does not return then.
@@ -43,6 +44,23 @@ enum Completes {
     Rules,
     Changes,
     Retired(UserOrGroup),
+    /// The groups that the users of the line are in.
+    GroupsOfThose,
+    /// The members, or the administrators, of the group of the line.
+    InThatGroup(List),
+    Suspended,
+    Shells,
+    /// What becomes of the files of a deleted user.
+    Fates,
+    /// What is in the tree.
+    Paths,
+}
+
+/// A list of a group.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum List {
+    Members,
+    Admins,
 }
 
 /// Puts completers on a command and those below it; `path` is how it is called.
@@ -59,8 +77,26 @@ fn with_names(command: Command, path: &[String]) -> Command {
             let complete = move |current: &OsStr| candidates(names, current);
             arg.add(ArgValueCompleter::new(complete))
         }
-        None => arg,
+        None => match hint_of(&arg) {
+            Some(hint) => arg.value_hint(hint),
+            None => arg,
+        },
     })
+}
+
+/// The first name of an argument's value: `FILE` of `FILE|-`.
+fn value_name(arg: &Arg) -> Option<&str> {
+    let name = arg.get_value_names()?.first()?;
+    name.split(['|', ',']).next()
+}
+
+/// What the shell itself completes: files that are not of the tree.
+fn hint_of(arg: &Arg) -> Option<ValueHint> {
+    match value_name(arg)? {
+        "FILE" => Some(ValueHint::FilePath),
+        "DIR" | "TREE" => Some(ValueHint::DirPath),
+        _ => None,
+    }
 }
 
 /// What the value of an argument names, if it is something the tree knows.
@@ -73,16 +109,21 @@ fn what_it_names(path: &[&str], arg: &Arg) -> Option<Completes> {
         _ => None,
     };
     match (path, arg.get_id().as_str()) {
+        (["regroup"], "leave") => Some(Completes::GroupsOfThose),
+        (_, "drop_member") => Some(Completes::InThatGroup(List::Members)),
+        (_, "drop_group_admin") => Some(Completes::InThatGroup(List::Admins)),
+        (["resume", _], "names") => Some(Completes::Suspended),
+        (_, "shell") => Some(Completes::Shells),
+        (["delete", _], "files") => Some(Completes::Fates),
         (_, "join" | "leave" | "primary" | "among") | (["list", "users"], "group") => {
             Some(Completes::Groups)
         }
         (["list", "changes"], "about") => Some(Completes::Users),
-        (
-            _,
-            "member" | "add_member" | "drop_member" | "group_admin" | "add_group_admin"
-            | "drop_group_admin" | "of" | "like",
-        ) => Some(Completes::Users),
+        (_, "member" | "add_member" | "group_admin" | "add_group_admin" | "of" | "like") => {
+            Some(Completes::Users)
+        }
         (["check" | "repair"], "only" | "skip") => Some(Completes::Rules),
+        _ if value_name(arg) == Some("PATH") => Some(Completes::Paths),
         // New names are nobody's yet.
         (["create", ..], _) => None,
         (["regroup"], "names") => Some(Completes::Users),
@@ -113,6 +154,12 @@ fn candidates(names: Completes, current: &OsStr) -> Vec<CompletionCandidate> {
             .collect(),
         Completes::Changes => place.changes(),
         Completes::Retired(thing) => place.retired(thing),
+        Completes::GroupsOfThose => place.groups_of_those(),
+        Completes::InThatGroup(list) => place.in_that_group(list),
+        Completes::Suspended => place.suspended(),
+        Completes::Shells => place.shells(),
+        Completes::Fates => place.fates(current),
+        Completes::Paths => return place.paths(current),
     };
     let fitting = all.into_iter().filter(|(name, _)| name.starts_with(current.as_bytes()));
     let candidate = |(name, help): (Vec<u8>, String)| {
@@ -126,6 +173,8 @@ fn candidates(names: Completes, current: &OsStr) -> Vec<CompletionCandidate> {
 struct Place {
     tree: Tree,
     state: State,
+    /// The words that were typed so far.
+    words: Vec<OsString>,
 }
 
 impl Place {
@@ -147,23 +196,119 @@ impl Place {
             Some(path) if path == Path::new("none") => State::Nowhere,
             Some(path) => State::At(path),
         };
-        Some(Place { tree, state })
+        Some(Place { tree, state, words })
+    }
+
+    /// Whether a name is one of the words that were typed, or of a list among them.
+    fn is_typed(&self, name: &[u8]) -> bool {
+        let mut all =
+            self.words.iter().flat_map(|word| word.as_bytes().split(|byte| *byte == b','));
+        all.any(|word| word == name)
+    }
+
+    /// The lines of an account file as their fields. Who may not read it gets none.
+    fn lines(&self, file: &str) -> Vec<Vec<Vec<u8>>> {
+        let text =
+            untrusted::read(&self.tree, file, LastLink::Followed, ACCOUNTS).unwrap_or_default();
+        let lines = text.split(|byte| *byte == b'\n');
+        let named = lines.filter(|line| !line.is_empty() && !matches!(line[0], b'#' | b'+' | b'-'));
+        named.map(|line| line.split(|byte| *byte == b':').map(<[u8]>::to_vec).collect()).collect()
+    }
+
+    fn groups_of_those(&self) -> Vec<(Vec<u8>, String)> {
+        let users = self.lines("etc/passwd");
+        let users = users.into_iter().filter(|user| self.is_typed(&user[0]));
+        let (names, gids): (Vec<_>, Vec<_>) =
+            users.map(|user| (user[0].clone(), user.get(3).cloned())).unzip();
+        let in_it = |group: &Vec<Vec<u8>>| {
+            let members = group.get(3).map(Vec::as_slice).unwrap_or_default();
+            members
+                .split(|byte| *byte == b',')
+                .any(|member| names.iter().any(|name| name == member))
+                || gids.iter().flatten().any(|gid| group.get(2) == Some(gid))
+        };
+        let groups = self.lines("etc/group").into_iter().filter(in_it);
+        groups.map(|group| (group[0].clone(), String::new())).collect()
+    }
+
+    fn in_that_group(&self, list: List) -> Vec<(Vec<u8>, String)> {
+        let (file, at) = match list {
+            List::Members => ("etc/group", 3),
+            List::Admins => ("etc/gshadow", 2),
+        };
+        let group = self.lines(file).into_iter().find(|group| self.is_typed(&group[0]));
+        let names = group.and_then(|group| group.get(at).cloned()).unwrap_or_default();
+        let names = names.split(|byte| *byte == b',').filter(|name| !name.is_empty());
+        names.map(|name| (name.to_vec(), String::new())).collect()
+    }
+
+    /// Who is suspended: by the shadow lines, and all users where these can't be read.
+    fn suspended(&self) -> Vec<(Vec<u8>, String)> {
+        let shadow = self.lines("etc/shadow");
+        if shadow.is_empty() {
+            return self.fields("etc/passwd", 4);
+        }
+        let is_out = |line: &Vec<Vec<u8>>| {
+            let closed = line.get(1).is_some_and(|field| matches!(field[..], [b'!' | b'*', ..]));
+            closed && line.get(7).is_some_and(|expires| expires == b"1")
+        };
+        let out: Vec<_> = shadow.into_iter().filter(is_out).map(|line| line[0].clone()).collect();
+        let users = self.fields("etc/passwd", 4).into_iter();
+        users.filter(|(name, _)| out.contains(name)).collect()
+    }
+
+    fn shells(&self) -> Vec<(Vec<u8>, String)> {
+        let text = untrusted::read_configuration(&self.tree, "etc/shells").unwrap_or_default();
+        let lines = text.split(|byte| *byte == b'\n').filter(|line| line.starts_with(b"/"));
+        lines.map(|line| (line.trim_ascii().to_vec(), String::new())).collect()
+    }
+
+    fn fates(&self, current: &OsStr) -> Vec<(Vec<u8>, String)> {
+        const GIVE: &[u8] = b"give:";
+        if current.as_bytes().starts_with(GIVE) {
+            let users = self.fields("etc/passwd", 4).into_iter();
+            return users.map(|(name, help)| ([GIVE, &name].concat(), help)).collect();
+        }
+        let all = [
+            ("set-aside", "moved behind a directory of root's"),
+            ("keep", "left where they are"),
+            ("archive", "packed into the state folder"),
+            ("erase", "gone for good"),
+            ("give:", "moved below another user's home"),
+        ];
+        all.map(|(word, help)| (word.as_bytes().to_vec(), help.to_owned())).to_vec()
+    }
+
+    /// What stands in the directory of the tree that a path leads to so far.
+    fn paths(&self, current: &OsStr) -> Vec<CompletionCandidate> {
+        let typed = current.as_bytes();
+        let Some(slash) = typed.iter().rposition(|byte| *byte == b'/') else { return Vec::new() };
+        let (directory, start) = typed.split_at(slash + 1);
+        let entries = self.tree.entries(OsStr::from_bytes(directory)).unwrap_or_default();
+        let entries = entries.into_iter().map(|(name, kind)| (name, kind == FileType::Directory));
+        let fitting = entries.filter(|(name, _)| {
+            name.starts_with(start) && (!name.starts_with(b".") || start.starts_with(b"."))
+        });
+        let mut all: Vec<Vec<u8>> = fitting
+            .map(|(name, is_directory)| {
+                let end: &[u8] = if is_directory { b"/" } else { b"" };
+                [directory, &name, end].concat()
+            })
+            .collect();
+        all.sort();
+        let all = all.into_iter().take(MOST);
+        all.map(|path| CompletionCandidate::new(OsString::from_vec(path))).collect()
     }
 
     /// The first field of each line, and one that explains it.
     fn fields(&self, file: &str, help: usize) -> Vec<(Vec<u8>, String)> {
-        let text =
-            untrusted::read(&self.tree, file, LastLink::Followed, ACCOUNTS).unwrap_or_default();
-        let line = |line: &[u8]| {
-            let mut fields = line.split(|byte| *byte == b':');
-            let name = fields.next().unwrap_or_default().to_vec();
-            let help = fields.nth(help.saturating_sub(1)).unwrap_or_default();
-            let help = help.split(|byte| *byte == b',').next().unwrap_or_default();
-            (name, crate::view::visible(help))
+        let explained = |line: Vec<Vec<u8>>| {
+            let field = line.get(help).map(Vec::as_slice).unwrap_or_default();
+            let first = field.split(|byte| *byte == b',').next().unwrap_or_default();
+            let shown = crate::view::visible(first);
+            (line.into_iter().next().unwrap_or_default(), shown)
         };
-        let lines = text.split(|byte| *byte == b'\n');
-        let named = lines.filter(|line| !line.is_empty() && !matches!(line[0], b'#' | b'+' | b'-'));
-        named.map(line).collect()
+        self.lines(file).into_iter().map(explained).collect()
     }
 
     fn changes(&self) -> Vec<(Vec<u8>, String)> {

@@ -15,8 +15,9 @@ use nest_core::record::{ChangeRecord, Told};
 use nest_core::refusal::{Refusal, Way, WayIs};
 use nest_core::request::{GuardOverrides, Request};
 use nest_core::retired::RetiredAccount;
+use nest_core::table::File;
 use nest_core::value::{Day, UserName};
-use nest_core::words::in_full;
+use nest_core::words::{agree, in_full};
 use nest_host::changes::{self, LeftBehind};
 use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
 use nest_host::journal::JournalError;
@@ -345,6 +346,29 @@ impl<'g> Session<'g> {
                 errln!("{}", visible(told.message().as_bytes()));
             }
             Err(error) => tracing::info!(%error, "the journal can't be read"),
+        }
+    }
+
+    /// Says on stderr which lines of these files a list leaves out, since they can't be read.
+    pub fn tell_unread(&self, loaded: &Loaded, files: &[File]) {
+        const MOST: usize = 5;
+        for file in files {
+            let lines = loaded.book.unread_lines(*file);
+            if lines.is_empty() {
+                continue;
+            }
+            let places: Vec<String> =
+                lines.iter().take(MOST).map(|line| format!("{}:{line}", file.path())).collect();
+            let more = match lines.len().saturating_sub(MOST) {
+                0 => String::new(),
+                more => format!(" and {more} more"),
+            };
+            let command = self.global.command("check --files-only");
+            errln!(
+                "{}{more} can't be read, and {} not listed; what is wrong there:   {command}",
+                places.join(", "),
+                agree(&lines.len(), "is", "are")
+            );
         }
     }
 

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::sudo::{Named, Sudoers};
 use nest_core::surroundings::{FileKind, Mention};
-use rustix::fs::{Dir, FileType, OFlags};
+use rustix::fs::{FileType, OFlags};
 use rustix::io::Errno;
 
 use crate::state::{Notices, PassedOver};
@@ -308,14 +308,11 @@ fn directories_in(tree: &Tree, directory: &str) -> Vec<String> {
 }
 
 fn entries_of(tree: &Tree, directory: &str, counts: impl Fn(FileType) -> bool) -> Vec<String> {
-    let opened = tree.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY);
-    let Ok(entries) = opened.and_then(Dir::new) else { return Vec::new() };
+    let entries = tree.entries(directory).unwrap_or_default();
     let mut files: Vec<String> = entries
-        .filter_map(Result::ok)
-        .filter(|entry| counts(entry.file_type()))
-        .map(|entry| entry.file_name().to_string_lossy().into_owned())
-        .filter(|file| !file.starts_with('.'))
-        .map(|file| format!("{directory}/{file}"))
+        .into_iter()
+        .filter(|(name, kind)| counts(*kind) && !name.starts_with(b"."))
+        .map(|(name, _)| format!("{directory}/{}", String::from_utf8_lossy(&name)))
         .collect();
     files.sort();
     files

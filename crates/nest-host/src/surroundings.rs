@@ -38,7 +38,7 @@ use crate::place::{Place, is_private};
 use crate::sign_in_logs::SignInLogs;
 use crate::skeleton::{self, Count};
 use crate::state::{Notices, PassedOver, State};
-use crate::tree::{DIRECTORY, Tree, kind_of, path_of};
+use crate::tree::{self, DIRECTORY, Tree, kind_of, path_of};
 use crate::untrusted;
 use crate::walk::{Met, WalkScope, walk};
 use crate::{inventory, kept, mentions, processes, reown, survey};
@@ -596,8 +596,8 @@ fn names_in(tree: &Tree, directory: &BStr) -> Option<HashSet<BString>> {
     if !PLAIN.contains(&u64::try_from(kind).ok()?) {
         return None;
     }
-    let entries = rustix::fs::Dir::new(opened).ok()?;
-    entries.map(|entry| Some(entry.ok()?.file_name().to_bytes().into())).collect()
+    let names = tree::names(&opened).ok()?;
+    Some(names.into_iter().map(|name| name.into_encoded_bytes().into()).collect())
 }
 
 /// What this machine calls a uid, whatever tree is being administered.

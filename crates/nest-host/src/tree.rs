@@ -109,6 +109,14 @@ impl Tree {
         }
     }
 
+    /// What is in a directory, with what each is.
+    ///
+    /// # Errors
+    /// The system's, where it can't be read to its end.
+    pub fn entries(&self, path: impl AsRef<Path>) -> Result<Vec<(Vec<u8>, FileType)>> {
+        entries_of(&self.open_file(path, OFlags::RDONLY | OFlags::DIRECTORY)?)
+    }
+
     /// Opens a directory whose path must not go through any link.
     ///
     /// # Errors
@@ -248,6 +256,22 @@ fn inside(path: &Path) -> &Path {
     if path.as_os_str().is_empty() { Path::new(".") } else { path }
 }
 
+/// What is in an opened directory, with what each is.
+///
+/// # Errors
+/// The system's, where it can't be read to its end.
+fn entries_of(directory: &OwnedFd) -> Result<Vec<(Vec<u8>, FileType)>> {
+    let mut all = Vec::new();
+    for entry in Dir::read_from(directory)? {
+        let entry = entry?;
+        let name = entry.file_name().to_bytes();
+        if name != b"." && name != b".." {
+            all.push((name.to_vec(), entry.file_type()));
+        }
+    }
+    Ok(all)
+}
+
 /// A path of bytes.
 pub fn path_of(bytes: &[u8]) -> &Path {
     Path::new(OsStr::from_bytes(bytes))
@@ -274,13 +298,8 @@ pub(crate) fn kind_of(stat: &Stat) -> FileKind {
 /// # Errors
 /// The system's, where it can't be read.
 pub(crate) fn names(directory: &OwnedFd) -> Result<Vec<OsString>> {
-    let mut names = Vec::new();
-    for entry in Dir::read_from(directory)? {
-        let name = OsString::from_vec(entry?.file_name().to_bytes().to_vec());
-        if name != "." && name != ".." {
-            names.push(name);
-        }
-    }
+    let entries = entries_of(directory)?.into_iter();
+    let mut names: Vec<OsString> = entries.map(|(name, _)| OsString::from_vec(name)).collect();
     names.sort_unstable();
     Ok(names)
 }

@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 use std::fs::{File, OpenOptions};
 use std::io::{ErrorKind, Write};
+use std::os::fd::AsRawFd;
 use std::os::unix::fs::{MetadataExt, OpenOptionsExt};
 use std::path::{Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -12,6 +13,7 @@ use nest_core::words::counted;
 use nest_host::commit::Watcher;
 use nest_host::{interrupt, secrets};
 use rayon::prelude::*;
+use rustix::fs::{AtFlags, CWD, OFlags};
 use zeroize::Zeroizing;
 
 use super::{Failure, Global, REFUSED, Result, Session, UNTOUCHED};
@@ -20,10 +22,13 @@ use crate::view::Bar;
 /// A name, its first password, and the hash of that.
 type First<'n> = (&'n BString, Zeroizing<String>, BString);
 
-/// Made before the change, and gone again when it fails.
+/// Made before the change, and gone again when it fails. It has no name until the passwords
+/// are in it, where the file system can do that: whoever is killed leaves no empty one.
 pub struct FirstPasswords {
     path: PathBuf,
     file: Option<File>,
+    /// Whether it stands at its path.
+    named: AtomicBool,
     kept: AtomicBool,
 }
 
@@ -56,15 +61,21 @@ impl FirstPasswords {
                 "would lie where others can put a file of theirs in its place: {folder} is not root's alone"
             )));
         }
-        let mut prepared =
-            FirstPasswords { path: path.to_owned(), file: None, kept: AtomicBool::new(false) };
-        if dry_run {
-            return match path.symlink_metadata() {
-                Ok(_) => Err(exists()),
-                Err(_) => Ok(prepared),
-            };
+        let (named, kept) = (AtomicBool::new(false), AtomicBool::new(false));
+        let mut prepared = FirstPasswords { path: path.to_owned(), file: None, named, kept };
+        if path.symlink_metadata().is_ok() {
+            return Err(exists());
         }
-        let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path);
+        if dry_run {
+            return Ok(prepared);
+        }
+        let nameless = OFlags::TMPFILE.bits().cast_signed();
+        let file = OpenOptions::new().write(true).custom_flags(nameless).mode(0o600).open(folder);
+        let file = file.or_else(|_| {
+            let file = OpenOptions::new().write(true).create_new(true).mode(0o600).open(path)?;
+            prepared.named.store(true, Ordering::Relaxed);
+            Ok::<_, std::io::Error>(file)
+        });
         let file = file.map_err(|error| match error.kind() {
             ErrorKind::AlreadyExists => exists(),
             _ => refuse(format!("can't be made: {error}")),
@@ -116,15 +127,31 @@ impl FirstPasswords {
         }
         if let Some(mut file) = self.file.as_ref() {
             let written = file.write_all(text.as_bytes()).and_then(|()| file.sync_all());
+            let written = written.and_then(|()| self.name(file, names));
             written.map_err(|error| failed(error.to_string()))?;
         }
         Ok(made.into_iter().map(|(name, _, hash)| (name.clone(), hash)).collect())
     }
 
-    /// The change is made: the file stays.
+    /// Gives the file its name; without any passwords it gets none.
+    fn name(&self, file: &File, names: &[BString]) -> std::io::Result<()> {
+        if names.is_empty() || self.named.load(Ordering::Relaxed) {
+            return Ok(());
+        }
+        let opened = format!("/proc/self/fd/{}", file.as_raw_fd());
+        rustix::fs::linkat(CWD, opened, CWD, &self.path, AtFlags::SYMLINK_FOLLOW)?;
+        self.named.store(true, Ordering::Relaxed);
+        Ok(())
+    }
+
+    /// The change is made: the file stays. Without any passwords there is none.
     pub fn keep(&self, global: &Global, count: usize) {
-        self.kept.store(true, Ordering::Relaxed);
+        self.kept.store(count > 0, Ordering::Relaxed);
         if self.file.is_some() && !global.quiet && !global.json() {
+            if count == 0 {
+                outln!("no first passwords: nobody is new, and no file is made of them");
+                return;
+            }
             let count = counted(count, "first password", "first passwords");
             outln!("{count}, readable for root alone: {}", self.path.display());
         }
@@ -133,7 +160,7 @@ impl FirstPasswords {
 
 impl Drop for FirstPasswords {
     fn drop(&mut self) {
-        if self.file.is_some() && !self.kept.load(Ordering::Relaxed) {
+        if self.named.load(Ordering::Relaxed) && !self.kept.load(Ordering::Relaxed) {
             let removed = std::fs::remove_file(&self.path);
             if let Err(error) = removed {
                 errln!("{} could not be removed again: {error}", self.path.display());

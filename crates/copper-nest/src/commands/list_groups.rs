@@ -6,6 +6,7 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::BStr;
 use clap::ValueEnum;
 use nest_core::group_account::{GroupIndex, GroupKind};
+use nest_core::table::File;
 
 use super::{Global, Result, Session, show_user};
 use crate::view::{self, groups};
@@ -52,6 +53,7 @@ impl ListGroups {
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
+        session.tell_unread(&loaded, &[File::Group]);
         let book = &loaded.book;
         let of = self.of.as_ref().map(|user| BStr::new(user.as_bytes()));
         if let Some(user) = of {

@@ -4,6 +4,7 @@ use std::ffi::OsString;
 
 use bstr::BString;
 use nest_core::holdings::{next, outside, ranges, spans};
+use nest_core::table::File;
 
 use super::show_id::no_answer;
 use super::{Global, Result, Session, bytes, show_user};
@@ -35,6 +36,7 @@ impl ListIds {
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
+        session.tell_unread(&loaded, &File::ALL);
         let world = session.world_to_look_at()?;
         let context = session.context(&loaded, &world);
         if let Some(count) = self.next {
@@ -79,6 +81,7 @@ impl ListRanges {
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
+        session.tell_unread(&loaded, &[File::Subuid, File::Subgid]);
         let world = session.world_to_look_at()?;
         let mut all = ranges(session.context(&loaded, &world));
         if let Some(of) = &self.of {

@@ -73,6 +73,7 @@ impl ListUsers {
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
+        session.tell_unread(&loaded, &[File::Passwd]);
         let (book, policy) = (&loaded.book, &session.policy);
         let asked = [
             (self.sign_in.is_some(), "--sign-in"),

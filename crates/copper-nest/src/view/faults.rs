@@ -1,8 +1,10 @@
 //! What is wrong with a table, all of it.
 
+use std::collections::HashMap;
 use std::io::IsTerminal;
 
 use nest_core::roster::Fault;
+use nest_core::words::counted;
 use serde_json::json;
 
 use super::{style, visible, width};
@@ -34,12 +36,25 @@ fn in_words(faults: &[Fault], word: &str) -> String {
     let mut file = None;
     // In one piece: there may be very many.
     let mut text = String::new();
+    let mut times: HashMap<_, usize> = HashMap::new();
+    let what = |fault: &Fault| (fault.file.clone(), fault.column, fault.message.clone());
     for fault in faults {
+        *times.entry(what(fault)).or_default() += 1;
+    }
+    for fault in faults {
+        // What is wrong with several rows alike is told at the first of them.
+        let Some(alike) = times.get_mut(&what(fault)).map(std::mem::take) else { continue };
+        if alike == 0 {
+            continue;
+        }
         if file != Some(&fault.file) {
             file = Some(&fault.file);
             text += &format!("\n{heading}{}{heading:#}\n", visible(fault.file.as_bytes()));
         }
-        let message = visible(fault.message.as_bytes());
+        let mut message = visible(fault.message.as_bytes());
+        if alike > 1 {
+            message += &format!(" (in {} too)", counted(alike - 1, "other row", "other rows"));
+        }
         let mut before = format!("  {:>places$}  {:columns$}  ", place(fault), column(fault));
         for line in broken(&message, width(&before)) {
             text += &format!("{before}{line}\n");

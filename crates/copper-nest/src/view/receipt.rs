@@ -1,6 +1,5 @@
 //! The receipt: a plan, shown.
 
-
 use bstr::ByteSlice;
 use nest_core::change::{
     AccessChange, Decision, Label, NumberChange, Subject, access_alike, access_lines,

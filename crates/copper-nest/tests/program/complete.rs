@@ -37,6 +37,32 @@ fn names_come_from_the_tree_that_the_line_is_about() {
 }
 
 #[test]
+fn only_what_fits_the_line_is_offered() {
+    let tree = TestTree::new();
+    let root = tree.root().display().to_string();
+    let on = |words: &[&str]| offered(&[&["--tree", &root], words].concat());
+    assert_eq!(on(&["regroup", "tavish", "--leave", ""]), ["pilots", "tavish"]);
+    assert_eq!(on(&["change", "group", "pilots", "--drop-member", ""]), ["tavish"]);
+    if crate::harness::is_root() {
+        assert_eq!(on(&["change", "group", "sudo", "--drop-group-admin", ""]), [""; 0]);
+        assert_eq!(on(&["change", "group", "pilots", "--drop-group-admin", ""]), ["tavish"]);
+    }
+    assert_eq!(on(&["change", "user", "tavish", "--shell", "/bin/b"]), ["/bin/bash"]);
+    assert_eq!(on(&["delete", "user", "tavish", "--files", "e"]), ["erase"]);
+    assert_eq!(on(&["delete", "user", "tavish", "--files", "give:s"]), ["give:sunniva"]);
+    // Paths are those of the tree.
+    assert_eq!(on(&["change", "user", "tavish", "--home", "/home/t"]), ["/home/tavish/"]);
+    assert_eq!(on(&["create", "user", "maren", "--home", "/et"]), ["/etc/"]);
+    assert_eq!(on(&["resume", "user", ""]), [""; 0]);
+    tree.done("suspend user tavish");
+    assert_eq!(on(&["resume", "user", ""]), ["tavish"]);
+    // A file that is not of the tree is the shell's to complete.
+    tree.write("crew.csv", "name\n");
+    let table = tree.path("crew.cs").display().to_string();
+    assert_eq!(on(&["intake", &table]), [format!("{table}v")]);
+}
+
+#[test]
 fn the_scripts_work_in_their_shells() {
     let tree = TestTree::new();
     let built = std::path::Path::new(env!("CARGO_BIN_EXE_copper-nest")).parent().unwrap();

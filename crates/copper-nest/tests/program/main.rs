@@ -48,3 +48,4 @@ mod trace;
 mod untrusted;
 mod watch;
 mod windows;
+mod wording;

@@ -7,7 +7,7 @@ use crate::account::AccountKind;
 use crate::book::Book;
 use crate::policy::{Avoid, Policy};
 use crate::surroundings::Surroundings;
-use crate::value::{Gid, IdSet, IdSpan, Uid, UserOrGroup, is_reserved};
+use crate::value::{Gid, IdSet, IdSpan, IdSpans, Uid, UserOrGroup, is_reserved};
 
 /// Whether a number is that of a user or of a group.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
@@ -94,6 +94,8 @@ pub enum NotAllotted {
         span: IdSpan,
         /// The setting, with its source.
         setting: String,
+        /// How many of them the policy avoids.
+        avoided: u64,
     },
     /// No gap is large enough for so many subordinate ids.
     RangesFull {
@@ -169,7 +171,12 @@ impl<'a> Allotter<'a> {
             None => {
                 let id = self.next(kind).map_err(NotAllotted::ServiceFailed)?;
                 let setting = || self.policy.origin(setting_of(kind).0);
-                let id = id.ok_or_else(|| NotAllotted::SpanFull { span, setting: setting() })?;
+                let id = id.ok_or_else(|| {
+                    let avoided: IdSpans =
+                        self.policy.ids_avoid.iter().map(|avoid| avoid.span).collect();
+                    let avoided = avoided.count_within(span);
+                    NotAllotted::SpanFull { span, setting: setting(), avoided }
+                })?;
                 Allotted { id, shared_with: None, avoided: None, outside: false, earlier: None }
             }
         };

@@ -3,6 +3,7 @@
 mod batch;
 mod lookups;
 mod range_index;
+mod unread;
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::atomic::{AtomicUsize, Ordering};

@@ -99,11 +99,16 @@ impl NewNumber<'_> {
                 other(refusal).or_again(format!("{or}take it over with its files"), "--reuse-id")
             }
             NotAllotted::Taken(Holder::Range { .. }) => other(refusal),
-            NotAllotted::SpanFull { .. } => {
-                refusal.or("choose one outside it", format!("{again} --{option} N")).or_else(
-                    "or widen the span",
-                    format!("{} in etc/copper-nest/policy.toml", setting_of(kind).0),
-                )
+            NotAllotted::SpanFull { avoided, .. } => {
+                let setting = |key: &str| format!("{key} in etc/copper-nest/policy.toml");
+                let outside = format!("{again} --{option} N");
+                let refusal = refusal
+                    .or("choose one outside it", outside)
+                    .or_else("or widen the span", setting(setting_of(kind).0));
+                match avoided {
+                    0 => refusal,
+                    _ => refusal.or_else("or avoid fewer", setting("ids.avoid")),
+                }
             }
             NotAllotted::Reserved
             | NotAllotted::InService(_)
@@ -160,7 +165,9 @@ impl NotAllotted {
             NotAllotted::Reserved => Reason::IdReserved { what, id, why: reserved_for(id) },
             NotAllotted::Taken(holder) => Reason::IdTaken { what, id, holder },
             NotAllotted::InService(holder) => Reason::IdInService { what, id, holder },
-            NotAllotted::SpanFull { span, setting } => Reason::SpanFull { span, setting },
+            NotAllotted::SpanFull { span, setting, avoided } => {
+                Reason::SpanFull { span, setting, avoided }
+            }
             NotAllotted::RangesFull { count, span, setting } => {
                 Reason::RangesFull { count, span, setting }
             }

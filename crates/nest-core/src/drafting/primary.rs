@@ -22,8 +22,9 @@ pub(crate) struct NewPrimary<'r> {
     pub gid: Gid,
     /// Groups that are left: the old primary group is not kept when it is one.
     pub leaves: &'r [&'r [u8]],
-    /// Files in the home that carry the old gid get the new one.
-    pub regroup_home: bool,
+    /// Whether files in the home that carry the old gid get the new one; nothing where that
+    /// can't be asked for.
+    pub regroup_home: Option<bool>,
 }
 
 /// Plans it over the line as it stands in the draft. Returns whether anything
@@ -54,13 +55,16 @@ pub(crate) fn change_primary<'a>(
     // An account's line may name anything as its home.
     let home = TreePath::new(found.user.home).filter(|home| *home != TreePath::root());
     let home = home.filter(|home| matches!(context.world.site(home[..].into()), Site::Taken(_)));
-    if let Some(home) = home.clone().filter(|_| new.regroup_home) {
+    if let Some(home) = home.clone().filter(|_| new.regroup_home == Some(true)) {
         let value = format!("get gid {gid}");
         subject.decide("old files", value, format!("those in {home} that carry gid {old}"));
         builder.step(Step::regroup(vec![home], old, gid));
     } else {
         let offer = match home {
-            Some(home) => format!("in {home} too; --regroup-home gives them the new one"),
+            Some(home) if new.regroup_home.is_some() => {
+                format!("in {home} too; --regroup-home gives them the new one")
+            }
+            Some(home) => format!("in {home} too"),
             None => String::new(),
         };
         subject.decide("old files", format!("keep gid {old}"), offer);

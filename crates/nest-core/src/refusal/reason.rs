@@ -190,8 +190,8 @@ pub enum Reason {
     #[error("{what} {id} is reserved: {why}")]
     IdReserved { what: &'static str, id: u32, why: &'static str },
     /// No free id.
-    #[error("no id is free in {span}, the span of {setting}")]
-    SpanFull { span: IdSpan, setting: String },
+    #[error("no id is free in {span}, the span of {setting}{}", avoided_there(*.avoided))]
+    SpanFull { span: IdSpan, setting: String, avoided: u64 },
     /// No gap for a range.
     #[error("no gap of {count} ids is left in {span}, the span of {setting}")]
     RangesFull { count: u32, span: IdSpan, setting: String },
@@ -295,6 +295,15 @@ fn each_of(all: &[(BString, String)]) -> String {
     text
 }
 
+/// How many ids of a span are not given since the policy avoids them.
+fn avoided_there(count: u64) -> String {
+    match count {
+        0 => String::new(),
+        1 => "; 1 of them is avoided, by ids.avoid".to_owned(),
+        _ => format!("; {count} of them are avoided, by ids.avoid"),
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -339,8 +348,13 @@ mod tests {
                 "uid 65535 is reserved: why",
             ),
             (
-                Reason::SpanFull { span, setting: setting() },
+                Reason::SpanFull { span, setting: setting(), avoided: 0 },
                 "no id is free in 1000-1002, the span of people.ids, built in",
+            ),
+            (
+                Reason::SpanFull { span, setting: setting(), avoided: 2 },
+                "no id is free in 1000-1002, the span of people.ids, built in; 2 of them are \
+                 avoided, by ids.avoid",
             ),
             (
                 Reason::RangesFull { count: 9, span, setting: setting() },

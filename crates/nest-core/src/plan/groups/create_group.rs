@@ -57,7 +57,7 @@ pub fn create_group(context: PlanContext<'_>, request: &CreateGroup) -> Result<P
     }
     for user in &request.primary_of {
         let found = find_user(context, user.as_ref(), &what)?;
-        let new = NewPrimary { name, gid: Gid(number), leaves: &[], regroup_home: false };
+        let new = NewPrimary { name, gid: Gid(number), leaves: &[], regroup_home: None };
         let mut moved = Subject::new(user.clone());
         change_primary(&mut builder, &found, new, &mut moved);
         builder.tell(moved);

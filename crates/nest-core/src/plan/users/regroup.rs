@@ -157,7 +157,7 @@ impl<'a> Regrouping<'a> {
         let mut changes = false;
         if let (Some(found), Some(wanted)) = (&found, &self.request.primary) {
             let leaves: Vec<&[u8]> = self.leaves.iter().map(|group| group.name).collect();
-            let regroup_home = self.request.regroup_home;
+            let regroup_home = Some(self.request.regroup_home);
             let group = find_group(self.context, wanted.as_ref(), &refusal_what)?;
             let gid = gid_of(self.context, &group, &refusal_what)?;
             let new = NewPrimary {

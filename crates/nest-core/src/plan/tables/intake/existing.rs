@@ -216,7 +216,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             name: target.name.as_ref(),
             gid: target.gid,
             leaves: &[],
-            regroup_home: false,
+            regroup_home: None,
         };
         change_primary(&mut self.batch.builder, found, new, subject);
         target.gid.0

@@ -312,7 +312,7 @@ impl<'a> UserChange<'_, 'a> {
             name: group.name.into(),
             gid: Gid(gid.0),
             leaves: &[],
-            regroup_home: false,
+            regroup_home: None,
         };
         if change_primary(self.builder, &self.found, new, self.subject) {
             let (name, uid) = (self.name(), Some(self.found.uid));
