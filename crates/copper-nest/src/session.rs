@@ -229,7 +229,7 @@ impl<'g> Session<'g> {
                 true => receipt::Stage::Nothing,
                 false => receipt::Stage::DryRun,
             };
-            receipt::show(self.global, &self.told(&plan), stage);
+            receipt::show(self.global, &self.told(&mut plan), stage);
             // The process ends: freeing line by line would only take time.
             std::mem::forget((plan, loaded));
             return Ok(0);
@@ -292,7 +292,7 @@ impl<'g> Session<'g> {
         self.log(&plan, &circumstances, &committed);
         let outcome = committed?;
         drop(lock);
-        let mut told = self.told(&plan);
+        let mut told = self.told(&mut plan);
         told.cautions.splice(0..0, circumstances.other_hands.iter().map(ToString::to_string));
         receipt::show(self.global, &told, receipt::Stage::Done(&outcome));
         crate::output::forgive();
@@ -302,13 +302,17 @@ impl<'g> Session<'g> {
         Ok(0)
     }
 
-    /// What a receipt tells of a plan.
-    fn told(&self, plan: &Plan) -> Told {
+    /// What a receipt tells of a plan that is done with.
+    fn told(&self, plan: &mut Plan) -> Told {
         let json = self.global.json();
         match plan.subjects.is_empty() && !plan.totals.is_empty() && !json
             || self.global.quiet && !json
         {
-            true => Told::outline(plan),
+            true => {
+                // It may be about very many.
+                let access = std::mem::take(&mut plan.access);
+                Told { access, ..Told::outline(plan) }
+            }
             false => Told::of(plan),
         }
     }

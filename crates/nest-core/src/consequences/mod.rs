@@ -277,13 +277,12 @@ impl<'a> Judging<'_, 'a> {
         touched: Touched<'a>,
         (groups, members): (&Arc<[GroupChange<'a>]>, &Members<'a>),
     ) -> Vec<Affected<'a>> {
-        let Touched { mut lines, come, members: mut regrouped } = touched;
+        let Touched { mut lines, come, mut wanted, members: mut regrouped } = touched;
         // Where the SSH server lets in by groups, whoever changes them may be let in or not.
         if context.world.ssh().asks_for_groups() || context.world.windows().asks_for_groups() {
+            wanted.extend(&regrouped);
             lines.extend(regrouped.drain(..).map(|name| (name, Some(name))));
         }
-        let mut wanted: HashSet<&[u8]> = HashSet::with_capacity(lines.len() + come.len());
-        wanted.extend(lines.values().flatten().chain(&come).copied());
         let overlay = Overlay::new(context.book, &plan.edits, &wanted);
         let groups = Arc::new(GroupsAfter::new(Arc::clone(groups)));
         let follows = plan.steps.iter().filter_map(|step| match step {

@@ -9,38 +9,54 @@ use crate::table::{Edit, File, Line, Record, Shadow, name_on};
 /// A book, and what edits make of some of its lines.
 pub(super) struct Overlay<'a> {
     book: &'a Book,
+    passwd: Edited<'a>,
+    shadow: Edited<'a>,
+}
+
+/// What edits make of some lines of a file.
+#[derive(Default)]
+struct Edited<'a> {
     /// Where lines begin that go or alter.
-    gone: HashSet<(File, usize)>,
+    gone: HashSet<usize>,
     /// The lines that come, or are what a line becomes, by the name on them.
-    come: HashMap<(File, &'a [u8]), SmallVec<[PlacedLine<'a>; 1]>>,
+    come: HashMap<&'a [u8], SmallVec<[PlacedLine<'a>; 1]>>,
 }
 
 /// A line, and where it stands.
 type PlacedLine<'a> = (usize, &'a [u8]);
 
+impl<'a> Edited<'a> {
+    fn new(file: File, edits: &'a [Edit], wanted: &HashSet<&[u8]>) -> Self {
+        let mut edited = Edited::default();
+        edited.come.reserve(wanted.len());
+        for edit in edits.iter().filter(|edit| edit.file == file) {
+            if edit.before.is_some() {
+                edited.gone.insert(edit.range.start);
+            }
+            for (_, line) in edit.lines_after().filter(|(_, line)| wanted.contains(name_on(line))) {
+                edited.come.entry(name_on(line)).or_default().push((edit.range.start, line));
+            }
+        }
+        edited
+    }
+}
+
 impl<'a> Overlay<'a> {
     /// What edits of `passwd` and `shadow` make of the accounts that are `wanted`.
     pub fn new(book: &'a Book, edits: &'a [Edit], wanted: &HashSet<&[u8]>) -> Self {
-        let mut overlay = Overlay { book, gone: HashSet::new(), come: HashMap::new() };
-        overlay.gone.reserve(edits.len());
-        overlay.come.reserve(2 * wanted.len());
-        for edit in edits.iter().filter(|edit| matches!(edit.file, File::Passwd | File::Shadow)) {
-            if edit.before.is_some() {
-                overlay.gone.insert((edit.file, edit.range.start));
-            }
-            for (_, line) in edit.lines_after().filter(|(_, line)| wanted.contains(name_on(line))) {
-                let of_name = overlay.come.entry((edit.file, name_on(line))).or_default();
-                of_name.push((edit.range.start, line));
-            }
-        }
-        overlay
+        let (passwd, shadow) = rayon::join(
+            || Edited::new(File::Passwd, edits, wanted),
+            || Edited::new(File::Shadow, edits, wanted),
+        );
+        Overlay { book, passwd, shadow }
     }
 
     /// The first line of this name afterwards for which `read` has a record.
     fn first<R>(&self, file: File, name: &[u8], read: impl Fn(&'a [u8]) -> Option<R>) -> Option<R> {
+        let edited = if file == File::Shadow { &self.shadow } else { &self.passwd };
         let stays = self.book.named(file, name).into_iter();
-        let stays = stays.filter(|line| !self.gone.contains(&(file, line.start)));
-        let come = self.come.get(&(file, name)).into_iter().flatten().copied();
+        let stays = stays.filter(|line| !edited.gone.contains(&line.start));
+        let come = edited.come.get(name).into_iter().flatten().copied();
         let mut lines: Vec<PlacedLine<'_>> =
             stays.map(|line| (line.start, line.bytes)).chain(come).collect();
         lines.sort_by_key(|(start, _)| *start);

@@ -1,7 +1,7 @@
 //! Whom a plan touches: by lines of their own, by their keys, or by the groups that they are
 //! in.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use hashbrown::{HashMap, HashSet};
 use rayon::prelude::*;
@@ -31,8 +31,10 @@ fn note<'a>(members: &mut Members<'a>, name: &'a [u8], gid: u32) {
 pub(super) struct Touched<'a> {
     /// Whose lines or keys change, by the names before and after.
     pub lines: BTreeMap<&'a [u8], Option<&'a [u8]>>,
-    /// Who comes.
-    pub come: BTreeSet<&'a [u8]>,
+    /// Who comes, in order.
+    pub come: Vec<&'a [u8]>,
+    /// The names of both as they are afterwards.
+    pub wanted: HashSet<&'a [u8]>,
     /// Of whom only the groups change.
     pub members: Vec<&'a [u8]>,
 }
@@ -91,18 +93,20 @@ pub(super) fn touched<'a>(
         let after: Vec<&[u8]> = after.collect();
         coming.par_extend(after.into_par_iter().filter(|line| !is_plain(line)).map(name_on));
     }
-    // Of very many at once: mostly they come in order.
-    let mut come: BTreeSet<&[u8]> = coming.into_iter().collect();
+    let mut come = coming;
+    come.par_sort_unstable();
+    come.dedup();
     for edit in edits().filter(|edit| edit.file == File::Shadow && edit.before.is_some()) {
         let name = edit.before.as_ref().map_or(&b""[..], |line| name_on(line));
         lines.entry(name).or_insert(Some(name));
     }
     // What comes without having been there is a line anew, of an account that stays.
     for (before, after) in &mut lines {
-        if come.remove(before) {
+        if come.binary_search(before).is_ok() {
             *after = after.or(Some(before));
         }
     }
+    come.retain(|name| !lines.contains_key(name));
     // Of a name that stands there twice another line may stay.
     for (before, after) in lines.iter_mut().filter(|(_, after)| after.is_none()) {
         if context.book.named(File::Passwd, before).len() > 1 {
@@ -116,21 +120,18 @@ pub(super) fn touched<'a>(
         // Whoever signs in is asked by a stack.
         let of_stack = edits_stack(edit).then(|| context.book.users.records());
         let all = of_stack.into_iter().flatten().map(|(_, user)| user.name);
-        for name in all.chain(names_in(edit)).filter(|name| !come.contains(name)) {
+        for name in all.chain(names_in(edit)).filter(|name| come.binary_search(name).is_err()) {
             if context.book.user(name).is_some() {
                 lines.entry(name).or_insert(Some(name));
             }
         }
     }
-    let of_lines = lines.values().flatten().copied();
-    let renamed: HashSet<&[u8]> = of_lines.take_while(|_| !members.is_empty()).collect();
-    let comes: HashSet<&[u8]> = come.iter().copied().take_while(|_| !members.is_empty()).collect();
-    let is_known = |name: &&&[u8]| {
-        comes.contains(**name) || renamed.contains(**name) || lines.contains_key(**name)
-    };
+    let mut wanted: HashSet<&[u8]> = HashSet::with_capacity(lines.len() + come.len());
+    wanted.extend(lines.values().flatten().chain(&come).copied());
+    let is_known = |name: &&&[u8]| wanted.contains(**name) || lines.contains_key(**name);
     let mut members: Vec<&[u8]> = members.keys().filter(|name| !is_known(name)).copied().collect();
     members.sort_unstable();
-    Touched { lines, come, members }
+    Touched { lines, come, wanted, members }
 }
 
 /// Adds those who have another primary group. One that comes or goes with its user, or gets

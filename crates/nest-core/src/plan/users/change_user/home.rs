@@ -91,7 +91,7 @@ impl UserChange<'_, '_> {
         self.builder.plan.cautions.extend(in_others(self.context, &home, uid));
         self.subject.decide(Label::HOME, home, format!("moved from {old}"));
         self.builder.step(step);
-        tell_home_moved(&mut self.builder, self.found.user.name.into(), &old);
+        tell_home_moved(self.builder, self.found.user.name.into(), &old);
         Ok(())
     }
 }
