@@ -34,6 +34,14 @@ Exit status:
   3 refused, nothing changed   4 locked by someone else   5 a line is too damaged to edit
   6 reading or writing failed, all is as it was   7 failed, and could not be put back";
 
+/// Reads a whole number that is written on the command line.
+///
+/// # Errors
+/// What to write.
+pub fn whole<N: std::str::FromStr>(text: &str) -> Result<N, String> {
+    text.parse().map_err(|_| "write a whole number, 0 or more".to_owned())
+}
+
 #[derive(Debug, Clone, Args)]
 pub struct Global {
     /// The root directory of the system to administer [default: /]. check takes several.
@@ -63,7 +71,7 @@ pub struct Global {
     #[arg(long, value_name = "TEXT", global = true)]
     pub note: Option<String>,
     /// How long to wait for the account-file lock.
-    #[arg(long, value_name = "SECONDS", default_value_t = 15, global = true)]
+    #[arg(long, value_name = "SECONDS", default_value_t = 15, value_parser = whole::<u64>, global = true)]
     pub wait: u64,
     /// Print nothing but trouble.
     #[arg(short, long, global = true)]
@@ -400,6 +408,20 @@ impl Global {
     pub fn command_in_state(&self, state: &Path, words: &str) -> String {
         let state = state.to_owned();
         self.command_in(Some(&state).filter(|state| state.is_absolute()), words)
+    }
+
+    /// An option that was given and means nothing to the demonstration.
+    pub fn not_for_demo(&self) -> Option<&'static str> {
+        let given = [
+            (self.tree.as_os_str() != "/", "--tree"),
+            (self.policy.is_some(), "--policy"),
+            (self.state.is_some(), "--state"),
+            (self.dry_run, "--dry-run"),
+            (self.quiet, "--quiet"),
+            (self.json(), "--format json"),
+            (self.note.is_some(), "--note"),
+        ];
+        given.into_iter().find_map(|(given, option)| given.then_some(option))
     }
 
     fn command_in(&self, state: Option<&PathBuf>, words: &str) -> String {

@@ -1,5 +1,7 @@
 //! The time, as records and the system's log write it.
 
+use std::path::{Component, Path};
+
 use jiff::tz::TimeZone;
 use jiff::{Timestamp, ZonedDateTime};
 use nest_core::value::Day;
@@ -30,7 +32,7 @@ impl Now {
                 };
                 (moment.to_zoned_datetime(TimeZone::UTC), "SOURCE_DATE_EPOCH")
             }
-            Err(_) => (ZonedDateTime::now(), "the clock"),
+            Err(_) => (Timestamp::now().to_zoned_datetime(zone_here()), "the clock"),
         };
         let now = Now { moment };
         if now.today() < Day::EARLIEST_TODAY {
@@ -72,12 +74,27 @@ impl Now {
     }
 }
 
+/// The zone of this machine, or the one that `TZ` names; UTC where that is a file without
+/// an end, a device say, as tzset(3) would take it too.
+fn zone_here() -> TimeZone {
+    const LONGEST: u64 = 1 << 20;
+    let named = std::env::var("TZ").unwrap_or_default();
+    let path = Path::new(named.trim_start_matches(':'));
+    let climbs = path.components().any(|part| part == Component::ParentDir);
+    let is_sound =
+        |path: &Path| path.metadata().is_ok_and(|facts| facts.is_file() && facts.len() <= LONGEST);
+    match climbs || path.is_absolute() && !is_sound(path) {
+        true => TimeZone::UTC,
+        false => TimeZone::system(),
+    }
+}
+
 /// A moment for people, in the zone of this machine, or in UTC where `SOURCE_DATE_EPOCH` stands
 /// for the clock: `2026-11-24 07:00`. Given in seconds since 1970.
 pub fn moment_for_people(at: i64) -> String {
     let zone = match std::env::var_os("SOURCE_DATE_EPOCH") {
         Some(_) => TimeZone::UTC,
-        None => TimeZone::system(),
+        None => zone_here(),
     };
     let moment = Timestamp::from_second(at).map(|moment| moment.to_zoned_datetime(zone));
     moment.map_or_else(|_| at.to_string(), |it| it.strftime("%Y-%m-%d %H:%M").to_string())

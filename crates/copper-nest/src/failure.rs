@@ -16,6 +16,7 @@ use nest_host::retired::RetiredError;
 use nest_host::state::{self, StateError};
 use nest_host::store::LoadError;
 use nest_host::tree::TreeError;
+use rustix::io::Errno;
 use serde_json::json;
 
 use crate::cli::Global;
@@ -218,8 +219,19 @@ impl From<RetiredError> for Failure {
 
 impl From<StateError> for Failure {
     fn from(error: StateError) -> Self {
-        let status = if matches!(error, StateError::Unusable { .. }) { UNTOUCHED } else { REFUSED };
-        Failure::of(status, "state", error)
+        match &error {
+            StateError::Unusable { path, source: Errno::ACCESS | Errno::PERM }
+                if !rustix::process::geteuid().is_root() =>
+            {
+                let message = format!(
+                    "only root can look at what was changed and what is kept: {path} is closed to \
+                     everybody else"
+                );
+                Failure::new(REFUSED, "needs-root", message)
+            }
+            StateError::Unusable { .. } => Failure::of(UNTOUCHED, "state", error),
+            _ => Failure::of(REFUSED, "state", error),
+        }
     }
 }
 

@@ -41,8 +41,19 @@ fn raise_limits() {
     let _ = setrlimit(Resource::Nofile, Rlimit { current: maximum, maximum });
 }
 
+/// Starts no more threads than are of use, whatever the environment asks for.
+fn limit_threads() {
+    const MOST: usize = 256;
+    let asked = std::env::var("RAYON_NUM_THREADS").ok().and_then(|count| count.parse().ok());
+    if asked.is_some_and(|count: usize| count > MOST) {
+        // It was started already where this fails.
+        let _ = rayon::ThreadPoolBuilder::new().num_threads(MOST).build_global();
+    }
+}
+
 fn main() -> ExitCode {
     raise_limits();
+    limit_threads();
     complete::answer();
     let mut command = cli::Cli::command();
     let given = command.get_matches_mut();

@@ -1,6 +1,7 @@
 //! One run of the program on one tree: the tree, its policy, today, and the one
 //! way in which a change is carried out.
 
+use std::cell::RefCell;
 use std::io::{IsTerminal, Read};
 use std::path::Path;
 use std::sync::Arc;
@@ -68,6 +69,8 @@ pub struct Session<'g> {
     earlier: Arc<Earlier>,
     /// What was passed over, to be told at the end.
     notices: Notices,
+    /// What a receipt for machines tells besides, under this name.
+    pub beside: receipt::Beside,
 }
 
 /// What was passed over is told once, after everything else.
@@ -110,7 +113,8 @@ impl<'g> Session<'g> {
         let now = Now::read()?;
         let notices = Notices::default();
         let earlier = Arc::default();
-        Ok(Session { global, tree, policy, today: now.today(), state, now, earlier, notices })
+        let (today, beside) = (now.today(), RefCell::default());
+        Ok(Session { global, tree, policy, today, state, now, earlier, notices, beside })
     }
 
     /// When this run began, as RFC 3339 writes it.
@@ -229,7 +233,7 @@ impl<'g> Session<'g> {
                 true => receipt::Stage::Nothing,
                 false => receipt::Stage::DryRun,
             };
-            receipt::show(self.global, &self.told(&mut plan), stage);
+            receipt::show(self.global, &self.told(&mut plan), stage, &self.beside);
             // The process ends: freeing line by line would only take time.
             std::mem::forget((plan, loaded));
             return Ok(0);
@@ -294,7 +298,7 @@ impl<'g> Session<'g> {
         drop(lock);
         let mut told = self.told(&mut plan);
         told.cautions.splice(0..0, circumstances.other_hands.iter().map(ToString::to_string));
-        receipt::show(self.global, &told, receipt::Stage::Done(&outcome));
+        receipt::show(self.global, &told, receipt::Stage::Done(&outcome), &self.beside);
         crate::output::forgive();
         loaded.release();
         // The process ends: freeing line by line would only take time.
@@ -434,7 +438,8 @@ impl<'g> Session<'g> {
             spell_out(&mut failure.ways, plan.undoes);
             return Err(failure);
         }
-        receipt::show(self.global, &Told::of(plan), receipt::Stage::Asked);
+        let told = Told::of(plan);
+        receipt::show(self.global, &told, receipt::Stage::Asked, &self.beside);
         crate::output::flush();
         let declined = || Failure::new(REFUSED, "declined", "nothing was changed");
         if asks == Asks::Names {

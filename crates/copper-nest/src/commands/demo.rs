@@ -7,7 +7,7 @@ use std::process::Command;
 
 use include_dir::{Dir, DirEntry, include_dir};
 
-use super::{Color, Failure, Global, REFUSED, Result, UNTOUCHED};
+use super::{Color, Failure, Global, REFUSED, Result, UNTOUCHED, USAGE};
 use crate::view::style;
 
 /// Walk through the commands on the made-up server of Gullhaven Ferries.
@@ -129,6 +129,13 @@ const DAY: &[(&str, &[&str])] = &[
 impl Demo {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        if let Some(option) = global.not_for_demo() {
+            let message = format!(
+                "demo lays out a folder of its own and shows a day's work in it: {option} means \
+                 nothing there"
+            );
+            return Err(Failure::new(USAGE, "usage", message));
+        }
         let directory = self.make_directory().map_err(failed)?;
         let owned = lay_out(&directory).map_err(failed)?;
         let (heading, quiet) = (style::HEADING, style::QUIET);

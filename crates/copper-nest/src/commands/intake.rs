@@ -10,6 +10,7 @@ use super::even::ALL;
 use super::first_passwords::FirstPasswords;
 use super::tables::{TableArgs, quoted};
 use super::{Asks, Even, Failure, Global, Result, Session, USAGE, bytes, listed};
+use crate::cli::whole;
 
 /// Take in a table of users or groups: all of its rows as one change, or none.
 ///
@@ -42,7 +43,7 @@ pub struct IntakeArgs {
     among: Vec<OsString>,
     /// With --others: refuse where more would be suspended or deleted. A tenth of them if
     /// nothing is said, and at least 5.
-    #[arg(long, value_name = "COUNT", requires = "others")]
+    #[arg(long, value_name = "COUNT", requires = "others", value_parser = whole::<usize>)]
     not_more_than: Option<usize>,
     /// Make groups that are missing.
     #[arg(long)]

@@ -14,6 +14,7 @@ use nest_core::table::{File, Group};
 
 use super::require_shadow;
 use super::{Failure, Global, REFUSED, Result, Session, show_group};
+use crate::cli::whole;
 use crate::view::{self, user, users};
 
 /// List users: people, unless told otherwise.
@@ -38,10 +39,10 @@ pub struct ListUsers {
     #[arg(long, value_enum)]
     sign_in: Option<YesOrNo>,
     /// Only those whose account expires within so many days, or has expired.
-    #[arg(long, value_name = "DAYS")]
+    #[arg(long, value_name = "DAYS", value_parser = whole::<u32>)]
     expiring: Option<u32>,
     /// Only those who were not signed in for so many days, or never.
-    #[arg(long, value_name = "DAYS")]
+    #[arg(long, value_name = "DAYS", value_parser = whole::<u32>)]
     unseen: Option<u32>,
     /// Only members of a group, listed or by primary group.
     #[arg(long = "in", value_name = "GROUP")]

@@ -111,7 +111,13 @@ impl Names {
             );
         }
         if names.is_empty() {
-            return Err(Failure::new(USAGE, "usage", "no name was given"));
+            let message = match &self.names_from {
+                None => "no name was given: write it behind the command, or name a file of them \
+                         with --names-from"
+                    .to_owned(),
+                Some(file) => format!("{} holds no name", file.display()),
+            };
+            return Err(Failure::new(USAGE, "usage", message));
         }
         Ok(names.into_iter().map(T::from).collect())
     }

@@ -86,6 +86,11 @@ impl RepairArgs {
         let left: RefCell<Option<CheckReport>> = RefCell::default();
         let status = session.carry_out(&request, Asks::First, |context| {
             let repaired = repair(context, &request)?;
+            if global.json() && request.is_of_all() {
+                let left = repaired.left.findings.iter();
+                let left: Vec<_> = left.map(|one| findings::finding_json(global, one)).collect();
+                session.beside.replace(Some(("left", left.into())));
+            }
             left.replace(Some(repaired.left));
             Ok(repaired.plan)
         })?;

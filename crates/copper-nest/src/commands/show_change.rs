@@ -4,6 +4,7 @@ use nest_core::record::undone;
 use nest_host::changes;
 
 use super::{Failure, Global, REFUSED, Result, Session};
+use crate::cli::whole;
 use crate::view::{changes as view, print_json};
 
 /// Show one change: who made it, when, and the receipt as it was.
@@ -11,7 +12,7 @@ use crate::view::{changes as view, print_json};
 #[command(name = "change", after_help = EXAMPLES)]
 pub struct ShowChange {
     /// Its number.
-    #[arg(value_name = "N")]
+    #[arg(value_name = "N", value_parser = whole::<u64>)]
     number: u64,
 }
 

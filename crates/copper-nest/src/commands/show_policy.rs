@@ -30,7 +30,7 @@ impl ShowPolicy {
                     };
                     json!({
                         "key": key.name,
-                        "value": (key.get)(policy),
+                        "value": key.value(policy),
                         "source": if file.is_some() { "file" } else { "built-in" },
                         "file": file,
                         "line": line,

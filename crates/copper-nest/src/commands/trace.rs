@@ -2,9 +2,10 @@
 
 use std::ffi::OsString;
 use std::io::Write;
+use std::os::unix::ffi::OsStrExt;
 use std::sync::Mutex;
 
-use bstr::{BStr, BString};
+use bstr::{BStr, BString, ByteSlice};
 use nest_core::account::lines_about;
 use nest_core::group_account::{GroupIndex, lines_about_group};
 use nest_core::surroundings::Surroundings;
@@ -35,7 +36,7 @@ pub struct TraceArgs {
 
 const EXAMPLES: &str = "Examples:
   copper-nest trace user perrin
-  copper-nest trace orphans /srv --files --null | xargs -0 ls -ld";
+  copper-nest trace orphans /srv --files --null --outside | xargs -0 ls -ld";
 
 const USER: &str = "Examples:
   copper-nest trace user perrin
@@ -51,7 +52,7 @@ const ID: &str = "Examples:
 
 const ORPHANS: &str = "Examples:
   copper-nest trace orphans
-  copper-nest trace orphans /srv --files --null | xargs -0 ls -ld";
+  copper-nest trace orphans /srv --files --null --outside | xargs -0 ls -ld";
 
 #[derive(Debug, clap::Subcommand)]
 enum IdKind {
@@ -107,6 +108,9 @@ struct Places {
     /// End each path with a byte 0 instead of a line end; for pipes.
     #[arg(long, requires = "files")]
     null: bool,
+    /// List each path as it is outside the tree, for programs that know nothing of it.
+    #[arg(long, requires = "files")]
+    outside: bool,
 }
 
 impl TraceArgs {
@@ -164,7 +168,11 @@ impl TraceArgs {
                 format!("the system's name services gave no answer, which is not a no: {why}");
             Failure::new(UNTOUCHED, "name-service", message)
         })?;
-        let files = matched.counted(&filter, &report);
+        let mut files = matched.counted(&filter, &report);
+        if places.outside && !session.tree.is_live() {
+            let root = session.tree.path().as_os_str().as_bytes().trim_end_with(|c| c == '/');
+            files.iter_mut().for_each(|path| *path = [root, &path[..]].concat().into());
+        }
         if places.null {
             return print_null(&files);
         }

@@ -6,6 +6,7 @@ use nest_host::changes;
 
 use super::even::ALL;
 use super::{Asks, Even, Failure, Global, REFUSED, Result, Session};
+use crate::cli::whole;
 
 /// Take a change back.
 ///
@@ -18,7 +19,7 @@ use super::{Asks, Even, Failure, Global, REFUSED, Result, Session};
 #[command(after_help = EXAMPLES)]
 pub struct UndoArgs {
     /// The number of the change.
-    #[arg(value_name = "N")]
+    #[arg(value_name = "N", value_parser = whole::<u64>)]
     number: Option<u64>,
     /// Take back the lines of the account files only, not what was done to homes.
     #[arg(long)]
@@ -35,6 +36,7 @@ impl UndoArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
         let session = Session::open(global)?;
+        session.require_rights()?;
         let nothing = || Failure::new(REFUSED, "no-change", "there is no change to take back");
         let folder = session.changes_folder()?.ok_or_else(nothing)?;
         // One that is named is told as it is; only what is not is passed over.

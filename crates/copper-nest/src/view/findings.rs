@@ -129,7 +129,7 @@ pub fn one_line(finding: &Finding) -> String {
 
 /// Adds it to others, of which there may be very many.
 fn push_line(lines: &mut String, finding: &Finding) {
-    let place = finding.place.as_ref().map(|place| made_visible(place));
+    let place = finding.place.as_ref().map(|place| made_visible(in_tree(place)));
     let (place, line) = match &place {
         Some(place) => (place.as_ref(), 0),
         None => (finding.file.path(), finding.line),
@@ -175,8 +175,7 @@ pub fn grouped(global: &Global, findings: &[Finding], most: usize) {
     let column = shown.iter().map(|finding| finding.line.to_string().len()).max();
     let column = column.unwrap_or(0).max(2);
     for finding in shown {
-        let place = finding.place.as_ref();
-        let place = place.map_or_else(|| finding.file.path().to_owned(), |place| visible(place));
+        let place = place_of(finding);
         if last.as_ref() != Some(&place) {
             super::heading(&place);
             last = Some(place);
@@ -228,6 +227,20 @@ fn print_one(global: &Global, finding: &Finding, column: usize) {
             }
         }
     }
+    if global.verbose > 0 {
+        outln!("{margin}{quiet}to accept it, in [check] accept: {}{quiet:#}", entry(finding));
+    }
+}
+
+/// What has to be written into the policy so that a finding is accepted.
+fn entry(finding: &Finding) -> String {
+    let entry = format!("{}:{}  REASON", finding.rule.name, visible(&finding.subject));
+    toml_text(&entry)
+}
+
+/// A text as TOML has it.
+fn toml_text(text: &str) -> String {
+    format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""))
 }
 
 /// More of a line than this is not shown: it may be a megabyte.
@@ -376,7 +389,13 @@ pub fn finding_json(global: &Global, finding: &Finding) -> Value {
 
 /// The file, or the path in the tree, that a finding is about.
 pub fn place_of(finding: &Finding) -> String {
-    finding.place.as_ref().map_or_else(|| finding.file.path().to_owned(), |place| visible(place))
+    let place = finding.place.as_ref();
+    place.map_or_else(|| finding.file.path().to_owned(), |place| visible(in_tree(place)))
+}
+
+/// A path as it is shown: files of configuration as the account files are, whatever the tree.
+fn in_tree(place: &[u8]) -> &[u8] {
+    place.strip_prefix(b"/").filter(|rest| rest.starts_with(b"etc/")).unwrap_or(place)
 }
 
 /// Where, when and by what was checked.

@@ -1,5 +1,7 @@
 //! The receipt: a plan, shown.
 
+use std::cell::RefCell;
+
 use bstr::ByteSlice;
 use nest_core::change::{
     AccessChange, Decision, Label, NumberChange, Subject, access_alike, access_lines,
@@ -17,6 +19,9 @@ use crate::cli::Global;
 /// From this many accounts on, each gets one line; `--verbose` shows all.
 const MANY: usize = 9;
 
+/// What is told besides, and under which name.
+pub type Beside = RefCell<Option<(&'static str, serde_json::Value)>>;
+
 /// How far a change has come.
 #[derive(Debug, Clone, Copy)]
 pub enum Stage<'a> {
@@ -30,11 +35,15 @@ pub enum Stage<'a> {
     Done(&'a Outcome),
 }
 
-/// Shows what a change does, or did.
-pub fn show(global: &Global, told: &Told, stage: Stage<'_>) {
+/// Shows what a change does, or did; to machines also what is told `beside`, under its name.
+pub fn show(global: &Global, told: &Told, stage: Stage<'_>, beside: &Beside) {
     if global.json() {
         if !matches!(stage, Stage::Asked) {
-            print_json(&to_json(global, told, stage));
+            let mut document = to_json(global, told, stage);
+            if let Some((name, value)) = beside.take() {
+                document[name] = value;
+            }
+            print_json(&document);
         }
         return;
     }

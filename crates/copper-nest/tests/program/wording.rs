@@ -163,3 +163,142 @@ fn what_is_not_utf_8_is_escaped_for_machines_and_said_to_be() {
     assert_eq!(tree.json("show group pilots")["escaped"], true);
     assert!(tree.json("show user tavish").get("escaped").is_none());
 }
+
+#[test]
+fn a_policy_is_shown_to_machines_as_values() {
+    let tree = TestTree::new();
+    tree.write("etc/copper-nest/policy.toml", "[ids]\navoid = [\"5000-5999 theirs\"]\n");
+    let shown = tree.json("show policy");
+    let value = |key: &str| {
+        let all = shown.as_array().unwrap();
+        all.iter().find(|one| one["key"] == key).unwrap()["value"].clone()
+    };
+    assert_eq!(value("people.ids"), "1000-59999");
+    assert_eq!(value("people.private_group"), true);
+    assert_eq!(value("people.ranges"), 65536);
+    assert_eq!(value("ids.avoid"), serde_json::json!(["5000-5999 theirs"]));
+    assert_eq!(value("check.severity"), serde_json::json!({}));
+}
+
+#[test]
+fn who_is_not_root_is_told_so_by_every_command() {
+    let tree = TestTree::new();
+    if !crate::harness::is_root() {
+        return crate::harness::passed_over("who_is_not_root_is_told_so", "root");
+    }
+    tree.done("create user maren");
+    tree.chmod("..", 0o755);
+    for words in ["list changes", "show change 1", "list retired", "undo 1 --yes"] {
+        let mut command = std::process::Command::new("setpriv");
+        command.args(["--reuid", "65534", "--clear-groups", env!("CARGO_BIN_EXE_copper-nest")]);
+        command.arg("--tree").arg(tree.root()).args(words.split(' '));
+        let run = crate::harness::Run::of(&mut command);
+        assert_eq!(run.status, 3, "{words}: {}", run.stderr);
+        assert!(!run.stderr.contains("state folder"), "{words}: {}", run.stderr);
+    }
+}
+
+#[test]
+fn what_stands_in_the_way_of_erasing_is_named_and_a_state_folder_that_was_there_stays() {
+    let tree = TestTree::new();
+    tree.write("var/mail/tavish", "mail\n");
+    if crate::harness::is_root() {
+        tree.chown("var/mail/tavish", 1001, 8);
+    }
+    let planted = "var/mail/.tavish.copper-nest-gone";
+    std::fs::create_dir(tree.path(planted)).unwrap();
+    for is_there in [true, false] {
+        let state = tree.root().with_file_name(format!("state-{is_there}"));
+        if is_there {
+            std::fs::create_dir(&state).unwrap();
+        }
+        let words = format!("--state {} delete user tavish --files erase --yes", state.display());
+        let way = format!("/{planted} is in the way");
+        tree.refused(&words, 6, &way);
+        assert_eq!(state.exists(), is_there);
+    }
+    std::fs::remove_dir(tree.path(planted)).unwrap();
+    tree.done("delete user tavish --files erase --yes");
+    assert!(!tree.exists("var/mail/tavish"));
+}
+
+#[test]
+fn an_environment_that_makes_no_sense_stops_nothing() {
+    let tree = TestTree::new();
+    tree.done("create user maren");
+    for (name, value) in
+        [("TZ", ":/dev/zero"), ("TZ", "/dev/zero"), ("RAYON_NUM_THREADS", "100000")]
+    {
+        let mut command = std::process::Command::new("timeout");
+        command.args(["60", env!("CARGO_BIN_EXE_copper-nest"), "--tree"]).arg(tree.root());
+        let run = crate::harness::Run::of(command.args(["list", "changes"]).env(name, value));
+        assert_eq!(run.status, 0, "{name}={value}: {}", run.stderr);
+        run.says("create user maren");
+    }
+}
+
+#[test]
+fn what_repair_leaves_is_told_to_machines_too() {
+    let tree = TestTree::new();
+    tree.append("etc/passwd", "zed:x:1000:1000::/home/sunniva:/bin/sh\n");
+    let left = |document: &serde_json::Value| {
+        let left = document["left"].as_array().unwrap();
+        left.iter().map(|one| one["rule"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    let repaired = tree.json("repair --yes");
+    assert_eq!(repaired["change"], 1);
+    assert!(left(&repaired).contains(&"duplicate-uid".to_owned()), "{repaired}");
+    let again = tree.run("repair --yes");
+    again.says("nothing is mended without a decision").says("duplicate-uid");
+    assert!(left(&tree.json("repair --yes")).contains(&"duplicate-uid".to_owned()));
+}
+
+#[test]
+fn files_of_configuration_are_named_as_the_account_files_are() {
+    let tree = TestTree::new();
+    let policy = "[check]\naccept = [\"ghost-member:crew:odile  she is on her way\"]\n";
+    tree.write("etc/copper-nest/policy.toml", policy);
+    tree.run("check").says("etc/copper-nest/policy.toml: note idle-acceptance");
+    assert!(!tree.run("check").stdout.contains("/etc/"));
+}
+
+#[test]
+fn what_is_no_number_is_told_from_one() {
+    let tree = TestTree::new();
+    for words in ["undo abc", "show change abc", "list users --expiring soon", "--wait x list ids"]
+    {
+        let refused = tree.refused(words, 2, "write a whole number, 0 or more");
+        assert!(!refused.stderr.contains("digit found"), "{}", refused.stderr);
+    }
+    tree.refused("create user", 2, "no name was given: write it behind the command");
+    let empty = tree.root().with_file_name("names");
+    std::fs::write(&empty, "# nobody\n").unwrap();
+    let words = format!("suspend user --names-from {}", empty.display());
+    tree.refused(&words, 2, "names holds no name");
+}
+
+#[test]
+fn options_that_mean_nothing_to_the_demonstration_are_refused() {
+    for words in ["-n demo", "-q demo", "--format json demo", "--tree / --state none demo"] {
+        let mut command = crate::harness::program();
+        let run = crate::harness::Run::of(command.args(words.split(' ')));
+        assert_eq!(run.status, 2, "{words}: {}", run.stdout);
+        assert!(!run.stdout.contains("Gullhaven"), "{words}: {}", run.stdout);
+        assert!(run.stderr.contains("means nothing there"), "{words}: {}", run.stderr);
+    }
+}
+
+#[test]
+fn paths_outside_the_tree_can_be_used_as_they_are() {
+    let tree = TestTree::new();
+    tree.write("srv/charts", "deep\n");
+    if crate::harness::is_root() {
+        tree.chown("srv/charts", 4242, 4242);
+    } else {
+        return crate::harness::passed_over("paths_outside_the_tree", "root");
+    }
+    let listed = tree.done("trace orphans --files --null --outside").stdout;
+    let expected = format!("{}\0", tree.path("srv/charts").display());
+    assert_eq!(listed, expected);
+    assert_eq!(tree.done("trace orphans --files --null").stdout, "/srv/charts\0");
+}

@@ -20,6 +20,14 @@ pub struct PolicyKey {
 }
 
 impl PolicyKey {
+    /// The value for machines: as JSON has it.
+    pub fn value(&self, policy: &Policy) -> serde_json::Value {
+        let read = toml::from_str::<toml::Table>(&format!("value = {}", (self.get)(policy)));
+        let value = read.ok().and_then(|mut table| table.remove("value"));
+        let value = value.and_then(|value| serde_json::to_value(value).ok());
+        value.expect("BUG: a setting is shown as a policy would have it")
+    }
+
     /// The section it stands in.
     pub fn section(&self) -> &'static str {
         self.name.split_once('.').map_or("", |(section, _)| section)

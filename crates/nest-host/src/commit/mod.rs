@@ -123,7 +123,7 @@ pub fn commit(
 ) -> Result<Outcome, CommitError> {
     let interrupted = interrupt::catch();
     interrupt::survive_size_limits();
-    let made = state.missing_above(tree);
+    let made = state.missing(tree);
     // What is made for it is marked before, and a folder outside the tree once it is there.
     let mark = |made| state.leave_mark(tree, made);
     let marking = |error| failed("leaving a mark in etc", error);
@@ -133,7 +133,7 @@ pub fn commit(
             tracing::warn!(%error, "the mark of the state folder stays");
         }
     };
-    if !made.is_empty() {
+    if *state == State::InTree && !made.is_empty() {
         mark(&made).map_err(marking).inspect_err(|_| unmark(&[]))?;
     }
     let folder = state.open_or_make(tree).inspect_err(|_| unmark(&made))?;

@@ -10,7 +10,7 @@ use super::{Change, CommitError, failed};
 use crate::home::missing_directories;
 use crate::journal::{Effect, Renumbered, Replaced, list_name};
 use crate::mounts::{Mounts, mount_id};
-use crate::place::{BOTH, NEW, Place, escaped, is_private, tree_path};
+use crate::place::{BOTH, GONE, NEW, Place, escaped, is_private, tree_path};
 use crate::tree::path_of;
 use crate::{retired, suspended};
 
@@ -63,8 +63,32 @@ impl Change<'_> {
             all.push((None, effect));
         }
         all.extend(after);
+        for (_, effect) in &all {
+            self.see_way_is_clear(effect).map_err(|error| failed(effect.describe(), error))?;
+        }
         (self.step_of, self.entry.effects) = all.into_iter().unzip();
         Ok(())
+    }
+
+    /// What is to be removed gets another name before: where somebody else can write, anything
+    /// may have that.
+    fn see_way_is_clear(&self, effect: &Effect) -> std::io::Result<()> {
+        let (Effect::Erase { path, .. }
+        | Effect::Remove { path, .. }
+        | Effect::Move { from: path, copied: true, .. }) = effect
+        else {
+            return Ok(());
+        };
+        let place = Place::of(self.tree(), path)?;
+        let name = place.beside(GONE);
+        if !place.exists(&name)? {
+            return Ok(());
+        }
+        let path = path_of(path).with_file_name(name);
+        let path = path.display();
+        let why =
+            format!("{path} is in the way, and no change left it; look at it, and move it away");
+        Err(std::io::Error::other(why))
     }
 
     fn carried(&self, at: usize, step: &Step) -> std::io::Result<Carried> {

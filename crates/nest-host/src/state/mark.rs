@@ -47,7 +47,8 @@ impl State {
     /// The system's, where `etc` or the mark can't be written.
     pub fn leave_mark(&self, tree: &Tree, made: &[TreePath]) -> std::io::Result<()> {
         let state = self.outside().map(|path| Escaped(path.as_os_str().as_bytes().into()));
-        if state.is_none() && made.is_empty() {
+        // The folder itself is found without it.
+        if state.is_none() && made.iter().all(|path| *path == TreePath::root()) {
             return Ok(());
         }
         let text = serde_json::to_vec(&Mark { version: VERSION, state, made: made.to_vec() })?;

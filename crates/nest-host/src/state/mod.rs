@@ -109,20 +109,34 @@ impl State {
 
 impl State {
     /// The directories above the folder in the tree that are not there yet: what is
-    /// made for a change that then does not happen goes again.
-    pub fn missing_above(&self, tree: &Tree) -> Vec<TreePath> {
+    /// made for a change that then does not happen goes again. That the folder itself, in the
+    /// tree or outside it, is not there yet `/` says.
+    pub fn missing(&self, tree: &Tree) -> Vec<TreePath> {
         let missing = |path: &&str| matches!(tree.stat(path), Err(Errno::NOENT));
-        let above = ABOVE.into_iter().filter(missing);
-        if *self == State::InTree {
-            above.map(|path| TreePath::judged(format!("/{path}").as_bytes())).collect()
-        } else {
-            Vec::new()
+        let mut all: Vec<TreePath> = match self {
+            State::InTree => {
+                let above = ABOVE.into_iter().filter(missing);
+                above.map(|path| TreePath::judged(format!("/{path}").as_bytes())).collect()
+            }
+            State::At(_) | State::Nowhere => Vec::new(),
+        };
+        let folder_is_missing = match self {
+            State::InTree => missing(&IN_TREE),
+            State::At(path) => !path.exists(),
+            State::Nowhere => false,
+        };
+        if folder_is_missing {
+            all.push(TreePath::root());
         }
+        all
     }
 
     /// Removes the folder when it is empty, and of the directories above it those that
-    /// were `made` for it: a change that failed leaves no trace.
+    /// were `made` for it: a change that failed leaves no trace. What was there before stays.
     pub fn drop_if_empty(&self, tree: &Tree, made: &[TreePath]) {
+        if *self != State::Nowhere && !made.contains(&TreePath::root()) {
+            return;
+        }
         let remove = |path: &Path| -> Result<(), Errno> {
             let place = tree.locate(path)?;
             rustix::fs::unlinkat(&place.directory, &place.name, AtFlags::REMOVEDIR)?;

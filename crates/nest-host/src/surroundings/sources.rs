@@ -35,17 +35,17 @@ fn sources_of(text: &[u8], which: &str) -> Option<(usize, Vec<String>)> {
         .enumerate()
         .find_map(|(at, line)| Some((at, line.trim_ascii().strip_prefix(which.as_bytes())?)))?;
     let line = line.split(|&byte| byte == b'#').next()?.to_str_lossy().into_owned();
-    // Actions like [NOTFOUND=return] may hold spaces.
+    // Actions like [NOTFOUND=return] may hold spaces, and end the word before them.
     let mut outside = true;
     let plain: String = line
         .chars()
-        .filter(|c| {
-            outside = match c {
-                '[' => false,
-                ']' => true,
-                _ => return outside,
-            };
-            false
+        .map(|c| match c {
+            '[' | ']' => {
+                outside = c == ']';
+                ' '
+            }
+            c if outside => c,
+            _ => ' ',
         })
         .collect();
     Some((at + 1, plain.split_whitespace().map(str::to_owned).collect()))
@@ -60,6 +60,9 @@ mod tests {
         let read = |text: &str| others_in(text.as_bytes());
         assert_eq!(read("passwd: files systemd\n"), None);
         assert_eq!(read("hosts: dns\n"), None);
+        let glued = "passwd: files[NOTFOUND=return]sss\ngroup: [ SUCCESS = merge ]files\n";
+        assert_eq!(without_files(glued.as_bytes()), None);
+        assert_eq!(read(glued).as_deref(), Some("sss"));
         assert_eq!(
             read("# x\npasswd:\tfiles [SUCCESS = merge] sss ldap # two\n").as_deref(),
             Some("sss, ldap")

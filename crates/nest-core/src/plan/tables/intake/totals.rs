@@ -93,15 +93,18 @@ pub(crate) fn tell(
             }
             without => format!("{set} by password; {without} not yet: none is set"),
         };
-        let mut why = Vec::new();
-        if given.suspended > 0 {
-            why.push(format!("{} suspended", given.suspended));
-        }
-        if given.shut > 0 {
-            why.push(format!("{} with a shell that lets nobody in", given.shut));
-        }
-        let why = if made == 0 { String::new() } else { why.join(", ") };
-        say("sign-in", value, why);
+        let shut = match given.shut {
+            0 => String::new(),
+            _ if made == 0 => String::new(),
+            1 => "; 1 has a shell that lets nobody in".to_owned(),
+            shut => format!("; {shut} have a shell that lets nobody in"),
+        };
+        let why = match given.suspended {
+            0 => String::new(),
+            _ if made == 0 => String::new(),
+            suspended => format!("{suspended} suspended"),
+        };
+        say("sign-in", value + &shut, why);
     }
     let roster = &request.roster;
     if roster.trimmed > 0 {
