@@ -20,6 +20,7 @@ use crate::state::{self, Fault, Folder, Fresh, PassedOver};
 use crate::store::{FileIdentity, Loaded, Original};
 use crate::tree::Tree;
 use crate::untrusted::{open_entry, read_opened};
+use crate::words::why;
 
 /// The folder of the records in the state folder.
 const FOLDER: PlainName = PlainName::fixed("changes");
@@ -198,7 +199,7 @@ const MOST: u64 = 1 << 53;
 fn numbers(state: &Folder) -> Result<Vec<u64>, ChangesError> {
     let unread = |error: Errno| ChangesError::Fault {
         path: state.shown(&FOLDER),
-        fault: Fault::Unread(error.to_string()),
+        fault: Fault::Unread(why(error)),
     };
     let Some(folder) = state.inner_if_there(&FOLDER).map_err(unread)? else {
         return Ok(Vec::new());
@@ -258,7 +259,7 @@ pub fn read(state: &Folder, number: u64) -> Result<ChangeRecord, ChangesError> {
     let path = format!("{}/{name}", state.shown(&FOLDER));
     let unread = |error: std::io::Error| ChangesError::Fault {
         path: path.clone(),
-        fault: Fault::Unread(error.to_string()),
+        fault: Fault::Unread(why(error)),
     };
     let folder = state.inner_if_there(&FOLDER).map_err(|error| unread(error.into()))?;
     let text = folder.ok_or_else(missing)?.read(&name).map_err(unread)?.ok_or_else(missing)?;

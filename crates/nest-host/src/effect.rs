@@ -28,6 +28,7 @@ use crate::reown::Earlier;
 use crate::state::Folder;
 use crate::tree::{Tree, path_of};
 use crate::watcher::Watcher;
+use crate::words::why;
 use crate::{inventory, kept};
 
 /// Where effects take place.
@@ -87,7 +88,7 @@ impl EffectRunner<'_> {
                     && !matches!(effect, Effect::Replace { .. })
                     && is_of_the_place(&error) =>
             {
-                self.note(format!("left undone: {} ({error})", effect.describe()));
+                self.note(format!("left undone: {} ({})", effect.describe(), why(error)));
                 Ok(Published::AtOnce)
             }
             published => published,
@@ -264,7 +265,7 @@ impl EffectRunner<'_> {
                 if place.exists(&place.name).is_ok_and(|exists| exists)
                     && let Err(error) = place.rename(&place.name, &place.beside(GONE))
                 {
-                    return Ok(Some(format!("{from} could not be cleared: {error}")));
+                    return Ok(Some(format!("{from} could not be cleared: {}", why(error))));
                 }
                 erase(&place, &place.beside(GONE), patience)
             }
@@ -426,6 +427,7 @@ fn erase(place: &Place, name: &OsStr, patience: Patience) -> Option<String> {
     let error = remove_all(&place.directory, name, patience).err()?;
     tracing::warn!(?name, %error, "could not be removed");
     let name = name.display();
+    let error = why(error);
     Some(format!("what is left of it could not be removed ({error}), and is called {name} there"))
 }
 

@@ -8,6 +8,7 @@ use rustix::io::Errno;
 use crate::retired::RetiredError;
 use crate::state::{self, Fault, Folder, PassedOver, State};
 use crate::tree::Tree;
+use crate::words::why;
 
 /// The folder of all of them in the state folder.
 const RETIRED: PlainName = PlainName::fixed("retired");
@@ -71,7 +72,7 @@ pub fn read(tree: &Tree, state: &State) -> Result<Kept, RetiredError> {
 }
 
 fn read_one(all: &Folder, folder: KeptFolder) -> Result<RetiredAccount, Fault> {
-    let unread = |error: std::io::Error| Fault::Unread(error.to_string());
+    let unread = |error: std::io::Error| Fault::Unread(why(error));
     let inner = all.inner_if_there(&folder.name).map_err(|error| unread(error.into()))?;
     let text = inner.map(|inner| inner.read(&ACCOUNT)).transpose().map_err(unread)?;
     let text = text.flatten().ok_or_else(|| Fault::Damaged("it is not there".to_owned()))?;

@@ -77,4 +77,5 @@ mod unread;
 pub mod untrusted;
 pub mod walk;
 pub mod watcher;
+mod words;
 pub mod zone;

@@ -11,6 +11,7 @@ use rustix::io::Errno;
 use crate::state::{Notices, PassedOver};
 use crate::tree::Tree;
 use crate::untrusted::{Unreadable, read_configuration};
+use crate::words::why;
 
 /// Files that grant something by name.
 const GRANTING: [&str; 4] =
@@ -161,7 +162,7 @@ pub(crate) fn sudoers_is_known(tree: &Tree) -> Result<(), String> {
     const BELOW: &str = "etc/sudoers.d";
     match tree.open_file(BELOW, OFlags::RDONLY | OFlags::DIRECTORY) {
         Ok(_) | Err(Errno::NOENT) => {}
-        Err(error) => return Err(format!("{BELOW} can't be looked through: {error}")),
+        Err(error) => return Err(format!("{BELOW} can't be looked through: {}", why(error))),
     }
     for file in std::iter::once("etc/sudoers".to_owned()).chain(files_in(tree, BELOW)) {
         match read_configuration(tree, &file) {

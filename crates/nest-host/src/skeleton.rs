@@ -10,10 +10,11 @@ use rustix::io::Errno;
 use crate::interrupt::Patience;
 use crate::tree::{Tree, kind_of, path_of};
 use crate::walk::{At, Visitor, descend_into};
+use crate::words::why;
 
 /// Whether the directory can be copied as a home, and how many files it has.
 pub(crate) fn inspect_skeleton(tree: &Tree, path: &BStr) -> Result<Skeleton, SkeletonFault> {
-    let unreadable = |error: Errno| SkeletonFault::Unreadable(error.to_string());
+    let unreadable = |error: Errno| SkeletonFault::Unreadable(why(error));
     let stat = match tree.stat(path_of(path)) {
         Ok(stat) => stat,
         Err(Errno::NOENT | Errno::NOTDIR) => return Err(SkeletonFault::Missing),
@@ -122,7 +123,7 @@ pub(crate) fn count(directory: OwnedFd, most: usize) -> Result<Count, Errno> {
         }
 
         fn unreadable(&mut self, path: &[u8], error: Errno) -> Result<(), Errno> {
-            self.count.uncounted.get_or_insert_with(|| (path.into(), error.to_string()));
+            self.count.uncounted.get_or_insert_with(|| (path.into(), why(error)));
             Ok(())
         }
     }

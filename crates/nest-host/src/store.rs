@@ -14,6 +14,7 @@ use crate::digest::{digest_of_file, in_hexadecimal};
 use crate::read::{LARGE, read_excerpt, read_text};
 use crate::tree::{Located, Tree};
 use crate::unread::Unread;
+use crate::words::why;
 
 /// Line tables count bytes in 32 bits.
 const MOST: u64 = u32::MAX as u64;
@@ -265,7 +266,7 @@ fn read_file(tree: &Tree, file: File, manner: Manner) -> Result<Option<(Lines, O
     let located = match tree.locate(file.path()) {
         Ok(located) => located,
         Err(Errno::NOENT | Errno::NOTDIR) => return Ok(None),
-        Err(error) => return Err(error.to_string()),
+        Err(error) => return Err(why(error)),
     };
     for _ in 0..ATTEMPTS {
         let flags =
@@ -274,9 +275,9 @@ fn read_file(tree: &Tree, file: File, manner: Manner) -> Result<Option<(Lines, O
             match rustix::fs::openat(&located.directory, &located.name, flags, Mode::empty()) {
                 Ok(descriptor) => descriptor,
                 Err(Errno::NOENT) => return Ok(None),
-                Err(error) => return Err(error.to_string()),
+                Err(error) => return Err(why(error)),
             };
-        let stat = rustix::fs::fstat(&descriptor).map_err(|error| error.to_string())?;
+        let stat = rustix::fs::fstat(&descriptor).map_err(why)?;
         match FileType::from_raw_mode(stat.st_mode) {
             FileType::RegularFile => {}
             FileType::Directory => return Err("it is a directory".into()),
@@ -310,8 +311,8 @@ fn read_file(tree: &Tree, file: File, manner: Manner) -> Result<Option<(Lines, O
                 .map(|source| Lines::unread(file, source)),
             _ => read_text(&descriptor, size).map(|text| Lines::new(file, text)),
         }
-        .map_err(|error| error.to_string())?;
-        let after = rustix::fs::fstat(&descriptor).map_err(|error| error.to_string())?;
+        .map_err(why)?;
+        let after = rustix::fs::fstat(&descriptor).map_err(why)?;
         if FileIdentity::of(&after) == identity && lines.file_length() as u64 == size {
             let original = Original { located, descriptor, identity, stat, hashed, unread, fresh };
             return Ok(Some((lines, original)));

@@ -41,6 +41,7 @@ use crate::state::{Notices, PassedOver, State};
 use crate::tree::{self, DIRECTORY, Tree, kind_of, path_of};
 use crate::untrusted;
 use crate::walk::{Met, WalkScope, walk};
+use crate::words::why;
 use crate::{inventory, kept, mentions, processes, reown, survey};
 
 /// A real tree.
@@ -185,7 +186,7 @@ impl<'t> World<'t> {
     pub fn count_files(&self, path: &BStr, most: usize) -> Result<Count, String> {
         let directory = self.tree.open_file(path_of(path), OFlags::RDONLY | OFlags::DIRECTORY);
         let counted = directory.and_then(|directory| skeleton::count(directory, most));
-        counted.map_err(|error| error.to_string())
+        counted.map_err(why)
     }
 }
 
@@ -218,7 +219,7 @@ impl Surroundings for World<'_> {
         match self.tree.stat(path_of(path)) {
             Ok(stat) => Ok(Some(facts_of(&stat))),
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => Ok(None),
-            Err(error) => Err(error.to_string()),
+            Err(error) => Err(why(error)),
         }
     }
 
@@ -305,7 +306,7 @@ impl Surroundings for World<'_> {
         if !self.is_live() {
             return Ok(None);
         }
-        let found = nix::unistd::User::from_uid(uid.0.into()).map_err(|error| error.to_string())?;
+        let found = nix::unistd::User::from_uid(uid.0.into()).map_err(why)?;
         Ok(found.map(|user| user.name.into()))
     }
 
@@ -313,25 +314,24 @@ impl Surroundings for World<'_> {
         if !self.is_live() {
             return Ok(None);
         }
-        let found =
-            nix::unistd::Group::from_gid(gid.0.into()).map_err(|error| error.to_string())?;
+        let found = nix::unistd::Group::from_gid(gid.0.into()).map_err(why)?;
         Ok(found.map(|group| group.name.into()))
     }
 
     fn service_knows_user(&self, name: &BStr) -> Result<bool, String> {
         match name.to_str() {
-            Ok(name) if self.is_live() => nix::unistd::User::from_name(name)
-                .map(|found| found.is_some())
-                .map_err(|error| error.to_string()),
+            Ok(name) if self.is_live() => {
+                nix::unistd::User::from_name(name).map(|found| found.is_some()).map_err(why)
+            }
             _ => Ok(false),
         }
     }
 
     fn service_knows_group(&self, name: &BStr) -> Result<bool, String> {
         match name.to_str() {
-            Ok(name) if self.is_live() => nix::unistd::Group::from_name(name)
-                .map(|found| found.is_some())
-                .map_err(|error| error.to_string()),
+            Ok(name) if self.is_live() => {
+                nix::unistd::Group::from_name(name).map(|found| found.is_some()).map_err(why)
+            }
             _ => Ok(false),
         }
     }
@@ -389,7 +389,7 @@ impl Surroundings for World<'_> {
         };
         taken.map_err(|error| match error {
             Errno::XDEV => "something is mounted in it".to_owned(),
-            error => error.to_string(),
+            error => why(error),
         })
     }
 
@@ -398,10 +398,10 @@ impl Surroundings for World<'_> {
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return Ok(None),
             // The root has no place of its own, and is no home to be counted.
             Err(Errno::EXIST) => return Ok(Some(Survey::default())),
-            place => place.map_err(|error| error.to_string())?,
+            place => place.map_err(why)?,
         };
         let survey = survey::survey_tree(&place.directory, &place.name, path, thorough);
-        let mut survey = survey.map_err(|error| error.to_string())?;
+        let mut survey = survey.map_err(why)?;
         if let Some(survey) = &mut survey {
             // Counting may have been given up before it came by one, and none comes by a
             // file on which another one is mounted.
@@ -413,16 +413,16 @@ impl Surroundings for World<'_> {
     }
 
     fn can_hide_in(&self, path: &BStr) -> Result<(), String> {
-        is_private(self.tree, path).map(drop).map_err(|error| error.to_string())
+        is_private(self.tree, path).map(drop).map_err(why)
     }
 
     fn entries(&self, path: &BStr) -> Result<Vec<(BString, Facts)>, String> {
         let opened = self.tree.open_file(path_of(path), DIRECTORY);
         let directory = match opened {
             Err(Errno::NOENT | Errno::NOTDIR | Errno::LOOP) => return Ok(Vec::new()),
-            opened => opened.map_err(|error| error.to_string())?,
+            opened => opened.map_err(why)?,
         };
-        let names = crate::tree::names(&directory).map_err(|error| error.to_string())?;
+        let names = crate::tree::names(&directory).map_err(why)?;
         let facts = |name: std::ffi::OsString| {
             let stat = rustix::fs::statat(&directory, &name, AtFlags::SYMLINK_NOFOLLOW).ok()?;
             Some((bytes(Path::new(&name)), facts_of(&stat)))
@@ -457,7 +457,7 @@ impl Surroundings for World<'_> {
             }
         };
         walk(self.tree, WalkScope { but, ..WalkScope::default() }, &tell)
-            .map_err(|(path, error)| format!("{path}: {error}"))?;
+            .map_err(|(path, error)| format!("{path}: {}", why(error)))?;
         Ok(count.into_inner())
     }
 
@@ -479,7 +479,7 @@ impl Surroundings for World<'_> {
             }
         };
         walk(self.tree, WalkScope { but, ..WalkScope::default() }, &tell)
-            .map_err(|(path, error)| format!("{path}: {error}"))?;
+            .map_err(|(path, error)| format!("{path}: {}", why(error)))?;
         let [uids, gids] =
             found.map(|found| found.into_inner().unwrap_or_else(PoisonError::into_inner));
         Ok((uids, gids))
@@ -490,7 +490,7 @@ impl Surroundings for World<'_> {
             Some(earlier) => earlier.find(self.tree, reown),
             None => reown::find(self.tree, reown, reown::Search::default()),
         };
-        let found = found.map_err(|error| error.to_string())?;
+        let found = found.map_err(why)?;
         Ok((found.carried, found.notes))
     }
 
@@ -522,7 +522,7 @@ impl Surroundings for World<'_> {
     fn kept(&self) -> Result<&[RetiredAccount], String> {
         let read = || {
             let Some(state) = self.state else { return Ok(Vec::new()) };
-            let kept = kept::read(self.tree, state).map_err(|error| error.to_string())?;
+            let kept = kept::read(self.tree, state).map_err(why)?;
             self.notices().note(kept.passed_over);
             Ok(kept.accounts)
         };

@@ -13,6 +13,7 @@ use rustix::io::Errno;
 
 use crate::interrupt::Patience;
 use crate::walk::{At, Visitor, descend};
+use crate::words::why;
 
 /// After this long the counting stops, unless it has to be thorough.
 const PATIENCE: Duration = Duration::from_millis(100);
@@ -99,7 +100,7 @@ impl Visitor for Taking<'_> {
     fn unreadable(&mut self, path: &[u8], error: Errno) -> Result<(), Errno> {
         if self.survey.uncounted.len() < NAMED {
             let path = self.whole(path);
-            self.survey.uncounted.push((path, error.to_string()));
+            self.survey.uncounted.push((path, why(error)));
         }
         Ok(())
     }

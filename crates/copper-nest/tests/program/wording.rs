@@ -302,3 +302,50 @@ fn paths_outside_the_tree_can_be_used_as_they_are() {
     assert_eq!(listed, expected);
     assert_eq!(tree.done("trace orphans --files --null").stdout, "/srv/charts\0");
 }
+
+#[test]
+fn the_numbers_that_the_system_has_for_its_errors_are_not_told() {
+    let tree = TestTree::new();
+    if !crate::harness::is_root() {
+        return crate::harness::passed_over("the_numbers_of_errors", "root");
+    }
+    tree.chmod("..", 0o755);
+    for words in ["show user sunniva", "list users", "check", "trace orphans", "list retired"] {
+        let mut command = std::process::Command::new("setpriv");
+        command.args(["--reuid", "65534", "--clear-groups", env!("CARGO_BIN_EXE_copper-nest")]);
+        command.arg("--tree").arg(tree.root()).args(words.split(' '));
+        let run = crate::harness::Run::of(&mut command);
+        let said = format!("{}{}", run.stdout, run.stderr);
+        assert!(!said.contains("(os error"), "{words}: {said}");
+    }
+    let shown = tree.run("show user tavish").stdout;
+    assert!(shown.contains("password    sha512, locked"), "{shown}");
+}
+
+#[test]
+fn what_is_made_and_what_is_suspended_is_told_to_machines() {
+    let tree = TestTree::new();
+    let made = tree.json("create user maren");
+    let user = &made["users"][0];
+    assert_eq!((&user["name"], &user["uid"]), (&"maren".into(), &1002.into()), "{made}");
+    assert_eq!(user["home"], "/home/maren", "{made}");
+    tree.done("suspend user tavish");
+    let shown = tree.json("show user tavish");
+    assert_eq!(shown["expires"], serde_json::Value::Null);
+    assert_eq!(shown["suspension"]["expires"], "2027-03-23", "{shown}");
+}
+
+#[test]
+fn a_name_that_stands_twice_is_told_with_both_lines() {
+    let tree = TestTree::new();
+    tree.append("etc/passwd", "tavish:x:1009:100::/home/t:/bin/sh\n");
+    tree.refused("suspend user tavish", 5, "etc/passwd:7 says tavish again, after line 6");
+}
+
+#[test]
+fn the_command_that_a_rule_names_can_be_pasted() {
+    let tree = TestTree::new();
+    let shown = tree.done("show rule ghost-member").stdout;
+    let joined = shown.split_whitespace().collect::<Vec<_>>().join(" ");
+    assert!(joined.contains("repair --only ghost-member found"), "{shown}");
+}

@@ -34,6 +34,7 @@ use crate::reown::Earlier;
 use crate::state::{Folder, Fresh, State, StateError};
 use crate::store::Loaded;
 use crate::tree::{Tree, path_of};
+use crate::words::why;
 use crate::{interrupt, kept};
 
 pub use crate::watcher::Watcher;
@@ -219,13 +220,15 @@ pub fn commit(
             drop(folder);
             state.drop_if_empty(tree, &[]);
             if let Err(error) = state.take_mark(tree) {
+                let error = why(error);
                 outcome.notes.push(format!("the mark in etc could not be taken away: {error}"));
             }
         }
         // It is done; what is left to be cleared up is for recovery.
         Err(error) => outcome.notes.push(format!(
-            "what it leaves to be cleared up stays for now ({error}): the next change goes on \
-             with it, or recover"
+            "what it leaves to be cleared up stays for now ({}): the next change goes on \
+             with it, or recover",
+            why(error)
         )),
     }
     tracing::info!(change = plan.summary, "committed");
@@ -410,7 +413,7 @@ impl Change<'_> {
             .filter(|effect| matches!(effect, Effect::Reown { .. } | Effect::SetAccess { .. }));
         for effect in half_done.into_iter().chain(self.entry.effects[..reached].iter().rev()) {
             if let Err(error) = self.runner.withdraw(effect) {
-                stands.push(format!("{} stays done ({error})", effect.describe()));
+                stands.push(format!("{} stays done ({})", effect.describe(), why(error)));
             }
         }
         if !stands.is_empty() {
@@ -432,6 +435,7 @@ impl Change<'_> {
         let Some(record) = &self.entry.record else { return };
         if let Err(error) = keep_record(&self.runner, &self.entry, record) {
             self.outcome.number = None;
+            let error = why(error);
             self.outcome.notes.push(format!("the record of the change could not be kept: {error}"));
         }
         let mut left = LeftBehind::read(self.runner.state);

@@ -8,6 +8,7 @@ use crate::digest::digest_of;
 use crate::journal::{Effect, Replaced};
 use crate::place::NEW;
 use crate::tree::path_of;
+use crate::words::why;
 use crate::{inventory, kept};
 
 /// How far an effect has come.
@@ -137,7 +138,7 @@ impl EffectRunner<'_> {
             }
             Effect::Reown { list, digest, .. } => match self.sound_list(list, digest.as_deref()) {
                 Ok(_) => Ok(Standing::Waiting),
-                Err(error) => Ok(Standing::Lost(error.to_string())),
+                Err(error) => Ok(Standing::Lost(why(error))),
             },
             Effect::SetAccess { .. } | Effect::Remove { .. } | Effect::Erase { .. } => {
                 Ok(Standing::Waiting)

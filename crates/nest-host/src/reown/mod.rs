@@ -31,6 +31,7 @@ use crate::place::Place;
 use crate::read::PIECE;
 use crate::tree::Tree;
 use crate::walk::{Met, Reach, Unseen, WalkScope, walk};
+use crate::words::why;
 
 pub use self::earlier::Earlier;
 pub use self::give::{Given, Giving};
@@ -107,7 +108,7 @@ pub fn find(tree: &Tree, reown: &Reown, search: Search<'_>) -> Result<Carriers> 
         Some(threads) => threads.install(|| walk(tree, scope, &tell)),
         None => walk(tree, scope, &tell),
     };
-    let unseen = unseen.map_err(|(path, error)| Error::other(format!("{path}: {error}")))?;
+    let unseen = unseen.map_err(|(path, error)| Error::other(format!("{path}: {}", why(error))))?;
     Patience::Ends.check()?;
     // What a disk in trouble keeps from being found would be left behind.
     if let Some((path, error)) = unseen.unread.iter().find(|(_, error)| is_trouble(*error)) {

@@ -12,6 +12,7 @@ use serde::{Deserialize, Serialize};
 
 use super::{Fault, Folder, State, parse};
 use crate::tree::{DIRECTORY, Tree, path_of};
+use crate::words::why;
 
 /// The mark, in `etc`.
 const NAME: PlainName = PlainName::fixed(".copper-nest-state");
@@ -91,7 +92,7 @@ impl State {
         let text = match etc.read(&NAME) {
             Ok(None) => return Ok(None),
             Ok(Some(text)) => text,
-            Err(error) => return Err((path, Fault::Unread(error.to_string()))),
+            Err(error) => return Err((path, Fault::Unread(why(error)))),
         };
         let mark: Mark = parse(&text, VERSION).map_err(|fault| (path, fault))?;
         let marked = mark.state.map(|state| path_of(&state.0).to_owned());

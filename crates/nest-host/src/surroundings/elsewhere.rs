@@ -10,6 +10,7 @@ use serde::Deserialize;
 
 use crate::tree::Tree;
 use crate::untrusted::{self, LastLink, STATE, Unreadable};
+use crate::words::why;
 
 /// Lists in the form of passwd and group: those an image brings, nss-altfiles(8), and those of
 /// an overlay over a read-only system.
@@ -75,7 +76,7 @@ fn note(elsewhere: &mut Elsewhere, path: &str, error: &Unreadable) {
     if !error.is_missing() {
         elsewhere
             .unread
-            .get_or_insert_with(|| format!("{path}, which may know more users, {error}"));
+            .get_or_insert_with(|| format!("{path}, which may know more users, {}", why(error)));
     }
 }
 

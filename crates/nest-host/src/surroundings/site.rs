@@ -9,9 +9,10 @@ use rustix::io::Errno;
 
 use super::{bytes, facts_of};
 use crate::tree::{Tree, kind_of, path_of};
+use crate::words::why;
 
 pub(super) fn judge_site(tree: &Tree, path: &BStr) -> Site {
-    let unknown = |error: Errno| Site::Unknown(error.to_string());
+    let unknown = |error: Errno| Site::Unknown(why(error));
     let mut here = match tree.open_directory_strictly("/") {
         Ok(root) => root,
         Err(error) => return unknown(error),

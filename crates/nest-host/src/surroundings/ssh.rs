@@ -12,6 +12,7 @@ use super::facts_of;
 use crate::mentions::files_in;
 use crate::tree::{Tree, path_of};
 use crate::untrusted::{self, CONFIGURATION, LastLink};
+use crate::words::why;
 
 /// The configuration files of a tree.
 #[derive(Debug)]
@@ -36,11 +37,11 @@ impl ConfigFiles for Files<'_> {
         }
         let name = Pattern::new(&name.to_str_lossy());
         let name = name.map_err(|error| format!("is no pattern: {error}"))?;
-        let directory = directory.to_str().map_err(|error| error.to_string())?;
+        let directory = directory.to_str().map_err(why)?;
         match self.0.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY) {
             Ok(_) => {}
             Err(Errno::NOENT | Errno::NOTDIR) => return Ok(Vec::new()),
-            Err(error) => return Err(format!("can't be looked through: {error}")),
+            Err(error) => return Err(format!("can't be looked through: {}", why(error))),
         }
         let options = MatchOptions { require_literal_leading_dot: true, ..MatchOptions::new() };
         let mut files = files_in(self.0, directory);
