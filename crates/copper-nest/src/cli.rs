@@ -1,5 +1,6 @@
 //! The command line: global options, and the tree of commands.
 
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
@@ -28,6 +29,7 @@ const EXAMPLES: &str = "Examples:
   copper-nest demo                    a walk through it on a made-up server
   copper-nest create user maren --dry-run
   copper-nest --tree /srv/image check
+  copper-nest --version --verbose     which build this is
 
 Exit status:
   0 done, or nothing found   1 check found something   2 the command line is wrong
@@ -42,45 +44,70 @@ pub fn whole<N: std::str::FromStr>(text: &str) -> Result<N, String> {
     text.parse().map_err(|_| "write a whole number, 0 or more".to_owned())
 }
 
+/// What `--version` tells with `--verbose`: of which build this is.
+pub fn build() -> String {
+    let commit = match env!("COPPER_NEST_BUILT_FROM") {
+        "" => "not known",
+        commit => commit,
+    };
+    format!(
+        "copper-nest {}\ncommit   {commit}\nbuilt    {}, for {}",
+        env!("CARGO_PKG_VERSION"),
+        env!("COPPER_NEST_BUILT_AS"),
+        env!("COPPER_NEST_BUILT_FOR")
+    )
+}
+
+/// Whether nothing is asked for but which build this is.
+pub fn asks_for_build(words: &[OsString]) -> bool {
+    let is = |word: &OsString, names: &[&str]| names.iter().any(|name| word == *name);
+    let version = words.iter().any(|word| is(word, &["--version", "-V"]));
+    let verbose = words.iter().any(|word| is(word, &["--verbose", "-v"]));
+    version && verbose && words.len() == 2
+}
+
+/// Over the options that every command has.
+const FOR_ALL: &str = "Options for all commands";
+
 #[derive(Debug, Clone, Args)]
 pub struct Global {
     /// The root directory of the system to administer [default: /]. check takes several.
-    #[arg(long = "tree", value_name = "DIR", global = true)]
+    #[arg(long = "tree", value_name = "DIR", global = true, help_heading = FOR_ALL)]
     pub trees: Vec<PathBuf>,
     /// The one of them that a command is about.
     #[arg(skip = PathBuf::from("/"))]
     pub tree: PathBuf,
     /// A policy file in place of etc/copper-nest/policy.toml in the tree.
-    #[arg(long, value_name = "FILE", global = true)]
+    #[arg(long, value_name = "FILE", global = true, help_heading = FOR_ALL)]
     pub policy: Option<PathBuf>,
     /// Where changes and retired accounts are kept, in place of
     /// var/lib/copper-nest in the tree; none keeps nothing.
-    #[arg(long, value_name = "DIR|none", global = true)]
+    #[arg(long, value_name = "DIR|none", global = true, help_heading = FOR_ALL)]
     pub state: Option<PathBuf>,
-    /// How results are printed; sarif is for check.
-    #[arg(long, value_enum, default_value = "text", global = true)]
+    /// How results are printed; sarif is for check, toml for show policy.
+    #[arg(long, value_enum, default_value = "text", global = true, help_heading = FOR_ALL)]
     pub format: Format,
     /// Show what would be done, and do nothing.
-    #[arg(short = 'n', long, global = true)]
+    #[arg(short = 'n', long, global = true, help_heading = FOR_ALL)]
     pub dry_run: bool,
     /// Answer every question with yes.
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, help_heading = FOR_ALL)]
     pub yes: bool,
     /// What a change is for, a ticket's number say: it is kept with it. With list changes: only
     /// those whose note holds this text.
-    #[arg(long, value_name = "TEXT", global = true)]
+    #[arg(long, value_name = "TEXT", global = true, help_heading = FOR_ALL)]
     pub note: Option<String>,
     /// How long to wait for the account-file lock.
-    #[arg(long, value_name = "SECONDS", default_value_t = 15, value_parser = whole::<u64>, global = true)]
+    #[arg(long, value_name = "SECONDS", default_value_t = 15, value_parser = whole::<u64>, global = true, help_heading = FOR_ALL)]
     pub wait: u64,
     /// Print nothing but trouble.
-    #[arg(short, long, global = true)]
+    #[arg(short, long, global = true, help_heading = FOR_ALL)]
     pub quiet: bool,
     /// Tell more; twice, to follow every step.
-    #[arg(short, long, action = clap::ArgAction::Count, global = true)]
+    #[arg(short, long, action = clap::ArgAction::Count, global = true, help_heading = FOR_ALL)]
     pub verbose: u8,
     /// Whether to colour the output.
-    #[arg(long, value_enum, default_value = "auto", global = true)]
+    #[arg(long, value_enum, default_value = "auto", global = true, help_heading = FOR_ALL)]
     pub color: Color,
 }
 
@@ -89,6 +116,7 @@ pub enum Format {
     Text,
     Json,
     Sarif,
+    Toml,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -191,76 +219,105 @@ impl Verb {
 
 #[derive(Debug, Subcommand)]
 enum List {
+    #[command(alias = "user")]
     Users(list_users::ListUsers),
+    #[command(alias = "group")]
     Groups(list_groups::ListGroups),
+    #[command(alias = "id")]
     Ids(list_ids::ListIds),
+    #[command(alias = "range")]
     Ranges(list_ids::ListRanges),
+    #[command(alias = "key")]
     Keys(list_keys::ListKeys),
+    #[command(alias = "admin")]
     Admins(list_admins::ListAdmins),
     Retired(list_retired::ListRetired),
+    #[command(alias = "change")]
     Changes(list_changes::ListChanges),
+    #[command(alias = "rule")]
     Rules(list_rules::ListRules),
 }
 
 #[derive(Debug, Subcommand)]
 enum Show {
+    #[command(alias = "users")]
     User(show_user::ShowUser),
+    #[command(alias = "groups")]
     Group(show_group::ShowGroup),
+    #[command(alias = "ids")]
     Id(show_id::ShowId),
+    #[command(alias = "changes")]
     Change(show_change::ShowChange),
     Policy(show_policy::ShowPolicy),
+    #[command(alias = "rules")]
     Rule(show_rule::ShowRule),
 }
 
 #[derive(Debug, Subcommand)]
 enum Create {
+    #[command(alias = "users")]
     User(Box<create_user::CreateUserArgs>),
+    #[command(alias = "groups")]
     Group(create_group::CreateGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Change {
+    #[command(alias = "users")]
     User(Box<change_user::ChangeUserArgs>),
+    #[command(alias = "groups")]
     Group(change_group::ChangeGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Rename {
+    #[command(alias = "users")]
     User(rename_user::RenameUserArgs),
+    #[command(alias = "groups")]
     Group(rename_group::RenameGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Password {
+    #[command(alias = "users")]
     User(password_user::PasswordUser),
+    #[command(alias = "groups")]
     Group(password_group::PasswordGroup),
 }
 
 #[derive(Debug, Subcommand)]
 enum Delete {
+    #[command(alias = "users")]
     User(delete_user::DeleteUserArgs),
+    #[command(alias = "groups")]
     Group(delete_group::DeleteGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Restore {
+    #[command(alias = "users")]
     User(delete_user::RestoreUserArgs),
+    #[command(alias = "groups")]
     Group(delete_group::RestoreGroupArgs),
 }
 
 #[derive(Debug, Subcommand)]
 enum Export {
+    #[command(alias = "user")]
     Users(export::ExportUsers),
+    #[command(alias = "group")]
     Groups(export::ExportGroups),
 }
 
 #[derive(Debug, Subcommand)]
 enum Suspend {
+    #[command(alias = "users")]
     User(suspend_user::SuspendUser),
 }
 
 #[derive(Debug, Subcommand)]
 enum Resume {
+    #[command(alias = "users")]
     User(suspend_user::ResumeUser),
 }
 
@@ -268,12 +325,15 @@ impl Cli {
     /// Runs the command; returns the exit status.
     pub fn run(&mut self) -> Result {
         self.global.settle();
-        let (global, checks) = (&self.global, matches!(self.verb, Verb::Check(_)));
-        for (only_one, message) in [
-            (global.trees.len() > 1, "only check takes more than one --tree"),
-            (global.format == Format::Sarif, "only check writes --format sarif"),
+        let global = &self.global;
+        let checks = matches!(self.verb, Verb::Check(_));
+        let shows_policy = matches!(self.verb, Verb::Show(Show::Policy(_)));
+        for (asked, can, message) in [
+            (global.trees.len() > 1, checks, "only check takes more than one --tree"),
+            (global.format == Format::Sarif, checks, "only check writes --format sarif"),
+            (global.format == Format::Toml, shows_policy, "only show policy writes --format toml"),
         ] {
-            if only_one && !checks {
+            if asked && !can {
                 return Err(Failure::new(USAGE, "usage", message));
             }
         }

@@ -25,6 +25,7 @@ mod clock;
 mod commands;
 mod complete;
 mod failure;
+mod policy_file;
 mod prompt;
 mod session;
 mod view;
@@ -55,6 +56,12 @@ fn main() -> ExitCode {
     raise_limits();
     limit_threads();
     complete::answer();
+    let words: Vec<std::ffi::OsString> = std::env::args_os().skip(1).collect();
+    if cli::asks_for_build(&words) {
+        outln!("{}", cli::build());
+        output::flush();
+        return ExitCode::SUCCESS;
+    }
     let mut command = cli::Cli::command();
     let given = command.get_matches_mut();
     let mut cli = cli::Cli::from_arg_matches(&given).unwrap_or_else(|error| error.exit());

@@ -88,7 +88,7 @@ pub fn print_lines(lines: &str) {
     judge(written);
 }
 
-/// EffectRunner on what was printed so far: before anybody else writes to the same
+/// Passes on what was printed so far: before anybody else writes to the same
 /// place, and at the end.
 pub fn flush() {
     let Some(printed) = PRINTED.get() else { return };

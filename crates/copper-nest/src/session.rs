@@ -2,7 +2,7 @@
 //! way in which a change is carried out.
 
 use std::cell::RefCell;
-use std::io::{IsTerminal, Read};
+use std::io::IsTerminal;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -11,7 +11,7 @@ use nest_core::book::Lookups;
 use nest_core::change::Plan;
 use nest_core::consequences;
 use nest_core::context::PlanContext;
-use nest_core::policy::{Policy, PolicyFaults};
+use nest_core::policy::Policy;
 use nest_core::record::{ChangeRecord, Told};
 use nest_core::refusal::{Refusal, Way, WayIs};
 use nest_core::request::{GuardOverrides, Request};
@@ -30,7 +30,6 @@ use nest_host::state::{Fault, Folder, Notices, State};
 use nest_host::store::{self, Loaded};
 use nest_host::surroundings::World;
 use nest_host::tree::Tree;
-use nest_host::untrusted::{self, CONFIGURATION, Unreadable};
 use nest_host::zone::zone_of;
 use nest_host::{suspended, system_log};
 use rustix::fs::{Access, AtFlags};
@@ -39,6 +38,7 @@ use crate::author::author;
 use crate::cli::Global;
 use crate::clock::Now;
 use crate::failure::{Failure, REFUSED, Result, UNTOUCHED, spell_out};
+use crate::policy_file;
 use crate::view::{Bar, receipt, visible, visible_line};
 
 /// Whether a change is asked about before it is made.
@@ -53,9 +53,6 @@ pub enum Asks {
     /// It erases what nothing brings back: the names have to be typed.
     Names,
 }
-
-/// Where the policy of a tree is.
-pub const POLICY: &str = "etc/copper-nest/policy.toml";
 
 /// The opened tree and what goes for it.
 pub struct Session<'g> {
@@ -86,7 +83,7 @@ impl<'g> Session<'g> {
     /// Opens the tree and reads its policy.
     pub fn open(global: &'g Global) -> Result<Self> {
         let tree = Tree::open(&global.tree)?;
-        let policy = read_policy(global, &tree)?;
+        let policy = policy_file::read(global, &tree)?;
         Self::with(global, tree, policy)
     }
 
@@ -94,7 +91,7 @@ impl<'g> Session<'g> {
     /// that is at fault it says so, and goes by the built-in settings.
     pub fn open_anyway(global: &'g Global) -> Result<Self> {
         let tree = Tree::open(&global.tree)?;
-        let policy = read_policy(global, &tree).unwrap_or_else(|fault| {
+        let policy = policy_file::read(global, &tree).unwrap_or_else(|fault| {
             for line in fault.message().lines() {
                 errln!("{}", visible_line(line.as_bytes()));
             }
@@ -595,37 +592,6 @@ fn confirm() -> Result<()> {
             Err(Failure::new(REFUSED, "declined", message))
         }
     }
-}
-
-fn read_policy(global: &Global, tree: &Tree) -> Result<Policy> {
-    let unreadable = |shown: &str, why: String| {
-        Failure::new(REFUSED, "policy", format!("the policy {shown} can't be read: {why}"))
-    };
-    let (shown, text) = match &global.policy {
-        // Whatever the administrator names is read, be it the end of a pipe.
-        Some(path) => {
-            let shown = path.display().to_string();
-            let text = read_at_most(path, CONFIGURATION);
-            let text =
-                text.map_err(|error| unreadable(&shown, std::io::Error::from(error).to_string()))?;
-            (shown, text)
-        }
-        None => match untrusted::read_configuration(tree, POLICY) {
-            Ok(text) => (POLICY.to_owned(), text),
-            Err(missing) if missing.is_missing() => return Ok(Policy::default()),
-            Err(error) => return Err(unreadable(POLICY, std::io::Error::from(error).to_string())),
-        },
-    };
-    let text = String::from_utf8(text).map_err(|_| unreadable(&shown, "it is not UTF-8".into()))?;
-    let policy = Policy::read(&shown, &text)?;
-    nest_core::check::verify_named_rules(&policy).map_err(PolicyFaults::from)?;
-    Ok(policy)
-}
-
-fn read_at_most(path: &Path, most: u64) -> Result<Vec<u8>, Unreadable> {
-    let mut text = Vec::new();
-    std::fs::File::open(path)?.take(most + 1).read_to_end(&mut text)?;
-    if text.len() as u64 > most { Err(Unreadable::TooLong(most)) } else { Ok(text) }
 }
 
 /// What recovery did, in a line.

@@ -9,14 +9,16 @@ use nest_core::surroundings::Surroundings;
 use nest_core::words::{agree, counted, list};
 use nest_host::found::{self, EarlierFindings, Remembered};
 use nest_host::state::State;
+use nest_host::tree::Tree;
 use rayon::prelude::*;
 use serde::Serialize;
 use serde_json::{Value, json};
 
 use super::show_rule::find;
 use super::{Failure, Format, Global, REFUSED, Result, Session, USAGE, read_input};
+use crate::policy_file::{self, POLICY};
 use crate::view::findings::CheckRun;
-use crate::view::{self, findings, sarif};
+use crate::view::{self, findings, sarif, visible_line};
 
 /// Check the account files for duplicates, orphans and broken memberships.
 ///
@@ -53,6 +55,10 @@ pub struct Check {
     /// List what the policy accepts, with who says so, why and until when.
     #[arg(long)]
     accepted: bool,
+    /// Judge the policy alone: everything that is wrong with the file.
+    #[arg(long, conflicts_with_all = ["only", "skip", "files_only", "remember", "since_last",
+        "accepted", "trees_from"])]
+    policy_only: bool,
     /// A file that names trees, one a line; - for standard input.
     #[arg(long, value_name = "FILE|-")]
     trees_from: Option<PathBuf>,
@@ -64,6 +70,7 @@ const EXAMPLES: &str = "Examples:
   copper-nest check --only duplicate-uid,duplicate-gid --format json
   copper-nest check --remember --since-last
   copper-nest check --accepted
+  copper-nest check --policy-only --policy draft.toml
   copper-nest check --tree /srv/images/a --tree /srv/images/b --format sarif";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -117,6 +124,9 @@ impl Since {
 impl Check {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        if self.policy_only {
+            return judge_policy(global);
+        }
         let rules = |names: &[String]| -> Result<Vec<&'static Rule>> {
             names.iter().map(|name| find(name)).collect()
         };
@@ -292,7 +302,7 @@ impl Check {
             Format::Text if self.accepted => findings::print_accepted(global, &report.accepted),
             Format::Json => view::print_json(&document(global, checked)),
             Format::Text if global.quiet => {}
-            Format::Text => {
+            Format::Text | Format::Toml => {
                 if let Some(since) = since {
                     for then in &since.gone {
                         outln!("gone: {}", view::visible(then.text.as_bytes()));
@@ -337,7 +347,7 @@ impl Check {
                 (Ok(checked), Format::Sarif) => reports.push((*of, &checked.report)),
                 (Ok(checked), Format::Json) => view::print_json_line(&document(of, checked)),
                 (Ok(_), Format::Text) if global.quiet => {}
-                (Ok(checked), Format::Text) => {
+                (Ok(checked), Format::Text | Format::Toml) => {
                     view::heading(&tree);
                     let lines = &checked.report.findings;
                     if view::for_a_person(global) {
@@ -403,4 +413,35 @@ fn remembered(session: &Session<'_>, report: &CheckReport) -> Result<EarlierFind
     let still = findings.into_iter().filter(|then| !is_judged(&then.rule));
     let all = report.findings.iter().map(remember).chain(still).collect();
     Ok(EarlierFindings::new(session.time(), rules, all))
+}
+
+/// Tells everything that is wrong with the policy, or that nothing is.
+fn judge_policy(global: &Global) -> Result {
+    if global.format == Format::Sarif {
+        let message = "a policy has no place in --format sarif";
+        return Err(Failure::new(USAGE, "usage", message));
+    }
+    let tree = Tree::open(&global.tree)?;
+    let read = policy_file::text(global, &tree)?;
+    let file = read.as_ref().map(|(shown, _)| shown.as_str());
+    let faults = read.as_ref().and_then(|(shown, text)| policy_file::judge(shown, text).err());
+    let faults = faults.map(|faults| faults.0).unwrap_or_default();
+    if global.json() {
+        let all: Vec<_> = faults
+            .iter()
+            .map(|fault| json!({"file": fault.file, "line": fault.line, "message": fault.message}))
+            .collect();
+        view::print_json(&json!({"policy": file, "faults": all}));
+    } else {
+        for fault in &faults {
+            outln!("{}", visible_line(fault.to_string().as_bytes()));
+        }
+        if faults.is_empty() && !global.quiet {
+            match file {
+                Some(file) => outln!("{} is sound.", visible_line(file.as_bytes())),
+                None => outln!("there is no {POLICY}: the built-in settings are gone by."),
+            }
+        }
+    }
+    Ok(u8::from(!faults.is_empty()))
 }

@@ -1,9 +1,9 @@
 //! `show policy`.
 
-use nest_core::policy::{KEYS, SettingSource};
+use nest_core::policy::{KEYS, Policy, SettingSource};
 use serde_json::json;
 
-use super::{Global, Result, Session};
+use super::{Format, Global, Result, Session};
 use crate::view::{self, style};
 
 /// Show every setting, its value, and where it comes from.
@@ -13,13 +13,18 @@ pub struct ShowPolicy {}
 
 const EXAMPLES: &str = "Examples:
   copper-nest show policy
-  copper-nest show policy --verbose      with what each setting means";
+  copper-nest show policy --verbose      with what each setting means
+  copper-nest show policy --format toml  as a file that can be used";
 
 impl ShowPolicy {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
         let session = Session::open_anyway(global)?;
         let policy = &session.policy;
+        if global.format == Format::Toml {
+            print_file(policy);
+            return Ok(0);
+        }
         if global.json() {
             let settings: Vec<_> = KEYS
                 .iter()
@@ -64,5 +69,23 @@ impl ShowPolicy {
             }
         }
         Ok(0)
+    }
+}
+
+/// The policy in force as a file, with what each setting means.
+fn print_file(policy: &Policy) {
+    let mut section = "";
+    for key in KEYS {
+        if key.section() != section {
+            if !section.is_empty() {
+                outln!();
+            }
+            section = key.section();
+            outln!("[{section}]");
+        }
+        for line in view::wrap(key.meaning, 90) {
+            outln!("# {line}");
+        }
+        outln!("{} = {}", key.last(), (key.get)(policy));
     }
 }

@@ -278,7 +278,7 @@ pub fn for_stderr(line: &str) -> Vec<String> {
 }
 
 /// Breaks a text into lines of at most `width` columns, at spaces.
-fn wrap(text: &str, width: usize) -> Vec<String> {
+pub fn wrap(text: &str, width: usize) -> Vec<String> {
     let mut lines: Vec<String> = vec![String::new()];
     for word in text.split_whitespace() {
         let line =

@@ -16,6 +16,7 @@ mod export;
 mod groups;
 mod guards;
 mod harness;
+mod help;
 mod ids;
 mod intake;
 mod keys;

@@ -49,7 +49,7 @@ fn what_is_printed_and_what_is_told_keep_their_order() {
     assert!(told.contains("nobodyhere") && !told.contains('{'), "{told}");
     // The words of the demo and what its commands print are written by different programs.
     let harbour = tree.root().with_file_name("harbour");
-    let demo = sh(&tree, &format!("$NEST demo {} 2>&1", harbour.display()));
+    let demo = sh(&tree, &format!("${{NEST%% *}} demo {} 2>&1", harbour.display()));
     let first = demo.stdout.find("$ copper-nest --tree").unwrap();
     let heading = demo.stdout.find("is laid out in").unwrap();
     let second = demo.stdout[first + 1..].find("$ copper-nest --tree").unwrap();

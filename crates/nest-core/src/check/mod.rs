@@ -190,19 +190,13 @@ fn set_severities(policy: &Policy, report: &mut CheckReport) {
 }
 
 /// Whether every rule that the policy names exists.
-///
-/// # Errors
-/// The [`PolicyFault`], where a setting names a rule that does not.
-pub fn verify_named_rules(policy: &Policy) -> Result<(), PolicyFault> {
+/// Returns a fault for each that does not.
+pub fn verify_named_rules(policy: &Policy) -> Vec<PolicyFault> {
     let known = || RULES.iter().map(|rule| rule.name);
     let accepted = policy.check_accept.iter().map(|accept| ("check.accept", &accept.rule[..]));
     let set = policy.check_severity.rules().map(|rule| ("check.severity", rule));
-    for (key, rule) in accepted.chain(set) {
-        if !known().any(|name| name == rule) {
-            return Err(policy.unknown_word(key, "rule", rule, known()));
-        }
-    }
-    Ok(())
+    let unknown = accepted.chain(set).filter(|(_, rule)| !known().any(|name| name == *rule));
+    unknown.map(|(key, rule)| policy.unknown_word(key, "rule", rule, known())).collect()
 }
 
 #[cfg(test)]
