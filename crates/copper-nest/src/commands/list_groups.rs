@@ -53,7 +53,6 @@ impl ListGroups {
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
-        session.tell_unread(&loaded, &[File::Group]);
         let book = &loaded.book;
         let of = self.of.as_ref().map(|user| BStr::new(user.as_bytes()));
         if let Some(user) = of {
@@ -87,9 +86,10 @@ impl ListGroups {
             .collect();
         if global.json() {
             view::print_json(&listed.iter().map(groups::to_json).collect::<Vec<_>>());
-            return Ok(0);
+        } else {
+            groups::print_list(global, &listed, book.groups.records().count());
         }
-        groups::print_list(global, &listed, book.groups.records().count());
+        session.tell_unread(&loaded, &[File::Group]);
         Ok(0)
     }
 }

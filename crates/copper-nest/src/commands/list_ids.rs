@@ -36,7 +36,6 @@ impl ListIds {
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
-        session.tell_unread(&loaded, &File::ALL);
         let world = session.world_to_look_at()?;
         let context = session.context(&loaded, &world);
         if let Some(count) = self.next {
@@ -45,6 +44,7 @@ impl ListIds {
                 true => view::print_json(&ids::next_to_json(&next)),
                 false => ids::print_next(global, &next),
             }
+            session.tell_unread(&loaded, &File::ALL);
             return Ok(0);
         }
         let (spans, outside) = (spans(context, ids::PARTS).map_err(no_answer)?, outside(context));
@@ -53,6 +53,7 @@ impl ListIds {
         } else {
             ids::print_spans(global, &spans, &outside);
         }
+        session.tell_unread(&loaded, &File::ALL);
         Ok(0)
     }
 }
@@ -81,7 +82,6 @@ impl ListRanges {
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
-        session.tell_unread(&loaded, &[File::Subuid, File::Subgid]);
         let world = session.world_to_look_at()?;
         let mut all = ranges(session.context(&loaded, &world));
         if let Some(of) = &self.of {
@@ -101,6 +101,7 @@ impl ListRanges {
         } else {
             ids::print_ranges(global, &all);
         }
+        session.tell_unread(&loaded, &[File::Subuid, File::Subgid]);
         Ok(0)
     }
 }

@@ -74,7 +74,6 @@ impl ListUsers {
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
-        session.tell_unread(&loaded, &[File::Passwd]);
         let (book, policy) = (&loaded.book, &session.policy);
         let asked = [
             (self.sign_in.is_some(), "--sign-in"),
@@ -159,6 +158,7 @@ impl ListUsers {
                 })
             };
             view::print_json(&listed.map(document).collect::<Vec<_>>());
+            session.tell_unread(&loaded, &[File::Passwd]);
             return Ok(0);
         }
         let listed: Vec<_> = listed.collect();
@@ -172,6 +172,7 @@ impl ListUsers {
                 [book.users.records().count() - services, services]
             }),
         }
+        session.tell_unread(&loaded, &[File::Passwd]);
         Ok(0)
     }
 }
