@@ -110,9 +110,9 @@ fn who_is_at_work_is_named_and_can_be_ended() {
     // Who is suspended already is not left at work, and the receipt says what was done.
     let (first, then) = run.stdout.split_once("and now\n").unwrap();
     assert!(first.contains("  runs       "), "{first}");
+    let ends = "suspend user tavish --end-processes ends it";
     assert!(
-        first
-            .contains("of tavish runs on: copper-nest suspend user tavish --end-processes ends it"),
+        first.contains("of tavish runs on: copper-nest --state ") && first.contains(ends),
         "{first}"
     );
     assert!(then.contains("  ends       "), "{then}");
