@@ -14,6 +14,7 @@ use bstr::BString;
 use nest_core::book::Lookups;
 use nest_core::secret::shown;
 use nest_core::table::File;
+use nest_core::value::TreePath;
 
 use crate::changes::{self, LeftBehind};
 use crate::commit::{flush, keep_record};
@@ -157,7 +158,9 @@ pub fn recover(
         // Of a crash that came before there was a journal; a folder of the administrator's
         // stays.
         if *state == State::InTree {
-            state.drop_if_empty(tree, &State::marked_made(tree));
+            // Whether the folder was there before is not known so early; what is empty is no loss.
+            let made = State::marked_made(tree).into_iter().chain([TreePath::root()]);
+            state.drop_if_empty(tree, &made.collect::<Vec<_>>());
         }
         // Without the right to, the next change will do it.
         if let Err(error) = state.take_mark(tree) {
