@@ -17,7 +17,7 @@ fn soon(tree: &TestTree, words: &str) -> Run {
     let process = rustix::process::Pid::from_child(&child);
     let (sender, ended) = std::sync::mpsc::channel::<()>();
     let watch = std::thread::spawn(move || {
-        if ended.recv_timeout(Duration::from_secs(120)).is_err() {
+        if ended.recv_timeout(Duration::from_secs(20)).is_err() {
             let _ = rustix::process::kill_process(process, rustix::process::Signal::KILL);
         }
     });
