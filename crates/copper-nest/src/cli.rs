@@ -1,6 +1,5 @@
 //! The command line: global options, and the tree of commands.
 
-use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
@@ -42,28 +41,6 @@ Exit status:
 /// What to write.
 pub fn whole<N: std::str::FromStr>(text: &str) -> Result<N, String> {
     text.parse().map_err(|_| "write a whole number, 0 or more".to_owned())
-}
-
-/// What `--version` tells with `--verbose`: of which build this is.
-pub fn build() -> String {
-    let commit = match env!("COPPER_NEST_BUILT_FROM") {
-        "" => "not known",
-        commit => commit,
-    };
-    format!(
-        "copper-nest {}\ncommit   {commit}\nbuilt    {}, for {}",
-        env!("CARGO_PKG_VERSION"),
-        env!("COPPER_NEST_BUILT_AS"),
-        env!("COPPER_NEST_BUILT_FOR")
-    )
-}
-
-/// Whether nothing is asked for but which build this is.
-pub fn asks_for_build(words: &[OsString]) -> bool {
-    let is = |word: &OsString, names: &[&str]| names.iter().any(|name| word == *name);
-    let version = words.iter().any(|word| is(word, &["--version", "-V"]));
-    let verbose = words.iter().any(|word| is(word, &["--verbose", "-v"]));
-    version && verbose && words.len() == 2
 }
 
 /// Over the options that every command has.

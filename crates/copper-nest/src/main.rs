@@ -28,6 +28,7 @@ mod failure;
 mod policy_file;
 mod prompt;
 mod session;
+mod version;
 mod view;
 
 use std::process::ExitCode;
@@ -57,8 +58,8 @@ fn main() -> ExitCode {
     limit_threads();
     complete::answer();
     let words: Vec<std::ffi::OsString> = std::env::args_os().skip(1).collect();
-    if cli::asks_for_build(&words) {
-        outln!("{}", cli::build());
+    if version::asks_for_build(&words) {
+        outln!("{}", version::build());
         output::flush();
         return ExitCode::SUCCESS;
     }
