@@ -7,6 +7,8 @@ use std::process::Command;
 fn main() {
     let variable = |name: &str| std::env::var(name).unwrap_or_default();
     println!("cargo::rerun-if-env-changed=COPPER_NEST_COMMIT");
+    // The demonstration's tree is built in.
+    println!("cargo::rerun-if-changed=demo");
     // A package is built from an archive, which knows its commit no more: it is told.
     let told = variable("COPPER_NEST_COMMIT");
     let released = variable("PROFILE") == "release";

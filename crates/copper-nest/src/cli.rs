@@ -1,5 +1,6 @@
 //! The command line: global options, and the tree of commands.
 
+use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
@@ -7,9 +8,9 @@ use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 use crate::commands::{
     change_group, change_user, check, completions, create_group, create_user, delete_group,
     delete_user, demo, export, intake, list_admins, list_changes, list_groups, list_ids, list_keys,
-    list_retired, list_rules, list_users, man_pages, merge, password_group, password_user, purge,
-    reassign, recover, regroup, rename_group, rename_user, renumber, repair, show_change,
-    show_group, show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
+    list_retired, list_rules, list_users, merge, password_group, password_user, purge, reassign,
+    recover, regroup, rename_group, rename_user, renumber, repair, show_change, show_group,
+    show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
 };
 use crate::failure::{Failure, Result, USAGE};
 
@@ -48,7 +49,7 @@ const FOR_ALL: &str = "Options for all commands";
 
 #[derive(Debug, Clone, Args)]
 pub struct Global {
-    /// The root directory of the system to administer [default: /]. check takes several.
+    /// The root directory of the system to administer [default: /].
     #[arg(long = "tree", value_name = "DIR", global = true, help_heading = FOR_ALL)]
     pub trees: Vec<PathBuf>,
     /// The one of them that a command is about.
@@ -61,30 +62,29 @@ pub struct Global {
     /// var/lib/copper-nest in the tree; none keeps nothing.
     #[arg(long, value_name = "DIR|none", global = true, help_heading = FOR_ALL)]
     pub state: Option<PathBuf>,
-    /// How results are printed; sarif is for check, toml for show policy.
-    #[arg(long, value_enum, default_value = "text", global = true, help_heading = FOR_ALL)]
+    /// How results are printed.
+    #[arg(long, value_enum, value_name = "FORM", default_value = "text", global = true, help_heading = FOR_ALL)]
     pub format: Format,
     /// Show what would be done, and do nothing.
-    #[arg(short = 'n', long, global = true, help_heading = FOR_ALL)]
+    #[arg(short = 'n', long, global = true, help_heading = FOR_ALL, overrides_with = "dry_run")]
     pub dry_run: bool,
     /// Answer every question with yes.
-    #[arg(short, long, global = true, help_heading = FOR_ALL)]
+    #[arg(short, long, global = true, help_heading = FOR_ALL, overrides_with = "yes")]
     pub yes: bool,
-    /// What a change is for, a ticket's number say: it is kept with it. With list changes: only
-    /// those whose note holds this text.
+    /// What a change is for, a ticket's number say: it is kept with it.
     #[arg(long, value_name = "TEXT", global = true, help_heading = FOR_ALL)]
     pub note: Option<String>,
     /// How long to wait for the account-file lock.
     #[arg(long, value_name = "SECONDS", default_value_t = 15, value_parser = whole::<u64>, global = true, help_heading = FOR_ALL)]
     pub wait: u64,
     /// Print nothing but trouble.
-    #[arg(short, long, global = true, help_heading = FOR_ALL)]
+    #[arg(short, long, global = true, help_heading = FOR_ALL, overrides_with = "quiet")]
     pub quiet: bool,
     /// Tell more; twice, to follow every step.
     #[arg(short, long, action = clap::ArgAction::Count, global = true, help_heading = FOR_ALL)]
     pub verbose: u8,
     /// Whether to colour the output.
-    #[arg(long, value_enum, default_value = "auto", global = true, help_heading = FOR_ALL)]
+    #[arg(long, value_enum, value_name = "WHEN", default_value = "auto", global = true, help_heading = FOR_ALL)]
     pub color: Color,
 }
 
@@ -101,6 +101,19 @@ pub enum Color {
     Auto,
     Always,
     Never,
+}
+
+/// The colour of help, as the words of the command line ask for it.
+pub fn color_of_help(words: &[OsString]) -> clap::ColorChoice {
+    let value = |at: usize| match words[at].to_str()?.strip_prefix("--color")? {
+        "" => words.get(at + 1)?.to_str(),
+        rest => rest.strip_prefix('='),
+    };
+    match (0..words.len()).rev().find_map(value) {
+        Some("always") => clap::ColorChoice::Always,
+        Some("never") => clap::ColorChoice::Never,
+        _ => clap::ColorChoice::Auto,
+    }
 }
 
 #[derive(Debug, Subcommand)]
@@ -151,47 +164,6 @@ enum Verb {
     Recover(recover::Recover),
     Demo(demo::Demo),
     Completions(completions::Completions),
-    ManPages(man_pages::ManPages),
-}
-
-impl Verb {
-    /// Whether a note can go with it.
-    fn may_have(&self, note: &str) -> Result<()> {
-        /// In bytes; it is a word, not a letter.
-        const LONGEST: usize = 500;
-        let refuse = |why: &str| Err(Failure::new(USAGE, "usage", why));
-        if note.trim().is_empty() || note.len() > LONGEST || note.chars().any(char::is_control) {
-            return refuse("a note is one line of at most 500 bytes, and not empty");
-        }
-        match self {
-            Verb::List(List::Changes(_)) => Ok(()),
-            Verb::List(_)
-            | Verb::Show(_)
-            | Verb::Trace(_)
-            | Verb::Export(_)
-            | Verb::Check(_)
-            | Verb::Recover(_)
-            | Verb::Demo(_)
-            | Verb::Completions(_)
-            | Verb::ManPages(_) => refuse("--note goes with a change, and this command makes none"),
-            Verb::Create(_)
-            | Verb::Change(_)
-            | Verb::Rename(_)
-            | Verb::Password(_)
-            | Verb::Suspend(_)
-            | Verb::Resume(_)
-            | Verb::Delete(_)
-            | Verb::Restore(_)
-            | Verb::Purge(_)
-            | Verb::Reassign(_)
-            | Verb::Regroup(_)
-            | Verb::Renumber(_)
-            | Verb::Intake(_)
-            | Verb::Merge(_)
-            | Verb::Repair(_)
-            | Verb::Undo(_) => Ok(()),
-        }
-    }
 }
 
 #[derive(Debug, Subcommand)]
@@ -315,7 +287,7 @@ impl Cli {
             }
         }
         if let Some(note) = &global.note {
-            self.verb.may_have(note)?;
+            refuse_unfit(note)?;
         }
         match &self.verb {
             Verb::List(List::Users(args)) => args.run(global),
@@ -362,9 +334,19 @@ impl Cli {
             Verb::Recover(args) => args.run(global),
             Verb::Demo(args) => args.run(global),
             Verb::Completions(args) => args.run(global),
-            Verb::ManPages(args) => args.run(global),
         }
     }
+}
+
+/// Refuses a note that is none.
+fn refuse_unfit(note: &str) -> Result<()> {
+    /// In bytes; it is a word, not a letter.
+    const LONGEST: usize = 500;
+    if note.trim().is_empty() || note.len() > LONGEST || note.chars().any(char::is_control) {
+        let message = "a note is one line of at most 500 bytes, and not empty";
+        return Err(Failure::new(USAGE, "usage", message));
+    }
+    Ok(())
 }
 
 /// An option that takes an empty value: a full name can be taken away.
@@ -445,20 +427,6 @@ impl Global {
     pub fn command_in_state(&self, state: &Path, words: &str) -> String {
         let state = state.to_owned();
         self.command_in(Some(&state).filter(|state| state.is_absolute()), words)
-    }
-
-    /// An option that was given and means nothing to the demonstration.
-    pub fn not_for_demo(&self) -> Option<&'static str> {
-        let given = [
-            (self.tree.as_os_str() != "/", "--tree"),
-            (self.policy.is_some(), "--policy"),
-            (self.state.is_some(), "--state"),
-            (self.dry_run, "--dry-run"),
-            (self.quiet, "--quiet"),
-            (self.json(), "--format json"),
-            (self.note.is_some(), "--note"),
-        ];
-        given.into_iter().find_map(|(given, option)| given.then_some(option))
     }
 
     fn command_in(&self, state: Option<&PathBuf>, words: &str) -> String {

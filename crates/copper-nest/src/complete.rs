@@ -5,7 +5,7 @@ use std::ffi::{OsStr, OsString};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Path, PathBuf};
 
-use clap::{Arg, Command, CommandFactory, ValueHint};
+use clap::{Arg, Command, ValueHint};
 use clap_complete::engine::{ArgValueCompleter, CompletionCandidate};
 use nest_core::check::RULES;
 use nest_core::value::UserOrGroup;
@@ -15,7 +15,7 @@ use nest_host::untrusted::{self, LastLink};
 use nest_host::{changes, kept};
 use rustix::fs::FileType;
 
-use crate::cli::Cli;
+use crate::view::columns::{Column, lists};
 
 /// The variable by which a shell asks for completions.
 pub const VARIABLE: &str = "COPPER_NEST_COMPLETE";
@@ -33,7 +33,7 @@ pub fn answer() {
 
 /// The commands, with what completes each value.
 fn command() -> Command {
-    with_names(Cli::command(), &[])
+    with_names(crate::commands(), &[])
 }
 
 /// What a value names.
@@ -54,6 +54,8 @@ enum Completes {
     Fates,
     /// What is in the tree.
     Paths,
+    /// The columns of a list.
+    Columns(&'static [Column]),
 }
 
 /// A list of a group.
@@ -109,6 +111,11 @@ fn what_it_names(path: &[&str], arg: &Arg) -> Option<Completes> {
         _ => None,
     };
     match (path, arg.get_id().as_str()) {
+        (["list", _], "columns") => {
+            let name = path.join(" ");
+            let of_list = lists().into_iter().find(|(list, _)| *list == name);
+            of_list.map(|(_, columns)| Completes::Columns(columns))
+        }
         (["regroup"], "leave") => Some(Completes::GroupsOfThose),
         (_, "drop_member") => Some(Completes::InThatGroup(List::Members)),
         (_, "drop_group_admin") => Some(Completes::InThatGroup(List::Admins)),
@@ -160,6 +167,10 @@ fn candidates(names: Completes, current: &OsStr) -> Vec<CompletionCandidate> {
         Completes::Shells => place.shells(),
         Completes::Fates => place.fates(current),
         Completes::Paths => return place.paths(current),
+        Completes::Columns(columns) => columns
+            .iter()
+            .map(|column| (column.name.as_bytes().to_vec(), column.meaning.to_owned()))
+            .collect(),
     };
     let fitting = all.into_iter().filter(|(name, _)| name.starts_with(current.as_bytes()));
     let candidate = |(name, help): (Vec<u8>, String)| {
@@ -167,6 +178,29 @@ fn candidates(names: Completes, current: &OsStr) -> Vec<CompletionCandidate> {
         candidate.help((!help.is_empty()).then(|| help.into()))
     };
     fitting.take(MOST).map(candidate).collect()
+}
+
+/// A path as it is typed: with quotes, with what they protect, with a `~` for the home.
+fn as_the_shell_reads(word: &[u8]) -> PathBuf {
+    let (mut path, mut quote, mut at) = (Vec::new(), None, 0);
+    while let Some(&byte) = word.get(at) {
+        at += 1;
+        match (byte, quote) {
+            (b'\'' | b'"', None) => quote = Some(byte),
+            (byte, Some(open)) if byte == open => quote = None,
+            (b'\\', None | Some(b'"')) => {
+                path.extend(word.get(at));
+                at += 1;
+            }
+            _ => path.push(byte),
+        }
+    }
+    let home = || std::env::var_os("HOME").map(OsString::into_vec);
+    let rest = word.strip_prefix(b"~").filter(|rest| rest.is_empty() || rest.starts_with(b"/"));
+    if let (Some(_), Some(home)) = (rest, home()) {
+        path.splice(..1, home);
+    }
+    PathBuf::from(OsString::from_vec(path))
 }
 
 /// The tree and the state that the line being typed is about.
@@ -186,8 +220,8 @@ impl Place {
                 word == name || word.as_bytes().starts_with(with_value.as_bytes())
             })?;
             match words[at].as_bytes().strip_prefix(with_value.as_bytes()) {
-                Some(value) => Some(PathBuf::from(OsStr::from_bytes(value))),
-                None => words.get(at + 1).map(PathBuf::from),
+                Some(value) => Some(as_the_shell_reads(value)),
+                None => words.get(at + 1).map(|word| as_the_shell_reads(word.as_bytes())),
             }
         };
         let tree = Tree::open(&option("--tree").unwrap_or_else(|| "/".into())).ok()?;

@@ -110,7 +110,7 @@ impl Failure {
             if !self.faults.is_empty() {
                 error["error"]["faults"] = faults::to_json(&self.faults);
             }
-            crate::view::print_json(&error);
+            crate::view::print_json("error", &error);
         }
         let (bad, reset) = (style::BAD, style::BAD.render_reset());
         let message = self.message();

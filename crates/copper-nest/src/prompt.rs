@@ -1,13 +1,65 @@
-//! Asking for a password at the terminal, without showing it.
+//! Asking at the terminal: for a line, for a yes or no, and for a password, which is not shown.
 
-use std::io::{Error, ErrorKind, Write};
+use std::io::{Error, ErrorKind, IsTerminal, Write};
 use std::os::fd::OwnedFd;
 
+use nest_host::interrupt::Patience;
+use rustix::event::{PollFd, PollFlags, poll};
 use rustix::fs::{Mode, OFlags};
 use rustix::termios::{
     LocalModes, OptionalActions, SpecialCodeIndex, Termios, tcgetattr, tcsetattr,
 };
 use zeroize::Zeroizing;
+
+/// Whether somebody is at a terminal, and can be asked.
+pub fn somebody_is_there() -> bool {
+    std::io::stdin().is_terminal() && std::io::stderr().is_terminal()
+}
+
+/// Asks for a line; nothing where the input ended.
+///
+/// # Errors
+/// `Interrupted` for the interrupt key where a handler has it; else it ends the program, and what
+/// was asked about is not begun.
+pub fn line(question: &str) -> std::io::Result<Option<String>> {
+    crate::output::flush();
+    let mut terminal = std::io::stderr();
+    write!(terminal, "{question} ")?;
+    terminal.flush()?;
+    let stdin = std::io::stdin();
+    // Reading is taken up again after a signal, waiting is not.
+    while let Err(error) = poll(&mut [PollFd::new(&stdin, PollFlags::IN)], None) {
+        if error != rustix::io::Errno::INTR {
+            return Err(error.into());
+        }
+        Patience::Ends.check().map_err(|_| Error::from(ErrorKind::Interrupted))?;
+    }
+    let mut line = String::new();
+    let read = stdin.read_line(&mut line)?;
+    Ok((read > 0).then(|| line.trim().to_owned()))
+}
+
+/// Asks for a yes or no; an empty line is `otherwise`, and the end of input is no.
+///
+/// # Errors
+/// Those of [`line`].
+pub fn agrees(question: &str, otherwise: bool) -> std::io::Result<bool> {
+    let default = if otherwise { "yes" } else { "no" };
+    let question = format!("{question} yes or no [{default}] (^C: nothing is changed):");
+    loop {
+        let Some(answer) = line(&question)? else {
+            // What is printed next begins a line of its own.
+            errln!("");
+            return Ok(false);
+        };
+        match answer.to_ascii_lowercase().as_str() {
+            "" => return Ok(otherwise),
+            "y" | "yes" => return Ok(true),
+            "n" | "no" => return Ok(false),
+            _ => {}
+        }
+    }
+}
 
 /// What the keys send.
 const INTERRUPT: u8 = 3;

@@ -1,8 +1,10 @@
 //! One run of the program on one tree: the tree, its policy, today, and the one
 //! way in which a change is carried out.
 
+mod consent;
+mod telling;
+
 use std::cell::RefCell;
-use std::io::IsTerminal;
 use std::path::Path;
 use std::sync::Arc;
 use std::time::Duration;
@@ -13,15 +15,13 @@ use nest_core::consequences;
 use nest_core::context::PlanContext;
 use nest_core::policy::Policy;
 use nest_core::record::{ChangeRecord, Told};
-use nest_core::refusal::{Refusal, Way, WayIs};
+use nest_core::refusal::Refusal;
 use nest_core::request::{GuardOverrides, Request};
 use nest_core::retired::RetiredAccount;
-use nest_core::table::File;
 use nest_core::value::{Day, UserName};
-use nest_core::words::{agree, in_full};
+use nest_core::words::in_full;
 use nest_host::changes::{self, LeftBehind};
-use nest_host::commit::{Circumstances, CommitError, Outcome, commit};
-use nest_host::journal::JournalError;
+use nest_host::commit::{Circumstances, commit};
 use nest_host::lock::Lock;
 use nest_host::recover::{self, Foreign};
 use nest_host::reown::Earlier;
@@ -29,9 +29,9 @@ use nest_host::retired::{self, RetiredError};
 use nest_host::state::{Fault, Folder, Notices, State};
 use nest_host::store::{self, Loaded};
 use nest_host::surroundings::World;
+use nest_host::suspended;
 use nest_host::tree::Tree;
 use nest_host::zone::zone_of;
-use nest_host::{suspended, system_log};
 use rustix::fs::{Access, AtFlags};
 
 use crate::author::author;
@@ -41,18 +41,8 @@ use crate::failure::{Failure, REFUSED, Result, UNTOUCHED, spell_out};
 use crate::policy_file;
 use crate::view::{Bar, receipt, visible, visible_line};
 
-/// Whether a change is asked about before it is made.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub enum Asks {
-    /// It only adds, or is easily taken back.
-    Nothing,
-    /// It takes something away.
-    First,
-    /// Whoever is at a terminal is asked; a script is not.
-    AtTerminal,
-    /// It erases what nothing brings back: the names have to be typed.
-    Names,
-}
+pub use consent::Asks;
+pub use telling::recovered_in_words;
 
 /// The opened tree and what goes for it.
 pub struct Session<'g> {
@@ -235,7 +225,7 @@ impl<'g> Session<'g> {
             std::mem::forget((plan, loaded));
             return Ok(0);
         }
-        self.ask(asks, &plan)?;
+        let mut shown = self.ask(asks, &plan)?;
         let (lock, folder) = loop {
             let lock = self.lock()?;
             let recovered = self.recover(&lock)?;
@@ -254,7 +244,7 @@ impl<'g> Session<'g> {
             // What was agreed to is not what would happen now.
             drop(lock);
             errln!("the account files were changed in the meantime; the plan is now:");
-            self.ask(asks, &plan)?;
+            shown = self.ask(asks, &plan)?;
         };
         let left = folder.as_ref().map(LeftBehind::read).unwrap_or_default();
         let other_hands = left.drift(&loaded).map_err(|error| {
@@ -294,8 +284,15 @@ impl<'g> Session<'g> {
         let outcome = committed?;
         drop(lock);
         let mut told = self.told(&mut plan);
+        if shown {
+            told.cautions.clear();
+        }
         told.cautions.splice(0..0, circumstances.other_hands.iter().map(ToString::to_string));
-        receipt::show(self.global, &told, receipt::Stage::Done(&outcome), &self.beside);
+        let stage = match shown {
+            true => receipt::Stage::DoneAsShown(&outcome),
+            false => receipt::Stage::Done(&outcome),
+        };
+        receipt::show(self.global, &told, stage, &self.beside);
         crate::output::forgive();
         loaded.release();
         // The process ends: freeing line by line would only take time.
@@ -327,56 +324,6 @@ impl<'g> Session<'g> {
         Ok(true)
     }
 
-    /// Says on stderr that a change stands unfinished, before showing anything.
-    pub fn tell_unfinished(&self) {
-        match recover::unfinished(&self.tree, &self.state) {
-            Ok(Some(unfinished)) if !recover::is_being_changed(&self.tree) => {
-                let (what, command) =
-                    (visible(unfinished.what.as_bytes()), self.global.command("recover"));
-                match unfinished.foreign {
-                    None => {
-                        errln!("{what} stands unfinished since a crash; finish it with   {command}")
-                    }
-                    Some(tree) => errln!(
-                        "{what} stands unfinished, but in another tree, {}, of which this one \
-                         may be a copy; look at it with   {command} --dry-run",
-                        visible(tree.as_bytes())
-                    ),
-                }
-            }
-            Ok(_) => {}
-            // A state folder that is closed to whoever looks tells nothing.
-            Err(error @ recover::RecoverError::Journal(_)) if !is_closed(&error) => {
-                let told = Failure::from(error);
-                errln!("{}", visible(told.message().as_bytes()));
-            }
-            Err(error) => tracing::info!(%error, "the journal can't be read"),
-        }
-    }
-
-    /// Says on stderr which lines of these files a list leaves out, since they can't be read.
-    pub fn tell_unread(&self, loaded: &Loaded, files: &[File]) {
-        const MOST: usize = 5;
-        for file in files {
-            let lines = loaded.book.unread_lines(*file);
-            if lines.is_empty() {
-                continue;
-            }
-            let places: Vec<String> =
-                lines.iter().take(MOST).map(|line| format!("{}:{line}", file.path())).collect();
-            let more = match lines.len().saturating_sub(MOST) {
-                0 => String::new(),
-                more => format!(" and {more} more"),
-            };
-            let command = self.global.command("check --files-only");
-            errln!(
-                "{}{more} can't be read, and {} not listed; what is wrong there:   {command}",
-                places.join(", "),
-                agree(&lines.len(), "is", "are")
-            );
-        }
-    }
-
     /// The change that a crash left unfinished, as far as it can be told.
     pub fn unfinished(&self) -> Option<String> {
         let unfinished = match recover::unfinished(&self.tree, &self.state) {
@@ -404,99 +351,6 @@ impl<'g> Session<'g> {
             State::Nowhere => Ok(None),
             _ => Ok(Some(changes::next_number(folder)?)),
         }
-    }
-
-    /// Shows a plan that takes something away, and asks; without a terminal,
-    /// `--yes` has to be said.
-    fn ask(&self, asks: Asks, plan: &Plan) -> Result<()> {
-        if asks == Asks::Nothing || self.global.yes {
-            return Ok(());
-        }
-        let terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
-        if !terminal && asks == Asks::AtTerminal {
-            return Ok(());
-        }
-        if !terminal {
-            let message = format!(
-                "{} was not done: it takes something away, and there is no terminal to ask at",
-                plan.summary
-            );
-            let mut failure = Failure::new(REFUSED, "needs-yes", message);
-            // As it was typed: no option of it may get lost.
-            for (label, option) in
-                [("see what it would do", "--dry-run"), ("or do it without asking", "--yes")]
-            {
-                failure.ways.push(Way {
-                    label: label.into(),
-                    text: option.into(),
-                    is: WayIs::Option,
-                });
-            }
-            spell_out(&mut failure.ways, plan.undoes);
-            return Err(failure);
-        }
-        let told = Told::of(plan);
-        receipt::show(self.global, &told, receipt::Stage::Asked, &self.beside);
-        crate::output::flush();
-        let declined = || Failure::new(REFUSED, "declined", "nothing was changed");
-        if asks == Asks::Names {
-            for subject in &plan.subjects {
-                let name = visible(&subject.name);
-                let question = format!("Type {name} to erase these files for good");
-                let typed: Result<String, _> =
-                    dialoguer::Input::new().with_prompt(question).allow_empty(true).interact_text();
-                if typed.ok().as_deref() != Some(&name) {
-                    return Err(declined());
-                }
-            }
-            return Ok(());
-        }
-        confirm()
-    }
-
-    /// Asks whether to go on with what was shown; without a terminal, `--yes` has to be
-    /// said with the command.
-    pub fn confirm(&self, refused: &str, command: &str) -> Result<()> {
-        if self.global.yes {
-            return Ok(());
-        }
-        if std::io::stdin().is_terminal() && std::io::stderr().is_terminal() {
-            crate::output::flush();
-            return confirm();
-        }
-        let message =
-            format!("{refused}: somebody has to look at it, and there is no terminal to ask at");
-        Err(Failure::new(REFUSED, "needs-yes", message)
-            .or("see what it would do", format!("{command} --dry-run"))
-            .or("or do it without asking", format!("{command} --yes")))
-    }
-
-    /// One line a change for the system's log.
-    fn log(
-        &self,
-        plan: &Plan,
-        circumstances: &Circumstances,
-        committed: &Result<Outcome, CommitError>,
-    ) {
-        let by = match &circumstances.by.name {
-            Some(name) => format!("{name} (uid {})", circumstances.by.uid),
-            None => format!("uid {}", circumstances.by.uid),
-        };
-        let tree = match self.tree.is_live() {
-            true => String::new(),
-            false => format!(" in {}", self.tree.path().display()),
-        };
-        let summary = visible(plan.summary.as_bytes());
-        let note = circumstances.note.as_deref();
-        let note = note.map(|note| format!(" ({})", visible(note.as_bytes()))).unwrap_or_default();
-        let line = match committed {
-            Ok(Outcome { number: Some(number), .. }) => {
-                format!("change {number} by {by}{tree}: {summary}{note}")
-            }
-            Ok(_) => format!("change by {by}{tree}: {summary}{note}"),
-            Err(error) => format!("failed, by {by}{tree}: {summary}: {}", in_full(error)),
-        };
-        system_log::send(&self.now.for_log(), &line);
     }
 
     /// Looks at the accounts, these users above all, before the administrator is asked
@@ -571,41 +425,5 @@ impl<'g> Session<'g> {
             }
             _ => Ok(()),
         }
-    }
-}
-
-/// Whether a journal can't be read for want of the right to.
-fn is_closed(error: &recover::RecoverError) -> bool {
-    let recover::RecoverError::Journal(JournalError::Unusable { source: error, .. }) = error else {
-        return false;
-    };
-    error.kind() == std::io::ErrorKind::PermissionDenied
-}
-
-fn confirm() -> Result<()> {
-    let prompt = dialoguer::Confirm::new().with_prompt("Do this?").default(false);
-    match prompt.interact_opt() {
-        Ok(Some(true)) => Ok(()),
-        Ok(_) => Err(Failure::new(REFUSED, "declined", "nothing was changed")),
-        Err(error) => {
-            let message = format!("no answer ({error}); nothing was changed");
-            Err(Failure::new(REFUSED, "declined", message))
-        }
-    }
-}
-
-/// What recovery did, in a line.
-pub fn recovered_in_words(recovered: &recover::Recovered) -> String {
-    let what = match recovered.number {
-        Some(number) => format!("change {number} ({})", visible(recovered.summary.as_bytes())),
-        None => format!("a change ({})", visible(recovered.summary.as_bytes())),
-    };
-    let told = recovered.notes.iter().map(|note| visible(note.as_bytes()));
-    let notes: String = told.map(|note| format!("\n  {note}")).collect();
-    match recovered.finished {
-        true => format!("recovered: {what}, which a crash had cut off, is now finished{notes}"),
-        false => format!(
-            "recovered: {what}, which a crash had cut off before it happened, was rolled back{notes}"
-        ),
     }
 }

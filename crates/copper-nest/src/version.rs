@@ -8,8 +8,12 @@ pub fn build() -> String {
         "" => "not known",
         commit => commit,
     };
+    let services = match nest_host::surroundings::CAN_ASK_SERVICES {
+        true => "",
+        false => "\nstatic   the name services are not asked: nsswitch.conf is read instead",
+    };
     format!(
-        "copper-nest {}\ncommit   {commit}\nbuilt    {}, for {}",
+        "copper-nest {}\ncommit   {commit}\nbuilt    {}, for {}{services}",
         env!("CARGO_PKG_VERSION"),
         env!("COPPER_NEST_BUILT_AS"),
         env!("COPPER_NEST_BUILT_FOR")

@@ -7,6 +7,7 @@ use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
 use crate::configuration::ConfigFiles;
+use crate::labels::{Carried as CarriedLabel, Labels};
 use crate::last_seen::{LastSeen, Presence};
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
@@ -14,27 +15,9 @@ use crate::retired_ids::RetiredIds;
 use crate::ssh::SshServer;
 use crate::suspended::Suspended;
 use crate::table::File;
-use crate::value::{Day, Gid, IdSpans, TreePath, Uid};
+use crate::value::{Day, FileKind, Gid, IdSpans, TreePath, Uid};
 use crate::windows::{Moment, Windows};
 use crate::words::{agree, counted, list};
-
-/// What kind of thing stands at a path.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, strum::Display)]
-#[allow(missing_docs)]
-pub enum FileKind {
-    #[strum(serialize = "a directory")]
-    Directory,
-    #[strum(serialize = "a file")]
-    File,
-    #[strum(serialize = "a link")]
-    Link,
-    #[strum(serialize = "a fifo")]
-    Fifo,
-    #[strum(serialize = "a socket")]
-    Socket,
-    #[strum(serialize = "a device")]
-    Device,
-}
 
 /// What stands at a path.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
@@ -305,6 +288,8 @@ impl Keys {
 pub struct KeyFile {
     /// Each directory from the root on, and the file. Empty where there is no file.
     pub way: Vec<(BString, Facts)>,
+    /// The first of these whose label keeps the SSH server out.
+    pub closed: Option<(BString, CarriedLabel)>,
     /// What it says; nothing where there is none. Why it can't be read, in words that follow
     /// its path.
     pub text: Result<Option<Vec<u8>>, String>,
@@ -342,6 +327,8 @@ pub trait Surroundings: Sync {
     fn configuration(&self) -> &(dyn ConfigFiles + Sync);
     /// What the machine is called; empty where nothing says so.
     fn host(&self) -> &BStr;
+    /// The security labels of its files.
+    fn labels(&self) -> &dyn Labels;
     /// The SSH server, as it is configured.
     fn ssh(&self) -> &SshServer;
     /// The rules about hours and places, and the services that ask for them.

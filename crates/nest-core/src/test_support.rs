@@ -1,11 +1,12 @@
 //! Surroundings that a test fills in by hand.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
 
 use bstr::{BStr, BString};
 
 use crate::configuration::{ConfigFiles, WrittenFiles};
+use crate::labels::{FileContexts, Label, Labels};
 use crate::last_seen::{LastSeen, Presence, Visit};
 use crate::ownership::Reown;
 use crate::retired::RetiredAccount;
@@ -13,7 +14,7 @@ use crate::retired_ids::RetiredIds;
 use crate::ssh::SshServer;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
-use crate::value::{Day, Gid, IdSpans, TreePath, Uid};
+use crate::value::{Day, FileKind, Gid, IdSpans, TreePath, Uid};
 use crate::windows::{Moment, Windows};
 
 /// A line with a key.
@@ -39,6 +40,8 @@ pub(crate) struct World {
     pub seen: BTreeMap<BString, i64>,
     pub ssh: SshServer,
     pub files: WrittenFiles,
+    pub carried_labels: BTreeMap<BString, Label>,
+    pub contexts: OnceLock<Option<Arc<FileContexts>>>,
     /// What the files say of hours and places.
     pub windows: OnceLock<Windows>,
     pub moment: Moment,
@@ -72,6 +75,20 @@ pub(crate) struct World {
 impl World {
     fn asked<T>(&self, answer: T) -> Result<T, String> {
         if self.service_down { Err("the name service is down".into()) } else { Ok(answer) }
+    }
+}
+
+impl Labels for World {
+    fn contexts(&self) -> Result<Option<&Arc<FileContexts>>, String> {
+        let read = || FileContexts::read(&self.files, "/etc/selinux/default/contexts".into());
+        Ok(self.contexts.get_or_init(|| read().unwrap().map(Arc::new)).as_ref())
+    }
+    fn carried(&self, path: &BStr) -> Result<Option<Label>, String> {
+        Ok(self.carried_labels.get(path).cloned())
+    }
+    fn keeps_ssh_out(&self, path: &BStr, kind: FileKind) -> Option<crate::labels::Carried> {
+        let carried = self.carried_labels.get(path);
+        self.contexts().unwrap()?.seems_closed_to_ssh(path, kind, carried)
     }
 }
 
@@ -120,6 +137,9 @@ impl Surroundings for World {
     fn present(&self, _: Day) -> &[Presence] {
         &[]
     }
+    fn labels(&self) -> &dyn Labels {
+        self
+    }
     fn ssh(&self) -> &SshServer {
         &self.ssh
     }
@@ -133,10 +153,14 @@ impl Surroundings for World {
         let weak = self.weak_key && path == "/home/maren/.ssh/authorized_keys";
         let all = if weak { WEAK_KEY.to_owned() } else { KEY.repeat(self.keys) };
         let keys = path.ends_with(b"/authorized_keys").then(|| all.into_bytes());
-        KeyFile { way: Vec::new(), text: Ok(keys.filter(|keys| !keys.is_empty())) }
+        KeyFile { way: Vec::new(), closed: None, text: Ok(keys.filter(|keys| !keys.is_empty())) }
     }
     fn has_services(&self) -> bool {
-        true
+        // A tree off the live system has none; a test that gives some means one that is live.
+        self.live
+            || self.service_down
+            || !self.service_ids.is_empty()
+            || !self.service_names.is_empty()
     }
     fn service_user_by_uid(&self, uid: Uid) -> Result<Option<BString>, String> {
         self.asked(self.service_ids.contains(&uid.0).then(|| "elsewhere".into()))

@@ -335,11 +335,16 @@ impl EffectRunner<'_> {
     }
 
     fn give(&self, path: &TreePath, from: Owner, to: Owner) -> std::io::Result<()> {
-        let mut list = Vec::new();
-        let (live, undone) = (self.tree.is_live(), &mut list);
-        let mut options = StagingOptions { live, flush: true, links: false, undone };
+        let (mut undone, mut notes) = (Vec::new(), Vec::new());
+        let mut options = StagingOptions {
+            live: self.tree.is_live(),
+            flush: true,
+            links: false,
+            undone: &mut undone,
+            notes: &mut notes,
+        };
         give_directory(self.tree, path, from, to, &mut options)?;
-        list.into_iter().for_each(|undone| self.note(undone));
+        undone.iter().for_each(|undone| self.note(undone.to_string()));
         Ok(())
     }
 

@@ -3,20 +3,23 @@
 
 use std::ffi::OsStr;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
-use std::path::Path;
+use std::os::unix::ffi::OsStrExt;
+use std::path::{Path, PathBuf};
 
 use nest_core::change::NewFile;
 use nest_core::ownership::Owner;
-use nest_core::value::{TreePath, is_relative_path};
+use nest_core::value::{FileKind, TreePath, is_relative_path};
 use rustix::fs::{AtFlags, FileType, Gid, Mode, OFlags, Uid};
 use rustix::io::Errno;
 
 use crate::copy::copy_contents;
 use crate::interrupt::Patience;
 use crate::inventory::open_met;
+use crate::labels::Labeller;
 use crate::place::{NEW, Place, beside, tree_path};
 use crate::stage::write_all;
 use crate::tree::{DIRECTORY, Tree, path_of};
+use crate::undone::Undone;
 use crate::walk::{At, Ladder, Visitor, descend, descend_into};
 
 /// How things are made.
@@ -28,8 +31,10 @@ pub struct StagingOptions<'a> {
     pub flush: bool,
     /// Whether something was made that can't be flushed by itself: a link with an owner.
     pub links: bool,
-    /// The owners left undone, in words.
-    pub undone: &'a mut Vec<String>,
+    /// The owners and labels left undone.
+    pub undone: &'a mut Vec<Undone>,
+    /// What else has to be told.
+    pub notes: &'a mut Vec<String>,
 }
 
 /// Flushes everything on the file systems that hold these paths: quicker than one
@@ -67,7 +72,7 @@ impl StagingOptions<'_> {
     ) -> std::io::Result<()> {
         match attempt {
             Err(Errno::PERM | Errno::INVAL) if !self.live => {
-                let note = format!("{what}: owner {}:{}", owner.uid, owner.gid);
+                let note = Undone::Right(format!("{what}: owner {}:{}", owner.uid, owner.gid));
                 // One line for a home, not one for each file in it.
                 if !self.undone.contains(&note) {
                     self.undone.push(note);
@@ -123,7 +128,7 @@ pub fn stage_directory(
         if rustix::fs::fstat(&home)?.st_uid != rustix::process::geteuid().as_raw() {
             return Err(Errno::STALE.into());
         }
-        let mut copy = Copy { owner, what: path_of(path).display().to_string(), options };
+        let mut copy = Copy::below(tree, path, owner, options);
         if let Some(skeleton) = skeleton {
             let flags = OFlags::RDONLY | OFlags::DIRECTORY;
             let skeleton = tree.open_file(path_of(skeleton), flags)?;
@@ -134,7 +139,7 @@ pub fn stage_directory(
         for file in files {
             copy.file(&home, file)?;
         }
-        copy.own(&home)?;
+        copy.own(&home, b"", FileKind::Directory)?;
         rustix::fs::fchmod(&home, Mode::from_raw_mode(mode))?;
         match copy.options.flush && std::mem::take(&mut copy.options.links) {
             true => rustix::fs::syncfs(&home)?,
@@ -195,9 +200,11 @@ pub fn stage_file(
     let (Some(parent), Some(name)) = (path.parent(), path.file_name()) else {
         return Err(Errno::INVAL.into());
     };
-    let what = format!("{}/{}", path_of(below).display(), path.display());
-    let mut copy = Copy { owner, what, options };
+    let whole = [below, b"/", &file.path].concat();
+    let mut copy = Copy { base: below.to_vec(), ..Copy::below(tree, &whole, owner, options) };
+    let mut way = PathBuf::new();
     for part in parent {
+        way.push(part);
         let fresh = match rustix::fs::mkdirat(&directory, part, Mode::RWXU) {
             Ok(()) => true,
             Err(Errno::EXIST) => false,
@@ -205,7 +212,7 @@ pub fn stage_file(
         };
         let next = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
         if fresh {
-            copy.own(&next)?;
+            copy.own(&next, way.as_os_str().as_bytes(), FileKind::Directory)?;
             copy.options.flush(&next)?;
             copy.options.flush(&directory)?;
         }
@@ -223,15 +230,40 @@ pub fn stage_file(
 
 struct Copy<'a, 'b> {
     owner: Owner,
+    /// The directory that is made, or in which something is made, as a path in the tree.
+    base: Vec<u8>,
+    labeller: Labeller,
     /// What is being made, for the list of owners left undone.
     what: String,
     options: &'a mut StagingOptions<'b>,
 }
 
-impl Copy<'_, '_> {
-    fn own(&mut self, descriptor: &OwnedFd) -> std::io::Result<()> {
+impl<'a, 'b> Copy<'a, 'b> {
+    fn below(tree: &Tree, path: &[u8], owner: Owner, options: &'a mut StagingOptions<'b>) -> Self {
+        let labeller = Labeller::below(tree, path);
+        for note in labeller.notes() {
+            if !options.notes.contains(&note) {
+                options.notes.push(note);
+            }
+        }
+        let what = path_of(path).display().to_string();
+        Copy { owner, base: path.to_vec(), labeller, what, options }
+    }
+
+    /// Gives something its owner, and the label that belongs at a path below.
+    fn own(&mut self, made: &OwnedFd, path: &[u8], kind: FileKind) -> std::io::Result<()> {
         let (uid, gid) = ids(self.owner);
-        self.options.note(&self.what, self.owner, rustix::fs::fchown(descriptor, uid, gid))
+        let flags = AtFlags::EMPTY_PATH;
+        let owned = rustix::fs::chownat(made, "", uid, gid, flags);
+        self.options.note(&self.what, self.owner, owned)?;
+        if self.labeller.sets_nothing() {
+            return Ok(());
+        }
+        let path = match path {
+            b"" => self.base.clone(),
+            path => [&self.base[..], b"/", path.strip_prefix(b"/").unwrap_or(path)].concat(),
+        };
+        Ok(self.labeller.set(made, (&path, kind), &self.what, self.options.undone)?)
     }
 
     /// Puts a file into a home that is being made.
@@ -241,8 +273,9 @@ impl Copy<'_, '_> {
         }
         let path = path_of(&file.path);
         let mut directory = home.try_clone()?;
-        let mut on_the_way = Vec::new();
+        let (mut on_the_way, mut way) = (Vec::new(), PathBuf::new());
         for part in path.parent().into_iter().flatten() {
+            way.push(part);
             match rustix::fs::mkdirat(&directory, part, Mode::RWXU) {
                 Ok(()) | Err(Errno::EXIST) => {}
                 Err(error) => return Err(error.into()),
@@ -250,7 +283,7 @@ impl Copy<'_, '_> {
             let next = rustix::fs::openat(&directory, part, DIRECTORY, Mode::empty())?;
             // The SSH server trusts no directory that others can write.
             rustix::fs::fchmod(&next, Mode::RWXU)?;
-            self.own(&next)?;
+            self.own(&next, way.as_os_str().as_bytes(), FileKind::Directory)?;
             on_the_way.push(std::mem::replace(&mut directory, next));
         }
         let name = path.file_name().ok_or(Errno::INVAL)?;
@@ -266,7 +299,7 @@ impl Copy<'_, '_> {
     }
 
     fn fill(&mut self, descriptor: &OwnedFd, file: &NewFile) -> std::io::Result<()> {
-        self.own(descriptor)?;
+        self.own(descriptor, &file.path, FileKind::File)?;
         write_all(descriptor, &file.contents)?;
         rustix::fs::fchmod(descriptor, Mode::from_raw_mode(file.mode))?;
         Ok(self.options.flush(descriptor)?)
@@ -294,7 +327,7 @@ impl Visitor for FromSkeleton<'_, '_, '_> {
             FileType::RegularFile => {
                 let source = open_met(at)?;
                 let target = rustix::fs::openat(to, at.name, NEW_FILE, PRIVATE_FILE)?;
-                self.copy.own(&target)?;
+                self.copy.own(&target, at.path, FileKind::File)?;
                 let size = at.stat.st_size.cast_unsigned();
                 copy_contents(&source, &target, size, &mut Vec::new(), &|_| {})?;
                 rustix::fs::fchmod(&target, mode_of_copy(at))?;
@@ -303,11 +336,10 @@ impl Visitor for FromSkeleton<'_, '_, '_> {
             FileType::Symlink => {
                 let target = rustix::fs::readlinkat(at.parent, at.name, Vec::new())?;
                 rustix::fs::symlinkat(&target, to, at.name)?;
-                let Copy { owner, what, options } = &mut *self.copy;
-                options.links = true;
-                let (uid, gid) = ids(*owner);
-                let own = rustix::fs::chownat(to, at.name, uid, gid, AtFlags::SYMLINK_NOFOLLOW);
-                options.note(what, *owner, own)
+                self.copy.options.links = true;
+                let flags = OFlags::PATH | OFlags::NOFOLLOW | OFlags::CLOEXEC;
+                let made = rustix::fs::openat(to, at.name, flags, Mode::empty())?;
+                self.copy.own(&made, at.path, FileKind::Link)
             }
             // Planning looked for these; something was put there since.
             _ => Err(Errno::INVAL.into()),
@@ -322,7 +354,7 @@ impl Visitor for FromSkeleton<'_, '_, '_> {
 
     fn leave(&mut self, at: &At<'_>, _: BorrowedFd<'_>) -> std::io::Result<()> {
         let made = self.target.up()?;
-        self.copy.own(&made)?;
+        self.copy.own(&made, at.path, FileKind::Directory)?;
         rustix::fs::fchmod(&made, mode_of_copy(at))?;
         Ok(self.copy.options.flush(&made)?)
     }

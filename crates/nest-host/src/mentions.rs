@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, HashMap};
 
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::sudo::{Named, Sudoers};
-use nest_core::surroundings::{FileKind, Mention};
-use rustix::fs::{FileType, OFlags};
+use nest_core::surroundings::Mention;
+use nest_core::value::FileKind;
+use rustix::fs::OFlags;
 use rustix::io::Errno;
 
 use crate::state::{Notices, PassedOver};
@@ -28,7 +29,7 @@ const LIMITS: (&str, &str) = ("etc/security/limits.conf", "etc/security/limits.d
 /// Every word on a line that may grant something, and where it stands.
 pub(crate) fn granted(tree: &Tree, notices: &Notices) -> HashMap<BString, Vec<Mention>> {
     let mut granted: HashMap<BString, Vec<Mention>> = HashMap::new();
-    let below = GRANTING_DIRECTORIES.iter().flat_map(|directory| files_in(tree, directory));
+    let below = GRANTING_DIRECTORIES.iter().flat_map(|directory| tree.files_in(directory));
     for file in GRANTING.map(str::to_owned).into_iter().chain(below) {
         let Some(text) = read(tree, &file, notices) else { continue };
         for (at, line) in said(&text) {
@@ -81,7 +82,7 @@ pub(crate) fn names_granted(
         add(&name, &here.file, here.line);
     }
     for directory in CRONTABS {
-        for file in files_in(tree, directory) {
+        for file in tree.files_in(directory) {
             let name = file.rsplit('/').next().unwrap_or_default();
             add(name.as_bytes(), &file, 0);
         }
@@ -91,7 +92,7 @@ pub(crate) fn names_granted(
 
 /// A file, and those of the directory that goes with it.
 fn one_and(tree: &Tree, (file, directory): (&str, &str)) -> Vec<String> {
-    std::iter::once(file.to_owned()).chain(files_in(tree, directory)).collect()
+    std::iter::once(file.to_owned()).chain(tree.files_in(directory)).collect()
 }
 
 /// As whom the lines of the system's crontabs run.
@@ -111,9 +112,9 @@ fn run_by_crontabs(tree: &Tree, notices: &Notices) -> Vec<(BString, Mention)> {
 fn units(tree: &Tree) -> Vec<String> {
     let mut files = Vec::new();
     for directory in UNITS {
-        files.extend(files_in(tree, directory));
-        let below = directories_in(tree, directory).into_iter().filter(|one| one.ends_with(".d"));
-        files.extend(below.flat_map(|one| files_in(tree, &one)));
+        files.extend(tree.files_in(directory));
+        let below = tree.directories_in(directory).into_iter().filter(|one| one.ends_with(".d"));
+        files.extend(below.flat_map(|one| tree.files_in(&one)));
     }
     files
 }
@@ -164,7 +165,7 @@ pub(crate) fn sudoers_is_known(tree: &Tree) -> Result<(), String> {
         Ok(_) | Err(Errno::NOENT) => {}
         Err(error) => return Err(format!("{BELOW} can't be looked through: {}", why(error))),
     }
-    for file in std::iter::once("etc/sudoers".to_owned()).chain(files_in(tree, BELOW)) {
+    for file in std::iter::once("etc/sudoers".to_owned()).chain(tree.files_in(BELOW)) {
         match read_configuration(tree, &file) {
             Ok(_) => {}
             Err(unreadable) if unreadable.is_missing() => {}
@@ -201,7 +202,7 @@ pub(crate) fn of_group(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Menti
     let percent = [b"%", name.as_bytes()].concat();
     let of_sudoers = |line: &[u8]| line.contains_str(&percent);
     place.in_file("etc/sudoers", &mut mentions, of_sudoers);
-    for file in files_in(tree, "etc/sudoers.d") {
+    for file in tree.files_in("etc/sudoers.d") {
         place.in_file(&file, &mut mentions, of_sudoers);
     }
     let of_sshd = |line: &[u8]| line.to_ascii_lowercase().contains_str("group");
@@ -218,7 +219,7 @@ pub(crate) fn of_group(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Menti
             |line: &[u8]| line.starts_with(b"Group=") || line.starts_with(b"SupplementaryGroups=");
         place.in_file(&file, &mut mentions, of_unit);
     }
-    for file in DEVICE_RULES.iter().flat_map(|directory| files_in(tree, directory)) {
+    for file in DEVICE_RULES.iter().flat_map(|directory| tree.files_in(directory)) {
         place.in_file(&file, &mut mentions, |line| line.contains_str("GROUP"));
     }
     mentions
@@ -297,26 +298,6 @@ fn words(line: &[u8]) -> impl Iterator<Item = &[u8]> {
     line.split(|byte| {
         !(byte.is_ascii_alphanumeric() || matches!(byte, b'_' | b'-' | b'.') || *byte >= 0x80)
     })
-}
-
-/// The paths of what is in a directory, sorted; hidden files are left out.
-pub(crate) fn files_in(tree: &Tree, directory: &str) -> Vec<String> {
-    entries_of(tree, directory, |kind| kind != FileType::Directory)
-}
-
-fn directories_in(tree: &Tree, directory: &str) -> Vec<String> {
-    entries_of(tree, directory, |kind| kind == FileType::Directory)
-}
-
-fn entries_of(tree: &Tree, directory: &str, counts: impl Fn(FileType) -> bool) -> Vec<String> {
-    let entries = tree.entries(directory).unwrap_or_default();
-    let mut files: Vec<String> = entries
-        .into_iter()
-        .filter(|(name, kind)| counts(*kind) && !name.starts_with(b"."))
-        .map(|(name, _)| format!("{directory}/{}", String::from_utf8_lossy(&name)))
-        .collect();
-    files.sort();
-    files
 }
 
 #[cfg(test)]

@@ -1,7 +1,7 @@
 //! Places on the tree, by handles, and the names that things wait under.
 
 use std::ffi::{OsStr, OsString};
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsRawFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 
 use nest_core::value::TreePath;
@@ -133,4 +133,8 @@ pub(crate) fn escaped(path: impl AsRef<OsStr>) -> Escaped {
 /// A path that was reached from the root of the tree.
 pub(crate) fn tree_path(path: impl AsRef<OsStr>) -> TreePath {
     TreePath::judged(path.as_ref().as_bytes())
+}
+/// The path by which the kernel reaches an opened file, be it opened for its path alone.
+pub(crate) fn by_handle(handle: BorrowedFd<'_>) -> Vec<u8> {
+    format!("/proc/self/fd/{}", handle.as_raw_fd()).into_bytes()
 }

@@ -14,7 +14,6 @@ use rusqlite::{Connection, OpenFlags};
 use rustix::fs::SeekFrom;
 use rustix::io::Errno;
 
-use crate::mentions::files_in;
 use crate::tree::Tree;
 use crate::untrusted;
 
@@ -198,7 +197,7 @@ fn read_database(file: &OwnedFd, query: &str, visits: &mut Visits) -> rusqlite::
 
 /// The sessions that are open: by their files where there are such, else by the log.
 fn present(tree: &Tree, today: Day) -> Vec<Presence> {
-    let sessions = files_in(tree, SESSIONS);
+    let sessions = tree.files_in(SESSIONS);
     let mut all: Vec<Presence> = sessions
         .iter()
         .filter(|path| !path.ends_with(".ref"))

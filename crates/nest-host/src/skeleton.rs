@@ -3,7 +3,8 @@
 use std::os::fd::{BorrowedFd, OwnedFd};
 
 use bstr::{BStr, BString, ByteSlice};
-use nest_core::surroundings::{FileKind, Skeleton, SkeletonFault};
+use nest_core::surroundings::{Skeleton, SkeletonFault};
+use nest_core::value::FileKind;
 use rustix::fs::OFlags;
 use rustix::io::Errno;
 

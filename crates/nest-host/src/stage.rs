@@ -7,14 +7,17 @@ use std::os::fd::{AsFd, OwnedFd};
 use nest_core::change::TextEdit;
 use nest_core::ownership::Owner;
 use nest_core::table::{File, Piece, Rewrite};
+use nest_core::value::FileKind;
 use rustix::fs::{Gid, Mode, OFlags, Stat, Uid, XattrFlags};
 use rustix::io::Errno;
 
 use crate::digest::{digest_of_file, in_hexadecimal};
+use crate::labels::Labeller;
 use crate::place::{NEW, Place};
 use crate::read::{LARGE, PIECE};
 use crate::store::Original;
 use crate::tree::{Located, Tree};
+use crate::undone::Undone;
 use crate::untrusted;
 
 /// A new version of a file, beside the old one under a name of its own, flushed.
@@ -31,7 +34,7 @@ pub struct Staged {
     /// How long it is, in bytes.
     pub size: u64,
     /// Owners and attributes that could not be set, in words.
-    pub left_undone: Vec<String>,
+    pub left_undone: Vec<Undone>,
 }
 
 /// Writes the new version of a file. Owner, mode and extended attributes are
@@ -64,7 +67,13 @@ pub fn stage(
     let mut staged = Staged { file, located, name, digest, size, left_undone };
     let like = original.map(|original| (&original.descriptor, &original.stat));
     let outfit = Outfit { name: file.path(), secret: file.is_secret(), like };
+    let path = std::os::unix::ffi::OsStrExt::as_bytes(staged.located.path.as_os_str());
+    let labeller = Labeller::below(tree, path);
     let filled = dress(&descriptor, &outfit, tree.is_live(), &mut staged.left_undone)
+        .and_then(|()| {
+            let at = (path, FileKind::File);
+            Ok(labeller.set(&descriptor, at, file.path(), &mut staged.left_undone)?)
+        })
         .and_then(|()| fill(&descriptor, original, rewrite));
     match filled {
         Ok(digest) => {
@@ -103,7 +112,7 @@ pub struct StagedText {
 pub fn stage_text(
     tree: &Tree,
     edit: &TextEdit,
-    left_undone: &mut Vec<String>,
+    left_undone: &mut Vec<Undone>,
 ) -> std::io::Result<StagedText> {
     let place = Place::of(tree, &edit.path)?;
     let old = match untrusted::open_entry(&place.directory, &place.name) {
@@ -143,6 +152,11 @@ pub fn stage_text(
             Some(_) => Ok(()),
             None => give(&descriptor, edit, live, left_undone),
         })
+        .and_then(|()| {
+            let at = (&edit.path[..], FileKind::File);
+            let labeller = Labeller::below(tree, &edit.path);
+            Ok(labeller.set(&descriptor, at, &edit.path.to_string(), left_undone)?)
+        })
         .and_then(|()| crate::stage::write_all(&descriptor, &new))
         .and_then(|()| Ok(rustix::fs::fsync(&descriptor)?));
     if let Err(error) = filled {
@@ -158,14 +172,15 @@ fn give(
     descriptor: &OwnedFd,
     edit: &TextEdit,
     live: bool,
-    left_undone: &mut Vec<String>,
+    left_undone: &mut Vec<Undone>,
 ) -> std::io::Result<()> {
     let Owner { uid, gid } = edit.owner;
     let (uid, gid) = (Uid::from_raw(uid.0), Gid::from_raw(gid.0));
     match rustix::fs::fchown(descriptor, Some(uid), Some(gid)) {
         Ok(()) => {}
         Err(Errno::PERM | Errno::INVAL) if !live => {
-            left_undone.push(format!("{}: owner {}:{}", edit.path, uid.as_raw(), gid.as_raw()));
+            let what = format!("{}: owner {}:{}", edit.path, uid.as_raw(), gid.as_raw());
+            left_undone.push(Undone::Right(what));
         }
         Err(error) => return Err(error.into()),
     }
@@ -187,7 +202,7 @@ fn dress(
     descriptor: &OwnedFd,
     outfit: &Outfit<'_>,
     live: bool,
-    left_undone: &mut Vec<String>,
+    left_undone: &mut Vec<Undone>,
 ) -> std::io::Result<()> {
     let Outfit { name, secret, like } = outfit;
     let Some((like, stat)) = like else {
@@ -201,7 +216,7 @@ fn dress(
         match rustix::fs::fchown(descriptor, Some(Uid::from_raw(uid)), Some(Gid::from_raw(gid))) {
             Ok(()) => {}
             Err(Errno::PERM | Errno::INVAL) if !live => {
-                left_undone.push(format!("{name}: owner {uid}:{gid}"));
+                left_undone.push(Undone::Right(format!("{name}: owner {uid}:{gid}")));
                 if *secret {
                     mode = Mode::RUSR | Mode::WUSR;
                 }
@@ -220,7 +235,7 @@ fn copy_attributes(
     from: &OwnedFd,
     to: &OwnedFd,
     path: &str,
-    left_undone: &mut Vec<String>,
+    left_undone: &mut Vec<Undone>,
 ) -> std::io::Result<()> {
     let mut names = vec![0; 65536];
     let length = match rustix::fs::flistxattr(from, &mut names[..]) {
@@ -236,9 +251,12 @@ fn copy_attributes(
         let length = rustix::fs::fgetxattr(from, name, &mut value[..])?;
         match rustix::fs::fsetxattr(to, name, &value[..length], XattrFlags::empty()) {
             Ok(()) => {}
-            Err(Errno::PERM | Errno::NOTSUP) => {
-                let name = String::from_utf8_lossy(name);
-                left_undone.push(format!("{path}: attribute {name}"));
+            Err(error @ (Errno::PERM | Errno::NOTSUP)) => {
+                let what = format!("{path}: attribute {}", String::from_utf8_lossy(name));
+                left_undone.push(match error {
+                    Errno::PERM => Undone::Right(what),
+                    _ => Undone::FileSystem(what),
+                });
             }
             Err(error) => return Err(error.into()),
         }

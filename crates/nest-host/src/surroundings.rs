@@ -14,6 +14,7 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::configuration::ConfigFiles;
+use nest_core::labels::Labels;
 use nest_core::last_seen::{LastSeen, Presence};
 use nest_core::ownership::Reown;
 use nest_core::retired::RetiredAccount;
@@ -21,18 +22,20 @@ use nest_core::retired_ids::RetiredIds;
 use nest_core::ssh::SshServer;
 use nest_core::sudo::Sudoers;
 use nest_core::surroundings::{
-    Carried, Elsewhere, Facts, FileKind, Inventory, KeyFile, Mention, Origin, Process, Program,
-    Site, Skeleton, SkeletonFault, Surroundings, Survey,
+    Carried, Elsewhere, Facts, Inventory, KeyFile, Mention, Origin, Process, Program, Site,
+    Skeleton, SkeletonFault, Surroundings, Survey,
 };
 use nest_core::suspended::Suspended;
 use nest_core::table::File;
-use nest_core::value::{Day, Gid, IdSpan, IdSpans, TreePath, Uid};
+use nest_core::value::{Day, FileKind, Gid, IdSpan, IdSpans, TreePath, Uid};
 use nest_core::windows::{Moment, Windows};
 use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
 
 use crate::changes::LeftBehind;
+use crate::configuration::{self, Files};
+use crate::labels::Carrying;
 use crate::mounts::Mounts;
 use crate::place::{Place, is_private};
 use crate::sign_in_logs::SignInLogs;
@@ -62,7 +65,8 @@ pub struct World<'t> {
     earlier: Option<&'t reown::Earlier>,
     /// The uids that something runs under.
     running: OnceLock<HashSet<Uid>>,
-    files: ssh::Files<'t>,
+    files: Files<'t>,
+    carrying: Carrying<'t>,
     host: OnceLock<BString>,
     ssh: OnceLock<SshServer>,
     windows: OnceLock<Windows>,
@@ -94,7 +98,8 @@ impl<'t> World<'t> {
             mounts: OnceLock::new(),
             earlier: None,
             running: OnceLock::new(),
-            files: ssh::Files(tree),
+            files: Files(tree),
+            carrying: Carrying(tree),
             host: OnceLock::new(),
             ssh: OnceLock::new(),
             windows: OnceLock::new(),
@@ -156,13 +161,22 @@ impl<'t> World<'t> {
         self.sign_in_logs.get_or_init(|| SignInLogs::read(self.tree, today))
     }
 
+    /// Says that nobody asks the name services, where they would know somebody.
+    fn tell_that_nobody_is_asked(&self) {
+        if let Origin::Others(others) = self.origin() {
+            let fault = "can't be asked by a static build".to_owned();
+            let path = format!("what {others} knows of users and groups");
+            self.notices().note([PassedOver { path, fault }]);
+        }
+    }
+
     fn notices(&self) -> &Notices {
         self.notices.unwrap_or(&self.own_notices)
     }
 
     /// A file of configuration; `None` where there is none.
     fn configuration(&self, path: &str) -> Result<Option<Vec<u8>>, String> {
-        match untrusted::read_configuration(self.tree, path) {
+        match configuration::read(self.tree, Path::new(path)) {
             Ok(text) => Ok(Some(text)),
             Err(unreadable) if unreadable.is_missing() => Ok(None),
             Err(unreadable) => {
@@ -282,8 +296,12 @@ impl Surroundings for World<'_> {
         self.host.get_or_init(|| host_name(self.tree)).as_bstr()
     }
 
+    fn labels(&self) -> &dyn Labels {
+        &self.carrying
+    }
+
     fn ssh(&self) -> &SshServer {
-        self.ssh.get_or_init(|| SshServer::read(&ssh::Files(self.tree)))
+        self.ssh.get_or_init(|| SshServer::read(&Files(self.tree)))
     }
 
     fn windows(&self) -> &Windows {
@@ -299,11 +317,14 @@ impl Surroundings for World<'_> {
     }
 
     fn has_services(&self) -> bool {
-        self.is_live()
+        if self.is_live() && !CAN_ASK_SERVICES {
+            self.tell_that_nobody_is_asked();
+        }
+        self.is_live() && CAN_ASK_SERVICES
     }
 
     fn service_user_by_uid(&self, uid: Uid) -> Result<Option<BString>, String> {
-        if !self.is_live() {
+        if !self.has_services() {
             return Ok(None);
         }
         let found = nix::unistd::User::from_uid(uid.0.into()).map_err(why)?;
@@ -311,7 +332,7 @@ impl Surroundings for World<'_> {
     }
 
     fn service_group_by_gid(&self, gid: Gid) -> Result<Option<BString>, String> {
-        if !self.is_live() {
+        if !self.has_services() {
             return Ok(None);
         }
         let found = nix::unistd::Group::from_gid(gid.0.into()).map_err(why)?;
@@ -320,7 +341,7 @@ impl Surroundings for World<'_> {
 
     fn service_knows_user(&self, name: &BStr) -> Result<bool, String> {
         match name.to_str() {
-            Ok(name) if self.is_live() => {
+            Ok(name) if self.has_services() => {
                 nix::unistd::User::from_name(name).map(|found| found.is_some()).map_err(why)
             }
             _ => Ok(false),
@@ -329,7 +350,7 @@ impl Surroundings for World<'_> {
 
     fn service_knows_group(&self, name: &BStr) -> Result<bool, String> {
         match name.to_str() {
-            Ok(name) if self.is_live() => {
+            Ok(name) if self.has_services() => {
                 nix::unistd::Group::from_name(name).map(|found| found.is_some()).map_err(why)
             }
             _ => Ok(false),
@@ -540,7 +561,7 @@ impl Surroundings for World<'_> {
             going_on.push("lingering services".to_owned());
         }
         for directory in ["var/spool/cron/atjobs", "var/spool/at"] {
-            let jobs = mentions::files_in(self.tree, directory).into_iter();
+            let jobs = self.tree.files_in(directory).into_iter();
             let of_user = |job: &String| {
                 self.tree.stat(job).is_ok_and(|stat| {
                     stat.st_uid == uid.0 && FileType::from_raw_mode(stat.st_mode).is_file()
@@ -586,6 +607,10 @@ impl Surroundings for World<'_> {
         self.seen.mentions(name, || mentions::granted(self.tree, self.notices()))
     }
 }
+
+/// Whether this build can ask the system's name services: their modules are loaded when they are
+/// asked, and a static program loads none. It goes by what `nsswitch.conf` says then.
+pub const CAN_ASK_SERVICES: bool = !cfg!(target_feature = "crt-static");
 
 /// The names of all that is in a directory; nothing where there may be more than it lists, as
 /// on file systems that mount what is asked for, or that take several names for the same.

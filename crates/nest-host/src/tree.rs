@@ -6,8 +6,10 @@ use std::ffi::{OsStr, OsString};
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::{OsStrExt, OsStringExt};
 use std::path::{Component, Path, PathBuf};
+use std::sync::{Arc, OnceLock};
 
-use nest_core::surroundings::FileKind;
+use nest_core::labels::FileContexts;
+use nest_core::value::FileKind;
 use rustix::fs::{AtFlags, Dir, FileType, Mode, OFlags, ResolveFlags, Stat};
 use rustix::io::{Errno, Result};
 
@@ -23,6 +25,18 @@ pub struct Tree {
     root: OwnedFd,
     path: PathBuf,
     live: bool,
+    labels: OnceLock<FoundLabels>,
+}
+
+/// What is known of the security labels of a tree.
+#[derive(Debug, Default)]
+pub(crate) struct FoundLabels {
+    /// Which label belongs to which path; nothing where the tree does not say.
+    pub contexts: Option<Arc<FileContexts>>,
+    /// Whether what a label forbids is refused, as the settings have it.
+    pub enforcing: bool,
+    /// Why there are none, although there should be.
+    pub fault: Option<String>,
 }
 
 /// Why a tree can't be opened.
@@ -73,7 +87,7 @@ impl Tree {
             (Ok(ours), Ok(real)) => (ours.st_dev, ours.st_ino) == (real.st_dev, real.st_ino),
             _ => false,
         };
-        Ok(Tree { root, path: path.to_owned(), live })
+        Ok(Tree { root, path: path.to_owned(), live, labels: OnceLock::new() })
     }
 
     /// Whether the tree is the running system itself.
@@ -84,6 +98,11 @@ impl Tree {
     /// The path the tree was opened by.
     pub fn path(&self) -> &Path {
         &self.path
+    }
+
+    /// What is known of its security labels, which is looked up once.
+    pub(crate) fn found_labels(&self, find: impl FnOnce() -> FoundLabels) -> &FoundLabels {
+        self.labels.get_or_init(find)
     }
 
     /// The root directory.
@@ -115,6 +134,25 @@ impl Tree {
     /// The system's, where it can't be read to its end.
     pub fn entries(&self, path: impl AsRef<Path>) -> Result<Vec<(Vec<u8>, FileType)>> {
         entries_of(&self.open_file(path, OFlags::RDONLY | OFlags::DIRECTORY)?)
+    }
+
+    /// The paths of the files in a directory, sorted; hidden ones are left out.
+    pub(crate) fn files_in(&self, directory: &str) -> Vec<String> {
+        self.names_in(directory, |kind| kind != FileType::Directory)
+    }
+
+    /// The paths of the directories in a directory, sorted; hidden ones are left out.
+    pub(crate) fn directories_in(&self, directory: &str) -> Vec<String> {
+        self.names_in(directory, |kind| kind == FileType::Directory)
+    }
+
+    fn names_in(&self, directory: &str, counts: impl Fn(FileType) -> bool) -> Vec<String> {
+        let entries = self.entries(directory).unwrap_or_default().into_iter();
+        let counting = entries.filter(|(name, kind)| counts(*kind) && !name.starts_with(b"."));
+        let path = |name: &[u8]| format!("{directory}/{}", String::from_utf8_lossy(name));
+        let mut names: Vec<String> = counting.map(|(name, _)| path(&name)).collect();
+        names.sort();
+        names
     }
 
     /// Opens a directory whose path must not go through any link.
@@ -168,6 +206,26 @@ impl Tree {
             }
         };
         rustix::fs::openat(&directory, &name, flags | OFlags::NOFOLLOW, Mode::empty())
+    }
+
+    /// Where a directory really is that is reached by a link which only the owner of the tree
+    /// can have made: as `/var/mail`, where mail is in `/var/spool/mail`. Nothing where it is
+    /// reached without one, or by one of somebody else's.
+    pub fn behind_own_link(&self, directory: &Path) -> Option<PathBuf> {
+        let (parent, name) = (directory.parent()?, directory.file_name()?);
+        let parent = self.open_directory_strictly(parent).ok()?;
+        let owner = rustix::fs::fstat(&self.root).ok()?.st_uid;
+        let (holds, link) = (
+            rustix::fs::fstat(&parent).ok()?,
+            rustix::fs::statat(&parent, name, AtFlags::SYMLINK_NOFOLLOW).ok()?,
+        );
+        let is_link = FileType::from_raw_mode(link.st_mode) == FileType::Symlink;
+        let own = holds.st_uid == owner && link.st_uid == owner && holds.st_mode & 0o022 == 0;
+        if !is_link || !own {
+            return None;
+        }
+        let real = Path::new("/").join(self.locate(directory).ok()?.path);
+        self.open_directory_strictly(&real).is_ok().then_some(real)
     }
 
     /// Follows every link of a path inside the tree, the last one included, by

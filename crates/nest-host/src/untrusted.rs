@@ -8,8 +8,7 @@ use std::io::Read;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::Path;
 
-use nest_core::surroundings::FileKind;
-use nest_core::value::{bytes_in_words, is_component};
+use nest_core::value::{FileKind, bytes_in_words, is_component};
 use rustix::fs::{Mode, OFlags, ResolveFlags, Stat};
 use rustix::io::Errno;
 

@@ -25,7 +25,7 @@ use crate::tree::{DIRECTORY, Tree, path_of};
 
 pub use descent::{At, Visitor, descend, descend_into};
 pub use ladder::Ladder;
-pub(crate) use ladder::split_last;
+pub(crate) use ladder::{common_prefix, split_last};
 pub use met::{Met, Reach, Status, Tell};
 
 /// So many entries of a directory are looked at in one go: those of a directory

@@ -1,6 +1,8 @@
 //! A home whose owner swaps directories for links while it is walked, copied,
 //! re-owned and removed: nothing outside is ever touched.
 
+mod passed_over;
+
 use std::ffi::OsStr;
 use std::os::unix::fs::{MetadataExt, chown, symlink};
 use std::path::{Path, PathBuf};
@@ -28,7 +30,7 @@ impl Stage {
     /// what is in either carries the old number.
     fn set() -> Option<Self> {
         if !rustix::process::geteuid().is_root() {
-            eprintln!("PASSED OVER: a hostile home needs root");
+            passed_over::passed_over("a hostile home", "root");
             return None;
         }
         let folder = tempfile::tempdir().unwrap();

@@ -35,7 +35,7 @@ pub struct Check {
     #[arg(long, value_name = "RULE,…", value_delimiter = ',')]
     skip: Vec<String>,
     /// From which severity on findings make the status 1.
-    #[arg(long, value_enum, default_value = "error")]
+    #[arg(long, value_enum, value_name = "error|warning|note", default_value = "error")]
     fail_on: Level,
     /// Look at the account files only, not at homes.
     #[arg(long)]
@@ -298,9 +298,9 @@ impl Check {
     fn show(&self, global: &Global, checked: &Checked) {
         let Checked { report, files, since, .. } = checked;
         match global.format {
-            Format::Sarif => view::print_json(&sarif::to_sarif(&[(global, report)])),
+            Format::Sarif => view::print_foreign_json(&sarif::to_sarif(&[(global, report)])),
             Format::Text if self.accepted => findings::print_accepted(global, &report.accepted),
-            Format::Json => view::print_json(&document(global, checked)),
+            Format::Json => view::print_json("findings", &document(global, checked)),
             Format::Text if global.quiet => {}
             Format::Text | Format::Toml => {
                 if let Some(since) = since {
@@ -345,7 +345,9 @@ impl Check {
             });
             match (checked, global.format) {
                 (Ok(checked), Format::Sarif) => reports.push((*of, &checked.report)),
-                (Ok(checked), Format::Json) => view::print_json_line(&document(of, checked)),
+                (Ok(checked), Format::Json) => {
+                    view::print_json_line("findings", &document(of, checked))
+                }
                 (Ok(_), Format::Text) if global.quiet => {}
                 (Ok(checked), Format::Text | Format::Toml) => {
                     view::heading(&tree);
@@ -367,7 +369,7 @@ impl Check {
             }
         }
         if global.format == Format::Sarif {
-            view::print_json(&sarif::to_sarif(&reports));
+            view::print_foreign_json(&sarif::to_sarif(&reports));
         }
         status
     }
@@ -431,7 +433,7 @@ fn judge_policy(global: &Global) -> Result {
             .iter()
             .map(|fault| json!({"file": fault.file, "line": fault.line, "message": fault.message}))
             .collect();
-        view::print_json(&json!({"policy": file, "faults": all}));
+        view::print_json("policy-faults", &json!({"policy": file, "faults": all}));
     } else {
         for fault in &faults {
             outln!("{}", visible_line(fault.to_string().as_bytes()));

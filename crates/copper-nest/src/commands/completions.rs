@@ -1,6 +1,6 @@
 //! `completions`.
 
-use clap_complete::env::{Bash, EnvCompleter, Fish, Zsh};
+use clap_complete::env::{EnvCompleter, Fish, Zsh};
 
 use super::{Failure, Global, Result, UNTOUCHED};
 use crate::complete::VARIABLE;
@@ -29,11 +29,46 @@ enum Shell {
     Fish,
 }
 
+/// bash breaks words at `=`, so that an option with its value is three of them: they are put
+/// together for the question, and taken apart for the answer.
+const BASH: &str = r#"
+_copper_nest() {
+    local IFS=$'\013' i index=0 last=0 space=true prefix=
+    local words=("${COMP_WORDS[0]}")
+    for ((i = 1; i < ${#COMP_WORDS[@]}; i++)); do
+        if [[ ${words[last]} == --* && ( ${COMP_WORDS[i]} == = || ${COMP_WORDS[i - 1]} == = ) ]]; then
+            words[last]+=${COMP_WORDS[i]}
+        else
+            words+=("${COMP_WORDS[i]}")
+            last=$((${#words[@]} - 1))
+        fi
+        if ((i == COMP_CWORD)); then index=$last; fi
+    done
+    if [[ ${words[index]} == --*=* ]]; then
+        prefix=${words[index]%%=*}=
+    elif [[ ${COMP_WORDS[COMP_CWORD]} != = ]]; then
+        words[index]=$2
+    fi
+    if compopt +o nospace 2>/dev/null; then space=false; fi
+    COMPREPLY=($(
+        _CLAP_IFS="$IFS" _CLAP_COMPLETE_INDEX="$index" _CLAP_COMPLETE_COMP_TYPE="$COMP_TYPE" \
+            _CLAP_COMPLETE_SPACE="$space" COPPER_NEST_COMPLETE=bash \
+            copper-nest -- "${words[@]}"
+    ))
+    COMPREPLY=("${COMPREPLY[@]#"$prefix"}")
+    if [[ $space == false && ${COMPREPLY-} =~ [=/:]$ ]]; then compopt -o nospace; fi
+}
+complete -o nospace -o bashdefault -o nosort -F _copper_nest copper-nest
+"#;
+
 impl Completions {
     /// Runs the command.
     pub fn run(&self, _: &Global) -> Result {
         let shell: &dyn EnvCompleter = match self.shell {
-            Shell::Bash => &Bash,
+            Shell::Bash => {
+                outln!("{}", BASH.trim_end());
+                return Ok(0);
+            }
             Shell::Zsh => &Zsh,
             Shell::Fish => &Fish,
         };

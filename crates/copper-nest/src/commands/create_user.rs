@@ -1,7 +1,6 @@
 //! `create user`.
 
 use std::ffi::OsString;
-use std::io::IsTerminal;
 use std::path::PathBuf;
 
 use bstr::BString;
@@ -19,6 +18,7 @@ use super::{
     Asks, Even, Failure, Global, Names, REFUSED, Result, Session, USAGE, Window, bytes, listed,
     read_keys, read_ranges, read_uid,
 };
+use crate::prompt;
 use crate::view::visible;
 
 /// Create users: account, private group, home, subordinate ids.
@@ -270,7 +270,7 @@ fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString> {
         }
         return Ok(first.clone());
     }
-    if !(std::io::stdin().is_terminal() && std::io::stderr().is_terminal()) {
+    if !prompt::somebody_is_there() {
         let message = format!(
             "no name was given; {first} would be proposed for {full_name}, and there is no terminal to ask at"
         );
@@ -284,12 +284,10 @@ fn propose(session: &Session<'_>, full_name: &BString) -> Result<BString> {
     if !others.is_empty() {
         errln!("also free: {others}");
     }
-    let asked: Result<String, _> = dialoguer::Input::new()
-        .with_prompt(format!("Login name of {full_name}"))
-        .default(first.to_string())
-        .interact_text();
-    match asked {
-        Ok(name) => Ok(name.trim().into()),
-        Err(_) => Err(Failure::new(REFUSED, "declined", "nobody was created")),
+    let question = format!("Login name of {full_name} [{first}] (^C: nobody is created):");
+    match prompt::line(&question) {
+        Ok(Some(name)) if name.is_empty() => Ok(first.clone()),
+        Ok(Some(name)) => Ok(name.into()),
+        Ok(None) | Err(_) => Err(Failure::new(REFUSED, "declined", "nobody was created")),
     }
 }

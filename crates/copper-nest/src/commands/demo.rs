@@ -3,11 +3,12 @@
 use std::io::ErrorKind;
 use std::os::unix::fs::{PermissionsExt, lchown};
 use std::path::{Path, PathBuf};
-use std::process::Command;
+use std::process::{Command, Stdio};
 
 use include_dir::{Dir, DirEntry, include_dir};
 
 use super::{Color, Failure, Global, REFUSED, Result, UNTOUCHED, USAGE};
+use crate::prompt;
 use crate::view::style;
 
 /// Walk through the commands on the made-up server of Gullhaven Ferries.
@@ -21,12 +22,17 @@ pub struct Demo {
     #[arg(value_name = "DIR")]
     directory: Option<PathBuf>,
     /// Only lay the tree out.
-    #[arg(long)]
+    #[arg(long, conflicts_with = "step")]
     layout_only: bool,
+    /// Wait for Enter between the steps.
+    #[arg(long)]
+    step: bool,
 }
 
 const EXAMPLES: &str = "Examples:
   copper-nest demo
+  copper-nest demo --step
+  copper-nest demo --dry-run
   copper-nest demo /tmp/gullhaven --layout-only";
 
 static TREE: Dir<'_> = include_dir!("$CARGO_MANIFEST_DIR/demo");
@@ -129,11 +135,11 @@ const DAY: &[(&str, &[&str])] = &[
 impl Demo {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        if let Some(option) = global.not_for_demo() {
-            let message = format!(
-                "demo lays out a folder of its own and shows a day's work in it: {option} means \
-                 nothing there"
-            );
+        if global.dry_run {
+            return self.tell();
+        }
+        if self.step && !prompt::somebody_is_there() {
+            let message = "--step waits for Enter, and nobody is at a terminal";
             return Err(Failure::new(USAGE, "usage", message));
         }
         let directory = self.make_directory().map_err(failed)?;
@@ -149,21 +155,27 @@ impl Demo {
         if self.layout_only {
             return Ok(0);
         }
+        outln!(
+            "An administrator's day follows: {} commands on it, each shown before its output. \
+             Nothing outside that folder is touched.",
+            DAY.len()
+        );
         let program = std::env::current_exe().map_err(failed)?;
-        for (story, words) in DAY {
+        for (at, (story, words)) in DAY.iter().enumerate() {
+            if self.step && !is_to_go_on(at).map_err(failed)? {
+                break;
+            }
             outln!("\n{heading}{story}{heading:#}");
             let tree = directory.to_string_lossy();
-            let words: Vec<String> =
-                words.iter().map(|word| word.replace("{tree}", &tree)).collect();
-            let line = shell_words::join(&words);
-            let tree = shell_words::quote(&tree);
-            outln!("{quiet}$ copper-nest --tree {tree} {line}{quiet:#}\n");
+            outln!("{quiet}$ {}{quiet:#}\n", typed(&tree, words));
             crate::output::flush();
             let status = Command::new(&program)
                 .arg("--tree")
                 .arg(&directory)
                 .args(["--color", color(global)])
-                .args(&words)
+                .args(in_tree(&tree, words))
+                // It shows, and asks nothing.
+                .stdin(Stdio::null())
                 .status()
                 .map_err(failed)?;
             if let Some(status) = status.code().filter(|status| *status != 0) {
@@ -171,6 +183,28 @@ impl Demo {
             }
         }
         outln!("\n{heading}The tree is yours to play with:{heading:#} {}", directory.display());
+        Ok(0)
+    }
+
+    /// Tells what the demo would do.
+    fn tell(&self) -> Result {
+        let place = match &self.directory {
+            Some(directory) => directory.to_string_lossy().into_owned(),
+            None => "a new temporary folder".to_owned(),
+        };
+        outln!("The server of Gullhaven Ferries, all made up, would be laid out in {place}.");
+        if self.layout_only {
+            return Ok(0);
+        }
+        let tree = match &self.directory {
+            Some(directory) => directory.to_string_lossy(),
+            None => "FOLDER".into(),
+        };
+        outln!("Then {} commands would be run on it, and on nothing else:\n", DAY.len());
+        let quiet = style::QUIET;
+        for (story, words) in DAY {
+            outln!("  {story}\n    {quiet}{}{quiet:#}", typed(&tree, words));
+        }
         Ok(0)
     }
 
@@ -188,6 +222,24 @@ impl Demo {
             }
         }
     }
+}
+
+/// The words of a step, with the tree's place where it is needed.
+fn in_tree(tree: &str, words: &[&str]) -> Vec<String> {
+    words.iter().map(|word| word.replace("{tree}", tree)).collect()
+}
+
+/// A step as it is typed.
+fn typed(tree: &str, words: &[&str]) -> String {
+    let line = shell_words::join(in_tree(tree, words));
+    format!("copper-nest --tree {} {line}", shell_words::quote(tree))
+}
+
+/// Waits for Enter; whether the day goes on.
+fn is_to_go_on(at: usize) -> std::io::Result<bool> {
+    outln!();
+    let line = prompt::line(&format!("step {} of {}: Enter goes on, q ends:", at + 1, DAY.len()))?;
+    Ok(line.is_some_and(|line| !line.eq_ignore_ascii_case("q")))
 }
 
 fn failed(error: std::io::Error) -> Failure {

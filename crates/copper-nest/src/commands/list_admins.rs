@@ -12,6 +12,7 @@ use nest_core::sign_in::sign_in_of;
 
 use super::{Global, Result, Session};
 use crate::view::admins::{self, Admin, Since};
+use crate::view::columns::Rows;
 use crate::view::{self};
 
 /// List who can become root, and how: by uid 0, by sudo or doas, by a group that amounts
@@ -29,6 +30,8 @@ pub struct ListAdmins {
     /// Write a table for auditors, with the lines themselves.
     #[arg(long = "as", value_enum, value_name = "csv")]
     form: Option<AdminsForm>,
+    #[command(flatten)]
+    rows: Rows,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -44,6 +47,7 @@ enum AdminsForm {
 impl ListAdmins {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        self.rows.require(global, &admins::COLUMNS)?;
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
@@ -76,9 +80,9 @@ impl ListAdmins {
             Some(format!("the group {} administers nothing: {why}", group.name.as_bstr()))
         }));
         match (global.json(), self.form) {
-            (true, _) => view::print_json(&admins::to_json(&listed, &unclear)),
+            (true, _) => view::print_json("admins", &admins::to_json(&listed, &unclear)),
             (false, Some(AdminsForm::Csv)) => admins::print_csv(&listed)?,
-            (false, None) => admins::print(global, &listed),
+            (false, None) => admins::print(global, &self.rows, &listed),
         }
         if !global.json() {
             for line in unclear {

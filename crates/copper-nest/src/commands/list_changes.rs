@@ -9,6 +9,7 @@ use nest_core::value::Day;
 use nest_host::changes::LeftBehind;
 
 use super::{Failure, Global, REFUSED, Result, Session};
+use crate::view::columns::Rows;
 use crate::view::{changes as view, print_json};
 
 /// List what was done, newest first.
@@ -29,6 +30,8 @@ pub struct ListChanges {
     /// Only those by which somebody gained or lost access, and who did.
     #[arg(long)]
     access: bool,
+    #[command(flatten)]
+    rows: Rows,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -40,6 +43,10 @@ const EXAMPLES: &str = "Examples:
 impl ListChanges {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        match self.access {
+            true => self.rows.require(global, &view::ACCESS)?,
+            false => self.rows.require(global, &view::COLUMNS)?,
+        }
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let since = self.since.as_ref().map(|text| Day::parse(text, session.today));
@@ -80,9 +87,9 @@ impl ListChanges {
             access: self.access,
         };
         if global.json() {
-            print_json(&view::to_json(global, &shown));
-        } else if !global.quiet {
-            view::print(global, &shown);
+            print_json("changes", &view::to_json(global, &shown));
+        } else {
+            view::print(global, &self.rows, &shown);
         }
         Ok(0)
     }

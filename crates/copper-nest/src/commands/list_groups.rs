@@ -7,8 +7,10 @@ use bstr::BStr;
 use clap::ValueEnum;
 use nest_core::group_account::{GroupIndex, GroupKind};
 use nest_core::table::File;
+use serde_json::json;
 
 use super::{Global, Result, Session, show_user};
+use crate::view::columns::Rows;
 use crate::view::{self, groups};
 
 /// List groups, with both kinds of member: listed ones, and users whose primary
@@ -22,7 +24,7 @@ use crate::view::{self, groups};
 pub struct ListGroups {
     /// Which groups: with a gid of the people's or of the services', or the private
     /// groups of users.
-    #[arg(long, value_enum, default_value = "all")]
+    #[arg(long, value_enum, value_name = "people|services|private|all", default_value = "all")]
     kind: GroupKindChoice,
     /// Only those that a user is in, listed or by primary group.
     #[arg(long, value_name = "USER")]
@@ -33,6 +35,8 @@ pub struct ListGroups {
     /// Only those with a password.
     #[arg(long)]
     with_password: bool,
+    #[command(flatten)]
+    rows: Rows,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -50,6 +54,7 @@ enum GroupKindChoice {
 impl ListGroups {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        self.rows.require(global, &groups::COLUMNS)?;
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
@@ -85,9 +90,10 @@ impl ListGroups {
             .filter(|group| !self.with_password || group.has_password == Some(true))
             .collect();
         if global.json() {
-            view::print_json(&listed.iter().map(groups::to_json).collect::<Vec<_>>());
+            let all: Vec<_> = listed.iter().map(groups::to_json).collect();
+            view::print_json("groups", &json!({"groups": all}));
         } else {
-            groups::print_list(global, &listed, book.groups.records().count());
+            groups::print_list(global, &self.rows, &listed, book.groups.records().count());
         }
         session.tell_unread(&loaded, &[File::Group]);
         Ok(0)

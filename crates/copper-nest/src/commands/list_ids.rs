@@ -8,6 +8,7 @@ use nest_core::table::File;
 
 use super::show_id::no_answer;
 use super::{Global, Result, Session, bytes, show_user};
+use crate::view::columns::Rows;
 use crate::view::{self, ids};
 
 /// List the numbers as a map: which span is for what, how full it is, and which
@@ -23,6 +24,8 @@ pub struct ListIds {
     /// name and a tab.
     #[arg(long, value_name = "COUNT", value_parser = clap::builder::RangedU64ValueParser::<usize>::new().range(1..=1000))]
     next: Option<usize>,
+    #[command(flatten)]
+    rows: Rows,
 }
 
 const IDS: &str = "Examples:
@@ -33,6 +36,10 @@ const IDS: &str = "Examples:
 impl ListIds {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        match self.next {
+            Some(_) => self.rows.require(global, &ids::NEXT)?,
+            None => self.rows.require(global, &ids::SPANS)?,
+        }
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
@@ -41,17 +48,17 @@ impl ListIds {
         if let Some(count) = self.next {
             let next = next(context, count).map_err(no_answer)?;
             match global.json() {
-                true => view::print_json(&ids::next_to_json(&next)),
-                false => ids::print_next(global, &next),
+                true => view::print_json("next-ids", &ids::next_to_json(&next)),
+                false => ids::print_next(global, &self.rows, &next),
             }
             session.tell_unread(&loaded, &File::ALL);
             return Ok(0);
         }
         let (spans, outside) = (spans(context, ids::PARTS).map_err(no_answer)?, outside(context));
         if global.json() {
-            view::print_json(&ids::spans_to_json(&spans, &outside));
+            view::print_json("ids", &ids::spans_to_json(&spans, &outside));
         } else {
-            ids::print_spans(global, &spans, &outside);
+            ids::print_spans(global, &self.rows, &spans, &outside);
         }
         session.tell_unread(&loaded, &File::ALL);
         Ok(0)
@@ -70,6 +77,8 @@ pub struct ListRanges {
     /// Only those of a user.
     #[arg(long, value_name = "USER")]
     of: Option<OsString>,
+    #[command(flatten)]
+    rows: Rows,
 }
 
 const RANGES: &str = "Examples:
@@ -79,6 +88,7 @@ const RANGES: &str = "Examples:
 impl ListRanges {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        self.rows.require(global, &ids::RANGES)?;
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
@@ -97,9 +107,9 @@ impl ListRanges {
             }
         }
         if global.json() {
-            view::print_json(&ids::ranges_to_json(&all));
+            view::print_json("ranges", &ids::ranges_to_json(&all));
         } else {
-            ids::print_ranges(global, &all);
+            ids::print_ranges(global, &self.rows, &all);
         }
         session.tell_unread(&loaded, &[File::Subuid, File::Subgid]);
         Ok(0)

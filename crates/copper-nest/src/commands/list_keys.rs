@@ -7,8 +7,10 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::{BStr, BString};
 use nest_core::sign_in::keys_found;
 use rayon::prelude::*;
+use serde_json::json;
 
 use super::{Global, Result, Session, show_user};
+use crate::view::columns::Rows;
 use crate::view::{self, keys};
 
 /// List the SSH keys that let somebody in: whose they are, of what kind, and what keeps
@@ -32,6 +34,8 @@ pub struct ListKeys {
     /// Only a key with this fingerprint, or the beginning of it, or with this comment.
     #[arg(long, value_name = "FINGERPRINT|COMMENT")]
     like: Option<String>,
+    #[command(flatten)]
+    rows: Rows,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -42,6 +46,7 @@ const EXAMPLES: &str = "Examples:
 impl ListKeys {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        self.rows.require(global, &keys::COLUMNS)?;
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
@@ -83,9 +88,10 @@ impl ListKeys {
             .filter(|one| self.like.as_ref().is_none_or(|like| one.found.key.is_called(like)))
             .collect();
         if global.json() {
-            view::print_json(&listed.iter().map(keys::to_json).collect::<Vec<_>>());
+            let all: Vec<_> = listed.iter().map(keys::to_json).collect();
+            view::print_json("keys", &json!({"keys": all}));
         } else {
-            keys::print(global, &listed, all);
+            keys::print(global, &self.rows, &listed, all);
         }
         Ok(0)
     }

@@ -1,6 +1,9 @@
 //! `list retired`.
 
+use serde_json::json;
+
 use super::{Failure, Global, REFUSED, Result, Session};
+use crate::view::columns::Rows;
 use crate::view::{self, retired};
 
 /// List deleted users and groups that are kept: until when, and where their homes
@@ -11,7 +14,10 @@ use crate::view::{self, retired};
 /// bytes, day until which it is kept.
 #[derive(Debug, clap::Args)]
 #[command(name = "retired", after_help = EXAMPLES)]
-pub struct ListRetired {}
+pub struct ListRetired {
+    #[command(flatten)]
+    rows: Rows,
+}
 
 const EXAMPLES: &str = "Examples:
   copper-nest list retired
@@ -20,6 +26,7 @@ const EXAMPLES: &str = "Examples:
 impl ListRetired {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        self.rows.require(global, &retired::COLUMNS)?;
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         if session.state.shown().is_none() {
@@ -30,10 +37,10 @@ impl ListRetired {
         let days = session.policy.retired_keep_days;
         if global.json() {
             let all = kept.iter().map(|account| retired::to_json(account, days));
-            view::print_json(&all.collect::<Vec<_>>());
+            view::print_json("retired", &json!({"retired": all.collect::<Vec<_>>()}));
             return Ok(0);
         }
-        retired::print(global, &kept, days, session.today);
+        retired::print(global, &self.rows, &kept, days, session.today);
         Ok(0)
     }
 }

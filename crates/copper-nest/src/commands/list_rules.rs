@@ -1,17 +1,19 @@
 //! `list rules`.
 
-use std::io::IsTerminal;
-
 use nest_core::check::RULES;
 use serde_json::json;
 
 use super::{Global, Result};
-use crate::view::{self, style};
+use crate::view::columns::Rows;
+use crate::view::{self, rules};
 
 /// List the rules of check.
 #[derive(Debug, clap::Args)]
 #[command(name = "rules", after_help = EXAMPLES)]
-pub struct ListRules {}
+pub struct ListRules {
+    #[command(flatten)]
+    rows: Rows,
+}
 
 const EXAMPLES: &str = "Examples:
   copper-nest list rules
@@ -20,32 +22,13 @@ const EXAMPLES: &str = "Examples:
 impl ListRules {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        self.rows.require(global, &rules::COLUMNS)?;
         if global.json() {
             let rules: Vec<_> = RULES.iter().copied().map(super::show_rule::to_json).collect();
-            view::print_json(&json!(rules));
+            view::print_json("rules", &json!({"rules": rules}));
             return Ok(0);
         }
-        if !std::io::stdout().is_terminal() {
-            for rule in RULES.iter() {
-                outln!("{}\t{}\t{}\t{}", rule.name, rule.severity, rule.family, rule.finds);
-            }
-            return Ok(0);
-        }
-        let width = RULES.iter().map(|rule| rule.name.len()).max().unwrap_or(0);
-        let mut family = None;
-        for rule in RULES.iter() {
-            if family != Some(rule.family) {
-                if family.is_some() {
-                    outln!();
-                }
-                family = Some(rule.family);
-                let heading = style::HEADING;
-                outln!("{heading}{}{heading:#}", rule.family);
-            }
-            let color = style::of(rule.severity);
-            let severity = rule.severity.to_string();
-            outln!("  {:width$}   {color}{severity:7}{color:#}   {}", rule.name, rule.finds);
-        }
+        rules::print(global, &self.rows);
         Ok(0)
     }
 }

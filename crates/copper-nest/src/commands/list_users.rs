@@ -11,10 +11,12 @@ use nest_core::powers::Powers;
 use nest_core::sign_in::{keys_found, sign_in_of, window_of};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Group};
+use serde_json::json;
 
 use super::require_shadow;
 use super::{Failure, Global, REFUSED, Result, Session, show_group};
 use crate::cli::whole;
+use crate::view::columns::Rows;
 use crate::view::{self, user, users};
 
 /// List users: people, unless told otherwise.
@@ -27,7 +29,7 @@ use crate::view::{self, user, users};
 #[command(name = "users", after_help = EXAMPLES)]
 pub struct ListUsers {
     /// Which users; all with --admin or --in.
-    #[arg(long, value_enum)]
+    #[arg(long, value_enum, value_name = "people|services|all")]
     kind: Option<UserKindChoice>,
     /// Only administrators of the machine.
     #[arg(long)]
@@ -36,7 +38,7 @@ pub struct ListUsers {
     #[arg(long)]
     suspended: bool,
     /// Only those who can, or can't, sign in now.
-    #[arg(long, value_enum)]
+    #[arg(long, value_enum, value_name = "yes|no")]
     sign_in: Option<YesOrNo>,
     /// Only those whose account expires within so many days, or has expired.
     #[arg(long, value_name = "DAYS", value_parser = whole::<u32>)]
@@ -47,6 +49,8 @@ pub struct ListUsers {
     /// Only members of a group, listed or by primary group.
     #[arg(long = "in", value_name = "GROUP")]
     group: Option<OsString>,
+    #[command(flatten)]
+    rows: Rows,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -71,6 +75,10 @@ enum UserKindChoice {
 impl ListUsers {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        match self.suspended {
+            true => self.rows.require(global, &users::SUSPENDED)?,
+            false => self.rows.require(global, &users::COLUMNS)?,
+        }
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
         let loaded = session.load()?;
@@ -157,7 +165,8 @@ impl ListUsers {
                     powers: powers.ways(&listed.account),
                 })
             };
-            view::print_json(&listed.map(document).collect::<Vec<_>>());
+            let all: Vec<_> = listed.map(document).collect();
+            view::print_json("users", &json!({"users": all}));
             session.tell_unread(&loaded, &[File::Passwd]);
             return Ok(0);
         }
@@ -165,9 +174,9 @@ impl ListUsers {
         match self.suspended {
             true => {
                 let of = book.users.records().count();
-                users::print_suspended(global, &listed, world.suspended(), of);
+                users::print_suspended(global, &self.rows, &listed, world.suspended(), of);
             }
-            false => users::print(global, &listed, || {
+            false => users::print(global, &self.rows, &listed, || {
                 let services = index.kinds().filter(|kind| *kind == AccountKind::Service).count();
                 [book.users.records().count() - services, services]
             }),

@@ -22,7 +22,6 @@ pub mod list_keys;
 pub mod list_retired;
 pub mod list_rules;
 pub mod list_users;
-pub mod man_pages;
 pub mod merge;
 pub mod password_group;
 pub mod password_user;
@@ -58,7 +57,7 @@ use nest_core::request::{KeyFile, RangesAsked};
 use nest_core::table::File;
 use nest_core::value::{Gid, Uid};
 
-use crate::cli::{Cli, Color, Format, Global};
+use crate::cli::{Color, Format, Global};
 use crate::failure::{DAMAGED, FOUND, Failure, REFUSED, Result, UNTOUCHED, USAGE};
 use crate::session::{Asks, Session, recovered_in_words};
 

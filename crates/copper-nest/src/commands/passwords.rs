@@ -105,11 +105,7 @@ pub fn gather(
                 judge(session, name, full_name, &password, accept_weak, Some(again))?;
                 hash(&password)?
             }
-            PasswordSource::Ask => {
-                let password = ask_twice(name)?;
-                judge(session, name, full_name, &password, accept_weak, None)?;
-                hash(&password)?
-            }
+            PasswordSource::Ask => hash(&ask(session, name, full_name, accept_weak)?)?,
             PasswordSource::Generate => {
                 let password = secrets::generate().map_err(|fault| unfit("the password", fault))?;
                 let hashed = hash(password.as_bytes())?;
@@ -172,26 +168,70 @@ fn read_line() -> Result<Zeroizing<Vec<u8>>> {
     Ok(text)
 }
 
-fn ask_twice(name: &BString) -> Result<Zeroizing<Vec<u8>>> {
-    let ask = |question: String| {
-        prompt::ask(&question).map_err(|error| match error.kind() {
-            ErrorKind::Interrupted => refused("interrupted; nothing was changed"),
-            ErrorKind::UnexpectedEof => refused("the input ended; nothing was changed"),
-            _ => {
-                let message = "there is no terminal to ask for a password at; nothing was changed";
-                refused(message)
-                    .or("read it from standard input", format!("password user {name} --from-stdin"))
-                    .or("or have one made up", format!("password user {name} --generate"))
+/// How often a password is asked for that is not typed as it has to be.
+const TRIES: usize = 3;
+
+/// Asks for a password at the terminal, and again where it was not typed the same twice or is not
+/// what it has to be: those of others, which were typed before, are not lost by that.
+fn ask(
+    session: &Session<'_>,
+    name: &BString,
+    full_name: &str,
+    accept_weak: bool,
+) -> Result<Zeroizing<Vec<u8>>> {
+    let mut tries = 1;
+    loop {
+        let judged = ask_twice(name).and_then(|password| {
+            match judge(session, name, full_name, &password, accept_weak, None) {
+                Ok(()) => Ok(password),
+                Err(failure) => Err(Asked::No(failure)),
             }
+        });
+        match judged {
+            Ok(password) => return Ok(password),
+            Err(Asked::No(failure)) => return Err(failure),
+            Err(Asked::Again(why)) if tries < TRIES => errln!("{why}; once more"),
+            Err(Asked::Again(why)) => return Err(refused(format!("{why}; nothing was changed"))),
+        }
+        tries += 1;
+    }
+}
+
+/// Why there is no password.
+enum Asked {
+    /// It may be asked for again.
+    Again(String),
+    /// Nobody is to be asked any more.
+    No(Failure),
+}
+
+/// What was typed twice.
+fn ask_twice(name: &BString) -> Result<Zeroizing<Vec<u8>>, Asked> {
+    let ask = |question: String| {
+        prompt::ask(&question).map_err(|error| {
+            Asked::No(match error.kind() {
+                ErrorKind::Interrupted => refused("interrupted; nothing was changed"),
+                ErrorKind::UnexpectedEof => refused("the input ended; nothing was changed"),
+                _ => {
+                    let message =
+                        "there is no terminal to ask for a password at; nothing was changed";
+                    refused(message)
+                        .or(
+                            "read it from standard input",
+                            format!("password user {name} --from-stdin"),
+                        )
+                        .or("or have one made up", format!("password user {name} --generate"))
+                }
+            })
         })
     };
     let first = ask(format!("new password of {name}: "))?;
-    check_password(&first).map_err(|fault| unfit("the password", fault))?;
+    check_password(&first).map_err(|fault| Asked::Again(format!("the password {fault}")))?;
     let second = ask("the same again: ".to_owned())?;
-    if *first != *second {
-        return Err(refused("the two were not the same; nothing was changed"));
+    match *first == *second {
+        true => Ok(first),
+        false => Err(Asked::Again("the two were not the same".to_owned())),
     }
-    Ok(first)
 }
 
 /// Holds a password against the policy. A weak one is used only if the
@@ -229,8 +269,7 @@ fn judge(
     }
     let Some(again) = again else {
         errln!("the password is weak: {fault}");
-        let prompt = dialoguer::Confirm::new().with_prompt("Use it all the same?").default(false);
-        if matches!(prompt.interact_opt(), Ok(Some(true))) {
+        if matches!(prompt::agrees("Use it all the same?", false), Ok(true)) {
             return Ok(());
         }
         return Err(refused("nothing was changed"));

@@ -31,7 +31,7 @@ impl Recover {
         if global.dry_run {
             match unfinished {
                 Some(unfinished) => tell(global, &unfinished),
-                None if global.json() => print_json(&json!({"unfinished": null})),
+                None if global.json() => print_json("recovery", &json!({"unfinished": null})),
                 None => outln!("nothing stands unfinished."),
             }
             return Ok(0);
@@ -58,7 +58,7 @@ impl Recover {
                     "notes": recovered.notes,
                 })
             });
-            print_json(&json!({"recovered": recovered}));
+            print_json("recovery", &json!({"recovered": recovered}));
         } else if !global.quiet {
             let text = recovered.as_ref().map(recovered_in_words);
             outln!("{}", text.unwrap_or("nothing stands unfinished".into()));
@@ -70,12 +70,15 @@ impl Recover {
 /// What stands unfinished, and what recovering it would do.
 fn tell(global: &Global, unfinished: &Unfinished) {
     if global.json() {
-        print_json(&json!({"unfinished": {
-            "what": unfinished.what,
-            "would_be": if unfinished.ready { "finished" } else { "rolled-back" },
-            "other_tree": unfinished.foreign,
-            "effects": unfinished.effects,
-        }}));
+        print_json(
+            "recovery",
+            &json!({"unfinished": {
+                "what": unfinished.what,
+                "would_be": if unfinished.ready { "finished" } else { "rolled-back" },
+                "other_tree": unfinished.foreign,
+                "effects": unfinished.effects,
+            }}),
+        );
         return;
     }
     let what = visible(unfinished.what.as_bytes());

@@ -31,7 +31,7 @@ impl ShowChange {
         let record = changes::read(&folder, self.number)?;
         let undone = undone(&session.records(&folder)?);
         if global.json() {
-            print_json(&view::one_to_json(global, &record, &undone));
+            print_json("change", &view::one_to_json(global, &record, &undone));
         } else {
             view::print_one(global, &record, &undone);
         }

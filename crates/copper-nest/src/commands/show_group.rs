@@ -41,7 +41,7 @@ impl ShowGroup {
         let group = find(book, name).ok_or_else(|| no_group(book, &world, name))?;
         let account = GroupIndex::new(book, &session.policy).gather(group);
         if global.json() {
-            view::print_json(&groups::to_json(&account));
+            view::print_json("group", &groups::to_json(&account));
         } else if self.fields {
             groups::print_fields(book, &account);
         } else {

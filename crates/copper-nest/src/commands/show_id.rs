@@ -31,7 +31,7 @@ impl ShowId {
         let world = session.world_to_look_at()?;
         let all = holdings(session.context(&loaded, &world), id).map_err(no_answer)?;
         if global.json() {
-            view::print_json(&ids::holdings_to_json(id, &all));
+            view::print_json("id", &ids::holdings_to_json(id, &all));
         } else {
             ids::print_holdings(id, &all);
         }

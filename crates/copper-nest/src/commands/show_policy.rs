@@ -1,25 +1,61 @@
 //! `show policy`.
 
+use std::cell::RefCell;
+
+use nest_core::book::Lookups;
 use nest_core::policy::{KEYS, Policy, SettingSource};
+use nest_core::request::Request;
+use nest_core::suggest::{Suggested, suggest};
+use nest_core::words::{agree, counted};
 use serde_json::json;
 
-use super::{Format, Global, Result, Session};
-use crate::view::{self, style};
+use super::{Asks, Format, Global, Result, Session};
+use crate::failure::{Failure, REFUSED, USAGE};
+use crate::view::{self, style, visible};
 
-/// Show every setting, its value, and where it comes from.
+/// Show every setting, its value, and where it comes from; or which would suit the tree.
 #[derive(Debug, clap::Args)]
 #[command(name = "policy", after_help = EXAMPLES)]
-pub struct ShowPolicy {}
+pub struct ShowPolicy {
+    /// Show the settings that would suit the tree better than the built-in ones, by what it has:
+    /// its people, their homes and shells, its groups, what is there and what not.
+    #[arg(long)]
+    suggest: bool,
+    /// With --suggest: write them to etc/copper-nest/policy.toml, where there is none.
+    #[arg(long, requires = "suggest")]
+    write: bool,
+}
 
 const EXAMPLES: &str = "Examples:
   copper-nest show policy
   copper-nest show policy --verbose      with what each setting means
-  copper-nest show policy --format toml  as a file that can be used";
+  copper-nest show policy --format toml  as a file that can be used
+  copper-nest show policy --suggest      what would suit this system";
+
+/// What is suggested is to be written.
+struct Write;
+
+impl Request for Write {
+    fn lookups(&self, _: &Policy) -> Lookups {
+        Lookups::whole()
+    }
+}
 
 impl ShowPolicy {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        if self.write {
+            return write(global);
+        }
+        let idle = [("--dry-run", global.dry_run), ("--note", global.note.is_some())];
+        if let Some((option, _)) = idle.into_iter().find(|(_, given)| *given) {
+            let message = format!("{option} does nothing with show policy but with --write");
+            return Err(Failure::new(USAGE, "usage", message));
+        }
         let session = Session::open_anyway(global)?;
+        if self.suggest {
+            return show_suggested(&session, global);
+        }
         let policy = &session.policy;
         if global.format == Format::Toml {
             print_file(policy);
@@ -43,7 +79,7 @@ impl ShowPolicy {
                     })
                 })
                 .collect();
-            view::print_json(&json!(settings));
+            view::print_json("policy", &json!({"settings": settings}));
             return Ok(0);
         }
         let rows: Vec<_> = KEYS.iter().map(|key| (key, (key.get)(policy))).collect();
@@ -70,6 +106,115 @@ impl ShowPolicy {
         }
         Ok(0)
     }
+}
+
+/// Shows what would suit the tree.
+fn show_suggested(session: &Session<'_>, global: &Global) -> Result {
+    let loaded = session.load()?;
+    let world = session.world_to_look_at()?;
+    let suggested = suggest(session.context(&loaded, &world));
+    let Suggested { system, people, suggestions, settled } = &suggested;
+    if global.format == Format::Toml {
+        outln!("{}", suggested.file().trim_end());
+        return Ok(0);
+    }
+    let built_in = Policy::default();
+    if global.json() {
+        let all: Vec<_> = suggestions
+            .iter()
+            .map(|suggestion| {
+                let key = suggestion.key();
+                json!({
+                    "key": key.name,
+                    "built_in": key.value(&built_in),
+                    "value": suggestion.value,
+                    "why": suggestion.why,
+                })
+            })
+            .collect();
+        let system = (!system.is_empty()).then_some(system);
+        view::print_json(
+            "suggestions",
+            &json!({"system": system, "people": people, "settled": settled, "suggestions": all}),
+        );
+        return Ok(0);
+    }
+    let of = match system.is_empty() {
+        true => String::new(),
+        false => format!("{}, ", visible(system.as_bytes())),
+    };
+    outln!("{of}{} looked at", counted(*people, "person", "people"));
+    let (plus, minus, quiet, heading) = (style::GOOD, style::BAD, style::QUIET, style::HEADING);
+    let mut section = "";
+    for suggestion in suggestions {
+        let key = suggestion.key();
+        if key.section() != section {
+            section = key.section();
+            outln!("\n{heading}[{section}]{heading:#}");
+        }
+        let name = key.last();
+        outln!("{minus}- {name} = {}{minus:#}", (key.get)(&built_in));
+        outln!("{plus}+ {name} = {}{plus:#}", visible(suggestion.value.as_bytes()));
+        outln!("  {quiet}{}{quiet:#}", visible(suggestion.why.as_bytes()));
+    }
+    outln!();
+    if *settled > 0 {
+        let (many, them) = (counted(*settled, "more", "more"), agree(settled, "it", "them"));
+        outln!("{many} would be otherwise, but the policy of the tree sets {them}");
+    }
+    if suggestions.is_empty() {
+        outln!("the built-in settings suit it");
+        return Ok(0);
+    }
+    let many = counted(suggestions.len(), "setting", "settings");
+    match has_policy(session)? {
+        false => {
+            let command = global.command("show policy --suggest --write");
+            outln!("nothing was written; to write these {many} to etc/copper-nest/policy.toml:");
+            outln!("  {command}");
+        }
+        true => {
+            let command = global.command("show policy --suggest --format toml");
+            outln!("nothing was written; etc/copper-nest/policy.toml is yours: as lines for it,");
+            outln!("  {command}");
+        }
+    }
+    Ok(0)
+}
+
+/// Whether the tree has a policy of its own.
+fn has_policy(session: &Session<'_>) -> Result<bool> {
+    use nest_core::surroundings::Surroundings;
+    let world = session.world_to_look_at()?;
+    let found = world.facts("/etc/copper-nest/policy.toml".into());
+    let unknown =
+        |why| Failure::new(REFUSED, "refused", format!("etc/copper-nest/policy.toml: {why}"));
+    Ok(found.map_err(unknown)?.is_some())
+}
+
+/// Writes what would suit the tree, as a change like any other.
+fn write(global: &Global) -> Result {
+    let session = Session::open(global)?;
+    if has_policy(&session)? {
+        let way = global.command("show policy --suggest --format toml");
+        let message = format!(
+            "nothing was written: etc/copper-nest/policy.toml is there already, and stays as you made it\n\
+             To see what could go into it: {way}"
+        );
+        return Err(Failure::new(REFUSED, "refused", message));
+    }
+    let shown = RefCell::new(false);
+    session.carry_out(&Write, Asks::Nothing, |context| {
+        let suggested = suggest(context);
+        if !global.json()
+            && !global.quiet
+            && !shown.replace(true)
+            && !suggested.suggestions.is_empty()
+        {
+            outln!("{}", suggested.file());
+        }
+        Ok(suggested.plan(context))
+    })
 }
 
 /// The policy in force as a file, with what each setting means.

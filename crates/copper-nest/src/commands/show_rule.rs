@@ -25,7 +25,7 @@ impl ShowRule {
     pub fn run(&self, global: &Global) -> Result {
         let rule = find(&self.name)?;
         if global.json() {
-            view::print_json(&to_json(rule));
+            view::print_json("rule", &to_json(rule));
             return Ok(0);
         }
         let (heading, color) = (style::HEADING, style::of(rule.severity));

@@ -13,6 +13,7 @@ use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Passwd};
 use nest_core::value::{Uid, UserOrGroup, nearest, read_plain_id};
 use nest_host::store::Loaded;
+use serde_json::json;
 
 use super::{Failure, Global, REFUSED, Result, Session};
 use crate::view::{self, user};
@@ -68,7 +69,7 @@ impl ShowUser {
             powers: Powers::of(context).ways(&account),
         };
         if global.json() {
-            view::print_json(&user::to_json(&shown));
+            view::print_json("user", &user::to_json(&shown));
         } else if self.fields {
             view::user_fields::print_fields(&shown);
         } else {
@@ -96,12 +97,8 @@ fn show_retired(session: &Session<'_>, name: &BStr) -> Result {
     }
     let days = session.policy.retired_keep_days;
     if session.global.json() {
-        view::print_json(
-            &found
-                .into_iter()
-                .map(|account| view::retired::to_json(account, days))
-                .collect::<Vec<_>>(),
-        );
+        let all = found.into_iter().map(|account| view::retired::to_json(account, days));
+        view::print_json("retired", &json!({"retired": all.collect::<Vec<_>>()}));
         return Ok(0);
     }
     for (at, account) in found.into_iter().enumerate() {

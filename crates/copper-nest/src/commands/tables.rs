@@ -1,12 +1,12 @@
 //! Tables of the administrator's: how they are read.
 
-use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use nest_core::roster::{DateOrder, Form, ReadingOptions, Roster, RosterSource};
 
 use super::{Failure, Global, REFUSED, Result, USAGE, read_input};
+use crate::prompt;
 
 /// How a table is written.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
@@ -102,7 +102,7 @@ impl TableArgs {
             meant: Vec::new(),
         };
         let roster = Roster::read_with(sources()?, &options);
-        let at_terminal = std::io::stdin().is_terminal() && std::io::stderr().is_terminal();
+        let at_terminal = prompt::somebody_is_there();
         let from_stdin = files.iter().any(|file| file.as_path() == Path::new("-"));
         if roster.near.is_empty() || !at_terminal || global.yes || from_stdin {
             return Ok(roster);
@@ -184,8 +184,7 @@ impl TableArgs {
 
 /// Whether whoever is at the terminal says yes.
 fn is_confirmed(question: &str) -> bool {
-    let asked = dialoguer::Confirm::new().with_prompt(question).default(true).interact_opt();
-    matches!(asked, Ok(Some(true)))
+    matches!(prompt::agrees(question, true), Ok(true))
 }
 
 /// A table of the administrator's, for a command.

@@ -180,7 +180,7 @@ impl TraceArgs {
         let shown = ShownTrace { title, report, mentions, unseen, files, orphans };
         let all = places.files;
         if global.json() {
-            view::print_json(&view::trace::to_json(&shown, all));
+            view::print_json("trace", &view::trace::to_json(&shown, all));
         } else {
             view::trace::print(global, &shown, all);
         }

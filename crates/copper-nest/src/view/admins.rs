@@ -8,7 +8,8 @@ use nest_core::sudo::{AskedFor, Gives};
 use nest_core::words::{counted, first_of};
 use serde_json::{Value, json};
 
-use super::{JsonTexts, for_a_person, style, table, visible};
+use super::columns::{Columns, Rows};
+use super::{JsonTexts, remark, table, visible};
 use crate::cli::Global;
 use crate::failure::{Failure, REFUSED};
 
@@ -33,15 +34,28 @@ pub struct Since {
     pub day: String,
 }
 
-/// Prints them: a table on a terminal, else one way a line with tabs between the fields.
-pub fn print(global: &Global, listed: &[Admin<'_>]) {
+/// The columns of a list of who can become root; each way is a row.
+pub const COLUMNS: Columns<8> = columns! {
+    "name": "login name",
+    "uid": "user number",
+    "kind": "person or service",
+    "by": "by what: uid 0, a line of sudoers or doas.conf, a group, a key",
+    "runs": "what may be run as root",
+    "asks": "whose password is asked for: own, root's, none; empty for uid 0",
+    "sign-in": "whether, and how, the user can sign in, or why not",
+    "since": "since which change, as far as that is known",
+};
+
+/// Prints them: a table on a terminal, else a row for each way.
+pub fn print(global: &Global, as_rows: &Rows, listed: &[Admin<'_>]) {
     let rows = || listed.iter().flat_map(|one| one.ways.iter().map(move |way| (one, way)));
-    if !for_a_person(global) {
-        for (one, way) in rows() {
+    if as_rows.are_wanted(global) {
+        let row = |(one, way): (&Admin<'_>, &Way)| {
             let [name, by, runs, asks, sign_in, since] = row(one, way);
             let (uid, kind) = (visible(one.account.user.uid), one.account.kind.to_string());
-            outln!("{}", [name, uid, kind, by, runs, asks, sign_in, since].join("\t"));
-        }
+            [name, uid, kind, by, runs, asks, sign_in, since]
+        };
+        as_rows.print(global, &COLUMNS, rows().map(row));
         return;
     }
     if !listed.is_empty() {
@@ -61,7 +75,6 @@ pub fn print(global: &Global, listed: &[Admin<'_>]) {
         outln!("{}", table(titles, rows));
         outln!();
     }
-    let quiet = style::QUIET;
     let whole = |one: &&Admin<'_>| one.ways.iter().any(Way::amounts_to_root);
     let whole = listed.iter().filter(whole).count();
     let rest = listed.len() - whole;
@@ -69,7 +82,7 @@ pub fn print(global: &Global, listed: &[Admin<'_>]) {
         0 => String::new(),
         rest => format!("; {} less than that", counted(rest, "more has", "more have")),
     };
-    outln!("{quiet}{} become root{also}{quiet:#}", counted(whole, "account can", "accounts can"));
+    remark(&format!("{} become root{also}", counted(whole, "account can", "accounts can")));
 }
 
 fn row(one: &Admin<'_>, way: &Way) -> [String; 6] {

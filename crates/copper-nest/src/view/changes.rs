@@ -9,7 +9,8 @@ use nest_core::value::Author;
 use nest_core::words::counted;
 use serde_json::json;
 
-use super::{for_a_person, receipt, style, table, visible};
+use super::columns::{Columns, Rows};
+use super::{receipt, remark, style, table, visible};
 use crate::cli::Global;
 use crate::clock::for_people;
 
@@ -25,13 +26,33 @@ pub struct ShownChanges<'a> {
     pub access: bool,
 }
 
-/// Prints a list of changes: a table on a terminal, else one a line with tabs
-/// between the fields.
-pub fn print(global: &Global, shown: &ShownChanges<'_>) {
+/// The columns of a list of changes.
+pub const COLUMNS: Columns<6> = columns! {
+    "change": "number; - for what other hands did",
+    "time": "when",
+    "by": "by whom",
+    "what": "what was done",
+    "fate": "what became of it; empty where it stands",
+    "note": "the note that was given",
+};
+
+/// The columns of a list of who gained and who lost access.
+pub const ACCESS: Columns<6> = columns! {
+    "change": "number",
+    "time": "when",
+    "by": "by whom",
+    "account": "who gained or lost access",
+    "access": "what access, and by what",
+    "note": "the note that was given",
+};
+
+/// Prints a list of changes: a table on a terminal, else rows.
+pub fn print(global: &Global, as_rows: &Rows, shown: &ShownChanges<'_>) {
     let rows = if shown.access { access_rows(shown) } else { rows(shown) };
     let noted = rows.iter().any(|row| !row[5].is_empty());
-    if !for_a_person(global) {
-        rows.iter().for_each(|row| outln!("{}", row.join("\t")));
+    if as_rows.are_wanted(global) {
+        let columns = if shown.access { &ACCESS } else { &COLUMNS };
+        as_rows.print(global, columns, rows.into_iter());
         return;
     }
     if rows.is_empty() {
@@ -51,8 +72,8 @@ pub fn print(global: &Global, shown: &ShownChanges<'_>) {
         }
     }
     outln!();
-    let (quiet, count) = (style::QUIET, shown.records.len());
-    outln!("{quiet}{}{quiet:#}", counted(count, "change", "changes"));
+    let count = shown.records.len();
+    remark(&counted(count, "change", "changes"));
 }
 
 /// One row a change, and one for what other hands did in between.

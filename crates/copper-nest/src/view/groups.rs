@@ -9,9 +9,10 @@ use nest_core::value::PasswordField;
 use nest_core::words::counted;
 use serde_json::{Value, json};
 
+use super::columns::{Columns, Rows};
 use super::user::print_lines;
 use super::user_fields::{field, file_heading};
-use super::{JsonTexts, for_a_person, style, table, visible};
+use super::{JsonTexts, remark, style, table, visible};
 use crate::cli::Global;
 
 /// More names than this are only unless `--verbose` says otherwise.
@@ -154,20 +155,32 @@ pub fn to_json(account: &GroupAccount<'_>) -> Value {
     json.mark(document)
 }
 
-/// Prints groups: a table on a terminal, else one a line with tabs between the
-/// fields. `of` is how many groups there are in all.
-pub fn print_list(global: &Global, listed: &[GroupAccount<'_>], of: usize) {
+/// The columns of a list of groups.
+pub const COLUMNS: Columns<9> = columns! {
+    "name": "name of the group",
+    "gid": "group number",
+    "kind": "people, services, or private: the own group of a user",
+    "listed": "how many members the group lists",
+    "by-primary": "how many users have it as primary group",
+    "members": "the members that it lists, with commas between",
+    "primary-members": "the users who have it as primary group, with commas between",
+    "admins": "who may alter its members, with commas between",
+    "password": "whether it has a password: yes or no; empty where that can't be read",
+};
+
+/// Prints groups: a table on a terminal, else rows. `of` is how many groups there are in all.
+pub fn print_list(global: &Global, as_rows: &Rows, listed: &[GroupAccount<'_>], of: usize) {
     let join = |names: &[&[u8]], between: &str| -> String {
         names.iter().map(|name| visible(name)).collect::<Vec<_>>().join(between)
     };
-    if !for_a_person(global) {
-        for one in listed {
+    if as_rows.are_wanted(global) {
+        let row = |one: &GroupAccount<'_>| {
             let password = match one.has_password {
                 None => "",
                 Some(true) => "yes",
                 Some(false) => "no",
             };
-            let fields = [
+            [
                 visible(one.group.name),
                 visible(one.group.gid),
                 one.kind.to_string(),
@@ -177,9 +190,9 @@ pub fn print_list(global: &Global, listed: &[GroupAccount<'_>], of: usize) {
                 join(&one.primary, ","),
                 join(&one.admins, ","),
                 password.to_owned(),
-            ];
-            outln!("{}", fields.join("\t"));
-        }
+            ]
+        };
+        as_rows.print(global, &COLUMNS, listed.iter().map(row));
         return;
     }
     const FEW: usize = 6;
@@ -207,6 +220,5 @@ pub fn print_list(global: &Global, listed: &[GroupAccount<'_>], of: usize) {
         outln!("{}", table(titles, rows));
         outln!();
     }
-    let quiet = style::QUIET;
-    outln!("{quiet}{} of {of}{quiet:#}", counted(listed.len(), "group", "groups"));
+    remark(&format!("{} of {of}", counted(listed.len(), "group", "groups")));
 }

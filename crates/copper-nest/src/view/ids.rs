@@ -5,7 +5,8 @@ use nest_core::holdings::{Holding, NextIds, OutsideUse, RangeOrGap, SpanUse};
 use nest_core::words::{counted, list};
 use serde_json::{Value, json};
 
-use super::{for_a_person, style, visible, width};
+use super::columns::{Columns, Rows};
+use super::{is_narrow, remark, style, visible, width};
 use crate::cli::Global;
 
 /// How many parts a span is drawn in.
@@ -49,33 +50,64 @@ pub fn holdings_to_json(id: u32, all: &[Holding]) -> Value {
     json!({"id": id, "held_by": holdings})
 }
 
+/// The columns of the map of numbers.
+pub const SPANS: Columns<8> = columns! {
+    "span": "people, services or subordinate; more people and more services are outside those",
+    "first": "lowest number",
+    "last": "highest number",
+    "used": "how many are in use",
+    "retired": "how many are kept back for deleted accounts",
+    "avoided": "how many the policy keeps free",
+    "free": "how many can be given",
+    "next": "the one that is given next; empty for none",
+};
+
+/// The columns of the numbers that are given next.
+pub const NEXT: Columns<2> = columns! {
+    "span": "people, services or subordinate",
+    "id": "the number, or the range",
+};
+
+/// The columns of the subordinate ranges.
+pub const RANGES: Columns<6> = columns! {
+    "what": "uid or gid",
+    "first": "lowest number",
+    "last": "highest number",
+    "count": "how many numbers",
+    "owner": "whose it is; empty for a gap",
+    "overlaps": "the word overlaps where it overlaps the one before",
+};
+
 /// Prints the spans: a bar drawn to scale, and the exact numbers beside it.
-pub fn print_spans(global: &Global, spans: &[SpanUse], outside: &[OutsideUse]) {
-    if !for_a_person(global) {
-        for span in spans {
-            let numbers = [
-                u64::from(span.span.first()),
-                u64::from(span.span.last()),
-                span.used,
-                span.retired,
-                span.avoided,
-                span.free,
-            ];
-            let numbers: Vec<String> = numbers.iter().map(ToString::to_string).collect();
-            let next = span.next.map(|next| next.to_string()).unwrap_or_default();
-            outln!("{}\t{}\t{next}", span.name, numbers.join("\t"));
-        }
-        for other in outside {
-            let (first, last) = (lowest(other), highest(other));
-            outln!("{}\t{first}\t{last}\t{}\t\t\t\t", called(other), count(other));
-        }
+pub fn print_spans(global: &Global, rows: &Rows, spans: &[SpanUse], outside: &[OutsideUse]) {
+    if rows.are_wanted(global) {
+        let of_span = |span: &SpanUse| {
+            [
+                span.name.to_owned(),
+                span.span.first().to_string(),
+                span.span.last().to_string(),
+                span.used.to_string(),
+                span.retired.to_string(),
+                span.avoided.to_string(),
+                span.free.to_string(),
+                span.next.map(|next| next.to_string()).unwrap_or_default(),
+            ]
+        };
+        let of_rest = |other: &OutsideUse| {
+            let (first, last) = (lowest(other).to_string(), highest(other).to_string());
+            let empty = String::new;
+            let used = count(other).to_string();
+            [called(other).to_owned(), first, last, used, empty(), empty(), empty(), empty()]
+        };
+        let all = spans.iter().map(of_span).chain(outside.iter().map(of_rest));
+        rows.print(global, &SPANS, all);
         return;
     }
-    let (heading, good, warn, quiet) = (style::HEADING, style::GOOD, style::WARN, style::QUIET);
+    let (heading, warn) = (style::HEADING, style::WARN);
     for span in spans {
         outln!("{heading}{:14}{heading:#} {}", span.name, span.span);
         let bar: String = span.parts.iter().map(|part| block(*part)).collect();
-        outln!("  {good}{bar}{good:#}  {} full", percent(span));
+        outln!("  {heading}{bar}{heading:#}  {} full", percent(span));
         let numbers = [
             (span.used, "used"),
             (span.retired, "retired"),
@@ -101,14 +133,11 @@ pub fn print_spans(global: &Global, spans: &[SpanUse], outside: &[OutsideUse]) {
         outln!("  {numbers} used outside the span that new ones are taken from");
         outln!();
     }
-    outln!(
-        "{quiet}each block is a fiftieth of its span; its height tells how much of it is held{quiet:#}"
-    );
+    remark("each block is a fiftieth of its span; its height tells how much of it is held");
 }
 
-/// Prints the numbers that would be given next: a line for each span; into a pipe a line for
-/// each number.
-pub fn print_next(global: &Global, next: &NextIds) {
+/// Prints the numbers that would be given next: a line for each span, or a row for each number.
+pub fn print_next(global: &Global, rows: &Rows, next: &NextIds) {
     let numbers = |ids: &[u32]| ids.iter().map(ToString::to_string).collect::<Vec<_>>();
     let ranges: Vec<String> = next.ranges.iter().map(ToString::to_string).collect();
     let all = [
@@ -117,11 +146,14 @@ pub fn print_next(global: &Global, next: &NextIds) {
         ("subordinate", ranges),
     ];
     let (heading, warn) = (style::HEADING, style::WARN);
+    if rows.are_wanted(global) {
+        let each = all
+            .into_iter()
+            .flat_map(|(name, ids)| ids.into_iter().map(move |id| [name.to_owned(), id]));
+        rows.print(global, &NEXT, each);
+        return;
+    }
     for (name, ids) in all {
-        if !for_a_person(global) {
-            ids.iter().for_each(|id| outln!("{name}\t{id}"));
-            continue;
-        }
         match ids.as_slice() {
             [] => outln!("{heading}{name:14}{heading:#} {warn}nothing left to be given{warn:#}"),
             ids => outln!("{heading}{name:14}{heading:#} {}", ids.join(", ")),
@@ -204,20 +236,22 @@ pub fn spans_to_json(spans: &[SpanUse], outside: &[OutsideUse]) -> Value {
             "ids": ids.collect::<Vec<String>>(),
         })
     });
-    all.chain(outside).collect()
+    json!({"spans": all.chain(outside).collect::<Vec<_>>()})
 }
 
 /// Prints ranges and gaps in order.
-pub fn print_ranges(global: &Global, all: &[RangeOrGap]) {
+pub fn print_ranges(global: &Global, rows: &Rows, all: &[RangeOrGap]) {
     let owner =
         |range: &RangeOrGap| range.owner.as_ref().map(|owner| visible(owner)).unwrap_or_default();
-    if !for_a_person(global) {
-        for range in all {
+    if rows.are_wanted(global) {
+        let row = |range: &RangeOrGap| {
             let overlaps = if range.overlaps { "overlaps" } else { "" };
-            let (what, span) = (range.what, range.span);
-            let (first, last, count) = (span.first(), span.last(), span.count());
-            outln!("{what}\t{first}\t{last}\t{count}\t{}\t{overlaps}", owner(range));
-        }
+            let span = range.span;
+            let numbers = [u64::from(span.first()), u64::from(span.last()), span.count()];
+            let [first, last, count] = numbers.map(|number| number.to_string());
+            [range.what.to_owned(), first, last, count, owner(range), overlaps.to_owned()]
+        };
+        rows.print(global, &RANGES, all.iter().map(row));
         return;
     }
     let (heading, quiet, warn) = (style::HEADING, style::QUIET, style::WARN);
@@ -228,11 +262,13 @@ pub fn print_ranges(global: &Global, all: &[RangeOrGap]) {
         for range in &of {
             let (span, count) = (range.span.to_string(), range.span.count());
             let ids = counted(count, "id", "ids");
+            // Where there is little room, what it is has a line of its own.
+            let gap = if is_narrow() { "\n    " } else { "   " };
             match (&range.owner, range.overlaps) {
-                (None, _) => outln!("  {quiet}{span:wide$}   gap of {ids}{quiet:#}"),
-                (Some(_), false) => outln!("  {span:wide$}   {}, {ids}", owner(range)),
+                (None, _) => outln!("  {quiet}{span:wide$}{gap}gap of {ids}{quiet:#}"),
+                (Some(_), false) => outln!("  {span:wide$}{gap}{}, {ids}", owner(range)),
                 (Some(_), true) => outln!(
-                    "  {span:wide$}   {}, {ids}   {warn}overlaps the one before{warn:#}",
+                    "  {span:wide$}{gap}{}, {ids}{gap}{warn}overlaps the one before{warn:#}",
                     owner(range)
                 ),
             }
@@ -254,5 +290,5 @@ pub fn ranges_to_json(all: &[RangeOrGap]) -> Value {
             "overlaps": range.overlaps,
         })
     });
-    all.collect()
+    json!({"ranges": all.collect::<Vec<_>>()})
 }

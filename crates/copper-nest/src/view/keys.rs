@@ -6,7 +6,8 @@ use nest_core::table::Passwd;
 use nest_core::words::{counted, list};
 use serde_json::{Value, json};
 
-use super::{JsonTexts, for_a_person, style, table, visible};
+use super::columns::{Columns, Rows};
+use super::{JsonTexts, remark, table, visible};
 use crate::cli::Global;
 
 /// A key of the list.
@@ -19,14 +20,25 @@ pub struct Listed<'a> {
     pub others: Vec<BString>,
 }
 
-/// Prints them: a table on a terminal, else one a line with tabs between the fields. `all` is
-/// how many there are.
-pub fn print(global: &Global, listed: &[Listed<'_>], all: usize) {
-    if !for_a_person(global) {
-        for one in listed {
+/// The columns of a list of keys.
+pub const COLUMNS: Columns<8> = columns! {
+    "name": "whose key it is",
+    "type": "algorithm, as the key's line names it",
+    "bits": "length in bits, where the algorithm leaves that open",
+    "fingerprint": "SHA256 fingerprint",
+    "comment": "comment of the key's line",
+    "options": "options of the key's line",
+    "place": "file and line",
+    "fault": "what keeps the key from working; empty for nothing",
+};
+
+/// Prints them: a table on a terminal, else rows. `all` is how many there are.
+pub fn print(global: &Global, rows: &Rows, listed: &[Listed<'_>], all: usize) {
+    if rows.are_wanted(global) {
+        let row = |one: &Listed<'_>| {
             let key = &one.found.key;
             let bits = key.bits.map(|bits| bits.to_string()).unwrap_or_default();
-            let row = [
+            [
                 visible(one.user.name),
                 visible(key.algorithm.as_bytes()),
                 bits,
@@ -35,9 +47,9 @@ pub fn print(global: &Global, listed: &[Listed<'_>], all: usize) {
                 visible(key.options.as_bytes()),
                 place(&one.found),
                 visible(one.found.fault.as_deref().unwrap_or_default().as_bytes()),
-            ];
-            outln!("{}", row.join("\t"));
-        }
+            ]
+        };
+        rows.print(global, &COLUMNS, listed.iter().map(row));
         return;
     }
     if !listed.is_empty() {
@@ -55,8 +67,7 @@ pub fn print(global: &Global, listed: &[Listed<'_>], all: usize) {
         outln!("{}", table(titles, listed.iter().map(row)));
         outln!();
     }
-    let quiet = style::QUIET;
-    outln!("{quiet}{} of {all}{quiet:#}", counted(listed.len(), "key", "keys"));
+    remark(&format!("{} of {all}", counted(listed.len(), "key", "keys")));
 }
 
 /// What is to be said of a key besides its name.

@@ -1,6 +1,9 @@
 //! What is printed, one file a thing shown. Colour carries no meaning that the
 //! words lack.
 
+#[macro_use]
+pub mod columns;
+
 pub mod admins;
 pub mod bar;
 pub mod changes;
@@ -13,6 +16,7 @@ pub mod receipt;
 pub mod receipt_lines;
 pub mod remedy;
 pub mod retired;
+pub mod rules;
 pub mod sarif;
 pub mod style;
 pub mod trace;
@@ -36,18 +40,40 @@ pub use bar::Bar;
 /// How wide running text is set.
 const TEXT_WIDTH: usize = 78;
 
-/// Prints one JSON document.
-pub fn print_json(document: &impl Serialize) {
+/// A document for machines: what it is, and the version of its form. The version is raised when
+/// a key goes or means something else; keys may come without that.
+#[derive(Serialize)]
+struct Document<'a, T> {
+    document: &'static str,
+    version: u32,
+    #[serde(flatten)]
+    rest: &'a T,
+}
+
+impl<'a, T> Document<'a, T> {
+    fn new(document: &'static str, rest: &'a T) -> Self {
+        Self { document, version: 1, rest }
+    }
+}
+
+/// What a document is made of.
+const PLAIN: &str = "BUG: what is shown is made of strings, numbers and lists of them";
+
+/// Prints a JSON document of this kind, an object.
+pub fn print_json(kind: &'static str, document: &impl Serialize) {
+    print_foreign_json(&Document::new(kind, document));
+}
+
+/// Prints a JSON document whose form is not ours.
+pub fn print_foreign_json(document: &impl Serialize) {
     let mut lines = PrintedLines::default();
-    let written = serde_json::to_writer_pretty(&mut lines, document);
-    written.expect("BUG: what is shown is made of strings, numbers and lists of them");
+    serde_json::to_writer_pretty(&mut lines, document).expect(PLAIN);
     lines.end();
 }
 
-/// Prints one JSON document on one line.
-pub fn print_json_line(document: &impl Serialize) {
-    let text = serde_json::to_string(document);
-    outln!("{}", text.expect("BUG: what is shown is made of strings, numbers and lists of them"));
+/// Prints a JSON document of this kind on one line.
+pub fn print_json_line(kind: &'static str, document: &impl Serialize) {
+    outln!("{}", serde_json::to_string(&Document::new(kind, document)).expect(PLAIN));
 }
 
 /// Text on its way to stdout, whole lines at a time: a document may be very long.
@@ -105,15 +131,27 @@ pub fn heading(text: &str) {
     outln!("{heading}{text}{heading:#}");
 }
 
+/// Prints what is told below a list.
+pub fn remark(text: &str) {
+    let quiet = style::QUIET;
+    for line in beside(0, text) {
+        outln!("{quiet}{line}{quiet:#}");
+    }
+}
+
 /// A table with a copper heading, for a terminal.
 pub fn table<const N: usize>(titles: [&str; N], rows: impl Iterator<Item = [String; N]>) -> String {
-    let rows: Vec<[String; N]> = rows.collect();
+    table_of(&titles, rows.map(Vec::from).collect())
+}
+
+/// The same, of as many columns as there are titles.
+pub fn table_of(titles: &[&str], rows: Vec<Vec<String>>) -> String {
     // What a column can't do with less than: no word is broken.
     let longest = |at: usize| {
         let cells = rows.iter().map(|row| row[at].as_str()).chain([titles[at]]);
         cells.flat_map(str::split_whitespace).map(width).max().unwrap_or(0)
     };
-    let least: Vec<usize> = (0..N).map(longest).collect();
+    let least: Vec<usize> = (0..titles.len()).map(longest).collect();
     // Each column has a space before it and one after it.
     let needed = least.iter().map(|width| width + 2).sum::<usize>();
     if is_narrow() || columns().is_some_and(|columns| needed > columns) {
@@ -121,10 +159,15 @@ pub fn table<const N: usize>(titles: [&str; N], rows: impl Iterator<Item = [Stri
     }
     let mut table = Table::new();
     table.load_style(presets::NOTHING).set_content_arrangement(ContentArrangement::Dynamic);
+    if let Some(columns) = columns() {
+        table.set_width(u16::try_from(columns).unwrap_or(u16::MAX));
+    }
     // Colour is always put in; what prints it takes it out where it has no place.
-    // The table knows its own colours only; 208 is the copper of the rest.
+    // The table knows its own colours only.
     table.enforce_styling();
-    table.set_header(titles.map(|title| Cell::new(title).fg(Color::AnsiValue(208))));
+    table.set_header(
+        titles.iter().map(|title| Cell::new(title).fg(Color::AnsiValue(style::COPPER))),
+    );
     for row in rows {
         table.add_row(row);
     }
@@ -144,10 +187,10 @@ pub fn unbroken(text: &str) -> String {
 }
 
 /// Rows as blocks, for where there is little room.
-fn one_field_a_line<const N: usize>(titles: [&str; N], rows: &[[String; N]]) -> String {
+fn one_field_a_line(titles: &[&str], rows: &[Vec<String>]) -> String {
     let heading = style::HEADING;
     let wide = titles.iter().map(|title| width(title)).max().unwrap_or(0);
-    let block = |row: &[String; N]| {
+    let block = |row: &Vec<String>| {
         let fields = titles.iter().zip(row).filter(|(_, value)| !value.is_empty());
         let lines = fields.map(|(title, value)| {
             let gap = " ".repeat(wide - width(title));
@@ -318,7 +361,7 @@ mod tests {
     fn wide_letters_take_two_columns_and_unseen_ones_are_codes() {
         assert_eq!((width("渡辺"), width("e\u{301}"), width("maren")), (4, 1, 5));
         assert_eq!(visible("ma\u{200b}ren".as_bytes()), "ma\\u{200b}ren");
-        let block = one_field_a_line(["user", "uid"], &[["maren".into(), "1004".into()]]);
+        let block = one_field_a_line(&["user", "uid"], &[vec!["maren".into(), "1004".into()]]);
         let plain = anstream::adapter::strip_str(&block).to_string();
         assert_eq!(plain, " user  maren\n uid   1004");
     }

@@ -33,6 +33,8 @@ pub enum Stage<'a> {
     Asked,
     /// It was carried out.
     Done(&'a Outcome),
+    /// The same, after it was shown and asked about: only what is new is told.
+    DoneAsShown(&'a Outcome),
 }
 
 /// Shows what a change does, or did; to machines also what is told `beside`, under its name.
@@ -43,7 +45,7 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>, beside: &Beside) {
             if let Some((name, value)) = beside.take() {
                 document[name] = value;
             }
-            print_json(&document);
+            print_json("receipt", &document);
         }
         return;
     }
@@ -51,14 +53,16 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>, beside: &Beside) {
         return;
     }
     let (heading, good) = (style::HEADING, style::GOOD);
-    outln!("{heading}{}{heading:#}", visible(told.summary.as_bytes()));
-    outln!();
-    body(global, told);
-    if !told.totals.is_empty() {
-        match stage {
-            Stage::DryRun | Stage::Asked if !told.numbers.is_empty() => numbers(global, told),
-            Stage::DryRun | Stage::Asked => rows(told),
-            _ => hint(global),
+    if !matches!(stage, Stage::DoneAsShown(_)) {
+        outln!("{heading}{}{heading:#}", visible(told.summary.as_bytes()));
+        outln!();
+        body(global, told);
+        if !told.totals.is_empty() {
+            match stage {
+                Stage::DryRun | Stage::Asked if !told.numbers.is_empty() => numbers(global, told),
+                Stage::DryRun | Stage::Asked => rows(told),
+                _ => hint(global),
+            }
         }
     }
     cautions(global, &all_cautions(told, stage));
@@ -78,7 +82,7 @@ pub fn show(global: &Global, told: &Told, stage: Stage<'_>, beside: &Beside) {
             return;
         }
         Stage::Asked => return,
-        Stage::Done(outcome) => outcome,
+        Stage::Done(outcome) | Stage::DoneAsShown(outcome) => outcome,
     };
     match outcome.number {
         Some(number) if told.steps.iter().any(|step| step.step.is_final()) => {
@@ -288,7 +292,7 @@ fn decisions(global: &Global, all: &[Decision]) {
 
 fn all_cautions(told: &Told, stage: Stage<'_>) -> Vec<String> {
     let mut all = told.cautions.clone();
-    if let Stage::Done(outcome) = stage {
+    if let Stage::Done(outcome) | Stage::DoneAsShown(outcome) = stage {
         all.extend(outcome.in_place.iter().map(|file| {
             format!(
                 "{} is a mount point of its own and was rewritten in place: a reader may have seen it half-written",
@@ -296,12 +300,7 @@ fn all_cautions(told: &Told, stage: Stage<'_>) -> Vec<String> {
             )
         }));
         all.extend(outcome.notes.iter().cloned());
-        all.extend(
-            outcome
-                .left_undone
-                .iter()
-                .map(|what| format!("not set, for lack of the right to: {what}")),
-        );
+        all.extend(outcome.left_undone.iter().map(ToString::to_string));
     }
     all
 }
@@ -341,7 +340,7 @@ fn amount(told: &Told) -> String {
 
 fn to_json(global: &Global, told: &Told, stage: Stage<'_>) -> serde_json::Value {
     let number = match stage {
-        Stage::Done(outcome) => outcome.number,
+        Stage::Done(outcome) | Stage::DoneAsShown(outcome) => outcome.number,
         _ => None,
     };
     let mut document = json!({

@@ -9,7 +9,7 @@ use super::{style, visible, visible_line, width};
 /// Each line of each file as it comes, goes, or was and is now; of other files than the account
 /// files without its number, which others may shift.
 pub fn lines(told: &Told) {
-    let (good, quiet) = (style::GOOD, style::QUIET);
+    let (good, bad, quiet) = (style::GOOD, style::BAD, style::QUIET);
     let of_accounts = told.edits.iter().map(|edit| {
         (format!("{}:{}", edit.file.path(), edit.line), edit.before.as_ref(), edit.after.as_ref())
     });
@@ -27,7 +27,7 @@ pub fn lines(told: &Told) {
                 outln!("  {place}{gap}   {good}adds{good:#}   {}", show(after));
             }
             (Some(before), None) => {
-                outln!("  {place}{gap}   {quiet}drops{quiet:#}  {}", show(before));
+                outln!("  {place}{gap}   {bad}drops{bad:#}  {}", show(before));
             }
             (Some(before), Some(after)) => {
                 outln!("  {place}{gap}   {quiet}was{quiet:#}    {}", show(before));

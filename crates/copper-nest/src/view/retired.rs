@@ -7,7 +7,8 @@ use nest_core::value::{Day, bytes_in_words};
 use nest_core::words::counted;
 use serde_json::{Value, json};
 
-use super::{for_a_person, style, table, visible, visible_line};
+use super::columns::{Columns, Rows};
+use super::{remark, style, table, visible, visible_line};
 use crate::cli::Global;
 
 fn by(account: &RetiredAccount) -> String {
@@ -41,14 +42,28 @@ fn became(account: &RetiredAccount, belonging: &Belonging) -> (&'static str, Str
     }
 }
 
-/// Prints all of them: a table on a terminal, else one a line.
-pub fn print(global: &Global, kept: &[RetiredAccount], days: u32, today: Day) {
-    if !for_a_person(global) {
-        for account in kept {
+/// The columns of a list of deleted accounts.
+pub const COLUMNS: Columns<10> = columns! {
+    "thing": "user or group",
+    "name": "what it was called",
+    "id": "its number; empty where only lines are kept",
+    "deleted": "day of the deletion",
+    "by": "who deleted it",
+    "change": "the change that did",
+    "home": "what became of the home: stays, set aside, archived, erased, given",
+    "place": "where the home is now",
+    "bytes": "size of the home",
+    "until": "day until which it is kept",
+};
+
+/// Prints all of them: a table on a terminal, else rows.
+pub fn print(global: &Global, rows: &Rows, kept: &[RetiredAccount], days: u32, today: Day) {
+    if rows.are_wanted(global) {
+        let row = |account: &RetiredAccount| {
             let home = account.kept.belonging(BelongingKind::Home);
             let (word, place) = home.map(|home| became(account, home)).unwrap_or_default();
             let bytes = home.map(|home| home.bytes.to_string()).unwrap_or_default();
-            let fields = [
+            [
                 account.kept.thing.to_string(),
                 visible(&account.kept.name),
                 id(account),
@@ -59,9 +74,9 @@ pub fn print(global: &Global, kept: &[RetiredAccount], days: u32, today: Day) {
                 place,
                 bytes,
                 until(account, days),
-            ];
-            outln!("{}", fields.join("\t"));
-        }
+            ]
+        };
+        rows.print(global, &COLUMNS, kept.iter().map(row));
         return;
     }
     let titles =
@@ -88,8 +103,7 @@ pub fn print(global: &Global, kept: &[RetiredAccount], days: u32, today: Day) {
         outln!("{}", table(titles, rows));
         outln!();
     }
-    let quiet = style::QUIET;
-    outln!("{quiet}{} kept{quiet:#}", counted(kept.len(), "deleted account", "deleted accounts"));
+    remark(&format!("{} kept", counted(kept.len(), "deleted account", "deleted accounts")));
 }
 
 /// Prints one: what is kept of it, line by line.

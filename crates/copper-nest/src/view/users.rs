@@ -7,8 +7,9 @@ use nest_core::suspended::Suspended;
 use nest_core::value::Day;
 use nest_core::words::counted;
 
+use super::columns::{Columns, Rows};
 use super::user::note_of;
-use super::{for_a_person, style, table, visible};
+use super::{remark, table, visible};
 use crate::cli::Global;
 
 /// One user of the list.
@@ -21,13 +22,37 @@ pub struct Listed<'a> {
     pub last_seen: LastSeen,
 }
 
-/// Prints users: a table on a terminal, else one a line with tabs between the
-/// fields. `of` is how many people and how many services there are in all.
-pub fn print(global: &Global, listed: &[Listed<'_>], of: impl FnOnce() -> [usize; 2]) {
-    if !for_a_person(global) {
-        for one in listed {
-            outln!("{}", row(one).join("\t"));
-        }
+/// The columns of a list of users.
+pub const COLUMNS: Columns<12> = columns! {
+    "name": "login name",
+    "uid": "user number",
+    "kind": "person or service",
+    "primary": "primary group, by name, or its number where no group has it",
+    "groups": "groups that list the user, with commas between",
+    "home": "home directory",
+    "shell": "shell; /bin/sh where the field is empty",
+    "full-name": "first part of the GECOS field",
+    "sign-in": "whether, and how, the user can sign in, or why not",
+    "changed": "day of the last password change; empty without a password",
+    "expires": "first day on which the account no longer works; empty for never",
+    "seen": "day of the last sign-in; never, or empty where it is not known",
+};
+
+/// The columns of a list of those who are suspended.
+pub const SUSPENDED: Columns<6> = columns! {
+    "name": "login name",
+    "uid": "user number",
+    "full-name": "first part of the GECOS field",
+    "since": "day on which the account was suspended",
+    "expires": "expiry that comes back with resume; empty for never",
+    "reason": "why, in the words that were given",
+};
+
+/// Prints users: a table on a terminal, else rows. `of` is how many people and how many services
+/// there are in all.
+pub fn print(global: &Global, rows: &Rows, listed: &[Listed<'_>], of: impl FnOnce() -> [usize; 2]) {
+    if rows.are_wanted(global) {
+        rows.print(global, &COLUMNS, listed.iter().map(row));
         return;
     }
     let titles =
@@ -41,19 +66,24 @@ pub fn print(global: &Global, listed: &[Listed<'_>], of: impl FnOnce() -> [usize
         outln!("{table}");
         outln!();
     }
-    let quiet = style::QUIET;
     let [people, services] = of();
-    outln!(
-        "{quiet}{} of {}: there are {} and {}{quiet:#}",
+    remark(&format!(
+        "{} of {}: there are {} and {}",
         counted(listed.len(), "user", "users"),
         people + services,
         counted(people, "person", "people"),
         counted(services, "service", "services")
-    );
+    ));
 }
 
 /// Prints those who are suspended: since when, what expiry returns, and why.
-pub fn print_suspended(global: &Global, listed: &[Listed<'_>], notes: &[Suspended], of: usize) {
+pub fn print_suspended(
+    global: &Global,
+    rows: &Rows,
+    listed: &[Listed<'_>],
+    notes: &[Suspended],
+    of: usize,
+) {
     let row = |one: &Listed<'_>| {
         let user = &one.account.user;
         let note = note_of(&one.account, notes);
@@ -67,8 +97,8 @@ pub fn print_suspended(global: &Global, listed: &[Listed<'_>], notes: &[Suspende
             note.map(|note| visible(note.reason.as_bytes())).unwrap_or_default(),
         ]
     };
-    if !for_a_person(global) {
-        listed.iter().for_each(|one| outln!("{}", row(one).join("\t")));
+    if rows.are_wanted(global) {
+        rows.print(global, &SUSPENDED, listed.iter().map(row));
         return;
     }
     if !listed.is_empty() {
@@ -76,8 +106,7 @@ pub fn print_suspended(global: &Global, listed: &[Listed<'_>], notes: &[Suspende
         outln!("{}", table(titles, listed.iter().map(row)));
         outln!();
     }
-    let quiet = style::QUIET;
-    outln!("{quiet}{} of {of}{quiet:#}", counted(listed.len(), "user", "users"));
+    remark(&format!("{} of {of}", counted(listed.len(), "user", "users")));
 }
 
 fn row(one: &Listed<'_>) -> [String; 12] {

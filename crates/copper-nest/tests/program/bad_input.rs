@@ -346,7 +346,7 @@ fn trees_that_are_none() {
     let run = crate::harness::Run::of(program().arg("--tree").arg(&file).args(["list", "users"]));
     assert_eq!(run.status, 3);
     assert!(run.stderr.contains("is not a directory; a tree is the root directory of a system"));
-    let empty = tempfile::tempdir().unwrap();
+    let empty = crate::harness::folder();
     let run = crate::harness::Run::of(program().arg("--tree").arg(empty.path()).args(["check"]));
     assert_eq!(run.status, 3);
     assert!(run.stderr.contains("there is no etc/passwd in"), "{}", run.stderr);

@@ -253,7 +253,7 @@ fn without_state_nothing_is_kept() {
     tree.done("--state none create user maren").says("done: 6 lines in 6 files, 1 step");
     assert!(!tree.exists(STATE) && !tree.exists("etc/.copper-nest-journal"));
     tree.refused("--state none undo --yes", 3, "no changes are kept");
-    let elsewhere = tempfile::tempdir().unwrap();
+    let elsewhere = crate::harness::folder();
     let state = elsewhere.path().join("state");
     tree.done(&format!("--state {} create user perrin", state.display())).says("done: change 1.");
     assert!(state.join("changes/1.json").exists() && !tree.exists(STATE));

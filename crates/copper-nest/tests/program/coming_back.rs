@@ -34,7 +34,8 @@ fn a_group_that_was_renamed_meanwhile_is_not_gone() {
     let tree = with_ben_in_team();
     tree.done("delete user ben --yes");
     tree.done("rename group team crew");
-    assert_eq!(tree.done("restore user ben").value("member of"), "crew as before");
+    let back = tree.done("restore user ben").value("member of");
+    assert_eq!(back, "crew as before; crew was called team");
     assert!(tree.read("etc/group").contains("\ncrew:x:1003:ben\n"));
     // A number that another group got says nothing.
     tree.done("delete user ben --yes");

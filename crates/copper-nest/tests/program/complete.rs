@@ -69,7 +69,7 @@ fn the_scripts_work_in_their_shells() {
     let bash = format!(
         "PATH={}:$PATH; source <(copper-nest completions bash)
          COMP_WORDS=(copper-nest --tree {} show user tav); COMP_CWORD=5; COMP_TYPE=9
-         _clap_complete_copper_nest copper-nest tav user; echo \"${{COMPREPLY[@]}}\"",
+         _copper_nest copper-nest tav user; echo \"${{COMPREPLY[@]}}\"",
         built.display(),
         tree.root().display()
     );
@@ -85,4 +85,41 @@ fn the_scripts_work_in_their_shells() {
             Err(_) => passed_over("the completions' script", shell),
         }
     }
+}
+
+/// What bash itself makes of a line, with its own way of breaking words.
+fn by_bash(tree: &TestTree, words: &[&str], current: &str) -> Vec<String> {
+    let script = "
+        nest=$1; shift
+        copper-nest() { \"$nest\" \"$@\"; }
+        source <(copper-nest completions bash)
+        COMP_WORDS=(\"$@\"); COMP_CWORD=$(($# - 1)); COMP_TYPE=9
+        _copper_nest copper-nest \"$CURRENT\" '' 2>/dev/null
+        printf '%s\\n' \"${COMPREPLY[@]}\"";
+    let mut bash = Command::new("bash");
+    bash.args(["-c", script, "bash", env!("CARGO_BIN_EXE_copper-nest"), "copper-nest"]);
+    bash.args(words).env("CURRENT", current).env("HOME", tree.root().parent().unwrap());
+    let run = Run::of(&mut bash);
+    run.stdout.lines().map(|line| line.trim_end().to_owned()).collect()
+}
+
+#[test]
+fn bash_completes_with_an_option_and_its_value_in_one_word() {
+    if !crate::harness::has_program("bash") {
+        return passed_over("bash_completes", "bash");
+    }
+    let tree = TestTree::new();
+    let root = tree.root().display().to_string();
+    let home = "~/tree";
+    let quoted = format!("'{root}'");
+    for at in [root.as_str(), home, &quoted, &format!("\"{root}\"")] {
+        let words = ["--tree", "=", at, "show", "user", "ta"];
+        assert_eq!(by_bash(&tree, &words, "ta"), ["tavish"], "{at}");
+        assert_eq!(by_bash(&tree, &["--tree", at, "show", "user", "ta"], "ta"), ["tavish"], "{at}");
+    }
+    // Of a value that is being typed only itself comes back.
+    let words = ["--tree", "=", &root, "regroup", "tavish", "--join", "=", "sli"];
+    assert_eq!(by_bash(&tree, &words, "sli"), ["slipway"]);
+    let words = ["--tree", &root, "list", "groups", "--columns", "ad"];
+    assert_eq!(by_bash(&tree, &words, "ad"), ["admins"]);
 }

@@ -122,7 +122,7 @@ fn a_link_out_of_the_tree_leads_nowhere() {
     // A home directory that points out of the tree is refused as a link.
     let tree = TestTree::new();
     std::fs::remove_dir_all(tree.path("home")).unwrap();
-    let elsewhere = tempfile::tempdir().unwrap();
+    let elsewhere = crate::harness::folder();
     symlink(elsewhere.path(), tree.path("home")).unwrap();
     tree.refused("create user maren", 3, "goes through the link /home");
     assert_eq!(std::fs::read_dir(elsewhere.path()).unwrap().count(), 0);

@@ -4,7 +4,7 @@ use crate::harness::{Run, is_root, program};
 
 #[test]
 fn the_demo_runs_a_day_and_leaves_the_tree() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = crate::harness::folder();
     let at = folder.path().join("gullhaven");
     let run = Run::of(program().arg("demo").arg(&at));
     assert_eq!(run.status, 0, "{}", run.stderr);
@@ -41,7 +41,7 @@ fn the_demo_runs_a_day_and_leaves_the_tree() {
 
 #[test]
 fn the_shipped_tree_has_a_dozen_faults_and_no_more_than_meant() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = crate::harness::folder();
     let at = folder.path().join("gullhaven");
     let run = Run::of(program().arg("demo").arg(&at).arg("--layout-only"));
     assert_eq!(run.status, 0, "{}", run.stderr);
@@ -83,4 +83,25 @@ fn the_shipped_tree_has_a_dozen_faults_and_no_more_than_meant() {
     }
     assert_eq!(rules, wanted);
     assert_eq!(report["accepted"].as_array().unwrap().len(), 1);
+}
+
+#[test]
+fn what_the_demo_would_do_is_told_without_doing_any_of_it() {
+    let folder = crate::harness::folder();
+    let at = folder.path().join("gullhaven");
+    let run = Run::of(program().args(["demo", "--dry-run"]).arg(&at));
+    assert_eq!(run.status, 0, "{}", run.stderr);
+    let shown = at.display();
+    run.says(&format!("would be laid out in {shown}."));
+    run.says("commands would be run on it, and on nothing else:");
+    run.says(&format!("    copper-nest --tree {shown} suspend user tidegauge\n"));
+    assert!(!at.exists());
+    let temporary = Run::of(program().args(["demo", "-n"]).env("TMPDIR", folder.path()));
+    temporary.says("would be laid out in a new temporary folder.");
+    assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    // Nobody could press Enter.
+    let step = Run::of(program().args(["demo", "--step"]).arg(&at));
+    assert_eq!(step.status, 2, "{}", step.stdout);
+    assert!(step.stderr.contains("nobody is at a terminal"), "{}", step.stderr);
+    assert!(!at.exists());
 }

@@ -1,23 +1,19 @@
 //! The pages that are made from the code are current. `UPDATE_DOCS=1 cargo test
 //! docs` writes them anew.
 
-use std::collections::BTreeMap;
-use std::ffi::OsString;
 use std::fmt::Write;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 use nest_core::check::{Besides, Example, RULES};
 use nest_core::policy::{KEYS, Policy};
 use nest_core::roster::Column;
 use nest_core::value::UserOrGroup;
 
-use crate::harness::{Run, program};
-
 fn docs(name: &str) -> PathBuf {
     PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../docs").join(name)
 }
 
-fn assert_current(name: &str, wanted: &str) {
+pub fn assert_current(name: &str, wanted: &str) {
     let path = docs(name);
     if std::env::var_os("UPDATE_DOCS").is_some() {
         std::fs::write(&path, wanted).unwrap();
@@ -181,23 +177,43 @@ Taken in elsewhere, the six account files are as they were but for the order of 
     assert_current("rosters.md", &page);
 }
 
+/// The example of the packages: every setting with what it means, as it is built in, and none
+/// of them set.
 #[test]
-fn the_manual_pages_are_current() {
-    let folder = PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("../../packaging/man");
-    let made = tempfile::tempdir().unwrap();
-    let run = Run::of(program().arg("man-pages").arg(made.path()));
-    assert_eq!(run.status, 0, "{}", run.stderr);
-    let pages = |folder: &Path| -> BTreeMap<OsString, String> {
-        let entries = std::fs::read_dir(folder).into_iter().flatten().map(Result::unwrap);
-        entries
-            .map(|entry| (entry.file_name(), std::fs::read_to_string(entry.path()).unwrap()))
-            .collect()
-    };
-    if std::env::var_os("UPDATE_DOCS").is_some() {
-        let _ = std::fs::remove_dir_all(&folder);
-        assert_eq!(Run::of(program().arg("man-pages").arg(&folder)).status, 0);
+fn the_example_policy_is_current() {
+    let tree = crate::harness::TestTree::new();
+    let in_force = tree.done("show policy --format toml").stdout;
+    let mut example = String::from(
+        "# Settings of copper-nest: copy this file to /etc/copper-nest/policy.toml, and take the\n\
+         # mark from the lines that are to be otherwise. `copper-nest check --policy-only` judges it.\n",
+    );
+    let settings = in_force.lines().skip_while(|line| !line.starts_with('['));
+    for line in settings.map(str::trim_end) {
+        let plain = line.is_empty() || line.starts_with(['#', '[']);
+        if line.starts_with('[') {
+            example.push('\n');
+        }
+        if !line.is_empty() {
+            example += &if plain { format!("{line}\n") } else { format!("#{line}\n") };
+        }
     }
-    let (wanted, found) = (pages(made.path()), pages(&folder));
-    assert!(wanted.len() > 50, "{}", wanted.len());
-    assert!(wanted == found, "packaging/man is not current: UPDATE_DOCS=1 cargo test docs");
+    assert_current("../packaging/policy.toml", &example);
+    // As it stands, and with every mark taken away, it is what is built in.
+    let is_set =
+        |line: &str| KEYS.iter().any(|key| line.starts_with(&format!("#{} =", key.last())));
+    let unmarked: Vec<&str> =
+        example.lines().map(|line| if is_set(line) { &line[1..] } else { line }).collect();
+    for text in [example.clone(), unmarked.join("\n")] {
+        tree.write("etc/copper-nest/policy.toml", &text);
+        tree.done("check --policy-only").says("is sound");
+        let now = tree.done("show policy --format toml").stdout;
+        let settings = |shown: &str| -> Vec<String> {
+            shown.lines().filter(|line| line.contains(" = ")).map(str::to_owned).collect()
+        };
+        assert_eq!(settings(&now), settings(&in_force));
+    }
+    assert_eq!(
+        unmarked.iter().filter(|line| line.contains(" = ") && !line.starts_with('#')).count(),
+        KEYS.len()
+    );
 }

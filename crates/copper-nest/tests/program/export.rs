@@ -44,7 +44,7 @@ fn with_root_alone(tree: &TestTree) -> TestTree {
 /// that tree, and what was said to be left out.
 fn moved(tree: &TestTree, form: &str) -> (TestTree, String) {
     let bare = with_root_alone(tree);
-    let tables = tempfile::tempdir().unwrap();
+    let tables = crate::harness::folder();
     let [users, groups] =
         ["users", "groups"].map(|name| tables.path().join(format!("{name}.{form}")));
     let mut left_out = String::new();

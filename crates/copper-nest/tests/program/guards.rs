@@ -202,7 +202,7 @@ fn no_command_passes_a_guard_and_every_way_round_works() {
     if !is_root() {
         return passed_over("no_command_passes_a_guard", "root, to move homes of others");
     }
-    let folder = tempfile::tempdir().unwrap();
+    let folder = crate::harness::folder();
     let mut failed = Vec::new();
     for (first, words, option) in MATRIX.iter().flat_map(|(.., rows)| *rows) {
         let (tree, words) = scene(first, words, folder.path());
@@ -227,12 +227,8 @@ fn no_command_passes_a_guard_and_every_way_round_works() {
 
 #[test]
 fn every_command_that_changes_something_has_its_row() {
-    let pages = concat!(env!("CARGO_MANIFEST_DIR"), "/../../packaging/man");
-    let pages: BTreeSet<String> = std::fs::read_dir(pages)
-        .unwrap()
-        .map(|page| page.unwrap().file_name().into_string().unwrap())
-        .filter_map(|page| Some(page.strip_prefix("copper-nest-")?.strip_suffix(".1")?.to_owned()))
-        .collect();
+    let pages: BTreeSet<String> =
+        crate::manual::leaves().into_iter().map(|(path, _)| path.join("-")).collect();
     // A verb with things has no page of its own to be judged; what only looks loses nothing.
     let looks = ["list", "show", "check", "trace", "export", "completions"];
     let changes = |page: &&String| {
@@ -282,7 +278,7 @@ fn groups_of_administrators_are_what_they_are_on_odd_trees_too() {
 
 #[test]
 fn what_both_takes_and_gives_is_judged_by_its_end() {
-    let folder = tempfile::tempdir().unwrap();
+    let folder = crate::harness::folder();
     let table = folder.path().join("crew.csv");
     let text = "name,join\nsunniva,pilots\ntavish,sudo\n";
     std::fs::write(&table, text).unwrap();

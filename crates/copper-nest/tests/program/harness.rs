@@ -7,6 +7,7 @@ use std::io::Write;
 use std::os::unix::fs::{MetadataExt, PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 use std::process::{Command, Output, Stdio};
+use std::sync::LazyLock;
 
 /// The moment at which all tests take place: 2026-11-24, day 20781.
 pub const NOW: &str = "1795500000";
@@ -80,10 +81,39 @@ pub const SUBID: &str = "sunniva:2001010688:65536\ntavish:2001076224:65536\n";
 /// A public key, made for the tests.
 pub const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour\n";
 
+/// Whether a case among many is tried: one of `step` in the suite, and each where
+/// `scripts/explore` asks for it.
+pub fn is_sampled(at: usize, step: usize) -> bool {
+    at.is_multiple_of(step) || std::env::var_os("NEST_EXPLORE").is_some()
+}
+
+/// A folder of the test's own: in memory where there is room for it, as most of what the program
+/// does there is waiting for a disk.
+pub fn folder() -> tempfile::TempDir {
+    static IN_MEMORY: LazyLock<Option<&Path>> = LazyLock::new(|| {
+        /// What the largest tests may need, all at once, in bytes.
+        const ROOM: u64 = 3 << 30;
+        let memory = Path::new("/dev/shm");
+        let about = nix::sys::statvfs::statvfs(memory).ok()?;
+        let free = about.blocks_available() * about.fragment_size();
+        let may_run = !about.flags().contains(nix::sys::statvfs::FsFlags::ST_NOEXEC);
+        (may_run && free > ROOM && tempfile::tempdir_in(memory).is_ok()).then_some(memory)
+    });
+    match *IN_MEMORY {
+        Some(memory) => tempfile::tempdir_in(memory).unwrap(),
+        None => folder_on_disk(),
+    }
+}
+
+/// A folder of the test's own where temporary files go.
+pub fn folder_on_disk() -> tempfile::TempDir {
+    tempfile::tempdir().unwrap()
+}
+
 impl TestTree {
     /// A folder with nothing in it.
     pub fn empty() -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = folder();
         let tree = TestTree { root: folder.path().join("tree"), _folder: folder };
         fs::create_dir(tree.root()).unwrap();
         fs::set_permissions(tree.root(), PermissionsExt::from_mode(0o755)).unwrap();
@@ -145,6 +175,16 @@ impl TestTree {
     pub fn write(&self, path: &str, text: impl AsRef<[u8]>) {
         let path = self.path(path);
         fs::create_dir_all(path.parent().unwrap()).unwrap();
+        // Who is not root can't write to what nobody may write to.
+        if let Some(mode) = path.metadata().ok().map(|facts| facts.permissions().mode())
+            && mode & 0o200 == 0
+            && !is_root()
+        {
+            fs::set_permissions(&path, PermissionsExt::from_mode(mode | 0o200)).unwrap();
+            fs::write(&path, text).unwrap();
+            fs::set_permissions(&path, PermissionsExt::from_mode(mode)).unwrap();
+            return;
+        }
         fs::write(path, text).unwrap();
     }
 
@@ -393,7 +433,7 @@ pub fn paste(command: &str) -> Run {
     let path = format!("{}:{}", folder.display(), std::env::var("PATH").unwrap());
     let mut shell = Command::new("bash");
     // What it makes where it stands goes with it.
-    let stand = tempfile::tempdir().unwrap();
+    let stand = self::folder();
     shell.current_dir(stand.path());
     shell.args(["-c", command]).env("PATH", path).env("SOURCE_DATE_EPOCH", NOW);
     Run::of(shell.stdin(Stdio::null()))
@@ -421,8 +461,9 @@ impl Run {
 
     /// What stdout holds, as JSON.
     pub fn json(&self) -> serde_json::Value {
-        serde_json::from_str(&self.stdout)
-            .unwrap_or_else(|error| panic!("{error}: {}{}", self.stdout, self.stderr))
+        let document = serde_json::from_str(&self.stdout)
+            .unwrap_or_else(|error| panic!("{error}: {}{}", self.stdout, self.stderr));
+        crate::documents::content(document)
     }
 
     /// The value beside a label, in a receipt or a shown user, with single
@@ -447,10 +488,8 @@ pub fn is_root() -> bool {
     rustix::process::geteuid().is_root()
 }
 
-/// For tests that need root: says so where the test harness does not swallow it.
-pub fn passed_over(test: &str, needs: &str) {
-    let _ = writeln!(std::io::stderr(), "\nPASSED OVER: {test} needs {needs}");
-}
+/// For tests that need root, or a program: says that they were passed over.
+pub use crate::passed_over::passed_over;
 
 /// For tests in which whoever runs them owns a home and must be nobody that the
 /// tree knows: says so where it is otherwise.
@@ -481,7 +520,7 @@ pub struct Host {
 
 impl Host {
     pub fn new() -> Self {
-        let folder = tempfile::tempdir().unwrap();
+        let folder = folder();
         fs::create_dir_all(folder.path().join("inner")).unwrap();
         for file in ["passwd", "x", "inner/x", "account.json", "1.json"] {
             fs::write(folder.path().join(file), "the host's\n").unwrap();

@@ -22,9 +22,14 @@ fn help_tells_what_a_command_is_about_from_what_goes_for_all() {
         let words: Vec<&str> = path.iter().map(String::as_str).collect();
         let help = Run::of(program().args(&words).arg("--help"));
         assert_eq!((help.status, help.stderr.as_str()), (0, ""), "{words:?}");
-        let (own, for_all) = help.stdout.split_once("\nOptions for all commands:\n").unwrap();
-        for option in ["--tree", "--state", "--format", "--dry-run", "--wait", "--color"] {
-            assert!(for_all.contains(option) && !own.contains(&format!("      {option} ")));
+        let (own, for_all) =
+            help.stdout.split_once("\nOptions for all commands:\n").unwrap_or((&help.stdout, ""));
+        for option in ["tree", "state", "format", "dry-run", "note", "wait", "color"] {
+            let shown = for_all.contains(&format!("--{option}"));
+            assert!(!own.contains(&format!("      --{option} ")), "{words:?}");
+            if below(&words).is_empty() {
+                assert_eq!(shown, copper_nest::is_taken(&words, option), "{words:?} --{option}");
+            }
         }
         // Whatever takes a value names it.
         for line in help.stdout.lines().filter(|line| line.trim_start().starts_with("--")) {
@@ -86,7 +91,8 @@ fn the_policy_in_force_is_a_file_that_can_be_used() {
     tree.write("etc/copper-nest/policy.toml", &written);
     assert_eq!(values(tree.json("show policy")), before);
     tree.done("check --policy-only").says("etc/copper-nest/policy.toml is sound.");
-    tree.refused("list users --format toml", 2, "only show policy writes --format toml");
+    tree.refused("list users --format toml", 2, "[possible values: text, json]");
+    tree.refused("--format toml list users", 2, "only show policy writes --format toml");
 }
 
 #[test]
@@ -106,4 +112,84 @@ fn a_policy_is_judged_by_itself_all_of_it_at_once() {
     std::fs::write(&draft, text).unwrap();
     assert_eq!(tree.run(&words).stdout.lines().count(), 2);
     assert_eq!(tree.run(&format!("{words} --only ghost-member")).status, 2);
+}
+
+#[test]
+fn an_option_that_does_nothing_is_refused_where_something_is_expected_of_it() {
+    let tree = TestTree::new();
+    for (words, option) in [
+        ("list users --dry-run", "--dry-run"),
+        ("-n show user tavish", "--dry-run"),
+        ("show group pilots --quiet", "--quiet"),
+        ("export users --wait 3", "--wait"),
+        ("check --note because", "--note"),
+        ("completions bash --quiet", "--quiet"),
+    ] {
+        tree.refused(words, 2, option);
+    }
+    // What may stand in an alias is passed over.
+    tree.done("--yes --verbose show rule ghost-member");
+    tree.done("--state none completions fish");
+    // list changes has a note of its own.
+    tree.done("list changes --note HR-412");
+}
+
+#[test]
+fn rows_have_the_columns_that_are_asked_for() {
+    let tree = TestTree::new();
+    let shown = tree.done("list users --columns uid,name --header").stdout;
+    assert_eq!(shown, "uid\tname\n1000\tsunniva\n1001\ttavish\n");
+    let shown = tree.done("list groups --columns name,members").stdout;
+    assert!(shown.contains("pilots\ttavish\n"), "{shown}");
+    // Somebody at a terminal gets a table of them; with the header, rows.
+    let shown = tree.done("list users --columns uid,name --color always").stdout;
+    assert!(shown.contains("uid") && !shown.contains('\t'), "{shown}");
+    let shown = tree.done("list users --columns uid,name --header --color always").stdout;
+    assert!(shown.starts_with("uid\tname\n"), "{shown}");
+    for (words, says) in [
+        (
+            "list users --columns uid,nam",
+            "no column is called \"nam\"; the nearest is name. There are name, uid,",
+        ),
+        ("list users --columns uid,,name", "the value of --columns is empty"),
+        ("list users --suspended --columns shell", "no column is called \"shell\""),
+    ] {
+        tree.refused(words, 2, says);
+    }
+}
+
+#[test]
+fn columns_are_of_text() {
+    let tree = TestTree::new();
+    for words in ["list users --columns uid", "list ids --next 3 --header"] {
+        let refused = tree.run(&format!("{words} --format json"));
+        assert_eq!(refused.status, 2);
+        let message = &refused.json()["error"]["message"];
+        assert!(message.as_str().unwrap().starts_with("--columns and --header go with text"));
+    }
+}
+
+/// Every list has as many cells in a row as it has columns.
+#[test]
+fn the_rows_of_every_list_have_all_its_columns() {
+    let tree = TestTree::new();
+    tree.done("regroup tavish --admin");
+    tree.done("suspend user tavish --reason away");
+    tree.done("create user maren --no-home");
+    tree.done("delete user maren --yes");
+    for (list, columns) in copper_nest::lists() {
+        let words = list.replace("COUNT", "2");
+        let rows = tree.done(&format!("{words} --header")).stdout;
+        let names: Vec<&str> = columns.iter().map(|column| column.name).collect();
+        assert_eq!(rows.lines().next().unwrap(), names.join("\t"), "{list}");
+        for row in rows.lines() {
+            assert_eq!(row.split('\t').count(), names.len(), "{list}: {row}");
+        }
+        if list != "list keys" {
+            assert!(rows.lines().count() > 1, "{list}");
+        }
+        for name in names {
+            tree.done(&format!("{words} --columns {name}"));
+        }
+    }
 }

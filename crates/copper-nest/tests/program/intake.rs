@@ -24,6 +24,12 @@ fn with(name: &str, text: impl AsRef<[u8]>) -> (TestTree, String) {
 
 #[test]
 fn all_rows_are_one_change_and_one_undo() {
+    if !crate::harness::is_root() {
+        return crate::harness::passed_over(
+            "all_rows_are_one_change_and_one_undo",
+            "root, to give files owners",
+        );
+    }
     let (tree, crew) = with("crew.csv", CREW);
     let before = tree.snapshot();
     let dry = tree.done(&format!("intake {crew} -n"));
@@ -387,7 +393,7 @@ fn a_name_is_proposed_for_a_full_name() {
 
 #[test]
 fn whoever_stops_it_leaves_neither_accounts_nor_passwords() {
-    let rows: String = (0..400).map(|at| format!("crew{at}\n")).collect();
+    let rows: String = (0..100).map(|at| format!("crew{at}\n")).collect();
     let (tree, file) = with("crew.csv", format!("name\n{rows}"));
     let before = tree.snapshot();
     let to = tree.root().with_file_name("first.csv");
@@ -455,6 +461,12 @@ fn a_long_table_is_told_by_its_totals_and_taken_back_whole() {
 
 #[test]
 fn homes_are_taken_over_or_only_recorded() {
+    if !crate::harness::is_root() {
+        return crate::harness::passed_over(
+            "homes_are_taken_over_or_only_recorded",
+            "root, to give files owners",
+        );
+    }
     let (tree, file) = with("crew.csv", "name,home\nmaren,\ncorwin,/srv/corwin\nodile,none\n");
     tree.write("home/maren/notes", "here before");
     tree.write("srv/corwin/notes", "here before");

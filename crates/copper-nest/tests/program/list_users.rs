@@ -49,6 +49,6 @@ fn a_pipe_gets_one_user_a_line_and_machines_the_same_objects_as_show_user() {
 fn a_terminal_gets_a_table() {
     let tree = TestTree::new();
     let run = tree.done("--color always list users");
-    assert!(run.stdout.contains("\x1b[38;5;208m name"), "{:?}", run.stdout);
+    assert!(run.stdout.contains("\x1b[38;5;131m name"), "{:?}", run.stdout);
     assert!(run.stdout.contains("2 users of 6"));
 }

@@ -138,6 +138,8 @@ with open(sys.argv[2] + '.lines', 'w') as out:
         for device in null urandom; do touch $TREE/../dev/$device; mount --bind /dev/$device $TREE/../dev/$device; done
         python3 $TREE/listen.py $TREE/../dev/log $TREE/../listening &
         while [ ! -e $TREE/../listening ]; do sleep 0.05; done
+        mkdir $TREE/../dev/shm
+        mount --bind /dev/shm $TREE/../dev/shm
         mount --rbind $TREE/../dev /dev
         $NEST -q create user maren
         echo 'kelp-Harbour.91 tern' | $NEST -q password user maren --from-stdin
@@ -257,4 +259,30 @@ elif what == "made":
     }
     assert_eq!(run.status, 0, "{}{}", run.stdout, run.stderr);
     run.says("session   ").says("sleep 300   since ").says("with the groups of then");
+}
+
+#[test]
+fn a_machine_with_nothing_in_run_proc_and_sys_is_administered_all_the_same() {
+    let tree = TestTree::new();
+    // Nothing there but what the program and a shell need.
+    let script = "
+        mount -t tmpfs none /run -o ro
+        mount -t tmpfs none /tmp -o size=1m
+        mount -t tmpfs none /sys
+        mkdir -p /etc/selinux/default/contexts/files
+        echo '/home/.* u:object_r:user_home_t:s0' > /etc/selinux/default/contexts/files/file_contexts
+        mount -t tmpfs none /proc
+        [ -z \"$(ls -A /run)\" ] || exit 9
+        $NEST create user maren || exit 8
+        $NEST show user maren | grep sign-in || exit 7
+        $NEST check --only no-root,duplicate-uid || exit 6
+        $NEST rename user maren marlo --yes || exit 5
+        $NEST delete user marlo --yes || exit 4
+        $NEST restore user marlo || exit 3
+        id -u marlo";
+    let test = "a_machine_with_nothing_in_run_proc_and_sys";
+    let Some(run) = live(test, &tree, script) else { return };
+    assert_eq!(run.status, 0, "{}\n{}", run.stdout, run.stderr);
+    assert!(run.stdout.trim_end().ends_with("1002"), "{}", run.stdout);
+    run.says("not set, as there is no /proc to reach it by: /home/maren: its label");
 }

@@ -3,7 +3,7 @@
 use crate::harness::{Run, TestTree, assert_same, has_program, is_root, passed_over};
 use std::process::Stdio;
 
-const GOOD: &str = "kelp-Harbour.91 tern";
+pub const GOOD: &str = "kelp-Harbour.91 tern";
 
 fn refused_fed(tree: &TestTree, words: &str, input: &[u8], says: &str) -> Run {
     let before = tree.snapshot();
@@ -132,9 +132,9 @@ fn without_a_terminal_nobody_is_asked() {
 
 /// The prompt, by a terminal of Python's making: what is typed, what comes back,
 /// and whether the echo is on again.
-const TYPE: &str = r#"
+pub const TYPE: &str = r#"
 import os, pty, select, sys, termios, time
-typed = [bytes(line, "latin-1").decode("unicode_escape").encode("latin-1") for line in sys.argv[1].split("|")]
+typed = [bytes(line, "latin-1").decode("unicode_escape").encode("latin-1") for line in sys.argv[1].split("|") if line]
 pid, terminal = pty.fork()
 if pid == 0:
     os.execv(sys.argv[2], sys.argv[2:])
@@ -156,12 +156,15 @@ while time.time() < deadline:
         os.write(terminal, typed.pop(0))
         time.sleep(0.1)
 print(shown.decode("utf-8", "replace"))
+if time.time() >= deadline:
+    print("nothing more was typed, and it waits")
+    os.kill(pid, 9)
 _, status = os.waitpid(pid, 0)
 print("echo", bool(termios.tcgetattr(terminal)[3] & termios.ECHO))
-sys.exit(os.waitstatus_to_exitcode(status))
+sys.exit(os.waitstatus_to_exitcode(status) % 256)
 "#;
 
-fn typed(tree: &TestTree, keys: &str, words: &str) -> Option<Run> {
+pub fn typed(tree: &TestTree, keys: &str, words: &str) -> Option<Run> {
     if !has_program("python3") {
         passed_over("typing at the prompt", "python3");
         return None;
@@ -191,7 +194,10 @@ fn the_prompt_lets_go_and_leaves_the_terminal_as_it_was() {
     let tree = TestTree::new();
     let before = tree.snapshot();
     for (keys, says) in [
-        (format!("{GOOD}\\n|another one {GOOD}\\n"), "the two were not the same"),
+        (
+            format!("{GOOD}\\n|another one {GOOD}\\n|").repeat(3),
+            "the two were not the same; nothing was changed",
+        ),
         ("kelp\\x03".to_owned(), "interrupted; nothing was changed"),
         ("\\x04".to_owned(), "the input ended; nothing was changed"),
     ] {

@@ -353,7 +353,7 @@ fn an_account_is_traced_and_given_away_by_both_its_numbers() {
 #[test]
 fn a_tree_of_somebody_else_leads_nowhere() {
     let Some(tree) = with_files("a_tree_of_somebody_else") else { return };
-    let outside = tempfile::tempdir().unwrap();
+    let outside = crate::harness::folder();
     std::fs::write(outside.path().join("file"), "").unwrap();
     std::os::unix::fs::chown(outside.path().join("file"), Some(1001), Some(1001)).unwrap();
     symlink(outside.path(), tree.path("home/tavish/way")).unwrap();

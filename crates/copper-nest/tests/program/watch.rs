@@ -146,7 +146,7 @@ fn code_review_systems_get_paths_lines_columns_and_help() {
     // Columns count characters as UTF-16 does.
     let number = &of("bad-number")["locations"][0]["physicalLocation"]["region"];
     assert_eq!((&number["startColumn"], &number["endColumn"]), (&11.into(), &14.into()));
-    tree.refused("list users --format sarif", 2, "only check writes --format sarif");
+    tree.refused("--format sarif list users", 2, "only check writes --format sarif");
 }
 
 #[test]
@@ -183,7 +183,7 @@ fn what_is_accepted_is_listed_and_counts_again_when_its_time_is_over() {
     let report = tree.json("check --files-only");
     assert_eq!(report["accepted"][0]["by"], "Odalys");
     assert_eq!(report["accepted"][0]["until"], "2027-06-30");
-    for key in ["host", "tree", "time", "version", "policy"] {
+    for key in ["host", "tree", "time", "program", "policy"] {
         assert!(report[key].is_string(), "{key}");
     }
     assert!(report["rules"].as_array().unwrap().iter().any(|rule| rule == "ghost-member"));

@@ -279,7 +279,7 @@ fn what_is_no_number_is_told_from_one() {
 
 #[test]
 fn options_that_mean_nothing_to_the_demonstration_are_refused() {
-    for words in ["-n demo", "-q demo", "--format json demo", "--tree / --state none demo"] {
+    for words in ["-q demo", "--wait 3 demo", "--format json demo", "--tree / --state none demo"] {
         let mut command = crate::harness::program();
         let run = crate::harness::Run::of(command.args(words.split(' ')));
         assert_eq!(run.status, 2, "{words}: {}", run.stdout);

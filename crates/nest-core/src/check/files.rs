@@ -202,7 +202,7 @@ fn not_there(file: File) -> (String, Vec<Remedy>) {
     };
     let message = format!("there is no such file: {holds}.");
     let path = BString::from(format!("/{}", file.path()));
-    let make = Command::System(mode, vec![path]);
+    let make = Command::System(mode.to_owned(), vec![path]);
     let remedy = match file {
         // The lines that are to be in it come with the next repair.
         File::Shadow | File::Gshadow => Remedy::of_one(make),

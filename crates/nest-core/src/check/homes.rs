@@ -11,9 +11,8 @@ use super::{
 use crate::account::{NO_HOME, means_no_home, turns_away};
 use crate::context::PlanContext;
 use crate::drafting::system_fault;
-use crate::surroundings::FileKind;
 use crate::table::{File, Line, Passwd, PasswdField};
-use crate::value::{Uid, parent_of};
+use crate::value::{FileKind, Uid, parent_of};
 use crate::words::counted;
 
 pub(super) const PASSES: &[Pass] = &[
@@ -318,7 +317,7 @@ fn open_home(checker: &mut Checker<'_>, line: Line<'_>, home: &BStr, mode: u32) 
         _ => "everybody may pass through it",
     };
     let message = format!("{home} has mode {mode:04o}: {can}.");
-    let remedy = Remedy::of_one(Command::System("chmod o=", vec![home.to_owned()]));
+    let remedy = Remedy::of_one(Command::System("chmod o=".to_owned(), vec![home.to_owned()]));
     let at = (checker.context.book.users.lines(), line);
     checker.find(rule, at, PasswdField::Home, message, remedy);
 }

@@ -136,7 +136,7 @@ fn exposed(checker: &mut Checker<'_>) {
                 continue;
             }
             let message = format!("{who} can write {path}, and so put a key of their own there.");
-            let shut = Command::System("chmod go-w", vec![path.clone()]);
+            let shut = Command::System("chmod go-w".to_owned(), vec![path.clone()]);
             let remedy = match facts.mode & 0o022 {
                 // A directory of the system stays as it is: it is nobody's home.
                 _ if at == 0 && system_fault(&home).is_some() => {

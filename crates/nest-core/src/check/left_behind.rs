@@ -9,9 +9,9 @@ use super::{
     another_number, knows_user,
 };
 use crate::context::PlanContext;
-use crate::surroundings::{Facts, FileKind};
+use crate::surroundings::Facts;
 use crate::table::{File, Group, GroupField, Passwd, PasswdField, Record};
-use crate::value::{Gid, Uid};
+use crate::value::{FileKind, Gid, Uid};
 
 pub(super) const PASSES: &[Pass] =
     &[(&[&HOME_ORPHAN], homes), (&[&MAIL_ORPHAN], mail), (&[&RETIRED_ID_IN_USE], retired_ids)];

@@ -9,6 +9,7 @@ mod files;
 mod finding;
 mod homes;
 mod keys;
+mod labels;
 mod left_behind;
 mod lines;
 mod look_alike;
@@ -208,10 +209,10 @@ mod example_tests {
     use crate::book::tests::book;
     use crate::policy::Policy;
     use crate::retired_ids::RetiredId;
-    use crate::surroundings::{Facts, FileKind};
+    use crate::surroundings::Facts;
     use crate::table::File;
     use crate::test_support::World;
-    use crate::value::{Day, Gid, Uid};
+    use crate::value::{Day, FileKind, Gid, Uid};
     use bstr::BString;
 
     /// The home of the examples is there and maren's, and so are the programs, unless
@@ -249,6 +250,11 @@ mod example_tests {
             }
             Besides::Retired { uid, name } => {
                 world.retired.users.push(RetiredId { id: uid.0, name: name.into(), since: None });
+            }
+            Besides::Carries { path, label, contexts } => {
+                world.files.0.push(("/etc/selinux/default/contexts/files/file_contexts", contexts));
+                let label = crate::labels::Label::parse(label.as_bytes()).unwrap();
+                world.carried_labels.insert(path.into(), label);
             }
             Besides::Keys(count) => world.keys = count,
             Besides::WeakKey => world.weak_key = true,

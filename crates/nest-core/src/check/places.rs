@@ -7,9 +7,9 @@ use super::{
     Besides, Checker, Command, Example, Family, Finding, PLAIN, Pass, Remedy, Rule, Severity,
     knows_user,
 };
-use crate::surroundings::{FileKind, list_mentions, verb_of};
+use crate::surroundings::{list_mentions, verb_of};
 use crate::table::File;
-use crate::value::{Gid, Uid};
+use crate::value::{FileKind, Gid, Uid};
 
 pub(super) const PASSES: &[Pass] = &[
     (&[&OPEN_DIRECTORY], open_directories),
@@ -123,7 +123,7 @@ fn open_directories(checker: &mut Checker<'_>) {
             _ => continue,
         };
         let message = format!("{path} has mode {:04o}: {who} can write in it.", facts.mode);
-        let shut = Command::System("chmod go-w", vec![path.into()]);
+        let shut = Command::System("chmod go-w".to_owned(), vec![path.into()]);
         find_at(checker, &OPEN_DIRECTORY, path.into(), message, Remedy::of_one(shut));
     }
 }
@@ -171,7 +171,7 @@ fn copies(checker: &mut Checker<'_>) {
             let path = BString::from([folder.as_bytes(), b"/", &name[..]].concat());
             let message =
                 format!("{path} seems to be a copy of the hashes, and {who} can read it.");
-            let shut = Command::System("chmod 0600", vec![path.clone()]);
+            let shut = Command::System("chmod 0600".to_owned(), vec![path.clone()]);
             find_at(checker, &EXPOSED_COPY, path, message, Remedy::of_one(shut));
         }
     }

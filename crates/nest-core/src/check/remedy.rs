@@ -29,7 +29,7 @@ pub enum Command {
     /// One of this program: the words after its name and its global options.
     Own(Vec<BString>),
     /// One of the system: its words, and paths in the tree that come last.
-    System(&'static str, Vec<BString>),
+    System(String, Vec<BString>),
 }
 
 impl Command {

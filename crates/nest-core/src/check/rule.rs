@@ -9,12 +9,11 @@ use strum::Display;
 
 use super::repair::LineMend;
 use super::{
-    Pass, admins, duplicates, files, homes, keys, left_behind, lines, look_alike, lost,
+    Pass, admins, duplicates, files, homes, keys, labels, left_behind, lines, look_alike, lost,
     memberships, orphans, passwords, places, ranges, roots, shells, sign_in, unseen, windows,
 };
-use crate::surroundings::FileKind;
 use crate::table::File;
-use crate::value::{Severity, Uid};
+use crate::value::{FileKind, Severity, Uid};
 use crate::words::counted;
 
 /// Rules that belong together.
@@ -78,6 +77,15 @@ pub enum Besides {
         /// Its permissions.
         mode: u32,
     },
+    /// What stands at a path carries a security label, and the file contexts say this.
+    Carries {
+        /// The path.
+        path: &'static str,
+        /// The label that it carries.
+        label: &'static str,
+        /// The file contexts.
+        contexts: &'static str,
+    },
     /// The account has so many keys to sign in with.
     Keys(usize),
     /// The account has a key that is too weak.
@@ -120,6 +128,9 @@ impl fmt::Display for Besides {
             Besides::Mode { path, mode } => write!(f, "{path} has mode {mode:04o}"),
             Besides::Belongs { path, uid, mode } => {
                 write!(f, "{path} belongs to uid {uid} and has mode {mode:04o}")
+            }
+            Besides::Carries { path, label, contexts } => {
+                write!(f, "{path} carries the label {label}, and the file contexts say {contexts}")
             }
             Besides::Keys(count) => write!(f, "maren has {}", counted(*count, "key", "keys")),
             Besides::WeakKey => f.write_str("maren has an RSA key of 1024 bits"),
@@ -276,7 +287,7 @@ const SOUND_FILES: [(File, &str); 3] = [
 const SOUND: Example = Example::with(&[]);
 
 /// The passes of all families.
-pub(super) const FAMILIES: [&[Pass]; 19] = [
+pub(super) const FAMILIES: [&[Pass]; 20] = [
     lines::PASSES,
     look_alike::PASSES,
     lost::PASSES,
@@ -293,6 +304,7 @@ pub(super) const FAMILIES: [&[Pass]; 19] = [
     orphans::PASSES,
     left_behind::PASSES,
     homes::PASSES,
+    labels::PASSES,
     ranges::PASSES,
     files::PASSES,
     places::PASSES,

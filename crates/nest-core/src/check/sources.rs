@@ -25,7 +25,7 @@ pub(super) fn knows_user(
     if elsewhere.has_user(name) || uid.is_some_and(|uid| elsewhere.has_uid(uid)) {
         return Ok(true);
     }
-    if world.is_live() {
+    if world.has_services() {
         let by_number = match uid {
             Some(uid) => world.service_user_by_uid(uid)?.is_some(),
             None => false,
@@ -48,7 +48,7 @@ pub(super) fn knows_gid(
     if world.elsewhere().has_gid(gid) {
         return Ok(true);
     }
-    if world.is_live() {
+    if world.has_services() {
         return Ok(world.service_group_by_gid(gid)?.is_some());
     }
     others(context, prefilter, File::Group)

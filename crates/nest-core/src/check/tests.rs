@@ -4,10 +4,10 @@ use super::*;
 use crate::book::Book;
 use crate::book::tests::book;
 use crate::policy::Policy;
-use crate::surroundings::{Facts, FileKind};
+use crate::surroundings::Facts;
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::{Day, Gid, Uid};
+use crate::value::{Day, FileKind, Gid, Uid};
 
 /// What a rule finds, each as `file:line marked: message`.
 fn found_in(name: &str, book: &Book, world: &World) -> Vec<String> {
@@ -202,7 +202,7 @@ fn remedies_name_numbers_once_and_mend_what_is_in_the_way_first() {
         .map(|command| match command {
             Command::Own(words) => bstr::BString::from(bstr::join(" ", words)).to_string(),
             Command::Repair(rule) => format!("repair --only {}", rule.name),
-            Command::System(words, _) => (*words).to_owned(),
+            Command::System(words, _) => words.clone(),
         })
         .collect();
     assert_eq!(

@@ -288,7 +288,7 @@ fn what_is_left_by_half_is_said() {
 fn what_an_earlier_holder_left_behind_is_told() {
     let mut world = World::default();
     let facts = crate::surroundings::Facts {
-        kind: crate::surroundings::FileKind::File,
+        kind: crate::value::FileKind::File,
         uid: Uid(1500),
         gid: Gid(8),
         mode: 0o600,

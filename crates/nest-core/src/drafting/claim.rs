@@ -5,8 +5,8 @@ use bstr::{BString, ByteSlice};
 
 use crate::context::PlanContext;
 use crate::drafting::find::FoundUser;
-use crate::surroundings::{Facts, FileKind, Site, Survey};
-use crate::value::{TreePath, Uid, parent_of, tidy};
+use crate::surroundings::{Facts, Site, Survey};
+use crate::value::{FileKind, TreePath, Uid, parent_of, tidy};
 use crate::words::list;
 
 /// Directories of the system: none of them, and nothing that holds one, is an account's

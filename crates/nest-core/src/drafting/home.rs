@@ -15,8 +15,8 @@ use crate::policy::Policy;
 use crate::refusal::{HomeTrouble, Reason, Refusal, Result};
 use crate::request::{CreateUser, key_file};
 use crate::retired::BelongingKind;
-use crate::surroundings::{FileKind, Site, Skeleton, SkeletonFault};
-use crate::value::{TreePath, Uid, check_keys, join, parent_of, path_fault};
+use crate::surroundings::{Site, Skeleton, SkeletonFault};
+use crate::value::{FileKind, TreePath, Uid, check_keys, join, parent_of, path_fault};
 use crate::words::counted;
 
 /// What was decided about a home.

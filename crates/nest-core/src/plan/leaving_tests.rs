@@ -21,10 +21,10 @@ use crate::policy::Policy;
 use crate::request::GuardOverrides;
 use crate::retired::{RetiredAccount, VERSION};
 use crate::retired_ids::RetiredId;
-use crate::surroundings::{Carried, Facts, FileKind, Process, Site, Survey};
+use crate::surroundings::{Carried, Facts, Process, Site, Survey};
 use crate::table::File;
 use crate::test_support::World;
-use crate::value::{Author, Day, Gid, Uid, UserName, UserOrGroup};
+use crate::value::{Author, Day, FileKind, Gid, Uid, UserName, UserOrGroup};
 
 fn regrouping(names: &[&str], set: impl Fn(&mut Regroup)) -> impl Fn(PlanContext<'_>) -> Planned {
     let names = names.iter().map(|name| UserName::from(*name)).collect();

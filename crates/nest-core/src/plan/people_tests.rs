@@ -17,11 +17,11 @@ use crate::record::tests::record;
 use crate::record::{ChangeRecord, Told};
 use crate::refusal::Result;
 use crate::request::{CreateUser, GuardOverrides, RangesAsked, Request};
-use crate::surroundings::{Facts, FileKind, Inventory, Process, Site};
+use crate::surroundings::{Facts, Inventory, Process, Site};
 use crate::suspended::Suspended;
 use crate::table::{Edit, File};
 use crate::test_support::World;
-use crate::value::{Gid, Uid, UserName};
+use crate::value::{FileKind, Gid, Uid, UserName};
 
 const HASH: &str = "$6$saltsalt$abcdefghijklmnop";
 

@@ -3,7 +3,8 @@
 use bstr::BString;
 use strum::IntoStaticStr;
 
-use crate::surroundings::{FileKind, SkeletonFault};
+use crate::surroundings::SkeletonFault;
+use crate::value::FileKind;
 
 /// What is wrong with a home. The words stand here.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error, IntoStaticStr)]

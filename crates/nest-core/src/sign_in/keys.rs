@@ -3,6 +3,7 @@
 
 use bstr::{BStr, BString, ByteSlice};
 
+use crate::labels::Carried;
 use crate::ssh::Rules;
 use crate::surroundings::{Facts, KeyFile, Keys};
 use crate::value::{Day, Gid, KeyLine, Uid, key_lines, usable_keys};
@@ -94,7 +95,8 @@ pub(crate) fn keys_in(
     let of_all =
         || loose(path, file, rules, owner).map(|(place, wrong)| format!("{place} {wrong}"));
     let of_all = of_all()
-        .or_else(|| closed(file, owner).map(|place| format!("{place} is closed to its own user")));
+        .or_else(|| closed(file, owner).map(|place| format!("{place} is closed to its own user")))
+        .or_else(|| Some(sealed(file.closed.as_ref()?)));
     let told = |key: KeyLine| {
         let fault = match &rules.only_forced {
             _ if of_all.is_some() => of_all.clone(),
@@ -128,6 +130,9 @@ pub(crate) fn judge_file(
             "{closed} is closed to uid {}, and the SSH server reads the keys as that user",
             owner.uid
         ));
+    }
+    if let Some(place) = &file.closed {
+        return Keys::Ignored(sealed(place));
     }
     let count = usable_keys(text, today);
     if rules.only_forced.is_some() && count.forced == 0 && count.usable > 0 {
@@ -186,10 +191,15 @@ fn closed<'f>(file: &'f KeyFile, owner: &KeyOwner<'_>) -> Option<&'f BStr> {
     file.way.iter().find(is_closed).map(|(place, _)| place.as_bstr())
 }
 
+/// That a label keeps the SSH server out, in words.
+fn sealed((place, carried): &(BString, Carried)) -> String {
+    format!("{place} {carried}, which keeps the SSH server from the keys")
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::surroundings::FileKind;
+    use crate::value::FileKind;
 
     const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZfG1KaT0PtFDJ/XFSqti maren@harbour";
 
@@ -198,7 +208,7 @@ mod tests {
             let (kind, uid, gid) = (FileKind::Directory, Uid(uid), Gid(gid));
             (place.into(), Facts { kind, uid, gid, mode })
         });
-        KeyFile { way: way.collect(), text: Ok(Some(KEY.as_bytes().to_vec())) }
+        KeyFile { way: way.collect(), closed: None, text: Ok(Some(KEY.as_bytes().to_vec())) }
     }
 
     fn judge(path: &str, way: &[(&str, u32, u32, u32)]) -> String {

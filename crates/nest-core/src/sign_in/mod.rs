@@ -349,9 +349,10 @@ mod tests {
     use super::*;
     use crate::book::tests::book;
     use crate::policy::Policy;
-    use crate::surroundings::{Facts, FileKind};
+    use crate::surroundings::Facts;
     use crate::table::File;
     use crate::test_support::World;
+    use crate::value::FileKind;
 
     const HASH: &str = "$6$saltsalt$abcdefghijklmnop";
 

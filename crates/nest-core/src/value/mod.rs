@@ -4,6 +4,7 @@
 mod author;
 mod day;
 pub mod escaped;
+mod file_kind;
 mod gecos;
 mod id;
 mod id_set;
@@ -25,6 +26,7 @@ mod user_or_group;
 pub use author::Author;
 pub use day::{Day, DayFault, Expiry};
 pub use escaped::{escape, escaped, unescape};
+pub use file_kind::FileKind;
 pub use gecos::{GecosParts, unfit};
 pub use id::{
     Gid, NotANumber, Uid, is_reserved, read_id, read_plain_id, read_signed, reserved_for,

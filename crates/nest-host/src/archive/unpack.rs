@@ -43,7 +43,8 @@ pub fn unpack(
     let mut archive = tar::Archive::new(zstd::Decoder::new(packed)?);
     let ladder = || Ok::<_, std::io::Error>(Ladder::new(directory.try_clone()?));
     let (ladder, links) = (ladder()?, ladder()?);
-    let mut unpacking = Unpacking { ladder, links, to, directories: Vec::new() };
+    let (path, directories) = Default::default();
+    let mut unpacking = Unpacking { ladder, links, to, path, directories };
     let mut done = 0;
     each(&mut archive, &mut |mut entry, data| {
         Patience::Ends.check()?;
@@ -58,7 +59,7 @@ pub fn unpack(
         done = at.max(done);
         Ok(())
     })?;
-    unpacking.leave(0)?;
+    unpacking.leave_for(b"")?;
     Ok(rustix::fs::syncfs(directory)?)
 }
 
@@ -68,6 +69,8 @@ struct Unpacking<'a> {
     /// Where the first of a file's names was found last.
     links: Ladder,
     to: &'a OsStr,
+    /// Where the directory that is being filled is, from where all of it is unpacked.
+    path: Vec<u8>,
     /// Directories that were gone into, by their names alone: they get their times when
     /// everything is in them.
     directories: Vec<ArchiveEntry>,
@@ -80,14 +83,19 @@ impl Unpacking<'_> {
         [self.to.as_bytes(), between, path].concat()
     }
 
-    /// Leaves directories until so many are left, and gives each its owner, attributes,
-    /// mode and times.
-    fn leave(&mut self, depth: usize) -> std::io::Result<()> {
-        while self.directories.len() > depth {
-            let inside = self.ladder.up()?;
-            if let Some(entry) = self.directories.pop() {
-                dress(&inside, &entry)?;
+    /// Leaves directories until what is next is in the one that is left, and gives each its owner,
+    /// attributes, mode and times.
+    fn leave_for(&mut self, parent: &[u8]) -> std::io::Result<()> {
+        while let Some(entry) = self.directories.last() {
+            let rest = parent.strip_prefix(&self.path[..]);
+            if rest.is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/")) {
+                break;
             }
+            dress(&self.ladder.up()?, entry)?;
+            // The name, and the slash before it.
+            let left = self.path.len() - entry.path.len();
+            self.path.truncate(left.saturating_sub(1));
+            self.directories.pop();
         }
         Ok(())
     }
@@ -96,11 +104,8 @@ impl Unpacking<'_> {
         let whole = self.whole(&entry.path);
         let (parent, name) = split_last(&whole);
         // Everything below a directory comes right after it.
-        let parts = || parent.split(|&byte| byte == b'/').filter(|part| !part.is_empty());
-        let above = self.directories.iter().zip(parts());
-        let common = above.take_while(|(above, part)| above.path == *part).count();
-        self.leave(common)?;
-        if common != parts().count() {
+        self.leave_for(parent)?;
+        if self.path != parent {
             return Err(damaged("an entry comes before the directory it is in"));
         }
         let name = OsStr::from_bytes(name);
@@ -111,6 +116,7 @@ impl Unpacking<'_> {
                 self.ladder.down(name)?;
                 // Its name alone: whole paths of many nested ones would fill the memory.
                 let path = name.as_bytes().to_vec();
+                self.path = whole;
                 self.directories.push(ArchiveEntry { path, ..entry });
                 return Ok(());
             }

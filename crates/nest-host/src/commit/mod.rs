@@ -34,6 +34,7 @@ use crate::reown::Earlier;
 use crate::state::{Folder, Fresh, State, StateError};
 use crate::store::Loaded;
 use crate::tree::{Tree, path_of};
+use crate::undone::Undone;
 use crate::words::why;
 use crate::{interrupt, kept};
 
@@ -76,7 +77,7 @@ pub struct Outcome {
     /// The number of the change; nothing where no state is kept.
     pub number: Option<u64>,
     /// Owners and attributes that could not be set, in words.
-    pub left_undone: Vec<String>,
+    pub left_undone: Vec<Undone>,
     /// What else has to be told, in words.
     pub notes: Vec<String>,
     /// Files that are mount points, and were rewritten in place.
@@ -372,7 +373,7 @@ impl Change<'_> {
 
     fn notes(&self) -> Vec<String> {
         let undone = self.outcome.left_undone.iter();
-        let undone = undone.map(|what| format!("not set, for lack of the right to: {what}"));
+        let undone = undone.map(ToString::to_string);
         self.outcome.notes.iter().cloned().chain(undone).collect()
     }
 

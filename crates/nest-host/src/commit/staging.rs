@@ -90,6 +90,7 @@ impl Change<'_> {
             flush: alone || !self.flushes_at_once(),
             links: false,
             undone: &mut self.outcome.left_undone,
+            notes: &mut self.outcome.notes,
         };
         match (step, effect) {
             (Step::MakeDirectory { path, skeleton, files, owner, mode }, effect) => {

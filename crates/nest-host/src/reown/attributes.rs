@@ -8,6 +8,8 @@ use nest_core::ownership::Reown;
 use rustix::fs::XattrFlags;
 use rustix::io::Errno;
 
+use crate::place::by_handle;
+
 /// The list that says who may do what with a file, and the one that what is made in a directory
 /// gets.
 pub(super) const LISTS: [&str; 2] = ["system.posix_acl_access", "system.posix_acl_default"];
@@ -37,17 +39,12 @@ fn read(path: &[u8], name: &str) -> Result<Option<Vec<u8>>, Errno> {
     }
 }
 
-/// The path by which the kernel reaches an opened file, be it opened for its path alone.
-pub(super) fn by_handle(handle: impl AsFd) -> Vec<u8> {
-    format!("/proc/self/fd/{}", handle.as_fd().as_raw_fd()).into_bytes()
-}
-
 /// Reads an attribute of a file that is opened, be it for its path alone.
 ///
 /// # Errors
 /// The system's.
 pub(super) fn of_handle(handle: impl AsFd, name: &str) -> Result<Option<Vec<u8>>, Errno> {
-    read(&by_handle(handle), name)
+    read(&by_handle(handle.as_fd()), name)
 }
 
 /// The same by the handle of the directory.
@@ -112,7 +109,7 @@ pub(super) fn of_entry_in(
 /// # Errors
 /// The system's.
 pub(super) fn set(handle: impl AsFd, name: &str, value: &[u8]) -> Result<(), Errno> {
-    rustix::fs::setxattr(by_handle(handle), name, value, XattrFlags::empty())
+    rustix::fs::setxattr(by_handle(handle.as_fd()), name, value, XattrFlags::empty())
 }
 
 /// How long the head and each entry of an access control list are: a version; a tag, what is

@@ -15,12 +15,12 @@ use rayon::prelude::*;
 use rustix::fs::{AtFlags, Mode, OFlags, Stat};
 use rustix::io::Errno;
 
-use super::attributes::{self, CAPABILITIES, LISTS, by_handle};
+use super::attributes::{self, CAPABILITIES, LISTS};
 use super::list::{Bits, Entries, Entry, Parts};
 use super::{digest, lock};
 use crate::interrupt::Patience;
 use crate::mounts::mount_id;
-use crate::place::Place;
+use crate::place::{Place, by_handle};
 use crate::tree::{DIRECTORY, Tree};
 use crate::walk::{Ladder, Status, split_last};
 
@@ -242,7 +242,7 @@ impl Giving<'_> {
         if now & !0o6000 != mode & !0o6000 {
             return Ok(false);
         }
-        let path = by_handle(file);
+        let path = by_handle(file.as_fd());
         let flags = OFlags::RDONLY | OFlags::NONBLOCK | OFlags::CLOEXEC;
         let opened = rustix::fs::open(&path[..], flags, Mode::empty())?;
         let same = digest(&mut opened.into()).is_ok_and(|it| it == *wanted && !it.is_empty());
@@ -260,7 +260,7 @@ impl Giving<'_> {
 /// Puts set-id bits and capabilities back, which the kernel has cleared.
 fn put_back(file: &OwnedFd, mode: u32, capabilities: Option<&[u8]>) -> Result<(), Errno> {
     if mode & 0o6000 != 0 {
-        rustix::fs::chmod(by_handle(file), Mode::from_raw_mode(mode))?;
+        rustix::fs::chmod(by_handle(file.as_fd()), Mode::from_raw_mode(mode))?;
     }
     capabilities.map_or(Ok(()), |value| attributes::set(file.as_fd(), CAPABILITIES, value))
 }

@@ -14,6 +14,8 @@ use std::io::{Error, Read, Result};
 use nest_core::ownership::Owner;
 use nest_core::value::{Gid, TreePath, Uid};
 
+use crate::walk::common_prefix;
+
 /// So many bytes of a list are written and read in one go.
 pub(super) const PART: usize = 64 << 10;
 
@@ -113,7 +115,7 @@ pub(super) struct Part {
 
 impl Part {
     pub fn push(&mut self, entry: &Entry, path: &[u8]) {
-        let common = self.last.iter().zip(path).take_while(|(a, b)| a == b).count();
+        let common = common_prefix(&self.last, path);
         let head = format!("{}{common}:", entry.head());
         self.text.extend_from_slice(head.as_bytes());
         self.text.extend_from_slice(&path[common..]);
@@ -177,9 +179,11 @@ impl<'l> Entries<'l> {
         if common > self.path.len() {
             return Err(damaged());
         }
+        // What is in common was judged with the path before, but for the name that goes on.
+        let judged = memchr::memrchr(b'/', &self.path[..common]).unwrap_or_default();
         self.path.truncate(common);
         self.path.extend_from_slice(own);
-        match TreePath::fits(&self.path) {
+        match TreePath::fits(&self.path[judged..]) {
             true => Ok(Some((entry, &self.path))),
             false => Err(damaged()),
         }
@@ -313,6 +317,8 @@ mod tests {
             b"x:b\0",
             b"\0",
             b"/a/../b\0",
+            b"/a/.\x004:./b\0",
+            b"/a/x\x003:../b\0",
             b"0:b\0",
             b"1.x 0:/b\0",
             b"1.1 bx 0:/b\0",

@@ -6,7 +6,6 @@ use nest_core::retired_ids::RetiredIds;
 use nest_core::surroundings::Surroundings as _;
 
 use super::World;
-use crate::mentions::files_in;
 use crate::tree::Tree;
 use crate::untrusted::read_configuration;
 
@@ -22,7 +21,7 @@ const UNITS: [&str; 2] = ["etc/systemd/system", "usr/lib/systemd/system"];
 /// Those places, each with why.
 pub(super) fn places(tree: &Tree) -> Vec<(BString, String)> {
     let mut places = Vec::new();
-    let more = files_in(tree, MASTER_DIRECTORY);
+    let more = tree.files_in(MASTER_DIRECTORY);
     for file in MASTERS.iter().map(|file| (*file).to_owned()).chain(more) {
         let text = read_configuration(tree, &file).unwrap_or_default();
         for (number, words) in lines(&text) {
@@ -61,7 +60,7 @@ pub(super) fn places(tree: &Tree) -> Vec<(BString, String)> {
             );
         }
     }
-    for file in UNITS.iter().flat_map(|directory| files_in(tree, directory)) {
+    for file in UNITS.iter().flat_map(|directory| tree.files_in(directory)) {
         if !file.ends_with(".mount") && !file.ends_with(".automount") {
             continue;
         }

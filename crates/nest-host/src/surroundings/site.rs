@@ -3,7 +3,8 @@
 use std::path::{Path, PathBuf};
 
 use bstr::BStr;
-use nest_core::surroundings::{FileKind, Site};
+use nest_core::surroundings::Site;
+use nest_core::value::FileKind;
 use rustix::fs::{AtFlags, Mode, OFlags};
 use rustix::io::Errno;
 

@@ -1,58 +1,14 @@
-//! The files that the SSH server goes by: its configuration, and those of keys.
+//! The files of keys that the SSH server goes by.
 
 use bstr::{BStr, BString, ByteSlice};
-use glob::{MatchOptions, Pattern};
-use nest_core::configuration::ConfigFiles;
-use nest_core::surroundings::KeyFile;
+use nest_core::labels::Labels;
+use nest_core::surroundings::{Facts, KeyFile};
 use nest_core::words::without_error_numbers;
-use rustix::fs::OFlags;
-use rustix::io::Errno;
 
 use super::facts_of;
-use crate::mentions::files_in;
+use crate::labels::Carrying;
 use crate::tree::{Tree, path_of};
 use crate::untrusted::{self, CONFIGURATION, LastLink};
-use crate::words::why;
-
-/// The configuration files of a tree.
-#[derive(Debug)]
-pub(super) struct Files<'t>(pub &'t Tree);
-
-impl ConfigFiles for Files<'_> {
-    fn read(&self, path: &BStr) -> Result<Option<Vec<u8>>, String> {
-        match untrusted::read(self.0, path_of(path), LastLink::Followed, CONFIGURATION) {
-            Ok(text) => Ok(Some(text)),
-            Err(missing) if missing.is_missing() => Ok(None),
-            Err(unreadable) => Err(without_error_numbers(&unreadable.to_string())),
-        }
-    }
-
-    fn named(&self, pattern: &BStr) -> Result<Vec<BString>, String> {
-        if pattern.find_byteset(b"*?[").is_none() {
-            return Ok(vec![pattern.into()]);
-        }
-        let Some((directory, name)) = pattern.rsplit_once_str("/") else { return Ok(Vec::new()) };
-        if directory.find_byteset(b"*?[").is_some() {
-            return Err("names directories by a pattern, which is not looked at".to_owned());
-        }
-        let name = Pattern::new(&name.to_str_lossy());
-        let name = name.map_err(|error| format!("is no pattern: {error}"))?;
-        let directory = directory.to_str().map_err(why)?;
-        match self.0.open_file(directory, OFlags::RDONLY | OFlags::DIRECTORY) {
-            Ok(_) => {}
-            Err(Errno::NOENT | Errno::NOTDIR) => return Ok(Vec::new()),
-            Err(error) => return Err(format!("can't be looked through: {}", why(error))),
-        }
-        let options = MatchOptions { require_literal_leading_dot: true, ..MatchOptions::new() };
-        let mut files = files_in(self.0, directory);
-        files.retain(|file| {
-            let name_of = file.rsplit('/').next().unwrap_or(file);
-            name.matches_with(name_of, options)
-        });
-        files.sort();
-        Ok(files.into_iter().map(BString::from).collect())
-    }
-}
 
 /// A file of keys. Its owner could turn a link to anything: none is followed.
 pub(super) fn key_file(tree: &Tree, path: &BStr) -> KeyFile {
@@ -62,7 +18,7 @@ pub(super) fn key_file(tree: &Tree, path: &BStr) -> KeyFile {
         Err(unreadable) => Err(without_error_numbers(&unreadable.to_string())),
     };
     if !matches!(text, Ok(Some(_))) {
-        return KeyFile { way: Vec::new(), text };
+        return KeyFile { way: Vec::new(), closed: None, text };
     }
     // What an image's own directory is like says nothing about the root that it will be.
     let ends = path.find_iter("/").filter(|end| *end > 0 || tree.is_live());
@@ -72,5 +28,11 @@ pub(super) fn key_file(tree: &Tree, path: &BStr) -> KeyFile {
         let stat = tree.stat(path_of(place)).ok()?;
         Some((place.to_owned(), facts_of(&stat)))
     };
-    KeyFile { way: ends.filter_map(facts).collect(), text }
+    let way: Vec<(BString, Facts)> = ends.filter_map(facts).collect();
+    let labels = Carrying(tree);
+    let closed = way.iter().find_map(|(place, facts)| {
+        let carried = labels.keeps_ssh_out(place.as_bstr(), facts.kind)?;
+        Some((place.clone(), carried))
+    });
+    KeyFile { way, closed, text }
 }

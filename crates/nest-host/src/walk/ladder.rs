@@ -2,7 +2,7 @@
 //! long the path, with no more than a few handles open, however deep it goes.
 
 use std::collections::VecDeque;
-use std::ffi::{OsStr, OsString};
+use std::ffi::OsStr;
 use std::os::fd::{AsFd, BorrowedFd, OwnedFd};
 use std::os::unix::ffi::OsStrExt;
 
@@ -21,11 +21,14 @@ const OPEN: usize = 48;
 pub struct Ladder {
     base: OwnedFd,
     rungs: VecDeque<Rung>,
+    /// The names of the rungs, with a `/` between them.
+    path: Vec<u8>,
 }
 
 #[derive(Debug)]
 struct Rung {
-    name: OsString,
+    /// How long the path is to here.
+    end: usize,
     identity: (u64, u64),
     handle: Option<OwnedFd>,
 }
@@ -33,7 +36,7 @@ struct Rung {
 impl Ladder {
     /// Begins in a directory.
     pub fn new(base: OwnedFd) -> Self {
-        Ladder { base, rungs: VecDeque::new() }
+        Ladder { base, rungs: VecDeque::new(), path: Vec::new() }
     }
 
     /// The directory that was reached.
@@ -64,7 +67,11 @@ impl Ladder {
     pub fn down_to(&mut self, name: &OsStr, handle: OwnedFd) -> Result<(), Errno> {
         let stat = rustix::fs::fstat(&handle)?;
         let identity = (stat.st_dev, stat.st_ino);
-        self.rungs.push_back(Rung { name: name.to_owned(), identity, handle: Some(handle) });
+        if !self.rungs.is_empty() {
+            self.path.push(b'/');
+        }
+        self.path.extend_from_slice(name.as_bytes());
+        self.rungs.push_back(Rung { end: self.path.len(), identity, handle: Some(handle) });
         if let Some(far) = self.rungs.len().checked_sub(OPEN + 1) {
             self.rungs[far].handle = None;
         }
@@ -78,6 +85,7 @@ impl Ladder {
     /// The system's; `ESTALE` where the way up leads elsewhere by now.
     pub fn up(&mut self) -> Result<OwnedFd, Errno> {
         let left = self.rungs.pop_back().and_then(|rung| rung.handle).ok_or(Errno::INVAL)?;
+        self.path.truncate(self.rungs.back().map_or(0, |rung| rung.end));
         if let Some(above) = self.rungs.back_mut().filter(|above| above.handle.is_none()) {
             let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
             let handle = rustix::fs::openat(&left, "..", flags, Mode::empty())?;
@@ -95,20 +103,19 @@ impl Ladder {
     /// # Errors
     /// As [`Ladder::down`] and [`Ladder::up`]; after one the way has to begin anew.
     pub fn go(&mut self, path: &[u8]) -> Result<(), Errno> {
-        let mut parts = parts(path);
-        let mut batch = parts.next();
-        let mut common = 0;
-        while let (Some(part), Some(rung)) = (batch, self.rungs.get(common)) {
-            if rung.name.as_bytes() != part {
-                break;
-            }
-            common += 1;
-            batch = parts.next();
+        let path = &path[path.iter().take_while(|&&byte| byte == b'/').count()..];
+        let same = common_prefix(&self.path, path);
+        let mut common = self.rungs.partition_point(|rung| rung.end <= same);
+        let end = |common: usize| common.checked_sub(1).map_or(0, |last| self.rungs[last].end);
+        // A name that only begins as another one does is not that one.
+        if path.get(end(common)).is_some_and(|&byte| byte != b'/') {
+            common = common.saturating_sub(1);
         }
+        let rest = &path[end(common)..];
         while self.rungs.len() > common {
             self.up()?;
         }
-        for part in batch.into_iter().chain(parts) {
+        for part in parts(rest) {
             self.down(OsStr::from_bytes(part))?;
         }
         Ok(())
@@ -118,6 +125,15 @@ impl Ladder {
 /// The components of a path.
 fn parts(path: &[u8]) -> impl Iterator<Item = &[u8]> {
     path.split(|&byte| byte == b'/').filter(|part| !part.is_empty())
+}
+
+/// How many bytes two paths begin with alike. They may be long, and have almost all in common.
+pub(crate) fn common_prefix(one: &[u8], other: &[u8]) -> usize {
+    const PIECE: usize = 256;
+    let pieces = one.chunks_exact(PIECE).zip(other.chunks_exact(PIECE));
+    let alike = pieces.take_while(|(a, b)| a == b).count() * PIECE;
+    let rest = one[alike..].iter().zip(&other[alike..]);
+    alike + rest.take_while(|(a, b)| a == b).count()
 }
 
 /// A path as the directory it is in and the name there, both as bytes.
@@ -166,6 +182,32 @@ mod tests {
             rustix::fs::unlinkat(ladder.here(), "d", rustix::fs::AtFlags::REMOVEDIR).unwrap();
         }
         assert_eq!(std::fs::read_dir(folder.path()).unwrap().count(), 0);
+    }
+
+    #[test]
+    fn names_that_begin_alike_are_told_apart() {
+        let folder = tempfile::tempdir().unwrap();
+        for path in ["ab/c", "abc/c", "ab/cd/e", "a"] {
+            std::fs::create_dir_all(folder.path().join(path)).unwrap();
+        }
+        let mut ladder = Ladder::new(open(folder.path()));
+        for path in ["ab/c", "/abc/c", "//ab//cd", "ab/cd/e", "ab/c", "ab", "a", "", "abc"] {
+            ladder.go(path.as_bytes()).unwrap();
+            let there = std::fs::metadata(folder.path().join(path.trim_start_matches('/')));
+            let there = std::os::unix::fs::MetadataExt::ino(&there.unwrap());
+            assert_eq!(rustix::fs::fstat(ladder.here()).unwrap().st_ino, there, "{path}");
+        }
+    }
+
+    #[test]
+    fn long_paths_are_compared_to_the_last_byte() {
+        let long = b"/d".repeat(700);
+        for at in [0, 1, 255, 256, 257, 511, 512, 1399] {
+            let mut other = long.clone();
+            other[at] = b'x';
+            assert_eq!(common_prefix(&long, &other), at);
+            assert_eq!(common_prefix(&long, &long[..at]), at);
+        }
     }
 
     #[test]

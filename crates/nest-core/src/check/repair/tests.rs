@@ -3,9 +3,9 @@ use crate::book::Book;
 use crate::book::tests::book;
 use crate::check::rule;
 use crate::policy::Policy;
-use crate::surroundings::{Facts, FileKind};
+use crate::surroundings::Facts;
 use crate::test_support::World;
-use crate::value::{Day, Gid, Uid};
+use crate::value::{Day, FileKind, Gid, Uid};
 
 fn context<'a>(book: &'a Book, policy: &'a Policy, world: &'a World) -> PlanContext<'a> {
     PlanContext { book, policy, world, today: Day(20781), change: None }

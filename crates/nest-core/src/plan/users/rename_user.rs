@@ -13,9 +13,9 @@ use crate::plan::users::suspend::carry_note;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
 use crate::request::{GuardOverrides, Request};
-use crate::surroundings::{FileKind, Site};
+use crate::surroundings::Site;
 use crate::table::{Column, File, PasswdField};
-use crate::value::{TreePath, UserName, join};
+use crate::value::{FileKind, TreePath, UserName, join};
 use crate::words::list;
 
 /// A user to be renamed.

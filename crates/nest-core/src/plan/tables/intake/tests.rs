@@ -388,7 +388,7 @@ fn an_account_is_changed_in_every_field_its_row_has() {
         "name,primary,admin,uid,home,ranges,service\ntavish,pilots,yes,1400,/srv/tavish,none,no\n";
     let (book, policy) = (the_book(), Policy::default());
     let facts = crate::surroundings::Facts {
-        kind: crate::surroundings::FileKind::Directory,
+        kind: crate::value::FileKind::Directory,
         uid: Uid(1001),
         gid: Gid(1001),
         mode: 0o700,

@@ -5,9 +5,9 @@ use crate::plan::users::create_user::*;
 use crate::policy::Policy;
 use crate::refusal::Result;
 use crate::retired_ids::{RetiredId, RetiredRange};
-use crate::surroundings::{Facts, FileKind, Site, SkeletonFault};
+use crate::surroundings::{Facts, Site, SkeletonFault};
 use crate::test_support::World;
-use crate::value::{Day, Gid, IdSpan, TreePath, Uid};
+use crate::value::{Day, FileKind, Gid, IdSpan, TreePath, Uid};
 
 const PASSWD: &str =
     "root:x:0:0:root:/root:/bin/bash\ntavish:x:1000:1000::/home/tavish:/bin/bash\n";

@@ -7,8 +7,8 @@ use crate::drafting::{Claim, Judged, Purpose, find_user, named_after};
 use crate::plan::users::delete_user::{Deleting, FilesDisposition};
 use crate::refusal::{Reason, Result};
 use crate::retired::{Became, Belonging, BelongingKind, PackedFile, set_aside_place};
-use crate::surroundings::{FileKind, Site, Survey};
-use crate::value::{TreePath, UserName, bytes_in_words, join};
+use crate::surroundings::{Site, Survey};
+use crate::value::{FileKind, TreePath, UserName, bytes_in_words, join};
 use crate::words::counted;
 
 /// A belonging that is there, looked at.
