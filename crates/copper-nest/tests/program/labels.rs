@@ -35,13 +35,14 @@ fn label(tree: &TestTree, path: &str) -> String {
     text.split(':').nth(2).unwrap().to_owned()
 }
 
-fn set(tree: &TestTree, path: &str, kind: &str) {
+/// Gives something a label of a type.
+pub fn set(tree: &TestTree, path: &str, kind: &str) {
     let value = format!("system_u:object_r:{kind}:s0\0");
     assert!(set_attribute(&tree.path(path), NAME, value.as_bytes()));
 }
 
 /// A tree with file contexts; nothing where labels can't be set here.
-fn labelled(test: &str) -> Option<TestTree> {
+pub fn labelled(test: &str) -> Option<TestTree> {
     let tree = TestTree::new();
     let may = is_root() && set_attribute(&tree.path("root"), NAME, b"u:r:t\0");
     if !may {

@@ -133,10 +133,12 @@ fn without_a_terminal_nobody_is_asked() {
 /// The prompt, by a terminal of Python's making: what is typed, what comes back,
 /// and whether the echo is on again.
 pub const TYPE: &str = r#"
-import os, pty, select, sys, termios, time
+import os, pty, select, signal, sys, termios, time
 typed = [bytes(line, "latin-1").decode("unicode_escape").encode("latin-1") for line in sys.argv[1].split("|") if line]
 pid, terminal = pty.fork()
 if pid == 0:
+    # Whoever runs the tests in the background ignores the interrupt key.
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
     os.execv(sys.argv[2], sys.argv[2:])
 shown = b""
 deadline = time.time() + 20
