@@ -167,6 +167,7 @@ class Image:
         self.labels = labels
         self.path = PLACE / f"{file_system}{'-labels' if labels else ''}.image"
         self.key = PLACE / "key"
+        PLACE.mkdir(parents=True, exist_ok=True)
         if not self.key.exists():
             run("ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", self.key)
         root = base()
