@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
-    change_group, change_user, check, completions, create_group, create_user, delete_group,
-    delete_user, demo, export, intake, list_admins, list_changes, list_groups, list_ids, list_keys,
+    change_group, change_user, check, compare, completions, create_group, create_user, delete_group,
+    delete_user, demo, export, export_snapshot, intake, list_admins, list_changes, list_groups, list_ids, list_keys,
     list_retired, list_rules, list_users, merge, password_group, password_user, purge, reassign,
     recover, regroup, rename_group, rename_user, renumber, repair, show_change, show_group,
     show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
@@ -155,9 +155,10 @@ enum Verb {
     Renumber(renumber::RenumberArgs),
     Intake(intake::IntakeArgs),
     Merge(merge::MergeArgs),
-    /// Write users or groups as a table that intake takes back.
+    /// Write users or groups as a table that intake takes back, or a snapshot for compare.
     #[command(subcommand)]
     Export(Export),
+    Compare(compare::Compare),
     Check(check::Check),
     Repair(repair::RepairArgs),
     Undo(undo::UndoArgs),
@@ -256,6 +257,8 @@ enum Export {
     Users(export::ExportUsers),
     #[command(alias = "group")]
     Groups(export::ExportGroups),
+    #[command(alias = "snapshots")]
+    Snapshot(export_snapshot::ExportSnapshot),
 }
 
 #[derive(Debug, Subcommand)]
@@ -328,6 +331,8 @@ impl Cli {
             Verb::Merge(args) => args.run(global),
             Verb::Export(Export::Users(args)) => args.run(global),
             Verb::Export(Export::Groups(args)) => args.run(global),
+            Verb::Export(Export::Snapshot(args)) => args.run(global),
+            Verb::Compare(args) => args.run(global),
             Verb::Check(args) => args.run(global),
             Verb::Repair(args) => args.run(global),
             Verb::Undo(args) => args.run(global),

@@ -63,6 +63,11 @@ impl Now {
         Moment { day, minute, zone: name }
     }
 
+    /// The moment, wherever that is.
+    pub fn timestamp(&self) -> Timestamp {
+        self.moment.timestamp()
+    }
+
     /// The moment with its zone: `2026-11-24T07:00:00+01:00`.
     pub fn zoned(&self) -> String {
         self.moment.strftime("%Y-%m-%dT%H:%M:%S%:z").to_string()

@@ -29,6 +29,7 @@ mod for_all;
 mod policy_file;
 mod prompt;
 mod session;
+mod sides;
 mod version;
 mod view;
 

@@ -8,6 +8,7 @@ use bstr::{BStr, BString, ByteSlice};
 
 use crate::account::{means_no_home, turns_away};
 use crate::change::{NewFile, Plan, Step};
+use crate::configuration::Release;
 use crate::context::PlanContext;
 use crate::drafting::system_fault;
 use crate::ownership::Owner;
@@ -59,7 +60,7 @@ const ENOUGH: usize = 2;
 
 /// Looks at a tree for what suits it.
 pub fn suggest(context: PlanContext<'_>) -> Suggested {
-    let release = Release::read(context);
+    let release = Release::read(context.world.configuration());
     let people = people(context);
     let mut found = Found { context, people: &people, all: Vec::new() };
     found.numbers();
@@ -137,38 +138,6 @@ impl Suggested {
             nothing: self.suggestions.is_empty(),
             ..Plan::default()
         }
-    }
-}
-
-/// What a system says of itself, os-release(5).
-#[derive(Default)]
-struct Release {
-    name: String,
-    /// Its id, and those that it is like.
-    kinds: Vec<String>,
-}
-
-impl Release {
-    fn read(context: PlanContext<'_>) -> Self {
-        let read = |path: &str| context.world.configuration().read(path.into()).ok().flatten();
-        let Some(text) = read("/etc/os-release").or_else(|| read("/usr/lib/os-release")) else {
-            return Release::default();
-        };
-        let value = |name: &str| {
-            let mut lines = text.lines().filter_map(|line| line.strip_prefix(name.as_bytes()));
-            let value = lines.find_map(|rest| rest.strip_prefix(b"="))?;
-            let text = String::from_utf8_lossy(value.trim()).into_owned();
-            Some(text.trim_matches(['"', '\'']).to_owned())
-        };
-        let kinds = ["ID", "ID_LIKE"].into_iter().filter_map(value);
-        let kinds = kinds.flat_map(|kinds| kinds.split(' ').map(str::to_owned).collect::<Vec<_>>());
-        let kinds = kinds.collect();
-        let name = value("PRETTY_NAME").or_else(|| value("NAME")).unwrap_or_default();
-        Release { name, kinds }
-    }
-
-    fn is_like(&self, kind: &str) -> bool {
-        self.kinds.iter().any(|own| own == kind)
     }
 }
 

@@ -403,6 +403,8 @@ pub trait Surroundings: Sync {
     fn entries(&self, path: &BStr) -> Result<Vec<(BString, Facts)>, String>;
     /// Whether something is mounted at a path.
     fn is_mount_point(&self, path: &BStr) -> bool;
+    /// Where what is at a path comes from, if that is another machine: `harbour:/home/maren`.
+    fn home_from(&self, path: &BStr) -> Option<String>;
     /// How many files outside some paths carry a number, as gid or as uid, on the
     /// local file systems of the tree.
     ///

@@ -5,15 +5,19 @@ use std::sync::{Arc, OnceLock};
 
 use bstr::{BStr, BString};
 
+use crate::book::{Book, Texts};
 use crate::configuration::{ConfigFiles, WrittenFiles};
+use crate::context::PlanContext;
 use crate::labels::{FileContexts, Label, Labels};
 use crate::last_seen::{LastSeen, Presence, Visit};
 use crate::ownership::Reown;
+use crate::policy::Policy;
 use crate::retired::RetiredAccount;
 use crate::retired_ids::RetiredIds;
 use crate::ssh::SshServer;
 use crate::surroundings::*;
 use crate::suspended::Suspended;
+use crate::table::File;
 use crate::value::{Day, FileKind, Gid, IdSpans, TreePath, Uid};
 use crate::windows::{Moment, Windows};
 
@@ -22,6 +26,24 @@ const KEY: &str = "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAILM+rvN+ot98qgEN796jTiQfZ
 
 /// A line with a key that is too short.
 const WEAK_KEY: &str = "ssh-rsa AAAAB3NzaC1yc2EAAAADAQABAAAAgQDN8ZUFpYJZAjIJhAr6nwf9bO0fhvBGVdzkY9bWqwP1Qnk3sDTjCO0lRGsSFSYWRl0HTUi6gQGSf0F3vfFkJt+Jd0jDq0Wz2ZQ3QwUM0hm0qT6O6qI9E8kC5bJqVX7ySxvnI2Pi8aEPKq2c7NnPlJwZ2vNjEWyTBpFZ0kuL6cKpWQ== old@quay\n";
+
+/// The account files of these texts.
+pub(crate) fn book<T: Into<String> + Clone>(texts: &[(File, T)]) -> Book {
+    let mut all = Texts::default();
+    for (file, text) in texts {
+        all.set(*file, Arc::new(text.clone().into()));
+    }
+    Book::new(all)
+}
+
+/// What planners and rules go by, on 2026-11-24.
+pub(crate) fn context<'a>(
+    book: &'a Book,
+    policy: &'a Policy,
+    world: &'a dyn Surroundings,
+) -> PlanContext<'a> {
+    PlanContext { book, policy, world, today: Day(20781), change: None }
+}
 
 /// A world in which nothing stands in the way unless a field says so.
 #[derive(Default)]
@@ -214,6 +236,9 @@ impl Surroundings for World {
     }
     fn entries(&self, path: &BStr) -> Result<Vec<(BString, Facts)>, String> {
         Ok(self.entries.get(path).cloned().unwrap_or_default())
+    }
+    fn home_from(&self, _: &BStr) -> Option<String> {
+        None
     }
     fn is_mount_point(&self, path: &BStr) -> bool {
         self.mounted.iter().any(|mounted| mounted == path)

@@ -16,6 +16,24 @@ pub fn counted<N: Display + PartialEq + From<u8>>(count: N, one: &str, many: &st
     format!("{count} {noun}")
 }
 
+/// A count with commas between its thousands: `9,998`.
+///
+/// ```
+/// assert_eq!(nest_core::words::grouped(9998), "9,998");
+/// assert_eq!(nest_core::words::grouped(210), "210");
+/// ```
+pub fn grouped(count: usize) -> String {
+    let digits = count.to_string();
+    let mut grouped = String::with_capacity(digits.len() + digits.len() / 3);
+    for (at, digit) in digits.chars().enumerate() {
+        if at > 0 && (digits.len() - at).is_multiple_of(3) {
+            grouped.push(',');
+        }
+        grouped.push(digit);
+    }
+    grouped
+}
+
 /// The word that agrees with a count, `one` for 1 and `many` for all others.
 pub fn agree<'w, N: PartialEq + From<u8>>(count: &N, one: &'w str, many: &'w str) -> &'w str {
     if *count == N::from(1) { one } else { many }

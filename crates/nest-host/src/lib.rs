@@ -12,6 +12,7 @@
 //! - [`changes`], [`retired`], [`suspended`]: what was done, the numbers of deleted
 //!   accounts, and how suspended ones were.
 //! - [`kept`], [`archive`]: deleted accounts, and homes packed into one file.
+//! - [`packed`]: documents in less room.
 //! - [`secrets`]: salts and passwords.
 //! - [`surroundings`]: what planners and rules ask about the world.
 //! - [`walk`], [`processes`]: whose the files and the processes are.
@@ -58,6 +59,7 @@ pub mod labels;
 pub mod lock;
 mod mentions;
 mod mounts;
+pub mod packed;
 pub mod place;
 pub mod processes;
 mod read;

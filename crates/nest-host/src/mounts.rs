@@ -35,6 +35,11 @@ const NOT_LOCAL: [u32; 22] = [
     0x00c3_6400,
 ];
 
+/// File systems that are another machine's, by the names that the kernel gives them.
+const FROM_ELSEWHERE: [&str; 10] = [
+    "nfs", "nfs4", "cifs", "smb3", "ceph", "fuse.ceph", "fuse.glusterfs", "afs", "lustre", "beegfs",
+];
+
 /// One mount, seen from the tree.
 #[derive(Debug, Clone, PartialEq, Eq)]
 struct Mount {
@@ -46,6 +51,8 @@ struct Mount {
     point: Vec<u8>,
     /// The kind of file system.
     kind: String,
+    /// What it is mounted from, as it was given.
+    source: Vec<u8>,
 }
 
 /// Whether the file system that a directory is on has files of its own, and on this
@@ -100,6 +107,21 @@ impl Mounts {
         self.all.iter().rev().find(|mount| mount.point == path).map(|mount| mount.kind.as_str())
     }
 
+    /// Where what is at a path comes from, if that is another machine.
+    pub fn comes_from(&self, path: &[u8]) -> Option<Vec<u8>> {
+        let rest_of = |mount: &Mount| {
+            let rest = path.strip_prefix(&mount.point[..])?;
+            (rest.is_empty() || rest.starts_with(b"/")).then(|| rest.to_vec())
+        };
+        let holding = self.all.iter().filter_map(|mount| Some((mount, rest_of(mount)?)));
+        // Of two at one place the last one is on top.
+        let (mount, rest) = holding.max_by_key(|(mount, _)| mount.point.len())?;
+        FROM_ELSEWHERE.contains(&mount.kind.as_str()).then(|| {
+            let source = mount.source.strip_suffix(b"/").unwrap_or(&mount.source);
+            [source, &rest].concat()
+        })
+    }
+
     /// The mount points below a path.
     pub fn inside(&self, path: &[u8]) -> Vec<BString> {
         let inside = |point: &&Mount| {
@@ -150,6 +172,7 @@ fn parse(text: &[u8], tree: &[u8]) -> Vec<Mount> {
             root,
             point: point.strip_suffix(b"/").unwrap_or(&point).to_vec(),
             kind: kind.unwrap_or_default(),
+            source: fields.get(dash + 2).map(|source| plain(source)).unwrap_or_default(),
         };
         let below = |outer: &[u8], inner: &[u8]| {
             inner.strip_prefix(outer).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
@@ -204,6 +227,7 @@ mod tests {
 31 22 8:1 /var/lib /srv\\040x/lib rw - ext4 /dev/sda1 rw
 32 22 0:5 / /proc rw - proc proc rw
 33 22 8:2 /a /mnt rw - xfs /dev/sdb rw
+34 22 0:40 / /home rw - nfs4 harbour:/export/home/ rw
 broken line
 ";
 
@@ -218,6 +242,9 @@ broken line
         assert_eq!(points(b""), [b"/mnt".to_vec(), b"/srv x/lib".to_vec()]);
         assert_eq!(mounts(b"").kind_of(b"/proc"), Some("proc"));
         assert_eq!(mounts(b"").inside(b"/srv x"), ["/srv x/lib"]);
+        let from = |path: &[u8]| mounts(b"").comes_from(path);
+        assert_eq!(from(b"/home/maren").unwrap(), b"harbour:/export/home/maren");
+        assert_eq!((from(b"/homes/maren"), from(b"/srv x/lib")), (None, None));
         // From inside the second file system only what lies there is seen.
         assert_eq!(points(b"/srv x"), [b""; 0]);
         assert_eq!(mounts(b"/srv x").all.len(), 2);

@@ -451,6 +451,11 @@ impl Surroundings for World<'_> {
         Ok(names.into_iter().filter_map(facts).collect())
     }
 
+    fn home_from(&self, path: &BStr) -> Option<String> {
+        let source = self.mounts.get_or_init(|| Mounts::below(self.tree)).comes_from(path)?;
+        Some(String::from_utf8_lossy(&source).into_owned())
+    }
+
     fn is_mount_point(&self, path: &BStr) -> bool {
         let place = Place::of(self.tree, path);
         place.is_ok_and(|place| {

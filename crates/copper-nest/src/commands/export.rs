@@ -2,9 +2,6 @@
 
 use std::collections::HashSet;
 use std::ffi::OsString;
-use std::fs::OpenOptions;
-use std::io::{ErrorKind, Write};
-use std::os::unix::fs::OpenOptionsExt;
 use std::path::{Path, PathBuf};
 
 use bstr::BString;
@@ -21,9 +18,10 @@ use nest_core::surroundings::Surroundings;
 use nest_core::table::Passwd;
 use nest_core::words::counted;
 
+use super::new_file::write_new;
 use super::require_shadow;
 use super::tables::FormArg;
-use super::{FOUND, Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, bytes};
+use super::{FOUND, Failure, Global, REFUSED, Result, Session, USAGE, bytes};
 
 /// Write users as a table that intake takes back.
 ///
@@ -228,26 +226,7 @@ impl Into {
         };
         let shown = path.display();
         let mode = if secret { 0o600 } else { 0o644 };
-        let file = OpenOptions::new().write(true).create_new(true).mode(mode).open(path);
-        let mut file = file.map_err(|error| match error.kind() {
-            ErrorKind::AlreadyExists => Failure::new(
-                REFUSED,
-                "exists",
-                format!("{shown} exists already, and is not overwritten"),
-            ),
-            _ => Failure::new(UNTOUCHED, "output", format!("{shown} can't be made: {error}")),
-        })?;
-        file.write_all(written.text.as_bytes()).and_then(|()| file.sync_all()).map_err(
-            |error| {
-                let removed = std::fs::remove_file(path);
-                let left = if removed.is_err() { ", and is incomplete" } else { "" };
-                Failure::new(
-                    UNTOUCHED,
-                    "output",
-                    format!("{shown} can't be written: {error}{left}"),
-                )
-            },
-        )?;
+        write_new(path, written.text.as_bytes(), mode)?;
         if !global.quiet && !global.json() {
             let rows = counted(written.rows, "row", "rows");
             let whose = if secret { ", readable for root alone: it holds hashes" } else { "" };

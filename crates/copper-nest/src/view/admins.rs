@@ -222,8 +222,6 @@ pub fn way_to_json(way: &Way) -> Value {
 /// # Errors
 /// It can't be written.
 pub fn print_csv(listed: &[Admin<'_>]) -> Result<(), Failure> {
-    let failed = |error: csv::Error| Failure::new(REFUSED, "csv", error.to_string());
-    let mut table = csv::Writer::from_writer(Vec::new());
     let titles = [
         "name",
         "uid",
@@ -237,32 +235,18 @@ pub fn print_csv(listed: &[Admin<'_>]) -> Result<(), Failure> {
         "since_day",
         "line",
     ];
-    table.write_record(titles).map_err(failed)?;
-    for one in listed {
-        for way in &one.ways {
+    let rows = listed.iter().flat_map(|one| {
+        one.ways.iter().map(move |way| {
             let [name, by, runs, asks, sign_in, _] = row(one, way);
-            let (change, day) = one
-                .since
-                .as_ref()
-                .map(|since| (since.change.to_string(), since.day.clone()))
-                .unwrap_or_default();
+            let since = one.since.as_ref();
+            let change = since.map(|since| since.change.to_string()).unwrap_or_default();
+            let day = since.map(|since| since.day.clone()).unwrap_or_default();
             let root = if way.amounts_to_root() { "yes" } else { "no" }.to_owned();
             let (uid, kind) = (visible(one.account.user.uid), one.account.kind.to_string());
             let text = visible(BStr::new(&way.text));
-            let row = [name, uid, kind, by, runs, asks, root, sign_in, change, day, text];
-            table.write_record(row.map(as_text)).map_err(failed)?;
-        }
-    }
-    let bytes =
-        table.into_inner().map_err(|error| Failure::new(REFUSED, "csv", error.to_string()))?;
-    crate::output::print_lines(&String::from_utf8_lossy(&bytes));
-    Ok(())
-}
-
-/// A cell that no spreadsheet takes for a formula.
-fn as_text(cell: String) -> String {
-    match cell.starts_with(['=', '+', '-', '@', '\t', '\r']) {
-        true => format!("'{cell}"),
-        false => cell,
-    }
+            vec![name, uid, kind, by, runs, asks, root, sign_in, change, day, text]
+        })
+    });
+    super::print_csv(titles.into_iter(), rows)
+        .map_err(|error| Failure::new(REFUSED, "csv", error))
 }

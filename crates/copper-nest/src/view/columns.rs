@@ -108,7 +108,7 @@ impl Rows {
 
 /// Every list with its columns.
 pub fn lists() -> Vec<List> {
-    use super::{admins, changes, groups, ids, keys, retired, rules, users};
+    use super::{admins, changes, compare, groups, ids, keys, retired, rules, users};
     vec![
         ("list users", &users::COLUMNS.0),
         ("list users --suspended", &users::SUSPENDED.0),
@@ -122,5 +122,6 @@ pub fn lists() -> Vec<List> {
         ("list changes", &changes::COLUMNS.0),
         ("list changes --access", &changes::ACCESS.0),
         ("list rules", &rules::COLUMNS.0),
+        ("compare", &compare::COLUMNS.0),
     ]
 }

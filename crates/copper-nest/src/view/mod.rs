@@ -7,6 +7,7 @@ pub mod columns;
 pub mod admins;
 pub mod bar;
 pub mod changes;
+pub mod compare;
 pub mod faults;
 pub mod findings;
 pub mod groups;
@@ -109,6 +110,30 @@ impl Write for PrintedLines {
     fn flush(&mut self) -> std::io::Result<()> {
         Ok(())
     }
+}
+
+/// Prints a table as spreadsheets take it (RFC 4180): no cell is taken for a formula.
+///
+/// # Errors
+/// Why it can't be written.
+pub fn print_csv<'t>(
+    titles: impl Iterator<Item = &'t str>,
+    rows: impl Iterator<Item = Vec<String>>,
+) -> Result<(), String> {
+    let failed = |error: csv::Error| error.to_string();
+    let mut table = csv::Writer::from_writer(PrintedLines::default());
+    table.write_record(titles).map_err(failed)?;
+    for row in rows {
+        let as_text = |cell: String| match cell.starts_with(['=', '+', '-', '@', '\t', '\r']) {
+            true => format!("'{cell}"),
+            false => cell,
+        };
+        table.write_record(row.into_iter().map(as_text)).map_err(failed)?;
+    }
+    let mut lines = table.into_inner().map_err(|error| error.to_string())?;
+    let end = lines.0.len();
+    lines.print(end);
+    Ok(())
 }
 
 /// A list for machines that is made while it is printed.

@@ -135,7 +135,7 @@ fn print_mentions(mentions: &Mentions) {
 }
 
 /// What was not seen goes to stderr: it is trouble, not a finding.
-fn tell_unseen(unseen: &Unseen) {
+pub fn tell_unseen(unseen: &Unseen) {
     if !unseen.left_out.is_empty() {
         let left_out = unseen.left_out.iter();
         let left_out: Vec<String> =

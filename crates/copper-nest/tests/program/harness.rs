@@ -482,6 +482,11 @@ impl Run {
         assert!(self.stdout.contains(words), "no \"{words}\" in\n{}", self.stdout);
         self
     }
+
+    pub fn complains(&self, words: &str) -> &Self {
+        assert!(self.stderr.contains(words), "no \"{words}\" in\n{}", self.stderr);
+        self
+    }
 }
 
 pub fn is_root() -> bool {

@@ -6,6 +6,7 @@ mod changes;
 mod check;
 mod coming_back;
 mod commit;
+mod compare;
 mod complete;
 mod create_user;
 mod damage;

@@ -341,13 +341,7 @@ mod example_tests {
         texts.set_unreadable(File::Shadow, "permission denied".into());
         let (book, policy, world) =
             (crate::book::Book::new(texts), Policy::default(), World::default());
-        let context = PlanContext {
-            book: &book,
-            policy: &policy,
-            world: &world,
-            today: Day(20781),
-            change: None,
-        };
+        let context = crate::test_support::context(&book, &policy, &world);
         let skip = vec![super::rule("missing-file").unwrap()];
         let selection = Selection { files_only: true, skip, ..Selection::default() };
         let report = check(context, &selection);

@@ -186,13 +186,7 @@ fn remedies_name_numbers_once_and_mend_what_is_in_the_way_first() {
         (File::Group, "one:x:1:\n"),
     ];
     let (book, policy, world) = (book(&files), Policy::default(), World::default());
-    let context = PlanContext {
-        book: &book,
-        policy: &policy,
-        world: &world,
-        today: Day(20781),
-        change: None,
-    };
+    let context = crate::test_support::context(&book, &policy, &world);
     let only = ["duplicate-uid", "duplicate-name"].iter().map(|name| rule(name).unwrap()).collect();
     let report = check(context, &Selection { only, ..Selection::default() });
     let commands: Vec<String> = report
@@ -244,13 +238,7 @@ fn what_one_long_file_lacks_of_another_is_found() {
         // Both at once, as they run together.
         let rules = ["missing-shadow", "shadow-orphan"].map(|name| rule(name).unwrap());
         let (book, policy, world) = (book(&files), Policy::default(), World::default());
-        let context = PlanContext {
-            book: &book,
-            policy: &policy,
-            world: &world,
-            today: Day(20781),
-            change: None,
-        };
+        let context = crate::test_support::context(&book, &policy, &world);
         let both = Selection { only: rules.to_vec(), ..Selection::default() };
         assert_eq!(check(context, &both).findings.len(), lacks.len() + unmatched.len());
     }

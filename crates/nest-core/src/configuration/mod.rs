@@ -3,9 +3,11 @@
 //!
 //! - `pattern`: names by patterns
 //! - `edited`: files as a plan's edits will leave them
+//! - `release`: what a system says of itself
 
 mod edited;
 mod pattern;
+mod release;
 
 use std::fmt;
 
@@ -13,6 +15,7 @@ use bstr::{BStr, BString};
 
 pub(crate) use self::edited::EditedFiles;
 pub(crate) use self::pattern::{fits, fits_list};
+pub(crate) use self::release::Release;
 
 /// The files of a tree that a configuration may name.
 pub trait ConfigFiles {

@@ -31,13 +31,7 @@ fn suggested(
         .collect();
     world.missing_programs = but.iter().map(|path| (*path).into()).collect();
     let policy = Policy::read("policy.toml", policy).unwrap();
-    let context = PlanContext {
-        book: &book,
-        policy: &policy,
-        world: &world,
-        today: Day(20781),
-        change: None,
-    };
+    let context = crate::test_support::context(&book, &policy, &world);
     suggest(context)
 }
 
