@@ -7,7 +7,7 @@ use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 
 use crate::commands::{
     change_group, change_user, check, compare, completions, create_group, create_user, delete_group,
-    delete_user, demo, export, export_snapshot, intake, list_admins, list_changes, list_groups, list_ids, list_keys,
+    delete_user, demo, export, export_snapshot, handover, intake, list_admins, list_changes, list_groups, list_ids, list_keys,
     list_retired, list_rules, list_users, merge, password_group, password_user, purge, reassign,
     recover, regroup, rename_group, rename_user, renumber, repair, show_change, show_group,
     show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
@@ -94,6 +94,7 @@ pub enum Format {
     Json,
     Sarif,
     Toml,
+    Ldif,
 }
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -159,6 +160,7 @@ enum Verb {
     #[command(subcommand)]
     Export(Export),
     Compare(compare::Compare),
+    Handover(handover::HandoverArgs),
     Check(check::Check),
     Repair(repair::RepairArgs),
     Undo(undo::UndoArgs),
@@ -279,11 +281,13 @@ impl Cli {
         self.global.settle();
         let global = &self.global;
         let checks = matches!(self.verb, Verb::Check(_));
+        let exports = matches!(self.verb, Verb::Export(Export::Users(_) | Export::Groups(_)));
         let shows_policy = matches!(self.verb, Verb::Show(Show::Policy(_)));
         for (asked, can, message) in [
             (global.trees.len() > 1, checks, "only check takes more than one --tree"),
             (global.format == Format::Sarif, checks, "only check writes --format sarif"),
             (global.format == Format::Toml, shows_policy, "only show policy writes --format toml"),
+            (global.format == Format::Ldif, exports, "only export writes --format ldif"),
         ] {
             if asked && !can {
                 return Err(Failure::new(USAGE, "usage", message));
@@ -333,6 +337,7 @@ impl Cli {
             Verb::Export(Export::Groups(args)) => args.run(global),
             Verb::Export(Export::Snapshot(args)) => args.run(global),
             Verb::Compare(args) => args.run(global),
+            Verb::Handover(args) => args.run(global),
             Verb::Check(args) => args.run(global),
             Verb::Repair(args) => args.run(global),
             Verb::Undo(args) => args.run(global),

@@ -33,8 +33,8 @@ const PASSED_OVER: &[&str] = &[TREE, POLICY, STATE, YES, VERBOSE, COLOR];
 fn taken(path: &[&str]) -> &'static [&'static str] {
     match path {
         ["list", "changes"] => &[TREE, POLICY, STATE, FORMAT, NOTE, VERBOSE, COLOR],
-        // With --write it makes a change.
-        ["show", "policy"] => CHANGES,
+        // With --write it makes a change, and with --delete.
+        ["show", "policy"] | ["handover"] => CHANGES,
         ["list" | "show", "rules" | "rule"] => &[FORMAT, COLOR],
         ["list" | "show" | "trace", _] => LOOKS,
         ["export", _] => &[TREE, POLICY, STATE, FORMAT, QUIET, VERBOSE, COLOR],
@@ -105,6 +105,8 @@ fn forms(path: &[&str]) -> impl TypedValueParser<Value = Format> {
     let forms: &[&str] = match path {
         ["check"] => &["text", "json", "sarif"],
         ["show", "policy"] => &["text", "json", "toml"],
+        ["export", "users" | "groups"] => &["text", "json", "ldif"],
+        ["export"] => &["text", "json", "ldif"],
         // The policy is one of the things that are shown.
         ["show"] => &["text", "json", "toml"],
         _ => &["text", "json"],

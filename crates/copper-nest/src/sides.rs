@@ -9,6 +9,7 @@ use std::path::{Path, PathBuf};
 use jiff::{SignedDuration, Span, Timestamp};
 use nest_core::compare::{Side, Tally, of_roster};
 use nest_core::earlier::after_change;
+use nest_core::ldif::DirectoryAccounts;
 use nest_core::roster::{Form, Roster, RosterSource};
 use nest_core::snapshot::{Snapshot, SnapshotFault, of_book};
 use rayon::prelude::*;
@@ -376,12 +377,18 @@ fn take(
             if is_snapshot(&text) {
                 return from_text(source, &text, at, tally);
             }
+            if text.starts_with("dn:") || text.starts_with("version: 1") {
+                return from_dump(source, &text, at, tally);
+            }
             let form = path.extension().and_then(|ending| ending.to_str());
             let form = form.and_then(|ending| ending.to_ascii_lowercase().parse::<Form>().ok());
             let Some(form) = form else {
-                let why = "it is no snapshot, and no table that ends in .csv, .json or .toml";
+                let why = "it is no snapshot, no dump of a directory, and no table that ends in .csv, .json or .toml";
                 return Err(missing(why.to_owned(), REFUSED));
             };
+            if form == Form::Ldif {
+                return from_dump(source, &text, at, tally);
+            }
             let session = Session::open_anyway(global).map_err(failed)?;
             let shown = source.shown();
             let roster = Roster::read(vec![RosterSource::new(shown, form, text.into_bytes())]);
@@ -420,6 +427,23 @@ fn take(
             Ok(taken(&snapshot, source.shown()))
         }
     }
+}
+
+/// Takes in what a directory says.
+fn from_dump(source: &Source, text: &str, at: u32, tally: &mut Tally) -> Result<Taken, Missing> {
+    let (accounts, faults) = DirectoryAccounts::read(text.as_bytes());
+    if let Some(fault) = faults.first() {
+        let line = text.as_bytes()[..fault.offset].iter().filter(|byte| **byte == b'\n').count() + 1;
+        let more = match faults.len() {
+            1 => String::new(),
+            all => format!(", and {} more", all - 1),
+        };
+        let why = format!("line {line}: {}{more}", fault.message);
+        return Err(Missing { name: source.shown(), why, status: REFUSED });
+    }
+    let (side, snapshot) = accounts.to_side(source.in_short());
+    tally.add(at, &snapshot);
+    Ok(Taken { side, host: String::new(), machine: None, time: String::new() })
 }
 
 /// Whether a text says that it is a snapshot, or at least some document: then what is wrong

@@ -302,7 +302,7 @@ impl Check {
             Format::Text if self.accepted => findings::print_accepted(global, &report.accepted),
             Format::Json => view::print_json("findings", &document(global, checked)),
             Format::Text if global.quiet => {}
-            Format::Text | Format::Toml => {
+            Format::Text | Format::Toml | Format::Ldif => {
                 if let Some(since) = since {
                     for then in &since.gone {
                         outln!("gone: {}", view::visible(then.text.as_bytes()));
@@ -349,7 +349,7 @@ impl Check {
                     view::print_json_line("findings", &document(of, checked))
                 }
                 (Ok(_), Format::Text) if global.quiet => {}
-                (Ok(checked), Format::Text | Format::Toml) => {
+                (Ok(checked), Format::Text | Format::Toml | Format::Ldif) => {
                     view::heading(&tree);
                     let lines = &checked.report.findings;
                     if view::for_a_person(global) {

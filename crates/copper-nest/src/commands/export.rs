@@ -8,6 +8,7 @@ use bstr::BString;
 use nest_core::account::{AccountIndex, AccountKind, kind_of_user};
 use nest_core::book::Book;
 use nest_core::group_account::{GroupAccount, GroupIndex, GroupKind};
+use nest_core::ldif::{Scope, group_entries, user_entries};
 use nest_core::policy::Policy;
 use nest_core::roster::{
     Form, GroupWriting, PasswordHashes, UserWriting, WrittenRoster, made_with_users,
@@ -18,10 +19,11 @@ use nest_core::surroundings::Surroundings;
 use nest_core::table::Passwd;
 use nest_core::words::counted;
 
+use super::export_ldif::{LdifArgs, Part};
 use super::new_file::write_new;
 use super::require_shadow;
 use super::tables::FormArg;
-use super::{FOUND, Failure, Global, REFUSED, Result, Session, USAGE, bytes};
+use super::{FOUND, Failure, Format, Global, REFUSED, Result, Session, USAGE, bytes};
 
 /// Write users as a table that intake takes back.
 ///
@@ -46,6 +48,8 @@ pub struct ExportUsers {
     with_keys: bool,
     #[command(flatten)]
     into: Into,
+    #[command(flatten)]
+    ldif: LdifArgs,
 }
 
 /// Write groups as a table that intake takes back.
@@ -69,15 +73,19 @@ pub struct ExportGroups {
     with_hashes: bool,
     #[command(flatten)]
     into: Into,
+    #[command(flatten)]
+    ldif: LdifArgs,
 }
 
 const USERS: &str = "Examples:
   copper-nest export users --to crew.csv
-  copper-nest export users sunniva tavish --as toml";
+  copper-nest export users sunniva tavish --as toml
+  copper-nest export users --as ldif --base dc=gullhaven,dc=example --to crew.ldif";
 
 const GROUPS: &str = "Examples:
   copper-nest export groups --to groups.csv
-  copper-nest --tree /srv/image export groups --without-members --as json";
+  copper-nest --tree /srv/image export groups --without-members --as json
+  copper-nest export groups --as ldif --base dc=gullhaven,dc=example --changes-from dump.ldif";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, clap::ValueEnum)]
 pub enum Kind {
@@ -94,7 +102,7 @@ struct Into {
     #[arg(long, value_name = "FILE")]
     to: Option<PathBuf>,
     /// How it is written; csv unless --to or --format says otherwise.
-    #[arg(long = "as", value_enum, value_name = "csv|json|toml")]
+    #[arg(long = "as", value_enum, value_name = "csv|json|toml|ldif")]
     form: Option<FormArg>,
 }
 
@@ -111,6 +119,7 @@ impl ExportUsers {
                 "this tree has no etc/shadow, and without it there are no hashes to export";
             return Err(Failure::new(REFUSED, "no-shadow", message));
         }
+        let directory = self.ldif.directory(form)?;
         let names: Vec<BString> = self.names.iter().map(bytes).collect();
         if let Some(name) = names.iter().find(|name| book.user(name).is_none()) {
             return Err(Failure::new(REFUSED, "no-user", format!("there is no user {name}"))
@@ -130,6 +139,25 @@ impl ExportUsers {
                 false => names.iter().any(|name| name == account.user.name),
             }
         });
+        if let Some(directory) = &directory {
+            let users = user_entries(wanted, directory, self.with_hashes);
+            let names: HashSet<&[u8]> = users.all.iter().map(|user| &user.name[..]).collect();
+            // A directory that knows somebody knows the group that is theirs alone.
+            let groups = GroupIndex::new(book, policy);
+            let theirs = groups.groups().filter(|group| {
+                group.kind == GroupKind::Private && names.contains(group.group.name)
+            });
+            let groups = group_entries(theirs, directory, |name| names.contains(name));
+            let (people, place) = (directory.people.as_str(), directory.groups.as_str());
+            let is_user = |name: &[u8]| book.user(name).is_some();
+            let is_group = |name: &[u8]| book.group(name).is_some();
+            let parts = vec![
+                Part::containers(directory),
+                Part { entries: users, scope: Scope::Users, place: people, is_here: &is_user },
+                Part { entries: groups, scope: Scope::OwnGroups, place, is_here: &is_group },
+            ];
+            return self.ldif.put(global, self.into.to.as_deref(), parts, self.with_hashes);
+        }
         let context = session.context(&loaded, &world);
         let keys = |user: Passwd<'_>| keys_in_files(context, user);
         let writing = UserWriting {
@@ -154,6 +182,7 @@ impl ExportGroups {
         let form = self.into.form(global)?;
         let loaded = session.load()?;
         let (book, policy) = (&loaded.book, &session.policy);
+        let directory = self.ldif.directory(form)?;
         let names: Vec<BString> = self.names.iter().map(bytes).collect();
         if let Some(name) = names.iter().find(|name| book.group(name).is_none()) {
             return Err(Failure::new(REFUSED, "no-group", format!("there is no group {name}"))
@@ -177,6 +206,21 @@ impl ExportGroups {
                 false => names.iter().any(|name| name == group.group.name),
             }
         });
+        if let Some(directory) = &directory {
+            if self.with_hashes {
+                let message = "a directory keeps no passwords of groups: leave --with-hashes out";
+                return Err(Failure::new(USAGE, "usage", message));
+            }
+            let known = |name: &[u8]| !self.without_members && book.user(name).is_some();
+            // Somebody's own group comes with the users.
+            let wanted = wanted.filter(|group| group.kind != GroupKind::Private);
+            let entries = group_entries(wanted, directory, known);
+            let is_here = |name: &[u8]| book.group(name).is_some();
+            let (scope, place) = (Scope::Groups, directory.groups.as_str());
+            let groups = Part { entries, scope, place, is_here: &is_here };
+            let parts = vec![Part::containers(directory), groups];
+            return self.ldif.put(global, self.into.to.as_deref(), parts, false);
+        }
         let (hashes, with_members) = (hashes(self.with_hashes), !self.without_members);
         let writing = GroupWriting { form, hashes, with_members, book };
         let written = written_groups(wanted, &writing);
@@ -205,11 +249,12 @@ impl Into {
         match (self.form.map(Form::from), by_ending) {
             (Some(form), _) => Ok(form),
             (None, Some(form)) => Ok(form),
+            (None, None) if global.format == Format::Ldif => Ok(Form::Ldif),
             (None, None) if global.json() => Ok(Form::Json),
             (None, None) if self.to.is_none() => Ok(Form::Csv),
             (None, None) => {
                 let message =
-                    "the file ends in none of .csv, .json and .toml; say --as csv, for one";
+                    "the file ends in none of .csv, .json, .toml and .ldif; say --as csv, for one";
                 Err(Failure::new(USAGE, "usage", message))
             }
         }

@@ -14,6 +14,7 @@ pub enum FormArg {
     Csv,
     Json,
     Toml,
+    Ldif,
 }
 
 impl From<FormArg> for Form {
@@ -22,6 +23,7 @@ impl From<FormArg> for Form {
             FormArg::Csv => Form::Csv,
             FormArg::Json => Form::Json,
             FormArg::Toml => Form::Toml,
+            FormArg::Ldif => Form::Ldif,
         }
     }
 }
@@ -30,7 +32,7 @@ impl From<FormArg> for Form {
 #[derive(Debug, clap::Args)]
 pub struct TableArgs {
     /// How they are written, where the ending does not say so.
-    #[arg(long, value_enum, value_name = "csv|json|toml|xlsx|xls|ods")]
+    #[arg(long, value_enum, value_name = "csv|json|toml|ldif|xlsx|xls|ods")]
     from: Option<FromArg>,
     /// Which sheet of a spreadsheet; the first, if none is named.
     #[arg(long, value_name = "SHEET")]
@@ -55,6 +57,7 @@ enum FromArg {
     Csv,
     Json,
     Toml,
+    Ldif,
     Xlsx,
     Xls,
     Ods,
@@ -67,6 +70,7 @@ impl FromArg {
             FromArg::Csv => Some(Form::Csv),
             FromArg::Json => Some(Form::Json),
             FromArg::Toml => Some(Form::Toml),
+            FromArg::Ldif => Some(Form::Ldif),
             FromArg::Xlsx | FromArg::Xls | FromArg::Ods => None,
         }
     }
@@ -195,7 +199,7 @@ pub fn source(file: &Path, from: Option<Form>, command: &str) -> Result<RosterSo
         let message = match file == Path::new("-") {
             true => "it can't be told how standard input is written".to_owned(),
             false => format!(
-                "it can't be told how {} is written: it ends in none of .csv, .json and .toml",
+                "it can't be told how {} is written: it ends in none of .csv, .json, .toml and .ldif",
                 file.display()
             ),
         };

@@ -11,6 +11,7 @@ pub mod compare;
 pub mod faults;
 pub mod findings;
 pub mod groups;
+pub mod handover;
 pub mod ids;
 pub mod keys;
 pub mod receipt;

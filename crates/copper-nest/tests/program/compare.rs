@@ -132,15 +132,17 @@ fn what_differs_is_told_with_who_says_what() {
         "  uid    1000       on 2: harbour, slip",
         "         1017       on 1: quay",
         "user tavi   on 1 of 3",
-        "3 sides with 3 users and 6 groups: 3 users and 1 number differ",
+        "3 sides with 3 users and 3 groups: 3 users and 1 number differ",
     ] {
         assert!(text.contains(line), "{line} in\n{text}");
     }
     let text = compare(snapshots.path(), "--by host --color always");
     let text = anstream::adapter::strip_str(&text.stdout).to_string();
     assert!(text.contains("quay   1 difference\n  user sunniva  uid 1017  1000 on 2 of 3"), "{text}");
-    assert!(text.contains("user tavi     is here        not on 2 of 3"), "{text}");
-    assert!(text.contains("user tavish   is not here    on 2 of 3"), "{text}");
+    let words: Vec<&str> = text.split_whitespace().collect();
+    let words = words.join(" ");
+    assert!(words.contains("user tavi is here not on 2 of 3"), "{text}");
+    assert!(words.contains("user tavish is not here on 2 of 3"), "{text}");
     let csv = compare(snapshots.path(), "--as csv").stdout;
     assert!(csv.starts_with("kind,name,field,value,count,of,expected,sides\n"), "{csv}");
     assert!(csv.contains("user,sunniva,uid,1000,2,3,,\"harbour,slip\"\n"), "{csv}");

@@ -12,6 +12,7 @@ mod create_user;
 mod damage;
 mod demo;
 mod disk_full;
+mod directory;
 mod docs;
 mod documents;
 mod export;

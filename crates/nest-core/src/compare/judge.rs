@@ -27,8 +27,12 @@ const OF_GROUPS: [(Field, SaidOfGroup); 2] =
 /// Holds all sides against each other, or against the one that is as it should be.
 pub fn compare(tally: &Tally, sides: &[Side], options: CompareOptions) -> Comparison {
     let users = wanted(tally.users(), options, |way| way.of_user(Said::Kind) != Some("service"));
-    let groups =
-        wanted(tally.groups(), options, |way| way.of_group(SaidOfGroup::Kind) != Some("services"));
+    let groups = wanted(tally.groups(), options, |way| match way.of_group(SaidOfGroup::Kind) {
+        Some("services") => false,
+        // Somebody's own group is compared where they are.
+        Some("private") => users.binary_search_by(|(user, _)| (*user).cmp(way.name())).is_ok(),
+        _ => true,
+    });
     let telling = |tells: fn(&Side) -> bool| -> Vec<u32> {
         (0..).zip(sides).filter(|(_, side)| tells(side)).map(|(at, _)| at).collect()
     };

@@ -45,6 +45,9 @@ pub enum Reason {
     #[error(transparent)]
     #[strum(transparent)]
     Line(#[from] LineTrouble),
+    /// A directory that can't take accounts over.
+    #[error("{why}")]
+    NotHandedOver { why: String },
     /// A name that can't be.
     #[error("the name {0}")]
     UnfitName(NameFault),

@@ -1,6 +1,6 @@
 //! Rosters: tables of users and groups that somebody else made, as requests.
 //!
-//! A [`Roster`] is read from one or more [`RosterSource`]s, each CSV, JSON or TOML. Every
+//! A [`Roster`] is read from one or more [`RosterSource`]s, each CSV, JSON, TOML or LDIF. Every
 //! value is looked at, and everything that is wrong is kept as a [`Fault`] with its
 //! place; the planner of `intake` then looks at the accounts.
 
@@ -10,6 +10,7 @@ mod csv;
 mod dates;
 mod fields;
 mod json;
+mod ldif;
 mod numbers;
 mod sheet;
 mod source;
@@ -103,7 +104,7 @@ impl Roster {
             read(&mut reading);
             roster.headers.push(match source.form {
                 Form::Csv => csv::header(source, &reading),
-                Form::Json | Form::Toml => Vec::new(),
+                Form::Json | Form::Toml | Form::Ldif => Vec::new(),
             });
             roster.trimmed += reading.trimmed;
             roster.passed_over.append(&mut reading.passed_over);
@@ -204,6 +205,7 @@ fn read(reading: &mut Reading<'_>) {
                 Form::Csv => "a header, name,full_name,… , and a line for each account",
                 Form::Json => "[{\"name\": \"maren\"}]",
                 Form::Toml => "[[user]] and name = \"maren\"",
+                Form::Ldif => "a dump of a directory",
             };
             return reading.fault(0, None, Wrong::new("it is empty", instead));
         }
@@ -227,6 +229,7 @@ fn read(reading: &mut Reading<'_>) {
         Form::Csv => csv::read(reading, text),
         Form::Json => json::read(reading, text),
         Form::Toml => toml::read(reading, text),
+        Form::Ldif => ldif::read(reading),
     }
     for at in 0..reading.rows.len() {
         let row = &reading.rows[at];

@@ -11,6 +11,7 @@ use super::fields::{check_quotes, field_at};
 use super::source::{Fault, Form, RosterSource, Wrong};
 use super::{Column, json, toml};
 use crate::book::Book;
+use crate::ldif::DirectoryAccounts;
 use crate::table::{File, Line, Lines};
 use crate::value::{UserOrGroup, read_plain_id};
 use crate::words::counted;
@@ -177,10 +178,37 @@ impl Numbers<'_> {
             Form::Csv => self.csv(text),
             Form::Json => json::read(self, text),
             Form::Toml => toml::read(self, text),
+            Form::Ldif => self.ldif(),
         }
         if self.table.rows.len() + self.table.faults.len() == before {
             self.fault(0, None, Wrong::new("it holds no rows", EXAMPLE));
         }
+    }
+
+    /// The numbers that a directory has: who goes over to it gets those.
+    fn ldif(&mut self) {
+        let (accounts, faults) = DirectoryAccounts::read(self.source.text());
+        for fault in faults {
+            self.fault(fault.offset, None, Wrong::new(fault.message, fault.instead));
+        }
+        let source = self.number;
+        let row = |thing, name: BString, id, at| NumberRow {
+            thing,
+            name,
+            id,
+            was: None,
+            source,
+            at: [at; 2],
+        };
+        let apart = accounts.made_with_users();
+        // Somebody's own group goes along.
+        let groups = apart.iter().filter(|(_, own)| !own).map(|(group, _)| {
+            row(UserOrGroup::Group, group.name.clone(), group.gid, group.offset)
+        });
+        let users = accounts.users.iter();
+        let users =
+            users.map(|user| row(UserOrGroup::User, user.name.clone(), user.uid, user.offset));
+        self.table.rows.extend(users.chain(groups));
     }
 
     fn csv(&mut self, text: &str) {

@@ -19,6 +19,8 @@ pub enum Form {
     Json,
     /// Tables `[[user]]` and `[[group]]`, TOML 1.0.
     Toml,
+    /// A dump of a directory, RFC 2849 and RFC 2307.
+    Ldif,
 }
 
 /// One roster, as it was read.
@@ -92,7 +94,7 @@ impl RosterSource {
         let text = decoded(text);
         let (separator, start) = match form {
             Form::Csv => fields::separator_of(&text),
-            Form::Json | Form::Toml => (b',', 0),
+            Form::Json | Form::Toml | Form::Ldif => (b',', 0),
         };
         let (shown, lines) = (shown.into(), OnceLock::new());
         let (sheet, wrong) = (None, Vec::new());
@@ -148,7 +150,7 @@ impl RosterSource {
     }
 
     /// A fault at a place of the text.
-    pub(super) fn fault(&self, offset: usize, column: Option<Column>, wrong: Wrong) -> Fault {
+    pub fn fault(&self, offset: usize, column: Option<Column>, wrong: Wrong) -> Fault {
         if let Some(places) = &self.sheet {
             let at = places.rows.partition_point(|(start, _)| *start <= offset).max(1) - 1;
             let (start, row) = places.rows.get(at).copied().unwrap_or((0, 1));

@@ -66,6 +66,9 @@ pub fn unescape(text: &str) -> Option<Vec<u8>> {
             }
             [b'x', high, low, ..] => {
                 let digits = [*high, *low];
+                if !digits.iter().all(u8::is_ascii_hexdigit) {
+                    return None;
+                }
                 let digits = std::str::from_utf8(&digits).ok()?;
                 bytes.push(u8::from_str_radix(digits, 16).ok()?);
                 rest = &rest[3..];
@@ -146,7 +149,7 @@ mod tests {
 
     #[test]
     fn what_nobody_wrote_is_refused() {
-        for text in ["\\", "\\n", "\\x4", "\\xzz"] {
+        for text in ["\\", "\\n", "\\x4", "\\xzz", "\\x+c"] {
             assert_eq!(unescape(text), None, "{text}");
         }
     }

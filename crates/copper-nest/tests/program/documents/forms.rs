@@ -30,6 +30,10 @@ pub const ALL: &[Form] = &[
     Form::new::<Suggestions>("suggestions", "show policy --suggest", None),
     Form::new::<PolicyFaults>("policy-faults", "check --policy-only", None),
     Form::new::<Findings>("findings", "check", None),
+    Form::new::<Snapshot>("snapshot", "export snapshot", None),
+    Form::new::<Comparison>("comparison", "compare, its first line", None),
+    Form::new::<Difference>("difference", "compare, each further line", None),
+    Form::new::<Handover>("handover", "handover DUMP", None),
     Form::new::<Trace>("trace", "trace user, trace group, trace id, trace orphans", None),
     Form::new::<Receipt>("receipt", "every command that makes a change", None),
     Form::new::<Recovery>("recovery", "recover", None),
@@ -962,4 +966,168 @@ pub struct TableFault {
     message: String,
     /// What could be put there.
     instead: Nullable<String>,
+}
+
+/// What the files of one machine say; nothing of it is secret.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Snapshot {
+    /// The version of the program that took it.
+    program: String,
+    /// What the machine calls itself; empty where nothing says so.
+    host: String,
+    /// Tells two machines of one name apart: a digest of machine-id(5).
+    machine: Option<String>,
+    /// RFC 3339.
+    time: String,
+    /// What the system calls itself, os-release(5).
+    system: Option<String>,
+    /// A digest of all settings.
+    policy: String,
+    users: Vec<SnapshotUser>,
+    groups: Vec<SnapshotGroup>,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct SnapshotUser {
+    /// As all texts of a snapshot: what is not UTF-8 and control characters as \xNN, a backslash twice.
+    name: String,
+    /// Missing where it is no number.
+    uid: Option<u32>,
+    /// Of the primary group.
+    gid: Option<u32>,
+    /// The name of the primary group.
+    primary: Option<String>,
+    full_name: String,
+    home: String,
+    shell: String,
+    /// person or service.
+    kind: String,
+    /// A day, or never; missing where the shadow file has no line of the user.
+    expires: Option<String>,
+    /// password, key, password and key, or no: and the reason.
+    sign_in: Option<String>,
+    /// By what the user can become root; empty where there is no way.
+    root: Vec<String>,
+    /// Fingerprints of the keys that let the user in.
+    keys: Vec<String>,
+    /// Subordinate uids: the first of each range, and how many.
+    uids: Option<Vec<(u32, u64)>>,
+    /// Subordinate gids, likewise.
+    gids: Option<Vec<(u32, u64)>>,
+    /// Where the home comes from, if that is another machine.
+    home_from: Option<String>,
+    /// With --count-files: how many files carry the uid.
+    files: Option<u64>,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct SnapshotGroup {
+    name: String,
+    gid: Option<u32>,
+    /// private, people or services.
+    kind: String,
+    members: Option<Vec<String>>,
+    admins: Option<Vec<String>>,
+    /// With --count-files: how many files carry the gid.
+    files: Option<u64>,
+}
+
+/// What was compared. It is on a line of its own, and so is each difference after it.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Comparison {
+    sides: Vec<ComparedSide>,
+    /// The side that is as it should be.
+    against: Nullable<String>,
+    not_compared: Vec<NotCompared>,
+    /// What else is to be known, in words.
+    notes: Vec<String>,
+    /// How many users were compared.
+    users: u64,
+    groups: u64,
+    /// How many lines follow.
+    differing: u64,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct ComparedSide {
+    name: String,
+    /// When its snapshot was taken.
+    time: Nullable<String>,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct NotCompared {
+    name: String,
+    why: String,
+}
+
+/// One thing in which sides differ.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Difference {
+    /// user, group, uid, gid, uids, gids or policy.
+    kind: String,
+    /// Which one; empty for the policy.
+    name: String,
+    /// How many sides have it.
+    on: u64,
+    /// How many say whether they have it.
+    of: u64,
+    fields: Vec<DifferenceField>,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct DifferenceField {
+    /// present, uid, gid, primary, full-name, home, shell, groups, root, sign-in, expires, keys,
+    /// admins, name, ranges or policy.
+    field: String,
+    /// What should be first, then what most say.
+    values: Vec<DifferenceValue>,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct DifferenceValue {
+    value: String,
+    /// Whether it is what should be.
+    expected: bool,
+    /// How many sides say so.
+    count: u64,
+    /// Which; null for the first value where that is said by more than 50, and --all is not given.
+    sides: Nullable<Vec<String>>,
+}
+
+/// Whom a directory can take over.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Handover {
+    people: Vec<HandedOver>,
+    /// Groups that stand before those of the directory, in words.
+    groups: Vec<String>,
+    /// What is asked for users beside the files.
+    asks: Nullable<String>,
+    /// How many are ready.
+    ready: u64,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct HandedOver {
+    name: String,
+    ready: bool,
+    /// What stands in the way.
+    faults: Vec<String>,
+    /// Groups that the directory does not have.
+    leaves: Vec<String>,
+    /// What is otherwise there.
+    notes: Vec<String>,
+    /// Present and true where texts are written with \xNN.
+    escaped: Option<bool>,
 }

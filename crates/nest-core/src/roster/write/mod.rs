@@ -183,6 +183,7 @@ fn written(
         Form::Csv => as_csv(columns, &rows),
         Form::Json => as_json(rows),
         Form::Toml => as_toml(thing, &rows),
+        Form::Ldif => unreachable!("BUG: entries of a directory are no rows"),
     };
     WrittenRoster { text, rows: count, left_out }
 }

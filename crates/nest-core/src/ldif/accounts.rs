@@ -1,0 +1,251 @@
+//! What entries say of users and groups, by RFC 2307 or its successor.
+
+use std::collections::{HashMap, HashSet};
+
+use bstr::{BStr, BString, ByteSlice};
+
+use super::name::first_step;
+use super::{LdifFault, ReadEntry, read};
+use crate::compare::Side;
+use crate::snapshot::{GroupsSaid, Snapshot, SnapshotGroup, SnapshotUser, Text, VERSION};
+use crate::value::Day;
+
+/// A user of a directory.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DirectoryUser {
+    /// Where its entry begins.
+    pub offset: usize,
+    /// The name.
+    pub name: BString,
+    /// The uid.
+    pub uid: u32,
+    /// The gid of its primary group.
+    pub gid: u32,
+    /// The full name.
+    pub full_name: BString,
+    /// The home.
+    pub home: BString,
+    /// The shell, if it is told.
+    pub shell: Option<BString>,
+    /// How its password ages: hold, renew, remind, late; in days.
+    pub aging: [Option<u32>; 4],
+    /// On which day the account is over.
+    pub expires: Option<Day>,
+    /// Whether anything is said of that.
+    pub says_aging: bool,
+    /// The hash of its password, where it is one of crypt(3).
+    pub hash: Option<BString>,
+    /// On which day that was set; 0 where another has to be set.
+    pub changed: Option<Day>,
+    /// Whether it has a password of another scheme.
+    pub other_scheme: bool,
+}
+
+/// A group of a directory.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub struct DirectoryGroup {
+    /// Where its entry begins.
+    pub offset: usize,
+    /// The name.
+    pub name: BString,
+    /// The gid.
+    pub gid: u32,
+    /// Who is in it, sorted.
+    pub members: Vec<BString>,
+}
+
+/// All users and groups of a dump.
+#[derive(Debug, Clone, Default, PartialEq, Eq)]
+pub struct DirectoryAccounts {
+    /// The users, in its order.
+    pub users: Vec<DirectoryUser>,
+    /// The groups, likewise.
+    pub groups: Vec<DirectoryGroup>,
+}
+
+impl DirectoryAccounts {
+    /// Reads a dump, and tells all that is wrong with it.
+    pub fn read(text: &[u8]) -> (Self, Vec<LdifFault>) {
+        let (entries, mut faults) = read(text);
+        let mut accounts = DirectoryAccounts::default();
+        let mut seen: [HashSet<BString>; 2] = Default::default();
+        for entry in &entries {
+            let is_user = entry.is_a("posixAccount");
+            let is_group = entry.is_a("posixGroup");
+            if !is_user && !is_group {
+                continue;
+            }
+            let name = match is_user {
+                true => user_of(entry).map(|user| {
+                    accounts.users.push(user);
+                    &accounts.users.last().expect("BUG: it was put there").name
+                }),
+                false => group_of(entry).map(|group| {
+                    accounts.groups.push(group);
+                    &accounts.groups.last().expect("BUG: it was put there").name
+                }),
+            };
+            match name {
+                Ok(name) => {
+                    let folded = BString::from(name.to_lowercase());
+                    if !seen[usize::from(is_user)].insert(folded) {
+                        let message =
+                            format!("{name} is there twice: large and small letters are one to a directory");
+                        faults.push(LdifFault::new(entry.offset, message, "one of them"));
+                    }
+                }
+                Err(fault) => faults.push(fault),
+            }
+        }
+        if accounts.users.is_empty() && accounts.groups.is_empty() && faults.is_empty() {
+            let message = "it holds no users and no groups of RFC 2307: nothing of the classes \
+                           posixAccount and posixGroup";
+            faults.push(LdifFault::new(0, message, ""));
+        }
+        (accounts, faults)
+    }
+
+    /// Whether a group is somebody's own: of that name, and with nobody else in it.
+    fn is_own(&self, group: &DirectoryGroup, users: &HashMap<&BStr, &DirectoryUser>) -> bool {
+        let user = users.get(BStr::new(&group.name));
+        user.is_some_and(|user| user.gid == group.gid)
+            && group.members.iter().all(|member| *member == group.name)
+    }
+
+    /// The groups, each with whether it is somebody's own.
+    pub fn told_apart(&self) -> Vec<(&DirectoryGroup, bool)> {
+        let users: HashMap<&BStr, &DirectoryUser> =
+            self.users.iter().map(|user| (user.name.as_bstr(), user)).collect();
+        self.groups.iter().map(|group| (group, self.is_own(group, &users))).collect()
+    }
+
+    /// The groups, each with whether it is made with its user: somebody's own, of the same number.
+    pub fn made_with_users(&self) -> Vec<(&DirectoryGroup, bool)> {
+        let uids: HashMap<&BString, u32> =
+            self.users.iter().map(|user| (&user.name, user.uid)).collect();
+        let is_made = |group: &DirectoryGroup| uids.get(&group.name) == Some(&group.gid);
+        let apart = self.told_apart().into_iter();
+        apart.map(|(group, own)| (group, own && is_made(group))).collect()
+    }
+
+    /// A dump as a side of a comparison.
+    pub fn to_side(&self, name: String) -> (Side, Snapshot<'static>) {
+        let text = |text: &[u8]| Text::of(text).into_owned();
+        let groups: HashMap<u32, &DirectoryGroup> =
+            self.groups.iter().rev().map(|group| (group.gid, group)).collect();
+        let user = |user: &DirectoryUser| SnapshotUser {
+            name: text(&user.name),
+            uid: Some(user.uid),
+            gid: Some(user.gid),
+            primary: groups.get(&user.gid).map(|group| text(&group.name)),
+            full_name: Some(text(&user.full_name)),
+            home: Some(text(&user.home)),
+            shell: user.shell.as_ref().map(|shell| text(shell)),
+            expires: user.says_aging.then(|| match user.expires {
+                Some(day) => day.to_string().into(),
+                None => "never".to_owned().into(),
+            }),
+            groups: match self.groups.is_empty() {
+                true => GroupsSaid::Nothing,
+                false => GroupsSaid::ByGroups,
+            },
+            ..SnapshotUser::default()
+        };
+        let group = |(group, own): (&DirectoryGroup, bool)| SnapshotGroup {
+            name: text(&group.name),
+            gid: Some(group.gid),
+            kind: own.then(|| "private".to_owned().into()),
+            members: group.members.iter().map(|member| text(member)).collect(),
+            admins: None,
+            files: None,
+        };
+        let side = Side {
+            name,
+            tells_users: !self.users.is_empty(),
+            tells_groups: !self.groups.is_empty(),
+        };
+        let snapshot = Snapshot {
+            version: VERSION,
+            users: self.users.iter().map(user).collect(),
+            groups: self.told_apart().into_iter().map(group).collect(),
+            ..Snapshot::default()
+        };
+        (side, snapshot)
+    }
+}
+
+/// A value that an entry has to have.
+fn required<'e>(entry: &'e ReadEntry<'_>, name: &str) -> Result<&'e [u8], LdifFault> {
+    entry.value(name)?.ok_or_else(|| {
+        let message = format!("{} has no {name}", entry.dn.as_bstr());
+        LdifFault::new(entry.offset, message, "RFC 2307 asks for one")
+    })
+}
+
+/// A number. Zeros before it mean nothing.
+fn number(entry: &ReadEntry<'_>, name: &str) -> Result<u32, LdifFault> {
+    let text = required(entry, name)?;
+    let digits = text.to_str().ok().map(str::trim).filter(|text| text.bytes().all(|b| b.is_ascii_digit()));
+    digits.and_then(|digits| digits.parse().ok()).filter(|id| *id < u32::MAX - 1).ok_or_else(|| {
+        let message = format!("{name} of {} is {:?}", entry.dn.as_bstr(), text.as_bstr());
+        LdifFault::new(entry.place(name), message, "a whole number from 0 to 4294967293")
+    })
+}
+
+/// A number of days; less than none, and none, say nothing.
+fn days(entry: &ReadEntry<'_>, name: &str) -> Result<Option<i64>, LdifFault> {
+    let Some(text) = entry.value(name)? else { return Ok(None) };
+    let days = text.to_str().ok().and_then(|text| text.trim().parse::<i64>().ok());
+    match days {
+        Some(days) => Ok((days >= 0).then_some(days)),
+        None => {
+            let message = format!("{name} of {} is {:?}", entry.dn.as_bstr(), text.as_bstr());
+            Err(LdifFault::new(entry.place(name), message, "a number of days"))
+        }
+    }
+}
+
+fn user_of(entry: &ReadEntry<'_>) -> Result<DirectoryUser, LdifFault> {
+    let name = required(entry, "uid")?;
+    let count = |name| -> Result<Option<u32>, LdifFault> {
+        Ok(days(entry, name)?.and_then(|days| u32::try_from(days).ok()))
+    };
+    let passwords = entry.values("userPassword")?;
+    let hash = passwords.iter().find_map(|password| {
+        let scheme = password.get(..7)?;
+        scheme.eq_ignore_ascii_case(b"{crypt}").then(|| BString::from(&password[7..]))
+    });
+    let gecos = entry.value("gecos")?.map(|gecos| gecos.split_str(",").next().unwrap_or_default());
+    let full_name = entry.value("cn")?.filter(|full_name| *full_name != name);
+    Ok(DirectoryUser {
+        offset: entry.offset,
+        name: name.into(),
+        uid: number(entry, "uidNumber")?,
+        gid: number(entry, "gidNumber")?,
+        full_name: full_name.or(gecos).unwrap_or_default().into(),
+        home: required(entry, "homeDirectory")?.into(),
+        shell: entry.value("loginShell")?.map(BString::from),
+        aging: [count("shadowMin")?, count("shadowMax")?, count("shadowWarning")?, count("shadowInactive")?],
+        expires: days(entry, "shadowExpire")?.map(Day),
+        changed: days(entry, "shadowLastChange")?.map(Day),
+        says_aging: entry.is_a("shadowAccount"),
+        other_scheme: hash.is_none() && !passwords.is_empty(),
+        hash,
+    })
+}
+
+fn group_of(entry: &ReadEntry<'_>) -> Result<DirectoryGroup, LdifFault> {
+    let mut members: Vec<BString> =
+        entry.values("memberUid")?.into_iter().map(BString::from).collect();
+    for name in ["member", "uniqueMember"] {
+        for dn in entry.values(name)? {
+            // Groups in groups, and whoever has another name, are nobody of these accounts.
+            let uid = first_step(dn).into_iter().find(|(kind, _)| kind == "uid");
+            members.extend(uid.map(|(_, uid)| uid));
+        }
+    }
+    members.sort();
+    members.dedup();
+    let name = required(entry, "cn")?.into();
+    Ok(DirectoryGroup { offset: entry.offset, name, gid: number(entry, "gidNumber")?, members })
+}
