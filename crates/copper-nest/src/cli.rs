@@ -1,18 +1,23 @@
 //! The command line: global options, and the tree of commands.
 
+use std::collections::HashSet;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
 use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 
+use crate::commands::read_input;
 use crate::commands::{
-    change_group, change_user, check, compare, completions, create_group, create_user, delete_group,
-    delete_user, demo, export, export_snapshot, handover, intake, list_admins, list_changes, list_groups, list_ids, list_keys,
-    list_retired, list_rules, list_users, merge, password_group, password_user, purge, reassign,
-    recover, regroup, rename_group, rename_user, renumber, repair, show_change, show_group,
-    show_id, show_policy, show_rule, show_user, suspend_user, trace, undo,
+    change_group, change_user, check, compare, completions, create_group, create_user,
+    delete_group, delete_user, demo, export, export_snapshot, handover, intake, list_admins,
+    list_changes, list_groups, list_ids, list_keys, list_retired, list_rules, list_users, merge,
+    password_group, password_user, purge, reassign, recover, regroup, rename_group, rename_user,
+    renumber, repair, show_change, show_group, show_id, show_policy, show_rule, show_user,
+    suspend_user, trace, undo,
 };
-use crate::failure::{Failure, Result, USAGE};
+use crate::failure::{Failure, REFUSED, Result, USAGE};
+use crate::session::many::{self, OneOfMany};
+use crate::{for_all, stdin};
 
 /// Looks after the local accounts of one machine: creates users, shows what the
 /// account files say about them, and checks those files for faults.
@@ -52,6 +57,12 @@ pub struct Global {
     /// The root directory of the system to administer [default: /].
     #[arg(long = "tree", value_name = "DIR", global = true, help_heading = FOR_ALL)]
     pub trees: Vec<PathBuf>,
+    /// A file that names more of them, one a line; - for standard input.
+    #[arg(long, value_name = "FILE|-", global = true, help_heading = FOR_ALL)]
+    pub trees_from: Option<PathBuf>,
+    /// Where the command runs on one of several trees: what comes of that.
+    #[arg(skip)]
+    pub many: Option<std::sync::Arc<OneOfMany>>,
     /// The one of them that a command is about.
     #[arg(skip = PathBuf::from("/"))]
     pub tree: PathBuf,
@@ -277,14 +288,20 @@ enum Resume {
 
 impl Cli {
     /// Runs the command; returns the exit status.
-    pub fn run(&mut self) -> Result {
-        self.global.settle();
+    pub fn run(&mut self, given: &ArgMatches, words: &[OsString]) -> Result {
+        self.global.trees = trees_named(words).unwrap_or(std::mem::take(&mut self.global.trees));
+        self.global.settle()?;
         let global = &self.global;
+        let several = global.trees.len() > 1;
         let checks = matches!(self.verb, Verb::Check(_));
         let exports = matches!(self.verb, Verb::Export(Export::Users(_) | Export::Groups(_)));
         let shows_policy = matches!(self.verb, Verb::Show(Show::Policy(_)));
         for (asked, can, message) in [
-            (global.trees.len() > 1, checks, "only check takes more than one --tree"),
+            (
+                several,
+                checks || for_all::makes_a_change(given),
+                "this command is about one tree: name one --tree",
+            ),
             (global.format == Format::Sarif, checks, "only check writes --format sarif"),
             (global.format == Format::Toml, shows_policy, "only show policy writes --format toml"),
             (global.format == Format::Ldif, exports, "only export writes --format ldif"),
@@ -296,6 +313,15 @@ impl Cli {
         if let Some(note) = &global.note {
             refuse_unfit(note)?;
         }
+        if several && !checks {
+            for_all::refuse_with_several(given)?;
+            stdin::read_again();
+            return many::on_all(global, |global| self.run_on(global));
+        }
+        self.run_on(global)
+    }
+
+    fn run_on(&self, global: &Global) -> Result {
         match &self.verb {
             Verb::List(List::Users(args)) => args.run(global),
             Verb::List(List::Groups(args)) => args.run(global),
@@ -415,10 +441,17 @@ impl Global {
     }
 
     /// Takes the first tree for the one that a command is about.
-    fn settle(&mut self) {
+    fn settle(&mut self) -> Result<()> {
+        if let Some(file) = &self.trees_from {
+            self.trees.extend(trees_in(file)?);
+        }
+        // One that is named twice is one.
+        let mut seen = HashSet::new();
+        self.trees.retain(|tree| seen.insert(tree.clone()));
         if let Some(tree) = self.trees.first() {
             self.tree.clone_from(tree);
         }
+        Ok(())
     }
 
     /// Whether output is to be JSON.
@@ -455,6 +488,43 @@ impl Global {
             add("--state", state);
         }
         format!("{command} {words}")
+    }
+}
+
+/// The trees that stand on the command line, before the command and after it: of an option for
+/// all commands only one of the two counts otherwise. Nothing where none is named.
+fn trees_named(words: &[OsString]) -> Option<Vec<PathBuf>> {
+    let mut trees = Vec::new();
+    let mut words = words.iter().take_while(|word| *word != "--");
+    while let Some(word) = words.next() {
+        let bytes = word.as_encoded_bytes();
+        match bytes.strip_prefix(b"--tree") {
+            Some(b"") => trees.extend(words.next().map(PathBuf::from)),
+            Some([b'=', ..]) => {
+                let value = std::os::unix::ffi::OsStrExt::from_bytes(&bytes[b"--tree=".len()..]);
+                trees.push(PathBuf::from(std::ffi::OsStr::to_owned(value)));
+            }
+            _ => {}
+        }
+    }
+    (!trees.is_empty()).then_some(trees)
+}
+
+/// The trees that a file names, one a line.
+fn trees_in(file: &Path) -> Result<Vec<PathBuf>> {
+    let text = String::from_utf8(read_input(file)?).map_err(|_| {
+        let message = format!("{} is not UTF-8", file.display());
+        Failure::new(REFUSED, "trees", message)
+    })?;
+    let lines = text.trim_start_matches('\u{feff}').lines().map(str::trim);
+    let lines = lines.filter(|line| !line.is_empty() && !line.starts_with('#'));
+    let trees: Vec<PathBuf> = lines.map(PathBuf::from).collect();
+    match trees.is_empty() {
+        true => {
+            let message = format!("{} names no tree: one a line", file.display());
+            Err(Failure::new(REFUSED, "trees", message))
+        }
+        false => Ok(trees),
     }
 }
 
@@ -504,7 +574,7 @@ mod tests {
     #[test]
     fn a_command_names_the_tree_it_is_about() {
         let mut cli = Cli::parse_from(["copper-nest", "--tree", "/srv/my image", "show", "policy"]);
-        cli.global.settle();
+        cli.global.settle().unwrap();
         assert_eq!(cli.global.command("check"), "copper-nest --tree '/srv/my image' check");
         let cli = Cli::parse_from(["copper-nest", "show", "policy"]);
         assert_eq!(cli.global.command("check"), "copper-nest check");

@@ -9,6 +9,7 @@ use crate::failure::{Failure, Result, USAGE};
 
 // The options for all commands, by the names of their fields.
 const TREE: &str = "trees";
+const TREES_FROM: &str = "trees_from";
 const POLICY: &str = "policy";
 const STATE: &str = "state";
 const FORMAT: &str = "format";
@@ -24,7 +25,7 @@ const COLOR: &str = "color";
 const LOOKS: &[&str] = &[TREE, POLICY, STATE, FORMAT, VERBOSE, COLOR];
 /// With one that makes a change.
 const CHANGES: &[&str] =
-    &[TREE, POLICY, STATE, FORMAT, DRY_RUN, YES, NOTE, WAIT, QUIET, VERBOSE, COLOR];
+    &[TREE, TREES_FROM, POLICY, STATE, FORMAT, DRY_RUN, YES, NOTE, WAIT, QUIET, VERBOSE, COLOR];
 
 /// What is passed over where it does nothing: it may stand in an alias for one tree.
 const PASSED_OVER: &[&str] = &[TREE, POLICY, STATE, YES, VERBOSE, COLOR];
@@ -34,12 +35,15 @@ fn taken(path: &[&str]) -> &'static [&'static str] {
     match path {
         ["list", "changes"] => &[TREE, POLICY, STATE, FORMAT, NOTE, VERBOSE, COLOR],
         // With --write it makes a change, and with --delete.
-        ["show", "policy"] | ["handover"] => CHANGES,
+        ["show", "policy"] => {
+            &[TREE, POLICY, STATE, FORMAT, DRY_RUN, YES, NOTE, WAIT, QUIET, VERBOSE, COLOR]
+        }
+        ["handover"] => CHANGES,
         ["list" | "show", "rules" | "rule"] => &[FORMAT, COLOR],
         ["list" | "show" | "trace", _] => LOOKS,
         ["export", _] => &[TREE, POLICY, STATE, FORMAT, QUIET, VERBOSE, COLOR],
         ["compare"] => &[TREE, POLICY, STATE, FORMAT, QUIET, VERBOSE, COLOR],
-        ["check"] => &[TREE, POLICY, STATE, FORMAT, DRY_RUN, QUIET, VERBOSE, COLOR],
+        ["check"] => &[TREE, TREES_FROM, POLICY, STATE, FORMAT, DRY_RUN, QUIET, VERBOSE, COLOR],
         ["recover"] => &[TREE, POLICY, STATE, FORMAT, DRY_RUN, YES, WAIT, QUIET, VERBOSE, COLOR],
         ["demo"] => &[DRY_RUN, COLOR],
         ["completions"] => &[],
@@ -85,6 +89,9 @@ fn fitted(command: Command, above: &[&str], options: &[Arg]) -> Command {
             (["check"], TREE) => option.help(
                 "The root directory of a system; several are checked side by side [default: /]",
             ),
+            (_, TREE) if takes.iter().all(|taken| taken.contains(&TREES_FROM)) => option.help(
+                "The root directory of the system to administer; on several the same is done [default: /]",
+            ),
             (["check"], FORMAT) => {
                 option.help("How findings are printed; sarif is what code-scanning tools read")
             }
@@ -124,18 +131,51 @@ fn paths_from(command: &Command, path: &[&str]) -> Vec<&'static [&'static str]> 
     below.flat_map(|below| paths_from(below, &[path, &[below.get_name()]].concat())).collect()
 }
 
+/// The words of the command that was asked for, and what was given with it.
+fn asked(given: &ArgMatches) -> (Vec<&str>, &ArgMatches) {
+    let (mut path, mut at) = (Vec::new(), given);
+    while let Some((name, below)) = at.subcommand() {
+        path.push(name);
+        at = below;
+    }
+    (path, at)
+}
+
+/// Whether the command that was asked for makes a change, and so can be made on several trees.
+pub fn makes_a_change(given: &ArgMatches) -> bool {
+    let (path, _) = asked(given);
+    taken(&path).contains(&NOTE) && taken(&path).contains(&TREES_FROM)
+}
+
+/// Refuses what would be another thing on each of several trees.
+///
+/// # Errors
+/// The option that is about one tree.
+pub fn refuse_with_several(given: &ArgMatches) -> Result<()> {
+    let (_, at) = asked(given);
+    let is_given = |id: &str| {
+        at.try_contains_id(id).unwrap_or(false)
+            && at.value_source(id) == Some(ValueSource::CommandLine)
+    };
+    match ["passwords_to", "generate"].into_iter().find(|id| is_given(id)) {
+        Some(id) => {
+            let option = id.replace('_', "-");
+            let message = format!(
+                "--{option} is about one tree: on each of several there would be other passwords"
+            );
+            Err(Failure::new(USAGE, "usage", message))
+        }
+        None => Ok(()),
+    }
+}
+
 /// Refuses what does nothing with the command that was asked for: whoever wrote it expects
 /// something of it.
 ///
 /// # Errors
 /// The option that does nothing.
 pub fn refuse_idle(given: &ArgMatches) -> Result<()> {
-    let mut path = Vec::new();
-    let mut at = given;
-    while let Some((name, below)) = at.subcommand() {
-        path.push(name);
-        at = below;
-    }
+    let (path, at) = asked(given);
     let command = path.join(" ");
     let refuse = |message: String| Err(Failure::new(USAGE, "usage", message));
     for id in CHANGES {

@@ -30,6 +30,7 @@ mod policy_file;
 mod prompt;
 mod session;
 mod sides;
+mod stdin;
 mod version;
 mod view;
 
@@ -80,7 +81,7 @@ pub fn run() -> ExitCode {
     let mut cli = cli::Cli::from_arg_matches(&given).unwrap_or_else(|error| error.exit());
     cli.global.prepare();
     let asked = for_all::refuse_idle(&given).and_then(|()| cli::refuse_empty(&command, &given));
-    match asked.and_then(|()| cli.run()) {
+    match asked.and_then(|()| cli.run(&given, &words)) {
         Ok(status) => match output::was_lost() && status == 0 {
             true => ExitCode::from(failure::UNTOUCHED),
             false => ExitCode::from(status),

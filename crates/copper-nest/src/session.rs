@@ -2,6 +2,7 @@
 //! way in which a change is carried out.
 
 mod consent;
+pub mod many;
 mod telling;
 
 use std::cell::RefCell;
@@ -34,6 +35,7 @@ use nest_host::tree::Tree;
 use nest_host::zone::zone_of;
 use rustix::fs::{Access, AtFlags};
 
+use self::many::OneOfMany;
 use crate::author::author;
 use crate::cli::Global;
 use crate::clock::Now;
@@ -63,6 +65,10 @@ pub struct Session<'g> {
 /// What was passed over is told once, after everything else.
 impl Drop for Session<'_> {
     fn drop(&mut self) {
+        // They were told when it was planned.
+        if self.global.many.as_ref().is_some_and(|many| !many.only_plans()) {
+            return;
+        }
         for passed in self.notices.take() {
             errln!("{}", visible(passed.to_string().as_bytes()));
         }
@@ -201,7 +207,9 @@ impl<'g> Session<'g> {
         planner: impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
     ) -> Result {
         self.require_rights()?;
-        if self.global.dry_run {
+        let many = self.global.many.as_deref();
+        let only_plans = many.is_some_and(OneOfMany::only_plans);
+        if self.global.dry_run || only_plans {
             self.tell_unfinished();
         } else if recover::unfinished(&self.tree, &self.state)?.is_some() {
             self.recover(&self.lock()?)?;
@@ -215,6 +223,10 @@ impl<'g> Session<'g> {
             planned = self.plan(&loaded, overrides, &planner);
         }
         let (mut plan, mut number) = planned?;
+        if let Some(many) = many.filter(|_| only_plans) {
+            many.plan(Told::of(&plan), asks, plan.nothing);
+            return Ok(0);
+        }
         if plan.nothing || self.global.dry_run {
             let stage = match plan.nothing {
                 true => receipt::Stage::Nothing,
@@ -283,6 +295,12 @@ impl<'g> Session<'g> {
         self.log(&plan, &circumstances, &committed);
         let outcome = committed?;
         drop(lock);
+        if let Some(many) = many {
+            let told = Told::of(&plan);
+            let receipt = receipt::to_json(self.global, &told, receipt::Stage::Done(&outcome));
+            many.keep(outcome.number, receipt);
+            return Ok(0);
+        }
         let mut told = self.told(&mut plan);
         if shown {
             told.cautions.clear();

@@ -7,7 +7,7 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 
 use jiff::{SignedDuration, Span, Timestamp};
-use nest_core::compare::{Side, Tally, of_roster};
+use nest_core::compare::{Side, Tally, of_dump, of_roster};
 use nest_core::earlier::after_change;
 use nest_core::ldif::DirectoryAccounts;
 use nest_core::roster::{Form, Roster, RosterSource};
@@ -285,11 +285,15 @@ impl Sides {
                 continue;
             };
             let age = time.parse::<Timestamp>().map(|time| now.duration_since(time));
-            if age.as_ref().is_ok_and(|age| *age <= most) || self.against == u32::try_from(at).ok() {
+            if age.as_ref().is_ok_and(|age| *age <= most) || self.against == u32::try_from(at).ok()
+            {
                 continue;
             }
             let why = match age {
-                Ok(_) => format!("its snapshot is of {}, which is too old", crate::clock::for_people(time)),
+                Ok(_) => format!(
+                    "its snapshot is of {}, which is too old",
+                    crate::clock::for_people(time)
+                ),
                 Err(_) => format!("nobody can tell how old it is: its time is {time:?}"),
             };
             let name = one.take().map_or_else(|| sources[at].shown(), |one| one.side.name);
@@ -345,7 +349,8 @@ impl Sides {
                 ));
                 for at in left {
                     if let Some(one) = &mut taken[at] {
-                        one.side.name = format!("{name} ({})", visible(sources[at].shown().as_bytes()));
+                        one.side.name =
+                            format!("{name} ({})", visible(sources[at].shown().as_bytes()));
                     }
                 }
             }
@@ -354,12 +359,7 @@ impl Sides {
 }
 
 /// Takes in what a source says.
-fn take(
-    global: &Global,
-    source: &Source,
-    at: u32,
-    tally: &mut Tally,
-) -> Result<Taken, Missing> {
+fn take(global: &Global, source: &Source, at: u32, tally: &mut Tally) -> Result<Taken, Missing> {
     let missing = |why: String, status| Missing { name: source.shown(), why, status };
     let failed = |failure: Failure| missing(failure.message(), failure.status);
     match source {
@@ -433,7 +433,8 @@ fn take(
 fn from_dump(source: &Source, text: &str, at: u32, tally: &mut Tally) -> Result<Taken, Missing> {
     let (accounts, faults) = DirectoryAccounts::read(text.as_bytes());
     if let Some(fault) = faults.first() {
-        let line = text.as_bytes()[..fault.offset].iter().filter(|byte| **byte == b'\n').count() + 1;
+        let line =
+            text.as_bytes()[..fault.offset].iter().filter(|byte| **byte == b'\n').count() + 1;
         let more = match faults.len() {
             1 => String::new(),
             all => format!(", and {} more", all - 1),
@@ -441,7 +442,7 @@ fn from_dump(source: &Source, text: &str, at: u32, tally: &mut Tally) -> Result<
         let why = format!("line {line}: {}{more}", fault.message);
         return Err(Missing { name: source.shown(), why, status: REFUSED });
     }
-    let (side, snapshot) = accounts.to_side(source.in_short());
+    let (side, snapshot) = of_dump(&accounts, source.in_short());
     tally.add(at, &snapshot);
     Ok(Taken { side, host: String::new(), machine: None, time: String::new() })
 }
@@ -453,12 +454,7 @@ fn is_snapshot(text: &str) -> bool {
     start.starts_with('{') && start.get(..200).unwrap_or(start).contains("\"document\"")
 }
 
-fn from_text(
-    source: &Source,
-    text: &str,
-    at: u32,
-    tally: &mut Tally,
-) -> Result<Taken, Missing> {
+fn from_text(source: &Source, text: &str, at: u32, tally: &mut Tally) -> Result<Taken, Missing> {
     let snapshot = Snapshot::read(text).map_err(|fault| {
         let status = match fault {
             SnapshotFault::Other(_) | SnapshotFault::Newer(_) => REFUSED,
@@ -504,7 +500,6 @@ fn read_text(path: &Path) -> Result<String, String> {
     if bytes.len() as u64 > MOST {
         return Err("it is longer than 1 GiB".to_owned());
     }
-    String::from_utf8(bytes).map_err(|error| {
-        format!("byte {} is not UTF-8", error.utf8_error().valid_up_to() + 1)
-    })
+    String::from_utf8(bytes)
+        .map_err(|error| format!("byte {} is not UTF-8", error.utf8_error().valid_up_to() + 1))
 }

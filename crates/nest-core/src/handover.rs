@@ -102,7 +102,10 @@ impl Looking<'_> {
             let other = user.uid().and_then(|uid| self.uids.get(&uid.0));
             found.faults.push(match other {
                 Some(other) => {
-                    format!("is not in the directory; its uid {} is {}'s there", other.uid, other.name)
+                    format!(
+                        "is not in the directory; its uid {} is {}'s there",
+                        other.uid, other.name
+                    )
                 }
                 None => "is not in the directory".to_owned(),
             });
@@ -139,7 +142,9 @@ impl Looking<'_> {
             None => found.leaves.push(name.to_owned()),
             Some(there) if group.gid() != Some(Gid(there.gid)) => {
                 let here = BStr::new(group.gid);
-                found.faults.push(format!("is in {name}, which is {here} here and {} there", there.gid));
+                found
+                    .faults
+                    .push(format!("is in {name}, which is {here} here and {} there", there.gid));
             }
             Some(there) if !is_in(there) => {
                 found.faults.push(format!("is in {name} here, and not there"));
@@ -156,7 +161,11 @@ impl Looking<'_> {
                     true => "none".to_owned(),
                     false => BStr::new(text).to_string(),
                 };
-                found.notes.push(format!("{what} is {} here, and {} there", shown(here), shown(there)));
+                found.notes.push(format!(
+                    "{what} is {} here, and {} there",
+                    shown(here),
+                    shown(there)
+                ));
             }
         };
         differs("home", user.home, &there.home);
@@ -194,7 +203,10 @@ impl Looking<'_> {
             let (name, Some(gid)) = (BStr::new(group.name), group.gid()) else { continue };
             match (self.groups.get(name), self.gids.get(&gid.0)) {
                 (Some(there), _) if there.gid != gid.0 => {
-                    told.push(format!("{name} is {gid} here, and hides that of the directory, {}", there.gid));
+                    told.push(format!(
+                        "{name} is {gid} here, and hides that of the directory, {}",
+                        there.gid
+                    ));
                 }
                 (Some(there), _) => {
                     let only_there: Vec<&BString> = there
@@ -256,7 +268,9 @@ tavish:x:1006:
 
     fn group(name: &str, gid: u32, members: &[&str]) -> String {
         let members: String = members.iter().map(|name| format!("memberUid: {name}\n")).collect();
-        format!("dn: cn={name},ou=groups\nobjectClass: posixGroup\ncn: {name}\ngidNumber: {gid}\n{members}\n")
+        format!(
+            "dn: cn={name},ou=groups\nobjectClass: posixGroup\ncn: {name}\ngidNumber: {gid}\n{members}\n"
+        )
     }
 
     fn found(dump: &str, names: &[&str]) -> Handover {
@@ -268,7 +282,9 @@ tavish:x:1006:
     }
 
     fn faults(found: &Handover) -> Vec<String> {
-        let of = |one: &HandedOver| one.faults.iter().map(|fault| format!("{} {fault}", one.name)).collect::<Vec<_>>();
+        let of = |one: &HandedOver| {
+            one.faults.iter().map(|fault| format!("{} {fault}", one.name)).collect::<Vec<_>>()
+        };
         found.people.iter().flat_map(of).collect()
     }
 
@@ -287,7 +303,10 @@ tavish:x:1006:
         let found = found(&dump, &[]);
         assert_eq!((faults(&found).len(), found.ready(), found.people.len()), (0, 3, 3));
         assert_eq!(found.people[0].leaves, ["sudo"]);
-        assert_eq!(found.groups, ["pilots hides that of the directory, which has in it, too: odalys"]);
+        assert_eq!(
+            found.groups,
+            ["pilots hides that of the directory, which has in it, too: odalys"]
+        );
         assert_eq!(found.asks, None);
     }
 
@@ -317,7 +336,10 @@ tavish:x:1006:
         );
         assert_eq!(
             found_all.groups,
-            ["27 is sudo here, and gulls there", "pilots is 210 here, and hides that of the directory, 310"]
+            [
+                "27 is sudo here, and gulls there",
+                "pilots is 210 here, and hides that of the directory, 310"
+            ]
         );
         let named = found(&dump, &["root", "tidegauge"]);
         assert_eq!(

@@ -37,7 +37,16 @@ const NOT_LOCAL: [u32; 22] = [
 
 /// File systems that are another machine's, by the names that the kernel gives them.
 const FROM_ELSEWHERE: [&str; 10] = [
-    "nfs", "nfs4", "cifs", "smb3", "ceph", "fuse.ceph", "fuse.glusterfs", "afs", "lustre", "beegfs",
+    "nfs",
+    "nfs4",
+    "cifs",
+    "smb3",
+    "ceph",
+    "fuse.ceph",
+    "fuse.glusterfs",
+    "afs",
+    "lustre",
+    "beegfs",
 ];
 
 /// One mount, seen from the tree.

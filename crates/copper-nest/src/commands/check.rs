@@ -1,7 +1,6 @@
 //! `check`.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
-use std::path::PathBuf;
 
 use clap::ValueEnum;
 use nest_core::check::{CheckReport, Finding, Rule, Selection, Severity, check, rule};
@@ -15,7 +14,7 @@ use serde::Serialize;
 use serde_json::{Value, json};
 
 use super::show_rule::find;
-use super::{Failure, Format, Global, REFUSED, Result, Session, USAGE, read_input};
+use super::{Failure, Format, Global, REFUSED, Result, Session, USAGE};
 use crate::policy_file::{self, POLICY};
 use crate::view::findings::CheckRun;
 use crate::view::{self, findings, sarif, visible_line};
@@ -57,11 +56,8 @@ pub struct Check {
     accepted: bool,
     /// Judge the policy alone: everything that is wrong with the file.
     #[arg(long, conflicts_with_all = ["only", "skip", "files_only", "remember", "since_last",
-        "accepted", "trees_from"])]
+        "accepted"])]
     policy_only: bool,
-    /// A file that names trees, one a line; - for standard input.
-    #[arg(long, value_name = "FILE|-")]
-    trees_from: Option<PathBuf>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -146,7 +142,7 @@ impl Check {
                 "--skip leaves none of the rules that --only names: nothing would be checked";
             return Err(Failure::new(USAGE, "usage", message));
         }
-        let trees = self.trees(global)?;
+        let trees = Self::trees(global);
         // Into a pipe there is one line for each, and there may be millions.
         let to_pipe = global.format == Format::Text && !view::for_a_person(global);
         let in_brief =
@@ -180,26 +176,9 @@ impl Check {
     }
 
     /// The trees, each with the options that go for it.
-    fn trees(&self, global: &Global) -> Result<Vec<Global>> {
-        let mut trees = global.trees.clone();
-        if let Some(file) = &self.trees_from {
-            let text = read_input(file)?;
-            let text = String::from_utf8(text).map_err(|_| {
-                let message = format!("{} is not UTF-8", file.display());
-                Failure::new(REFUSED, "trees", message)
-            })?;
-            let lines = text.trim_start_matches('\u{feff}').lines().map(str::trim);
-            let lines = lines.filter(|line| !line.is_empty() && !line.starts_with('#'));
-            trees.extend(lines.map(PathBuf::from));
-            if trees.is_empty() {
-                let message = format!("{} names no tree: one a line", file.display());
-                return Err(Failure::new(REFUSED, "trees", message));
-            }
-        }
-        // One that is named twice is looked at once.
-        let mut seen = HashSet::new();
-        trees.retain(|tree| seen.insert(tree.clone()));
-        Ok(trees.into_iter().map(|tree| Global { tree, ..global.clone() }).collect())
+    fn trees(global: &Global) -> Vec<Global> {
+        let trees = global.trees.iter();
+        trees.map(|tree| Global { tree: tree.clone(), ..global.clone() }).collect()
     }
 
     fn one(&self, global: &Global, selection: &Selection) -> Result<Checked> {

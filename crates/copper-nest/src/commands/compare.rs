@@ -104,7 +104,9 @@ impl Compare {
         let expected = self.expected.as_deref().map(names_in).transpose()?;
         let mut sides = Sides::read(global, &sources, against.as_ref(), self.not_older)?;
         for name in &others {
-            sides.notes.push(format!("{name} was passed over: it does not end in .json or .json.zst"));
+            sides
+                .notes
+                .push(format!("{name} was passed over: it does not end in .json or .json.zst"));
         }
         if let Some(expected) = expected {
             sides.expect(&expected);
@@ -112,8 +114,10 @@ impl Compare {
         if sides.count() < 2 {
             tell(&sides);
             let message = match sides.count() {
-                0 => "there is nothing to compare: name trees, snapshots or tables, or a folder \
-                      of snapshots with --from",
+                0 => {
+                    "there is nothing to compare: name trees, snapshots or tables, or a folder \
+                      of snapshots with --from"
+                }
                 _ => "there is one side only: nothing to hold it against",
             };
             return Err(Failure::new(REFUSED, "no-sides", message));
@@ -147,8 +151,7 @@ impl Compare {
 
     /// The sides that were named, and files of the folder that are none.
     fn sources(&self) -> Result<(Vec<Source>, Vec<String>)> {
-        let mut sources =
-            self.sides.iter().map(Source::of).collect::<Result<Vec<Source>>>()?;
+        let mut sources = self.sides.iter().map(Source::of).collect::<Result<Vec<Source>>>()?;
         let mut others = Vec::new();
         if let Some(from) = &self.from {
             if from == Path::new("-") {
@@ -233,7 +236,10 @@ impl Compare {
                         counted(people.strays, "person who is", "people who are")
                     );
                 }
-                errln!("next: copper-nest --tree DIR intake {} --existing keep --dry-run", quoted(file));
+                errln!(
+                    "next: copper-nest --tree DIR intake {} --existing keep --dry-run",
+                    quoted(file)
+                );
             }
         }
         Ok(())
@@ -263,14 +269,12 @@ impl Sides {
 
 /// The names in a file, one a line.
 fn names_in(file: &Path) -> Result<Vec<String>> {
-    let text = String::from_utf8(read_input(file)?).map_err(|_| {
-        Failure::new(REFUSED, "input", format!("{} is not UTF-8", file.display()))
-    })?;
+    let text = String::from_utf8(read_input(file)?)
+        .map_err(|_| Failure::new(REFUSED, "input", format!("{} is not UTF-8", file.display())))?;
     let lines = text.trim_start_matches('\u{feff}').lines().map(str::trim);
     let mut seen = HashSet::new();
     let names = lines.filter(|line| !line.is_empty() && !line.starts_with('#'));
-    let names: Vec<String> =
-        names.filter(|name| seen.insert(*name)).map(str::to_owned).collect();
+    let names: Vec<String> = names.filter(|name| seen.insert(*name)).map(str::to_owned).collect();
     match names.is_empty() {
         true => {
             let message = format!("{} names no machine: one a line", file.display());

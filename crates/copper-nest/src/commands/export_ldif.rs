@@ -5,8 +5,8 @@ use std::path::{Path, PathBuf};
 
 use clap::ValueEnum;
 use nest_core::ldif::{
-    Changes, Directory, Entries, Entry, LdifFault, Schema, Scope, changes, changes_text, containers,
-    entries_text,
+    Changes, Directory, Entries, Entry, LdifFault, Schema, Scope, changes, changes_text,
+    containers, entries_text,
 };
 use nest_core::roster::{Form, RosterSource, Wrong};
 use nest_core::words::counted;
@@ -51,7 +51,8 @@ impl LdifArgs {
     pub fn directory(&self, form: Form) -> Result<Option<Directory>> {
         let usage = |message: String| Err(Failure::new(USAGE, "usage", message));
         if form != Form::Ldif {
-            let idle = [("--base", self.base.is_some()), ("--changes-from", self.changes_from.is_some())];
+            let idle =
+                [("--base", self.base.is_some()), ("--changes-from", self.changes_from.is_some())];
             return match idle.iter().find(|(_, given)| *given) {
                 Some((option, _)) => usage(format!("{option} goes with --as ldif")),
                 None => Ok(None),
@@ -59,7 +60,8 @@ impl LdifArgs {
         }
         let Some(base) = &self.base else {
             return usage(
-                "a directory has a base: say which one, --base dc=gullhaven,dc=example say".to_owned(),
+                "a directory has a base: say which one, --base dc=gullhaven,dc=example say"
+                    .to_owned(),
             );
         };
         let schema = match self.schema {
@@ -158,9 +160,9 @@ impl<'d> Part<'d> {
 pub fn not_a_dump(file: &Path, dump: &[u8], faults: Vec<LdifFault>) -> Failure {
     let shown = file.display().to_string();
     let source = RosterSource::new(shown.as_str(), Form::Ldif, dump.to_vec());
-    let told = faults.into_iter().map(|fault| {
-        source.fault(fault.offset, None, Wrong::new(fault.message, fault.instead))
-    });
+    let told = faults
+        .into_iter()
+        .map(|fault| source.fault(fault.offset, None, Wrong::new(fault.message, fault.instead)));
     let message = format!("{shown} is no dump of a directory that can be gone by");
     let mut failure = Failure::new(REFUSED, "no-dump", message);
     failure.faults = told.collect();

@@ -51,7 +51,8 @@ const EXAMPLES: &str = "Examples:
 impl HandoverArgs {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
-        let session = if self.delete { Session::open(global)? } else { Session::open_anyway(global)? };
+        let session =
+            if self.delete { Session::open(global)? } else { Session::open_anyway(global)? };
         let text = read_input(&self.dump)?;
         let (directory, faults) = DirectoryAccounts::read(&text);
         if !faults.is_empty() {

@@ -187,7 +187,7 @@ pub fn read_input(path: &Path) -> Result<Vec<u8>> {
     const MOST: u64 = 1 << 30;
     let mut text = Vec::new();
     let read = if path == Path::new("-") {
-        std::io::stdin().take(MOST + 1).read_to_end(&mut text)
+        crate::stdin::read_onto(&mut text, MOST + 1).map(|()| text.len())
     } else {
         std::fs::File::open(path).and_then(|file| {
             let length = file.metadata().map_or(0, |metadata| metadata.len());

@@ -1,6 +1,6 @@
 //! Where passwords come from, for the commands that set them.
 
-use std::io::{ErrorKind, Read};
+use std::io::ErrorKind;
 use std::ops::Deref;
 
 use bstr::BString;
@@ -85,6 +85,11 @@ pub fn gather(
             "a generated password is printed, and JSON never holds one; leave --format out";
         return Err(refused(message));
     }
+    if global.many.is_some() && matches!(source, PasswordSource::Ask | PasswordSource::Generate) {
+        let message = "on several trees at once a password comes from standard input, so that it is \
+                       the same on all: say --from-stdin, or --password stdin";
+        return Err(refused(message));
+    }
     let scheme = secrets::scheme(&session.tree, &session.policy.passwords_scheme);
     let hash = |password: &[u8]| {
         let hash = secrets::hash(scheme, password);
@@ -157,7 +162,7 @@ fn unfit(what: &str, fault: PasswordFault) -> Failure {
 fn read_line() -> Result<Zeroizing<Vec<u8>>> {
     // Room for more than is allowed: growing would leave copies behind.
     let mut text = Zeroizing::new(Vec::with_capacity(4096));
-    let read = std::io::stdin().take(4096).read_to_end(&mut text);
+    let read = crate::stdin::read_onto(&mut text, 4096);
     read.map_err(|error| refused(format!("standard input can't be read: {error}")))?;
     if text.last() == Some(&b'\n') {
         text.pop();

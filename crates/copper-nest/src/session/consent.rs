@@ -68,7 +68,7 @@ impl Session<'_> {
                 }
             }
         } else {
-            confirm()?;
+            confirm("Do this?")?;
         }
         Ok(!self.global.json())
     }
@@ -81,7 +81,7 @@ impl Session<'_> {
         }
         if prompt::somebody_is_there() {
             crate::output::flush();
-            return confirm();
+            return confirm("Do this?");
         }
         let message =
             format!("{refused}: somebody has to look at it, and there is no terminal to ask at");
@@ -91,8 +91,9 @@ impl Session<'_> {
     }
 }
 
-fn confirm() -> Result<()> {
-    match prompt::agrees("Do this?", false) {
+/// Asks a question that is no unless somebody says yes.
+pub(super) fn confirm(question: &str) -> Result<()> {
+    match prompt::agrees(question, false) {
         Ok(true) => Ok(()),
         answer => Err(declined(&answer)),
     }

@@ -247,6 +247,5 @@ pub fn print_csv(listed: &[Admin<'_>]) -> Result<(), Failure> {
             vec![name, uid, kind, by, runs, asks, root, sign_in, change, day, text]
         })
     });
-    super::print_csv(titles.into_iter(), rows)
-        .map_err(|error| Failure::new(REFUSED, "csv", error))
+    super::print_csv(titles.into_iter(), rows).map_err(|error| Failure::new(REFUSED, "csv", error))
 }

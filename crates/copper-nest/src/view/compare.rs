@@ -58,7 +58,11 @@ pub fn print(global: &Global, rows: &Rows, shown: &Shown<'_>) {
 /// Prints a document for what was compared, and one for each in which sides differ, a line each.
 pub fn print_json_lines(shown: &Shown<'_>) {
     let sides = shown.sides;
-    let named = sides.all.iter().zip(&sides.times).filter(|(side, _)| side.tells_users || side.tells_groups);
+    let named = sides
+        .all
+        .iter()
+        .zip(&sides.times)
+        .filter(|(side, _)| side.tells_users || side.tells_groups);
     let taken = |time: &String| (!time.is_empty()).then(|| time.clone());
     let missing = sides.missing.iter();
     let against = sides.against.map(|at| sides.all[at as usize].name.clone());
@@ -162,7 +166,10 @@ impl Shown<'_> {
                 let mut lines = beside(margin, &told).into_iter();
                 let first = lines.next().unwrap_or_default();
                 let fits = width(&value) <= widest;
-                outln!("  {title}{gap}  {colour}{value}{colour:#}{pad}{}", if fits { format!("  {quiet}{first}{quiet:#}") } else { String::new() });
+                outln!(
+                    "  {title}{gap}  {colour}{value}{colour:#}{pad}{}",
+                    if fits { format!("  {quiet}{first}{quiet:#}") } else { String::new() }
+                );
                 let margin = " ".repeat(margin);
                 if !fits {
                     outln!("{margin}{quiet}{first}{quiet:#}");
@@ -184,7 +191,10 @@ impl Shown<'_> {
                 let of: usize = difference.values.iter().map(|said| said.sides.len()).sum();
                 let first = &difference.values[0];
                 let no_most = !first.expected
-                    && difference.values.get(1).is_some_and(|next| next.sides.len() == first.sides.len());
+                    && difference
+                        .values
+                        .get(1)
+                        .is_some_and(|next| next.sides.len() == first.sides.len());
                 for (at, said) in difference.values.iter().enumerate() {
                     if at == 0 && !no_most {
                         continue;
@@ -213,7 +223,10 @@ impl Shown<'_> {
         }
         let (heading, quiet) = (style::HEADING, style::QUIET);
         for (name, rows) in of_side {
-            outln!("{heading}{name}{heading:#}   {quiet}{}{quiet:#}", counted(rows.len(), "difference", "differences"));
+            outln!(
+                "{heading}{name}{heading:#}   {quiet}{}{quiet:#}",
+                counted(rows.len(), "difference", "differences")
+            );
             let wide = rows.iter().map(|(about, ..)| width(about)).max().unwrap_or(0);
             let widest = rows.iter().map(|(_, what, _)| width(what)).max().unwrap_or(0).min(WIDEST);
             let mut last = String::new();
@@ -317,4 +330,3 @@ fn said_in_words(field: Field, said: &SaidBy) -> String {
         (field, _) => format!("{} {}", field.title(), value_of(said)),
     }
 }
-

@@ -37,7 +37,10 @@ pub fn print(global: &Global, found: &Handover, dump: &str) {
             }
             if !person.leaves.is_empty() {
                 let of_these = if person.leaves.len() == 1 { "it is" } else { "they are" };
-                tell(style::WARN, &format!("leaves {}: {of_these} not in the directory", list(&person.leaves)));
+                tell(
+                    style::WARN,
+                    &format!("leaves {}: {of_these} not in the directory", list(&person.leaves)),
+                );
             }
             for note in &person.notes {
                 tell(quiet, note);
@@ -57,7 +60,8 @@ pub fn print(global: &Global, found: &Handover, dump: &str) {
     }
     let asks = match &found.asks {
         Some(asks) => format!("etc/nsswitch.conf asks {asks} for users, too"),
-        None => "etc/nsswitch.conf names no directory yet: nobody who is let go could sign in".to_owned(),
+        None => "etc/nsswitch.conf names no directory yet: nobody who is let go could sign in"
+            .to_owned(),
     };
     remark(&asks);
     remark(&format!(

@@ -14,6 +14,7 @@ pub mod groups;
 pub mod handover;
 pub mod ids;
 pub mod keys;
+pub mod many;
 pub mod receipt;
 pub mod receipt_lines;
 pub mod remedy;

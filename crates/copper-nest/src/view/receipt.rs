@@ -338,7 +338,7 @@ fn amount(told: &Told) -> String {
     amount
 }
 
-fn to_json(global: &Global, told: &Told, stage: Stage<'_>) -> serde_json::Value {
+pub fn to_json(global: &Global, told: &Told, stage: Stage<'_>) -> serde_json::Value {
     let number = match stage {
         Stage::Done(outcome) | Stage::DoneAsShown(outcome) => outcome.number,
         _ => None,

@@ -138,7 +138,10 @@ fn what_differs_is_told_with_who_says_what() {
     }
     let text = compare(snapshots.path(), "--by host --color always");
     let text = anstream::adapter::strip_str(&text.stdout).to_string();
-    assert!(text.contains("quay   1 difference\n  user sunniva  uid 1017  1000 on 2 of 3"), "{text}");
+    assert!(
+        text.contains("quay   1 difference\n  user sunniva  uid 1017  1000 on 2 of 3"),
+        "{text}"
+    );
     let words: Vec<&str> = text.split_whitespace().collect();
     let words = words.join(" ");
     assert!(words.contains("user tavi is here not on 2 of 3"), "{text}");
@@ -183,10 +186,7 @@ fn tables_trees_and_earlier_states_are_sides_too() {
     let here = tree.root().display();
     let at = |number: u64| rows(&tree.run(&format!("compare change:{number} {here}")));
     assert_eq!(at(3), [""; 0]);
-    assert_eq!(
-        at(2),
-        ["user tavish present no harbour", "user tavish present yes change:2"]
-    );
+    assert_eq!(at(2), ["user tavish present no harbour", "user tavish present yes change:2"]);
     let shell = "user maren shell /bin/bash change:1";
     assert!(at(1).iter().any(|row| row == shell), "{:?}", at(1));
     assert!(at(0).iter().any(|row| row == "user maren present no change:0"), "{:?}", at(0));
@@ -216,7 +216,8 @@ fn what_was_not_compared_is_told_and_is_the_status() {
     fs::write(place.join("package.json"), "{\"name\": \"tides\"}").unwrap();
     let whole = fs::read_to_string(place.join("quay.json")).unwrap();
     fs::write(place.join("cut.json"), &whole[..whole.len() / 2]).unwrap();
-    fs::write(place.join("newer.json"), whole.replacen("\"version\":1", "\"version\":2", 1)).unwrap();
+    fs::write(place.join("newer.json"), whole.replacen("\"version\":1", "\"version\":2", 1))
+        .unwrap();
     let old = whole.replace("2026-11-24T06", "2026-11-20T06").replace("\"quay\"", "\"pier\"");
     fs::write(place.join("pier.json"), old).unwrap();
     fs::write(place.join("expected"), "# ours\nharbour\nquay\nslip\npier\nlock\n").unwrap();
@@ -264,7 +265,9 @@ fn one_machine_counts_once_and_two_of_one_name_are_told_apart() {
     fs::write(&older, text).unwrap();
     let run = compare(snapshots.path(), "");
     assert_eq!((run.status, &*run.stdout), (0, ""), "{}", run.stderr);
-    run.complains("b.json: there is a newer snapshot of quay, and this one of 2026-11-23 06:00 was left out");
+    run.complains(
+        "b.json: there is a newer snapshot of quay, and this one of 2026-11-23 06:00 was left out",
+    );
     run.complains("2 sides call themselves \"quay\": they are named by where they come from");
     trees[2].done("change user sunniva --shell /bin/sh --yes");
     fs::remove_file(snapshots.path().join("c.json")).unwrap();
@@ -346,7 +349,8 @@ fn the_tables_line_the_machines_up() {
         into(tree, &snapshots, &format!("{name}.json"));
     }
     let told = rows(&compare(&snapshots, ""));
-    let numbers = |row: &&String| row.contains(" uid ") || row.contains(" gid ") || row.contains(" name ");
+    let numbers =
+        |row: &&String| row.contains(" uid ") || row.contains(" gid ") || row.contains(" name ");
     assert_eq!(told.iter().filter(numbers).count(), 0, "{told:?}");
     let maren = told.iter().filter(|row| row.contains("maren present"));
     assert_eq!(maren.count(), 0, "{told:?}");

@@ -10,8 +10,7 @@ use std::process::{Child, Command, Output, Stdio};
 use std::time::{Duration, Instant};
 
 use crate::harness::{
-    TestTree, bind, folder, has_program, is_root, mount_memory, passed_over,
-    with_mounts_of_its_own,
+    TestTree, bind, folder, has_program, is_root, mount_memory, passed_over, with_mounts_of_its_own,
 };
 
 const BASE: &str = "dc=gullhaven,dc=example";
@@ -319,12 +318,14 @@ fn hashes_go_into_a_file_for_root_alone_and_come_back() {
     tree.refused(&format!("{words} --with-hashes"), 2, "--to");
     let run = tree.done(&format!("{words} --with-hashes --to {}", to.display()));
     run.says("readable for root alone: it holds hashes");
-    assert_eq!(fs::metadata(&to).unwrap().permissions().readonly(), false);
+    let mode = std::os::unix::fs::PermissionsExt::mode(&fs::metadata(&to).unwrap().permissions());
+    assert_eq!(mode & 0o777, 0o600);
     assert!(fs::read_to_string(&to).unwrap().contains("userPassword: {CRYPT}$y$j9T$"));
     let bare = TestTree::new();
     for path in ["etc/passwd", "etc/shadow", "etc/group", "etc/gshadow"] {
         let text = bare.read(path);
-        let rest = text.lines().filter(|line| !line.contains("sunniva") && !line.contains("tavish"));
+        let rest =
+            text.lines().filter(|line| !line.contains("sunniva") && !line.contains("tavish"));
         bare.write(path, rest.fold(String::new(), |all, line| all + line + "\n"));
     }
     bare.write("etc/subuid", "");
@@ -447,11 +448,17 @@ fn who_is_otherwise_in_the_directory_stays() {
     let json = tree.json(&words);
     assert_eq!(json["ready"], 3);
     let before = tree.snapshot();
-    tree.refused(&format!("{words} tavish --delete --yes"), 3, "tavish has uid 1001 here, and 1101 there");
+    tree.refused(
+        &format!("{words} tavish --delete --yes"),
+        3,
+        "tavish has uid 1001 here, and 1101 there",
+    );
     tree.refused(&format!("{words} nobody_here"), 3, "there is no user nobody_here");
     assert!(tree.snapshot() == before);
     // Without names those who are ready go, and the others stay.
     tree.done(&format!("{words} --delete --even-last-admin --yes"));
     let passwd = tree.read("etc/passwd");
-    assert!(passwd.contains("tavish:") && passwd.contains("maren:") && !passwd.contains("brannoc:"));
+    assert!(
+        passwd.contains("tavish:") && passwd.contains("maren:") && !passwd.contains("brannoc:")
+    );
 }

@@ -178,8 +178,17 @@ fn the_rows_of_every_list_have_all_its_columns() {
     tree.done("create user maren --no-home");
     tree.done("delete user maren --yes");
     for (list, columns) in copper_nest::lists() {
-        let words = list.replace("COUNT", "2");
-        let rows = tree.done(&format!("{words} --header")).stdout;
+        let words = match list {
+            "compare" => format!("compare change:0 {}", tree.root().display()),
+            list => list.replace("COUNT", "2"),
+        };
+        // That sides differ is a status of its own.
+        let done = |words: &str| {
+            let run = tree.run(words);
+            assert_eq!(run.status, i32::from(list == "compare"), "{words}: {}", run.stderr);
+            run
+        };
+        let rows = done(&format!("{words} --header")).stdout;
         let names: Vec<&str> = columns.iter().map(|column| column.name).collect();
         assert_eq!(rows.lines().next().unwrap(), names.join("\t"), "{list}");
         for row in rows.lines() {
@@ -189,7 +198,7 @@ fn the_rows_of_every_list_have_all_its_columns() {
             assert!(rows.lines().count() > 1, "{list}");
         }
         for name in names {
-            tree.done(&format!("{words} --columns {name}"));
+            done(&format!("{words} --columns {name}"));
         }
     }
 }

@@ -124,7 +124,7 @@ fn what_is_no_table_is_refused() {
     tree.refused("intake -", 3, "it can't be told how standard input is written");
     let other = file.replace(".csv", ".txt");
     std::fs::write(&other, CREW).unwrap();
-    tree.refused(&format!("intake {other}"), 3, "it ends in none of .csv, .json and .toml");
+    tree.refused(&format!("intake {other}"), 3, "it ends in none of .csv, .json, .toml and .ldif");
     tree.done(&format!("intake {other} --from csv -n"));
     tree.refused(&format!("intake {file} --exact-groups"), 2, "needs --existing update");
     tree.refused(

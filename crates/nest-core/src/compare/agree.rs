@@ -62,10 +62,13 @@ pub fn agree(tally: &Tally, options: CompareOptions, policy: &Policy) -> Agreeme
     agreement
 }
 
+/// The sides that give a name one number, each with how many files carry that.
+type Carried = Vec<(u32, u64)>;
+
 /// The numbers of names.
 struct Numbers<'t> {
     /// Of each name that may get another: its numbers, each with the sides and their files.
-    names: BTreeMap<&'t str, BTreeMap<u32, Vec<(u32, u64)>>>,
+    names: BTreeMap<&'t str, BTreeMap<u32, Carried>>,
     /// Numbers that others have, who keep them.
     kept: BTreeSet<u32>,
     /// What some names have to have.
@@ -78,11 +81,10 @@ impl<'t> Numbers<'t> {
         options: CompareOptions,
         look: impl Fn(&'t Way) -> (Option<&'t str>, bool),
     ) -> Self {
-        let (mut names, mut kept, mut given) =
-            (BTreeMap::new(), BTreeSet::new(), BTreeMap::new());
+        let (mut names, mut kept, mut given) = (BTreeMap::new(), BTreeSet::new(), BTreeMap::new());
         for (name, ways) in all {
             let stays = !options.services && ways.iter().all(|way| look(way).1);
-            let mut ids: BTreeMap<u32, Vec<(u32, u64)>> = BTreeMap::new();
+            let mut ids: BTreeMap<u32, Carried> = BTreeMap::new();
             for way in ways {
                 let Some(id) = look(way).0.and_then(|id| id.parse().ok()) else { continue };
                 let files = way.sides.iter().enumerate();
@@ -91,7 +93,7 @@ impl<'t> Numbers<'t> {
             }
             if let Some(against) = options.against {
                 let says = |(side, _): &(u32, u64)| *side == against;
-                    if let Some((id, _)) = ids.iter().find(|(_, sides)| sides.iter().any(says)) {
+                if let Some((id, _)) = ids.iter().find(|(_, sides)| sides.iter().any(says)) {
                     given.insert(*name, *id);
                 }
             }
@@ -142,12 +144,7 @@ impl<'t> Numbers<'t> {
     }
 
     /// Tells who gets another number where.
-    fn tell(
-        &self,
-        thing: UserOrGroup,
-        numbers: &BTreeMap<&str, u32>,
-        agreement: &mut Agreement,
-    ) {
+    fn tell(&self, thing: UserOrGroup, numbers: &BTreeMap<&str, u32>, agreement: &mut Agreement) {
         for (name, ids) in &self.names {
             let Some(&id) = numbers.get(name) else { continue };
             let others = ids.iter().filter(|(other, _)| **other != id);
@@ -178,7 +175,8 @@ impl Matching {
         let mut holder: HashMap<u32, usize> = HashMap::new();
         for name in 0..wishes.len() {
             // Nearly always the best wish is free.
-            let best = wishes[name].iter().max_by_key(|(id, worth)| (*worth, std::cmp::Reverse(*id)));
+            let best =
+                wishes[name].iter().max_by_key(|(id, worth)| (*worth, std::cmp::Reverse(*id)));
             let Some((best, _)) = best else { continue };
             if !holder.contains_key(best) {
                 holder.insert(*best, name);

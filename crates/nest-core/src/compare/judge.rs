@@ -2,9 +2,9 @@
 
 use std::collections::{BTreeMap, HashMap};
 
+use super::shared;
 use super::tally::{Said, SaidOfGroup, Way};
 use super::{About, CompareOptions, Comparison, Difference, Differing, Field, SaidBy, Side, Tally};
-use super::shared;
 
 /// What is compared of users.
 const OF_USERS: [(Field, Said); 10] = [
@@ -50,12 +50,7 @@ pub fn compare(tally: &Tally, sides: &[Side], options: CompareOptions) -> Compar
             judging.difference(field, values)
         };
         let fields: Vec<Difference> = OF_USERS.into_iter().filter_map(of).collect();
-        all.extend(judging.differing(
-            About::User((*name).to_owned()),
-            ways,
-            &tell_users,
-            fields,
-        ));
+        all.extend(judging.differing(About::User((*name).to_owned()), ways, &tell_users, fields));
     }
     for (name, ways) in &groups {
         let of = |(field, said): (Field, SaidOfGroup)| {
@@ -76,12 +71,18 @@ pub fn compare(tally: &Tally, sides: &[Side], options: CompareOptions) -> Compar
         all.binary_search_by(|(known, _)| (*known).cmp(name)).is_ok()
     };
     let by_number = [
-        shared::numbers(&everybody, |way| way.of_user(Said::Uid), About::Uid, |name| {
-            is_wanted(&users, name)
-        }),
-        shared::numbers(&everything, |way| way.of_group(SaidOfGroup::Gid), About::Gid, |name| {
-            is_wanted(&groups, name)
-        }),
+        shared::numbers(
+            &everybody,
+            |way| way.of_user(Said::Uid),
+            About::Uid,
+            |name| is_wanted(&users, name),
+        ),
+        shared::numbers(
+            &everything,
+            |way| way.of_group(SaidOfGroup::Gid),
+            About::Gid,
+            |name| is_wanted(&groups, name),
+        ),
     ];
     let [by_uid, mut by_gid] = by_number;
     // The number of somebody's own group is told with theirs.
@@ -134,9 +135,7 @@ fn values<'t>(ways: &[&'t Way], value: impl Fn(&'t Way) -> Option<&'t str>) -> V
 }
 
 pub(super) fn most_first(mut said: Vec<SaidBy>) -> Vec<SaidBy> {
-    said.sort_by(|a, b| {
-        b.sides.len().cmp(&a.sides.len()).then_with(|| a.value.cmp(&b.value))
-    });
+    said.sort_by(|a, b| b.sides.len().cmp(&a.sides.len()).then_with(|| a.value.cmp(&b.value)));
     said
 }
 

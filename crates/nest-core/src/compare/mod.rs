@@ -5,10 +5,12 @@
 //! - `judge`: in what they differ
 //! - `shared`: numbers and ranges that several names have
 //! - `roster`: a table as a side
+//! - `dump`: a dump of a directory as a side
 //! - `agree`: numbers by which the fewest files change hands
 //! - `write`: tables by which machines are lined up
 
 mod agree;
+mod dump;
 mod judge;
 mod roster;
 mod shared;
@@ -20,6 +22,7 @@ mod write;
 use std::fmt;
 
 pub use self::agree::{Agreed, Agreement, agree};
+pub use self::dump::of_dump;
 pub use self::judge::compare;
 pub use self::roster::of_roster;
 pub use self::tally::Tally;

@@ -64,7 +64,8 @@ pub(super) fn ranges<'t>(
     let mut held: BTreeMap<&str, Vec<Held<'t>>> = BTreeMap::new();
     for (name, ways) in all {
         for way in ways {
-            let from = way.of_user(Said::HomeFrom).map(|from| from.split(':').next().unwrap_or(from));
+            let from =
+                way.of_user(Said::HomeFrom).map(|from| from.split(':').next().unwrap_or(from));
             let Some(from) = from.or_else(|| shared_homes.then_some("")) else { continue };
             let from = if shared_homes { "" } else { from };
             let spans = way.of_user(said).unwrap_or_default().split_whitespace();

@@ -111,7 +111,12 @@ impl Tally {
         }
         for group in &snapshot.groups {
             write_group(&mut buffer, group);
-            say(&mut self.groups, &buffer, &[side], &group.files.map_or(vec![], |files| vec![files]));
+            say(
+                &mut self.groups,
+                &buffer,
+                &[side],
+                &group.files.map_or(vec![], |files| vec![files]),
+            );
         }
         if let Some(policy) = &snapshot.policy {
             buffer.clear();
@@ -178,7 +183,7 @@ fn by_name(table: &HashTable<Way>) -> Vec<(&str, Vec<&Way>)> {
     }
     // Between a name and what comes after it stands a sign that sorts before most others, not
     // before all.
-    all.sort_by(|(a, _), (b, _)| a.cmp(b));
+    all.sort_by_key(|(name, _)| *name);
     all
 }
 

@@ -141,7 +141,10 @@ fn ranges_matter_where_the_homes_are_the_same_files() {
     let machines = |from: Option<&str>, other: Option<&str>| {
         Machines(vec![
             (vec![with("maren", 1004, 100_000, from), with("perrin", 1005, 165_536, from)], vec![]),
-            (vec![with("maren", 1004, 165_536, other), with("perrin", 1005, 100_000, other)], vec![]),
+            (
+                vec![with("maren", 1004, 165_536, other), with("perrin", 1005, 100_000, other)],
+                vec![],
+            ),
         ])
     };
     let options = CompareOptions::default();

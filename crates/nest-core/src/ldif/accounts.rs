@@ -6,8 +6,6 @@ use bstr::{BStr, BString, ByteSlice};
 
 use super::name::first_step;
 use super::{LdifFault, ReadEntry, read};
-use crate::compare::Side;
-use crate::snapshot::{GroupsSaid, Snapshot, SnapshotGroup, SnapshotUser, Text, VERSION};
 use crate::value::Day;
 
 /// A user of a directory.
@@ -89,8 +87,9 @@ impl DirectoryAccounts {
                 Ok(name) => {
                     let folded = BString::from(name.to_lowercase());
                     if !seen[usize::from(is_user)].insert(folded) {
-                        let message =
-                            format!("{name} is there twice: large and small letters are one to a directory");
+                        let message = format!(
+                            "{name} is there twice: large and small letters are one to a directory"
+                        );
                         faults.push(LdifFault::new(entry.offset, message, "one of them"));
                     }
                 }
@@ -127,51 +126,6 @@ impl DirectoryAccounts {
         let apart = self.told_apart().into_iter();
         apart.map(|(group, own)| (group, own && is_made(group))).collect()
     }
-
-    /// A dump as a side of a comparison.
-    pub fn to_side(&self, name: String) -> (Side, Snapshot<'static>) {
-        let text = |text: &[u8]| Text::of(text).into_owned();
-        let groups: HashMap<u32, &DirectoryGroup> =
-            self.groups.iter().rev().map(|group| (group.gid, group)).collect();
-        let user = |user: &DirectoryUser| SnapshotUser {
-            name: text(&user.name),
-            uid: Some(user.uid),
-            gid: Some(user.gid),
-            primary: groups.get(&user.gid).map(|group| text(&group.name)),
-            full_name: Some(text(&user.full_name)),
-            home: Some(text(&user.home)),
-            shell: user.shell.as_ref().map(|shell| text(shell)),
-            expires: user.says_aging.then(|| match user.expires {
-                Some(day) => day.to_string().into(),
-                None => "never".to_owned().into(),
-            }),
-            groups: match self.groups.is_empty() {
-                true => GroupsSaid::Nothing,
-                false => GroupsSaid::ByGroups,
-            },
-            ..SnapshotUser::default()
-        };
-        let group = |(group, own): (&DirectoryGroup, bool)| SnapshotGroup {
-            name: text(&group.name),
-            gid: Some(group.gid),
-            kind: own.then(|| "private".to_owned().into()),
-            members: group.members.iter().map(|member| text(member)).collect(),
-            admins: None,
-            files: None,
-        };
-        let side = Side {
-            name,
-            tells_users: !self.users.is_empty(),
-            tells_groups: !self.groups.is_empty(),
-        };
-        let snapshot = Snapshot {
-            version: VERSION,
-            users: self.users.iter().map(user).collect(),
-            groups: self.told_apart().into_iter().map(group).collect(),
-            ..Snapshot::default()
-        };
-        (side, snapshot)
-    }
 }
 
 /// A value that an entry has to have.
@@ -185,7 +139,8 @@ fn required<'e>(entry: &'e ReadEntry<'_>, name: &str) -> Result<&'e [u8], LdifFa
 /// A number. Zeros before it mean nothing.
 fn number(entry: &ReadEntry<'_>, name: &str) -> Result<u32, LdifFault> {
     let text = required(entry, name)?;
-    let digits = text.to_str().ok().map(str::trim).filter(|text| text.bytes().all(|b| b.is_ascii_digit()));
+    let digits =
+        text.to_str().ok().map(str::trim).filter(|text| text.bytes().all(|b| b.is_ascii_digit()));
     digits.and_then(|digits| digits.parse().ok()).filter(|id| *id < u32::MAX - 1).ok_or_else(|| {
         let message = format!("{name} of {} is {:?}", entry.dn.as_bstr(), text.as_bstr());
         LdifFault::new(entry.place(name), message, "a whole number from 0 to 4294967293")
@@ -225,7 +180,12 @@ fn user_of(entry: &ReadEntry<'_>) -> Result<DirectoryUser, LdifFault> {
         full_name: full_name.or(gecos).unwrap_or_default().into(),
         home: required(entry, "homeDirectory")?.into(),
         shell: entry.value("loginShell")?.map(BString::from),
-        aging: [count("shadowMin")?, count("shadowMax")?, count("shadowWarning")?, count("shadowInactive")?],
+        aging: [
+            count("shadowMin")?,
+            count("shadowMax")?,
+            count("shadowWarning")?,
+            count("shadowInactive")?,
+        ],
         expires: days(entry, "shadowExpire")?.map(Day),
         changed: days(entry, "shadowLastChange")?.map(Day),
         says_aging: entry.is_a("shadowAccount"),

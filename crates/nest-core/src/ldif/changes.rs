@@ -174,12 +174,9 @@ pub fn changes(
         let before = || {
             let id = entry.values(number).first().and_then(|id| as_number(id))?;
             let candidates = by_number.get(&id)?;
-            candidates
-                .iter()
-                .copied()
-                .find(|other| {
-                    may_go(other) && !kept.contains(&other.offset) && is_below(&other.dn, place)
-                })
+            candidates.iter().copied().find(|other| {
+                may_go(other) && !kept.contains(&other.offset) && is_below(&other.dn, place)
+            })
         };
         let Some(old) = same.or_else(before) else {
             added.push(Change::Add(entry));
@@ -246,7 +243,9 @@ fn modify(
     }
     let lacks = |class: &&BString| class.to_str().is_ok_and(|class| !old.is_a(class));
     // A class that says what an entry is made for can't be given to one that is there.
-    let may = |class: &&BString| !["account", "groupOfMembers"].iter().any(|fixed| class.as_slice() == fixed.as_bytes());
+    let may = |class: &&BString| {
+        !["account", "groupOfMembers"].iter().any(|fixed| class.as_slice() == fixed.as_bytes())
+    };
     let classes = new.values("objectClass").iter().filter(lacks).filter(may);
     let classes: Vec<BString> = classes.cloned().collect();
     let nothing = replaced.is_empty() && classes.is_empty();

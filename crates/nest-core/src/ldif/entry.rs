@@ -40,7 +40,11 @@ impl Directory {
         for name in [base, people, groups] {
             check(name).map_err(|why| format!("{name:?} {why}"))?;
         }
-        Ok(Directory { people: format!("{people},{base}"), groups: format!("{groups},{base}"), schema })
+        Ok(Directory {
+            people: format!("{people},{base}"),
+            groups: format!("{groups},{base}"),
+            schema,
+        })
     }
 }
 
@@ -89,7 +93,8 @@ pub fn containers(directory: &Directory) -> Vec<Entry> {
             ],
         })
     };
-    let mut units: Vec<Entry> = [&directory.people, &directory.groups].into_iter().filter_map(unit).collect();
+    let mut units: Vec<Entry> =
+        [&directory.people, &directory.groups].into_iter().filter_map(unit).collect();
     units.dedup_by(|a, b| a.dn == b.dn);
     units
 }
@@ -159,10 +164,7 @@ pub fn user_entries<'b>(
         let one = |value: &[u8]| vec![BString::from(value)];
         let number = |number: u32| vec![BString::from(number.to_string())];
         let mut attributes: Vec<(&'static str, Vec<BString>)> = vec![
-            (
-                "objectClass",
-                vec!["account".into(), "posixAccount".into(), "shadowAccount".into()],
-            ),
+            ("objectClass", vec!["account".into(), "posixAccount".into(), "shadowAccount".into()]),
             ("uid", one(user.name)),
             ("cn", one(full_name)),
             ("uidNumber", number(uid.0)),
@@ -246,7 +248,8 @@ pub fn group_entries<'b>(
             }
         }
         members.sort_unstable();
-        let (classes, attribute, members): (Vec<BString>, _, Vec<BString>) = match directory.schema {
+        let (classes, attribute, members): (Vec<BString>, _, Vec<BString>) = match directory.schema
+        {
             Schema::Rfc2307 => (
                 vec!["posixGroup".into()],
                 "memberUid",
@@ -255,7 +258,10 @@ pub fn group_entries<'b>(
             Schema::Rfc2307bis => (
                 vec!["groupOfMembers".into(), "posixGroup".into()],
                 "member",
-                members.into_iter().map(|name| below("uid", name, &directory.people).into()).collect(),
+                members
+                    .into_iter()
+                    .map(|name| below("uid", name, &directory.people).into())
+                    .collect(),
             ),
         };
         let mut attributes: Vec<(&'static str, Vec<BString>)> = vec![

@@ -72,11 +72,15 @@ impl ReadEntry<'_> {
         for attribute in self.named(name) {
             match &attribute.value {
                 Value::Bytes(bytes) => values.push(&**bytes),
-                Value::Elsewhere => return Err(LdifFault::new(
-                    attribute.offset,
-                    format!("{name} is a place where the value is to be had, and nothing is fetched"),
-                    "the value itself",
-                )),
+                Value::Elsewhere => {
+                    return Err(LdifFault::new(
+                        attribute.offset,
+                        format!(
+                            "{name} is a place where the value is to be had, and nothing is fetched"
+                        ),
+                        "the value itself",
+                    ));
+                }
             }
         }
         Ok(values)
@@ -171,8 +175,7 @@ pub fn read(text: &[u8]) -> (Vec<ReadEntry<'_>>, Vec<LdifFault>) {
                 if entries.is_empty() && name.eq_ignore_ascii_case(b"version") =>
             {
                 if version.trim() != b"1" {
-                    let message =
-                        format!("this is LDIF of version {}", version.as_bstr());
+                    let message = format!("this is LDIF of version {}", version.as_bstr());
                     faults.push(LdifFault::new(offset, message, "version: 1, RFC 2849"));
                     return (entries, faults);
                 }
@@ -184,7 +187,11 @@ pub fn read(text: &[u8]) -> (Vec<ReadEntry<'_>>, Vec<LdifFault>) {
             }
             (None, _) => {
                 let message = "an entry begins with the line of its name";
-                faults.push(LdifFault::new(offset, message, "dn: uid=maren,ou=people,dc=gullhaven,dc=example"));
+                faults.push(LdifFault::new(
+                    offset,
+                    message,
+                    "dn: uid=maren,ou=people,dc=gullhaven,dc=example",
+                ));
                 // The rest of it would say the same.
                 entry = Some(ReadEntry { offset, dn: Cow::Borrowed(b""), attributes: Vec::new() });
             }
@@ -237,7 +244,8 @@ fn attribute<'t>(text: &'t [u8], line: Folded<'t>) -> Result<Attribute<'t>, Ldif
     let value = match kind {
         Some(b'<') => Value::Elsewhere,
         Some(b':') => {
-            let decoded = value.to_str().ok().and_then(|text| Base64::decode_vec(text.trim_end()).ok());
+            let decoded =
+                value.to_str().ok().and_then(|text| Base64::decode_vec(text.trim_end()).ok());
             Value::Bytes(Cow::Owned(decoded.ok_or_else(|| {
                 let message = format!("the value of {} is no base64, RFC 4648", name.as_bstr());
                 LdifFault::new(offset, message, "one colon, where the value is a plain text")

@@ -84,9 +84,15 @@ loginShell: /bin/sh
             "the user Sven: another has that name, and large and small letters are one to a directory",
         ]
     );
-    assert_eq!(groups.left_out, ["gone in the group pilots: the directory gets no user of that name"]);
+    assert_eq!(
+        groups.left_out,
+        ["gone in the group pilots: the directory gets no user of that name"]
+    );
     let text = String::from_utf8(entries_text(&groups.all)).unwrap();
-    assert!(text.ends_with("cn: pilots\ngidNumber: 210\nmemberUid: maren\nmemberUid: sven\n"), "{text}");
+    assert!(
+        text.ends_with("cn: pilots\ngidNumber: 210\nmemberUid: maren\nmemberUid: sven\n"),
+        "{text}"
+    );
     let [_, groups] = entries(&FILES, Schema::Rfc2307bis);
     let text = String::from_utf8(entries_text(&groups.all)).unwrap();
     assert!(text.contains("objectClass: groupOfMembers\n"), "{text}");
@@ -106,7 +112,8 @@ fn what_is_written_is_read_back() {
             assert_eq!(names, [(&b"maren"[..], 1004), (b"sven", 1005)]);
             assert_eq!(read.users[1].full_name, "Søren Ås");
             assert_eq!(read.users[0].aging, [Some(0), Some(365), Some(7), Some(30)]);
-            let apart: Vec<_> = read.told_apart().into_iter().map(|(group, own)| (&group.name[..], own)).collect();
+            let apart: Vec<_> =
+                read.told_apart().into_iter().map(|(group, own)| (&group.name[..], own)).collect();
             assert_eq!(apart, [(&b"maren"[..], true), (b"pilots", false)]);
             assert_eq!(read.groups[1].members, ["maren", "sven"]);
         }
@@ -132,15 +139,25 @@ fn what_is_no_dump_of_accounts_is_told_at_its_place() {
     };
     assert_eq!(one("version: 2\n\ndn: x=y\n"), "this is LDIF of version 2");
     assert!(one(&user.replace("uid: ", "uid:: ")).ends_with("uid is no base64, RFC 4648"));
-    assert!(one(&user.replace("uid: maren", "uid:< file:///etc/shadow")).contains("nothing is fetched"));
+    assert!(
+        one(&user.replace("uid: maren", "uid:< file:///etc/shadow")).contains("nothing is fetched")
+    );
     // What nobody asks for may be anywhere.
     assert_eq!(faults(&format!("{user}jpegPhoto:< https://gullhaven.example/maren\n")), []);
-    assert!(one(&user.replace("\nobjectClass", "\nchangetype: add\nobjectClass")).contains("a record of a change"));
-    assert!(one(&user.replace("uidNumber: 1004", "uidNumber: -1")).contains("uidNumber of uid=maren"));
+    assert!(
+        one(&user.replace("\nobjectClass", "\nchangetype: add\nobjectClass"))
+            .contains("a record of a change")
+    );
+    assert!(
+        one(&user.replace("uidNumber: 1004", "uidNumber: -1")).contains("uidNumber of uid=maren")
+    );
     assert!(one(&user.replace("uidNumber: 1004\n", "")).contains("has no uidNumber"));
     assert!(one("dn: cn=maren\nobjectClass: user\nsAMAccountName: maren\n").contains("RFC 2307"));
     assert!(one(&format!("{user}\n{}", user.replace("maren", "Maren"))).contains("there twice"));
-    assert_eq!(one(&format!("uid: maren\nuid: perrin\n\n{user}")), "an entry begins with the line of its name");
+    assert_eq!(
+        one(&format!("uid: maren\nuid: perrin\n\n{user}")),
+        "an entry begins with the line of its name"
+    );
     assert_eq!(one(&format!("{user}no colon\n")), "this is no line of an entry: it has no colon");
     assert!(one("").contains("holds no users"));
 }
@@ -154,7 +171,10 @@ fn names_of_entries_hold_whatever_stands_in_them() {
     assert_eq!(both, [("cn".to_owned(), "M".into()), ("uid".to_owned(), "maren".into())]);
     assert_eq!(first_step(br"uid=S\c3\b8ren,ou=x")[0].1, "Søren");
     assert_eq!(plain(b"UID = Maren , OU=People"), b"uid=maren,ou=people");
-    assert!(is_below(b"uid=maren, OU=people,dc=gullhaven,dc=example", "ou=People,dc=gullhaven, dc=example"));
+    assert!(is_below(
+        b"uid=maren, OU=people,dc=gullhaven,dc=example",
+        "ou=People,dc=gullhaven, dc=example"
+    ));
     assert!(!is_below(b"ou=people,dc=x", "ou=people,dc=x") && !is_below(b"uid=a,xou=p", "ou=p"));
     let fault = |base: &str| Directory::new(base, "ou=p", "ou=g", Schema::Rfc2307).unwrap_err();
     assert!(fault("gullhaven").starts_with("\"gullhaven\" is no name of an entry"));
@@ -173,7 +193,8 @@ fn changes_leave_alone_what_is_not_theirs() {
         dn: uid=left,ou=people,dc=gullhaven,dc=example\nobjectClass: posixAccount\nuid: left\nuidNumber: 1009\n\n\
         dn: uid=other,ou=machines,dc=gullhaven,dc=example\nobjectClass: posixAccount\nuid: other\nuidNumber: 1010\n";
     let place = directory(Schema::Rfc2307).people;
-    let found = changes(users.all, dump.as_bytes(), (Scope::Users, &place), false, &|_| false).unwrap();
+    let found =
+        changes(users.all, dump.as_bytes(), (Scope::Users, &place), false, &|_| false).unwrap();
     assert_eq!(found.elsewhere, 1);
     let text = String::from_utf8(changes_text(&found)).unwrap();
     assert_eq!(

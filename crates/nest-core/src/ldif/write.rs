@@ -26,7 +26,11 @@ pub fn entries_text(all: &[Entry]) -> Vec<u8> {
             text
         })
         .collect();
-    [&b"version: 1\n"[..]].into_iter().chain(pieces.iter().map(|piece| &piece[..])).collect::<Vec<_>>().concat()
+    [&b"version: 1\n"[..]]
+        .into_iter()
+        .chain(pieces.iter().map(|piece| &piece[..]))
+        .collect::<Vec<_>>()
+        .concat()
 }
 
 /// Changes one after the other, as they are to be made.

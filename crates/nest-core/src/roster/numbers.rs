@@ -202,9 +202,10 @@ impl Numbers<'_> {
         };
         let apart = accounts.made_with_users();
         // Somebody's own group goes along.
-        let groups = apart.iter().filter(|(_, own)| !own).map(|(group, _)| {
-            row(UserOrGroup::Group, group.name.clone(), group.gid, group.offset)
-        });
+        let groups = apart
+            .iter()
+            .filter(|(_, own)| !own)
+            .map(|(group, _)| row(UserOrGroup::Group, group.name.clone(), group.gid, group.offset));
         let users = accounts.users.iter();
         let users =
             users.map(|user| row(UserOrGroup::User, user.name.clone(), user.uid, user.offset));

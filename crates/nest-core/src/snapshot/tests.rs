@@ -40,10 +40,19 @@ fn it_holds_what_the_files_say_and_no_hash() {
     assert_eq!(text, snapshot_text());
     let snapshot = Snapshot::read(&text).unwrap();
     let [root, maren, tidegauge, odd] = &snapshot.users[..] else { panic!("{text}") };
-    assert_eq!((maren.uid, maren.primary.as_deref(), maren.files), (Some(1004), Some("maren"), Some(12)));
+    assert_eq!(
+        (maren.uid, maren.primary.as_deref(), maren.files),
+        (Some(1004), Some("maren"), Some(12))
+    );
     assert_eq!(maren.full_name.as_deref(), Some("Maren Solvik"));
-    assert_eq!((maren.kind.as_deref(), tidegauge.kind.as_deref()), (Some("person"), Some("service")));
-    assert_eq!((maren.expires.as_deref(), root.expires.as_deref()), (Some("2027-03-23"), Some("never")));
+    assert_eq!(
+        (maren.kind.as_deref(), tidegauge.kind.as_deref()),
+        (Some("person"), Some("service"))
+    );
+    assert_eq!(
+        (maren.expires.as_deref(), root.expires.as_deref()),
+        (Some("2027-03-23"), Some("never"))
+    );
     assert_eq!((maren.sign_in.as_deref(), tidegauge.files), (Some("password"), Some(0)));
     assert_eq!(root.root.as_deref(), Some(&[Text::from("uid 0".to_owned())][..]));
     // What is no UTF-8 or a backslash is escaped, and a number that is none is left out.
@@ -60,7 +69,8 @@ fn what_is_no_snapshot_is_told_as_what_it_is() {
     assert_eq!(fault(&text[..text.len() - 40]), SnapshotFault::CutOff { line: 11 });
     assert_eq!(fault(&text.replacen("\"version\":1", "\"version\":7", 1)), SnapshotFault::Newer(7));
     // A newer one may have other forms of what is known.
-    let other = text.replacen("\"version\":1", "\"version\":7", 1).replace("\"uid\":0", "\"uid\":\"0\"");
+    let other =
+        text.replacen("\"version\":1", "\"version\":7", 1).replace("\"uid\":0", "\"uid\":\"0\"");
     assert_eq!(fault(&other), SnapshotFault::Newer(7));
     let users = text.replacen("\"snapshot\"", "\"users\"", 1);
     assert!(matches!(fault(&users), SnapshotFault::Other(_)));
