@@ -57,7 +57,11 @@ def lacking():
     if os.geteuid() != 0:
         return "root"
     programs = "qemu-system-x86_64 mmdebstrap mke2fs cpio busybox lz4 ssh ssh-keygen".split()
-    return next((program for program in programs if not shutil.which(program)), None)
+    missing = next((program for program in programs if not shutil.which(program)), None)
+    if not missing and subprocess.run(["ldd", shutil.which("busybox")], capture_output=True, check=False).returncode == 0:
+        # What starts the machine has no library beside it.
+        missing = "static busybox"
+    return missing
 
 
 def can_make(file_system):
