@@ -111,7 +111,7 @@ fn what_it_names(path: &[&str], arg: &Arg) -> Option<Completes> {
         _ => None,
     };
     match (path, arg.get_id().as_str()) {
-        (["list", _], "columns") => {
+        (["list", _] | ["compare"], "columns") => {
             let name = path.join(" ");
             let of_list = lists().into_iter().find(|(list, _)| *list == name);
             of_list.map(|(_, columns)| Completes::Columns(columns))
@@ -133,7 +133,7 @@ fn what_it_names(path: &[&str], arg: &Arg) -> Option<Completes> {
         _ if value_name(arg) == Some("PATH") => Some(Completes::Paths),
         // New names are nobody's yet.
         (["create", ..], _) => None,
-        (["regroup"], "names") => Some(Completes::Users),
+        (["regroup" | "handover"], "names") => Some(Completes::Users),
         (["restore" | "purge", thing], "name" | "names") => {
             Some(Completes::Retired(if *thing == "group" {
                 UserOrGroup::Group

@@ -111,7 +111,9 @@ pub fn of_book<'b>(book: &'b Book, policy: &'b Policy) -> Snapshot<'b> {
 fn user_of<'b>(account: &Account<'b>) -> SnapshotUser<'b> {
     let user = account.user;
     let spans = |spans: &[IdSpan]| spans.iter().map(|span| (span.first(), span.count())).collect();
-    let expires = account.aging().map(|aging: Aging| match aging.expires {
+    // Of a suspended account the day says that alone, and not when it is over.
+    let aging = account.aging().filter(|_| !account.is_suspended());
+    let expires = aging.map(|aging: Aging| match aging.expires {
         Some(day) => day.to_string(),
         None => "never".to_owned(),
     });
