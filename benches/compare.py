@@ -69,7 +69,8 @@ def snapshots(folder, hosts, users, dice):
             f'{{"document":"snapshot","version":1,"program":"0.1.0","host":"quay{host:05}",'
             f'"time":"2026-11-24T06:00:00+00:00","policy":"{host % 7}"'
         )
-        text = f'{head},\n"users":[\n{",\n".join(own)}\n],\n"groups":[\n{of_groups}\n]}}\n'
+        of_users = ",\n".join(own)
+        text = f'{head},\n"users":[\n{of_users}\n],\n"groups":[\n{of_groups}\n]}}\n'
         (folder / f"quay{host:05}.json").write_text(text)
 
 
