@@ -6,7 +6,7 @@ use libfuzzer_sys::fuzz_target;
 use nest_core::roster::{Form, NumberTable, Roster, RosterSource};
 
 fuzz_target!(|data: &[u8]| {
-    for form in [Form::Csv, Form::Json, Form::Toml] {
+    for form in [Form::Csv, Form::Json, Form::Toml, Form::Ldif] {
         let read = || Roster::read(vec![RosterSource::new("roster", form, data.to_vec())]);
         let roster = read();
         for row in &roster.rows {

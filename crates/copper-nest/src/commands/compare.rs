@@ -298,10 +298,13 @@ fn require_new(path: &Path) -> Result<()> {
 fn file_names(sides: &Sides, of: impl Iterator<Item = u32>) -> Result<BTreeMap<u32, String>> {
     let mut names = BTreeMap::new();
     for side in of {
-        let name = &sides.all[side as usize].name;
-        if name.starts_with('.') || name.contains(['/', '\0']) {
+        // A tree that does not say what its machine is called is named by its path.
+        let shown = &sides.all[side as usize].name;
+        let name = shown.rsplit('/').next().unwrap_or(shown).to_owned();
+        let is_taken = names.values().any(|known| *known == format!("{name}.csv"));
+        if is_taken || name.is_empty() || name.starts_with('.') || name.contains('\0') {
             let message = format!(
-                "a table can't be called after {name:?}: compare snapshots, which say what their \
+                "a table can't be called after {shown:?}: compare snapshots, which say what their \
                  machines are called"
             );
             return Err(Failure::new(REFUSED, "no-name", message));

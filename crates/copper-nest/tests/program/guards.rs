@@ -22,6 +22,14 @@ const TABLES: &[(&str, &str)] = &[
     ("{root}", "name,uid,service\nroot,500,yes\n"),
     ("{ids}", "kind,name,id\nuser,tidegauge,990\n"),
     ("{gids}", "kind,name,id\ngroup,pilots,2210\n"),
+    (
+        "{dump}",
+        "dn: uid=sunniva,ou=people,dc=gullhaven,dc=example\nobjectClass: posixAccount\n\
+         uid: sunniva\ncn: Sunniva Hale\nuidNumber: 1000\ngidNumber: 1000\n\
+         homeDirectory: /home/sunniva\n\n\
+         dn: cn=sunniva,ou=groups,dc=gullhaven,dc=example\nobjectClass: posixGroup\n\
+         cn: sunniva\ngidNumber: 1000\n",
+    ),
 ];
 
 /// The commands by their manual pages, each with its rows. One without rows gives access, or
@@ -104,6 +112,7 @@ const MATRIX: &[(&str, &str, &[Row])] = &[
             (&[], "intake {root} --existing update --yes", ROOT),
         ],
     ),
+    ("handover", "", &[(&[], "handover {dump} sunniva --delete --even-unasked --yes", ADMIN)]),
     (
         "renumber",
         "",
@@ -178,6 +187,7 @@ const MATRIX: &[(&str, &str, &[Row])] = &[
     ("reassign-user", "it is about files; root's have a guard of their own", &[]),
     ("reassign-group", "it is about files; root's have a guard of their own", &[]),
     ("reassign-account", "it is about files; root's have a guard of their own", &[]),
+    ("compare", "it only looks; what it writes is for others to go by", &[]),
     ("recover", "the change was judged when it was made", &[]),
     ("demo", "it makes a tree of its own", &[]),
 ];

@@ -99,7 +99,7 @@ fn trees_are_checked_side_by_side_and_the_highest_status_counts() {
     assert_eq!(run.status, 3, "{}", run.stderr);
     assert!(run.stderr.contains("names no tree"), "{}", run.stderr);
     for (words, says) in [
-        (&["list", "users"][..], "only check takes more than one --tree"),
+        (&["list", "users"][..], "this command is about one tree: name one --tree"),
         (&["check", "--remember"], "--remember is about one tree"),
     ] {
         let mut command = program();
