@@ -2,6 +2,7 @@
 //! way in which a change is carried out.
 
 mod consent;
+pub mod history;
 pub mod many;
 mod telling;
 

@@ -35,6 +35,7 @@
 
 pub mod account;
 pub mod allot;
+pub mod audit;
 pub mod book;
 pub mod change;
 pub mod check;

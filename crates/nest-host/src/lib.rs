@@ -16,7 +16,7 @@
 //! - [`secrets`]: salts and passwords.
 //! - [`surroundings`]: what planners and rules ask about the world.
 //! - [`walk`], [`processes`]: whose the files and the processes are.
-//! - [`system_log`]: a line a change for the system's log.
+//! - [`system_log`], [`audit`]: what is told of a change to the system's log, and to the kernel's.
 //!
 //! Nothing here knows what a user or a group is: plans come from `nest-core`,
 //! and are made of edits and steps.
@@ -43,6 +43,7 @@
 //! ```
 
 pub mod archive;
+pub mod audit;
 pub mod changes;
 pub mod commit;
 mod configuration;

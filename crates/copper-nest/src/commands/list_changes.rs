@@ -24,6 +24,10 @@ pub struct ListChanges {
     /// Only since this day: 2026-11-24, today, -7d.
     #[arg(long, value_name = "DATE", allow_hyphen_values = true)]
     since: Option<String>,
+    /// Only from one day to another, both of them too.
+    #[arg(long, value_names = ["FROM", "TO"], num_args = 2, allow_hyphen_values = true,
+        conflicts_with = "since")]
+    between: Option<Vec<String>>,
     /// Only those that had to do with this user or group, also when it was called otherwise.
     #[arg(long, value_name = "NAME")]
     about: Option<OsString>,
@@ -37,6 +41,7 @@ pub struct ListChanges {
 const EXAMPLES: &str = "Examples:
   copper-nest list changes
   copper-nest list changes --since 2026-11-01 --about maren
+  copper-nest list changes --between 2026-10-01 2026-10-31
   copper-nest list changes --note HR-412
   copper-nest list changes --access";
 
@@ -49,10 +54,20 @@ impl ListChanges {
         }
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
-        let since = self.since.as_ref().map(|text| Day::parse(text, session.today));
-        let since = since
-            .transpose()
-            .map_err(|fault| Failure::new(REFUSED, "bad-date", fault.to_string()))?;
+        let day = |text: &String| {
+            Day::parse(text, session.today)
+                .map_err(|fault| Failure::new(REFUSED, "bad-date", fault.to_string()))
+        };
+        let (since, until) = match self.between.as_deref() {
+            Some([from, to]) => (Some(day(from)?), Some(day(to)?)),
+            _ => (self.since.as_ref().map(day).transpose()?, None),
+        };
+        if let (Some(from), Some(to)) = (since, until)
+            && from > to
+        {
+            let message = format!("{from} is after {to}: nothing lies between them");
+            return Err(Failure::new(REFUSED, "bad-date", message));
+        }
         let folder = session.changes_folder()?;
         let (records, drift) = match &folder {
             None => (Vec::new(), Vec::new()),
@@ -72,7 +87,8 @@ impl ListChanges {
         }
         let wanted = of_name.into_iter().filter(|record| {
             let day = record.time.get(..10).and_then(|day| Day::parse(day, session.today).ok());
-            let young = since.is_none_or(|since| day.is_some_and(|day| day >= since));
+            let young = since.is_none_or(|since| day.is_some_and(|day| day >= since))
+                && until.is_none_or(|until| day.is_some_and(|day| day <= until));
             let wanted = young && (!self.access || !record.told.access.is_empty());
             let noted = |text: &String| {
                 let note = record.note.as_deref().unwrap_or_default();

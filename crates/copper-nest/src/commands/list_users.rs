@@ -14,9 +14,10 @@ use nest_core::table::{File, Group};
 use serde_json::json;
 
 use super::require_shadow;
-use super::{Failure, Global, REFUSED, Result, Session, show_group};
+use super::{Failure, Global, REFUSED, Result, Session, show_group, show_user};
 use crate::cli::whole;
 use crate::view::columns::Rows;
+use crate::view::earlier::{self, Then};
 use crate::view::{self, user, users};
 
 /// List users: people, unless told otherwise.
@@ -49,6 +50,10 @@ pub struct ListUsers {
     /// Only members of a group, listed or by primary group.
     #[arg(long = "in", value_name = "GROUP")]
     group: Option<OsString>,
+    /// As the account files were at the end of this day: 2026-11-24, -7d.
+    #[arg(long, value_name = "DATE", allow_hyphen_values = true, conflicts_with_all = ["sign_in",
+        "expiring", "unseen", "suspended", "admin"])]
+    at: Option<String>,
     #[command(flatten)]
     rows: Rows,
 }
@@ -57,6 +62,7 @@ const EXAMPLES: &str = "Examples:
   copper-nest list users --in pilots
   copper-nest list users --expiring 30 --sign-in yes
   copper-nest list users --unseen 180
+  copper-nest list users --at 2026-11-01
   copper-nest list users --kind services --format json";
 
 #[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
@@ -73,8 +79,44 @@ enum UserKindChoice {
 }
 
 impl ListUsers {
+    /// What the files said on an earlier day.
+    fn on_day(&self, global: &Global, day: &str) -> Result {
+        self.rows.require(global, &earlier::COLUMNS)?;
+        let session = Session::open_anyway(global)?;
+        let on = session.on_day(day)?;
+        let (kind, group) = (self.kind.unwrap_or(UserKindChoice::People), self.group.as_ref());
+        let wanted = |then: &Then<'_>| {
+            let is_person = then.user.kind.as_deref() == Some("person");
+            let kind_fits = match kind {
+                _ if group.is_some() && self.kind.is_none() => true,
+                UserKindChoice::All => true,
+                UserKindChoice::People => is_person,
+                UserKindChoice::Services => !is_person,
+            };
+            kind_fits
+                && group.is_none_or(|group| {
+                    let name = group.to_string_lossy();
+                    then.groups.iter().any(|own| *own == name)
+                        || then.user.primary.as_deref() == Some(&*name)
+                })
+        };
+        let mut all = show_user::then(&on.earlier.book, &session.policy);
+        all.retain(wanted);
+        match global.json() {
+            true => view::print_json("users-then", &earlier::to_json(&on, &all)),
+            false => {
+                earlier::print(global, &self.rows, &on, &all);
+                earlier::tell(&on);
+            }
+        }
+        Ok(0)
+    }
+
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
+        if let Some(day) = &self.at {
+            return self.on_day(global, day);
+        }
         match self.suspended {
             true => self.rows.require(global, &users::SUSPENDED)?,
             false => self.rows.require(global, &users::COLUMNS)?,

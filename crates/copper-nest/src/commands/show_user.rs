@@ -1,14 +1,17 @@
 //! `show user`.
 
+use std::collections::HashMap;
 use std::ffi::OsString;
 use std::os::unix::ffi::OsStrExt;
 
 use bstr::{BStr, ByteSlice};
 use nest_core::account::Account;
 use nest_core::book::{Book, Lookups};
+use nest_core::policy::Policy;
 use nest_core::powers::Powers;
 use nest_core::retired::RetiredAccount;
 use nest_core::sign_in::{keys_found, sign_in_of, window_of};
+use nest_core::snapshot::{SnapshotUser, of_book};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Passwd};
 use nest_core::value::{Uid, UserOrGroup, nearest, read_plain_id};
@@ -16,6 +19,7 @@ use nest_host::store::Loaded;
 use serde_json::json;
 
 use super::{Failure, Global, REFUSED, Result, Session};
+use crate::view::earlier::{self, Then};
 use crate::view::{self, user};
 
 /// Show one user: ids, groups, home, password, and whether it can sign in.
@@ -31,11 +35,15 @@ pub struct ShowUser {
     /// Show what is kept of a deleted user of that name or uid.
     #[arg(long, conflicts_with = "fields")]
     retired: bool,
+    /// As the account files were at the end of this day: 2026-11-24, -7d.
+    #[arg(long, value_name = "DATE", allow_hyphen_values = true, conflicts_with_all = ["fields", "retired"])]
+    at: Option<String>,
 }
 
 const EXAMPLES: &str = "Examples:
   copper-nest show user maren
-  copper-nest show user 1004 --fields";
+  copper-nest show user 1004 --fields
+  copper-nest show user maren --at 2026-11-01";
 
 impl ShowUser {
     /// Runs the command.
@@ -45,6 +53,9 @@ impl ShowUser {
         let name = BStr::new(self.name.as_bytes());
         if self.retired {
             return show_retired(&session, name);
+        }
+        if let Some(day) = &self.at {
+            return on_day(&session, name, day);
         }
         let world = session.world_to_look_at()?;
         let loaded = match load_about(&session, &world, name)? {
@@ -77,6 +88,45 @@ impl ShowUser {
         }
         Ok(0)
     }
+}
+
+/// What the account files said of each user.
+pub fn then<'b>(book: &'b Book, policy: &'b Policy) -> Vec<Then<'b>> {
+    let snapshot = of_book(book, policy);
+    let mut listed: HashMap<String, Vec<String>> = HashMap::new();
+    for group in &snapshot.groups {
+        for member in &group.members {
+            listed.entry(member.to_string()).or_default().push(group.name.to_string());
+        }
+    }
+    let then = |user: SnapshotUser<'b>| {
+        let groups = listed.remove(&*user.name).unwrap_or_default();
+        Then { user, groups }
+    };
+    snapshot.users.into_iter().map(then).collect()
+}
+
+/// What the files said of a user on an earlier day.
+fn on_day(session: &Session<'_>, name: &BStr, day: &str) -> Result {
+    let on = session.on_day(day)?;
+    let book = &on.earlier.book;
+    let Some(user) = find(book, name) else {
+        let message = format!("there was no user {name} at the end of {}", on.day);
+        return Err(Failure::new(REFUSED, "no-user", message)
+            .or("see who there was", format!("list users --at {}", on.day)));
+    };
+    let all = then(book, &session.policy);
+    let is_it = |then: &&Then<'_>| *then.user.name == *nest_core::snapshot::Text::of(user.name);
+    let Some(found) = all.iter().find(is_it) else {
+        unreachable!("BUG: a user that was found is among all")
+    };
+    if session.global.json() {
+        view::print_json("users-then", &earlier::to_json(&on, std::slice::from_ref(found)));
+        return Ok(0);
+    }
+    earlier::print_one(session.global, &on, found, &nest_core::account::lines_about(book, &user));
+    earlier::tell(&on);
+    Ok(0)
 }
 
 /// What is kept of each deleted user of a name or uid.

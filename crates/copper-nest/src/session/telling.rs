@@ -1,12 +1,13 @@
 //! What is told beside what was asked for: on stderr, and in the system's log.
 
+use nest_core::audit::records;
 use nest_core::change::Plan;
 use nest_core::table::File;
 use nest_core::words::{agree, in_full};
 use nest_host::commit::{Circumstances, CommitError, Outcome};
 use nest_host::journal::JournalError;
 use nest_host::store::Loaded;
-use nest_host::{recover, system_log};
+use nest_host::{audit, recover, system_log};
 
 use super::Session;
 use crate::failure::Failure;
@@ -63,6 +64,16 @@ impl Session<'_> {
         }
     }
 
+    /// A record an account for the kernel's audit log: of the machine's own accounts, not of
+    /// those of an image.
+    fn audit(&self, plan: &Plan, worked: bool) {
+        let program = std::env::current_exe().unwrap_or_default();
+        let terminal = rustix::termios::ttyname(std::io::stdin(), Vec::new()).ok();
+        let terminal = terminal.map(|name| name.to_string_lossy().into_owned());
+        let terminal = terminal.as_deref().map(|name| name.trim_start_matches("/dev/"));
+        audit::send(&records(plan, &program.to_string_lossy(), terminal, worked));
+    }
+
     /// One line a change for the system's log.
     pub(super) fn log(
         &self,
@@ -89,6 +100,9 @@ impl Session<'_> {
             Err(error) => format!("failed, by {by}{tree}: {summary}: {}", in_full(error)),
         };
         system_log::send(&self.now.for_log(), &line);
+        if self.tree.is_live() {
+            self.audit(plan, committed.is_ok());
+        }
     }
 }
 

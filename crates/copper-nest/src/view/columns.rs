@@ -108,10 +108,11 @@ impl Rows {
 
 /// Every list with its columns.
 pub fn lists() -> Vec<List> {
-    use super::{admins, changes, compare, groups, ids, keys, retired, rules, users};
+    use super::{admins, changes, compare, earlier, groups, ids, keys, retired, rules, users};
     vec![
         ("list users", &users::COLUMNS.0),
         ("list users --suspended", &users::SUSPENDED.0),
+        ("list users --at DATE", &earlier::COLUMNS.0),
         ("list groups", &groups::COLUMNS.0),
         ("list ids", &ids::SPANS.0),
         ("list ids --next COUNT", &ids::NEXT.0),

@@ -8,6 +8,7 @@ pub mod admins;
 pub mod bar;
 pub mod changes;
 pub mod compare;
+pub mod earlier;
 pub mod faults;
 pub mod findings;
 pub mod groups;

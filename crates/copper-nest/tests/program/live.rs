@@ -286,3 +286,35 @@ fn a_machine_with_nothing_in_run_proc_and_sys_is_administered_all_the_same() {
     assert!(run.stdout.trim_end().ends_with("1002"), "{}", run.stdout);
     run.says("not set, as there is no /proc to reach it by: /home/maren: its label");
 }
+
+#[test]
+fn the_kernels_audit_log_is_told_of_each_account() {
+    const TEST: &str = "the_kernels_audit_log_is_told_of_each_account";
+    if !crate::harness::has_program("strace") {
+        return passed_over(TEST, "strace");
+    }
+    let tree = TestTree::new();
+    let script = "
+        calls=$TREE/../calls
+        strace -f -e trace=socket,sendto -s 900 -o $calls $NEST create user maren --join pilots --no-home
+        grep -q NETLINK_AUDIT $calls || exit 9
+        grep nlmsg_type $calls
+        strace -f -e trace=socket -o $calls $NEST -n delete user maren && ! grep -q NETLINK_AUDIT $calls
+        strace -f -e inject=socket:error=EPROTONOSUPPORT -o $calls $NEST delete user maren --yes
+        strace -f -e trace=socket -o $calls $NEST --tree $TREE create group gulls && ! grep -q NETLINK_AUDIT $calls";
+    let Some(run) = live(TEST, &tree, script) else { return };
+    assert_eq!(run.status, 0, "{}{}", run.stdout, run.stderr);
+    // What is sent is shown byte by byte.
+    let shown = |text: &str| text.bytes().map(|byte| format!("\\x{byte:02x}")).collect::<String>();
+    for (kind, told) in [
+        (0x45a, "op=create-user acct=\"maren\" exe="),
+        (0x45c, "op=create-group grp=\"maren\" exe="),
+        (0x46c, "op=change-group grp=\"pilots\" exe="),
+    ] {
+        let message =
+            run.stdout.lines().find(|line| line.contains(&format!("nlmsg_type={kind:#x}")));
+        let message = message.unwrap_or_else(|| panic!("no {told} in {}", run.stdout));
+        assert!(message.contains(&shown(told)), "{message}");
+        assert!(message.contains(&shown("res=success")), "{message}");
+    }
+}

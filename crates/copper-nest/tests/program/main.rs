@@ -22,6 +22,7 @@ mod groups;
 mod guards;
 mod harness;
 mod help;
+mod history;
 mod ids;
 mod intake;
 mod keys;

@@ -13,6 +13,7 @@ use super::{Form, Nullable};
 pub const ALL: &[Form] = &[
     Form::new::<Users>("users", "list users", Some("users")),
     Form::new::<User>("user", "show user NAME", None),
+    Form::new::<UsersThen>("users-then", "list users --at DATE, show user NAME --at DATE", None),
     Form::new::<Groups>("groups", "list groups", Some("groups")),
     Form::new::<Group>("group", "show group NAME", None),
     Form::new::<Ids>("ids", "list ids", Some("spans")),
@@ -1130,4 +1131,37 @@ struct HandedOver {
     notes: Vec<String>,
     /// Present and true where texts are written with \xNN.
     escaped: Option<bool>,
+}
+
+/// What the account files said at the end of an earlier day.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct UsersThen {
+    /// The day.
+    at: String,
+    /// The last change that had been made by then.
+    change: u64,
+    /// What is to be known of it, in words: what other hands did since.
+    notes: Vec<String>,
+    users: Vec<UserThen>,
+}
+
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+struct UserThen {
+    /// As all texts here: what is not UTF-8 and control characters as \\xNN, a backslash twice.
+    name: String,
+    uid: Nullable<u32>,
+    gid: Nullable<u32>,
+    /// person or service.
+    kind: String,
+    /// The name of the primary group.
+    primary: Nullable<String>,
+    /// The groups that list the user.
+    groups: Vec<String>,
+    full_name: String,
+    home: String,
+    shell: String,
+    /// A day, or never; null where the user was suspended, or had no line in the shadow file.
+    expires: Nullable<String>,
 }

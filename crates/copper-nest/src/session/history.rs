@@ -1,0 +1,84 @@
+//! The account files as they were on an earlier day, by the records.
+
+use nest_core::earlier::{Earlier, after_change};
+use nest_core::record::ChangeRecord;
+use nest_core::value::Day;
+
+use super::Session;
+use crate::clock::for_people;
+use crate::failure::{Failure, REFUSED, Result};
+
+/// The account files at the end of a day.
+pub struct OnDay {
+    /// The day.
+    pub day: Day,
+    /// The last change that had been made by then; 0 where none of those that are kept was.
+    pub change: u64,
+    /// What the files held.
+    pub earlier: Earlier,
+    /// What is to be known of it.
+    pub notes: Vec<String>,
+}
+
+impl Session<'_> {
+    /// The day that somebody named: it has to have begun.
+    ///
+    /// # Errors
+    /// It is none, or it is yet to come.
+    pub fn past_day(&self, text: &str) -> Result<Day> {
+        let day = Day::parse(text, self.today)
+            .map_err(|fault| Failure::new(REFUSED, "bad-date", fault.to_string()))?;
+        match day > self.today {
+            true => {
+                let message = format!("{day} is yet to come: nobody knows what the files will say");
+                Err(Failure::new(REFUSED, "bad-date", message))
+            }
+            false => Ok(day),
+        }
+    }
+
+    /// What the account files said at the end of a day.
+    ///
+    /// # Errors
+    /// They can't be read, or a record that is needed is gone.
+    pub fn on_day(&self, text: &str) -> Result<OnDay> {
+        let day = self.past_day(text)?;
+        let loaded = self.load()?;
+        let records = match self.changes_folder()? {
+            Some(folder) => self.records(&folder)?,
+            None => Vec::new(),
+        };
+        let made_by = |record: &&ChangeRecord| day_of(record).is_some_and(|made| made <= day);
+        // A clock that went back makes an earlier change look younger than a later one: the
+        // numbers are the order.
+        let change = records.iter().filter(made_by).map(|record| record.number).max().unwrap_or(0);
+        let mut notes = Vec::new();
+        let first = records.iter().min_by_key(|record| record.number);
+        let oldest = first.map_or(0, |first| first.number.saturating_sub(1));
+        match first {
+            None => notes
+                .push("no record of a change is kept: this is what the files say now".to_owned()),
+            Some(first) if change < first.number => notes.push(format!(
+                "the records go back to change {}, of {}: what was before it is taken from then",
+                first.number,
+                for_people(&first.time)
+            )),
+            Some(_) => {}
+        }
+        let earlier = after_change(&loaded.book, &records, change.max(oldest))
+            .map_err(|error| Failure::new(REFUSED, "record-gone", error.to_string()))?;
+        notes.extend(
+            earlier
+                .other_hands
+                .iter()
+                .map(|told| format!("{told}. What they did is taken for having been there before")),
+        );
+        Ok(OnDay { day, change: change.max(oldest), earlier, notes })
+    }
+}
+
+/// The day on which a change was made, in UTC, as days are counted.
+pub fn day_of(record: &ChangeRecord) -> Option<Day> {
+    let made: jiff::Timestamp = record.time.parse().ok()?;
+    Some(Day::of_seconds(made.as_second()))
+}
