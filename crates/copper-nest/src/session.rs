@@ -63,6 +63,9 @@ pub struct Session<'g> {
     pub beside: receipt::Beside,
 }
 
+/// Makes a plan of what the account files say.
+type Planner<'p> = dyn Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>> + 'p;
+
 /// What was passed over is told once, after everything else.
 impl Drop for Session<'_> {
     fn drop(&mut self) {
@@ -203,10 +206,15 @@ impl<'g> Session<'g> {
     /// and made again under the lock where the files are others by then.
     pub fn carry_out(
         &self,
-        request: &impl Request,
+        request: &dyn Request,
         asks: Asks,
         planner: impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
     ) -> Result {
+        // Once for all planners, of which there is one a command.
+        self.carry_out_by(request, asks, &planner)
+    }
+
+    fn carry_out_by(&self, request: &dyn Request, asks: Asks, planner: &Planner<'_>) -> Result {
         self.require_rights()?;
         let many = self.global.many.as_deref();
         let only_plans = many.is_some_and(OneOfMany::only_plans);
@@ -217,11 +225,11 @@ impl<'g> Session<'g> {
         }
         let (lookups, overrides) = (request.lookups(&self.policy), request.overrides());
         let mut loaded = self.load_some(&lookups, true)?;
-        let mut planned = self.plan(&loaded, overrides, &planner);
+        let mut planned = self.plan(&loaded, overrides, planner);
         if planned.is_err() && !lookups.is_whole() {
             // A refusal is worth the whole truth: the nearest names, say.
             loaded = self.load()?;
-            planned = self.plan(&loaded, overrides, &planner);
+            planned = self.plan(&loaded, overrides, planner);
         }
         let (mut plan, mut number) = planned?;
         if let Some(many) = many.filter(|_| only_plans) {
@@ -248,7 +256,7 @@ impl<'g> Session<'g> {
                 break (lock, folder);
             }
             loaded = self.load_some(&lookups, true)?;
-            let (again, new_number) = self.plan(&loaded, overrides, &planner)?;
+            let (again, new_number) = self.plan(&loaded, overrides, planner)?;
             let same = again == plan;
             (plan, number) = (again, new_number);
             if same || asks == Asks::Nothing {
@@ -388,7 +396,7 @@ impl<'g> Session<'g> {
         &self,
         loaded: &Loaded,
         overrides: GuardOverrides,
-        planner: &impl Fn(PlanContext<'_>) -> Result<Plan, Box<Refusal>>,
+        planner: &Planner<'_>,
     ) -> Result<(Plan, Option<u64>)> {
         if let Some((file, why)) = loaded.book.unreadable.first_key_value() {
             let message = format!("{} can't be read: {why}", file.path());
