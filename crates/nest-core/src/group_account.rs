@@ -116,6 +116,21 @@ impl<'b> GroupIndex<'b> {
     }
 }
 
+/// The groups that are somebody's own, by name: of one user alone, whose name they bear. Found in
+/// one pass, for very many.
+pub fn private_groups(book: &Book) -> hashbrown::HashSet<&[u8]> {
+    let mut holders: hashbrown::HashMap<u32, Option<&[u8]>> = hashbrown::HashMap::new();
+    for gid in book.users.records().filter_map(|(_, user)| Some((user.gid()?.0, user.name))) {
+        holders.entry(gid.0).and_modify(|holder| *holder = None).or_insert(Some(gid.1));
+    }
+    let groups = book.groups.records().map(|(_, group)| group);
+    let is_own = |group: &Group<'_>| {
+        let holder = group.gid().and_then(|gid| holders.get(&gid.0).copied().flatten());
+        holder == Some(group.name) && group.members().all(|member| member == group.name)
+    };
+    groups.filter(is_own).map(|group| group.name).collect()
+}
+
 /// The lines about a group: its own, those of other groups with its gid, and those
 /// of the users whose primary group it is, up to `most` of them.
 pub fn lines_about_group(book: &Book, account: &GroupAccount<'_>, most: usize) -> Vec<ShownLine> {

@@ -7,8 +7,10 @@ use std::path::{Path, PathBuf};
 use bstr::BString;
 use nest_core::account::{AccountIndex, AccountKind, kind_of_user};
 use nest_core::book::Book;
-use nest_core::group_account::{GroupAccount, GroupIndex, GroupKind};
-use nest_core::ldif::{Scope, group_entries, user_entries};
+use nest_core::group_account::{GroupAccount, GroupIndex, GroupKind, private_groups};
+use nest_core::ldif::{
+    Directory, Scope, containers, entries_text, group_entries, user_entries, users_text,
+};
 use nest_core::policy::Policy;
 use nest_core::roster::{
     Form, GroupWriting, PasswordHashes, UserWriting, WrittenRoster, made_with_users,
@@ -125,6 +127,9 @@ impl ExportUsers {
             return Err(Failure::new(REFUSED, "no-user", format!("there is no user {name}"))
                 .or("see them all", "list users --kind all"));
         }
+        if let Some(directory) = &directory {
+            return self.to_directory(global, book, policy, (directory, &names));
+        }
         let own = made_with_users(book, policy);
         let world = session.world_to_look_at()?;
         let accounts = AccountIndex::new(book, policy);
@@ -139,25 +144,6 @@ impl ExportUsers {
                 false => names.iter().any(|name| name == account.user.name),
             }
         });
-        if let Some(directory) = &directory {
-            let users = user_entries(wanted, directory, self.with_hashes);
-            let names: HashSet<&[u8]> = users.all.iter().map(|user| &user.name[..]).collect();
-            // A directory that knows somebody knows the group that is theirs alone.
-            let groups = GroupIndex::new(book, policy);
-            let theirs = groups.groups().filter(|group| {
-                group.kind == GroupKind::Private && names.contains(group.group.name)
-            });
-            let groups = group_entries(theirs, directory, |name| names.contains(name));
-            let (people, place) = (directory.people.as_str(), directory.groups.as_str());
-            let is_user = |name: &[u8]| book.user(name).is_some();
-            let is_group = |name: &[u8]| book.group(name).is_some();
-            let parts = vec![
-                Part::containers(directory),
-                Part { entries: users, scope: Scope::Users, place: people, is_here: &is_user },
-                Part { entries: groups, scope: Scope::OwnGroups, place, is_here: &is_group },
-            ];
-            return self.ldif.put(global, self.into.to.as_deref(), parts, self.with_hashes);
-        }
         let context = session.context(&loaded, &world);
         let keys = |user: Passwd<'_>| keys_in_files(context, user);
         let writing = UserWriting {
@@ -172,6 +158,61 @@ impl ExportUsers {
         };
         let written = written_users(wanted, &writing);
         self.into.put(global, &written, self.with_hashes)
+    }
+
+    /// Writes users for a directory, each with the group of its own: one that knows somebody
+    /// knows the group that is theirs alone.
+    fn to_directory(
+        &self,
+        global: &Global,
+        book: &Book,
+        policy: &Policy,
+        (directory, names): (&Directory, &[BString]),
+    ) -> Result {
+        let names: HashSet<&[u8]> = names.iter().map(|name| name.as_slice()).collect();
+        let shadow_of = |name: &[u8]| book.shadow(name).map(|(_, shadow)| shadow);
+        let is_wanted = |user: &Passwd<'_>| match names.is_empty() {
+            false => names.contains(user.name),
+            true => {
+                let kind = kind_of_user(policy, user, || shadow_of(user.name)).0;
+                match self.kind {
+                    Kind::All => true,
+                    Kind::People => kind == AccountKind::Person,
+                    Kind::Services => kind == AccountKind::Service,
+                }
+            }
+        };
+        let users = book.users.records().map(|(_, user)| user).filter(is_wanted);
+        let users: Vec<Passwd<'_>> = users.collect();
+        let own = private_groups(book);
+        let to = self.into.to.as_deref();
+        if !self.ldif.asks_for_changes() {
+            let mut text = entries_text(&containers(directory));
+            let owns = |user: &Passwd<'_>| own.contains(user.name);
+            let (of_users, count, left_out) =
+                users_text(&users, directory, self.with_hashes, &shadow_of, &owns);
+            text.extend_from_slice(&of_users);
+            let written = (text, count, left_out);
+            return self.ldif.write(global, to, written, self.with_hashes);
+        }
+        let with_shadow = users.iter().map(|user| (*user, shadow_of(user.name)));
+        let entries = user_entries(with_shadow, directory, self.with_hashes);
+        let written: HashSet<&[u8]> = entries.all.iter().map(|user| &user.name[..]).collect();
+        let groups = GroupIndex::new(book, policy);
+        let theirs = groups
+            .groups()
+            .filter(|group| own.contains(group.group.name) && written.contains(group.group.name));
+        let groups = group_entries(theirs, directory, |name| written.contains(name));
+        drop(written);
+        let (people, place) = (directory.people.as_str(), directory.groups.as_str());
+        let is_user = |name: &[u8]| book.user(name).is_some();
+        let is_group = |name: &[u8]| book.group(name).is_some();
+        let parts = vec![
+            Part::containers(directory),
+            Part { entries, scope: Scope::Users, place: people, is_here: &is_user },
+            Part { entries: groups, scope: Scope::OwnGroups, place, is_here: &is_group },
+        ];
+        self.ldif.put(global, to, parts, self.with_hashes)
     }
 }
 

@@ -74,6 +74,30 @@ impl LdifArgs {
         }
     }
 
+    /// Whether only what has to be changed is asked for.
+    pub fn asks_for_changes(&self) -> bool {
+        self.changes_from.is_some()
+    }
+
+    /// Writes entries: their text, how many they are, and what is not among them.
+    ///
+    /// # Errors
+    /// It can't be written.
+    pub fn write(
+        &self,
+        global: &Global,
+        to: Option<&Path>,
+        (text, count, left_out): (Vec<u8>, usize, Vec<String>),
+        hashes: bool,
+    ) -> Result {
+        for told in &left_out {
+            errln!("left out: {}", crate::view::visible(told.as_bytes()));
+        }
+        let status = if left_out.is_empty() { 0 } else { FOUND };
+        let told = counted(count, "entry", "entries");
+        self.write_text(global, to, (&text, &told), hashes).map(|()| status)
+    }
+
     /// Writes the entries, or what makes those of a dump the same. What could not be written is
     /// told, and makes the status 1.
     ///
@@ -114,14 +138,23 @@ impl LdifArgs {
                 (changes_text(&all), counted(all.count(), "change", "changes"))
             }
         };
+        self.write_text(global, to, (&text, &told), hashes).map(|()| status)
+    }
+
+    fn write_text(
+        &self,
+        global: &Global,
+        to: Option<&Path>,
+        (text, told): (&[u8], &str),
+        hashes: bool,
+    ) -> Result<()> {
         let Some(path) = to else {
             crate::output::flush();
-            let written = std::io::stdout().lock().write_all(&text);
-            return written.map(|()| status).map_err(|error| {
+            return std::io::stdout().lock().write_all(text).map_err(|error| {
                 Failure::new(UNTOUCHED, "output", format!("it can't be written: {error}"))
             });
         };
-        write_new(path, &text, if hashes { 0o600 } else { 0o644 })?;
+        write_new(path, text, if hashes { 0o600 } else { 0o644 })?;
         if !global.quiet && !global.json() {
             let whose = if hashes { ", readable for root alone: it holds hashes" } else { "" };
             outln!("{}: {told}{whose}", path.display());
@@ -131,7 +164,7 @@ impl LdifArgs {
                 Some(_) => outln!("next: ldapmodify -x -D ADMIN -W -f {shown}"),
             }
         }
-        Ok(status)
+        Ok(())
     }
 }
 

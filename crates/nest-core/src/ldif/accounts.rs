@@ -1,6 +1,7 @@
 //! What entries say of users and groups, by RFC 2307 or its successor.
 
-use std::collections::{HashMap, HashSet};
+use std::borrow::Cow;
+use std::collections::HashMap;
 
 use bstr::{BStr, BString, ByteSlice};
 
@@ -62,45 +63,29 @@ pub struct DirectoryAccounts {
 }
 
 impl DirectoryAccounts {
-    /// Reads a dump, and tells all that is wrong with it.
+    /// Reads a dump, and tells all that is wrong with it. Pieces of a long one are read side by
+    /// side.
     pub fn read(text: &[u8]) -> (Self, Vec<LdifFault>) {
-        let (entries, mut faults) = read(text);
+        use rayon::prelude::*;
+        let pieces: Vec<(Self, Vec<LdifFault>)> =
+            pieces(text).into_par_iter().map(|(from, piece)| read_piece(from, piece)).collect();
         let mut accounts = DirectoryAccounts::default();
-        let mut seen: [HashSet<BString>; 2] = Default::default();
-        for entry in &entries {
-            let is_user = entry.is_a("posixAccount");
-            let is_group = entry.is_a("posixGroup");
-            if !is_user && !is_group {
-                continue;
-            }
-            let name = match is_user {
-                true => user_of(entry).map(|user| {
-                    accounts.users.push(user);
-                    &accounts.users.last().expect("BUG: it was put there").name
-                }),
-                false => group_of(entry).map(|group| {
-                    accounts.groups.push(group);
-                    &accounts.groups.last().expect("BUG: it was put there").name
-                }),
-            };
-            match name {
-                Ok(name) => {
-                    let folded = BString::from(name.to_lowercase());
-                    if !seen[usize::from(is_user)].insert(folded) {
-                        let message = format!(
-                            "{name} is there twice: large and small letters are one to a directory"
-                        );
-                        faults.push(LdifFault::new(entry.offset, message, "one of them"));
-                    }
-                }
-                Err(fault) => faults.push(fault),
-            }
+        let mut faults = Vec::new();
+        for (piece, wrong) in pieces {
+            accounts.users.extend(piece.users);
+            accounts.groups.extend(piece.groups);
+            faults.extend(wrong);
         }
+        let users = accounts.users.iter().map(|user| (&user.name, user.offset));
+        twice(users, &mut faults);
+        let groups = accounts.groups.iter().map(|group| (&group.name, group.offset));
+        twice(groups, &mut faults);
         if accounts.users.is_empty() && accounts.groups.is_empty() && faults.is_empty() {
             let message = "it holds no users and no groups of RFC 2307: nothing of the classes \
                            posixAccount and posixGroup";
             faults.push(LdifFault::new(0, message, ""));
         }
+        faults.sort_by_key(|fault| fault.offset);
         (accounts, faults)
     }
 
@@ -125,6 +110,60 @@ impl DirectoryAccounts {
         let is_made = |group: &DirectoryGroup| uids.get(&group.name) == Some(&group.gid);
         let apart = self.told_apart().into_iter();
         apart.map(|(group, own)| (group, own && is_made(group))).collect()
+    }
+}
+
+/// So many bytes are worth a thread of their own.
+const PIECE: usize = 1 << 20;
+
+/// A dump in pieces that end with an entry, each with where it begins.
+fn pieces(text: &[u8]) -> Vec<(usize, &[u8])> {
+    let mut pieces = Vec::new();
+    let mut from = 0;
+    while text.len() - from > PIECE {
+        let rest = &text[from + PIECE..];
+        let end = |end: &[u8]| rest.find(end).map(|at| at + end.len());
+        let Some(end) = end(b"\n\n").into_iter().chain(end(b"\r\n\r\n")).min() else { break };
+        let end = from + PIECE + end;
+        pieces.push((from, &text[from..end]));
+        from = end;
+    }
+    pieces.push((from, &text[from..]));
+    pieces
+}
+
+fn read_piece(from: usize, text: &[u8]) -> (DirectoryAccounts, Vec<LdifFault>) {
+    let (entries, mut faults) = read(text);
+    let mut accounts = DirectoryAccounts::default();
+    for entry in &entries {
+        let read = match (entry.is_a("posixAccount"), entry.is_a("posixGroup")) {
+            (true, _) => user_of(entry).map(|user| {
+                accounts.users.push(DirectoryUser { offset: user.offset + from, ..user });
+            }),
+            (false, true) => group_of(entry).map(|group| {
+                accounts.groups.push(DirectoryGroup { offset: group.offset + from, ..group });
+            }),
+            (false, false) => Ok(()),
+        };
+        faults.extend(read.err());
+    }
+    faults.iter_mut().for_each(|fault| fault.offset += from);
+    (accounts, faults)
+}
+
+/// Tells names that stand twice, however large their letters are.
+fn twice<'n>(names: impl Iterator<Item = (&'n BString, usize)>, faults: &mut Vec<LdifFault>) {
+    let mut seen: hashbrown::HashSet<Cow<'n, [u8]>> = hashbrown::HashSet::new();
+    for (name, offset) in names {
+        let folded = match name.iter().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase()) {
+            true => Cow::Borrowed(name.as_slice()),
+            false => Cow::Owned(name.to_lowercase()),
+        };
+        if !seen.insert(folded) {
+            let message =
+                format!("{name} is there twice: large and small letters are one to a directory");
+            faults.push(LdifFault::new(offset, message, "one of them"));
+        }
     }
 }
 

@@ -1,13 +1,12 @@
 //! Users and groups as entries.
 
-use std::collections::HashSet;
+use std::borrow::Cow;
 
 use bstr::{BStr, BString, ByteSlice};
 
 use super::name::{below, check};
-use crate::account::Account;
 use crate::group_account::GroupAccount;
-use crate::table::Shadow;
+use crate::table::{Passwd, Shadow};
 use crate::value::{Uid, check_hash};
 
 /// By which classes groups are written.
@@ -106,15 +105,19 @@ fn is_ia5(text: &[u8]) -> bool {
 
 /// Names that are one to a directory, which knows no large letters.
 #[derive(Default)]
-struct Folded(HashSet<Vec<u8>>);
+pub(super) struct Folded<'n>(hashbrown::HashSet<Cow<'n, [u8]>>);
 
-impl Folded {
-    fn takes(&mut self, what: &str, name: &[u8], left_out: &mut Vec<String>) -> bool {
-        if name.to_str().is_err() {
-            left_out.push(format!("the {what} {}: its name is not UTF-8", BStr::new(name)));
-            return false;
-        }
-        let new = self.0.insert(name.to_lowercase());
+impl<'n> Folded<'n> {
+    pub fn takes(&mut self, what: &str, name: &'n [u8], left_out: &mut Vec<String>) -> bool {
+        let folded = match name.iter().all(|byte| byte.is_ascii() && !byte.is_ascii_uppercase()) {
+            true => Cow::Borrowed(name),
+            false if name.to_str().is_err() => {
+                left_out.push(format!("the {what} {}: its name is not UTF-8", BStr::new(name)));
+                return false;
+            }
+            false => Cow::Owned(name.to_lowercase()),
+        };
+        let new = self.0.insert(folded);
         if !new {
             left_out.push(format!(
                 "the {what} {}: another has that name, and large and small letters are one to a \
@@ -126,96 +129,111 @@ impl Folded {
     }
 }
 
+/// The numbers of a user whom a directory can hold.
+///
+/// # Errors
+/// Why it can't, in words.
+fn judged(user: &Passwd<'_>) -> Result<(u32, u32), String> {
+    let name = BStr::new(user.name);
+    let (Some(uid), Some(gid)) = (user.uid(), user.gid()) else {
+        return Err(format!("the user {name}: a number of it is unreadable"));
+    };
+    if uid == Uid::ROOT {
+        return Err(format!("the user {name}: no directory may say who root is"));
+    }
+    if user.home.is_empty() || !is_ia5(user.home) {
+        return Err(format!(
+            "the user {name}: its home, {:?}, is none that a directory can hold",
+            BStr::new(user.home)
+        ));
+    }
+    Ok((uid.0, gid.0))
+}
+
+/// What an entry of a user holds, an attribute after the other.
+///
+/// # Errors
+/// Why a directory can't hold it, in words; nothing was put then.
+pub(super) fn user_attributes(
+    user: &Passwd<'_>,
+    shadow: Option<Shadow<'_>>,
+    hashes: bool,
+    mut put: impl FnMut(&'static str, &[u8]),
+) -> Result<(), String> {
+    let (uid, gid) = judged(user)?;
+    let full_name = user.full_name().trim();
+    let is_one = !full_name.is_empty() && full_name.to_str().is_ok();
+    for class in ["account", "posixAccount", "shadowAccount"] {
+        put("objectClass", class.as_bytes());
+    }
+    put("uid", user.name);
+    put("cn", if is_one { full_name } else { user.name });
+    put("uidNumber", itoa::Buffer::new().format(uid).as_bytes());
+    put("gidNumber", itoa::Buffer::new().format(gid).as_bytes());
+    put("homeDirectory", user.home);
+    for (name, value) in [("loginShell", user.effective_shell()), ("gecos", user.gecos)] {
+        if is_ia5(value) && !value.is_empty() {
+            put(name, value);
+        }
+    }
+    let Some(shadow) = shadow else { return Ok(()) };
+    for (name, field) in [
+        ("shadowMin", shadow.hold),
+        ("shadowMax", shadow.renew),
+        ("shadowWarning", shadow.remind),
+        ("shadowInactive", shadow.late),
+    ] {
+        let number = field.to_str().ok().and_then(|text| text.parse::<u32>().ok());
+        if let Some(number) = number {
+            put(name, itoa::Buffer::new().format(number).as_bytes());
+        }
+    }
+    let aging = shadow.aging();
+    if let Some(day) = aging.expires {
+        put("shadowExpire", itoa::Buffer::new().format(day.0).as_bytes());
+    }
+    if hashes && check_hash(shadow.password).is_ok() {
+        if let Some(day) = aging.changed {
+            put("shadowLastChange", itoa::Buffer::new().format(day).as_bytes());
+        }
+        put("userPassword", &[b"{CRYPT}", shadow.password].concat());
+    }
+    Ok(())
+}
+
 /// Users as entries; with hashes where a file for root alone is made of them.
 pub fn user_entries<'b>(
-    accounts: impl Iterator<Item = Account<'b>>,
+    users: impl Iterator<Item = (Passwd<'b>, Option<Shadow<'b>>)>,
     directory: &Directory,
     hashes: bool,
 ) -> Entries {
     let mut entries = Entries::default();
     let mut folded = Folded::default();
-    for account in accounts {
-        let user = account.user;
-        let name = BStr::new(user.name);
-        if !folded.takes("user", name, &mut entries.left_out) {
+    for (user, shadow) in users {
+        if !folded.takes("user", user.name, &mut entries.left_out) {
             continue;
         }
-        let (Some(uid), Some(gid)) = (user.uid(), user.gid()) else {
-            entries.left_out.push(format!("the user {name}: a number of it is unreadable"));
-            continue;
+        let mut attributes: Vec<(&'static str, Vec<BString>)> = Vec::with_capacity(16);
+        let put = |name: &'static str, value: &[u8]| match attributes.last_mut() {
+            Some((last, values)) if *last == name => values.push(value.into()),
+            _ => attributes.push((name, vec![value.into()])),
         };
-        if uid == Uid::ROOT {
-            entries.left_out.push(format!("the user {name}: no directory may say who root is"));
-            continue;
-        }
-        if user.home.is_empty() || !is_ia5(user.home) {
-            entries.left_out.push(format!(
-                "the user {name}: its home, {:?}, is none that a directory can hold",
-                BStr::new(user.home)
-            ));
-            continue;
-        }
-        let full_name = user.full_name();
-        let full_name = if full_name.trim().is_empty() || full_name.to_str().is_err() {
-            user.name
-        } else {
-            full_name.trim()
-        };
-        let one = |value: &[u8]| vec![BString::from(value)];
-        let number = |number: u32| vec![BString::from(number.to_string())];
-        let mut attributes: Vec<(&'static str, Vec<BString>)> = vec![
-            ("objectClass", vec!["account".into(), "posixAccount".into(), "shadowAccount".into()]),
-            ("uid", one(user.name)),
-            ("cn", one(full_name)),
-            ("uidNumber", number(uid.0)),
-            ("gidNumber", number(gid.0)),
-            ("homeDirectory", one(user.home)),
-        ];
-        let mut put_ia5 = |attribute: &'static str, value: &[u8]| {
-            if is_ia5(value) && !value.is_empty() {
-                attributes.push((attribute, one(value)));
+        match user_attributes(&user, shadow, hashes, put) {
+            Err(told) => entries.left_out.push(told),
+            Ok(()) => {
+                let dn = below("uid", user.name, &directory.people);
+                entries.all.push(Entry { dn, kind: "uid", name: user.name.into(), attributes });
             }
-        };
-        put_ia5("loginShell", user.effective_shell());
-        put_ia5("gecos", user.gecos);
-        if let Some(shadow) = account.shadow {
-            shadow_attributes(&shadow, hashes, &mut attributes);
         }
-        let dn = below("uid", user.name, &directory.people);
-        entries.all.push(Entry { dn, kind: "uid", name: name.into(), attributes });
     }
     entries
 }
 
-fn shadow_attributes(
-    shadow: &Shadow<'_>,
-    hashes: bool,
-    attributes: &mut Vec<(&'static str, Vec<BString>)>,
-) {
-    let aging = shadow.aging();
-    let mut days = |name: &'static str, field: &[u8]| {
-        let number = field.to_str().ok().and_then(|text| text.parse::<u32>().ok());
-        if let Some(number) = number {
-            attributes.push((name, vec![number.to_string().into()]));
-        }
-    };
-    days("shadowMin", shadow.hold);
-    days("shadowMax", shadow.renew);
-    days("shadowWarning", shadow.remind);
-    days("shadowInactive", shadow.late);
-    if let Some(day) = aging.expires {
-        attributes.push(("shadowExpire", vec![day.0.to_string().into()]));
-    }
-    if hashes && check_hash(shadow.password).is_ok() {
-        days_of_change(shadow, attributes);
-        let value = [b"{CRYPT}", shadow.password].concat();
-        attributes.push(("userPassword", vec![value.into()]));
-    }
-}
-
-fn days_of_change(shadow: &Shadow<'_>, attributes: &mut Vec<(&'static str, Vec<BString>)>) {
-    if let Some(day) = shadow.aging().changed {
-        attributes.push(("shadowLastChange", vec![day.to_string().into()]));
+/// The classes of a group.
+pub(super) fn group_classes(schema: Schema) -> &'static [&'static str] {
+    match schema {
+        Schema::Rfc2307 => &["posixGroup"],
+        Schema::Rfc2307bis => &["groupOfMembers", "posixGroup"],
     }
 }
 
@@ -230,7 +248,7 @@ pub fn group_entries<'b>(
     for account in groups {
         let group = account.group;
         let name = BStr::new(group.name);
-        if !folded.takes("group", name, &mut entries.left_out) {
+        if !folded.takes("group", group.name, &mut entries.left_out) {
             continue;
         }
         let Some(gid) = group.gid() else {
@@ -248,15 +266,9 @@ pub fn group_entries<'b>(
             }
         }
         members.sort_unstable();
-        let (classes, attribute, members): (Vec<BString>, _, Vec<BString>) = match directory.schema
-        {
-            Schema::Rfc2307 => (
-                vec!["posixGroup".into()],
-                "memberUid",
-                members.into_iter().map(BString::from).collect(),
-            ),
+        let (attribute, members): (_, Vec<BString>) = match directory.schema {
+            Schema::Rfc2307 => ("memberUid", members.into_iter().map(BString::from).collect()),
             Schema::Rfc2307bis => (
-                vec!["groupOfMembers".into(), "posixGroup".into()],
                 "member",
                 members
                     .into_iter()
@@ -265,7 +277,10 @@ pub fn group_entries<'b>(
             ),
         };
         let mut attributes: Vec<(&'static str, Vec<BString>)> = vec![
-            ("objectClass", classes),
+            (
+                "objectClass",
+                group_classes(directory.schema).iter().map(|it| BString::from(*it)).collect(),
+            ),
             ("cn", vec![name.into()]),
             ("gidNumber", vec![gid.0.to_string().into()]),
         ];

@@ -20,4 +20,4 @@ pub use self::accounts::{DirectoryAccounts, DirectoryGroup, DirectoryUser};
 pub use self::changes::{Changes, Scope, changes};
 pub use self::entry::{Directory, Entries, Entry, Schema, containers, group_entries, user_entries};
 pub use self::read::{LdifFault, ReadEntry, read};
-pub use self::write::{changes_text, entries_text};
+pub use self::write::{changes_text, entries_text, users_text};

@@ -91,7 +91,11 @@ impl ReadEntry<'_> {
     /// # Errors
     /// Those of [`ReadEntry::values`].
     pub fn value(&self, name: &str) -> Result<Option<&[u8]>, LdifFault> {
-        Ok(self.values(name)?.into_iter().next())
+        match self.named(name).next().map(|attribute| &attribute.value) {
+            None => Ok(None),
+            Some(Value::Bytes(bytes)) => Ok(Some(bytes)),
+            Some(Value::Elsewhere) => self.values(name).map(|_| None),
+        }
     }
 
     /// Whether it is of a class.

@@ -30,7 +30,8 @@ fn entries(files: &[(File, &str)], schema: Schema) -> [Entries; 2] {
     let (book, policy) = (book(files), Policy::default());
     let (users, groups) = (AccountIndex::new(&book, &policy), GroupIndex::new(&book, &policy));
     let directory = directory(schema);
-    let users = user_entries(users.accounts(), &directory, false);
+    let users = users.accounts().map(|account| (account.user, account.shadow));
+    let users = user_entries(users, &directory, false);
     let known: Vec<BString> = users.all.iter().map(|entry| entry.name.clone()).collect();
     let is_known = |name: &[u8]| known.iter().any(|known| *known == name);
     let groups = groups.groups().filter(|group| group.group.name != b"root");
@@ -97,6 +98,54 @@ loginShell: /bin/sh
     let text = String::from_utf8(entries_text(&groups.all)).unwrap();
     assert!(text.contains("objectClass: groupOfMembers\n"), "{text}");
     assert!(text.contains("member: uid=sven,ou=people,dc=gullhaven,dc=example\n"), "{text}");
+}
+
+#[test]
+fn users_are_written_side_by_side_as_their_entries_are() {
+    let book = book(&FILES);
+    for hashes in [false, true] {
+        let users: Vec<_> = book.users.records().map(|(_, user)| user).collect();
+        let shadow_of = |name: &[u8]| book.shadow(name).map(|(_, shadow)| shadow);
+        let directory = directory(Schema::Rfc2307);
+        let (text, count, left_out) =
+            users_text(&users, &directory, hashes, &shadow_of, &|user| user.name == b"maren");
+        let with_shadow = users.iter().map(|user| (*user, shadow_of(user.name)));
+        let entries = user_entries(with_shadow, &directory, hashes);
+        let mut told = entries.left_out;
+        told.sort();
+        let mut left_out = left_out;
+        left_out.sort();
+        assert_eq!((count, left_out), (3, told));
+        let text = String::from_utf8(text).unwrap();
+        let own = "\ndn: cn=maren,ou=groups,dc=gullhaven,dc=example\nobjectClass: posixGroup\n\
+                   cn: maren\ngidNumber: 1004\n";
+        let (before, after) = text.split_once(own).unwrap();
+        let whole = String::from_utf8(entries_text(&entries.all)).unwrap();
+        assert_eq!(whole, format!("version: 1\n{before}{after}"));
+    }
+}
+
+#[test]
+fn a_long_dump_is_read_in_pieces_with_its_places() {
+    let entry = |at: usize| {
+        format!(
+            "dn: uid=h{at},ou=people\nobjectClass: posixAccount\nuid: h{at}\nuidNumber: {at}\n\
+             gidNumber: {at}\nhomeDirectory: /home/h{at}\n\n"
+        )
+    };
+    let mut text: String = (0..30_000).map(entry).collect();
+    assert!(text.len() > 3 << 20);
+    let (accounts, faults) = DirectoryAccounts::read(text.as_bytes());
+    assert_eq!((accounts.users.len(), faults.len()), (30_000, 0));
+    let last = &accounts.users[29_999];
+    assert!(text[last.offset..].starts_with("dn: uid=h29999,"));
+    let wrong = text.rfind("uidNumber: 29998").unwrap();
+    text.replace_range(wrong..wrong + 16, "uidNumber: x9998");
+    text += &entry(7);
+    let (_, faults) = DirectoryAccounts::read(text.as_bytes());
+    assert_eq!((faults.len(), faults[0].offset), (2, wrong));
+    let crlf = text.replace('\n', "\r\n");
+    assert_eq!(DirectoryAccounts::read(crlf.as_bytes()).1.len(), 2);
 }
 
 #[test]

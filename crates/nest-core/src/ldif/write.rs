@@ -4,7 +4,10 @@ use base64ct::{Base64, Encoding};
 use bstr::ByteSlice;
 
 use super::changes::Change;
-use super::{Changes, Entry};
+use super::entry::{Folded, group_classes, user_attributes};
+use super::name::below;
+use super::{Changes, Directory, Entry};
+use crate::table::{Passwd, Shadow};
 
 /// No line is longer, but for what continues it.
 const LONGEST: usize = 76;
@@ -31,6 +34,60 @@ pub fn entries_text(all: &[Entry]) -> Vec<u8> {
         .chain(pieces.iter().map(|piece| &piece[..]))
         .collect::<Vec<_>>()
         .concat()
+}
+
+/// Users, each with the group of its own where `owns` says so, as text: the same as their entries
+/// come to, made side by side. Returns how many entries that are, and what was left out.
+pub fn users_text<'b>(
+    users: &[Passwd<'b>],
+    directory: &Directory,
+    hashes: bool,
+    shadow_of: &(dyn Fn(&'b [u8]) -> Option<Shadow<'b>> + Sync),
+    owns: &(dyn Fn(&Passwd<'b>) -> bool + Sync),
+) -> (Vec<u8>, usize, Vec<String>) {
+    use rayon::prelude::*;
+    /// What is worth a thread of its own.
+    const MANY: usize = 2048;
+    let mut folded = Folded::default();
+    let mut left_out = Vec::new();
+    let takes = |user: &Passwd<'b>| folded.takes("user", user.name, &mut left_out);
+    let users: Vec<Passwd<'b>> = users.iter().copied().filter(takes).collect();
+    let piece = |users: &[Passwd<'b>]| {
+        let mut text = Vec::with_capacity(users.len() * 600);
+        let (mut count, mut left_out) = (0, Vec::new());
+        for user in users {
+            let from = text.len();
+            text.push(b'\n');
+            line(&mut text, "dn", &below("uid", user.name, &directory.people));
+            let put = |name: &'static str, value: &[u8]| line(&mut text, name, value);
+            if let Err(told) = user_attributes(user, shadow_of(user.name), hashes, put) {
+                text.truncate(from);
+                left_out.push(told);
+                continue;
+            }
+            count += 1;
+            if owns(user) {
+                text.push(b'\n');
+                line(&mut text, "dn", &below("cn", user.name, &directory.groups));
+                for class in group_classes(directory.schema) {
+                    line(&mut text, "objectClass", class.as_bytes());
+                }
+                line(&mut text, "cn", user.name);
+                line(&mut text, "gidNumber", user.gid);
+                count += 1;
+            }
+        }
+        (text, count, left_out)
+    };
+    let pieces: Vec<(Vec<u8>, usize, Vec<String>)> = users.par_chunks(MANY).map(piece).collect();
+    let mut text = Vec::with_capacity(pieces.iter().map(|(text, ..)| text.len()).sum());
+    let mut all = 0;
+    for (piece, count, told) in pieces {
+        text.extend_from_slice(&piece);
+        all += count;
+        left_out.extend(told);
+    }
+    (text, all, left_out)
 }
 
 /// Changes one after the other, as they are to be made.
