@@ -4,6 +4,7 @@
 use std::collections::BTreeMap;
 use std::net::TcpListener;
 use std::process::{Command, Stdio};
+use std::sync::atomic::{AtomicU16, Ordering};
 
 use crate::commit::in_namespace;
 use crate::harness::{Run, TestTree, has_program, is_root, is_sampled, passed_over, program};
@@ -134,13 +135,23 @@ fn day() -> i64 {
     i64::try_from(now.as_secs() / 86400).unwrap()
 }
 
+/// A port for a server of its own: below those that the kernel gives to clients, of which there
+/// are hundreds at a time, so that none of them is on it before the server is.
+fn free_port() -> u16 {
+    static NEXT: AtomicU16 = AtomicU16::new(0);
+    let first = 20_000 + u16::try_from(std::process::id() % 10_000).unwrap();
+    let next = || first + NEXT.fetch_add(1, Ordering::Relaxed) % 2_000;
+    let is_free = |port: &u16| TcpListener::bind(("127.0.0.1", *port)).is_ok();
+    std::iter::repeat_with(next).find(is_free).unwrap()
+}
+
 /// Asks an `sshd` with this configuration for each account, by password and by key, all at
 /// once: a refusal takes seconds.
 fn ask_sshd(
     tree: &TestTree,
     accounts: &[&str],
 ) -> Option<BTreeMap<(String, &'static str), &'static str>> {
-    let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+    let port = free_port();
     let at = tree.root().display();
     let mut script = format!(
         "for file in passwd shadow group gshadow nsswitch.conf; do mount --bind {at}/etc/$file /etc/$file; done
