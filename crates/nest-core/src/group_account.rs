@@ -119,6 +119,8 @@ impl<'b> GroupIndex<'b> {
 /// The groups that are somebody's own, by name: of one user alone, whose name they bear. Found in
 /// one pass, for very many.
 pub fn private_groups(book: &Book) -> hashbrown::HashSet<&[u8]> {
+    // Whoever asks this asks for very many names: without an index each is searched for.
+    book.names();
     let mut holders: hashbrown::HashMap<u32, Option<&[u8]>> = hashbrown::HashMap::new();
     for gid in book.users.records().filter_map(|(_, user)| Some((user.gid()?.0, user.name))) {
         holders.entry(gid.0).and_modify(|holder| *holder = None).or_insert(Some(gid.1));
