@@ -393,7 +393,7 @@ fn a_name_is_proposed_for_a_full_name() {
 
 #[test]
 fn whoever_stops_it_leaves_neither_accounts_nor_passwords() {
-    let rows: String = (0..100).map(|at| format!("crew{at}\n")).collect();
+    let rows: String = (0..300).map(|at| format!("crew{at}\n")).collect();
     let (tree, file) = with("crew.csv", format!("name\n{rows}"));
     let before = tree.snapshot();
     let to = tree.root().with_file_name("first.csv");
@@ -403,7 +403,7 @@ fn whoever_stops_it_leaves_neither_accounts_nor_passwords() {
         assert!(child.try_wait().unwrap().is_none(), "it ended before it made the file");
         std::thread::sleep(std::time::Duration::from_millis(5));
     }
-    std::thread::sleep(std::time::Duration::from_millis(100));
+    std::thread::sleep(std::time::Duration::from_millis(20));
     let pid = rustix::process::Pid::from_child(&child);
     rustix::process::kill_process(pid, rustix::process::Signal::INT).unwrap();
     let run = Run::from(child.wait_with_output().unwrap());

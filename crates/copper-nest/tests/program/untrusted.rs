@@ -357,7 +357,7 @@ mod homes {
             seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963);
             noise.extend_from_slice(&seed.to_le_bytes());
         }
-        for at in 0..4 {
+        for at in 0..10 {
             std::fs::write(tree.path(&format!("home/maren/noise{at}")), &noise).unwrap();
         }
         let before = tree.snapshot_with_state();
