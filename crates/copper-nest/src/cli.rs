@@ -6,7 +6,6 @@ use std::path::{Path, PathBuf};
 
 use clap::{ArgMatches, Args, Command, Parser, Subcommand, ValueEnum};
 
-use crate::commands::read_input;
 use crate::commands::{
     change_group, change_user, check, compare, completions, create_group, create_user,
     delete_group, delete_user, demo, export, export_snapshot, handover, intake, list_admins,
@@ -15,9 +14,9 @@ use crate::commands::{
     renumber, repair, show_change, show_group, show_id, show_policy, show_rule, show_user,
     suspend_user, trace, undo,
 };
-use crate::failure::{Failure, REFUSED, Result, USAGE};
+use crate::failure::{Failure, Result, USAGE};
 use crate::session::many::{self, OneOfMany};
-use crate::{for_all, stdin};
+use crate::{for_all, stdin, trees};
 
 /// Looks after the local accounts of one machine: creates users, shows what the
 /// account files say about them, and checks those files for faults.
@@ -289,7 +288,7 @@ enum Resume {
 impl Cli {
     /// Runs the command; returns the exit status.
     pub fn run(&mut self, given: &ArgMatches, words: &[OsString]) -> Result {
-        self.global.trees = trees_named(words).unwrap_or(std::mem::take(&mut self.global.trees));
+        self.global.trees = trees::named(words).unwrap_or(std::mem::take(&mut self.global.trees));
         self.global.settle()?;
         let global = &self.global;
         let several = global.trees.len() > 1;
@@ -443,7 +442,7 @@ impl Global {
     /// Takes the first tree for the one that a command is about.
     fn settle(&mut self) -> Result<()> {
         if let Some(file) = &self.trees_from {
-            self.trees.extend(trees_in(file)?);
+            self.trees.extend(trees::in_file(file)?);
         }
         // One that is named twice is one.
         let mut seen = HashSet::new();
@@ -488,43 +487,6 @@ impl Global {
             add("--state", state);
         }
         format!("{command} {words}")
-    }
-}
-
-/// The trees that stand on the command line, before the command and after it: of an option for
-/// all commands only one of the two counts otherwise. Nothing where none is named.
-fn trees_named(words: &[OsString]) -> Option<Vec<PathBuf>> {
-    let mut trees = Vec::new();
-    let mut words = words.iter().take_while(|word| *word != "--");
-    while let Some(word) = words.next() {
-        let bytes = word.as_encoded_bytes();
-        match bytes.strip_prefix(b"--tree") {
-            Some(b"") => trees.extend(words.next().map(PathBuf::from)),
-            Some([b'=', ..]) => {
-                let value = std::os::unix::ffi::OsStrExt::from_bytes(&bytes[b"--tree=".len()..]);
-                trees.push(PathBuf::from(std::ffi::OsStr::to_owned(value)));
-            }
-            _ => {}
-        }
-    }
-    (!trees.is_empty()).then_some(trees)
-}
-
-/// The trees that a file names, one a line.
-fn trees_in(file: &Path) -> Result<Vec<PathBuf>> {
-    let text = String::from_utf8(read_input(file)?).map_err(|_| {
-        let message = format!("{} is not UTF-8", file.display());
-        Failure::new(REFUSED, "trees", message)
-    })?;
-    let lines = text.trim_start_matches('\u{feff}').lines().map(str::trim);
-    let lines = lines.filter(|line| !line.is_empty() && !line.starts_with('#'));
-    let trees: Vec<PathBuf> = lines.map(PathBuf::from).collect();
-    match trees.is_empty() {
-        true => {
-            let message = format!("{} names no tree: one a line", file.display());
-            Err(Failure::new(REFUSED, "trees", message))
-        }
-        false => Ok(trees),
     }
 }
 

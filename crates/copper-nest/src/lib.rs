@@ -31,6 +31,7 @@ mod prompt;
 mod session;
 mod sides;
 mod stdin;
+mod trees;
 mod version;
 mod view;
 
