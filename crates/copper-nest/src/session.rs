@@ -241,6 +241,12 @@ impl<'g> Session<'g> {
                 true => receipt::Stage::Nothing,
                 false => receipt::Stage::DryRun,
             };
+            if let Some(many) = many {
+                // Between the plan and now somebody else has done it.
+                let receipt = receipt::to_json(self.global, &Told::of(&plan), stage);
+                many.keep(None, receipt);
+                return Ok(0);
+            }
             receipt::show(self.global, &self.told(&mut plan), stage, &self.beside);
             // The process ends: freeing line by line would only take time.
             std::mem::forget((plan, loaded));

@@ -139,7 +139,8 @@ pub fn on_all(global: &Global, run: impl Fn(&Global) -> Result) -> Result {
                 Err(failure) => Outcome::Failed(failure),
                 Ok(_) => {
                     let made = many.made.lock().unwrap_or_else(PoisonError::into_inner).take();
-                    Outcome::Done(made.unwrap_or_default())
+                    let made = made.expect("BUG: a change that was made left no receipt");
+                    Outcome::Done(made)
                 }
             };
         }
