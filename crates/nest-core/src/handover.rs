@@ -1,7 +1,7 @@
 //! Whether a directory can take accounts over: everybody is there with the same numbers and
 //! groups, and nobody loses anything that is not told before.
 
-use std::collections::{BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, HashSet};
 
 use bstr::{BStr, BString, ByteSlice};
 
@@ -65,7 +65,13 @@ pub fn handover(
         directory.groups.iter().map(|group| (group.name.as_bstr(), group)).collect();
     let gids: HashMap<u32, &DirectoryGroup> =
         directory.groups.iter().map(|group| (group.gid, group)).collect();
-    let looking = Looking { users, uids, groups, gids };
+    let mut member_of: HashMap<&BStr, Vec<&DirectoryGroup>> = HashMap::new();
+    for group in &directory.groups {
+        for member in &group.members {
+            member_of.entry(member.as_bstr()).or_default().push(group);
+        }
+    }
+    let looking = Looking { users, uids, groups, gids, member_of };
     let index = AccountIndex::new(context.book, context.policy);
     let wanted: BTreeSet<&[u8]> = names.iter().map(|name| name.as_slice()).collect();
     let people = index.accounts().filter(|account| match wanted.is_empty() {
@@ -88,6 +94,7 @@ struct Looking<'d> {
     uids: HashMap<u32, &'d DirectoryUser>,
     groups: HashMap<&'d BStr, &'d DirectoryGroup>,
     gids: HashMap<u32, &'d DirectoryGroup>,
+    member_of: HashMap<&'d BStr, Vec<&'d DirectoryGroup>>,
 }
 
 impl Looking<'_> {
@@ -135,7 +142,7 @@ impl Looking<'_> {
     fn look_at_group(&self, user: &[u8], group: &Group<'_>, found: &mut HandedOver) {
         let name = BStr::new(group.name);
         let is_in = |there: &DirectoryGroup| {
-            there.members.iter().any(|member| *member == user)
+            there.members.binary_search_by(|member| member.as_slice().cmp(user)).is_ok()
                 || self.users.get(BStr::new(user)).is_some_and(|user| user.gid == there.gid)
         };
         match self.groups.get(name) {
@@ -183,9 +190,10 @@ impl Looking<'_> {
         if account.is_suspended() {
             found.notes.push("is suspended here, which the directory does not know".to_owned());
         }
-        let there = self.groups.values();
+        let there = self.member_of.get(user.name.as_bstr());
         let mut joins: Vec<&BString> = there
-            .filter(|group| group.members.iter().any(|member| *member == user.name))
+            .into_iter()
+            .flatten()
             .map(|group| &group.name)
             .filter(|name| account.groups.iter().all(|own| own.name != name.as_slice()))
             .filter(|name| account.primary != Some(name.as_slice()))
@@ -209,10 +217,14 @@ impl Looking<'_> {
                     ));
                 }
                 (Some(there), _) => {
+                    let here: HashSet<&[u8]> = match there.members.is_empty() {
+                        true => HashSet::new(),
+                        false => group.members().collect(),
+                    };
                     let only_there: Vec<&BString> = there
                         .members
                         .iter()
-                        .filter(|member| !group.members().any(|here| here == member.as_slice()))
+                        .filter(|member| !here.contains(member.as_slice()))
                         .collect();
                     if !only_there.is_empty() {
                         let only_there = list(&only_there);

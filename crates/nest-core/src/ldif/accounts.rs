@@ -121,15 +121,22 @@ fn pieces(text: &[u8]) -> Vec<(usize, &[u8])> {
     let mut pieces = Vec::new();
     let mut from = 0;
     while text.len() - from > PIECE {
-        let rest = &text[from + PIECE..];
-        let end = |end: &[u8]| rest.find(end).map(|at| at + end.len());
-        let Some(end) = end(b"\n\n").into_iter().chain(end(b"\r\n\r\n")).min() else { break };
+        let Some(end) = end_of_entry(&text[from + PIECE..]) else { break };
         let end = from + PIECE + end;
         pieces.push((from, &text[from..end]));
         from = end;
     }
     pieces.push((from, &text[from..]));
     pieces
+}
+
+/// Where the first entry that ends in a text has ended.
+fn end_of_entry(text: &[u8]) -> Option<usize> {
+    memchr::memchr_iter(b'\n', text).find_map(|at| match &text[at + 1..] {
+        [b'\n', ..] => Some(at + 2),
+        [b'\r', b'\n', ..] => Some(at + 3),
+        _ => None,
+    })
 }
 
 fn read_piece(from: usize, text: &[u8]) -> (DirectoryAccounts, Vec<LdifFault>) {
