@@ -183,6 +183,17 @@ impl<'g> Session<'g> {
         Ok(records.all)
     }
 
+    /// The records of changes, where there are any.
+    pub fn records_kept(&self) -> Result<Vec<ChangeRecord>> {
+        if self.state == State::Nowhere {
+            return Ok(Vec::new());
+        }
+        match self.changes_folder()? {
+            Some(folder) => self.records(&folder),
+            None => Ok(Vec::new()),
+        }
+    }
+
     /// What is kept of deleted accounts; what can't be understood is told, and left out.
     pub fn kept(&self) -> Result<Vec<RetiredAccount>> {
         let kept = nest_host::kept::read(&self.tree, &self.state)?;

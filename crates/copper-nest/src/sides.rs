@@ -21,7 +21,7 @@ use crate::failure::{FOUND, Failure, REFUSED, Result, UNTOUCHED};
 use crate::session::Session;
 use crate::view::visible;
 
-pub use self::source::{Source, sources_in, sources_of};
+pub use self::source::{Source, named_sources};
 
 /// Something that was not compared.
 #[derive(Debug)]
@@ -150,6 +150,12 @@ impl Sides {
             sides.times.push(one.time);
         }
         Ok(sides)
+    }
+
+    /// Tells of files in a folder of snapshots that are none.
+    pub fn pass_over(&mut self, others: &[String]) {
+        let told = |name| format!("{name} was passed over: it does not end in .json or .json.zst");
+        self.notes.extend(others.iter().map(told));
     }
 
     /// How many there are.

@@ -58,6 +58,7 @@ pub mod policy;
 pub mod powers;
 pub mod record;
 pub mod refusal;
+pub mod report;
 pub mod request;
 pub mod retired;
 pub mod retired_ids;

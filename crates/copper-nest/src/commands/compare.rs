@@ -13,8 +13,8 @@ use nest_core::words::counted;
 
 use super::new_file::write_new;
 use super::tables::quoted;
-use super::{FOUND, Failure, Global, REFUSED, Result, Session, UNTOUCHED, USAGE, read_input};
-use crate::sides::{Missing, Sides, Source, age, sources_in, sources_of};
+use super::{FOUND, Failure, Global, REFUSED, Result, Session, UNTOUCHED, read_input};
+use crate::sides::{Missing, Sides, Source, age, named_sources};
 use crate::view::columns::Rows;
 use crate::view::compare::{self as view, Shown};
 use crate::view::visible;
@@ -99,15 +99,11 @@ impl Compare {
     /// Runs the command.
     pub fn run(&self, global: &Global) -> Result {
         self.rows.require(global, &view::COLUMNS)?;
-        let (sources, others) = self.sources()?;
+        let (sources, others) = named_sources(&self.sides, self.from.as_deref())?;
         let against = self.against.as_ref().map(Source::of).transpose()?;
         let expected = self.expected.as_deref().map(names_in).transpose()?;
         let mut sides = Sides::read(global, &sources, against.as_ref(), self.not_older)?;
-        for name in &others {
-            sides
-                .notes
-                .push(format!("{name} was passed over: it does not end in .json or .json.zst"));
-        }
+        sides.pass_over(&others);
         if let Some(expected) = expected {
             sides.expect(&expected);
         }
@@ -147,35 +143,6 @@ impl Compare {
         let found = if comparison.all.is_empty() { 0 } else { FOUND };
         let missing = sides.missing.iter().map(|missing| missing.status).max().unwrap_or(0);
         Ok(found.max(missing))
-    }
-
-    /// The sides that were named, and files of the folder that are none.
-    fn sources(&self) -> Result<(Vec<Source>, Vec<String>)> {
-        let mut sources = self.sides.iter().map(Source::of).collect::<Result<Vec<Source>>>()?;
-        let mut others = Vec::new();
-        if let Some(from) = &self.from {
-            if from == Path::new("-") {
-                let text = String::from_utf8(read_input(from)?).map_err(|_| {
-                    Failure::new(REFUSED, "no-snapshot", "standard input is not UTF-8")
-                })?;
-                sources.extend(sources_of(&text)?);
-            } else {
-                let (found, rest) = sources_in(from)?;
-                sources.extend(found);
-                others = rest;
-            }
-        }
-        let mut seen: Vec<&Source> = Vec::new();
-        for source in sources.iter().filter(|source| !matches!(source, Source::Text(..))) {
-            if self.from.is_none() && seen.contains(&source) {
-                let message = "a side is named twice: it would differ in nothing";
-                return Err(Failure::new(USAGE, "usage", message));
-            }
-            if self.from.is_none() {
-                seen.push(source);
-            }
-        }
-        Ok((sources, others))
     }
 
     fn show(&self, global: &Global, sides: &Sides, comparison: &Comparison) -> Result<()> {

@@ -4,8 +4,9 @@ use std::collections::BTreeMap;
 
 use bstr::{BString, ByteSlice};
 use clap::ValueEnum;
-use nest_core::account::admin_groups;
+use nest_core::account::{Account, admin_groups};
 use nest_core::change::AccessKind;
+use nest_core::context::PlanContext;
 use nest_core::powers::Powers;
 use nest_core::record::ChangeRecord;
 use nest_core::sign_in::sign_in_of;
@@ -53,32 +54,14 @@ impl ListAdmins {
         let loaded = session.load()?;
         let world = session.world_to_look_at()?;
         let context = session.context(&loaded, &world);
-        let records = match session.state {
-            nest_host::state::State::Nowhere => Vec::new(),
-            _ => match session.changes_folder()? {
-                Some(folder) => session.records(&folder)?,
-                None => Vec::new(),
-            },
-        };
-        let since = since(&records);
+        let records = session.records_kept()?;
         let powers = Powers::of(context);
-        let listed: Vec<Admin<'_>> = powers
-            .accounts()
-            .into_iter()
-            .filter_map(|account| {
-                let mut ways = powers.ways(&account);
-                ways.retain(|way| !self.whole || way.amounts_to_root());
-                let sign_in = sign_in_of(context, &account);
-                let since = since.get(account.user.name.as_bstr()).cloned();
-                (!ways.is_empty()).then_some(Admin { account, ways, sign_in, since })
-            })
-            .collect();
-        let mut unclear = powers.unclear();
-        let groups = admin_groups(&loaded.book, &session.policy);
-        unclear.extend(groups.iter().filter_map(|group| {
-            let why = powers.group_fault(group.name.as_bstr())?;
-            Some(format!("the group {} administers nothing: {why}", group.name.as_bstr()))
-        }));
+        let mut listed = admins(context, &powers, &records);
+        for one in &mut listed {
+            one.ways.retain(|way| !self.whole || way.amounts_to_root());
+        }
+        listed.retain(|one| !one.ways.is_empty());
+        let unclear = unclear(context, &powers);
         match (global.json(), self.form) {
             (true, _) => view::print_json("admins", &admins::to_json(&listed, &unclear)),
             (false, Some(AdminsForm::Csv)) => admins::print_csv(&listed)?,
@@ -91,6 +74,33 @@ impl ListAdmins {
         }
         Ok(0)
     }
+}
+
+/// Who can become root, or run something as root.
+pub fn admins<'a>(
+    context: PlanContext<'a>,
+    powers: &Powers<'a>,
+    records: &[ChangeRecord],
+) -> Vec<Admin<'a>> {
+    let since = since(records);
+    let admin = |account: Account<'a>| {
+        let ways = powers.ways(&account);
+        let sign_in = sign_in_of(context, &account);
+        let since = since.get(account.user.name.as_bstr()).cloned();
+        (!ways.is_empty()).then_some(Admin { account, ways, sign_in, since })
+    };
+    powers.accounts().into_iter().filter_map(admin).collect()
+}
+
+/// What can't be judged of that, and groups that are told to administer and don't.
+pub fn unclear(context: PlanContext<'_>, powers: &Powers<'_>) -> Vec<String> {
+    let mut unclear = powers.unclear();
+    let groups = admin_groups(context.book, context.policy);
+    unclear.extend(groups.iter().filter_map(|group| {
+        let why = powers.group_fault(group.name.as_bstr())?;
+        Some(format!("the group {} administers nothing: {why}", group.name.as_bstr()))
+    }));
+    unclear
 }
 
 /// By which change each account last became what it is, as far as the records go.

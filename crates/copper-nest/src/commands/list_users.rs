@@ -6,11 +6,13 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::BStr;
 use clap::ValueEnum;
 use nest_core::account::{AccountIndex, AccountKind};
+use nest_core::context::PlanContext;
 use nest_core::last_seen::LastSeen;
 use nest_core::powers::Powers;
 use nest_core::sign_in::{keys_found, sign_in_of, window_of};
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Group};
+use nest_host::surroundings::World;
 use serde_json::json;
 
 use super::require_shadow;
@@ -193,19 +195,7 @@ impl ListUsers {
         if global.json() {
             let powers = Powers::of(context);
             let document = |listed: users::Listed<'_>| {
-                user::to_json(&user::ShownUser {
-                    account: &listed.account,
-                    sign_in: &listed.sign_in,
-                    home: user::look_at_home(book, &world, &listed.account),
-                    shadow_unreadable: book.unreadable.get(&File::Shadow),
-                    today: session.today,
-                    suspended: user::note_of(&listed.account, world.suspended()),
-                    keys: keys_found(context, listed.account.user),
-                    window: window_of(context, listed.account.user),
-                    last_seen: listed.last_seen,
-                    present: user::presence_of(&world, &listed.account, session.today),
-                    powers: powers.ways(&listed.account),
-                })
+                user::to_json(&shown(context, &world, &powers, &listed))
             };
             let all: Vec<_> = listed.map(document).collect();
             view::print_json("users", &json!({"users": all}));
@@ -225,5 +215,28 @@ impl ListUsers {
         }
         session.tell_unread(&loaded, &[File::Passwd]);
         Ok(0)
+    }
+}
+
+/// Everything that is shown of one user of a list.
+pub fn shown<'a>(
+    context: PlanContext<'a>,
+    world: &'a World<'_>,
+    powers: &Powers<'_>,
+    listed: &'a users::Listed<'_>,
+) -> user::ShownUser<'a> {
+    let account = &listed.account;
+    user::ShownUser {
+        account,
+        sign_in: &listed.sign_in,
+        home: user::look_for_home(world, account),
+        shadow_unreadable: context.book.unreadable.get(&File::Shadow),
+        today: context.today,
+        suspended: user::note_of(account, world.suspended()),
+        keys: keys_found(context, account.user),
+        window: window_of(context, account.user),
+        last_seen: listed.last_seen.clone(),
+        present: user::presence_of(world, account, context.today),
+        powers: powers.ways(account),
     }
 }

@@ -3,11 +3,11 @@
 use std::cell::RefCell;
 
 use nest_core::book::Lookups;
-use nest_core::policy::{KEYS, Policy, SettingSource};
+use nest_core::policy::{KEYS, Policy, PolicyKey, SettingSource};
 use nest_core::request::Request;
 use nest_core::suggest::{Suggested, suggest};
 use nest_core::words::{agree, counted};
-use serde_json::json;
+use serde_json::{Value, json};
 
 use super::{Asks, Format, Global, Result, Session};
 use crate::failure::{Failure, REFUSED, USAGE};
@@ -62,24 +62,7 @@ impl ShowPolicy {
             return Ok(0);
         }
         if global.json() {
-            let settings: Vec<_> = KEYS
-                .iter()
-                .map(|key| {
-                    let (file, line) = match policy.source(key.name) {
-                        SettingSource::BuiltIn => (None, None),
-                        SettingSource::File { file, line } => (Some(file), Some(line)),
-                    };
-                    json!({
-                        "key": key.name,
-                        "value": key.value(policy),
-                        "source": if file.is_some() { "file" } else { "built-in" },
-                        "file": file,
-                        "line": line,
-                        "meaning": key.meaning,
-                    })
-                })
-                .collect();
-            view::print_json("policy", &json!({"settings": settings}));
+            view::print_json("policy", &json!({"settings": settings(policy)}));
             return Ok(0);
         }
         let rows: Vec<_> = KEYS.iter().map(|key| (key, (key.get)(policy))).collect();
@@ -95,16 +78,40 @@ impl ShowPolicy {
                 section = key.section();
                 outln!("{heading}[{section}]{heading:#}");
             }
-            let source = match policy.source(key.name) {
-                SettingSource::BuiltIn => "built in".to_owned(),
-                SettingSource::File { file, line } => format!("{file}:{line}"),
-            };
+            let source = source_of(policy, key);
             outln!("  {:names$}   {value:values$}   {quiet}{source}{quiet:#}", key.last());
             if global.verbose > 0 {
                 outln!("  {:names$}   {quiet}{}{quiet:#}", "", key.meaning);
             }
         }
         Ok(0)
+    }
+}
+
+/// Every setting for machines, with where it comes from.
+pub fn settings(policy: &Policy) -> Vec<Value> {
+    let one = |key: &PolicyKey| {
+        let (file, line) = match policy.source(key.name) {
+            SettingSource::BuiltIn => (None, None),
+            SettingSource::File { file, line } => (Some(file), Some(line)),
+        };
+        json!({
+            "key": key.name,
+            "value": key.value(policy),
+            "source": if file.is_some() { "file" } else { "built-in" },
+            "file": file,
+            "line": line,
+            "meaning": key.meaning,
+        })
+    };
+    KEYS.iter().map(one).collect()
+}
+
+/// Where the value of a setting comes from.
+pub fn source_of(policy: &Policy, key: &PolicyKey) -> String {
+    match policy.source(key.name) {
+        SettingSource::BuiltIn => "built in".to_owned(),
+        SettingSource::File { file, line } => format!("{file}:{line}"),
     }
 }
 

@@ -5,6 +5,7 @@ use std::path::{Path, PathBuf};
 
 use serde::de::IgnoredAny;
 
+use crate::commands::read_input;
 use crate::failure::{Failure, REFUSED, Result, USAGE};
 
 /// Where a side comes from.
@@ -73,11 +74,48 @@ impl Source {
     }
 }
 
+/// The sources that are named one by one and those of a folder, or of standard input; and files
+/// of the folder that are none.
+///
+/// # Errors
+/// One of them is none, or is named twice.
+pub fn named_sources(
+    named: &[OsString],
+    from: Option<&Path>,
+) -> Result<(Vec<Source>, Vec<String>)> {
+    let mut sources = named.iter().map(Source::of).collect::<Result<Vec<Source>>>()?;
+    let mut others = Vec::new();
+    match from {
+        Some(from) if from == Path::new("-") => {
+            let text = String::from_utf8(read_input(from)?)
+                .map_err(|_| Failure::new(REFUSED, "no-snapshot", "standard input is not UTF-8"))?;
+            sources.extend(sources_of(&text)?);
+        }
+        Some(from) => {
+            let (found, rest) = sources_in(from)?;
+            sources.extend(found);
+            others = rest;
+        }
+        None => {}
+    }
+    let mut seen: Vec<&Source> = Vec::new();
+    for source in sources.iter().filter(|source| !matches!(source, Source::Text(..))) {
+        if from.is_none() && seen.contains(&source) {
+            let message = "a side is named twice: it would differ in nothing";
+            return Err(Failure::new(USAGE, "usage", message));
+        }
+        if from.is_none() {
+            seen.push(source);
+        }
+    }
+    Ok((sources, others))
+}
+
 /// The sources of a folder, by name, and the files in it that are none.
 ///
 /// # Errors
 /// It can't be read.
-pub fn sources_in(folder: &Path) -> Result<(Vec<Source>, Vec<String>)> {
+fn sources_in(folder: &Path) -> Result<(Vec<Source>, Vec<String>)> {
     let failed = |error: std::io::Error| {
         let message = format!("{} can't be read: {error}", folder.display());
         Failure::new(REFUSED, "input", message)
@@ -101,7 +139,7 @@ pub fn sources_in(folder: &Path) -> Result<(Vec<Source>, Vec<String>)> {
 ///
 /// # Errors
 /// The one that is at fault.
-pub fn sources_of(text: &str) -> Result<Vec<Source>> {
+fn sources_of(text: &str) -> Result<Vec<Source>> {
     let mut sources = Vec::new();
     let mut stream = serde_json::Deserializer::from_str(text).into_iter::<IgnoredAny>();
     loop {

@@ -50,8 +50,14 @@ pub struct ShownUser<'a> {
 /// A home, looked at.
 pub struct Home {
     exists: Option<bool>,
-    /// In words.
+    /// In words, where it was looked at more closely.
     state: String,
+}
+
+/// Looks whether the home of an account is there, and no further.
+pub fn look_for_home(world: &World<'_>, account: &Account<'_>) -> Home {
+    let found = world.facts(BStr::new(account.user.home));
+    Home { exists: found.ok().map(|facts| facts.is_some()), state: String::new() }
 }
 
 /// Looks at the home of an account.

@@ -6,9 +6,11 @@
 //! - `shared`: numbers and ranges that several names have
 //! - `roster`: a table as a side
 //! - `dump`: a dump of a directory as a side
+//! - `across`: each user across the sides, and what there is on each
 //! - `agree`: numbers by which the fewest files change hands
 //! - `write`: tables by which machines are lined up
 
+mod across;
 mod agree;
 mod dump;
 mod judge;
@@ -21,6 +23,7 @@ mod write;
 
 use std::fmt;
 
+pub use self::across::{Across, OnSide, across};
 pub use self::agree::{Agreed, Agreement, agree};
 pub use self::dump::of_dump;
 pub use self::judge::compare;

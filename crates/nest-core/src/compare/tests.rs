@@ -257,3 +257,44 @@ proptest! {
         prop_assert_eq!(compare(&one, &sides, options), compare(&first, &sides, options));
     }
 }
+
+#[test]
+fn each_name_is_followed_across_the_machines() {
+    let powerful = SnapshotUser {
+        root: Some(vec![text("the group slipway")]),
+        sign_in: Some(text("password and key")),
+        ..user("maren", 1004)
+    };
+    let moved = SnapshotUser { sign_in: Some(text("no: suspended")), ..user("maren", 1017) };
+    let machines = Machines(vec![
+        (vec![powerful.clone(), user("tidegauge", 99)], vec![group("pilots", 210, &["maren"])]),
+        (vec![moved], vec![group("pilots", 210, &[]), group("slipway", 211, &[])]),
+        (vec![powerful], vec![]),
+    ]);
+    let (tally, sides) = machines.tally();
+    let (all, on) = across(&tally, &sides);
+    let maren = Across {
+        name: "maren".to_owned(),
+        uids: vec!["1004".to_owned(), "1017".to_owned()],
+        on: vec![0, 1, 2],
+        sign_in: vec![0, 2],
+        root: vec![0, 2],
+        ..Across::default()
+    };
+    let tidegauge = Across {
+        name: "tidegauge".to_owned(),
+        is_service: true,
+        uids: vec!["99".to_owned()],
+        on: vec![0],
+        ..Across::default()
+    };
+    assert_eq!(all, [maren, tidegauge]);
+    let counts = |people, services, groups, sign_in, root| OnSide {
+        people,
+        services,
+        groups,
+        sign_in,
+        root,
+    };
+    assert_eq!(on, [counts(1, 1, 1, 1, 1), counts(1, 0, 2, 0, 0), counts(1, 0, 0, 1, 1)]);
+}

@@ -1,0 +1,17 @@
+//! What a report adds up beside what the lists tell: how old things are, what is due when, who is
+//! in which group, and where the numbers are.
+//!
+//! - `ages`: how many fall between two ages
+//! - `due`: what ends on which day
+//! - `matrix`: people against groups
+//! - `number_map`: what holds which numbers, and which parts of them are worth a closer look
+
+mod ages;
+mod due;
+mod matrix;
+mod number_map;
+
+pub use self::ages::{Age, AgeBar, by_age};
+pub use self::due::{Due, DueKind, Dues, dues};
+pub use self::matrix::{Matrix, MatrixRow, matrix};
+pub use self::number_map::{Lane, LaneKind, Mark, NumberMap, number_map};
