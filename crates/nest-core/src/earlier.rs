@@ -6,6 +6,7 @@ use std::sync::Arc;
 use bstr::{BString, ByteSlice};
 
 use crate::book::{Book, Texts};
+use crate::order;
 use crate::record::{ChangeRecord, RecordedEdit};
 use crate::secret::shown;
 use crate::table::File;
@@ -108,7 +109,7 @@ fn take_back(lines: &mut Vec<BString>, edits: &[&RecordedEdit]) {
         .filter(|edit| edit.after.is_none())
         .filter_map(|edit| Some((edit.line, edit.before.as_ref()?)))
         .collect();
-    gone.sort_by_key(|(line, _)| *line);
+    order::sort_by_key(&mut gone, |(line, _)| *line);
     for (line, before) in gone {
         let at = line.saturating_sub(1).min(lines.len());
         lines.insert(at, before.clone());

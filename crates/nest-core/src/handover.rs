@@ -1,9 +1,10 @@
 //! Whether a directory can take accounts over: everybody is there with the same numbers and
 //! groups, and nobody loses anything that is not told before.
 
-use std::collections::{BTreeSet, HashMap, HashSet};
+use std::collections::BTreeSet;
 
 use bstr::{BStr, BString, ByteSlice};
+use hashbrown::{HashMap, HashSet};
 
 use crate::account::{Account, AccountIndex, AccountKind};
 use crate::context::PlanContext;
@@ -72,18 +73,25 @@ pub fn handover(
         }
     }
     let looking = Looking { users, uids, groups, gids, member_of };
-    let index = AccountIndex::new(context.book, context.policy);
+    let (book, policy) = (context.book, context.policy);
     let wanted: BTreeSet<&[u8]> = names.iter().map(|name| name.as_slice()).collect();
-    let people = index.accounts().filter(|account| match wanted.is_empty() {
-        true => account.kind == AccountKind::Person,
-        false => wanted.contains(account.user.name),
-    });
+    let people: Vec<Account<'_>> = match wanted.is_empty() {
+        true => {
+            let all = AccountIndex::new(book, policy);
+            all.accounts().filter(|account| account.kind == AccountKind::Person).collect()
+        }
+        false => {
+            let users = book.users.records().map(|(_, user)| user);
+            let named = users.filter(|user| wanted.contains(user.name));
+            named.map(|user| Account::gather(book, policy, user)).collect()
+        }
+    };
     let asks = match context.world.origin() {
         Origin::FilesAlone => None,
         Origin::Others(others) => Some(others),
     };
     Handover {
-        people: people.map(|account| looking.at(&account)).collect(),
+        people: people.iter().map(|account| looking.at(account)).collect(),
         groups: looking.shadows(context),
         asks,
     }

@@ -6,6 +6,7 @@ use bstr::{BStr, BString};
 use crate::account::AccountKind;
 use crate::allot::Allotter;
 use crate::context::PlanContext;
+use crate::order;
 use crate::table::{File, Table};
 use crate::value::{Gid, IdSpan, IdSpans, Uid, is_reserved, reserved_for, reserved_spans};
 
@@ -277,7 +278,7 @@ pub fn ranges(context: PlanContext<'_>) -> Vec<RangeOrGap> {
             .flat_map(Table::records)
             .filter_map(|(_, range)| Some((range.span()?, range.owner.to_vec())))
             .collect();
-        of.sort();
+        order::sort(&mut of);
         let mut end: Option<u32> = None;
         for (span, owner) in of {
             if let Some(end) = end

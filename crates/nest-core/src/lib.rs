@@ -52,6 +52,7 @@ pub mod holdings;
 pub mod labels;
 pub mod last_seen;
 pub mod ldif;
+pub mod order;
 pub mod ownership;
 pub mod plan;
 pub mod policy;

@@ -2,6 +2,7 @@
 
 use serde::{Deserialize, Serialize};
 
+use crate::order;
 use crate::value::{Gid, TreePath, Uid};
 use crate::words::counted;
 
@@ -33,7 +34,7 @@ pub struct IdMapping(Vec<(u32, u32)>);
 impl From<Vec<(u32, u32)>> for IdMapping {
     fn from(mut pairs: Vec<(u32, u32)>) -> Self {
         pairs.retain(|(from, to)| from != to);
-        pairs.sort_unstable();
+        order::sort(&mut pairs);
         pairs.dedup_by_key(|(from, _)| *from);
         IdMapping(pairs)
     }

@@ -12,6 +12,7 @@ use toml::de::DeTable;
 
 pub use self::keys::{KEYS, PolicyKey};
 pub use self::kinds::{AccountKind, KindRule};
+use crate::order;
 use crate::value::{Day, IdSpan, NameStyle, Severity, nearest};
 
 /// Days, or never.
@@ -284,7 +285,7 @@ impl Policy {
         if faults.is_empty() {
             faults = policy.contradictions();
         }
-        faults.sort_by_key(|fault| fault.line);
+        order::sort_by_key(&mut faults, |fault| fault.line);
         if faults.is_empty() { Ok(policy) } else { Err(PolicyFaults(faults)) }
     }
 

@@ -16,6 +16,7 @@ use serde::{Deserialize, Serialize};
 
 use crate::change::{AccessChange, Decision, NumberChange, Step, Subject};
 use crate::drift::Drift;
+use crate::order;
 use crate::secret::{hash_of, shown};
 use crate::surroundings::Inventory;
 use crate::table::{Edit, File};
@@ -274,7 +275,7 @@ pub fn about<'r>(records: &'r [ChangeRecord], name: &[u8]) -> Vec<&'r ChangeReco
 pub fn undone(records: &[ChangeRecord]) -> BTreeMap<u64, u64> {
     let mut undone = BTreeMap::new();
     let mut newest_first: Vec<&ChangeRecord> = records.iter().collect();
-    newest_first.sort_by_key(|record| std::cmp::Reverse(record.number));
+    order::sort_by_key(&mut newest_first, |record| std::cmp::Reverse(record.number));
     for record in newest_first {
         if let Some(number) = record.undoes
             && !undone.contains_key(&record.number)

@@ -5,6 +5,7 @@ use std::collections::{HashMap, HashSet};
 use bstr::{BStr, BString};
 use serde::{Deserialize, Serialize};
 
+use crate::order;
 use crate::value::{Day, Gid, IdSpan, IdSpans, Uid, escaped};
 
 /// A uid or gid that a deleted account or group held. Records write it as the range of
@@ -95,7 +96,7 @@ impl RetiredIds {
             }
             let known: HashSet<u32> = ids.iter().map(|id| id.id).collect();
             ids.extend(more.iter().filter(|id| !known.contains(&id.id)).cloned());
-            ids.sort_by_key(|id| id.id);
+            order::sort_by_key(ids, |id| id.id);
         }
         let known = spans_of(&self.ranges);
         for more in &more.ranges {
@@ -106,7 +107,7 @@ impl RetiredIds {
             let fresh = known.outside(more.span).into_iter();
             self.ranges.extend(fresh.map(|span| RetiredRange { span, ..more.clone() }));
         }
-        self.ranges.sort_by_key(|range| range.span);
+        order::sort_by_key(&mut self.ranges, |range| range.span);
         self
     }
 

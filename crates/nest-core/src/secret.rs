@@ -4,6 +4,7 @@ use std::borrow::Cow;
 
 use bstr::{BStr, BString, ByteSlice};
 
+use crate::order;
 use crate::table::{File, each_line};
 use crate::value::{NameStyle, PasswordField, Scheme, check_name};
 
@@ -109,7 +110,7 @@ pub fn hidden_words(file: File, line: &[u8]) -> Vec<&[u8]> {
             }
         }
     }
-    words.sort_unstable_by_key(|word| (std::cmp::Reverse(word.len()), *word));
+    order::sort_by_key(&mut words, |word| (std::cmp::Reverse(word.len()), *word));
     words.dedup();
     words
 }

@@ -6,6 +6,7 @@ use bstr::BString;
 
 use crate::book::Book;
 use crate::context::PlanContext;
+use crate::order;
 use crate::table::{File, Table};
 use crate::value::{Gid, IdSet, IdSpan, Uid};
 
@@ -267,13 +268,13 @@ pub fn report(
             report.total += sum;
         }
     }
-    directories.sort_by(|a, b| (b.1.files, &a.0).cmp(&(a.1.files, &b.0)));
+    order::sort_by(&mut directories, |a, b| (b.1.files, &a.0).cmp(&(a.1.files, &b.0)));
     report.directories = directories;
     let by_amount = |a: &OfOwner, b: &OfOwner| {
         (b.amount.files, a.what, a.id).cmp(&(a.amount.files, b.what, b.id))
     };
-    report.owners.sort_by(by_amount);
-    report.contained.sort_by(by_amount);
+    order::sort_by(&mut report.owners, by_amount);
+    order::sort_by(&mut report.contained, by_amount);
     Ok(report)
 }
 

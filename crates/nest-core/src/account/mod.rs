@@ -9,6 +9,7 @@ use std::collections::{BTreeSet, HashMap};
 use bstr::BString;
 
 use crate::book::Book;
+use crate::order;
 use crate::policy::Policy;
 pub use crate::policy::{AccountKind, KindRule};
 use crate::table::{Aging, File, Group, Line, Passwd, Record, Shadow, Table};
@@ -307,7 +308,7 @@ pub fn lines_about(book: &Book, user: &Passwd<'_>) -> Vec<ShownLine> {
 }
 
 fn in_order(mut lines: Vec<Line<'_>>) -> Vec<Line<'_>> {
-    lines.sort_by_key(|line| line.start);
+    order::sort_by_key(&mut lines, |line| line.start);
     lines.dedup_by_key(|line| line.start);
     lines
 }

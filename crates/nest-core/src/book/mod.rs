@@ -13,6 +13,7 @@ use bstr::{BStr, BString};
 
 use self::batch::BatchLookup;
 use self::range_index::RangeIndex;
+use crate::order;
 use crate::table::{
     File, Files, Group, Groups, Gshadow, Gshadows, Line, Lines, Lookup, NameIndex, Passwd, Record,
     Shadow, Shadows, SubId, SubIds, Table, TableKind, Text, Users,
@@ -546,7 +547,7 @@ impl Book {
         let uid = uid.map(|uid| uid.to_string().into_bytes());
         let names = std::iter::once(name).chain(uid.iter().map(|uid| &uid[..]));
         let mut lines: Vec<Line<'b>> = names.flat_map(|name| self.named(file, name)).collect();
-        lines.sort_by_key(|line| line.start);
+        order::sort_by_key(&mut lines, |line| line.start);
         lines.dedup_by_key(|line| line.start);
         lines.into_iter().filter_map(|line| Some((line, SubId::read(line.record())?))).collect()
     }

@@ -6,6 +6,7 @@ use unicode_security::skeleton;
 
 use super::{Checker, Example, Family, PLAIN, Pass, Remedy, Rule, Severity, free_name};
 use crate::account::admin_groups;
+use crate::order;
 use crate::table::{Column, File, Line, Lines};
 use crate::value::{escape, is_unseen};
 
@@ -61,7 +62,7 @@ fn names(checker: &mut Checker<'_>) {
     for group in admin_groups(book, context.policy) {
         with_rights.extend(group.members().map(BString::from));
     }
-    with_rights.sort();
+    order::sort(&mut with_rights);
     with_rights.dedup();
     let lines = book.users.lines();
     for name in with_rights.into_iter().filter(|name| name.is_ascii()) {

@@ -4,6 +4,7 @@ use bstr::BStr;
 use hashbrown::HashMap;
 
 use super::{Checker, Example, Family, PLAIN, Pass, Remedy, Rule, Severity, new_password};
+use crate::order;
 use crate::secret::hash_of;
 use crate::table::{Column, File, Line};
 use crate::value::{FieldFault, PasswordField};
@@ -178,7 +179,7 @@ fn doubled(prints: &[u64]) -> Vec<u64> {
         twice[at] & bit != 0
     });
     let mut again: Vec<u64> = again.copied().collect();
-    again.sort_unstable();
+    order::sort(&mut again);
     let pairs = again.windows(2).filter(|pair| pair[0] == pair[1]);
     let mut same: Vec<u64> = pairs.map(|pair| pair[0]).collect();
     same.dedup();
@@ -196,7 +197,7 @@ mod tests {
         assert_eq!(doubled(&prints), [0; 0]);
         prints.extend([of(7), of(99_999), of(7)]);
         let mut wanted = [of(7), of(99_999)];
-        wanted.sort_unstable();
+        order::sort(&mut wanted);
         assert_eq!(doubled(&prints), wanted);
         assert_eq!(print(b"!"), None);
     }

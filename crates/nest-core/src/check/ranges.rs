@@ -8,6 +8,7 @@ use hashbrown::{HashMap, HashSet};
 use super::repair::mends;
 use super::{Checker, Example, Family, Mark, Mend, PLAIN, Pass, Remedy, Rule, Severity};
 use crate::context::PlanContext;
+use crate::order;
 use crate::table::{
     File, Line, Lines, NameHasher, Passwd, SubId, SubIdField, SubIds, Sum, Table, each_line,
 };
@@ -247,7 +248,7 @@ fn overlaps_in(checker: &mut Checker<'_>, table: &Table<SubIds>) {
     let mut spans: Vec<(IdSpan, Line<'_>, SubId<'_>)> =
         table.records().filter_map(|(line, range)| Some((range.span()?, line, range))).collect();
     spans.retain(|(.., range)| !is_roots(checker.context, range));
-    spans.sort_by_key(|(span, line, _)| (span.first(), line.start));
+    order::sort_by_key(&mut spans, |(span, line, _)| (span.first(), line.start));
     // The range so far that reaches furthest: whatever begins inside it overlaps.
     let mut furthest: Option<(IdSpan, Line<'_>, SubId<'_>)> = None;
     for (span, line, range) in spans {

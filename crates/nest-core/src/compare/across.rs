@@ -2,6 +2,7 @@
 
 use super::tally::{Said, SaidOfGroup, Way};
 use super::{Side, Tally};
+use crate::order;
 
 /// A user name across the sides.
 #[derive(Debug, Clone, Default, PartialEq, Eq)]
@@ -50,7 +51,7 @@ pub fn across(tally: &Tally, sides: &[Side]) -> (Vec<Across>, Vec<OnSide>) {
     let mut all = Vec::new();
     for (name, mut ways) in tally.users() {
         // What most say comes first.
-        ways.sort_by_key(|way| std::cmp::Reverse(way.sides.len()));
+        order::sort_by_key(&mut ways, |way| std::cmp::Reverse(way.sides.len()));
         let is_service = |way: &Way| way.of_user(Said::Kind) == Some("service");
         let can_sign_in = |way: &Way| {
             let said = way.of_user(Said::SignIn);

@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, HashMap};
 use super::shared;
 use super::tally::{Said, SaidOfGroup, Way};
 use super::{About, CompareOptions, Comparison, Difference, Differing, Field, SaidBy, Side, Tally};
+use crate::order;
 
 /// What is compared of users.
 const OF_USERS: [(Field, Said); 10] = [
@@ -135,7 +136,9 @@ fn values<'t>(ways: &[&'t Way], value: impl Fn(&'t Way) -> Option<&'t str>) -> V
 }
 
 pub(super) fn most_first(mut said: Vec<SaidBy>) -> Vec<SaidBy> {
-    said.sort_by(|a, b| b.sides.len().cmp(&a.sides.len()).then_with(|| a.value.cmp(&b.value)));
+    order::sort_by(&mut said, |a, b| {
+        b.sides.len().cmp(&a.sides.len()).then_with(|| a.value.cmp(&b.value))
+    });
     said
 }
 
@@ -200,7 +203,7 @@ impl Judging {
                 said.expected = said.sides.binary_search(&against).is_ok();
             }
             differing.fields.iter_mut().for_each(|field| {
-                field.values.sort_by_key(|said| std::cmp::Reverse(said.expected));
+                order::sort_by_key(&mut field.values, |said| std::cmp::Reverse(said.expected));
             });
         }
         differing

@@ -1,6 +1,7 @@
 //! A table as a side: what its rows say, and nothing of what they don't.
 
 use super::Side;
+use crate::order;
 use crate::roster::{Column, Roster, RosterRow, RowBuffer, RowRequest};
 use crate::snapshot::{GroupsSaid, Snapshot, SnapshotGroup, SnapshotUser, Text, VERSION};
 use crate::value::{Day, Expiry};
@@ -41,7 +42,7 @@ fn user_of(row: &RosterRow, buffer: &RowBuffer, today: Day) -> Option<SnapshotUs
     // Without a name it is nobody yet.
     let name = user.names.first()?;
     let mut groups: Vec<Text<'_>> = user.join.iter().map(|group| text(group)).collect();
-    groups.sort();
+    order::sort(&mut groups);
     groups.dedup();
     let expires = user.expires.as_deref().and_then(|expires| Expiry::parse(expires, today).ok());
     let home = match user.no_home {

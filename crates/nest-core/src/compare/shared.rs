@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::judge::{most_first, union};
 use super::tally::{Said, Way};
 use super::{About, Difference, Differing, Field, SaidBy};
+use crate::order;
 
 /// Numbers that belong to one name here and to another there. Two names that share a number on
 /// the same sides are what `check` tells of one machine.
@@ -84,7 +85,7 @@ pub(super) fn ranges<'t>(
 
 /// Runs of ranges of which each overlaps the one before, where they are several people's.
 fn overlapping(mut held: Vec<Held<'_>>, about: &impl Fn(u32, u32) -> About) -> Vec<Differing> {
-    held.sort_by_key(|held| (held.first, held.last));
+    order::sort_by_key(&mut held, |held| (held.first, held.last));
     let mut runs: Vec<(u32, Vec<Held<'_>>)> = Vec::new();
     for range in held {
         match runs.last_mut() {

@@ -8,6 +8,7 @@ use std::collections::HashMap;
 use hashbrown::HashTable;
 use xxhash_rust::xxh3::xxh3_64;
 
+use crate::order;
 use crate::snapshot::{GroupsSaid, Snapshot, SnapshotGroup, SnapshotUser, Text};
 
 /// Between the values of one way. No text holds it, as control characters are escaped.
@@ -183,7 +184,7 @@ fn by_name(table: &HashTable<Way>) -> Vec<(&str, Vec<&Way>)> {
     }
     // Between a name and what comes after it stands a sign that sorts before most others, not
     // before all.
-    all.sort_by_key(|(name, _)| *name);
+    order::sort_by_key(&mut all, |(name, _)| *name);
     all
 }
 

@@ -15,7 +15,7 @@ use bstr::{BStr, BString};
 
 pub(crate) use self::edited::EditedFiles;
 pub(crate) use self::pattern::{fits, fits_list};
-pub(crate) use self::release::Release;
+pub use self::release::Release;
 
 /// The files of a tree that a configuration may name.
 pub trait ConfigFiles {

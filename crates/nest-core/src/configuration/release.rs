@@ -6,7 +6,7 @@ use super::ConfigFiles;
 
 /// What a system says of itself.
 #[derive(Debug, Default)]
-pub(crate) struct Release {
+pub struct Release {
     /// What it calls itself; empty where it does not say.
     pub name: String,
     /// Its id, and those that it is like.

@@ -4,6 +4,7 @@ use hashbrown::{HashMap, HashSet};
 use smallvec::SmallVec;
 
 use crate::book::Book;
+use crate::order;
 use crate::table::{Edit, File, Line, Record, Shadow, name_on};
 
 /// A book, and what edits make of some of its lines.
@@ -59,7 +60,7 @@ impl<'a> Overlay<'a> {
         let come = edited.come.get(name).into_iter().flatten().copied();
         let mut lines: Vec<PlacedLine<'_>> =
             stays.map(|line| (line.start, line.bytes)).chain(come).collect();
-        lines.sort_by_key(|(start, _)| *start);
+        order::sort_by_key(&mut lines, |(start, _)| *start);
         let records = lines.into_iter().map(|(start, bytes)| Line { bytes, start });
         records.filter(Line::is_record).find_map(|line| read(line.record()))
     }

@@ -13,6 +13,7 @@ use crate::book::Book;
 use crate::change::Caution;
 use crate::context::PlanContext;
 use crate::drafting::LineEdits;
+use crate::order;
 use crate::retired::{KeptPlace, with_member_back};
 use crate::table::{
     Column, File, Group, GroupField, Gshadow, GshadowField, Line, Record, with_fields,
@@ -234,7 +235,7 @@ impl<'a> GroupLists<'_, 'a> {
     /// Writes the lists that names have joined and left.
     pub fn flush(&mut self) {
         let mut lists: Vec<_> = self.pending.0.drain().collect();
-        lists.sort_unstable_by_key(|(place, _)| *place);
+        order::sort_by_key(&mut lists, |(place, _)| *place);
         for ((file, _, at), Pending { line, list, .. }) in
             lists.into_iter().filter(|(_, pending)| pending.altered)
         {

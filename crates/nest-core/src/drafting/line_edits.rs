@@ -5,6 +5,7 @@ use hashbrown::HashMap;
 use rayon::prelude::*;
 
 use crate::book::Book;
+use crate::order;
 use crate::table::{Column, Edit, File, Line, with_fields};
 
 /// A line of a file as edited so far.
@@ -204,7 +205,7 @@ impl<'b> LineEdits<'b> {
             .filter(|(_, edit)| edit.after.is_some())
             .map(|(at, edit)| (edit.range.start, at))
             .collect();
-        added.sort_by_key(|(place, _)| *place);
+        order::sort_by_key(&mut added, |(place, _)| *place);
         let mut added = added.into_iter().peekable();
         let mut lines = Vec::new();
         for line in self.book.lines(file).into_iter().flat_map(|lines| lines.iter()) {

@@ -14,6 +14,7 @@ use regex::bytes::RegexSet;
 
 use self::expression::Expression;
 use crate::configuration::{ConfigFiles, Place};
+use crate::order;
 use crate::value::FileKind;
 use crate::words::counted;
 
@@ -146,7 +147,7 @@ impl FileContexts {
             }
         }
         // A path without a pattern is more particular than any pattern.
-        contexts.entries.sort_by_key(|entry| entry.expression.is_plain());
+        order::sort_by_key(&mut contexts.entries, |entry| entry.expression.is_plain());
         for (at, name) in
             ["files/file_contexts.subs", "files/file_contexts.subs_dist"].into_iter().enumerate()
         {
@@ -184,7 +185,7 @@ impl FileContexts {
                 }
             }
         }
-        self.aliases[at].sort_by_key(|(from, _)| std::cmp::Reverse(from.len()));
+        order::sort_by_key(&mut self.aliases[at], |(from, _)| std::cmp::Reverse(from.len()));
     }
 
     /// The path that one stands for.

@@ -1,12 +1,13 @@
 //! What entries say of users and groups, by RFC 2307 or its successor.
 
 use std::borrow::Cow;
-use std::collections::HashMap;
 
 use bstr::{BStr, BString, ByteSlice};
+use hashbrown::HashMap;
 
 use super::name::first_step;
 use super::{LdifFault, ReadEntry, read};
+use crate::order;
 use crate::value::Day;
 
 /// A user of a directory.
@@ -85,7 +86,7 @@ impl DirectoryAccounts {
                            posixAccount and posixGroup";
             faults.push(LdifFault::new(0, message, ""));
         }
-        faults.sort_by_key(|fault| fault.offset);
+        order::sort_by_key(&mut faults, |fault| fault.offset);
         (accounts, faults)
     }
 

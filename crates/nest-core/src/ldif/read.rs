@@ -238,7 +238,7 @@ fn attribute<'t>(text: &'t [u8], line: Folded<'t>) -> Result<Attribute<'t>, Ldif
         let message = "the name of an attribute is broken over two lines";
         return Err(LdifFault::new(offset, message, "NAME: VALUE"));
     }
-    let name = name.split_str(";").next().unwrap_or(name);
+    let name = name.split(|byte| *byte == b';').next().unwrap_or(name);
     let kind = line.text.get(colon + 1).copied();
     let from = colon + 1 + usize::from(matches!(kind, Some(b':' | b'<')));
     let value = match line.text {

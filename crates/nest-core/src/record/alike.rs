@@ -7,6 +7,7 @@ use serde::de::Error;
 use serde::{Deserialize, Deserializer, Serialize, Serializer};
 
 use crate::change::{AccessChange, AccessKind};
+use crate::order;
 use crate::value::escaped;
 use crate::value::escaped::{escaped as escape, unescape};
 
@@ -95,7 +96,7 @@ pub(super) fn deserialize<'de, D: Deserializer<'de>>(
         }
     }
     // As they are told: by account.
-    access.sort_by(|one, other| one.name.cmp(&other.name));
+    order::sort_by(&mut access, |one, other| one.name.cmp(&other.name));
     Ok(access)
 }
 
@@ -124,7 +125,7 @@ mod tests {
             }
         }
         access[3].name = b"caf\xe9".into();
-        access.sort_by(|one, other| one.name.cmp(&other.name));
+        order::sort_by(&mut access, |one, other| one.name.cmp(&other.name));
         let told = Told { access, ..Told::default() };
         let text = serde_json::to_string(&told).unwrap();
         assert_eq!(text.matches("\"group\":\"pilots\"").count(), 1, "{text}");

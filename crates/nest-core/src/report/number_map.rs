@@ -4,6 +4,7 @@
 use bstr::BString;
 
 use crate::context::PlanContext;
+use crate::order;
 use crate::table::{File, Table};
 use crate::value::IdSpan;
 use crate::words::first_of;
@@ -106,7 +107,7 @@ pub fn number_map(context: PlanContext<'_>) -> NumberMap {
 /// The numbers of a lane as marks: what touches is one, and so is what lies closest, where there
 /// would be more than `most`.
 fn marks(mut held: Vec<Held>, most: usize) -> Vec<Mark> {
-    held.sort();
+    order::sort(&mut held);
     // Each run of spans that touch or overlap, with how many numbers are in it.
     let mut runs: Vec<(IdSpan, u64, Vec<BString>)> = Vec::new();
     for (span, name) in held {
@@ -153,7 +154,7 @@ fn widest_kept(spans: impl Iterator<Item = IdSpan> + Clone, most: usize) -> u64 
 /// more than a few numbers.
 fn parts(mut spans: Vec<IdSpan>, most: usize) -> Vec<IdSpan> {
     const FEW: u64 = 50;
-    spans.sort();
+    order::sort(&mut spans);
     let mut parts: Vec<IdSpan> = Vec::new();
     for span in spans {
         match parts.last_mut() {

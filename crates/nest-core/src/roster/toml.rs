@@ -4,6 +4,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::cells::{CellValue, TakesRows};
 use super::source::Wrong;
+use crate::order;
 use crate::value::UserOrGroup;
 
 /// Reads the rows of a text.
@@ -39,7 +40,7 @@ pub(super) fn read(reading: &mut impl TakesRows, text: &str) {
             }
         }
     }
-    rows.sort_by_key(|(_, row)| row.span().start);
+    order::sort_by_key(&mut rows, |(_, row)| row.span().start);
     for (at, (thing, row)) in rows.into_iter().enumerate() {
         let start = row.span().start;
         let DeValue::Table(table) = row.into_inner() else {
@@ -53,7 +54,7 @@ pub(super) fn read(reading: &mut impl TakesRows, text: &str) {
                 (key.into_inner(), at, value(found.into_inner()))
             })
             .collect();
-        values.sort_by_key(|(_, at, _)| *at);
+        order::sort_by_key(&mut values, |(_, at, _)| *at);
         reading.table(Some(thing), at + 1, start, values);
     }
 }

@@ -3,6 +3,7 @@
 use super::door::Door;
 use super::{Asked, Half, Origins, Who, Windows};
 use crate::configuration::Place;
+use crate::order;
 use crate::words::list;
 
 /// One half of a window, for people.
@@ -64,7 +65,7 @@ impl Windows {
         let ((console, mut lines), more) = console;
         let ((ssh, over_ssh), also) = ssh;
         lines.extend(over_ssh.into_iter().chain(more).chain(also));
-        lines.sort();
+        order::sort(&mut lines);
         lines.dedup();
         let value = match console == ssh {
             true => console.to_string(),
@@ -84,7 +85,7 @@ impl Windows {
         };
         of(&console);
         of(&ssh);
-        lines.sort();
+        order::sort(&mut lines);
         lines.dedup();
         let own = self.places_of(who.name).and_then(|own| own.says);
         let alone = lines.len() == 1 && own.is_some();

@@ -1,5 +1,6 @@
 //! The minutes of a week, each in it or not.
 
+use crate::order;
 use std::fmt;
 
 /// How many minutes a day has.
@@ -153,7 +154,7 @@ impl Week {
             }
             add(start, end);
         }
-        all.sort_unstable_by_key(|(days, start, _)| (days.trailing_zeros(), *start));
+        order::sort_by_key(&mut all, |(days, start, _)| (days.trailing_zeros(), *start));
         all
     }
 }

@@ -8,6 +8,7 @@ use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
+use crate::order;
 use crate::plan::history::find_kept::find_restorable;
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
@@ -105,7 +106,7 @@ pub(crate) struct Restored<'r> {
 
 /// Lines come back from the top down, file by file.
 pub(crate) fn put_back(builder: &mut PlanBuilder<'_>, mut lines: Vec<Back>) {
-    lines.sort_by_key(|(file, line, _)| (*file, *line));
+    order::sort_by_key(&mut lines, |(file, line, _)| (*file, *line));
     for (file, line, text) in lines {
         builder.edits.put_back(file, line, text);
     }

@@ -8,6 +8,7 @@ use crate::book::Lookups;
 use crate::change::step::numbers;
 use crate::change::{Caution, Plan, Step, Subject};
 use crate::context::PlanContext;
+use crate::order;
 use crate::plan::history::find_kept::find_kept;
 use crate::policy::{Freed, Policy};
 use crate::refusal::{NotKept, Reason, Refusal, Result};
@@ -270,7 +271,7 @@ fn ids_of(account: &RetiredAccount) -> RetiredIds {
             }
         }
     }
-    ids.ranges.sort_by_key(|range| range.span);
+    order::sort_by_key(&mut ids.ranges, |range| range.span);
     ids.ranges.dedup();
     ids
 }

@@ -15,6 +15,7 @@ use crate::book::Lookups;
 use crate::change::{Caution, Label, Plan, Step, Subject};
 use crate::context::PlanContext;
 use crate::drafting::PlanBuilder;
+use crate::order;
 use crate::policy::Policy;
 use crate::record::{ChangeRecord, RecordedEdit, RecordedStep, Secret};
 use crate::refusal::{NotKept, Reason, Refusal, Result};
@@ -156,7 +157,7 @@ impl<'a> Undoing<'a> {
     fn lines(&mut self) -> Result<()> {
         let mut edits: Vec<&RecordedEdit> = self.record.told.edits.iter().collect();
         // Lines that come back to one file are put back from the top down.
-        edits.sort_by_key(|edit| (edit.file, edit.line));
+        order::sort_by_key(&mut edits, |edit| (edit.file, edit.line));
         for edit in edits {
             match (&edit.before, &edit.after) {
                 (Some(before), None) => self.put_back(edit, before)?,

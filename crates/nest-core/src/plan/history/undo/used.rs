@@ -9,6 +9,7 @@ use hashbrown::HashMap;
 use super::Undoing;
 use crate::change::{Caution, Step};
 use crate::drafting::places_naming;
+use crate::order;
 use crate::refusal::{NotKept, Result};
 use crate::retired::{Became, Belonging, BelongingKind, Kept, KeptLine};
 use crate::surroundings::Inventory;
@@ -60,7 +61,7 @@ impl Undoing<'_> {
         let by_number = uid.to_string().into();
         let mut lines: Vec<KeptLine> =
             of(name).chain(of(&by_number).filter(is_range)).cloned().collect();
-        lines.sort_by_key(|line| (line.file, line.line));
+        order::sort_by_key(&mut lines, |line| (line.file, line.line));
         lines
     }
 

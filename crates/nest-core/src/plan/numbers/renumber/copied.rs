@@ -8,6 +8,7 @@ use hashbrown::HashSet;
 use super::{Renumber, WHAT};
 use crate::change::{Caution, Decision, Plan, Step};
 use crate::context::PlanContext;
+use crate::order;
 use crate::ownership::{IdMapping, Reown};
 use crate::plan::numbers::reassign::places;
 use crate::refusal::{Reason, Refusal, Result};
@@ -38,7 +39,7 @@ pub(super) fn renumber_copied(context: PlanContext<'_>, request: &Renumber) -> R
         }
     }
     if !faults.is_empty() {
-        faults.sort();
+        order::sort(&mut faults);
         return Err(Refusal::new(WHAT, Reason::Roster { faults, span_full: 0 }));
     }
     if request.paths.is_empty() {

@@ -20,6 +20,7 @@ use crate::book::Lookups;
 use crate::change::{Caution, Decision, NumberChange, Plan, Step, Subject, gather_alike};
 use crate::context::PlanContext;
 use crate::drafting::{NewFields, PlanBuilder};
+use crate::order;
 use crate::ownership::{IdMapping, Reown};
 use crate::plan::numbers::reassign::places;
 use crate::policy::Policy;
@@ -85,7 +86,7 @@ pub fn renumber(context: PlanContext<'_>, request: &Renumber) -> Result<Plan> {
     moves.judge(&mut builder);
     let Moves { all, mut faults, unchanged, elsewhere, shared, ways, .. } = moves;
     if !faults.is_empty() {
-        faults.sort();
+        order::sort(&mut faults);
         faults.dedup();
         let refusal = Refusal::new(WHAT, Reason::Roster { faults, span_full: 0 });
         return Err(ways

@@ -6,6 +6,7 @@ use crate::account::{AccountKind, admin_groups, kind_of, means_no_home};
 use crate::change::{Caution, Label, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{FoundUser, NewPrimary, change_primary, find_admin_group};
+use crate::order;
 use crate::plan::tables::intake::IntakePlanner;
 use crate::plan::users::{
     ChangeUser, change_into, is_out, resume_into, suspend_into, suspended_field,
@@ -184,7 +185,7 @@ impl<'a, 'r> IntakePlanner<'a, 'r> {
             let lines = self.context.book.ranges_of(file, found.user.name, Some(found.uid));
             let mut spans: Vec<_> = lines.iter().filter_map(|(_, range)| range.span()).collect();
             let mut wanted = user.spans.clone();
-            spans.sort_unstable();
+            order::sort(&mut spans);
             wanted.sort_unstable();
             if spans != wanted {
                 let name = BStr::new(found.user.name);

@@ -24,6 +24,7 @@ use crate::book::Lookups;
 use crate::change::{Caution, Decision, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::FoundUser;
+use crate::order;
 use crate::plan::users::create_user::{AccountBatch, check_values, empty_file};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
@@ -136,7 +137,7 @@ pub fn intake(context: PlanContext<'_>, request: &Intake) -> Result<TakenIn> {
     }
     let IntakePlanner { mut batch, mut faults, newcomers, counts, span_full, others, .. } = planner;
     if !faults.is_empty() {
-        faults.sort();
+        order::sort(&mut faults);
         faults.dedup();
         return Err(faults::with_ways(
             request,

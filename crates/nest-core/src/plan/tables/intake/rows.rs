@@ -8,6 +8,7 @@ use hashbrown::hash_table::Entry;
 use hashbrown::{DefaultHashBuilder, HashMap, HashTable};
 
 use crate::book::LookupSet;
+use crate::order;
 use crate::plan::tables::intake::{Intake, IntakePlanner, OthersBecome, RowNames, check_row};
 use crate::refusal::{Reason, Refusal};
 use crate::roster::{Column, RosterRow, RowBuffer, RowRequest, Wrong};
@@ -165,7 +166,7 @@ impl IntakePlanner<'_, '_> {
     /// with the groups that they name.
     pub(crate) fn look_at_doubles(&mut self) {
         let mut doubles: Vec<usize> = self.doubles.iter().copied().collect();
-        doubles.sort_unstable();
+        order::sort(&mut doubles);
         for at in doubles {
             let row = &self.request.roster.rows[at];
             let Some(user) = self.request.user(row) else { continue };

@@ -26,6 +26,7 @@ use crate::account::AccountKind;
 use crate::book::{Book, Lookups};
 use crate::change::{Caution, Decision, Plan};
 use crate::context::PlanContext;
+use crate::order;
 use crate::plan::tables::intake::{Existing, Intake, intake};
 use crate::policy::Policy;
 use crate::refusal::{Reason, Refusal, Result};
@@ -156,7 +157,7 @@ fn undecided_in(sources: &[RosterSource], conflicts: &[Conflict]) -> Vec<Fault> 
             faults.push(source.fault_at(conflict.offset, wrong));
         }
     }
-    faults.sort_by(|one, other| (&one.file, one.line).cmp(&(&other.file, other.line)));
+    order::sort_by(&mut faults, |one, other| (&one.file, one.line).cmp(&(&other.file, other.line)));
     faults
 }
 

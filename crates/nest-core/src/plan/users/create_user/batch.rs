@@ -6,6 +6,7 @@ use crate::account::turns_away;
 use crate::change::{Caution, Label, Plan, Subject};
 use crate::context::PlanContext;
 use crate::drafting::{PlanBuilder, set_window};
+use crate::order;
 use crate::plan::users::create_user::groups::Joins;
 use crate::plan::users::create_user::made::Made;
 use crate::plan::users::create_user::write::{AccountLines, Writer};
@@ -133,7 +134,7 @@ impl<'a> AccountBatch<'a> {
     /// The whole plan.
     pub fn finish(mut self) -> Plan {
         let mut lists = self.builder.lists();
-        self.joins.groups.sort_by(|one, other| one.group.cmp(&other.group));
+        order::sort_by(&mut self.joins.groups, |one, other| one.group.cmp(&other.group));
         for joined in &self.joins.groups {
             lists.join_all(&joined.group, |list| joined.after(list));
         }

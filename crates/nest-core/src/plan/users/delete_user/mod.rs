@@ -14,6 +14,7 @@ use crate::drafting::{
     FoundUser, PlanBuilder, find_user, not_a_file_name, places_naming, private_group,
     require_file_name, take_window,
 };
+use crate::order;
 use crate::plan::groups::delete_group::take_out;
 use crate::plan::users::suspend::note_of;
 use crate::policy::Policy;
@@ -284,7 +285,7 @@ impl<'a> Deleting<'_, 'a> {
                 self.builder.edits.remove(file, line);
             }
         }
-        self.kept.lines.sort_by_key(|line| (line.file, line.line));
+        order::sort_by_key(&mut self.kept.lines, |line| (line.file, line.line));
         ranges.sort();
         ranges.dedup();
         let spans = ranges.iter().copied().collect();
