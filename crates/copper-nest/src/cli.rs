@@ -11,7 +11,7 @@ use crate::commands::{
     delete_group, delete_user, demo, export, export_snapshot, handover, intake, list_admins,
     list_changes, list_groups, list_ids, list_keys, list_retired, list_rules, list_users, merge,
     password_group, password_user, purge, reassign, recover, regroup, rename_group, rename_user,
-    renumber, repair, show_change, show_group, show_id, show_policy, show_rule, show_user,
+    renumber, repair, report, show_change, show_group, show_id, show_policy, show_rule, show_user,
     suspend_user, trace, undo,
 };
 use crate::failure::{Failure, Result, USAGE};
@@ -171,6 +171,7 @@ enum Verb {
     Export(Export),
     Compare(compare::Compare),
     Handover(handover::HandoverArgs),
+    Report(report::ReportArgs),
     Check(check::Check),
     Repair(repair::RepairArgs),
     Undo(undo::UndoArgs),
@@ -363,6 +364,7 @@ impl Cli {
             Verb::Export(Export::Snapshot(args)) => args.run(global),
             Verb::Compare(args) => args.run(global),
             Verb::Handover(args) => args.run(global),
+            Verb::Report(args) => args.run(global),
             Verb::Check(args) => args.run(global),
             Verb::Repair(args) => args.run(global),
             Verb::Undo(args) => args.run(global),

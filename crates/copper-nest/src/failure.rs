@@ -92,6 +92,12 @@ impl Failure {
         self
     }
 
+    /// Adds a way round that is the same command with an option.
+    pub fn or_again(mut self, label: &str, option: &str) -> Self {
+        self.ways.push(Way { label: label.into(), text: option.into(), is: WayIs::Option });
+        self
+    }
+
     /// Adds the way round of recovering what stands in another state folder.
     fn in_state(mut self, state: &str) -> Self {
         self.other_state = Some(state.into());

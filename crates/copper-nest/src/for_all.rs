@@ -42,6 +42,7 @@ fn taken(path: &[&str]) -> &'static [&'static str] {
         ["list" | "show", "rules" | "rule"] => &[FORMAT, COLOR],
         ["list" | "show" | "trace", _] => LOOKS,
         ["export", _] => &[TREE, POLICY, STATE, FORMAT, QUIET, VERBOSE, COLOR],
+        ["report"] => &[TREE, POLICY, STATE, FORMAT, YES, QUIET, VERBOSE, COLOR],
         ["compare"] => &[TREE, POLICY, STATE, FORMAT, QUIET, VERBOSE, COLOR],
         ["check"] => &[TREE, TREES_FROM, POLICY, STATE, FORMAT, DRY_RUN, QUIET, VERBOSE, COLOR],
         ["recover"] => &[TREE, POLICY, STATE, FORMAT, DRY_RUN, YES, WAIT, QUIET, VERBOSE, COLOR],

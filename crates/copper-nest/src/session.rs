@@ -4,7 +4,7 @@
 mod consent;
 pub mod history;
 pub mod many;
-mod telling;
+pub mod telling;
 
 use std::cell::RefCell;
 use std::path::Path;

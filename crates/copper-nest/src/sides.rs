@@ -43,6 +43,8 @@ pub struct Sides {
     pub all: Vec<Side>,
     /// When each was taken, as it says; empty where it does not.
     pub times: Vec<String>,
+    /// What the operating system of each calls itself; likewise.
+    pub systems: Vec<String>,
     /// Those that are not among them.
     pub missing: Vec<Missing>,
     /// Which of them is as it should be.
@@ -57,6 +59,15 @@ struct Taken {
     host: String,
     machine: Option<String>,
     time: String,
+    system: String,
+}
+
+impl Taken {
+    /// A source that says nothing of itself.
+    fn of_side(side: Side) -> Self {
+        let (host, time, system) = (String::new(), String::new(), String::new());
+        Taken { side, host, machine: None, time, system }
+    }
 }
 
 /// How old a snapshot may be: `2d`, `36h`.
@@ -140,14 +151,10 @@ impl Sides {
         }
         sides.tell_doubles(&mut taken, &sources);
         for one in taken {
-            let one = one.unwrap_or_else(|| Taken {
-                side: Side::default(),
-                host: String::new(),
-                machine: None,
-                time: String::new(),
-            });
+            let one = one.unwrap_or_else(|| Taken::of_side(Side::default()));
             sides.all.push(one.side);
             sides.times.push(one.time);
+            sides.systems.push(one.system);
         }
         Ok(sides)
     }
@@ -156,6 +163,17 @@ impl Sides {
     pub fn pass_over(&mut self, others: &[String]) {
         let told = |name| format!("{name} was passed over: it does not end in .json or .json.zst");
         self.notes.extend(others.iter().map(told));
+    }
+
+    /// Tells what else is to be known, and which are not among them.
+    pub fn tell(&self) {
+        for note in &self.notes {
+            errln!("{}", visible(note.as_bytes()));
+        }
+        for missing in &self.missing {
+            let told = format!("not compared: {}: {}", missing.name, missing.why);
+            errln!("{}", visible(told.as_bytes()));
+        }
     }
 
     /// How many there are.
@@ -294,7 +312,7 @@ fn take(global: &Global, source: &Source, at: u32, tally: &mut Tally) -> Result<
             }
             let (side, snapshot) = of_roster(&roster, source.in_short(), session.today);
             tally.add(at, &snapshot);
-            Ok(Taken { side, host: String::new(), machine: None, time: String::new() })
+            Ok(Taken::of_side(side))
         }
         Source::Found(path) => {
             let text = read_text(path).map_err(|why| missing(why, UNTOUCHED))?;
@@ -336,7 +354,7 @@ fn from_dump(source: &Source, text: &str, at: u32, tally: &mut Tally) -> Result<
     }
     let (side, snapshot) = of_dump(&accounts, source.in_short());
     tally.add(at, &snapshot);
-    Ok(Taken { side, host: String::new(), machine: None, time: String::new() })
+    Ok(Taken::of_side(side))
 }
 
 /// Whether a text says that it is a snapshot, or at least some document: then what is wrong
@@ -366,6 +384,7 @@ fn taken(snapshot: &Snapshot<'_>, otherwise: String) -> Taken {
         host,
         machine: snapshot.machine.as_ref().map(ToString::to_string),
         time: snapshot.time.to_string(),
+        system: snapshot.system.as_ref().map(ToString::to_string).unwrap_or_default(),
     }
 }
 

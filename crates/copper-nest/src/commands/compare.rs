@@ -108,7 +108,7 @@ impl Compare {
             sides.expect(&expected);
         }
         if sides.count() < 2 {
-            tell(&sides);
+            sides.tell();
             let message = match sides.count() {
                 0 => {
                     "there is nothing to compare: name trees, snapshots or tables, or a folder \
@@ -139,7 +139,7 @@ impl Compare {
         if let Some(agreement) = &agreement {
             self.write(global, &sides, options, agreement)?;
         }
-        tell(&sides);
+        sides.tell();
         let found = if comparison.all.is_empty() { 0 } else { FOUND };
         let missing = sides.missing.iter().map(|missing| missing.status).max().unwrap_or(0);
         Ok(found.max(missing))
@@ -279,15 +279,4 @@ fn file_names(sides: &Sides, of: impl Iterator<Item = u32>) -> Result<BTreeMap<u
         names.insert(side, format!("{name}.csv"));
     }
     Ok(names)
-}
-
-/// Tells what was not compared, and what else is to be known.
-fn tell(sides: &Sides) {
-    for note in &sides.notes {
-        errln!("{}", visible(note.as_bytes()));
-    }
-    for missing in &sides.missing {
-        let told = format!("not compared: {}: {}", missing.name, missing.why);
-        errln!("{}", visible(told.as_bytes()));
-    }
 }

@@ -39,6 +39,7 @@ pub mod rename_group;
 pub mod rename_user;
 pub mod renumber;
 pub mod repair;
+pub mod report;
 pub mod show_change;
 pub mod show_group;
 pub mod show_id;

@@ -43,24 +43,9 @@ impl Session<'_> {
 
     /// Says on stderr which lines of these files a list leaves out, since they can't be read.
     pub fn tell_unread(&self, loaded: &Loaded, files: &[File]) {
-        const MOST: usize = 5;
-        for file in files {
-            let lines = loaded.book.unread_lines(*file);
-            if lines.is_empty() {
-                continue;
-            }
-            let places: Vec<String> =
-                lines.iter().take(MOST).map(|line| format!("{}:{line}", file.path())).collect();
-            let more = match lines.len().saturating_sub(MOST) {
-                0 => String::new(),
-                more => format!(" and {more} more"),
-            };
+        for told in unread(loaded, files) {
             let command = self.global.command("check --files-only");
-            errln!(
-                "{}{more} can't be read, and {} not listed; what is wrong there:   {command}",
-                places.join(", "),
-                agree(&lines.len(), "is", "are")
-            );
+            errln!("{told}; what is wrong there:   {command}");
         }
     }
 
@@ -128,4 +113,27 @@ pub fn recovered_in_words(recovered: &recover::Recovered) -> String {
             "recovered: {what}, which a crash had cut off before it happened, was rolled back{notes}"
         ),
     }
+}
+
+/// The lines of files that can't be read, in words.
+pub fn unread(loaded: &Loaded, files: &[File]) -> Vec<String> {
+    const MOST: usize = 5;
+    let mut told = Vec::new();
+    for file in files {
+        let lines = loaded.book.unread_lines(*file);
+        if lines.is_empty() {
+            continue;
+        }
+        let places = lines.iter().take(MOST).map(|line| format!("{}:{line}", file.path()));
+        let more = match lines.len().saturating_sub(MOST) {
+            0 => String::new(),
+            more => format!(" and {more} more"),
+        };
+        told.push(format!(
+            "{}{more} can't be read, and {} not listed",
+            places.collect::<Vec<_>>().join(", "),
+            agree(&lines.len(), "is", "are")
+        ));
+    }
+    told
 }

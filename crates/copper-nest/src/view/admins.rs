@@ -85,7 +85,9 @@ pub fn print(global: &Global, as_rows: &Rows, listed: &[Admin<'_>]) {
     remark(&format!("{} become root{also}", counted(whole, "account can", "accounts can")));
 }
 
-fn row(one: &Admin<'_>, way: &Way) -> [String; 6] {
+/// A way as it is told: whose, by what, what may be run, whose password is asked, whether the
+/// account can sign in, since when.
+pub fn row(one: &Admin<'_>, way: &Way) -> [String; 6] {
     let since = one.since.as_ref().map(|since| format!("change {}, {}", since.change, since.day));
     [
         visible(one.account.user.name),

@@ -123,12 +123,13 @@ fn access_rows(shown: &ShownChanges<'_>) -> Vec<[String; 6]> {
     rows.collect()
 }
 
-fn note(record: &ChangeRecord) -> String {
+/// The note that was given; may be empty.
+pub fn note(record: &ChangeRecord) -> String {
     record.note.as_deref().map(|note| visible(note.as_bytes())).unwrap_or_default()
 }
 
 /// The change in a few words; of an undo, also what it takes back.
-fn what(record: &ChangeRecord) -> String {
+pub fn what(record: &ChangeRecord) -> String {
     let taken_back = record.told.subjects.first().filter(|_| record.undoes.is_some());
     let taken_back = taken_back.and_then(|subject| {
         let comes_to = subject.decisions.iter().find(|one| one.label == Label::COMES_TO);
@@ -141,14 +142,16 @@ fn what(record: &ChangeRecord) -> String {
     }
 }
 
-fn by(author: &Author) -> String {
+/// By whom.
+pub fn by(author: &Author) -> String {
     match &author.name {
         Some(name) => visible(name.as_bytes()),
         None => format!("uid {}", author.uid),
     }
 }
 
-fn fate(record: &ChangeRecord, undone: &BTreeMap<u64, u64>) -> String {
+/// What became of a change; empty where it stands.
+pub fn fate(record: &ChangeRecord, undone: &BTreeMap<u64, u64>) -> String {
     match undone.get(&record.number) {
         Some(by) => format!("undone by {by}"),
         None => String::new(),

@@ -57,39 +57,9 @@ pub fn print(global: &Global, rows: &Rows, shown: &Shown<'_>) {
 
 /// Prints a document for what was compared, and one for each in which sides differ, a line each.
 pub fn print_json_lines(shown: &Shown<'_>) {
-    let sides = shown.sides;
-    let named = sides
-        .all
-        .iter()
-        .zip(&sides.times)
-        .filter(|(side, _)| side.tells_users || side.tells_groups);
-    let taken = |time: &String| (!time.is_empty()).then(|| time.clone());
-    let missing = sides.missing.iter();
-    let against = sides.against.map(|at| sides.all[at as usize].name.clone());
-    let document = json!({
-        "sides": named
-            .map(|(side, time)| json!({"name": side.name, "time": taken(time)}))
-            .collect::<Vec<Value>>(),
-        "against": against,
-        "not_compared": missing
-            .map(|one| json!({"name": visible(one.name.as_bytes()), "why": visible(one.why.as_bytes())}))
-            .collect::<Vec<Value>>(),
-        "notes": sides.notes.iter().map(|note| visible(note.as_bytes())).collect::<Vec<String>>(),
-        "users": shown.comparison.users,
-        "groups": shown.comparison.groups,
-        "differing": shown.comparison.all.len(),
-    });
-    print_json_line("comparison", &document);
+    print_json_line("comparison", &shown.about());
     for differing in &shown.comparison.all {
-        let fields = differing.fields.iter().map(|difference| shown.to_json(difference));
-        let document = json!({
-            "kind": differing.about.kind(),
-            "name": visible(differing.about.name().as_bytes()),
-            "on": differing.on.len(),
-            "of": differing.of,
-            "fields": fields.collect::<Vec<Value>>(),
-        });
-        print_json_line("difference", &document);
+        print_json_line("difference", &shown.difference(differing));
     }
 }
 
@@ -104,6 +74,44 @@ pub fn print_csv(shown: &Shown<'_>) -> Result<(), Failure> {
 }
 
 impl Shown<'_> {
+    /// What was compared, for machines.
+    pub fn about(&self) -> Value {
+        let sides = self.sides;
+        let named = sides
+            .all
+            .iter()
+            .zip(&sides.times)
+            .filter(|(side, _)| side.tells_users || side.tells_groups);
+        let taken = |time: &String| (!time.is_empty()).then(|| time.clone());
+        let missing = sides.missing.iter();
+        let against = sides.against.map(|at| sides.all[at as usize].name.clone());
+        json!({
+            "sides": named
+                .map(|(side, time)| json!({"name": side.name, "time": taken(time)}))
+                .collect::<Vec<Value>>(),
+            "against": against,
+            "not_compared": missing
+                .map(|one| json!({"name": visible(one.name.as_bytes()), "why": visible(one.why.as_bytes())}))
+                .collect::<Vec<Value>>(),
+            "notes": sides.notes.iter().map(|note| visible(note.as_bytes())).collect::<Vec<String>>(),
+            "users": self.comparison.users,
+            "groups": self.comparison.groups,
+            "differing": self.comparison.all.len(),
+        })
+    }
+
+    /// Something in which they differ, for machines.
+    pub fn difference(&self, differing: &Differing) -> Value {
+        let fields = differing.fields.iter().map(|difference| self.to_json(difference));
+        json!({
+            "kind": differing.about.kind(),
+            "name": visible(differing.about.name().as_bytes()),
+            "on": differing.on.len(),
+            "of": differing.of,
+            "fields": fields.collect::<Vec<Value>>(),
+        })
+    }
+
     fn name(&self, side: u32) -> &str {
         &self.sides.all[side as usize].name
     }
@@ -315,7 +323,8 @@ impl Shown<'_> {
 /// A value that is longer stands on a line of its own.
 const WIDEST: usize = 48;
 
-fn value_of(said: &SaidBy) -> String {
+/// A value as it is shown.
+pub fn value_of(said: &SaidBy) -> String {
     match said.value.as_str() {
         "" => "none".to_owned(),
         value => visible(value.as_bytes()),

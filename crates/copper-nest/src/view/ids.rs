@@ -78,29 +78,36 @@ pub const RANGES: Columns<6> = columns! {
     "overlaps": "the word overlaps where it overlaps the one before",
 };
 
+/// The spans as rows, and what is held outside of them.
+pub fn span_rows<'s>(
+    spans: &'s [SpanUse],
+    outside: &'s [OutsideUse],
+) -> impl Iterator<Item = [String; 8]> + 's {
+    let of_span = |span: &SpanUse| {
+        [
+            span.name.to_owned(),
+            span.span.first().to_string(),
+            span.span.last().to_string(),
+            span.used.to_string(),
+            span.retired.to_string(),
+            span.avoided.to_string(),
+            span.free.to_string(),
+            span.next.map(|next| next.to_string()).unwrap_or_default(),
+        ]
+    };
+    let of_rest = |other: &OutsideUse| {
+        let (first, last) = (lowest(other).to_string(), highest(other).to_string());
+        let empty = String::new;
+        let used = count(other).to_string();
+        [called(other).to_owned(), first, last, used, empty(), empty(), empty(), empty()]
+    };
+    spans.iter().map(of_span).chain(outside.iter().map(of_rest))
+}
+
 /// Prints the spans: a bar drawn to scale, and the exact numbers beside it.
 pub fn print_spans(global: &Global, rows: &Rows, spans: &[SpanUse], outside: &[OutsideUse]) {
     if rows.are_wanted(global) {
-        let of_span = |span: &SpanUse| {
-            [
-                span.name.to_owned(),
-                span.span.first().to_string(),
-                span.span.last().to_string(),
-                span.used.to_string(),
-                span.retired.to_string(),
-                span.avoided.to_string(),
-                span.free.to_string(),
-                span.next.map(|next| next.to_string()).unwrap_or_default(),
-            ]
-        };
-        let of_rest = |other: &OutsideUse| {
-            let (first, last) = (lowest(other).to_string(), highest(other).to_string());
-            let empty = String::new;
-            let used = count(other).to_string();
-            [called(other).to_owned(), first, last, used, empty(), empty(), empty(), empty()]
-        };
-        let all = spans.iter().map(of_span).chain(outside.iter().map(of_rest));
-        rows.print(global, &SPANS, all);
+        rows.print(global, &SPANS, span_rows(spans, outside));
         return;
     }
     let (heading, warn) = (style::HEADING, style::WARN);
@@ -239,19 +246,24 @@ pub fn spans_to_json(spans: &[SpanUse], outside: &[OutsideUse]) -> Value {
     json!({"spans": all.chain(outside).collect::<Vec<_>>()})
 }
 
+/// Whose a range is; empty for a gap.
+fn owner(range: &RangeOrGap) -> String {
+    range.owner.as_ref().map(|owner| visible(owner)).unwrap_or_default()
+}
+
+/// A range, or a gap, as a row.
+pub fn range_row(range: &RangeOrGap) -> [String; 6] {
+    let overlaps = if range.overlaps { "overlaps" } else { "" };
+    let span = range.span;
+    let numbers = [u64::from(span.first()), u64::from(span.last()), span.count()];
+    let [first, last, count] = numbers.map(|number| number.to_string());
+    [range.what.to_owned(), first, last, count, owner(range), overlaps.to_owned()]
+}
+
 /// Prints ranges and gaps in order.
 pub fn print_ranges(global: &Global, rows: &Rows, all: &[RangeOrGap]) {
-    let owner =
-        |range: &RangeOrGap| range.owner.as_ref().map(|owner| visible(owner)).unwrap_or_default();
     if rows.are_wanted(global) {
-        let row = |range: &RangeOrGap| {
-            let overlaps = if range.overlaps { "overlaps" } else { "" };
-            let span = range.span;
-            let numbers = [u64::from(span.first()), u64::from(span.last()), span.count()];
-            let [first, last, count] = numbers.map(|number| number.to_string());
-            [range.what.to_owned(), first, last, count, owner(range), overlaps.to_owned()]
-        };
-        rows.print(global, &RANGES, all.iter().map(row));
+        rows.print(global, &RANGES, all.iter().map(range_row));
         return;
     }
     let (heading, quiet, warn) = (style::HEADING, style::QUIET, style::WARN);

@@ -19,6 +19,7 @@ pub mod many;
 pub mod receipt;
 pub mod receipt_lines;
 pub mod remedy;
+pub mod report;
 pub mod retired;
 pub mod rules;
 pub mod sarif;

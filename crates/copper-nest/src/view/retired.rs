@@ -56,27 +56,29 @@ pub const COLUMNS: Columns<10> = columns! {
     "until": "day until which it is kept",
 };
 
+/// One of them as a row.
+pub fn row(account: &RetiredAccount, days: u32) -> [String; 10] {
+    let home = account.kept.belonging(BelongingKind::Home);
+    let (word, place) = home.map(|home| became(account, home)).unwrap_or_default();
+    let bytes = home.map(|home| home.bytes.to_string()).unwrap_or_default();
+    [
+        account.kept.thing.to_string(),
+        visible(&account.kept.name),
+        id(account),
+        day(account).to_owned(),
+        by(account),
+        account.change.to_string(),
+        word.to_owned(),
+        place,
+        bytes,
+        until(account, days),
+    ]
+}
+
 /// Prints all of them: a table on a terminal, else rows.
 pub fn print(global: &Global, rows: &Rows, kept: &[RetiredAccount], days: u32, today: Day) {
     if rows.are_wanted(global) {
-        let row = |account: &RetiredAccount| {
-            let home = account.kept.belonging(BelongingKind::Home);
-            let (word, place) = home.map(|home| became(account, home)).unwrap_or_default();
-            let bytes = home.map(|home| home.bytes.to_string()).unwrap_or_default();
-            [
-                account.kept.thing.to_string(),
-                visible(&account.kept.name),
-                id(account),
-                day(account).to_owned(),
-                by(account),
-                account.change.to_string(),
-                word.to_owned(),
-                place,
-                bytes,
-                until(account, days),
-            ]
-        };
-        rows.print(global, &COLUMNS, kept.iter().map(row));
+        rows.print(global, &COLUMNS, kept.iter().map(|account| row(account, days)));
         return;
     }
     let titles =

@@ -187,6 +187,7 @@ const MATRIX: &[(&str, &str, &[Row])] = &[
     ("reassign-user", "it is about files; root's have a guard of their own", &[]),
     ("reassign-group", "it is about files; root's have a guard of their own", &[]),
     ("reassign-account", "it is about files; root's have a guard of their own", &[]),
+    ("report", "it only looks; what it writes is to be looked at", &[]),
     ("compare", "it only looks; what it writes is for others to go by", &[]),
     ("recover", "the change was judged when it was made", &[]),
     ("demo", "it makes a tree of its own", &[]),
