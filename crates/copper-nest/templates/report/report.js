@@ -36,7 +36,9 @@
       this.later.disabled = end >= this.rows.length;
       const part = page.length < this.rows.length ? `${grouped(this.from + 1)} to ${grouped(end)} of ` : '';
       const out = this.rows.length < this.of ? `, of ${grouped(this.of)} in all` : '';
-      this.count.textContent = `${part}${grouped(this.rows.length)} ${this.word}${out}`;
+      const [one, many] = this.word.split(' ');
+      const word = this.rows.length === 1 ? one : many;
+      this.count.textContent = `${part}${grouped(this.rows.length)} ${word}${out}`;
     }
   }
 
@@ -113,7 +115,7 @@
       row.append(make('td', String(one.cells.size), {class: 'n'}));
       return row;
     }));
-    const pages = new Pages(tools, 'people', draw);
+    const pages = new Pages(tools, 'person people', draw);
     const of_people = tools.querySelector('.people');
     const of_groups = tools.querySelector('.groups');
     const narrow = () => pages.set(rows.filter(one => one.text.includes(of_people.value.trim().toLowerCase())), rows.length);

@@ -2,6 +2,7 @@
 
 mod admins;
 mod bad_input;
+mod browser;
 mod changes;
 mod check;
 mod coming_back;
@@ -47,6 +48,7 @@ mod power;
 mod readers;
 mod renumber;
 mod repair;
+mod report;
 mod roster_truth;
 mod secrets;
 mod show_user;

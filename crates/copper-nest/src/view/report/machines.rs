@@ -274,6 +274,10 @@ impl Machines<'_> {
             by_host: false,
         };
         let mut document = shown.about();
+        // They are told of at more length, and nothing is held against one of them.
+        for key in ["sides", "against"] {
+            document.as_object_mut().map(|document| document.remove(key));
+        }
         document["time"] = json!(self.time);
         document["machines"] = machines.collect();
         document["across"] = users.collect();

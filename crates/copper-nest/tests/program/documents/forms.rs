@@ -7,6 +7,7 @@ use schemars::JsonSchema;
 use serde::Deserialize;
 use serde_json::Value;
 
+use super::reports::{Machines, Report};
 use super::{Form, Nullable};
 
 /// Every document that the program prints.
@@ -34,6 +35,8 @@ pub const ALL: &[Form] = &[
     Form::new::<Snapshot>("snapshot", "export snapshot", None),
     Form::new::<Comparison>("comparison", "compare, its first line", None),
     Form::new::<Difference>("difference", "compare, each further line", None),
+    Form::new::<Report>("report", "report", None),
+    Form::new::<Machines>("machines", "report SIDE..., report --from DIR", None),
     Form::new::<Handover>("handover", "handover DUMP", None),
     Form::new::<Trace>("trace", "trace user, trace group, trace id, trace orphans", None),
     Form::new::<Receipt>("receipt", "every command that makes a change", None),
@@ -1063,7 +1066,7 @@ struct ComparedSide {
 
 #[derive(Deserialize, JsonSchema)]
 #[serde(deny_unknown_fields)]
-struct NotCompared {
+pub struct NotCompared {
     name: String,
     why: String,
 }

@@ -3,6 +3,7 @@
 
 pub mod forms;
 mod page;
+mod reports;
 
 use std::borrow::Cow;
 
