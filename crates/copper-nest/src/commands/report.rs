@@ -15,7 +15,7 @@ use nest_core::holdings::{outside, ranges, spans};
 use nest_core::last_seen::LastSeen;
 use nest_core::powers::Powers;
 use nest_core::record::{ChangeRecord, undone};
-use nest_core::report::{Age, by_age, dues, matrix, number_map};
+use nest_core::report::{Age, by_age, dues, history, matrix, number_map};
 use nest_core::secret::without_hashes;
 use nest_core::sign_in::sign_in_of;
 use nest_core::surroundings::Surroundings;
@@ -176,6 +176,7 @@ impl ReportArgs {
                 access: false,
             },
             since,
+            history: history(&records, users.len(), today),
             notes: [unread(&loaded, &File::ALL), gaps(&records)].concat(),
         };
         if global.json() {

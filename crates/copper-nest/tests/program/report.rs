@@ -98,6 +98,48 @@ fn a_renamed_account_is_as_old_as_it_was() {
 }
 
 #[test]
+fn the_time_line_goes_by_what_the_files_said_on_each_day() {
+    let tree = TestTree::new();
+    // 2026-11-01, the 10th and the 20th, and other hands in between.
+    for (day, words) in [
+        (20_758, "create user maren --no-home"),
+        (20_767, "create user odalys perrin --no-home"),
+        (20_777, "delete user tavish --yes"),
+    ] {
+        let now = (i64::from(day) * 86_400 + 3600).to_string();
+        let mut command = tree.command(&words.split(' ').collect::<Vec<_>>());
+        let run = Run::of(command.env("SOURCE_DATE_EPOCH", now));
+        assert_eq!(run.status, 0, "{}", run.stderr);
+        if day == 20_767 {
+            tree.append("etc/passwd", "tern:x:1900:1900:::/bin/sh\n");
+        }
+    }
+    let at = |words: &str| {
+        let mut command = tree.command(&words.split(' ').collect::<Vec<_>>());
+        Run::of(command.env("SOURCE_DATE_EPOCH", (20_781 * 86_400).to_string()))
+    };
+    let report: Value = serde_json::from_str(&at("report --format json").stdout).unwrap();
+    let history = report["history"].as_array().unwrap();
+    let told: Vec<(u64, &str, u64, bool)> = history
+        .iter()
+        .map(|one| {
+            let number = |key: &str| one[key].as_u64().unwrap();
+            let hands = one["other_hands"].as_bool().unwrap();
+            (number("change"), one["day"].as_str().unwrap(), number("users"), hands)
+        })
+        .collect();
+    assert_eq!(told.len(), 4);
+    assert_eq!((told[3].0, told[3].1, told[3].3), (3, "2026-11-20", true));
+    for (_, day, users, _) in &told[1..] {
+        let then = at(&format!("list users --kind all --at {day}"));
+        assert_eq!(then.stdout.lines().count() as u64, *users, "{day}");
+    }
+    let page = at("report").stdout;
+    assert!(page.contains("other hands were at the files before change 3"), "{page}");
+    assert!(page.contains(&format!(">{} users</text>", told[3].2)), "{page}");
+}
+
+#[test]
 fn nothing_in_a_file_becomes_part_of_the_page() {
     let tree = TestTree::new();
     let hostile = "<script>window.tried=1</script>";

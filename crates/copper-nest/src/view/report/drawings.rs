@@ -5,7 +5,7 @@ use std::fmt;
 
 use jiff::civil::Date;
 use nest_core::holdings::SpanUse;
-use nest_core::report::{AgeBar, Due, DueKind, LaneKind, Mark, NumberMap};
+use nest_core::report::{AgeBar, Due, DueKind, LaneKind, Mark, Moment, NumberMap};
 use nest_core::value::{Day, IdSpan};
 use nest_core::words::{agree, counted, grouped, list};
 
@@ -248,8 +248,8 @@ impl Scale {
 
 /// Draws the numbers: all of them, then each part in which something is.
 pub fn maps(map: &NumberMap, spans: &[SpanUse]) -> Vec<MapDrawn> {
-    let Some((first, last)) = map.parts.first().zip(map.parts.last()) else { return Vec::new() };
-    let whole = IdSpan::fixed(0.min(first.first()), last.last());
+    let Some(last) = map.parts.last() else { return Vec::new() };
+    let whole = IdSpan::fixed(0, last.last());
     let title = |span: IdSpan| match span.count() {
         1 => span.to_string(),
         _ => format!("{} to {}", span.first(), span.last()),
@@ -336,7 +336,7 @@ fn called(kind: LaneKind) -> (&'static str, &'static str) {
 /// Round numbers, eight of them at most.
 fn ticks(scale: &Scale, of: IdSpan) -> Vec<TickDrawn> {
     let mut steps = (0..11).flat_map(|power| [1, 2, 5].map(|digit| digit * 10u64.pow(power)));
-    let Some(step) = steps.find(|step| of.count() / step <= 8) else { return Vec::new() };
+    let Some(step) = steps.find(|step| of.count() / step < 8) else { return Vec::new() };
     let first = u64::from(of.first()).div_ceil(step) * step;
     let numbers = (0..).map(|at| first + at * step).take_while(|id| *id <= u64::from(of.last()));
     numbers.map(|id| TickDrawn { x: Px(scale.x(id as f64)), words: id.to_string() }).collect()
@@ -350,6 +350,12 @@ pub struct TimeLine {
     pub alt: String,
     pub ticks: Vec<MonthTick>,
     pub weeks: Vec<WeekDrawn>,
+    /// How many users there were, as a line; empty where nothing is known of that.
+    pub users: String,
+    /// What it says at its beginning and at its end.
+    pub users_words: Vec<(Px, Px, &'static str, String)>,
+    /// Where other hands were at the files.
+    pub hands: Vec<(String, String)>,
 }
 
 /// Where a month begins.
@@ -368,17 +374,34 @@ pub struct WeekDrawn {
     pub words: String,
 }
 
-/// Draws the weeks from one day to another, by the days of the changes.
-pub fn time_line(days: impl Iterator<Item = Day>, since: Day, today: Day) -> TimeLine {
+/// Draws the weeks from one day to another, by the days of the changes; and above them how many
+/// users there were.
+pub fn time_line(
+    days: impl Iterator<Item = Day>,
+    history: &[Moment],
+    since: Day,
+    today: Day,
+) -> TimeLine {
     const WIDE: f64 = 1000.0;
     const HIGH: f64 = 90.0;
+    /// How much of it the line of users takes, and where it begins.
+    const ABOVE: f64 = 50.0;
+    const TOP: f64 = 16.0;
+    /// So many days are drawn before the first change.
+    const BEFORE: i64 = 27;
+    /// Where the bars stand.
+    const FOOT: f64 = TOP + ABOVE + HIGH + 14.0;
     /// More weeks than these are drawn by months of four.
     const MOST: i64 = 120;
+    let days: Vec<Day> = days.collect();
+    // Before the first change there is nothing to see.
+    let first = days.iter().chain(history.iter().map(|one| &one.day)).min();
+    let since = Day(first.map_or(since.0, |first| since.0.max((first.0 - BEFORE).min(today.0))));
     let all = (today.0 - since.0 + 1).max(1);
     let each = if all / 7 > MOST { 28 } else { 7 };
     let mut counts: BTreeMap<i64, usize> = BTreeMap::new();
     // A clock that went back made changes after today: they stand with the last ones.
-    days.for_each(|day| {
+    days.iter().for_each(|day| {
         *counts.entry((day.0.min(today.0) - since.0).max(0) / each).or_default() += 1
     });
     let most = counts.values().copied().max().unwrap_or(0).max(1);
@@ -391,7 +414,7 @@ pub fn time_line(days: impl Iterator<Item = Day>, since: Day, today: Day) -> Tim
         WeekDrawn {
             x: Px(x),
             width: Px((x_of((week + 1) * each).min(WIDE) - x - 1.0).max(2.0)),
-            y: Px(HIGH + 6.0 - height),
+            y: Px(FOOT - height),
             height: Px(height),
             words: format!("{first} to {last}: {}", counted(*count, "change", "changes")),
         }
@@ -406,7 +429,7 @@ pub fn time_line(days: impl Iterator<Item = Day>, since: Day, today: Day) -> Tim
         // Names that would lie over each other are left out.
         let fits = x - last > 70.0 && x < WIDE - 60.0;
         last = if fits { x } else { last };
-        fits.then(|| MonthTick { x: Px(x), text_x: Px(x + 4.0), words })
+        fits.then_some(MonthTick { x: Px(x), text_x: Px(x + 4.0), words })
     });
     let changes: usize = counts.values().sum();
     let busiest = counts.iter().max_by_key(|(_, count)| **count);
@@ -419,7 +442,42 @@ pub fn time_line(days: impl Iterator<Item = Day>, since: Day, today: Day) -> Tim
             Day(since.0 + week * each)
         ),
     };
-    let bottom = 96;
+    // What was before the days that are drawn is where the line comes from.
+    let shown = history.iter().filter(|one| one.change > 0 && one.day >= since);
+    let shown: Vec<&Moment> = shown.collect();
+    let before = history.iter().rev().find(|one| one.day < since).or(history.first());
+    let counts = shown.iter().map(|one| one.users).chain(before.map(|one| one.users));
+    let (least, most) =
+        counts.fold((usize::MAX, 0), |(least, most), users| (least.min(users), most.max(users)));
+    let y_of = |users: usize| {
+        let of = most.saturating_sub(least).max(1) as f64;
+        Px(TOP + ABOVE - ABOVE * (users - least) as f64 / of)
+    };
+    let mut users = String::new();
+    let mut users_words = Vec::new();
+    if let (Some(before), Some(last)) = (before, shown.last()) {
+        // The line begins where the records do.
+        let from = if before.change == 0 { (before.day.0 - since.0).max(0) } else { 0 };
+        let (from, first) = (Px(x_of(from)), y_of(before.users));
+        users = format!("M{from} {first}");
+        for one in &shown {
+            let x = Px(x_of((one.day.0.min(today.0) - since.0).max(0)));
+            users += &format!("H{x}V{}", y_of(one.users));
+        }
+        users += &format!("H{}", Px(WIDE));
+        let words = |count| counted(count, "user", "users");
+        let at_end = y_of(last.users);
+        users_words.push((Px(WIDE), Px(at_end.0 - 4.0), "end", words(last.users)));
+        if from.0 < WIDE - 150.0 {
+            users_words.push((from, Px(first.0 - 4.0), "start", words(before.users)));
+        }
+    }
+    let hands = shown.iter().filter(|one| one.other_hands).map(|one| {
+        let x = Px(x_of((one.day.0.min(today.0) - since.0).max(0)));
+        let path = format!("M{x} {}l5 8l-5 8l-5 -8z", FOOT - HIGH - 14.0);
+        (path, format!("other hands were at the files before change {}", one.change))
+    });
+    let bottom = FOOT as usize;
     TimeLine {
         height: bottom + 18,
         bottom,
@@ -427,6 +485,9 @@ pub fn time_line(days: impl Iterator<Item = Day>, since: Day, today: Day) -> Tim
         alt,
         ticks: ticks.collect(),
         weeks: weeks.collect(),
+        users,
+        users_words,
+        hands: hands.collect(),
     }
 }
 
@@ -477,7 +538,11 @@ mod tests {
     fn changes_stand_in_their_weeks() {
         let (since, today) = (Day(20_600), Day(20_781));
         let days = [20_600, 20_606, 20_607, 20_781, 30_000].map(Day);
-        let drawn = time_line(days.into_iter(), since, today);
+        let moment =
+            |change, day, users, other_hands| Moment { change, day: Day(day), users, other_hands };
+        let moments =
+            [moment(0, 20_500, 4, false), moment(1, 20_500, 5, false), moment(2, 20_691, 7, true)];
+        let drawn = time_line(days.into_iter(), &moments, since, today);
         let words: Vec<&str> = drawn.weeks.iter().map(|week| week.words.as_str()).collect();
         assert_eq!(
             words,
@@ -488,6 +553,10 @@ mod tests {
             ]
         );
         assert_eq!(drawn.ticks[0].words, "Jun 2026");
-        assert_eq!(time_line([].into_iter(), today, today).alt, "no change");
+        assert_eq!(drawn.users, "M0 66H500V16H1000", "two more came in the middle");
+        let told: Vec<&str> = drawn.users_words.iter().map(|(.., words)| words.as_str()).collect();
+        assert_eq!(told, ["7 users", "5 users"]);
+        assert_eq!(drawn.hands[0].1, "other hands were at the files before change 2");
+        assert_eq!(time_line([].into_iter(), &[], today, today).alt, "no change");
     }
 }

@@ -170,6 +170,7 @@ pub fn page_of(global: &Global, reported: &Reported<'_>) -> String {
         since: reported.since,
         line: time_line(
             reported.changes.records.iter().filter_map(|record| day_of(record, reported.today)),
+            &reported.history,
             reported.since,
             reported.today,
         ),

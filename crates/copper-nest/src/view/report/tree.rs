@@ -7,7 +7,7 @@ use nest_core::group_account::GroupAccount;
 use nest_core::holdings::{OutsideUse, RangeOrGap, SpanUse};
 use nest_core::policy::Policy;
 use nest_core::record::ChangeRecord;
-use nest_core::report::{AgeBar, Due, Dues, Matrix, NumberMap};
+use nest_core::report::{AgeBar, Due, Dues, Matrix, Moment, NumberMap};
 use nest_core::retired::RetiredAccount;
 use nest_core::value::{Day, IdSpan};
 use serde_json::{Map, Value, json};
@@ -66,6 +66,8 @@ pub struct Reported<'a> {
     pub changes: ShownChanges<'a>,
     /// That day.
     pub since: Day,
+    /// How many users there were after each change.
+    pub history: Vec<Moment>,
     /// What is to be known of all of it.
     pub notes: Vec<String>,
 }
@@ -171,6 +173,12 @@ pub fn to_json(global: &Global, reported: &Reported<'_>) -> Value {
             "later": reported.dues.later,
         },
         "since": reported.since.to_string(),
+        "history": reported.history.iter().map(|one| json!({
+            "change": one.change,
+            "day": one.day.to_string(),
+            "users": one.users,
+            "other_hands": one.other_hands,
+        })).collect::<Vec<_>>(),
         "settings": settings(reported.policy),
     });
     let checked = serde_json::to_value(findings::to_json(global, &reported.check, &reported.run));

@@ -52,6 +52,8 @@ pub struct Report {
     skipped: Vec<Skipped>,
     /// The day since which changes are told.
     since: String,
+    /// How many users there were after each change, the earliest first, as far as the records go.
+    history: Vec<Moment>,
     /// Newest first.
     changes: Vec<Change>,
     /// What other hands did since the newest.
@@ -165,6 +167,18 @@ pub struct End {
     what: String,
     /// Whose, or what is accepted.
     names: Vec<String>,
+}
+
+/// What there was after a change.
+#[derive(Deserialize, JsonSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Moment {
+    /// 0 for what there was before the first.
+    change: u64,
+    day: String,
+    users: u64,
+    /// Whether other hands were at the files since the change before.
+    other_hands: bool,
 }
 
 /// Many machines.
