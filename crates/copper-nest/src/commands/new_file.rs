@@ -87,7 +87,10 @@ impl Existing {
 pub fn write_private(path: &Path, bytes: &[u8], existing: Existing) -> Result<()> {
     let shown = path.display();
     let failed = |error: std::io::Error| {
-        Failure::new(UNTOUCHED, "output", format!("{shown} can't be written: {error}"))
+        // The name that it has until it is whole is nobody's business.
+        let error = error.to_string();
+        let why = error.split(" at path ").next().unwrap_or(&error);
+        Failure::new(UNTOUCHED, "output", format!("{shown} can't be written: {why}"))
     };
     let folder = match path.parent() {
         Some(folder) if folder.as_os_str().is_empty() => Path::new("."),

@@ -262,7 +262,10 @@ fn what_can_not_be_written_to_is_refused_before_anything_is_read() {
     for (to, says) in [
         ("/dev/null".to_owned(), "is no file: name one, or - for standard output"),
         (format!("{root}/etc"), "is a folder: name a file in it"),
-        (format!("{root}/nowhere/report.html"), "can't be written"),
+        (
+            format!("{root}/nowhere/report.html"),
+            "report.html can't be written: No such file or directory.",
+        ),
         (format!("{root}/etc/passwd/report.html"), "can't be looked at"),
     ] {
         let run = tree.run(&format!("report --to {to}"));
