@@ -40,7 +40,7 @@ pub const COLUMNS: Columns<8> = columns! {
 const NAMED: usize = 4;
 
 /// Of more sides, those that say what most do are not listed in JSON.
-const LISTED: usize = 50;
+pub const LISTED: usize = 50;
 
 /// Prints what differs: grouped on a terminal, else a row for each value.
 pub fn print(global: &Global, rows: &Rows, shown: &Shown<'_>) {

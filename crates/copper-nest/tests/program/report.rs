@@ -424,7 +424,7 @@ fn many_machines_are_told_of_on_one_page() {
         let users = report["across"].as_array().unwrap();
         users.iter().find(|user| user["name"] == name).unwrap().clone()
     };
-    assert_eq!(user("keeper")["root"], json!(["quay"]));
+    assert_eq!(user("keeper")["root_on"], json!(["quay"]));
     assert_eq!(
         (user("tavish")["uids"].clone(), user("tavish")["on"].clone()),
         (json!([1001, 1700]), json!(2))

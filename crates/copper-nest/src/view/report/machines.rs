@@ -4,7 +4,7 @@ use std::collections::HashMap;
 
 use askama::Template;
 use nest_core::compare::{Across, Comparison, OnSide};
-use nest_core::words::{counted, first_of, grouped};
+use nest_core::words::{counted, grouped, list};
 use serde_json::{Value, json};
 
 use super::shell::{Card, Shell};
@@ -92,17 +92,36 @@ impl Machines<'_> {
             .map(|(at, side)| (at, side.name.as_str()))
     }
 
-    fn named(&self, sides: &[u32]) -> Vec<&str> {
-        let mut names: Vec<&str> =
-            sides.iter().map(|side| self.sides.all[*side as usize].name.as_str()).collect();
-        names.sort_unstable();
-        names
+    /// The places of the sides in the order of their names.
+    fn ranks(&self) -> Vec<u32> {
+        let mut order: Vec<u32> = (0..).take(self.sides.all.len()).collect();
+        order.sort_by(|a, b| self.name(*a).cmp(self.name(*b)));
+        let mut ranks = vec![0; order.len()];
+        for (rank, side) in (0..).zip(&order) {
+            ranks[*side as usize] = rank;
+        }
+        ranks
     }
 
-    fn in_words(&self, sides: &[u32], of: usize) -> String {
-        match sides.len() == of {
-            true => "all".to_owned(),
-            false => first_of(&self.named(sides), NAMED).to_string(),
+    fn name(&self, side: u32) -> &str {
+        &self.sides.all[side as usize].name
+    }
+
+    /// The first of some sides by name: of ten thousand no more is sorted than is told.
+    fn in_words(&self, ranks: &[u32], sides: &[u32], of: usize) -> String {
+        if sides.len() == of {
+            return "all".to_owned();
+        }
+        let mut first = sides.to_vec();
+        if first.len() > NAMED {
+            first.select_nth_unstable_by_key(NAMED, |side| ranks[*side as usize]);
+            first.truncate(NAMED);
+        }
+        first.sort_by_key(|side| ranks[*side as usize]);
+        let names = list(first.iter().map(|side| self.name(*side)));
+        match sides.len().saturating_sub(NAMED) {
+            0 => names.to_string(),
+            more => format!("{names} and {} more", grouped(more)),
         }
     }
 
@@ -133,9 +152,10 @@ impl Machines<'_> {
                 }
             })
             .collect();
-        let users: Vec<UserRow> =
-            self.users.iter().map(|user| self.user_row(user, count)).collect();
-        let differences = self.difference_rows(count);
+        let ranks = self.ranks();
+        let users = self.users.iter().map(|user| self.user_row(user, &ranks, count));
+        let users: Vec<UserRow> = users.collect();
+        let differences = self.difference_rows(&ranks, count);
         let strays = self.users.iter().filter(|user| 2 * user.on.len() <= count).count();
         let missing = self.sides.missing.iter();
         let several = self.users.iter().filter(|user| user.uids.len() > 1).count();
@@ -196,7 +216,7 @@ impl Machines<'_> {
         page.render().expect("BUG: a page is made of texts and numbers")
     }
 
-    fn user_row(&self, user: &Across, count: usize) -> UserRow {
+    fn user_row(&self, user: &Across, ranks: &[u32], count: usize) -> UserRow {
         let kind = if user.is_service { "service" } else { "person" };
         let several = user.uids.len() > 1;
         let mut is = vec![kind];
@@ -217,11 +237,11 @@ impl Machines<'_> {
             on: grouped(user.on.len()),
             sign_in: grouped(user.sign_in.len()),
             root: grouped(user.root.len()),
-            machines: self.in_words(&user.on, count),
+            machines: self.in_words(ranks, &user.on, count),
         }
     }
 
-    fn difference_rows(&self, count: usize) -> Vec<DifferenceRow> {
+    fn difference_rows(&self, ranks: &[u32], count: usize) -> Vec<DifferenceRow> {
         let mut rows = Vec::new();
         for differing in &self.comparison.all {
             let about = visible(differing.about.to_string().trim_end().as_bytes());
@@ -233,7 +253,7 @@ impl Machines<'_> {
                         value: compare::value_of(said),
                         odd: at > 0,
                         count: grouped(said.sides.len()),
-                        machines: self.in_words(&said.sides, count),
+                        machines: self.in_words(ranks, &said.sides, count),
                     });
                 }
             }
@@ -264,7 +284,13 @@ impl Machines<'_> {
                 "uids": user.uids.iter().filter_map(|uid| uid.parse::<u32>().ok()).collect::<Vec<_>>(),
                 "on": user.on.len(),
                 "can_sign_in": user.sign_in.len(),
-                "root": self.named(&user.root),
+                "root": user.root.len(),
+                "root_on": (user.root.len() <= compare::LISTED).then(|| {
+                    let mut names: Vec<&str> =
+                        user.root.iter().map(|side| self.name(*side)).collect();
+                    names.sort_unstable();
+                    names
+                }),
             })
         });
         let shown = compare::Shown {

@@ -232,6 +232,8 @@ pub struct Across {
     on: u64,
     /// On how many it can sign in.
     can_sign_in: u64,
-    /// On which it can become root, or run something as root.
-    root: Vec<String>,
+    /// On how many it can become root, or run something as root.
+    root: u64,
+    /// On which; null where these are more than 50.
+    root_on: Nullable<Vec<String>>,
 }
