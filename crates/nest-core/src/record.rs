@@ -20,7 +20,7 @@ use crate::order;
 use crate::secret::{hash_of, shown};
 use crate::surroundings::Inventory;
 use crate::table::{Edit, File};
-use crate::value::{Author, escaped};
+use crate::value::{Author, Day, escaped};
 
 /// The version of records that this program writes and reads.
 pub const VERSION: u32 = 1;
@@ -50,6 +50,13 @@ pub struct ChangeRecord {
     pub left: BTreeMap<File, Left>,
     /// What other hands had done to the files since the change before.
     pub other_hands: Vec<Drift>,
+}
+
+impl ChangeRecord {
+    /// The day on which it was made, as it is shown; nothing where its time is none.
+    pub fn day(&self) -> Option<Day> {
+        Day::of_time(&self.time)
+    }
 }
 
 /// What a receipt tells: a plan, without its hashes.

@@ -456,7 +456,7 @@ pub(crate) fn tidy(state: &Folder, today: Day, keep_days: u32) {
     old.sort_unstable();
     for number in old {
         let Some(time) = time_of(&folder, number) else { continue };
-        let day = time.get(..10).and_then(|day| Day::parse(day, today).ok());
+        let day = Day::of_time(&time);
         // Records are in order of time: the rest is younger.
         if day.is_none_or(|day| day.0 + i64::from(keep_days) >= today.0) {
             break;

@@ -86,7 +86,7 @@ impl ListChanges {
             self.require_known(&session, name)?;
         }
         let wanted = of_name.into_iter().filter(|record| {
-            let day = record.time.get(..10).and_then(|day| Day::parse(day, session.today).ok());
+            let day = record.day();
             let young = since.is_none_or(|since| day.is_some_and(|day| day >= since))
                 && until.is_none_or(|until| day.is_some_and(|day| day <= until));
             let wanted = young && (!self.access || !record.told.access.is_empty());

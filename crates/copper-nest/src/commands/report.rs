@@ -118,11 +118,9 @@ impl ReportArgs {
                 None => Vec::new(),
             },
         };
-        let told = records
-            .iter()
-            .rev()
-            .filter(|record| day_of(record, today).is_none_or(|day| day >= since));
-        let came = came(&records, today);
+        let told =
+            records.iter().rev().filter(|record| record.day().is_none_or(|day| day >= since));
+        let came = came(&records);
         let seen = |one: &Listed<'_>| match (&one.last_seen, one.last_seen.days(today)) {
             (_, Some(days)) => Age::Days(days),
             (LastSeen::Never, _) => Age::Other("never"),
@@ -212,10 +210,10 @@ impl ReportArgs {
 }
 
 /// The day on which the line of each name came, as far as the records go.
-fn came(records: &[ChangeRecord], today: Day) -> HashMap<BString, Day> {
+fn came(records: &[ChangeRecord]) -> HashMap<BString, Day> {
     let mut came = HashMap::new();
     for record in records {
-        let Some(day) = day_of(record, today) else { continue };
+        let Some(day) = record.day() else { continue };
         for edit in record.told.edits.iter().filter(|edit| edit.file == File::Passwd) {
             let name = |line: &Option<BString>| {
                 line.as_ref().and_then(|line| Passwd::read(line).map(|user| user.name.into()))
@@ -233,11 +231,6 @@ fn came(records: &[ChangeRecord], today: Day) -> HashMap<BString, Day> {
         }
     }
     came
-}
-
-/// The day of a record; nothing where its time is none.
-fn day_of(record: &ChangeRecord, today: Day) -> Option<Day> {
-    Day::parse(record.time.get(..10)?, today).ok()
 }
 
 /// What the records lack, in words.

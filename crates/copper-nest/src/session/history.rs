@@ -28,7 +28,9 @@ impl Session<'_> {
     pub fn past_day(&self, text: &str) -> Result<Day> {
         let day = Day::parse(text, self.today)
             .map_err(|fault| Failure::new(REFUSED, "bad-date", fault.to_string()))?;
-        match day > self.today {
+        // Where it is tomorrow already, that has begun.
+        let today = Day::of_time(&self.time()).map_or(self.today, |here| here.max(self.today));
+        match day > today {
             true => {
                 let message = format!("{day} is yet to come: nobody knows what the files will say");
                 Err(Failure::new(REFUSED, "bad-date", message))
@@ -48,7 +50,7 @@ impl Session<'_> {
             Some(folder) => self.records(&folder)?,
             None => Vec::new(),
         };
-        let made_by = |record: &&ChangeRecord| day_of(record).is_some_and(|made| made <= day);
+        let made_by = |record: &&ChangeRecord| record.day().is_some_and(|made| made <= day);
         // A clock that went back makes an earlier change look younger than a later one: the
         // numbers are the order.
         let change = records.iter().filter(made_by).map(|record| record.number).max().unwrap_or(0);
@@ -75,10 +77,4 @@ impl Session<'_> {
         );
         Ok(OnDay { day, change: change.max(oldest), earlier, notes })
     }
-}
-
-/// The day on which a change was made, in UTC, as days are counted.
-pub fn day_of(record: &ChangeRecord) -> Option<Day> {
-    let made: jiff::Timestamp = record.time.parse().ok()?;
-    Some(Day::of_seconds(made.as_second()))
 }

@@ -84,22 +84,12 @@ pub fn print(global: &Global, rows: &Rows, kept: &[RetiredAccount], days: u32, t
     let titles =
         ["", "name", "id", "deleted", "by", "change", "home", "where", "size", "kept until"];
     let rows = kept.iter().map(|account| {
-        let home = account.kept.belonging(BelongingKind::Home);
-        let (word, place) = home.map(|home| became(account, home)).unwrap_or_default();
-        let due = kept_until(account, days).is_some_and(|day| day <= today);
-        let due = if due { ", due" } else { "" };
-        [
-            account.kept.thing.to_string(),
-            visible(&account.kept.name),
-            id(account),
-            day(account).to_owned(),
-            by(account),
-            account.change.to_string(),
-            word.to_owned(),
-            place,
-            home.map(|home| bytes_in_words(home.bytes)).unwrap_or_default(),
-            format!("{}{due}", until(account, days)),
-        ]
+        let [thing, name, id, day, by, change, home, place, _, until] = row(account, days);
+        let home_kept = account.kept.belonging(BelongingKind::Home);
+        let bytes = home_kept.map(|home| bytes_in_words(home.bytes)).unwrap_or_default();
+        let is_due = kept_until(account, days).is_some_and(|day| day <= today);
+        let due = if is_due { ", due" } else { "" };
+        [thing, name, id, day, by, change, home, place, bytes, format!("{until}{due}")]
     });
     if !kept.is_empty() {
         outln!("{}", table(titles, rows));

@@ -122,3 +122,21 @@ fn changes_between_two_days_are_listed() {
     );
     tree.refused("list changes --between 2026-11-09", 2, "2 values required");
 }
+
+#[test]
+fn a_day_is_the_one_that_stands_beside_the_change() {
+    let tree = TestTree::new();
+    on(&tree, 3, "create user maren --no-home");
+    let record = tree.path("var/lib/copper-nest/changes/1.json");
+    let text = std::fs::read_to_string(&record).unwrap();
+    // By the clock of the machine, half an hour before the 4th, when it was that long in UTC.
+    let there = text.replace("2026-11-03T12:00:00+00:00", "2026-11-03T23:30:00-05:00");
+    assert_ne!(there, text);
+    std::fs::write(&record, there).unwrap();
+    let rows = |words: &str| tree.done(words).stdout.lines().count();
+    assert_eq!(rows("list changes --between 2026-11-03 2026-11-03"), 1);
+    assert_eq!(rows("list changes --since 2026-11-04"), 0);
+    assert!(tree.done("list users --at 2026-11-03").stdout.contains("maren"));
+    assert!(!tree.done("list users --at 2026-11-02").stdout.contains("maren"));
+    assert_eq!(tree.json("report --since 2026-01-01")["history"][1]["day"], "2026-11-03");
+}

@@ -28,8 +28,7 @@ pub fn history(records: &[ChangeRecord], users: usize, today: Day) -> Vec<Moment
         if last.is_some_and(|(number, _)| record.number + 1 != number) {
             break;
         }
-        let day = record.time.get(..10).and_then(|day| Day::parse(day, today).ok());
-        let day = day.unwrap_or_else(|| last.map_or(today, |(_, day)| day));
+        let day = record.day().unwrap_or_else(|| last.map_or(today, |(_, day)| day));
         moments.push(Moment {
             change: record.number,
             day,

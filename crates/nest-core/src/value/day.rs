@@ -35,6 +35,12 @@ impl Day {
         Day(seconds.div_euclid(86_400))
     }
 
+    /// The day that a moment is written with, RFC 3339: the one that whoever wrote it saw on the
+    /// calendar, wherever that was. Nothing where it begins with none.
+    pub fn of_time(time: &str) -> Option<Self> {
+        Self::parse(time.get(..10)?, Day(0)).ok()
+    }
+
     /// Reads `2027-03-31`, `today`, `+90d` or `-7d`, counted from `today`.
     ///
     /// # Errors
@@ -98,6 +104,8 @@ mod tests {
         assert_eq!(Day::parse("today", today), Ok(today));
         assert_eq!(Day::parse("+90d", today).unwrap().to_string(), "2027-02-22");
         assert_eq!(Day::of_seconds(-1), Day(-1));
+        assert_eq!(Day::of_time("2026-11-24T23:30:00-05:00"), Some(today));
+        assert_eq!(Day::of_time("yesterday"), None);
         assert_eq!(Day::EARLIEST_TODAY.to_string(), "2020-01-01");
     }
 

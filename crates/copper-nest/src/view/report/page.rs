@@ -16,7 +16,7 @@ use super::drawings::{
 };
 use super::receipts::{ChangeShown, receipts};
 use super::shell::{Card, Shell};
-use super::tree::{Reported, day_of};
+use super::tree::Reported;
 use crate::cli::Global;
 use crate::clock::for_people;
 use crate::commands::show_policy::source_of;
@@ -169,7 +169,7 @@ pub fn page_of(global: &Global, reported: &Reported<'_>) -> String {
         accepted: accepted_rows(reported),
         since: reported.since,
         line: time_line(
-            reported.changes.records.iter().filter_map(|record| day_of(record, reported.today)),
+            reported.changes.records.iter().filter_map(|record| record.day()),
             &reported.history,
             reported.since,
             reported.today,

@@ -6,7 +6,6 @@ use nest_core::drift::Drift;
 use nest_core::group_account::GroupAccount;
 use nest_core::holdings::{OutsideUse, RangeOrGap, SpanUse};
 use nest_core::policy::Policy;
-use nest_core::record::ChangeRecord;
 use nest_core::report::{AgeBar, Due, Dues, Matrix, Moment, NumberMap};
 use nest_core::retired::RetiredAccount;
 use nest_core::value::{Day, IdSpan};
@@ -200,9 +199,4 @@ pub fn to_json(global: &Global, reported: &Reported<'_>) -> Value {
 /// What other hands did, in words.
 pub fn hands(drifts: &[Drift]) -> impl Iterator<Item = String> {
     drifts.iter().map(|drift| visible(drift.to_string().as_bytes()))
-}
-
-/// The day of a record, as days are counted; nothing where its time is none.
-pub fn day_of(record: &ChangeRecord, today: Day) -> Option<Day> {
-    Day::parse(record.time.get(..10)?, today).ok()
 }

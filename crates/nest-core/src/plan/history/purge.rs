@@ -31,7 +31,7 @@ pub enum Purge {
 /// The day from which on a deleted account may be let go; `None` where its own
 /// record does not say when it was deleted.
 pub fn kept_until(account: &RetiredAccount, keep_days: u32) -> Option<Day> {
-    let day = Day::parse(account.time.get(..10)?, Day(0)).ok()?;
+    let day = Day::of_time(&account.time)?;
     Some(Day(day.0 + i64::from(keep_days)))
 }
 
