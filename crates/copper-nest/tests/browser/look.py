@@ -47,6 +47,14 @@ def emulate(width, height, scheme):
     web.execute_cdp_cmd("Emulation.setEmulatedMedia", {"features": features})
 
 
+def shoot(width, scheme):
+    for part in ("overview", "matrix", "numbers") if shots else ():
+        # What is seen first has its heading above it.
+        to = "scrollTo(0, 0)" if part == "overview" else f"document.getElementById('{part}')?.scrollIntoView()"
+        web.execute_script(to)
+        web.save_screenshot(f"{shots}/{part}-{width}-{scheme}.png")
+
+
 def first(table):
     return web.execute_script(
         "const row = document.querySelector(arguments[0] + ' tbody tr'); return row && row.cells[0].textContent", table
@@ -86,6 +94,9 @@ try:
             requests.append(message["params"]["request"]["url"])
     seen["requests"] = [url for url in requests if not url.startswith(("data:", "chrome"))]
     seen["tried"] = web.execute_script("return window.tried === undefined ? null : window.tried")
+
+    # As it comes, before anything is tried.
+    shoot(1280, "light")
 
     has = lambda selector: bool(web.find_elements(By.CSS_SELECTOR, selector))
     if has("#users-table"):
@@ -148,10 +159,8 @@ try:
         for scheme in ("light", "dark"):
             emulate(width, height, scheme)
             seen["wide"][str(width)] = web.execute_script("return document.documentElement.scrollWidth")
-            if shots:
-                for part in ("overview", "matrix", "numbers"):
-                    web.execute_script("document.getElementById(arguments[0])?.scrollIntoView()", part)
-                    web.save_screenshot(f"{shots}/{part}-{width}-{scheme}.png")
+            if (width, scheme) != (1280, "light"):
+                shoot(width, scheme)
             if axe:
                 web.execute_script(open(axe).read())
                 web.set_script_timeout(300)
