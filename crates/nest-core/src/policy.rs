@@ -463,6 +463,7 @@ mod tests {
         );
         assert!(fault("[people]\nhome = \"home\"\n").contains("people.home"));
         assert!(fault("[people]\nhome_permissions = \"9\"\n").contains("octal"));
+        assert!(fault("[people]\nhome_permissions = \"+700\"\n").contains("octal"));
         assert!(fault("[names]\nstyle = \"free\"\n").contains("\"strict\", \"dotted\", \"loose\""));
         assert!(fault("[people]\nids = \"1-2\"\n[people]\n").contains(":3:"));
     }

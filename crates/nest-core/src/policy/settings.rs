@@ -64,7 +64,8 @@ impl Setting for Days {
 impl Setting for Permissions {
     fn read(value: &DeValue<'_>) -> Result<Self, String> {
         let wrong = "this has to be an octal mode in quotes, from \"0700\" to \"0777\"";
-        let mode = u32::from_str_radix(value.as_str().ok_or(wrong)?, 8).map_err(|_| wrong)?;
+        let digits = value.as_str().filter(|text| text.bytes().all(|byte| byte.is_ascii_digit()));
+        let mode = u32::from_str_radix(digits.ok_or(wrong)?, 8).map_err(|_| wrong)?;
         // The owner must be able to use it, and set-id bits have no place here.
         if mode & 0o700 == 0o700 && mode <= 0o777 {
             Ok(Permissions(mode))
