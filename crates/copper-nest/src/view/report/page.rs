@@ -4,16 +4,15 @@ use askama::Template;
 use nest_core::account::AccountKind;
 use nest_core::check::{Finding, Severity};
 use nest_core::last_seen::LastSeen;
-use nest_core::policy::{KEYS, SettingSource};
-use nest_core::report::Due;
+use nest_core::policy::{KEYS, PolicyKey, SettingSource};
+use nest_core::powers::Way;
+use nest_core::report::{AgeBar, Due, DueKind};
 use nest_core::sign_in::SignIn;
 use nest_core::value::Day;
-use nest_core::words::{counted, first_of};
+use nest_core::words::{counted, first_of, grouped};
 use serde_json::json;
 
-use super::drawings::{
-    Bars, Calendar, MapDrawn, TimeLine, bars, calendar, ends_in_words, maps, time_line,
-};
+use super::drawings::{Bars, Calendar, MapDrawn, TimeLine, bars, calendar, maps, time_line};
 use super::receipts::{ChangeShown, receipts};
 use super::shell::{Card, Shell};
 use super::tree::Reported;
@@ -241,7 +240,7 @@ fn sign_in(answer: &SignIn) -> (String, &'static str) {
 fn user_row(user: &ShownUser<'_>) -> UserRow {
     let account = user.account;
     let (sign_in, tone) = sign_in(user.sign_in);
-    let root = user.powers.iter().any(nest_core::powers::Way::amounts_to_root);
+    let root = user.powers.iter().any(Way::amounts_to_root);
     let mut is = vec![account.kind.to_string()];
     for (holds, word) in [
         (user.sign_in.is_possible_now(), "signs-in"),
@@ -335,7 +334,7 @@ fn retired_rows(reported: &Reported<'_>) -> Vec<[String; 10]> {
 }
 
 fn plots(reported: &Reported<'_>) -> Vec<Bars> {
-    let of = |bars: &[nest_core::report::AgeBar]| {
+    let of = |bars: &[AgeBar]| {
         counted(bars.iter().map(|bar| bar.count).sum::<usize>(), "person", "people")
     };
     vec![
@@ -354,20 +353,19 @@ fn due_rows(reported: &Reported<'_>) -> Vec<DueRow> {
     /// So many are named.
     const NAMED: usize = 8;
     let row = |due: &Due, past| {
-        let words = ends_in_words(due);
         let what = match (due.kind, past) {
-            (nest_core::report::DueKind::Account, false) => "account expires",
-            (nest_core::report::DueKind::Account, true) => "account expired",
-            (nest_core::report::DueKind::Password, false) => "password must be renewed",
-            (nest_core::report::DueKind::Password, true) => "password should have been renewed",
-            (nest_core::report::DueKind::Acceptance, false) => "finding is accepted until then",
-            (nest_core::report::DueKind::Acceptance, true) => "finding was accepted until then",
+            (DueKind::Account, false) => "account expires",
+            (DueKind::Account, true) => "account expired",
+            (DueKind::Password, false) => "password must be renewed",
+            (DueKind::Password, true) => "password should have been renewed",
+            (DueKind::Acceptance, false) => "finding is accepted until then",
+            (DueKind::Acceptance, true) => "finding was accepted until then",
         };
         DueRow {
             day: due.day,
             past,
             what,
-            count: words.split(' ').next().unwrap_or_default().to_owned(),
+            count: grouped(due.names.len()),
             names: visible(&first_of(&due.names, NAMED)),
         }
     };
@@ -443,7 +441,7 @@ fn accepted_rows(reported: &Reported<'_>) -> Vec<[String; 5]> {
 
 fn setting_rows(reported: &Reported<'_>) -> Vec<SettingRow> {
     let policy = reported.policy;
-    let row = |key: &'static nest_core::policy::PolicyKey| SettingRow {
+    let row = |key: &'static PolicyKey| SettingRow {
         key: key.name,
         value: visible((key.get)(policy).as_bytes()),
         source: source_of(policy, key),

@@ -1,11 +1,12 @@
 //! What a report tells of one tree.
 
 use nest_core::account::AccountKind;
-use nest_core::check::CheckReport;
+use nest_core::check::{CheckReport, Severity};
 use nest_core::drift::Drift;
 use nest_core::group_account::GroupAccount;
 use nest_core::holdings::{OutsideUse, RangeOrGap, SpanUse};
 use nest_core::policy::Policy;
+use nest_core::powers::Way;
 use nest_core::report::{AgeBar, Due, Dues, Matrix, Moment, NumberMap};
 use nest_core::retired::RetiredAccount;
 use nest_core::value::{Day, IdSpan};
@@ -90,7 +91,7 @@ impl Reported<'_> {
     pub fn totals(&self) -> Totals {
         let count = |wanted: fn(&&ShownUser<'_>) -> bool| self.users.iter().filter(wanted).count();
         let people = self.people().count();
-        let root = |one: &&Admin<'_>| one.ways.iter().any(nest_core::powers::Way::amounts_to_root);
+        let root = |one: &&Admin<'_>| one.ways.iter().any(Way::amounts_to_root);
         Totals {
             people,
             services: self.users.len() - people,
@@ -104,7 +105,7 @@ impl Reported<'_> {
 /// A report for machines: the documents of the lists, put together, and what it adds up itself.
 pub fn to_json(global: &Global, reported: &Reported<'_>) -> Value {
     let totals = reported.totals();
-    let count = |what: nest_core::check::Severity| reported.check.count(what);
+    let count = |what: Severity| reported.check.count(what);
     let ages = |bars: &[AgeBar]| -> Vec<Value> {
         let bars = bars.iter();
         bars.map(|bar| json!({"label": bar.label, "most_days": bar.most, "count": bar.count}))
