@@ -54,9 +54,10 @@ pub struct ReportArgs {
     /// The file to write; - is standard output. Where there is one already, it is asked before.
     #[arg(long, value_name = "FILE|-")]
     to: Option<PathBuf>,
-    /// Which changes are told: those since this day.
-    #[arg(long, value_name = "DATE", default_value = "-180d", allow_hyphen_values = true)]
-    since: String,
+    /// Which changes are told: those since this day; else those of the last 180 days.
+    #[arg(long, value_name = "DATE", allow_hyphen_values = true,
+        conflicts_with_all = ["sides", "from"])]
+    since: Option<String>,
 }
 
 const EXAMPLES: &str = "Examples:
@@ -83,7 +84,7 @@ impl ReportArgs {
     /// The page of a tree; nothing where it was told as data.
     fn of_tree(&self, global: &Global) -> Result<Option<String>> {
         let session = Session::open_anyway(global)?;
-        let since = session.past_day(&self.since)?;
+        let since = session.past_day(self.since.as_deref().unwrap_or("-180d"))?;
         session.tell_unfinished();
         let loaded = session.load()?;
         require_shadow(&loaded.book, "no report was made")?;
@@ -209,6 +210,9 @@ impl ReportArgs {
     }
 }
 
+/// Of longer pages that is said.
+const MUCH: usize = 30 << 20;
+
 /// The day on which the line of each name came, as far as the records go.
 fn came(records: &[ChangeRecord]) -> HashMap<BString, Day> {
     let mut came = HashMap::new();
@@ -309,6 +313,10 @@ impl Target {
                 if !global.quiet {
                     outln!("{}: {} bytes", path.display(), page.len());
                     outln!("open it with a browser; nobody but its owner can read it");
+                    if page.len() > MUCH {
+                        let data = global.command("report --format json");
+                        errln!("it is more than a browser shows at ease; the same as data: {data}");
+                    }
                 }
                 Ok(())
             }

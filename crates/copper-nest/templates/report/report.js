@@ -123,7 +123,7 @@
       const cell = make('th', '', {scope: 'col', 'aria-sort': 'none'});
       const button = make('button', text, {type: 'button'});
       button.addEventListener('click', () => {
-        const way = turn(head.cells ? [...head.cells] : [], cell);
+        const way = turn([...head.cells], cell);
         rows.sort((a, b) => way * key(a, b) || words.compare(a.name, b.name));
         narrow();
       });
@@ -156,8 +156,7 @@
     const whole = [Number(map.dataset.first), Number(map.dataset.last) + 1];
     let [from, to] = whole;
     const ticks = map.querySelector('.ticks');
-    const bottom = map.querySelector('.band, .ticks line');
-    const end = ticks.querySelector('line')?.getAttribute('y2') ?? bottom?.getAttribute('height') ?? '100';
+    const bottom = Number(map.dataset.bottom);
     const place = number => LEFT + (number - from) / (to - from) * WIDE;
     const inside = x => Math.min(LEFT + WIDE, Math.max(LEFT, x));
     const svg = (name, attributes, text) => {
@@ -179,8 +178,7 @@
       for (const tip of all('path[data-a]', map)) {
         const number = Number(tip.dataset.a);
         tip.setAttribute('visibility', number >= from && number < to ? 'visible' : 'hidden');
-        const [x, y] = [place(number + 0.5).toFixed(1), Number(tip.dataset.y)];
-        tip.setAttribute('d', `M${x} ${y}l-6 11h12z`);
+        tip.setAttribute('d', `M${place(number + 0.5).toFixed(1)} ${bottom}l-6 11h12z`);
       }
       // Round numbers, eight of them at most.
       let step = 1;
@@ -188,7 +186,7 @@
       const marks = [];
       for (let number = Math.ceil(from / step) * step; number < to; number += step) {
         const x = place(number).toFixed(1);
-        marks.push(svg('line', {x1: x, x2: x, y1: 20, y2: end}), svg('text', {x, y: 14, 'text-anchor': 'middle'}, String(number)));
+        marks.push(svg('line', {x1: x, x2: x, y1: 20, y2: bottom}), svg('text', {x, y: 14, 'text-anchor': 'middle'}, String(number)));
       }
       ticks.replaceChildren(...marks);
     };
