@@ -3,6 +3,7 @@
 //!
 //! - `tree`: what is told of one tree
 //! - `page`: the page of that
+//! - `people`, `found`: who is on it, and what was found
 //! - `receipts`: the changes on it
 //! - `drawings`: its drawings, as places and lengths
 //! - `machines`: what is told of many machines, and the page of that
@@ -13,8 +14,10 @@
 //! fixed where a page is light or dark, and names no shape so that it could be read aloud.
 
 mod drawings;
+mod found;
 mod machines;
 mod page;
+mod people;
 mod receipts;
 mod shell;
 mod tree;

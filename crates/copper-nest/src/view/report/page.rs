@@ -2,25 +2,23 @@
 
 use askama::Template;
 use nest_core::account::AccountKind;
-use nest_core::check::{Finding, Severity};
-use nest_core::last_seen::LastSeen;
+use nest_core::check::Severity;
 use nest_core::policy::{KEYS, PolicyKey, SettingSource};
-use nest_core::powers::Way;
 use nest_core::report::{AgeBar, Due, DueKind};
-use nest_core::sign_in::SignIn;
 use nest_core::value::Day;
 use nest_core::words::{counted, first_of, grouped};
 use serde_json::json;
 
 use super::drawings::{Bars, Calendar, MapDrawn, TimeLine, bars, calendar, maps, time_line};
+use super::found::{RuleRow, accepted_rows, rule_rows};
+use super::people::{AdminRow, UserRow, admin_rows, user_row};
 use super::receipts::{ChangeShown, receipts};
 use super::shell::{Card, Shell};
 use super::tree::Reported;
 use crate::cli::Global;
 use crate::clock::for_people;
 use crate::commands::show_policy::source_of;
-use crate::view::user::ShownUser;
-use crate::view::{admins, findings, ids, remedy, retired, visible};
+use crate::view::{findings, ids, retired, visible};
 
 #[derive(Template)]
 #[template(path = "report/report.html")]
@@ -55,57 +53,12 @@ struct Page {
     settings: Vec<SettingRow>,
 }
 
-struct UserRow {
-    is: String,
-    name: String,
-    full_name: String,
-    uid: String,
-    kind: String,
-    tone: &'static str,
-    sign_in: String,
-    root: &'static str,
-    seen: String,
-    changed: String,
-    expires: String,
-    primary: String,
-    groups: String,
-}
-
-struct AdminRow {
-    name: String,
-    by: String,
-    runs: String,
-    asks: String,
-    sign_in: String,
-    change: Option<u64>,
-    since: String,
-    whole: bool,
-}
-
 struct DueRow {
     day: Day,
     past: bool,
     what: &'static str,
     count: String,
     names: String,
-}
-
-struct RuleRow {
-    name: &'static str,
-    about: &'static str,
-    severity: String,
-    tone: &'static str,
-    count: usize,
-    open: bool,
-    found: Vec<FoundRow>,
-    more: usize,
-}
-
-struct FoundRow {
-    message: String,
-    place: String,
-    /// When each way to mend it is the right one, and the command.
-    ways: Vec<(String, String)>,
 }
 
 struct SettingRow {
@@ -222,87 +175,6 @@ fn cards(reported: &Reported<'_>) -> Vec<Card> {
     ]
 }
 
-/// Whether somebody can sign in, and how, or why not.
-fn sign_in(answer: &SignIn) -> (String, &'static str) {
-    let password = answer.by_password() || answer.by_password_over_ssh();
-    let how = match (password, answer.by_key()) {
-        (true, true) => "password and key",
-        (true, false) => "password",
-        (false, true) => "key",
-        (false, false) => return (format!("no: {}", answer.in_short()), "quiet"),
-    };
-    match answer.is_possible_now() {
-        true => (format!("yes: {how}"), ""),
-        false => (format!("not now: {how}"), "quiet"),
-    }
-}
-
-fn user_row(user: &ShownUser<'_>) -> UserRow {
-    let account = user.account;
-    let (sign_in, tone) = sign_in(user.sign_in);
-    let root = user.powers.iter().any(Way::amounts_to_root);
-    let mut is = vec![account.kind.to_string()];
-    for (holds, word) in [
-        (user.sign_in.is_possible_now(), "signs-in"),
-        (root, "root"),
-        (account.is_suspended(), "suspended"),
-    ] {
-        is.extend(holds.then(|| word.to_owned()));
-    }
-    let aging = account.aging();
-    let set = account.password().scheme().is_some();
-    let changed = aging.and_then(|aging| aging.changed).filter(|day| set && *day > 0);
-    let expires = aging.and_then(|aging| aging.expires).filter(|_| !account.is_suspended());
-    // A group of the own name says nothing.
-    let primary = account.primary.map_or_else(|| visible(account.user.gid), visible);
-    let name = visible(account.user.name);
-    let groups: Vec<String> = account.groups.iter().map(|group| visible(group.name)).collect();
-    UserRow {
-        is: is.join(" "),
-        primary: if primary == name { String::new() } else { primary },
-        name,
-        full_name: visible(account.user.full_name()),
-        uid: visible(account.user.uid),
-        kind: account.kind.to_string(),
-        tone,
-        sign_in,
-        root: match (root, user.powers.is_empty()) {
-            (true, _) => "root",
-            (false, false) => "in part",
-            (false, true) => "",
-        },
-        seen: match &user.last_seen {
-            LastSeen::At(visit) => visit.day().to_string(),
-            LastSeen::Never => "never".to_owned(),
-            LastSeen::NoLog | LastSeen::Unknown(_) => String::new(),
-        },
-        changed: changed.map(|day| Day(day).to_string()).unwrap_or_default(),
-        expires: expires.map(|day| day.to_string()).unwrap_or_default(),
-        groups: groups.join(", "),
-    }
-}
-
-fn admin_rows(reported: &Reported<'_>, linked: &[u64]) -> Vec<AdminRow> {
-    let mut rows = Vec::new();
-    for one in reported.admins {
-        for way in &one.ways {
-            let [name, by, runs, asks, _, since] = admins::row(one, way);
-            let change = one.since.as_ref().map(|since| since.change);
-            rows.push(AdminRow {
-                name,
-                by,
-                runs,
-                asks,
-                sign_in: sign_in(&one.sign_in).0,
-                change: change.filter(|change| linked.contains(change)),
-                since,
-                whole: way.amounts_to_root(),
-            });
-        }
-    }
-    rows
-}
-
 /// The matrix as its script takes it, within a page: nothing in it ends the element that it is in.
 fn matrix_data(reported: &Reported<'_>) -> String {
     let groups: Vec<String> = reported.matrix.groups.iter().map(|name| visible(name)).collect();
@@ -371,72 +243,6 @@ fn due_rows(reported: &Reported<'_>) -> Vec<DueRow> {
     };
     let past = reported.dues.past.iter().map(|due| row(due, true));
     past.chain(reported.dues.coming.iter().map(|due| row(due, false))).collect()
-}
-
-/// The findings by rule, the worst first.
-fn rule_rows(global: &Global, all: &[Finding]) -> Vec<RuleRow> {
-    /// So many of each rule are told.
-    const MOST: usize = 60;
-    let mut rows: Vec<(Severity, RuleRow)> = Vec::new();
-    for finding in all {
-        let found = |finding: &Finding| {
-            let line = if finding.line == 0 { String::new() } else { format!(":{}", finding.line) };
-            let ways = finding.remedies.iter().map(|way| {
-                let command = remedy::pasteable(global, way).unwrap_or_default();
-                (visible(way.when.as_bytes()), command)
-            });
-            FoundRow {
-                message: visible(finding.message.as_bytes()),
-                place: format!("{}{line}", findings::place_of(finding)),
-                ways: ways.collect(),
-            }
-        };
-        let known = rows
-            .iter_mut()
-            .find(|(severity, row)| *severity == finding.severity && row.name == finding.rule.name);
-        match known {
-            Some((_, row)) => {
-                row.count += 1;
-                match row.found.len() < MOST {
-                    true => row.found.push(found(finding)),
-                    false => row.more += 1,
-                }
-            }
-            None => rows.push((
-                finding.severity,
-                RuleRow {
-                    name: finding.rule.name,
-                    about: finding.rule.finds,
-                    severity: finding.severity.to_string(),
-                    tone: match finding.severity {
-                        Severity::Error => "bad",
-                        Severity::Warning => "warn",
-                        Severity::Note => "quiet",
-                    },
-                    count: 1,
-                    open: finding.severity == Severity::Error,
-                    found: vec![found(finding)],
-                    more: 0,
-                },
-            )),
-        }
-    }
-    rows.sort_by_key(|(severity, _)| std::cmp::Reverse(*severity));
-    rows.into_iter().map(|(_, row)| row).collect()
-}
-
-fn accepted_rows(reported: &Reported<'_>) -> Vec<[String; 5]> {
-    let rows = reported.check.accepted.iter().map(|one| {
-        let text = |text: &str| visible(text.as_bytes());
-        [
-            one.finding.rule.name.to_owned(),
-            text(&one.finding.message),
-            text(&one.by.reason),
-            text(one.by.by.as_deref().unwrap_or_default()),
-            one.by.until.map_or_else(|| "always".to_owned(), |day| day.to_string()),
-        ]
-    });
-    rows.collect()
 }
 
 fn setting_rows(reported: &Reported<'_>) -> Vec<SettingRow> {
