@@ -66,14 +66,22 @@ pub fn is_taken(path: &[&str], long: &str) -> bool {
 }
 
 /// The commands with each of those options shown only where it does something, and described
-/// as what it does there.
-pub fn only_where_taken(command: Command) -> Command {
+/// as what it does there: of all that are wanted, by their names.
+pub fn only_where_taken(command: Command, is_wanted: &dyn Fn(&str) -> bool) -> Command {
     let options: Vec<Arg> =
         command.get_arguments().filter(|arg| arg.is_global_set()).cloned().collect();
-    command.mut_subcommands(|below| fitted(below, &[], &options))
+    command.mut_subcommands(|below| fitted(below, &[], &options, is_wanted))
 }
 
-fn fitted(command: Command, above: &[&str], options: &[Arg]) -> Command {
+fn fitted(
+    command: Command,
+    above: &[&str],
+    options: &[Arg],
+    is_wanted: &dyn Fn(&str) -> bool,
+) -> Command {
+    if !is_wanted(command.get_name()) && !command.get_all_aliases().any(is_wanted) {
+        return command;
+    }
     let name = command.get_name().to_owned();
     let path = [above, &[name.as_str()]].concat();
     let takes = paths_from(&command, &path);
@@ -105,7 +113,7 @@ fn fitted(command: Command, above: &[&str], options: &[Arg]) -> Command {
             _ => option,
         }
     }));
-    command.mut_subcommands(|below| fitted(below, &path, options))
+    command.mut_subcommands(|below| fitted(below, &path, options, is_wanted))
 }
 
 /// How a command can print its results.

@@ -62,7 +62,14 @@ pub use view::columns::{Column, List, lists};
 
 /// All the commands, with their options and their help.
 pub fn commands() -> clap::Command {
-    for_all::only_where_taken(cli::Cli::command())
+    for_all::only_where_taken(cli::Cli::command(), &|_| true)
+}
+
+/// The commands as these words need them: each has a dozen options, and nobody waits for those of
+/// fifty others.
+fn commands_for(words: &[std::ffi::OsString]) -> clap::Command {
+    let is_wanted = |name: &str| words.iter().any(|word| word == name);
+    for_all::only_where_taken(cli::Cli::command(), &is_wanted)
 }
 
 /// Runs the program on the words of its command line; the exit status comes back.
@@ -71,13 +78,13 @@ pub fn run() -> ExitCode {
     limit_threads();
     complete::answer();
     let words: Vec<std::ffi::OsString> = std::env::args_os().skip(1).collect();
-    if version::asks_for_build(&words) {
-        outln!("{}", version::build());
+    if let Some(version) = version::answer(&words) {
+        outln!("{version}");
         output::flush();
         return ExitCode::SUCCESS;
     }
     // Help is printed before options are read.
-    let mut command = commands().color(cli::color_of_help(&words));
+    let mut command = commands_for(&words).color(cli::color_of_help(&words));
     let given = command.get_matches_mut();
     let mut cli = cli::Cli::from_arg_matches(&given).unwrap_or_else(|error| error.exit());
     cli.global.prepare();

@@ -3,7 +3,7 @@
 use std::ffi::OsString;
 
 /// What `--version` tells with `--verbose`: of which build this is.
-pub fn build() -> String {
+fn build() -> String {
     let commit = match env!("COPPER_NEST_BUILT_FROM") {
         "" => "not known",
         commit => commit,
@@ -20,10 +20,15 @@ pub fn build() -> String {
     )
 }
 
-/// Whether nothing is asked for but which build this is.
-pub fn asks_for_build(words: &[OsString]) -> bool {
+/// What is answered where nothing is asked for but which version or which build this is: before
+/// the commands are put together, which takes longer than all of it.
+pub fn answer(words: &[OsString]) -> Option<String> {
     let is = |word: &OsString, names: &[&str]| names.iter().any(|name| word == *name);
     let version = words.iter().any(|word| is(word, &["--version", "-V"]));
     let verbose = words.iter().any(|word| is(word, &["--verbose", "-v"]));
-    version && verbose && words.len() == 2
+    match words.len() {
+        1 if version => Some(concat!("copper-nest ", env!("CARGO_PKG_VERSION")).to_owned()),
+        2 if version && verbose => Some(build()),
+        _ => None,
+    }
 }

@@ -267,7 +267,8 @@ fn a_machine_with_nothing_in_run_proc_and_sys_is_administered_all_the_same() {
     // Nothing there but what the program and a shell need.
     let script = "
         mount -t tmpfs none /run -o ro
-        mount -t tmpfs none /tmp -o size=1m
+        # Unless the program itself was built there, or its tree is.
+        case \"$NEST $TREE\" in */tmp/*) ;; *) mount -t tmpfs none /tmp -o size=1m ;; esac
         mount -t tmpfs none /sys
         mkdir -p /etc/selinux/default/contexts/files
         echo '/home/.* u:object_r:user_home_t:s0' > /etc/selinux/default/contexts/files/file_contexts
