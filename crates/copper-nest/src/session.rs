@@ -22,7 +22,7 @@ use nest_core::request::{GuardOverrides, Request};
 use nest_core::retired::RetiredAccount;
 use nest_core::value::{Day, UserName};
 use nest_core::words::in_full;
-use nest_host::changes::{self, LeftBehind};
+use nest_host::changes;
 use nest_host::commit::{Circumstances, commit};
 use nest_host::lock::Lock;
 use nest_host::recover::{self, Foreign};
@@ -284,14 +284,7 @@ impl<'g> Session<'g> {
             errln!("the account files were changed in the meantime; the plan is now:");
             shown = self.ask(asks, &plan)?;
         };
-        let left = folder.as_ref().map(LeftBehind::read).unwrap_or_default();
-        let other_hands = left.drift(&loaded).map_err(|error| {
-            Failure::new(
-                UNTOUCHED,
-                "unreadable",
-                format!("the account files can't be read: {error}"),
-            )
-        })?;
+        let other_hands = history::other_hands(folder.as_ref(), &loaded)?;
         drop(folder);
         let circumstances = Circumstances {
             earlier: Arc::clone(&self.earlier),

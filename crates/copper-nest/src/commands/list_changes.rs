@@ -6,9 +6,9 @@ use std::os::unix::ffi::OsStrExt;
 use bstr::BStr;
 use nest_core::record::{ChangeRecord, about, undone};
 use nest_core::value::Day;
-use nest_host::changes::LeftBehind;
 
 use super::{Failure, Global, REFUSED, Result, Session};
+use crate::session::history::other_hands;
 use crate::view::columns::Rows;
 use crate::view::{changes as view, print_json};
 
@@ -73,7 +73,7 @@ impl ListChanges {
             None => (Vec::new(), Vec::new()),
             Some(folder) => {
                 let loaded = session.load()?;
-                let drift = LeftBehind::read(folder).drift(&loaded).unwrap_or_default();
+                let drift = other_hands(Some(folder), &loaded)?;
                 (session.records(folder)?, drift)
             }
         };

@@ -21,12 +21,12 @@ use nest_core::sign_in::sign_in_of;
 use nest_core::surroundings::Surroundings;
 use nest_core::table::{File, Passwd, Record};
 use nest_core::value::Day;
-use nest_host::changes::LeftBehind;
 
 use super::new_file::{Existing, write_private};
 use super::show_id::no_answer;
 use super::{Failure, Global, REFUSED, Result, Session, USAGE, require_shadow};
 use super::{list_admins, list_users};
+use crate::session::history::other_hands;
 use crate::session::telling::unread;
 use crate::sides::{Sides, named_sources};
 use crate::view::changes::ShownChanges;
@@ -114,10 +114,7 @@ impl ReportArgs {
         let undone = undone(&records);
         let drift = match session.state {
             nest_host::state::State::Nowhere => Vec::new(),
-            _ => match session.changes_folder()? {
-                Some(folder) => LeftBehind::read(&folder).drift(&loaded).unwrap_or_default(),
-                None => Vec::new(),
-            },
+            _ => other_hands(session.changes_folder()?.as_ref(), &loaded)?,
         };
         let told =
             records.iter().rev().filter(|record| record.day().is_none_or(|day| day >= since));
@@ -230,7 +227,8 @@ fn came(records: &[ChangeRecord]) -> HashMap<BString, Day> {
                         came.insert(new, day);
                     }
                 }
-                _ => {}
+                // It stays what it is called, or it goes: who is gone is not asked after.
+                (Some(_), _) | (None, None) => {}
             }
         }
     }
@@ -253,11 +251,10 @@ fn gaps(records: &[ChangeRecord]) -> Vec<String> {
             )),
         }
     }
-    match numbers.first() {
-        Some(first) if *first > 1 => notes.push(format!(
+    if let Some(first) = numbers.first().filter(|first| **first > 1) {
+        notes.push(format!(
             "the records go back to change {first}: what was done before is not told"
-        )),
-        _ => {}
+        ));
     }
     let went_back = records.windows(2).filter(|pair| {
         let times = [&pair[0].time, &pair[1].time];

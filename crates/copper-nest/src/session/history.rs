@@ -1,12 +1,16 @@
 //! The account files as they were on an earlier day, by the records.
 
+use nest_core::drift::Drift;
 use nest_core::earlier::{Earlier, after_change};
 use nest_core::record::ChangeRecord;
 use nest_core::value::Day;
+use nest_host::changes::LeftBehind;
+use nest_host::state::Folder;
+use nest_host::store::Loaded;
 
 use super::Session;
 use crate::clock::for_people;
-use crate::failure::{Failure, REFUSED, Result};
+use crate::failure::{Failure, REFUSED, Result, UNTOUCHED};
 
 /// The account files at the end of a day.
 pub struct OnDay {
@@ -77,4 +81,17 @@ impl Session<'_> {
         );
         Ok(OnDay { day, change: change.max(oldest), earlier, notes })
     }
+}
+
+/// What other hands did to the account files since the newest change; where none was made,
+/// nothing is known of that.
+///
+/// # Errors
+/// The files can't be read.
+pub fn other_hands(folder: Option<&Folder>, loaded: &Loaded) -> Result<Vec<Drift>> {
+    let left = folder.map(LeftBehind::read).unwrap_or_default();
+    left.drift(loaded).map_err(|error| {
+        let message = format!("the account files can't be read: {error}");
+        Failure::new(UNTOUCHED, "unreadable", message)
+    })
 }

@@ -10,7 +10,7 @@ use nest_core::powers::Way;
 use nest_core::report::{AgeBar, Due, Dues, Matrix, Moment, NumberMap};
 use nest_core::retired::RetiredAccount;
 use nest_core::value::{Day, IdSpan};
-use serde_json::{Map, Value, json};
+use serde_json::{Value, json};
 
 use crate::cli::Global;
 use crate::commands::show_policy::settings;
@@ -181,17 +181,17 @@ pub fn to_json(global: &Global, reported: &Reported<'_>) -> Value {
         })).collect::<Vec<_>>(),
         "settings": settings(reported.policy),
     });
-    let checked = serde_json::to_value(findings::to_json(global, &reported.check, &reported.run));
+    let checked = findings::to_json(global, &reported.check, &reported.run);
     for part in [
         admins::to_json(reported.admins, &reported.unclear),
         ids::spans_to_json(&reported.spans, &reported.outside),
         ids::ranges_to_json(&reported.ranges),
         changes::to_json(global, &reported.changes),
-        checked.unwrap_or_default(),
+        serde_json::to_value(checked).expect("BUG: findings are no document"),
     ] {
-        let Value::Object(part) = part else { continue };
-        if let Some(document) = document.as_object_mut() {
-            document.extend::<Map<String, Value>>(part);
+        let Value::Object(part) = part else { panic!("BUG: a part of a report is no object") };
+        for (key, value) in part {
+            document[key] = value;
         }
     }
     document
