@@ -157,19 +157,24 @@ fn what_a_killed_run_left_is_no_obstacle() {
 
 /// Runs a shell script in a mount namespace of its own.
 pub fn in_namespace(test: &str, script: &str) -> Option<Run> {
+    in_namespaces(test, "-m", script)
+}
+
+/// Runs `script` in namespaces of its own: those of these options of `unshare`.
+pub fn in_namespaces(test: &str, kinds: &str, script: &str) -> Option<Run> {
     if !is_root() || !has_program("unshare") || !has_program("mount") {
-        passed_over(test, "root and a mount namespace");
+        passed_over(test, "root and namespaces");
         return None;
     }
-    let probe = Command::new("unshare").args(["-m", "true"]).status();
+    let probe = Command::new("unshare").args([kinds, "true"]).status();
     if !probe.is_ok_and(|status| status.success()) {
-        passed_over(test, "the right to make a mount namespace");
+        passed_over(test, "the right to make a namespace");
         return None;
     }
     let binary = program().get_program().to_owned();
     let mut command = Command::new("unshare");
     command
-        .args(["-m", "sh", "-euc", script])
+        .args([kinds, "sh", "-euc", script])
         .env("NEST", binary)
         .env("SOURCE_DATE_EPOCH", crate::harness::NOW);
     Some(Run::of(&mut command))

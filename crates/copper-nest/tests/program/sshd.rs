@@ -1,12 +1,11 @@
-//! What a real SSH server says: an `sshd` on a port of the loopback, in a mount namespace with
-//! the tree's files bound over `/etc`, `/home` and the server's own places.
+//! What a real SSH server says: an `sshd` on the loopback of a network of its own, where no port
+//! is anybody else's, in a mount namespace with the tree's files bound over `/etc`, `/home` and
+//! the server's own places.
 
 use std::collections::BTreeMap;
-use std::net::TcpListener;
 use std::process::{Command, Stdio};
-use std::sync::atomic::{AtomicU16, Ordering};
 
-use crate::commit::in_namespace;
+use crate::commit::in_namespaces;
 use crate::harness::{Run, TestTree, has_program, is_root, is_sampled, passed_over, program};
 
 const PASSWORD: &str = "kelp-Harbour.91 tern";
@@ -135,15 +134,9 @@ fn day() -> i64 {
     i64::try_from(now.as_secs() / 86400).unwrap()
 }
 
-/// A port for a server of its own: below those that the kernel gives to clients, of which there
-/// are hundreds at a time, so that none of them is on it before the server is.
-fn free_port() -> u16 {
-    static NEXT: AtomicU16 = AtomicU16::new(0);
-    let first = 20_000 + u16::try_from(std::process::id() % 10_000).unwrap();
-    let next = || first + NEXT.fetch_add(1, Ordering::Relaxed) % 2_000;
-    let is_free = |port: &u16| TcpListener::bind(("127.0.0.1", *port)).is_ok();
-    std::iter::repeat_with(next).find(is_free).unwrap()
-}
+/// What `ip link set lo up` does: `SIOCSIFFLAGS` with `IFF_UP` (netdevice(7)).
+const LOOPBACK_UP: &str = "import fcntl, socket, struct
+fcntl.ioctl(socket.socket(), 0x8914, struct.pack(\"16sh22x\", b\"lo\", 1))";
 
 /// Asks an `sshd` with this configuration for each account, by password and by key, all at
 /// once: a refusal takes seconds.
@@ -151,24 +144,24 @@ fn ask_sshd(
     tree: &TestTree,
     accounts: &[&str],
 ) -> Option<BTreeMap<(String, &'static str), &'static str>> {
-    let port = free_port();
     let at = tree.root().display();
     let mut script = format!(
-        "for file in passwd shadow group gshadow nsswitch.conf; do mount --bind {at}/etc/$file /etc/$file; done
+        "python3 -c '{LOOPBACK_UP}'
+         for file in passwd shadow group gshadow nsswitch.conf; do mount --bind {at}/etc/$file /etc/$file; done
          mount --bind {at}/etc/ssh /etc/ssh; mount --bind {at}/home /home; mount --bind {at}/etc/pam-of-sshd /etc/pam.d/sshd
          mount -t tmpfs none /run; mkdir -m 755 /run/sshd
          cd /
-         /usr/sbin/sshd -D -e -p {port} -h {at}/../host-key -o PidFile=none -o ListenAddress=127.0.0.1 \\
+         /usr/sbin/sshd -D -e -p 2222 -h {at}/../host-key -o PidFile=none -o ListenAddress=127.0.0.1 \\
              -o MaxStartups=500 2> {at}/../sshd.log & server=$!
          trap 'kill $server' EXIT
          ask() {{
              account=$1 way=$2; shift 2
-             timeout 60 ssh -F none -p {port} -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null \\
+             timeout 60 ssh -F none -p 2222 -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null \\
                  -o NumberOfPasswordPrompts=1 -o LogLevel=VERBOSE \"$@\" $account@127.0.0.1 echo in \\
                  < /dev/null > {at}/../sshd-$account-$way 2>&1 || true
          }}
-         for turn in $(seq 300); do
-             grep -q listening {at}/../sshd.log && break; sleep 0.1
+         until grep -q listening {at}/../sshd.log; do
+             kill -0 $server; sleep 0.1
          done
          export SSH_ASKPASS={at}/../askpass SSH_ASKPASS_REQUIRE=force; waits=
          "
@@ -180,7 +173,7 @@ fn ask_sshd(
         );
     }
     script += "wait $waits\n";
-    let run = in_namespace("the SSH server", &script)?;
+    let run = in_namespaces("the SSH server", "-mn", &script)?;
     assert_eq!(
         run.status,
         0,
@@ -277,7 +270,7 @@ const CONFIGURATIONS: &[(&str, &[&str])] = &[
 /// nothing where that can't be done, which is said.
 fn served() -> Option<(TestTree, ClientKey)> {
     const WHAT: &str = "the SSH server";
-    let needed = ["/usr/sbin/sshd", "ssh", "ssh-keygen", "timeout"];
+    let needed = ["/usr/sbin/sshd", "ssh", "ssh-keygen", "timeout", "python3"];
     if let Some(missing) = needed.iter().find(|name| !has_program(name)) {
         passed_over(WHAT, missing);
         return None;
