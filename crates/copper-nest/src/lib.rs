@@ -37,6 +37,7 @@ mod view;
 
 use std::process::ExitCode;
 
+use clap::error::ContextKind;
 use clap::{CommandFactory, FromArgMatches};
 
 /// Lets as many files be open as the system allows: a walk down a tree has several.
@@ -72,6 +73,15 @@ fn commands_for(words: &[std::ffi::OsString]) -> clap::Command {
     for_all::only_where_taken(cli::Cli::command(), &is_wanted)
 }
 
+/// An error without the tip that `--` makes a value of an option that is not there: names of
+/// damaged lines begin with one dash, not with two.
+fn without_idle_tip(mut error: clap::Error) -> clap::Error {
+    if error.get(ContextKind::InvalidArg).is_some_and(|word| word.to_string().starts_with("--")) {
+        error.remove(ContextKind::Suggested);
+    }
+    error
+}
+
 /// Runs the program on the words of its command line; the exit status comes back.
 pub fn run() -> ExitCode {
     raise_limits();
@@ -85,7 +95,9 @@ pub fn run() -> ExitCode {
     }
     // Help is printed before options are read.
     let mut command = commands_for(&words).color(cli::color_of_help(&words));
-    let given = command.get_matches_mut();
+    let given = command
+        .try_get_matches_from_mut(std::env::args_os())
+        .unwrap_or_else(|error| without_idle_tip(error).exit());
     let mut cli = cli::Cli::from_arg_matches(&given).unwrap_or_else(|error| error.exit());
     cli.global.prepare();
     let asked = for_all::refuse_idle(&given).and_then(|()| cli::refuse_empty(&command, &given));

@@ -135,6 +135,18 @@ fn an_option_that_does_nothing_is_refused_where_something_is_expected_of_it() {
 }
 
 #[test]
+fn an_option_that_is_not_there_is_no_name() {
+    let tree = TestTree::new();
+    let words = "create user maren --group pilots";
+    tree.refused(words, 2, "unexpected argument '--group'");
+    let said = tree.run(words).stderr;
+    assert!(!said.contains("-- --group"), "{said}");
+    // What comes near is still told, and how to name an account that begins with a dash.
+    tree.refused("create user maren --hom /srv", 2, "--home");
+    tree.refused("show user -odd", 2, "-- -o");
+}
+
+#[test]
 fn rows_have_the_columns_that_are_asked_for() {
     let tree = TestTree::new();
     let shown = tree.done("list users --columns uid,name --header").stdout;
