@@ -26,26 +26,20 @@ const UNITS: [&str; 2] = ["etc/systemd/system", "usr/lib/systemd/system"];
 /// Where it is said how much of the machine each may use, limits.conf(5).
 const LIMITS: (&str, &str) = ("etc/security/limits.conf", "etc/security/limits.d");
 
+/// Names, each with the lines that say it.
+pub(crate) type Mentions = HashMap<BString, Vec<Mention>>;
+
 /// Every word on a line that may grant something, and where it stands.
-pub(crate) fn granted(tree: &Tree, notices: &Notices) -> HashMap<BString, Vec<Mention>> {
-    let mut granted: HashMap<BString, Vec<Mention>> = HashMap::new();
+pub(crate) fn granted(tree: &Tree, notices: &Notices) -> Mentions {
+    let mut index = Index::new(tree, notices);
     let below = GRANTING_DIRECTORIES.iter().flat_map(|directory| tree.files_in(directory));
     for file in GRANTING.map(str::to_owned).into_iter().chain(below) {
-        let Some(text) = read(tree, &file, notices) else { continue };
-        for (at, line) in said(&text) {
-            let here = Mention { file: file.clone(), line: at + 1 };
-            for word in words(line).filter(|word| !word.is_empty()) {
-                let known = granted.entry(word.into()).or_default();
-                if known.last() != Some(&here) {
-                    known.push(here.clone());
-                }
-            }
-        }
+        index.take(&file, |line| words(line).collect());
     }
     for (name, here) in run_by_crontabs(tree, notices) {
-        granted.entry(name).or_default().push(here);
+        index.found.entry(name).or_default().push(here);
     }
-    granted
+    index.found
 }
 
 /// Where crontabs say as whom each line runs, crontab(5).
@@ -175,20 +169,18 @@ pub(crate) fn sudoers_is_known(tree: &Tree) -> Result<(), String> {
     Ok(())
 }
 
-/// Lines that would dangle if the name went: grants, mail aliases, limits, the users that
-/// services and system crontabs run as.
-pub(crate) fn of_user(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Mention> {
-    let place = MentionSearch { tree, name, notices };
-    let mut mentions = granted(tree, notices).remove(name.as_bytes()).unwrap_or_default();
-    place.in_file("etc/aliases", &mut mentions, |_| true);
+/// Lines that would dangle if the name of a user went, beside [`granted`]: mail aliases, limits,
+/// the users that services run as.
+pub(crate) fn of_users(tree: &Tree, notices: &Notices) -> Mentions {
+    let mut index = Index::new(tree, notices);
+    index.take("etc/aliases", |line| words(line).collect());
     for file in one_and(tree, LIMITS) {
-        let of_user = |line: &[u8]| line.fields().next() == Some(name.as_bytes());
-        place.in_file(&file, &mut mentions, of_user);
+        index.take(&file, |line| line.fields().take(1).collect());
     }
     for file in units(tree) {
-        place.in_file(&file, &mut mentions, |line| line.starts_with(b"User="));
+        index.take(&file, |line| set_by(&["User="], line));
     }
-    mentions
+    index.found
 }
 
 /// Where device files get their groups.
@@ -196,50 +188,67 @@ const DEVICE_RULES: [&str; 2] = ["etc/udev/rules.d", "usr/lib/udev/rules.d"];
 
 /// Lines that would dangle if the name of a group went: grants to `%name` and the
 /// like, the groups that services run with, the groups of devices.
-pub(crate) fn of_group(tree: &Tree, name: &BStr, notices: &Notices) -> Vec<Mention> {
-    let place = MentionSearch { tree, name, notices };
-    let mut mentions = Vec::new();
-    let percent = [b"%", name.as_bytes()].concat();
-    let of_sudoers = |line: &[u8]| line.contains_str(&percent);
-    place.in_file("etc/sudoers", &mut mentions, of_sudoers);
-    for file in tree.files_in("etc/sudoers.d") {
-        place.in_file(&file, &mut mentions, of_sudoers);
+pub(crate) fn of_groups(tree: &Tree, notices: &Notices) -> Mentions {
+    let mut index = Index::new(tree, notices);
+    for file in one_and(tree, ("etc/sudoers", "etc/sudoers.d")) {
+        index.take(&file, |line| {
+            let after = line.split_str("%").skip(1);
+            after.filter_map(|rest| words(rest).next()).collect()
+        });
     }
-    let of_sshd = |line: &[u8]| line.to_ascii_lowercase().contains_str("group");
     for file in one_and(tree, SSHD) {
-        place.in_file(&file, &mut mentions, of_sshd);
+        index.take(&file, |line| match line.to_ascii_lowercase().contains_str("group") {
+            true => words(line).collect(),
+            false => Vec::new(),
+        });
     }
-    place.in_file("etc/security/access.conf", &mut mentions, |_| true);
-    let at = [b"@", name.as_bytes()].concat();
+    index.take("etc/security/access.conf", |line| words(line).collect());
     for file in one_and(tree, LIMITS) {
-        place.in_file(&file, &mut mentions, |line| line.fields().next() == Some(&at[..]));
+        index.take(&file, |line| {
+            let first = line.fields().take(1);
+            first.filter_map(|first| first.strip_prefix(b"@")).collect()
+        });
     }
     for file in units(tree) {
-        let of_unit =
-            |line: &[u8]| line.starts_with(b"Group=") || line.starts_with(b"SupplementaryGroups=");
-        place.in_file(&file, &mut mentions, of_unit);
+        index.take(&file, |line| set_by(&["Group=", "SupplementaryGroups="], line));
     }
     for file in DEVICE_RULES.iter().flat_map(|directory| tree.files_in(directory)) {
-        place.in_file(&file, &mut mentions, |line| line.contains_str("GROUP"));
+        index.take(&file, |line| match line.contains_str("GROUP") {
+            true => words(line).collect(),
+            false => Vec::new(),
+        });
     }
-    mentions
+    index.found
 }
 
-/// Lines that run or keep something at a path: of services, of the system's crontabs, of the
-/// SSH server, and of the crontabs of one user.
-pub(crate) fn of_path(tree: &Tree, path: &BStr, user: &BStr, notices: &Notices) -> Vec<Mention> {
-    let own = CRONTABS.map(|directory| format!("{directory}/{user}"));
-    let files = own.into_iter().chain(one_and(tree, SYSTEM_CRONTABS));
+/// Lines of services, of the system's crontabs and of the SSH server that have a path.
+pub(crate) fn with_paths(tree: &Tree, notices: &Notices) -> Vec<(Mention, BString)> {
+    let files = one_and(tree, SYSTEM_CRONTABS).into_iter();
     let files = files.chain(one_and(tree, SSHD)).chain(units(tree));
-    let mut mentions = Vec::new();
-    for file in files {
-        for (at, line) in read(tree, &file, notices).iter().flat_map(|text| said(text)) {
-            if holds_path(line, path) {
-                mentions.push(Mention { file: file.clone(), line: at + 1 });
-            }
-        }
-    }
-    mentions
+    files.flat_map(|file| with_path(tree, &file, notices)).collect()
+}
+
+/// The lines of a user's own crontabs that have a path.
+pub(crate) fn of_own_crontabs(
+    tree: &Tree,
+    user: &BStr,
+    notices: &Notices,
+) -> Vec<(Mention, BString)> {
+    let own = CRONTABS.iter().map(|directory| format!("{directory}/{user}"));
+    own.flat_map(|file| with_path(tree, &file, notices)).collect()
+}
+
+fn with_path(tree: &Tree, file: &str, notices: &Notices) -> Vec<(Mention, BString)> {
+    let Some(text) = read(tree, file, notices) else { return Vec::new() };
+    let lines = said(&text).filter(|(_, line)| line.contains(&b'/'));
+    let mention = |at| Mention { file: file.to_owned(), line: at + 1 };
+    lines.map(|(at, line)| (mention(at), line.into())).collect()
+}
+
+/// Of these lines those that run or keep something at a path.
+pub(crate) fn of_path(lines: &[(Mention, BString)], path: &BStr) -> Vec<Mention> {
+    let held = lines.iter().filter(|(_, line)| holds_path(line, path));
+    held.map(|(mention, _)| mention.clone()).collect()
 }
 
 /// Whether a line holds a path, or one below it.
@@ -253,22 +262,37 @@ fn holds_path(line: &[u8], path: &[u8]) -> bool {
     })
 }
 
-/// What is looked for, and where.
-struct MentionSearch<'a> {
+/// Files are read once, however many names are asked for.
+struct Index<'a> {
     tree: &'a Tree,
-    name: &'a BStr,
     notices: &'a Notices,
+    found: Mentions,
 }
 
-impl MentionSearch<'_> {
-    fn in_file(&self, file: &str, mentions: &mut Vec<Mention>, counts: impl Fn(&[u8]) -> bool) {
+impl<'a> Index<'a> {
+    fn new(tree: &'a Tree, notices: &'a Notices) -> Self {
+        Index { tree, notices, found: Mentions::new() }
+    }
+
+    /// Takes each name that the lines of a file say, once a line.
+    fn take(&mut self, file: &str, names: impl Fn(&[u8]) -> Vec<&[u8]>) {
         let Some(text) = read(self.tree, file, self.notices) else { return };
         for (at, line) in said(&text) {
-            if counts(line) && words(line).any(|word| word == self.name) {
-                mentions.push(Mention { file: file.to_owned(), line: at + 1 });
+            let here = Mention { file: file.to_owned(), line: at + 1 };
+            for name in names(line).into_iter().filter(|name| !name.is_empty()) {
+                let known = self.found.entry(name.into()).or_default();
+                if known.last() != Some(&here) {
+                    known.push(here.clone());
+                }
             }
         }
     }
+}
+
+/// The names that a line of a service gives to one of these settings.
+fn set_by<'l>(settings: &[&str], line: &'l [u8]) -> Vec<&'l [u8]> {
+    let value = settings.iter().find_map(|setting| line.strip_prefix(setting.as_bytes()));
+    value.into_iter().flat_map(words).collect()
 }
 
 /// A file of configuration. One that is there and can't be read is told.
@@ -382,31 +406,31 @@ mod tests {
     #[test]
     fn what_would_dangle_is_more_than_what_is_granted() {
         let (_folder, tree) = tree();
-        let all = told(&of_user(&tree, "maren".into(), &Notices::default()));
+        let notices = Notices::default();
+        let users = of_users(&tree, &notices);
         assert_eq!(
-            all[4..],
+            told(&users[BStr::new("maren")]),
             [
-                "etc/cron.d/tides:2",
                 "etc/aliases:1",
                 "etc/security/limits.d/crew.conf:1",
                 "etc/systemd/system/tides.service:2",
                 "etc/systemd/system/fog.service.d/crew.conf:2"
             ]
         );
-        let group = told(&of_group(&tree, "pilots".into(), &Notices::default()));
+        assert!(!users.contains_key(BStr::new("User")) && !users.contains_key(BStr::new("perrin")));
         assert_eq!(
-            group,
+            told(&of_groups(&tree, &notices)[BStr::new("pilots")]),
             [
                 "etc/sudoers:3",
                 "etc/security/limits.d/crew.conf:2",
                 "etc/systemd/system/tides.service:3"
             ]
         );
-        let home = of_path(&tree, "/home/maren".into(), "maren".into(), &Notices::default());
+        let mut lines = of_own_crontabs(&tree, "maren".into(), &notices);
+        lines.extend(with_paths(&tree, &notices));
         assert_eq!(
-            told(&home),
+            told(&of_path(&lines, "/home/maren".into())),
             ["var/spool/cron/crontabs/maren:2", "etc/systemd/system/fog.service.d/crew.conf:3"]
         );
-        assert_eq!(told(&of_user(&tree, "perrin".into(), &Notices::default())), [""; 0]);
     }
 }

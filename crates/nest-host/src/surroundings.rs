@@ -1,5 +1,6 @@
 //! What planners and rules may ask about the world, answered from a real tree.
 
+mod at_jobs;
 mod elsewhere;
 mod later;
 mod seen;
@@ -29,7 +30,7 @@ use nest_core::suspended::Suspended;
 use nest_core::table::File;
 use nest_core::value::{Day, FileKind, Gid, IdSpan, IdSpans, TreePath, Uid};
 use nest_core::windows::{Moment, Windows};
-use rustix::fs::{AtFlags, FileType, OFlags, Stat, StatxAttributes};
+use rustix::fs::{AtFlags, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
 use seen::Seen;
 
@@ -542,7 +543,8 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions_of_group(&self, name: &BStr) -> Vec<Mention> {
-        mentions::of_group(self.tree, name, self.notices())
+        let read = || mentions::of_groups(self.tree, self.notices());
+        self.seen.of_groups.get_or_init(read).get(name).cloned().unwrap_or_default()
     }
 
     fn kept(&self) -> Result<&[RetiredAccount], String> {
@@ -565,17 +567,9 @@ impl Surroundings for World<'_> {
         if self.tree.stat(path_of(&linger)).is_ok() {
             going_on.push("lingering services".to_owned());
         }
-        for directory in ["var/spool/cron/atjobs", "var/spool/at"] {
-            let jobs = self.tree.files_in(directory).into_iter();
-            let of_user = |job: &String| {
-                self.tree.stat(job).is_ok_and(|stat| {
-                    stat.st_uid == uid.0 && FileType::from_raw_mode(stat.st_mode).is_file()
-                })
-            };
-            match jobs.filter(of_user).count() {
-                0 => {}
-                count => going_on.push(format!("at jobs ({count} in {directory})")),
-            }
+        let jobs = self.seen.at_jobs.get_or_init(|| at_jobs::at_jobs(self.tree));
+        for (directory, count) in jobs.get(&uid.0).into_iter().flatten() {
+            going_on.push(format!("at jobs ({count} in {directory})"));
         }
         going_on
     }
@@ -597,11 +591,19 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention> {
-        mentions::of_user(self.tree, name, self.notices())
+        let read = || mentions::of_users(self.tree, self.notices());
+        let mut places = self.mentions(name);
+        places
+            .extend(self.seen.of_users.get_or_init(read).get(name).into_iter().flatten().cloned());
+        places
     }
 
     fn mentions_of_path(&self, path: &BStr, user: &BStr) -> Vec<Mention> {
-        mentions::of_path(self.tree, path, user, self.notices())
+        let read = || mentions::with_paths(self.tree, self.notices());
+        let own = mentions::of_own_crontabs(self.tree, user, self.notices());
+        let mut places = mentions::of_path(&own, path);
+        places.extend(mentions::of_path(self.seen.with_paths.get_or_init(read), path));
+        places
     }
 
     fn unfinished(&self) -> Option<String> {
@@ -609,7 +611,8 @@ impl Surroundings for World<'_> {
     }
 
     fn mentions(&self, name: &BStr) -> Vec<Mention> {
-        self.seen.mentions(name, || mentions::granted(self.tree, self.notices()))
+        let read = || mentions::granted(self.tree, self.notices());
+        self.seen.granted.get_or_init(read).get(name).cloned().unwrap_or_default()
     }
 }
 

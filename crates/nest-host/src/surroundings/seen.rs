@@ -7,13 +7,23 @@ use std::sync::{Mutex, OnceLock, PoisonError};
 use bstr::{BStr, BString, ByteSlice};
 use nest_core::surroundings::{Mention, Program, Skeleton, SkeletonFault};
 
+use super::at_jobs::AtJobs;
+use crate::mentions::Mentions;
+
 /// Answers that hold for one plan.
 #[derive(Debug, Default)]
 pub(super) struct Seen {
     programs: Mutex<HashMap<BString, Program>>,
     skeletons: Mutex<HashMap<BString, Result<Skeleton, SkeletonFault>>>,
     shells: OnceLock<Option<Vec<BString>>>,
-    mentions: OnceLock<HashMap<BString, Vec<Mention>>>,
+    /// Who is named by lines of configuration that grant something.
+    pub(super) granted: OnceLock<Mentions>,
+    /// Users and groups that other lines name.
+    pub(super) of_users: OnceLock<Mentions>,
+    pub(super) of_groups: OnceLock<Mentions>,
+    /// Lines of configuration that have paths.
+    pub(super) with_paths: OnceLock<Vec<(Mention, BString)>>,
+    pub(super) at_jobs: OnceLock<AtJobs>,
     owners_are_real: OnceLock<bool>,
     nologin: OnceLock<Option<&'static str>>,
     directories: Mutex<HashMap<BString, Asked>>,
@@ -102,14 +112,6 @@ impl Seen {
             Asked::Listed(Some(names)) => !names.contains(BStr::new(name)),
             Asked::Listed(None) | Asked::Times(_) => false,
         }
-    }
-
-    pub(super) fn mentions(
-        &self,
-        name: &BStr,
-        look: impl FnOnce() -> HashMap<BString, Vec<Mention>>,
-    ) -> Vec<Mention> {
-        self.mentions.get_or_init(look).get(name).cloned().unwrap_or_default()
     }
 }
 
