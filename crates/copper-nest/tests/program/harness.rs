@@ -489,6 +489,20 @@ impl Run {
     }
 }
 
+/// A command under strace, with these options of it; what strace sees goes to `log`.
+pub fn under_strace(command: &Command, options: &[&str], log: &Path) -> Command {
+    let mut watched = Command::new("strace");
+    watched.args(["-f", "-qq", "-o"]).arg(log).args(options);
+    watched.arg(command.get_program()).args(command.get_args());
+    for (name, value) in command.get_envs() {
+        match value {
+            Some(value) => watched.env(name, value),
+            None => watched.env_remove(name),
+        };
+    }
+    watched
+}
+
 pub fn is_root() -> bool {
     rustix::process::geteuid().is_root()
 }

@@ -3,13 +3,13 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
-use std::process::{Command, Stdio};
+use std::process::Stdio;
 
 use nix::mount::{MntFlags, MsFlags, mount, umount2};
 
 use crate::harness::{
-    KEY, NOW, TestTree, access_list, has_program, is_root, is_sampled, passed_over, set_attribute,
-    with_mounts_of_its_own,
+    KEY, TestTree, access_list, has_program, is_root, is_sampled, passed_over, set_attribute,
+    under_strace, with_mounts_of_its_own,
 };
 
 /// The system calls that can change a file.
@@ -141,11 +141,8 @@ impl Scene {
     fn counts(&self, calls: &[&str]) -> BTreeMap<String, usize> {
         let tree = self.copy();
         let trace = tree.root().join("../trace");
-        let mut command = Command::new("strace");
-        command.args(["-f", "-qq", "-o"]).arg(&trace);
-        command.args(["-e", &format!("trace={}", calls.join(","))]);
-        command.arg(env!("CARGO_BIN_EXE_copper-nest")).arg("--tree").arg(tree.root());
-        command.args(&self.words).env("SOURCE_DATE_EPOCH", NOW).env_remove("RUST_LOG");
+        let trace_of = format!("trace={}", calls.join(","));
+        let mut command = under_strace(&tree.command(&self.words), &["-e", &trace_of], &trace);
         command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         assert!(command.status().unwrap().success(), "{:?}", self.words);
         self.unmount(&tree);
@@ -263,21 +260,11 @@ fn traced(
         FilesDisposition::Killed => "signal=SIGKILL".to_owned(),
         FilesDisposition::Fails(error) => format!("error={error}"),
     };
-    let mut command = Command::new("strace");
-    command
-        .args(["-f", "-qq", "-o"])
-        .arg(tree.root().join("../trace"))
-        .args(["-e", &format!("trace={call}")])
-        .args(["-e", &format!("inject={call}:{what}:when={at}")])
-        .arg(env!("CARGO_BIN_EXE_copper-nest"))
-        .arg("--tree")
-        .arg(tree.root())
-        .args(words)
-        .env("SOURCE_DATE_EPOCH", NOW)
-        .env_remove("RUST_LOG")
-        .stdin(Stdio::null())
-        .stdout(Stdio::null())
-        .stderr(Stdio::null());
+    let trace = tree.root().join("../trace");
+    let options =
+        ["-e", &format!("trace={call}"), "-e", &format!("inject={call}:{what}:when={at}")];
+    let mut command = under_strace(&tree.command(words), &options, &trace);
+    command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
     command.status().unwrap().code()
 }
 

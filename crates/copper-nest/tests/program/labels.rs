@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use crate::harness::{
-    KEY, Run, TestTree, attribute, is_root, mount_memory, passed_over, set_attribute,
+    KEY, Run, TestTree, attribute, is_root, mount_memory, passed_over, set_attribute, under_strace,
     with_mounts_of_its_own,
 };
 
@@ -207,17 +207,8 @@ fn without_the_right_or_a_place_to_keep_them_it_is_told() {
     // Some kernels let the owner of a file set its label: so it is kept from doing it.
     if crate::harness::has_program("strace") {
         let program = tree.command(&["create", "user", "maren"]);
-        let mut watched = std::process::Command::new("strace");
-        watched.args([
-            "-f",
-            "-qq",
-            "-o",
-            "/dev/null",
-            "-e",
-            "inject=setxattr,fsetxattr:error=EPERM",
-        ]);
-        watched.arg(program.get_program()).args(program.get_args());
-        watched.envs(program.get_envs().filter_map(|(name, value)| Some((name, value?))));
+        let hindered = ["-e", "inject=setxattr,fsetxattr:error=EPERM"];
+        let mut watched = under_strace(&program, &hindered, "/dev/null".as_ref());
         let run = Run::of(&mut watched);
         assert_eq!(run.status, 0, "{}", run.stderr);
         run.says("not set, for lack of the right to: /home/maren: its label and those below it");

@@ -2,7 +2,7 @@
 
 use std::os::unix::fs::{PermissionsExt, symlink};
 
-use crate::harness::{Run, SHADOW, TestTree, assert_same, is_root, passed_over};
+use crate::harness::{Run, SHADOW, TestTree, assert_same, is_root, passed_over, under_strace};
 
 const HASH: &str = "$y$j9T$Gk8rTqW1xZ0aLmNvB3cD5/$oMUdqLIIUbNlp.5ERqT8mq/0KPAoLbWTEaHGlGEYnd1";
 
@@ -295,6 +295,52 @@ fn two_of_one_name_are_told_apart() {
     let json = tree.json("list retired");
     assert_eq!(json[0]["kept_until"], "2027-05-23");
     assert_eq!(json[0]["belongings"][0]["became"], "set-aside");
+}
+
+#[test]
+fn what_goes_on_of_somebody_who_is_kept_out_is_told() {
+    let tree = with_maren();
+    if !owners_count("what_goes_on_of_somebody_who_is_kept_out_is_told") {
+        return;
+    }
+    tree.write("var/lib/systemd/linger/maren", "");
+    for (job, uid) in [("a01", 1002), ("a02", 1002), ("a03", 1003)] {
+        tree.write(&format!("var/spool/cron/atjobs/{job}"), "tides\n");
+        tree.chown(&format!("var/spool/cron/atjobs/{job}"), uid, 1);
+    }
+    tree.write("var/spool/at/spool/out", "");
+    let run = tree.done("suspend user maren odile --dry-run");
+    run.says("lingering services of maren go on by themselves");
+    run.says("at jobs (2 in var/spool/cron/atjobs) of maren go on by themselves");
+    run.says("at jobs (1 in var/spool/cron/atjobs) of odile go on by themselves");
+    assert_eq!(run.stdout.matches("go on by themselves").count(), 3, "{}", run.stdout);
+}
+
+#[test]
+fn many_who_leave_are_flushed_together_and_looked_for_once() {
+    if !crate::harness::has_program("strace") {
+        return passed_over("many_who_leave_are_flushed_together", "strace");
+    }
+    // How often each of these calls is made when so many go at once.
+    let calls = |count: usize| {
+        let tree = TestTree::new();
+        tree.write("etc/systemd/system/tides.service", "[Service]\nUser=crew1\n");
+        let names: Vec<String> = (1..=count).map(|at| format!("crew{at}")).collect();
+        tree.done(&format!("create user {} --no-home", names.join(" ")));
+        let mut words = vec!["delete", "user", "--files", "keep", "--yes"];
+        words.extend(names.iter().map(String::as_str));
+        let log = tree.root().join("../trace");
+        let options = ["-e", "trace=fsync,fdatasync,syncfs,openat2"];
+        let run = Run::of(&mut under_strace(&tree.command(&words), &options, &log));
+        assert_eq!(run.status, 0, "{}", run.stderr);
+        run.says("etc/systemd/system/tides.service:2");
+        let log = std::fs::read_to_string(log).unwrap();
+        ["sync(", "syncfs(", "tides.service", "\"etc/sudoers\""]
+            .map(|call| log.matches(call).count())
+    };
+    let [few, many] = [calls(20), calls(60)];
+    assert_eq!(few, many);
+    assert!(few.iter().all(|count| *count > 0), "{few:?}");
 }
 
 #[test]

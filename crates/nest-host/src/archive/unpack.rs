@@ -18,8 +18,9 @@ use crate::kept::ACCOUNT;
 use crate::state::{Folder, parse};
 use crate::walk::{Ladder, split_last};
 
-/// Unpacks a file of a folder as the entry `to` of a directory, flushed; what
-/// carries a number that becomes another gets that.
+/// Unpacks a file of a folder as the entry `to` of a directory; what carries a number that
+/// becomes another gets that. The caller flushes it: each of its files alone would take longer
+/// than the file system as a whole.
 ///
 /// # Errors
 /// The system's, and one for an archive that is not the one that was packed. An
@@ -59,8 +60,7 @@ pub fn unpack(
         done = at.max(done);
         Ok(())
     })?;
-    unpacking.leave_for(b"")?;
-    Ok(rustix::fs::syncfs(directory)?)
+    unpacking.leave_for(b"")
 }
 
 struct Unpacking<'a> {

@@ -52,7 +52,7 @@ impl Change<'_> {
                 self.watcher.made("making homes", many, 1);
             }
         }
-        self.flush_homes()?;
+        self.flush_together(effects)?;
         if self.many_kept {
             let flushed = self.runner.state.flush_file_system();
             flushed.map_err(|error| failed("flushing what is kept", error))?;
@@ -74,11 +74,16 @@ impl Change<'_> {
         self.homes().nth(MANY).is_some()
     }
 
-    fn flush_homes(&self) -> Result<(), CommitError> {
-        if !self.flushes_at_once() {
-            return Ok(());
-        }
-        flush_all(self.runner.tree, self.homes()).map_err(|error| failed("flushing homes", error))
+    /// Flushes the file systems of what was not flushed by itself: many homes, and what was
+    /// unpacked.
+    fn flush_together(&self, effects: &[Effect]) -> Result<(), CommitError> {
+        let unpacked = effects.iter().filter_map(|effect| {
+            let Effect::Unpack { path, .. } = effect else { return None };
+            Some(&path[..])
+        });
+        let homes = self.homes().filter(|_| self.flushes_at_once());
+        flush_all(self.runner.tree, homes.chain(unpacked))
+            .map_err(|error| failed("flushing homes", error))
     }
 
     fn stage_step(&mut self, at: usize, step: &Step, effect: &mut Effect) -> std::io::Result<()> {

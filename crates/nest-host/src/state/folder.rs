@@ -42,17 +42,18 @@ impl Folder {
     /// # Errors
     /// The system's, where it can't be made, or something else has the name.
     pub fn inner(&self, name: &PlainName) -> Result<Folder, Errno> {
-        self.inner_as(name.as_ref())
+        let descriptor = make(self.descriptor.as_fd(), name.as_ref(), Mode::RWXU)?;
+        Ok(Folder { descriptor, shown: self.shown(name) })
     }
 
-    /// The folder that waits for its name, or is about to go, made where it is not there.
+    /// The folder that waits for its name, made where it is not there. It is flushed with what
+    /// is put in it, before it gets its name.
     pub(crate) fn inner_beside(&self, name: &PlainName, ending: &str) -> Result<Folder, Errno> {
-        self.inner_as(name.beside(ending).as_ref())
-    }
-
-    fn inner_as(&self, name: &OsStr) -> Result<Folder, Errno> {
-        let descriptor = make(self.descriptor.as_fd(), name, Mode::RWXU)?;
-        Ok(Folder { descriptor, shown: self.shown(name.display()) })
+        match rustix::fs::mkdirat(&self.descriptor, name.beside(ending), Mode::RWXU) {
+            Ok(()) | Err(Errno::EXIST) => {}
+            Err(error) => return Err(error),
+        }
+        self.beside_if_there(name, ending)?.ok_or(Errno::NOENT)
     }
 
     /// A folder in it; `None` where it is not there.
