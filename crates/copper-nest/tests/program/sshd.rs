@@ -151,8 +151,10 @@ fn ask_sshd(
          mount --bind {at}/etc/ssh /etc/ssh; mount --bind {at}/home /home; mount --bind {at}/etc/pam-of-sshd /etc/pam.d/sshd
          mount -t tmpfs none /run; mkdir -m 755 /run/sshd
          cd /
+         # What the server before this one said is no answer.
+         : > {at}/../sshd.log
          /usr/sbin/sshd -D -e -p 2222 -h {at}/../host-key -o PidFile=none -o ListenAddress=127.0.0.1 \\
-             -o MaxStartups=500 2> {at}/../sshd.log & server=$!
+             -o MaxStartups=500 2>> {at}/../sshd.log & server=$!
          trap 'kill $server' EXIT
          ask() {{
              account=$1 way=$2; shift 2
