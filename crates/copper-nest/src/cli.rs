@@ -22,8 +22,8 @@ use crate::{for_all, stdin, trees};
 
 pub use self::global::{Color, Format, Global};
 
-/// Looks after the local accounts of one machine: creates users, shows what the
-/// account files say about them, and checks those files for faults.
+/// Looks after the local accounts of Unix-like machines: creates, changes and deletes users and
+/// groups, tells who can get in and how, and checks the account files for faults.
 #[derive(Debug, Parser)]
 #[command(name = "copper-nest", version, max_term_width = 100, after_help = EXAMPLES)]
 pub struct Cli {

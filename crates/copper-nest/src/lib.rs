@@ -1,4 +1,4 @@
-//! Copper Nest looks after the local accounts of one Unix-like machine: the command line.
+//! Copper Nest looks after the local accounts of Unix-like machines: the command line.
 //!
 //! `cli` has the global options and the tree of commands, `commands` a file for each;
 //! `session` is one run on one tree, and the one way in which a change is carried out;
