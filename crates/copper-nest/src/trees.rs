@@ -1,6 +1,8 @@
 //! Which trees a command is about: those of its words, and those of a file.
 
+use std::collections::HashSet;
 use std::ffi::OsString;
+use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 
 use crate::commands::read_input;
@@ -23,6 +25,24 @@ pub fn named(words: &[OsString]) -> Option<Vec<PathBuf>> {
         }
     }
     (!trees.is_empty()).then_some(trees)
+}
+
+/// Leaves each tree in once, however it is called: `image`, `./image`, a link to it.
+pub fn each_once(trees: &mut Vec<PathBuf>) {
+    let mut seen = HashSet::new();
+    trees.retain(|tree| seen.insert(identity(tree)));
+}
+
+/// Two paths that lead to the same have the same: the device and the inode of what is there,
+/// or, where nothing is, the path.
+pub type Identity = (Option<(u64, u64)>, Option<PathBuf>);
+
+/// What tells whether two paths lead to the same.
+pub fn identity(path: &Path) -> Identity {
+    match std::fs::metadata(path) {
+        Ok(found) => (Some((found.dev(), found.ino())), None),
+        Err(_) => (None, Some(path.to_owned())),
+    }
 }
 
 /// The trees that a file names, one a line.

@@ -1,6 +1,5 @@
 //! The options for all commands.
 
-use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
 use clap::{Args, ValueEnum};
@@ -106,9 +105,7 @@ impl Global {
         if let Some(file) = &self.trees_from {
             self.trees.extend(trees::in_file(file)?);
         }
-        // One that is named twice is one.
-        let mut seen = HashSet::new();
-        self.trees.retain(|tree| seen.insert(tree.clone()));
+        trees::each_once(&mut self.trees);
         if let Some(tree) = self.trees.first() {
             self.tree.clone_from(tree);
         }

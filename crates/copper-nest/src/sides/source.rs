@@ -1,5 +1,6 @@
 //! Where the sides of a comparison come from.
 
+use std::collections::HashSet;
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 
@@ -7,6 +8,7 @@ use serde::de::IgnoredAny;
 
 use crate::commands::read_input;
 use crate::failure::{Failure, REFUSED, Result, USAGE};
+use crate::trees;
 
 /// Where a side comes from.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -98,15 +100,15 @@ pub fn named_sources(
         }
         None => {}
     }
-    let mut seen: Vec<&Source> = Vec::new();
-    for source in sources.iter().filter(|source| !matches!(source, Source::Text(..))) {
-        if from.is_none() && seen.contains(&source) {
-            let message = "a side is named twice: it would differ in nothing";
-            return Err(Failure::new(USAGE, "usage", message));
-        }
-        if from.is_none() {
-            seen.push(source);
-        }
+    let mut seen = HashSet::new();
+    let is_new = |source: &Source| match source {
+        Source::Tree(path) | Source::File(path) => seen.insert((trees::identity(path), None)),
+        Source::Change(number) => seen.insert(((None, None), Some(*number))),
+        Source::Found(_) | Source::Text(..) => true,
+    };
+    if from.is_none() && !sources.iter().all(is_new) {
+        let message = "a side is named twice: it would differ in nothing";
+        return Err(Failure::new(USAGE, "usage", message));
     }
     Ok((sources, others))
 }

@@ -299,6 +299,11 @@ fn snapshots_come_one_after_the_other_too() {
     let quay = snapshots.path().join("quay.json");
     let twice = format!("compare {0} {0}", quay.display());
     tree.run(&twice).complains("a side is named twice");
+    let link = snapshots.path().join("link");
+    std::os::unix::fs::symlink(&quay, &link).unwrap();
+    let words = format!("compare {} {}", quay.display(), link.display());
+    tree.run(&words).complains("a side is named twice");
+    std::fs::remove_file(&link).unwrap();
     let run = tree.run(&format!("compare {} {}", snapshots.path().display(), quay.display()));
     run.complains("is no tree: it has no etc/passwd. A folder of snapshots is named with --from");
 }

@@ -135,6 +135,21 @@ fn trees_come_from_a_file_and_input_is_the_same_for_all() {
 }
 
 #[test]
+fn a_tree_that_is_named_in_several_ways_is_one() {
+    let trees = trees();
+    let place = folder();
+    let link = place.path().join("link");
+    std::os::unix::fs::symlink(trees[0].root(), &link).unwrap();
+    let dotted = trees[0].root().join(".");
+    let words = format!("--tree {} --tree {}", link.display(), dotted.display());
+    let run = trees[0].done(&format!("{words} create group gulls"));
+    run.says("done: change 1");
+    let words = format!("{words} --tree {}", trees[1].root().display());
+    let run = trees[0].done(&format!("{words} create group terns"));
+    run.says("done on 2 of 2 trees");
+}
+
+#[test]
 fn a_tree_that_fails_in_the_middle_leaves_the_others_done() {
     let trees = trees();
     let broken = TestTree::new();
