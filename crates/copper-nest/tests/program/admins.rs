@@ -105,6 +105,18 @@ fn a_group_that_is_given_nothing_is_told_before_somebody_joins_it() {
 }
 
 #[test]
+fn whole_names_of_the_machine_are_those_of_hosts_and_that_it_can_t_be_read_is_told() {
+    let tree = tree();
+    sudoers(&tree, "%sudo skerry.gullhaven.example = ALL\n");
+    tree.write("etc/hosts", "127.0.1.1 skerry.gullhaven.example skerry\n");
+    assert!(listed(&tree).iter().any(|line| line.starts_with("sunniva | etc/sudoers:1 %sudo")));
+    assert!(!tree.run("list admins").stderr.contains("etc/hosts"));
+    tree.remove("etc/hosts");
+    tree.write("etc/hosts/of/a/folder", "");
+    tree.run("list admins").complains("etc/hosts is a directory");
+}
+
+#[test]
 fn since_when_somebody_administers_is_told_by_the_records() {
     let tree = tree();
     sudoers(&tree, "%sudo ALL = ALL\n");

@@ -110,11 +110,14 @@ pub struct Asker<'a> {
 impl Sudoers {
     /// Reads the configuration of a tree that is the machine `host`.
     pub fn read(files: &dyn ConfigFiles, host: &BStr) -> Self {
-        let mut hosts = vec![BString::from(host)];
+        let mut sudoers = grammar::read(files, host);
+        sudoers.hosts = vec![host.into()];
         // Where sudo asks for whole names, as Debian's does, it goes by what this says.
-        let known = files.read("etc/hosts".into()).ok().flatten().unwrap_or_default();
-        hosts.extend(first_name(&known, host));
-        Sudoers { hosts, ..grammar::read(files, host) }
+        match files.read("etc/hosts".into()) {
+            Ok(known) => sudoers.hosts.extend(known.and_then(|known| first_name(&known, host))),
+            Err(why) => sudoers.unread.push(format!("etc/hosts {why}")),
+        }
+        sudoers
     }
 }
 
