@@ -27,7 +27,7 @@ impl<'b> MemberScan<'b> {
     }
 
     /// Takes in the line of a group, which begins at `start`.
-    pub fn add_line(&mut self, suspects: &mut Vec<u32>, row: SplitLine<'_>, start: u32) {
+    pub fn add_line(&mut self, suspects: &mut Vec<u32>, row: &SplitLine<'_>, start: u32) {
         let line = Line { bytes: row.line, start: 0 };
         if let Some(group) = Group::read(line.record()).filter(|_| line.is_record()) {
             self.add_list(suspects, group.members, group.gid().map(|id| id.0), start);

@@ -140,7 +140,7 @@ impl Chunk {
         &mut self,
         matcher: &mut InOrderMatcher<'_>,
         from: usize,
-        row: SplitLine<'t>,
+        row: &SplitLine<'t>,
         plain: bool,
     ) -> Option<&'t [u8]> {
         let start = from + row.start;
@@ -155,7 +155,7 @@ impl Chunk {
         &mut self,
         matcher: &mut InOrderMatcher<'_>,
         from: usize,
-        row: SplitLine<'_>,
+        row: &SplitLine<'_>,
         plain: bool,
     ) {
         // As much as there is after the third colon.
@@ -169,7 +169,7 @@ impl Chunk {
 
     /// The name that a line is about, if any. Keeps the line if it is not plain.
     #[inline(always)]
-    fn name<'t>(&mut self, row: SplitLine<'t>, start: usize, plain: bool) -> Option<&'t [u8]> {
+    fn name<'t>(&mut self, row: &SplitLine<'t>, start: usize, plain: bool) -> Option<&'t [u8]> {
         if plain {
             return row.field(0);
         }
@@ -183,7 +183,7 @@ impl Chunk {
 /// Whether a line has as many fields as it is to have, the first one a plain name, and
 /// no white space at its end. That it says no is no finding yet.
 #[inline(always)]
-fn is_record(file: File, text: &[u8], row: SplitLine<'_>) -> bool {
+fn is_record(file: File, text: &[u8], row: &SplitLine<'_>) -> bool {
     row.count() == file.fields()
         && !matches!(row.line.last(), Some(b' ' | b'\t' | b'\r'))
         && has_plain_name(text, row)
@@ -191,7 +191,7 @@ fn is_record(file: File, text: &[u8], row: SplitLine<'_>) -> bool {
 
 /// Whether a line's name is one that every style allows.
 #[inline(always)]
-fn has_plain_name(text: &[u8], row: SplitLine<'_>) -> bool {
+fn has_plain_name(text: &[u8], row: &SplitLine<'_>) -> bool {
     let name = row.field(0).unwrap_or_default();
     if !matches!(name.first(), Some(b'a'..=b'z' | b'_')) {
         return false;
@@ -224,7 +224,7 @@ fn number(text: Option<&[u8]>) -> Option<u32> {
 fn user(
     part: &mut Chunk,
     text: &[u8],
-    row: SplitLine<'_>,
+    row: &SplitLine<'_>,
     context: PlanContext<'_>,
 ) -> Option<u32> {
     if !is_record(File::Passwd, text, row) || row.field(1) != Some(b"x") {
@@ -243,7 +243,7 @@ fn user(
 
 /// Takes in a plain group; returns the gid.
 #[inline(always)]
-fn group(part: &mut Chunk, text: &[u8], row: SplitLine<'_>) -> Option<u32> {
+fn group(part: &mut Chunk, text: &[u8], row: &SplitLine<'_>) -> Option<u32> {
     if !is_record(File::Group, text, row) || row.field(1) != Some(b"x") {
         return None;
     }
@@ -254,7 +254,7 @@ fn group(part: &mut Chunk, text: &[u8], row: SplitLine<'_>) -> Option<u32> {
 
 /// Takes in a range of so many ids; returns whether it is plain. None are no range.
 #[inline(always)]
-fn range(part: &mut Chunk, text: &[u8], row: SplitLine<'_>, count: u32) -> bool {
+fn range(part: &mut Chunk, text: &[u8], row: &SplitLine<'_>, count: u32) -> bool {
     let first = row.field(1).and_then(read_plain_id);
     if is_record(File::Subuid, text, row)
         && let Some(span) = first.and_then(|first| IdSpan::counted(first, u64::from(count)))
@@ -272,7 +272,7 @@ fn range(part: &mut Chunk, text: &[u8], row: SplitLine<'_>, count: u32) -> bool 
 
 /// Whether a password field of shadow is a strong hash, or lets nobody in.
 #[inline(always)]
-fn has_sound_password(row: SplitLine<'_>) -> bool {
+fn has_sound_password(row: &SplitLine<'_>) -> bool {
     let password = row.field(1).unwrap_or_default();
     // As long as they have to be, see `PasswordField::fault`.
     let strong =
@@ -285,7 +285,7 @@ fn has_sound_password(row: SplitLine<'_>) -> bool {
 }
 
 /// Whether the fields after the password are as they are to be.
-fn has_sound_days(row: SplitLine<'_>, today: i64) -> bool {
+fn has_sound_days(row: &SplitLine<'_>, today: i64) -> bool {
     let field = |at| row.field(at).unwrap_or_default();
     let days = |at| match field(at) {
         b"" => Some(None),

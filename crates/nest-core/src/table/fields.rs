@@ -1,13 +1,13 @@
 //! Splitting a line at its colons.
 
-use wide::u8x16;
+use wide::{u8x16, u8x64};
 
 /// How many bytes are looked at together. Lines are short: a search for one
 /// colon after the other would start anew too often.
 const BLOCK: usize = 16;
 
-/// So many blocks of a text are gone through in one go.
-const BLOCKS: usize = 4;
+/// How many bytes of a text are gone through in one go: a bit of a word each.
+const STRIDE: usize = 64;
 
 /// Calls `tell` with the place of each such byte until it says to stop.
 #[inline(always)]
@@ -57,7 +57,7 @@ pub(super) fn split<const N: usize>(line: &[u8]) -> Option<[&[u8]; N]> {
 const MOST_COLONS: usize = 8;
 
 /// A line and where its first colons are.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug)]
 pub struct SplitLine<'a> {
     /// The line, without newline.
     pub line: &'a [u8],
@@ -98,7 +98,7 @@ impl<'a> SplitLine<'a> {
 /// Goes through lines of a text and their colons in one sweep, which is several
 /// times as fast as looking for the ends of lines and then for colons. Only
 /// records are told, without the white space before them.
-pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(SplitLine<'a>)) {
+pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(&SplitLine<'a>)) {
     each_line(text, |row| {
         let line = row.line;
         match line.first() {
@@ -116,7 +116,7 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(SplitLine<'a>)) {
                 count += 1;
                 count < MOST_COLONS
             });
-            tell(SplitLine { line, start, colons, count });
+            tell(&SplitLine { line, start, colons, count });
         }
     });
 }
@@ -124,53 +124,52 @@ pub fn each_row<'a>(text: &'a [u8], mut tell: impl FnMut(SplitLine<'a>)) {
 /// The same for every line, records or not, as it is. Returns whether a NUL byte is
 /// among them.
 #[inline(always)]
-pub fn each_line<'a>(text: &'a [u8], mut tell: impl FnMut(SplitLine<'a>)) -> bool {
-    let (colon, newline) = (u8x16::splat(b':'), u8x16::splat(b'\n'));
-    let mut colons = [0u32; MOST_COLONS + 1];
-    let (mut start, mut count, mut base) = (0, 0, 0);
-    let mut lowest = u8x16::splat(u8::MAX);
+pub fn each_line<'a>(text: &'a [u8], mut tell: impl FnMut(&SplitLine<'a>)) -> bool {
+    let (colon, newline) = (u8x64::splat(b':'), u8x64::splat(b'\n'));
+    // One row for all, as to copy what was just written would wait for the writing.
+    let mut row = SplitLine { line: b"", start: 0, colons: [0; MOST_COLONS + 1], count: 0 };
+    let mut base = 0;
+    let mut lowest = u8x64::splat(u8::MAX);
     // A newline is thought after a last line that has none.
     let end = text.len() + usize::from(text.last().is_some_and(|last| *last != b'\n'));
     while base < end {
         let rest = &text[base.min(text.len())..];
-        let (mut both, mut newlines) = (0u64, 0u64);
-        let whole: [u8; BLOCK * BLOCKS] = match rest.first_chunk() {
-            Some(whole) => *whole,
+        // The newline that is thought after the last line.
+        let mut thought = 0;
+        let bytes: [u8; STRIDE] = match rest.first_chunk() {
+            Some(bytes) => *bytes,
             None => {
-                let mut padded = [b' '; BLOCK * BLOCKS];
+                let mut padded = [b' '; STRIDE];
                 padded[..rest.len()].copy_from_slice(rest);
                 if end > text.len() {
-                    newlines = 1 << rest.len();
-                    both = newlines;
+                    thought = 1 << rest.len();
                 }
                 padded
             }
         };
-        for (at, block) in whole.as_chunks().0.iter().enumerate() {
-            let block = u8x16::new(*block);
-            let ends = block.simd_eq(newline);
-            lowest = lowest.min(block);
-            newlines |= u64::from(ends.to_bitmask()) << (BLOCK * at);
-            both |= u64::from((ends | block.simd_eq(colon)).to_bitmask()) << (BLOCK * at);
-        }
+        let bytes = u8x64::new(bytes);
+        lowest = lowest.min(bytes);
+        let newlines = bytes.simd_eq(newline).to_bitmask() | thought;
+        let mut both = bytes.simd_eq(colon).to_bitmask() | newlines;
         while both != 0 {
             let bit = both.trailing_zeros();
             let at = base + bit as usize;
             both &= both - 1;
             if newlines >> bit & 1 == 1 {
-                let known = count.min(MOST_COLONS);
-                tell(SplitLine { line: &text[start..at], start, colons, count: known });
-                start = at + 1;
-                count = 0;
+                row.line = &text[row.start..at];
+                row.count = row.count.min(MOST_COLONS);
+                tell(&row);
+                row.start = at + 1;
+                row.count = 0;
             } else {
                 // One place more than is looked at, for all that are too many.
-                colons[count.min(MOST_COLONS)] = (at - start) as u32;
-                count += 1;
+                row.colons[row.count.min(MOST_COLONS)] = (at - row.start) as u32;
+                row.count += 1;
             }
         }
-        base += BLOCK * BLOCKS;
+        base += STRIDE;
     }
-    lowest.simd_eq(u8x16::splat(0)).to_bitmask() != 0
+    lowest.simd_eq(u8x64::splat(0)).to_bitmask() != 0
 }
 
 #[cfg(test)]

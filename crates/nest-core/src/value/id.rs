@@ -79,7 +79,7 @@ pub fn read_plain_id(text: &[u8]) -> Option<u32> {
         if digit > 9 {
             return None;
         }
-        value = value * 10 + u64::from(digit);
+        value = value.wrapping_mul(10).wrapping_add(u64::from(digit));
     }
     u32::try_from(value).ok()
 }
