@@ -95,6 +95,7 @@ impl Failure {
     /// Adds a way round that is the same command with an option.
     pub fn or_again(mut self, label: &str, option: &str) -> Self {
         self.ways.push(Way { label: label.into(), text: option.into(), is: WayIs::Option });
+        spell_out(&mut self.ways, None);
         self
     }
 

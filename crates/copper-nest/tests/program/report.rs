@@ -7,7 +7,7 @@ use base64ct::{Base64, Encoding};
 use serde_json::{Value, json};
 use sha2::{Digest, Sha256};
 
-use crate::harness::{KEY, Run, TestTree, is_root};
+use crate::harness::{KEY, Run, TestTree, is_root, paste};
 use crate::people::typed;
 
 /// The page of a tree.
@@ -232,7 +232,9 @@ fn where_there_is_a_page_already_it_is_asked() {
     tree.done("create user maren --no-home");
     let refused = tree.run(&to);
     assert_eq!(refused.status, 3, "{}", refused.stderr);
-    refused.complains("exists already, and was not written over").complains("--yes");
+    refused.complains("exists already, and was not written over");
+    let [again] = &refused.ways()[..] else { panic!("{}", refused.stderr) };
+    assert!(again.starts_with("copper-nest ") && again.ends_with(" --yes"), "{again}");
     assert_eq!(fs::read(&at).unwrap(), first);
     if let Some(run) = typed(&tree, "no\\n", &to) {
         assert_eq!(run.status, 3, "{}", run.stdout);
@@ -243,7 +245,8 @@ fn where_there_is_a_page_already_it_is_asked() {
         assert_ne!(fs::read(&at).unwrap(), first);
         fs::write(&at, "other").unwrap();
     }
-    tree.done(&format!("{to} --yes"));
+    let run = paste(again);
+    assert_eq!(run.status, 0, "{again}\n{}", run.stderr);
     assert!(fs::read_to_string(&at).unwrap().contains("maren"));
     // A link is not followed: what it leads to stays as it is.
     let other = tree.root().with_file_name("other");
