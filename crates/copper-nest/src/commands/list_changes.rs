@@ -5,7 +5,6 @@ use std::os::unix::ffi::OsStrExt;
 
 use bstr::BStr;
 use nest_core::record::{ChangeRecord, about, undone};
-use nest_core::value::Day;
 
 use super::{Failure, Global, REFUSED, Result, Session};
 use crate::session::history::other_hands;
@@ -54,10 +53,7 @@ impl ListChanges {
         }
         let session = Session::open_anyway(global)?;
         session.tell_unfinished();
-        let day = |text: &String| {
-            Day::parse(text, session.today)
-                .map_err(|fault| Failure::new(REFUSED, "bad-date", fault.to_string()))
-        };
+        let day = |text: &String| session.day(text);
         let (since, until) = match self.between.as_deref() {
             Some([from, to]) => (Some(day(from)?), Some(day(to)?)),
             _ => (self.since.as_ref().map(day).transpose()?, None),

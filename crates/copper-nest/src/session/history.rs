@@ -25,13 +25,21 @@ pub struct OnDay {
 }
 
 impl Session<'_> {
+    /// The day that somebody named.
+    ///
+    /// # Errors
+    /// It is none.
+    pub fn day(&self, text: &str) -> Result<Day> {
+        Day::parse(text, self.today)
+            .map_err(|fault| Failure::new(REFUSED, "bad-date", fault.to_string()))
+    }
+
     /// The day that somebody named: it has to have begun.
     ///
     /// # Errors
     /// It is none, or it is yet to come.
     pub fn past_day(&self, text: &str) -> Result<Day> {
-        let day = Day::parse(text, self.today)
-            .map_err(|fault| Failure::new(REFUSED, "bad-date", fault.to_string()))?;
+        let day = self.day(text)?;
         // Where it is tomorrow already, that has begun.
         let today = Day::of_time(&self.time()).map_or(self.today, |here| here.max(self.today));
         match day > today {

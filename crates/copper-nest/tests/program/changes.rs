@@ -53,7 +53,11 @@ fn changes_are_listed_newest_first_and_by_name() {
         "removes /home/perrin, unused since it was made"
     );
     tree.refused("show change 9", 3, "there is no change 9; the newest is 3");
-    tree.refused("list changes --since soon", 3, "is no date");
+    tree.refused(
+        "list changes --since never",
+        3,
+        "is no day; write it as 2026-03-31, today or -7d",
+    );
 }
 
 #[test]

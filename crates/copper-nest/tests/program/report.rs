@@ -283,7 +283,7 @@ fn what_can_not_be_written_to_is_refused_before_anything_is_read() {
     let run = tree.run("report --to r.html --format json");
     assert_eq!(run.status, 2, "{}", run.stderr);
     run.complains("--to is for the page");
-    tree.refused("report --since 2026-13-40", 3, "is no date");
+    tree.refused("report --since 2026-13-40", 3, "is no day");
     let run = tree.run("report --from snapshots --since -7d");
     assert_eq!(run.status, 2, "{}", run.stderr);
     tree.refused("report --since +3d", 3, "is yet to come");

@@ -9,7 +9,7 @@ use crate::retired::BelongingKind;
 use crate::roster::Fault;
 use crate::surroundings::{Process, list_processes};
 use crate::table::File;
-use crate::value::{DayFault, Gid, IdSpan, KeyFault, NameFault, Uid};
+use crate::value::{ExpiryFault, Gid, IdSpan, KeyFault, NameFault, Uid};
 use crate::windows::WindowTrouble;
 use crate::words::{agree, also, counted, gone, nearest, some, things};
 
@@ -215,7 +215,7 @@ pub enum Reason {
     BadGecos { part: &'static str, fault: &'static str },
     /// No date.
     #[error(transparent)]
-    BadDate(#[from] DayFault),
+    BadDate(#[from] ExpiryFault),
     /// An expiry that is over.
     #[error("the expiry {0} is not in the future: the account would never work")]
     ExpiryPast(crate::value::Day),

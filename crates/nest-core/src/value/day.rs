@@ -19,10 +19,15 @@ pub enum Expiry {
     On(Day),
 }
 
-/// Why a text is no day.
+/// A text that is no day.
+#[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
+#[error("\"{0}\" is no day; write it as 2026-03-31, today or -7d")]
+pub struct DayFault(pub String);
+
+/// A text that does not say when an account stops working.
 #[derive(Debug, Clone, PartialEq, Eq, thiserror::Error)]
 #[error("\"{0}\" is no date; write it as 2027-03-31, today, +90d or never")]
-pub struct DayFault(pub String);
+pub struct ExpiryFault(pub String);
 
 const EPOCH: Date = Date::constant(1970, 1, 1);
 
@@ -71,11 +76,13 @@ impl Expiry {
     /// Reads a [`Day`], or `never`.
     ///
     /// # Errors
-    /// [`DayFault`] for everything else.
-    pub fn parse(text: &str, today: Day) -> Result<Self, DayFault> {
+    /// [`ExpiryFault`] for everything else.
+    pub fn parse(text: &str, today: Day) -> Result<Self, ExpiryFault> {
         match text {
             "never" => Ok(Expiry::Never),
-            _ => Day::parse(text, today).map(Expiry::On),
+            _ => {
+                Day::parse(text, today).map(Expiry::On).map_err(|DayFault(text)| ExpiryFault(text))
+            }
         }
     }
 }
@@ -113,6 +120,8 @@ mod tests {
     fn what_is_no_date_is_told_with_the_forms_that_are() {
         for text in ["31.03.2027", "2027-02-30", "tomorrow", "", "90d", "+-3d", "2027-03-31T00"] {
             let fault = Day::parse(text, Day(20781)).unwrap_err();
+            assert!(fault.to_string().contains("2026-03-31, today or -7d"), "{text}");
+            let fault = Expiry::parse(text, Day(20781)).unwrap_err();
             assert!(fault.to_string().contains("2027-03-31, today, +90d or never"), "{text}");
         }
         assert_eq!(Expiry::parse("never", Day(0)), Ok(Expiry::Never));

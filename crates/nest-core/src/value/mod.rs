@@ -24,7 +24,7 @@ mod unseen;
 mod user_or_group;
 
 pub use author::Author;
-pub use day::{Day, DayFault, Expiry};
+pub use day::{Day, DayFault, Expiry, ExpiryFault};
 pub use escaped::{escape, escaped, unescape};
 pub use file_kind::FileKind;
 pub use gecos::{GecosParts, unfit};
