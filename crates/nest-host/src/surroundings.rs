@@ -32,7 +32,7 @@ use nest_core::value::{Day, FileKind, Gid, IdSpan, IdSpans, TreePath, Uid};
 use nest_core::windows::{Moment, Windows};
 use rustix::fs::{AtFlags, OFlags, Stat, StatxAttributes};
 use rustix::io::Errno;
-use seen::Seen;
+use seen::{Seen, where_named};
 
 use crate::changes::LeftBehind;
 use crate::configuration::{self, Files};
@@ -544,7 +544,7 @@ impl Surroundings for World<'_> {
 
     fn mentions_of_group(&self, name: &BStr) -> Vec<Mention> {
         let read = || mentions::of_groups(self.tree, self.notices());
-        self.seen.of_groups.get_or_init(read).get(name).cloned().unwrap_or_default()
+        where_named(&self.seen.of_groups, name, read)
     }
 
     fn kept(&self) -> Result<&[RetiredAccount], String> {
@@ -593,8 +593,7 @@ impl Surroundings for World<'_> {
     fn mentions_of_user(&self, name: &BStr) -> Vec<Mention> {
         let read = || mentions::of_users(self.tree, self.notices());
         let mut places = self.mentions(name);
-        places
-            .extend(self.seen.of_users.get_or_init(read).get(name).into_iter().flatten().cloned());
+        places.extend(where_named(&self.seen.of_users, name, read));
         places
     }
 
@@ -612,7 +611,7 @@ impl Surroundings for World<'_> {
 
     fn mentions(&self, name: &BStr) -> Vec<Mention> {
         let read = || mentions::granted(self.tree, self.notices());
-        self.seen.granted.get_or_init(read).get(name).cloned().unwrap_or_default()
+        where_named(&self.seen.granted, name, read)
     }
 }
 

@@ -54,6 +54,15 @@ fn answer<T: Clone>(
     answer
 }
 
+/// Where a name stands; everything is read when it is first asked for.
+pub(super) fn where_named(
+    known: &OnceLock<Mentions>,
+    name: &BStr,
+    read: impl FnOnce() -> Mentions,
+) -> Vec<Mention> {
+    known.get_or_init(read).get(name).into_iter().flatten().cloned().collect()
+}
+
 impl Seen {
     pub(super) fn program(&self, path: &BStr, look: impl FnOnce() -> Program) -> Program {
         answer(&self.programs, path, look)
